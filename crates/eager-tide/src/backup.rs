@@ -1,4 +1,5 @@
-//! `eager-tide backup` and `eager-tide restore`: they work on the data folder itself, and call no service.
+//! `eager-tide backup` and `eager-tide restore`: they work on the data folder itself, and call no
+//! service.
 
 use crate::serve;
 use anyhow::{Context, bail, ensure};
@@ -35,13 +36,25 @@ impl Backup {
     /// Copies the records.
     pub async fn run(self) -> anyhow::Result<ExitCode> {
         let from = records(&self.data);
-        ensure!(from.is_file(), "there are no records in {}: name the service's data folder with --data", self.data.display());
-        ensure!(!self.file.exists(), "{} is there already: name a file that is not", self.file.display());
+        ensure!(
+            from.is_file(),
+            "there are no records in {}: name the service's data folder with --data",
+            self.data.display()
+        );
+        ensure!(
+            !self.file.exists(),
+            "{} is there already: name a file that is not",
+            self.file.display()
+        );
         // Made first, so that nobody else can read what is then written into it.
-        serve::private(&self.file, "").with_context(|| format!("{} cannot be written", self.file.display()))?;
-        std::fs::write(&self.file, "").with_context(|| format!("{} cannot be written", self.file.display()))?;
+        serve::private(&self.file, "")
+            .with_context(|| format!("{} cannot be written", self.file.display()))?;
+        std::fs::write(&self.file, "")
+            .with_context(|| format!("{} cannot be written", self.file.display()))?;
         tide_store::backup(&from, &self.file).await?;
-        let size = std::fs::metadata(&self.file).map(|file| file.len()).unwrap_or_default();
+        let size = std::fs::metadata(&self.file)
+            .map(|file| file.len())
+            .unwrap_or_default();
         crate::client::output::line(&format!(
             "{} holds the records of {} ({} KiB); the key that opens its secrets is not in it: keep {} elsewhere",
             self.file.display(),
@@ -56,8 +69,13 @@ impl Backup {
 impl Restore {
     /// Puts a backup in the place of the records.
     pub async fn run(self) -> anyhow::Result<ExitCode> {
-        ensure!(self.file.is_file(), "there is no backup {}", self.file.display());
-        serve::private_folder(&self.data).with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
+        ensure!(
+            self.file.is_file(),
+            "there is no backup {}",
+            self.file.display()
+        );
+        serve::private_folder(&self.data)
+            .with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
         let _lock = serve::alone(&self.data)?;
         let key = MasterKey::from_environment_or_file(&self.data.join("key"))?;
         let now = jiff::Timestamp::now();
@@ -77,7 +95,10 @@ impl Restore {
             Ok(operator) => operator,
             Err(error) => {
                 fresh(&new);
-                bail!("{} is no backup that can be restored: {error}", self.file.display());
+                bail!(
+                    "{} is no backup that can be restored: {error}",
+                    self.file.display()
+                );
             }
         };
         let old = records(&self.data);
@@ -94,15 +115,24 @@ impl Restore {
         for end in ["", "-wal"] {
             let from = PathBuf::from(format!("{}{end}", new.display()));
             if from.exists() {
-                std::fs::rename(&from, format!("{}{end}", old.display())).with_context(|| format!("{} cannot be moved", from.display()))?;
+                std::fs::rename(&from, format!("{}{end}", old.display()))
+                    .with_context(|| format!("{} cannot be moved", from.display()))?;
             }
         }
         fresh(&new);
         let line = crate::client::output::line;
-        line(&format!("{} is in place; what was there before is {}", self.file.display(), aside.display()));
-        line(&format!("all sessions and tokens have ended; the operator `{operator}` has this one, which is shown this once:"));
+        line(&format!(
+            "{} is in place; what was there before is {}",
+            self.file.display(),
+            aside.display()
+        ));
+        line(&format!(
+            "all sessions and tokens have ended; the operator `{operator}` has this one, which is shown this once:"
+        ));
         line(&token);
-        line("it gives each operator and each system that calls us a new one: `operators token NAME`, `systems token NAME`");
+        line(
+            "it gives each operator and each system that calls us a new one: `operators token NAME`, `systems token NAME`",
+        );
         line("every system is disarmed, and nothing is sent before everything was read again:");
         line("  eager-tide serve · eager-tide preview · eager-tide systems arm NAME");
         Ok(ExitCode::SUCCESS)

@@ -31,7 +31,8 @@ pub struct Demo {
     /// Play the whole story unattended, print the results, and fail if anything is wrong
     #[arg(long)]
     check: bool,
-    /// Play a season of 90 days in about a minute, with a simulated clock; the service stays up afterwards
+    /// Play a season of 90 days in about a minute, with a simulated clock; the service stays up
+    /// afterwards
     #[arg(long, conflicts_with = "check")]
     season: bool,
     /// End when the season has ended
@@ -109,10 +110,17 @@ pub struct Stage {
 }
 
 fn secret() -> String {
-    rand::random::<[u8; 12]>().iter().map(|byte| format!("{byte:02x}")).collect()
+    rand::random::<[u8; 12]>()
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
 }
 
-async fn harbour(choice: Choice, people: &[world::Crew], password: &str) -> anyhow::Result<Harbour> {
+async fn harbour(
+    choice: Choice,
+    people: &[world::Crew],
+    password: &str,
+) -> anyhow::Result<Harbour> {
     let entries = world::directory(people, password);
     let real = match choice {
         Choice::Slapd => true,
@@ -120,7 +128,9 @@ async fn harbour(choice: Choice, people: &[world::Crew], password: &str) -> anyh
         Choice::Auto => slapd::available(),
     };
     if !real {
-        return Ok(Harbour::Standin(Directory::start(&entries, password).await?));
+        return Ok(Harbour::Standin(
+            Directory::start(&entries, password).await?,
+        ));
     }
     let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries))
         .await?
@@ -138,25 +148,44 @@ struct Connected<'s> {
 
 async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result<()> {
     let rules = world::rules().into_iter().chain(world::more_rules());
-    let files: Vec<RuleFile> = rules.map(|(name, text)| RuleFile { name: name.into(), text: text.into() }).collect();
+    let files: Vec<RuleFile> = rules
+        .map(|(name, text)| RuleFile {
+            name: name.into(),
+            text: text.into(),
+        })
+        .collect();
     for system in systems {
         let name = system.name;
         let secret = system.secret.map(str::to_owned);
-        let new = NewSystem { name: name.into(), kind: system.kind, settings: system.settings, secret };
+        let new = NewSystem {
+            name: name.into(),
+            kind: system.kind,
+            settings: system.settings,
+            secret,
+        };
         engine.add_system(new, "demo").await?;
-        anyhow::ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well: this is a fault of the demo");
+        anyhow::ensure!(
+            engine.check_system(name, None).await?.healthy(),
+            "{name} is not well: this is a fault of the demo"
+        );
         engine.read_by_name(name).await?;
     }
     engine.publish_rules(&files, "demo").await?;
     for name in ["berthing", "classroom"] {
         let change = SystemUpdate {
-            writable: Some(vec![tide_core::ObjectType::Person, tide_core::ObjectType::Group]),
+            writable: Some(vec![
+                tide_core::ObjectType::Person,
+                tide_core::ObjectType::Group,
+            ]),
             armed: Some(true),
             ..SystemUpdate::default()
         };
         engine.set_system(name, change, "demo").await?;
     }
-    let armed = SystemUpdate { armed: Some(true), ..SystemUpdate::default() };
+    let armed = SystemUpdate {
+        armed: Some(true),
+        ..SystemUpdate::default()
+    };
     engine.set_system("roster", armed, "demo").await?;
     Ok(())
 }
@@ -176,8 +205,12 @@ impl Demo {
     /// Starts everything, and plays the story if asked.
     pub async fn run(self) -> anyhow::Result<ExitCode> {
         serve::log(serve::LogFormat::Text, "warn");
-        let folder = tempfile::Builder::new().prefix("eager-tide-demo-").tempdir()?;
-        println!("Skerry Line, a made-up island ferry operator. Everything runs on this machine and is gone when the demo ends.\n");
+        let folder = tempfile::Builder::new()
+            .prefix("eager-tide-demo-")
+            .tempdir()?;
+        println!(
+            "Skerry Line, a made-up island ferry operator. Everything runs on this machine and is gone when the demo ends.\n"
+        );
         println!("  starting the directory `harbour` …");
         let people = world::people(world::SEED, self.people);
         let password = secret();
@@ -189,19 +222,40 @@ impl Demo {
         berthing.delay(std::time::Duration::from_millis(self.slow));
         println!("  starting the training service `classroom` …");
         let classroom = ScimService::with_manner(Vec::new(), &secret(), Manner::poor()).await?;
-        world::TRAINING.iter().for_each(|group| drop(classroom.add_group(group, &[])));
-        println!("    a poor SCIM 2.0 stand-in at {}: no PATCH, no filters, 10 a page, 40 requests a second, 200 seats", classroom.url);
+        world::TRAINING
+            .iter()
+            .for_each(|group| drop(classroom.add_group(group, &[])));
+        println!(
+            "    a poor SCIM 2.0 stand-in at {}: no PATCH, no filters, 10 a page, 40 requests a second, 200 seats",
+            classroom.url
+        );
         println!("  starting Eager Tide, connecting five systems and publishing the rules …");
         let clock = Arc::new(season::SeaClock::default());
-        let (engine, first) = serve::open_by(folder.path(), Default::default(), clock.clone()).await?;
+        let (engine, first) =
+            serve::open_by(folder.path(), Default::default(), clock.clone()).await?;
         let roster = folder.path().join("feeds/roster/crew.csv");
         std::fs::create_dir_all(roster.parent().context("a folder")?)?;
         std::fs::write(&roster, world::roster(&people))?;
         let feed = serde_json::json!({"path": roster.parent(), "key": "number", "name": "family_name", "most_shrink_percent": 20});
         let systems = vec![
-            Connected { name: "harbour", kind: SystemKind::Ldap, settings: directory_settings(&harbour), secret: Some(&password) },
-            Connected { name: "roster", kind: SystemKind::Feed, settings: feed, secret: None },
-            Connected { name: "postroom", kind: SystemKind::Push, settings: serde_json::json!({}), secret: None },
+            Connected {
+                name: "harbour",
+                kind: SystemKind::Ldap,
+                settings: directory_settings(&harbour),
+                secret: Some(&password),
+            },
+            Connected {
+                name: "roster",
+                kind: SystemKind::Feed,
+                settings: feed,
+                secret: None,
+            },
+            Connected {
+                name: "postroom",
+                kind: SystemKind::Push,
+                settings: serde_json::json!({}),
+                secret: None,
+            },
             Connected {
                 name: "berthing",
                 kind: SystemKind::Scim,
@@ -216,23 +270,46 @@ impl Demo {
             },
         ];
         connect(&engine, systems).await?;
-        let postroom = engine.give_token("postroom", "demo", secret(), "demo").await?.token;
+        let postroom = engine
+            .give_token("postroom", "demo", secret(), "demo")
+            .await?
+            .token;
         engine.start_automatic_sync();
         let listener = match tide_service::listen(self.listen).await {
             Ok(listener) => listener,
             Err(_) => tide_service::listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?,
         };
         let url = format!("http://{}", listener.local_addr()?);
-        let token = std::fs::read_to_string(first.context("the demo's store is not new")?)?.trim().to_owned();
-        let stage = Stage { harbour, berthing, classroom, roster, postroom, people, url, token };
+        let token = std::fs::read_to_string(first.context("the demo's store is not new")?)?
+            .trim()
+            .to_owned();
+        let stage = Stage {
+            harbour,
+            berthing,
+            classroom,
+            roster,
+            postroom,
+            people,
+            url,
+            token,
+        };
         let (stop, stopping) = tokio::sync::oneshot::channel::<()>();
         let serving = tokio::spawn(serve_until(listener, engine.clone(), stopping));
         let code = if self.check {
             play::check(&stage).await?
         } else if self.season {
-            let code = season::play(&stage, &engine, &clock, std::time::Duration::from_millis(self.day)).await?;
+            let code = season::play(
+                &stage,
+                &engine,
+                &clock,
+                std::time::Duration::from_millis(self.day),
+            )
+            .await?;
             if !self.then_end {
-                println!("\n  console   {}/#token={}\n\nCtrl-C ends the demo.", stage.url, stage.token);
+                println!(
+                    "\n  console   {}/#token={}\n\nCtrl-C ends the demo.",
+                    stage.url, stage.token
+                );
                 serve::stopped().await;
             }
             code
@@ -261,13 +338,24 @@ async fn serve_until(
 }
 
 /// A change that nobody but its maker knows of.
-const TAMPER: &str =
-    r#"{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Pirate"}]}"#;
+const TAMPER: &str = r#"{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Pirate"}]}"#;
 
 /// An account of berthing that is somebody's.
 fn joined(stage: &Stage) -> String {
-    let theirs = |user: &serde_json::Value| stage.people.iter().any(|p| user["userName"] == p.mail.as_str());
-    stage.berthing.users().iter().find(|user| theirs(user)).and_then(|user| user["id"].as_str()).unwrap_or_default().to_owned()
+    let theirs = |user: &serde_json::Value| {
+        stage
+            .people
+            .iter()
+            .any(|p| user["userName"] == p.mail.as_str())
+    };
+    stage
+        .berthing
+        .users()
+        .iter()
+        .find(|user| theirs(user))
+        .and_then(|user| user["id"].as_str())
+        .unwrap_or_default()
+        .to_owned()
 }
 
 fn welcome(stage: &Stage) {
@@ -287,6 +375,10 @@ fn welcome(stage: &Stage) {
         tamper = TAMPER,
         push = play::pushed("1003", "somebody@skerry.example"),
         ldap = stage.harbour.url(),
-        dn = stage.people.first().map(world::Crew::dn).unwrap_or_default(),
+        dn = stage
+            .people
+            .first()
+            .map(world::Crew::dn)
+            .unwrap_or_default(),
     );
 }

@@ -10,7 +10,8 @@ mod serve;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
-/// Many small values are made on one thread and dropped on another, which the system's own allocator is slow at.
+/// Many small values are made on one thread and dropped on another, which the system's own
+/// allocator is slow at.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
@@ -136,7 +137,9 @@ async fn main() -> ExitCode {
         Command::Why(why) => why.run(&reach).await,
         Command::Journal(command) => command.run(&reach).await,
         Command::Openapi => {
-            client::output::line(&serde_json::to_string_pretty(&tide_service::openapi()).unwrap_or_default());
+            client::output::line(
+                &serde_json::to_string_pretty(&tide_service::openapi()).unwrap_or_default(),
+            );
             Ok(ExitCode::SUCCESS)
         }
         Command::Completions { shell } => {

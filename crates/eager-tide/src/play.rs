@@ -26,13 +26,21 @@ impl Story<'_> {
             .stdin(Stdio::null())
             .output()
             .await?;
-        let text = String::from_utf8_lossy(&output.stdout).into_owned() + String::from_utf8_lossy(&output.stderr).as_ref();
+        let text = String::from_utf8_lossy(&output.stdout).into_owned()
+            + String::from_utf8_lossy(&output.stderr).as_ref();
         Ok((output.status.code().unwrap_or(-1), text))
     }
 
     async fn json(&self, arguments: &[&str]) -> anyhow::Result<Value> {
-        let (code, text) = self.client(&[arguments, &["--output", "json"]].concat()).await?;
-        serde_json::from_str(&text).with_context(|| format!("`{}` ended with {code} and said: {text}", arguments.join(" ")))
+        let (code, text) = self
+            .client(&[arguments, &["--output", "json"]].concat())
+            .await?;
+        serde_json::from_str(&text).with_context(|| {
+            format!(
+                "`{}` ended with {code} and said: {text}",
+                arguments.join(" ")
+            )
+        })
     }
 
     fn expect(&mut self, what: &str, good: bool, seen: impl std::fmt::Display) {
@@ -49,18 +57,31 @@ impl Story<'_> {
     async fn edit(&self, ldif: &str) -> anyhow::Result<&'static str> {
         let (admin, password) = self.stage.harbour.admin();
         let tool = Command::new("ldapmodify")
-            .args(["-x", "-H", self.stage.harbour.url(), "-D", admin, "-w", password])
+            .args([
+                "-x",
+                "-H",
+                self.stage.harbour.url(),
+                "-D",
+                admin,
+                "-w",
+                password,
+            ])
             .stdin(Stdio::piped())
             .stdout(Stdio::null())
             .stderr(Stdio::piped())
             .spawn();
-        let Ok(mut tool) = tool else { return self.edit_ourselves(ldif).await };
+        let Ok(mut tool) = tool else {
+            return self.edit_ourselves(ldif).await;
+        };
         let mut input = tool.stdin.take().context("no input")?;
         input.write_all(ldif.as_bytes()).await?;
         drop(input);
         let ended = tool.wait_with_output().await?;
         if !ended.status.success() {
-            bail!("ldapmodify failed: {}", String::from_utf8_lossy(&ended.stderr));
+            bail!(
+                "ldapmodify failed: {}",
+                String::from_utf8_lossy(&ended.stderr)
+            );
         }
         Ok("ldapmodify")
     }
@@ -71,14 +92,28 @@ impl Story<'_> {
         tokio::spawn(async move { connection.drive().await });
         let (admin, password) = self.stage.harbour.admin();
         ldap.simple_bind(admin, password).await?.success()?;
-        for record in ldif.split("\n\n").filter(|record| !record.trim().is_empty()) {
-            let lines: Vec<(&str, &str)> = record.lines().filter_map(|line| line.split_once(": ")).collect();
-            let get = |name: &str| lines.iter().find(|(key, _)| *key == name).map(|(_, value)| *value);
+        for record in ldif
+            .split("\n\n")
+            .filter(|record| !record.trim().is_empty())
+        {
+            let lines: Vec<(&str, &str)> = record
+                .lines()
+                .filter_map(|line| line.split_once(": "))
+                .collect();
+            let get = |name: &str| {
+                lines
+                    .iter()
+                    .find(|(key, _)| *key == name)
+                    .map(|(_, value)| *value)
+            };
             let dn = get("dn").context("an entry without a name")?;
             let result = match get("changetype") {
                 Some("add") => {
                     let mut entry: HashMap<&str, HashSet<&str>> = HashMap::new();
-                    for (name, value) in lines.iter().filter(|(name, _)| !["dn", "changetype"].contains(name)) {
+                    for (name, value) in lines
+                        .iter()
+                        .filter(|(name, _)| !["dn", "changetype"].contains(name))
+                    {
                         entry.entry(name).or_default().insert(value);
                     }
                     ldap.add(dn, entry.into_iter().collect()).await?
@@ -86,9 +121,18 @@ impl Story<'_> {
                 Some("modify") => {
                     let name = get("replace").context("nothing to replace")?;
                     let value = get(name).context("no value")?;
-                    ldap.modify(dn, vec![ldap3::Mod::Replace(name, HashSet::from([value]))]).await?
+                    ldap.modify(dn, vec![ldap3::Mod::Replace(name, HashSet::from([value]))])
+                        .await?
                 }
-                Some("modrdn") => ldap.modifydn(dn, get("newrdn").context("no name")?, true, get("newsuperior")).await?,
+                Some("modrdn") => {
+                    ldap.modifydn(
+                        dn,
+                        get("newrdn").context("no name")?,
+                        true,
+                        get("newsuperior"),
+                    )
+                    .await?
+                }
                 Some("delete") => ldap.delete(dn).await?,
                 other => bail!("the demo does not know the change {other:?}"),
             };
@@ -98,7 +142,8 @@ impl Story<'_> {
     }
 }
 
-/// The count of a code in one of a change set's lists, which is named after the field: `states` lists `state`.
+/// The count of a code in one of a change set's lists, which is named after the field: `states`
+/// lists `state`.
 fn count(set: &Value, list: &str, code: &str) -> i64 {
     set[list]
         .as_array()
@@ -123,7 +168,11 @@ pub fn plain(people: &[Crew]) -> Vec<&Crew> {
         .iter()
         .enumerate()
         .filter(|(n, p)| {
-            n % 10 > 4 && !p.locked && p.mail.ends_with("@skerry.example") && !p.number.is_empty() && ![66, 77, 95, 179, 180].contains(n)
+            n % 10 > 4
+                && !p.locked
+                && p.mail.ends_with("@skerry.example")
+                && !p.number.is_empty()
+                && ![66, 77, 95, 179, 180].contains(n)
         })
         .map(|(_, p)| p)
         .collect()
@@ -134,10 +183,20 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let begun = Instant::now();
     let mut story = Story { stage, wrong: 0 };
     println!("\n1. The console answers");
-    let page = reqwest::Client::builder().tls_backend_rustls().no_proxy().build()?.get(&stage.url).send().await?;
+    let page = reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .build()?
+        .get(&stage.url)
+        .send()
+        .await?;
     let status = page.status();
     let text = page.text().await?;
-    story.expect("console", status.is_success() && text.contains("Eager Tide"), format!("{} answers {status}", stage.url));
+    story.expect(
+        "console",
+        status.is_success() && text.contains("Eager Tide"),
+        format!("{} answers {status}", stage.url),
+    );
 
     println!("2. The systems are tested and healthy");
     let systems = story.json(&["systems", "list"]).await?;
@@ -145,38 +204,65 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         story.expect(
             system["name"].as_str().unwrap_or_default(),
             system["health"] == "healthy"
-                && (system["accounts"].as_i64() > Some(0) || ["classroom", "postroom"].iter().any(|n| system["name"] == *n)),
+                && (system["accounts"].as_i64() > Some(0)
+                    || ["classroom", "postroom"]
+                        .iter()
+                        .any(|n| system["name"] == *n)),
             format!(
                 "healthy, {} accounts, {}",
                 system["accounts"],
-                if system["writable"] == serde_json::json!([]) { "read-only" } else { "writable" }
+                if system["writable"] == serde_json::json!([]) {
+                    "read-only"
+                } else {
+                    "writable"
+                }
             ),
         );
     }
 
     let aside = story.json(&["systems", "set-aside", "roster"]).await?;
-    story.expect("rows set aside", aside.as_array().map(Vec::len) == Some(2), aside[0]["reason"].as_str().unwrap_or_default());
+    story.expect(
+        "rows set aside",
+        aside.as_array().map(Vec::len) == Some(2),
+        aside[0]["reason"].as_str().unwrap_or_default(),
+    );
     let scope = story.json(&["scope", "harbour"]).await?;
     let totals: Vec<String> = scope["totals"]
         .as_array()
         .into_iter()
         .flatten()
-        .map(|c| format!("{} {}", c["count"], c["status"].as_str().unwrap_or_default()))
+        .map(|c| {
+            format!(
+                "{} {}",
+                c["count"],
+                c["status"].as_str().unwrap_or_default()
+            )
+        })
         .collect();
     story.expect(
         "scope of harbour",
-        scope["totals"].as_array().is_some_and(|all| all.iter().any(|one| one["status"] == "out" && one["count"] == 9))
-            && scope["counts"][0]["count"].as_i64() > Some(200),
+        scope["totals"].as_array().is_some_and(|all| {
+            all.iter()
+                .any(|one| one["status"] == "out" && one["count"] == 9)
+        }) && scope["counts"][0]["count"].as_i64() > Some(200),
         totals.join(", "),
     );
 
     println!("3. The rules are there");
     let rules = story.json(&["rules", "show"]).await?;
-    let outbound: usize = rules["systems"].as_array().into_iter().flatten().filter_map(|s| s["outbound"].as_array().map(Vec::len)).sum();
+    let outbound: usize = rules["systems"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|s| s["outbound"].as_array().map(Vec::len))
+        .sum();
     story.expect(
         "rules",
         rules["faults"] == serde_json::json!([]) && outbound >= 12,
-        format!("version {}, {outbound} outbound mappings, no fault", rules["version"]),
+        format!(
+            "version {}, {outbound} outbound mappings, no fault",
+            rules["version"]
+        ),
     );
 
     println!("4. The preview says what would happen, and writes nothing");
@@ -186,26 +272,46 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .as_array()
         .into_iter()
         .flatten()
-        .map(|c| format!("{} {}", c["count"], c["verdict"].as_str().unwrap_or_default()))
+        .map(|c| {
+            format!(
+                "{} {}",
+                c["count"],
+                c["verdict"].as_str().unwrap_or_default()
+            )
+        })
         .collect();
     story.expect(
         "verdicts",
-        ["create", "join", "on_hold", "out_of_scope", "orphaned"].iter().all(|w| count(&preview, "verdicts", w) > 0),
+        ["create", "join", "on_hold", "out_of_scope", "orphaned"]
+            .iter()
+            .all(|w| count(&preview, "verdicts", w) > 0),
         verdicts.join(", "),
     );
     let writes = story.writes();
     story.expect("writes", writes.is_empty(), writes.len());
     let id = preview["id"].to_string();
-    let held = story.json(&["changes", "show", &id, "--verdict", "on-hold"]).await?;
-    let reasons = held.as_array().into_iter().flatten().filter(|l| l["reason"].as_str().is_some_and(|r| !r.is_empty())).count();
+    let held = story
+        .json(&["changes", "show", &id, "--verdict", "on-hold"])
+        .await?;
+    let reasons = held
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter(|l| l["reason"].as_str().is_some_and(|r| !r.is_empty()))
+        .count();
     story.expect(
         "reasons",
         reasons > 4 && held.as_array().map(Vec::len) == Some(reasons),
-        format!("each of the {reasons} held has one, such as \"{}\"", held[0]["reason"].as_str().unwrap_or_default()),
+        format!(
+            "each of the {reasons} held has one, such as \"{}\"",
+            held[0]["reason"].as_str().unwrap_or_default()
+        ),
     );
 
     println!("5. The run does it");
-    let all = || stage.berthing.users().len() + stage.berthing.groups().len() + stage.classroom.users().len();
+    let all = || {
+        stage.berthing.users().len() + stage.berthing.groups().len() + stage.classroom.users().len()
+    };
     let before = all();
     let started = Instant::now();
     let run = story.json(&["run", "--preview", &id]).await?;
@@ -222,7 +328,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         ),
     );
     let created = count(&preview, "verdicts", "create") as usize;
-    story.expect("no doubles", all() == before + created, format!("{before} accounts before, {created} created, {} now", all()));
+    story.expect(
+        "no doubles",
+        all() == before + created,
+        format!("{before} accounts before, {created} created, {} now", all()),
+    );
     story.writes();
     let started = Instant::now();
     let again = story.json(&["run"]).await?;
@@ -230,7 +340,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     story.expect(
         "second run",
         writes.is_empty() && again["state"] == "done",
-        format!("{} writes, in {:.1} s", writes.len(), started.elapsed().as_secs_f32()),
+        format!(
+            "{} writes, in {:.1} s",
+            writes.len(),
+            started.elapsed().as_secs_f32()
+        ),
     );
 
     println!("6. The directory changes, and the service follows");
@@ -249,11 +363,19 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         ))
         .await?;
     // Who left has left the roster too.
-    let gone: Vec<String> = [moved, deleted].iter().map(|p| format!("{};", p.number)).collect();
+    let gone: Vec<String> = [moved, deleted]
+        .iter()
+        .map(|p| format!("{};", p.number))
+        .collect();
     let text = std::fs::read_to_string(&stage.roster)?;
-    let kept: Vec<&str> = text.lines().filter(|line| !gone.iter().any(|number| line.starts_with(number))).collect();
+    let kept: Vec<&str> = text
+        .lines()
+        .filter(|line| !gone.iter().any(|number| line.starts_with(number)))
+        .collect();
     std::fs::write(&stage.roster, kept.join("\n") + "\n")?;
-    println!("   (edited with {with}: one added, one changed, one renamed, one moved out of scope, one deleted)");
+    println!(
+        "   (edited with {with}: one added, one changed, one renamed, one moved out of scope, one deleted)"
+    );
     let run = story.json(&["run"]).await?;
     story.expect(
         "changes",
@@ -261,24 +383,51 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         format!("{} done", count(&run, "states", "done")),
     );
     let user = |mail: &str| stage.berthing.user(mail);
-    story.expect("added", user("tove.quay@skerry.example").is_some(), "Tove Quay has an account");
-    let title = user(&changed.mail).map(|u| u["title"].to_string()).unwrap_or_default();
-    story.expect("changed", title.contains("Harbour Master"), format!("title is {title}"));
+    story.expect(
+        "added",
+        user("tove.quay@skerry.example").is_some(),
+        "Tove Quay has an account",
+    );
+    let title = user(&changed.mail)
+        .map(|u| u["title"].to_string())
+        .unwrap_or_default();
+    story.expect(
+        "changed",
+        title.contains("Harbour Master"),
+        format!("title is {title}"),
+    );
     let same = user("newly.wed@skerry.example").map(|u| u["id"].clone());
-    story.expect("renamed", same.is_some() && same == renamed_id, format!("the account keeps its id {}", same.unwrap_or_default()));
+    story.expect(
+        "renamed",
+        same.is_some() && same == renamed_id,
+        format!("the account keeps its id {}", same.unwrap_or_default()),
+    );
     for (what, leaver) in [("moved out", moved), ("deleted", deleted)] {
         let active = user(&leaver.mail).map(|u| u["active"].clone());
-        story.expect(what, active == Some(Value::Bool(false)), format!("active is {}", active.unwrap_or_default()));
+        story.expect(
+            what,
+            active == Some(Value::Bool(false)),
+            format!("active is {}", active.unwrap_or_default()),
+        );
     }
     story.writes();
     story.json(&["run"]).await?;
     let writes = story.writes();
-    story.expect("second run", writes.is_empty(), format!("{} writes", writes.len()));
+    story.expect(
+        "second run",
+        writes.is_empty(),
+        format!("{} writes", writes.len()),
+    );
 
     let training = stage.classroom.users();
     story.expect(
         "classroom",
-        training.len() > 30 && training.iter().all(|u| u["userName"].as_str().is_some_and(|n| n.ends_with("@skerry.example"))),
+        training.len() > 30
+            && training.iter().all(|u| {
+                u["userName"]
+                    .as_str()
+                    .is_some_and(|n| n.ends_with("@skerry.example"))
+            }),
         format!(
             "{} of the deck have a training account, {} requests were asked to come later",
             training.len(),
@@ -287,9 +436,25 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     );
 
     println!("   Somebody waits for an address; the mail service pushes one");
-    let waiting = story.json(&["scope", "harbour", "--who", "on-hold", "--search", "waits for a value of mail"]).await?;
-    let account = waiting["lines"][0]["account"].as_str().unwrap_or_default().to_owned();
-    let person = stage.people.iter().find(|p| p.dn() == account).context("nobody waits for an address")?;
+    let waiting = story
+        .json(&[
+            "scope",
+            "harbour",
+            "--who",
+            "on-hold",
+            "--search",
+            "waits for a value of mail",
+        ])
+        .await?;
+    let account = waiting["lines"][0]["account"]
+        .as_str()
+        .unwrap_or_default()
+        .to_owned();
+    let person = stage
+        .people
+        .iter()
+        .find(|p| p.dn() == account)
+        .context("nobody waits for an address")?;
     let answer = reqwest::Client::builder()
         .tls_backend_rustls()
         .no_proxy()
@@ -300,20 +465,43 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .body(pushed(&person.number, "came.late@skerry.example").to_string())
         .send()
         .await?;
-    story.expect("pushed", answer.status() == 201, format!("{} for {}", answer.status(), person.family));
+    story.expect(
+        "pushed",
+        answer.status() == 201,
+        format!("{} for {}", answer.status(), person.family),
+    );
     story.json(&["run"]).await?;
-    story.expect("goes by itself", story.stage.berthing.user("came.late@skerry.example").is_some(), "the account is there");
+    story.expect(
+        "goes by itself",
+        story
+            .stage
+            .berthing
+            .user("came.late@skerry.example")
+            .is_some(),
+        "the account is there",
+    );
 
     println!("   A bad roster arrives");
     let whole = std::fs::read_to_string(&stage.roster)?;
-    std::fs::write(&stage.roster, whole.lines().take(40).collect::<Vec<_>>().join("\n") + "\n")?;
+    std::fs::write(
+        &stage.roster,
+        whole.lines().take(40).collect::<Vec<_>>().join("\n") + "\n",
+    )?;
     let (code, text) = story.client(&["systems", "read", "roster"]).await?;
-    story.expect("a shrunk file", code == 1 && text.contains("refused whole"), line_with(&text, "roster"));
+    story.expect(
+        "a shrunk file",
+        code == 1 && text.contains("refused whole"),
+        line_with(&text, "roster"),
+    );
     std::fs::write(&stage.roster, whole)?;
     story.writes();
     story.json(&["run"]).await?;
     let writes = story.writes();
-    story.expect("nobody is gone by it", writes.is_empty(), format!("{} writes", writes.len()));
+    story.expect(
+        "nobody is gone by it",
+        writes.is_empty(),
+        format!("{} writes", writes.len()),
+    );
 
     println!("7. Why is it so?");
     let (code, text) = story.client(&["why", &changed.number]).await?;
@@ -323,21 +511,45 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         first_lines(&text, 1),
     );
     let (code, text) = story.client(&["why", &deleted.number]).await?;
-    story.expect("why the deleted one", code == 0 && text.contains("harbour no longer holds"), line_with(&text, "why"));
+    story.expect(
+        "why the deleted one",
+        code == 0 && text.contains("harbour no longer holds"),
+        line_with(&text, "why"),
+    );
     let (code, text) = story.client(&["why", "kiosk1"]).await?;
-    story.expect("why there is none", code == 0 && text.contains("its container is left out"), line_with(&text, "why"));
+    story.expect(
+        "why there is none",
+        code == 0 && text.contains("its container is left out"),
+        line_with(&text, "why"),
+    );
     let (code, text) = story.client(&["why", "nobody-of-this-name"]).await?;
-    story.expect("a wrong name", code == 1 && text.contains("nobody is known as"), first_lines(&text, 1));
+    story.expect(
+        "a wrong name",
+        code == 1 && text.contains("nobody is known as"),
+        first_lines(&text, 1),
+    );
     let journal = story.json(&["journal", "check"]).await?;
-    story.expect("journal", journal["sound"] == true, format!("{} entries, each as it was written", journal["entry"]));
+    story.expect(
+        "journal",
+        journal["sound"] == true,
+        format!("{} entries, each as it was written", journal["entry"]),
+    );
 
     println!(
         "\n{} in {:.0} s with {}",
-        if story.wrong == 0 { "Everything was as it should be".to_owned() } else { format!("{} things were off", story.wrong) },
+        if story.wrong == 0 {
+            "Everything was as it should be".to_owned()
+        } else {
+            format!("{} things were off", story.wrong)
+        },
         begun.elapsed().as_secs_f32(),
         stage.harbour.name()
     );
-    Ok(if story.wrong == 0 { ExitCode::SUCCESS } else { ExitCode::from(1) })
+    Ok(if story.wrong == 0 {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(1)
+    })
 }
 
 fn first_lines(text: &str, count: usize) -> String {
@@ -345,5 +557,9 @@ fn first_lines(text: &str, count: usize) -> String {
 }
 
 fn line_with(text: &str, word: &str) -> String {
-    text.lines().map(str::trim).find(|line| line.starts_with(word)).unwrap_or_default().to_owned()
+    text.lines()
+        .map(str::trim)
+        .find(|line| line.starts_with(word))
+        .unwrap_or_default()
+        .to_owned()
 }

@@ -1,5 +1,6 @@
-//! `eager-tide demo --season`: a season of Skerry Line with a clock that is moved. Crews join, move and leave day by day while
-//! the console shows it; at the end everybody's account is held against what their contract says.
+//! `eager-tide demo --season`: a season of Skerry Line with a clock that is moved. Crews join, move
+//! and leave day by day while the console shows it; at the end everybody's account is held against
+//! what their contract says.
 
 use crate::demo::Stage;
 use crate::play::plain;
@@ -31,7 +32,10 @@ pub struct SeaClock(Mutex<SignedDuration>);
 
 impl SeaClock {
     fn to(&self, at: Timestamp) {
-        let mut ahead = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut ahead = self
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
         *ahead = (*ahead).max(at.duration_since(Timestamp::now()));
     }
 }
@@ -39,8 +43,13 @@ impl SeaClock {
 #[async_trait]
 impl Clock for SeaClock {
     fn now(&self) -> Timestamp {
-        let ahead = *self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        Timestamp::now().saturating_add(ahead).unwrap_or(Timestamp::MAX)
+        let ahead = *self
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
+        Timestamp::now()
+            .saturating_add(ahead)
+            .unwrap_or(Timestamp::MAX)
     }
 
     async fn sleep(&self, pause: Duration) {
@@ -72,7 +81,10 @@ fn dated(line: &str, start: Option<Date>, end: Option<Date>) -> Option<String> {
     let mut parts = line.rsplitn(4, ';');
     let (status, _, before, rest) = (parts.next()?, parts.next()?, parts.next()?, parts.next()?);
     let start = start.map_or_else(|| before.to_owned(), |start| start.to_string());
-    Some(format!("{rest};{start};{};{status}", end.map(|end| end.to_string()).unwrap_or_default()))
+    Some(format!(
+        "{rest};{start};{};{status}",
+        end.map(|end| end.to_string()).unwrap_or_default()
+    ))
 }
 
 impl Season<'_> {
@@ -81,9 +93,18 @@ impl Season<'_> {
     }
 
     /// Gives somebody other dates in the personnel office's file.
-    fn contract(&mut self, person: &Crew, start: Option<Date>, end: Option<Date>) -> anyhow::Result<()> {
+    fn contract(
+        &mut self,
+        person: &Crew,
+        start: Option<Date>,
+        end: Option<Date>,
+    ) -> anyhow::Result<()> {
         let own = format!("{};", person.number);
-        let line = self.lines.iter_mut().find(|line| line.starts_with(&own)).context("not in the roster")?;
+        let line = self
+            .lines
+            .iter_mut()
+            .find(|line| line.starts_with(&own))
+            .context("not in the roster")?;
         *line = dated(line, start, end).context("a line without dates")?;
         Ok(())
     }
@@ -105,17 +126,38 @@ impl Season<'_> {
 
     /// A new hand comes into the file and into the directory.
     async fn join(&mut self, person: &Crew, start: Date) -> anyhow::Result<()> {
-        self.lines.push(format!("{};{};{};seasonal;{start};;employed", person.number, person.given, person.family));
-        let attributes = person.entry().attributes.into_iter().filter(|(_, values)| values.iter().any(|value| !value.is_empty()));
-        let entry: Vec<(Vec<u8>, HashSet<Vec<u8>>)> =
-            attributes.map(|(name, values)| (name.into_bytes(), values.into_iter().filter(|value| !value.is_empty()).collect())).collect();
+        self.lines.push(format!(
+            "{};{};{};seasonal;{start};;employed",
+            person.number, person.given, person.family
+        ));
+        let attributes = person
+            .entry()
+            .attributes
+            .into_iter()
+            .filter(|(_, values)| values.iter().any(|value| !value.is_empty()));
+        let entry: Vec<(Vec<u8>, HashSet<Vec<u8>>)> = attributes
+            .map(|(name, values)| {
+                (
+                    name.into_bytes(),
+                    values
+                        .into_iter()
+                        .filter(|value| !value.is_empty())
+                        .collect(),
+                )
+            })
+            .collect();
         self.ldap.add(&person.dn(), entry).await?.success()?;
         self.note("joined");
         Ok(())
     }
 
     async fn set(&mut self, person: &Crew, values: &[(&str, &str)]) -> anyhow::Result<()> {
-        let mods = values.iter().map(|(name, value)| Mod::Replace((*name).to_owned(), HashSet::from([(*value).to_owned()]))).collect();
+        let mods = values
+            .iter()
+            .map(|(name, value)| {
+                Mod::Replace((*name).to_owned(), HashSet::from([(*value).to_owned()]))
+            })
+            .collect();
         self.ldap.modify(&person.dn(), mods).await?.success()?;
         Ok(())
     }
@@ -135,17 +177,36 @@ impl Season<'_> {
     }
 }
 
-/// Plays the season, a day in `pace` at least. It fails if anybody's account is not what their contract says.
-pub async fn play(stage: &Stage, engine: &Arc<Engine>, clock: &SeaClock, pace: Duration) -> anyhow::Result<ExitCode> {
+/// Plays the season, a day in `pace` at least. It fails if anybody's account is not what their
+/// contract says.
+pub async fn play(
+    stage: &Stage,
+    engine: &Arc<Engine>,
+    clock: &SeaClock,
+    pace: Duration,
+) -> anyhow::Result<ExitCode> {
     let (connection, mut ldap) = LdapConnAsync::new(stage.harbour.url()).await?;
     tokio::spawn(async move { connection.drive().await });
     let (admin, password) = stage.harbour.admin();
     ldap.simple_bind(admin, password).await?.success()?;
-    let lines = std::fs::read_to_string(&stage.roster)?.lines().map(str::to_owned).collect();
+    let lines = std::fs::read_to_string(&stage.roster)?
+        .lines()
+        .map(str::to_owned)
+        .collect();
     let zone = TimeZone::get("Atlantic/Faroe")?;
     let first = engine.now().to_zoned(zone.clone()).date();
-    let mut season = Season { stage, engine, clock, zone, ldap, lines, told: BTreeMap::new() };
-    let moment = |day: Date, zone: &TimeZone| anyhow::Ok(day.at(0, 0, 0, 0).to_zoned(zone.clone())?.timestamp());
+    let mut season = Season {
+        stage,
+        engine,
+        clock,
+        zone,
+        ldap,
+        lines,
+        told: BTreeMap::new(),
+    };
+    let moment = |day: Date, zone: &TimeZone| {
+        anyhow::Ok(day.at(0, 0, 0, 0).to_zoned(zone.clone())?.timestamp())
+    };
 
     println!(
         "\nA season of {DAYS} days from {first}, a day in about {:.1} s. Watch it:\n  console   {}/#token={}\n",
@@ -154,18 +215,46 @@ pub async fn play(stage: &Stage, engine: &Arc<Engine>, clock: &SeaClock, pace: D
         stage.token
     );
     println!("  everybody who is here gets an account …");
-    season.run(Plan { carry_out: true, ..Plan::default() }).await?;
-    season.run(Plan { carry_out: true, ..Plan::default() }).await?;
-    engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "the season").await?;
+    season
+        .run(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await?;
+    season
+        .run(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await?;
+    engine
+        .set_schedule(
+            "berthing",
+            &Schedule {
+                follow: true,
+                ..Schedule::default()
+            },
+            "the season",
+        )
+        .await?;
 
     let new = world::people(world::SEED, stage.people.len() + JOIN);
     let here: Vec<Crew> = plain(&stage.people).into_iter().cloned().collect();
-    ensure!(here.len() >= LEAVE + MOVE + 2, "a season needs more people: {} would do", world::PEOPLE);
+    ensure!(
+        here.len() >= LEAVE + MOVE + 2,
+        "a season needs more people: {} would do",
+        world::PEOPLE
+    );
     let mut leavers: Vec<Hand> = Vec::new();
     for (n, person) in here.iter().take(LEAVE).enumerate() {
         let end = first + (3 + 2 * n as i32).days();
         season.contract(person, None, Some(end))?;
-        leavers.push(Hand { person: person.clone(), start: None, end: Some(end), usable: true });
+        leavers.push(Hand {
+            person: person.clone(),
+            start: None,
+            end: Some(end),
+            usable: true,
+        });
     }
     let mut joiners: Vec<Hand> = Vec::new();
     let mut week = Instant::now();
@@ -180,23 +269,35 @@ pub async fn play(stage: &Stage, engine: &Arc<Engine>, clock: &SeaClock, pace: D
             let person = new[stage.people.len() + joiners.len()].clone();
             let start = today + (joiners.len() as i32 % 10).days();
             season.join(&person, start).await?;
-            joiners.push(Hand { person, start: Some(start), end: None, usable: false });
+            joiners.push(Hand {
+                person,
+                start: Some(start),
+                end: None,
+                usable: false,
+            });
             read = true;
         }
         if day % 6 == 0 && (day / 6) as usize <= MOVE {
             let person = &here[LEAVE + (day / 6) as usize];
             let (code, _) = world::DEPARTMENTS[(day as usize / 6) % world::DEPARTMENTS.len()];
-            season.set(person, &[("departmentNumber", code), ("l", "Tarn Quay")]).await?;
+            season
+                .set(person, &[("departmentNumber", code), ("l", "Tarn Quay")])
+                .await?;
             season.note("moved");
             read = true;
         }
         if day == 20 {
             let person = &here[LEAVE];
-            season.set(person, &[("sn", "Newly-Wed"), ("displayName", "Newly Wed")]).await?;
+            season
+                .set(person, &[("sn", "Newly-Wed"), ("displayName", "Newly Wed")])
+                .await?;
             season.note("married");
             read = true;
         }
-        let extended = leavers.iter_mut().find(|hand| hand.end == Some(today)).filter(|_| day == 31);
+        let extended = leavers
+            .iter_mut()
+            .find(|hand| hand.end == Some(today))
+            .filter(|_| day == 31);
         if let Some(hand) = extended {
             hand.end = Some(today + 200.days());
             let (person, end) = (hand.person.clone(), hand.end);
@@ -220,8 +321,16 @@ pub async fn play(stage: &Stage, engine: &Arc<Engine>, clock: &SeaClock, pace: D
         }
         tokio::time::sleep(pace.saturating_sub(begun.elapsed())).await;
         if day % 7 == 0 || day == DAYS {
-            let told: Vec<String> = season.told.iter().map(|(what, count)| format!("{count} {what}")).collect();
-            println!("  {today}  {}  ({:.1} s)", told.join(", "), week.elapsed().as_secs_f32());
+            let told: Vec<String> = season
+                .told
+                .iter()
+                .map(|(what, count)| format!("{count} {what}"))
+                .collect();
+            println!(
+                "  {today}  {}  ({:.1} s)",
+                told.join(", "),
+                week.elapsed().as_secs_f32()
+            );
             week = Instant::now();
         }
     }
@@ -233,12 +342,20 @@ const RUNS_AT_THE_END: usize = 20;
 
 impl Season<'_> {
     fn note_left(&mut self, leavers: &[Hand], today: Date) {
-        let left = leavers.iter().filter(|hand| hand.end.is_some_and(|end| end + 1.day() == today)).count();
+        let left = leavers
+            .iter()
+            .filter(|hand| hand.end.is_some_and(|end| end + 1.day() == today))
+            .count();
         *self.told.entry("left").or_default() += left;
     }
 
     /// Holds everybody's account against their contract.
-    async fn end(&self, today: Date, mut leavers: Vec<Hand>, mut joiners: Vec<Hand>) -> anyhow::Result<ExitCode> {
+    async fn end(
+        &self,
+        today: Date,
+        mut leavers: Vec<Hand>,
+        mut joiners: Vec<Hand>,
+    ) -> anyhow::Result<ExitCode> {
         // What the last days brought may not be done yet on a slow machine.
         for _ in 0..RUNS_AT_THE_END {
             if self.engine.run_once().await?.is_none() {
@@ -248,21 +365,38 @@ impl Season<'_> {
         let mut wrong = 0;
         for hand in leavers.iter_mut().chain(&mut joiners) {
             // A contractor has a day for handing over.
-            let grace = if hand.person.contract == "contract" { 1 } else { 0 };
+            let grace = if hand.person.contract == "contract" {
+                1
+            } else {
+                0
+            };
             let started = hand.start.is_none_or(|start| start <= today);
             // Whom somebody locked by hand stays locked.
-            hand.usable = !hand.person.locked && started && hand.end.is_none_or(|end| end + grace.days() >= today);
+            hand.usable = !hand.person.locked
+                && started
+                && hand.end.is_none_or(|end| end + grace.days() >= today);
             let user = self.stage.berthing.user(&hand.person.mail);
             let seen = user.as_ref().is_some_and(|user| user["active"] == true);
             if seen != hand.usable {
-                println!("  OFF {} ({}): usable {seen}, and should be {}", hand.person.common_name(), hand.person.number, hand.usable);
+                println!(
+                    "  OFF {} ({}): usable {seen}, and should be {}",
+                    hand.person.common_name(),
+                    hand.person.number,
+                    hand.usable
+                );
                 wrong += 1;
             }
         }
         let all = self.engine.leavers(false).await?;
-        let mut seconds: Vec<f64> = all.iter().filter_map(tide_engine::Leaver::seconds).collect();
+        let mut seconds: Vec<f64> = all
+            .iter()
+            .filter_map(tide_engine::Leaver::seconds)
+            .collect();
         seconds.sort_by(f64::total_cmp);
-        let (median, worst) = (seconds.get(seconds.len() / 2).copied(), seconds.last().copied());
+        let (median, worst) = (
+            seconds.get(seconds.len() / 2).copied(),
+            seconds.last().copied(),
+        );
         println!(
             "\n  {} people looked at, {wrong} off; {} left, access closed in {:.2} s (median), {:.2} s at worst, {} with something still open",
             leavers.len() + joiners.len(),
@@ -273,8 +407,16 @@ impl Season<'_> {
         );
         for one in self.engine.licences().await? {
             let (name, seats) = (&one.licence.name, one.licence.seats);
-            println!("  {name}: {} of {seats} in use, {} wait for one", one.now.used, one.now.waiting.len());
+            println!(
+                "  {name}: {} of {seats} in use, {} wait for one",
+                one.now.used,
+                one.now.waiting.len()
+            );
         }
-        Ok(if wrong == 0 { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+        Ok(if wrong == 0 {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::FAILURE
+        })
     }
 }

@@ -34,17 +34,19 @@ pub struct Serve {
     /// Address to listen on; beyond loopback a TLS proxy is needed
     #[arg(long, default_value = "127.0.0.1:7480", env = "EAGER_TIDE_LISTEN")]
     listen: SocketAddr,
-    /// Public address behind a TLS proxy, such as https://tide.example: cookies are then restricted to TLS,
-    /// and SCIM answers name it
+    /// Public address behind a TLS proxy, such as https://tide.example: cookies are then restricted
+    /// to TLS, and SCIM answers name it
     #[arg(long, value_name = "URL", env = "EAGER_TIDE_PUBLIC_URL")]
     public_url: Option<tide_service::PublicUrl>,
     /// Folder from which feeds may be read, besides DATA/feeds; can be repeated
     #[arg(long, value_name = "DIR")]
     feed_folder: Vec<PathBuf>,
-    /// Folder from which secrets may be read (file:PATH), with the hosts that they are for; can be repeated
+    /// Folder from which secrets may be read (file:PATH), with the hosts that they are for; can be
+    /// repeated
     #[arg(long, value_name = "DIR=HOST,…")]
     secret_folder: Vec<tide_engine::ForHosts>,
-    /// Environment variable that may be used as a secret (env:NAME), with the hosts that it is for; can be repeated
+    /// Environment variable that may be used as a secret (env:NAME), with the hosts that it is for;
+    /// can be repeated
     #[arg(long, value_name = "NAME=HOST,…")]
     secret_variable: Vec<tide_engine::ForHosts>,
     /// Format of the log; EAGER_TIDE_LOG filters it, for example `info,tide_engine=debug`
@@ -54,11 +56,17 @@ pub struct Serve {
 
 /// Starts logging to the standard error stream.
 pub fn log(format: LogFormat, default: &str) {
-    let filter = EnvFilter::try_from_env("EAGER_TIDE_LOG").unwrap_or_else(|_| EnvFilter::new(default));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let filter =
+        EnvFilter::try_from_env("EAGER_TIDE_LOG").unwrap_or_else(|_| EnvFilter::new(default));
+    let builder = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr);
     // A second call, in a test, finds logging on already.
     let _ = match format {
-        LogFormat::Text => builder.with_target(false).with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr())).try_init(),
+        LogFormat::Text => builder
+            .with_target(false)
+            .with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()))
+            .try_init(),
         LogFormat::Json => builder.json().try_init(),
     };
 }
@@ -66,23 +74,38 @@ pub fn log(format: LogFormat, default: &str) {
 /// Makes sure that nobody else works on a data folder, as long as the answer is kept.
 pub fn alone(data: &Path) -> anyhow::Result<std::fs::File> {
     let path = data.join("lock");
-    let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path);
+    let file = std::fs::OpenOptions::new()
+        .create(true)
+        .truncate(false)
+        .write(true)
+        .open(&path);
     let file = file.with_context(|| format!("{} cannot be written", path.display()))?;
     if let Err(std::fs::TryLockError::WouldBlock) = file.try_lock() {
-        anyhow::bail!("a service works on {}: stop it first, or name another data folder", data.display());
+        anyhow::bail!(
+            "a service works on {}: stop it first, or name another data folder",
+            data.display()
+        );
     }
     Ok(file)
 }
 
 /// Opens the engine of a data folder. At the first start an operator is made, and its token is
 /// written to a file that only the owner may read; the file's path is returned.
-pub async fn open(data: &Path, allowed: SecretSources) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+pub async fn open(
+    data: &Path,
+    allowed: SecretSources,
+) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
     open_by(data, allowed, Arc::new(SystemClock)).await
 }
 
 /// The same with a clock of one's own.
-pub async fn open_by(data: &Path, mut allowed: SecretSources, clock: Arc<dyn Clock>) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
-    private_folder(data).with_context(|| format!("the data folder {} cannot be made", data.display()))?;
+pub async fn open_by(
+    data: &Path,
+    mut allowed: SecretSources,
+    clock: Arc<dyn Clock>,
+) -> anyhow::Result<(Arc<Engine>, Option<PathBuf>)> {
+    private_folder(data)
+        .with_context(|| format!("the data folder {} cannot be made", data.display()))?;
     let key = MasterKey::of_records(&data.join("key"), &data.join("tide.db"))?;
     let store = Store::open(&data.join("tide.db"), key).await?;
     let feeds = data.join("feeds");
@@ -92,15 +115,27 @@ pub async fn open_by(data: &Path, mut allowed: SecretSources, clock: Arc<dyn Clo
     let file = data.join("first-token");
     let first = engine.store().has_no_operator().await?;
     if first {
-        let token: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
-        private(&file, &token).with_context(|| format!("the first token cannot be written to {}", file.display()))?;
-        engine.store().add_principal(PrincipalKind::Operator, "first operator", Some(&token), engine.now()).await?;
+        let token: String = rand::random::<[u8; 32]>()
+            .iter()
+            .map(|byte| format!("{byte:02x}"))
+            .collect();
+        private(&file, &token)
+            .with_context(|| format!("the first token cannot be written to {}", file.display()))?;
+        engine
+            .store()
+            .add_principal(
+                PrincipalKind::Operator,
+                "first operator",
+                Some(&token),
+                engine.now(),
+            )
+            .await?;
     }
     Ok((engine, first.then_some(file)))
 }
 
-/// Makes a folder that only its owner may enter: people's data are in it. One that exists is left as
-/// it is, since somebody chose its rights.
+/// Makes a folder that only its owner may enter: people's data are in it. One that exists is left
+/// as it is, since somebody chose its rights.
 pub fn private_folder(path: &Path) -> std::io::Result<()> {
     let mut builder = std::fs::DirBuilder::new();
     builder.recursive(true);
@@ -127,12 +162,16 @@ pub fn private(path: &Path, text: &str) -> std::io::Result<()> {
 /// The longest time that a shutdown takes.
 const ENDS_WITHIN: Duration = Duration::from_secs(9);
 
-/// Waits for the signal to stop on a thread of its own, which no computation blocks, and exits when the service has not shut down in
-/// time. The queue is durable: the next start resumes it, and looks up the changes whose answer is missing.
+/// Waits for the signal to stop on a thread of its own, which no computation blocks, and exits when
+/// the service has not shut down in time. The queue is durable: the next start resumes it, and
+/// looks up the changes whose answer is missing.
 fn stop_in_time() -> anyhow::Result<CancellationToken> {
     let token = CancellationToken::new();
     let told = token.clone();
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().context("no thread for signals")?;
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .context("no thread for signals")?;
     std::thread::Builder::new().name("signals".to_owned()).spawn(move || {
         runtime.block_on(stopped());
         tracing::info!("told to stop");
@@ -149,7 +188,9 @@ pub async fn stopped() {
     let interrupt = tokio::signal::ctrl_c();
     #[cfg(unix)]
     {
-        let Ok(mut terminate) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) else {
+        let Ok(mut terminate) =
+            tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())
+        else {
             let _ = interrupt.await;
             return;
         };
@@ -174,7 +215,8 @@ impl Serve {
             secret_variables: self.secret_variable.clone(),
         };
         let stop = stop_in_time()?;
-        private_folder(&self.data).with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
+        private_folder(&self.data)
+            .with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
         let _lock = alone(&self.data)?;
         let (engine, first) = open(&self.data, allowed).await?;
         let listener = tide_service::listen(self.listen).await?;

@@ -23,7 +23,16 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     let people = world::people(world::SEED, 120);
     let slapd = Slapd::start(&world::directory(&people, PASSWORD)).unwrap();
     let entrance = Entrance::Basic("tide".into());
-    let berthing = ScimService::with_manner(world::berthing(&people), "berth", Manner { entrance, ..Manner::full() }).await.unwrap();
+    let berthing = ScimService::with_manner(
+        world::berthing(&people),
+        "berth",
+        Manner {
+            entrance,
+            ..Manner::full()
+        },
+    )
+    .await
+    .unwrap();
     let service = Service::start(&folder.path().join("data"));
     let ca = folder.path().join("ca.pem");
     std::fs::write(&ca, &slapd.certificates.ca_pem).unwrap();
@@ -32,7 +41,18 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
 
     // A directory: the test is told step by step; nothing is kept when it fails.
     let add = |base: &str, more: &[&str]| -> Vec<String> {
-        let mut all = vec!["systems", "add", "harbour", "--kind", "ldap", "--address", &slapd.url, "--start-tls", "--bind-dn", &bind];
+        let mut all = vec![
+            "systems",
+            "add",
+            "harbour",
+            "--kind",
+            "ldap",
+            "--address",
+            &slapd.url,
+            "--start-tls",
+            "--bind-dn",
+            &bind,
+        ];
         let ca = ca.to_str().unwrap();
         all.extend(["--ca", ca, "--base-dn", base, "--backup", &slapd.tls_url]);
         all.extend(more);
@@ -44,11 +64,23 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     };
     holds(
         &run(add(&format!("ou=crew,{BASE}"), &[]), 1),
-        &["FAIL  Base DN readable", "the nearest entry that exists is", "nothing was added"],
+        &[
+            "FAIL  Base DN readable",
+            "the nearest entry that exists is",
+            "nothing was added",
+        ],
     );
     assert!(said(&service, &["systems", "list"], 0).contains("no system is connected yet"));
     let kiosks = format!("ou=Kiosks,{people_at}");
-    let added = run(add(BASE, &["--as", "source", "--within", &people_at, "--except", &kiosks]), 0);
+    let added = run(
+        add(
+            BASE,
+            &[
+                "--as", "source", "--within", &people_at, "--except", &kiosks,
+            ],
+        ),
+        0,
+    );
     holds(
         &added,
         &[
@@ -58,19 +90,53 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
             "first rules are in harbour.toml, in draft 1; nothing was published",
         ],
     );
-    holds(&said(&service, &["rules", "show"], 0), &["no rules were published yet"]);
-    holds(&said(&service, &["rules", "draft", "publish", "1"], 0), &["published as version 1"]);
-    holds(&said(&service, &["systems", "show", "harbour"], 0), &["OpenLDAP", "Host in use", "password policy"]);
+    holds(
+        &said(&service, &["rules", "show"], 0),
+        &["no rules were published yet"],
+    );
+    holds(
+        &said(&service, &["rules", "draft", "publish", "1"], 0),
+        &["published as version 1"],
+    );
+    holds(
+        &said(&service, &["systems", "show", "harbour"], 0),
+        &["OpenLDAP", "Host in use", "password policy"],
+    );
     holds(&said(&service, &["systems", "list"], 0), &["(not armed)"]);
-    holds(&said(&service, &["rules", "show"], 0), &["employee number", "account.employeeNumber", "except"]);
-    holds(&said(&service, &["systems", "tree", "harbour", &people_at], 0), &["ou=Deck", "PEOPLE BELOW"]);
-    holds(&said(&service, &["systems", "permissions", "harbour"], 0), &["read", "employeeNumber", &people_at]);
+    holds(
+        &said(&service, &["rules", "show"], 0),
+        &["employee number", "account.employeeNumber", "except"],
+    );
+    holds(
+        &said(&service, &["systems", "tree", "harbour", &people_at], 0),
+        &["ou=Deck", "PEOPLE BELOW"],
+    );
+    holds(
+        &said(&service, &["systems", "permissions", "harbour"], 0),
+        &["read", "employeeNumber", &people_at],
+    );
 
     // A service that wants user and password, as a target.
-    let add = ["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--as", "target"];
-    holds(&typed(&service, &add, "berth", 1), &["token_refused".trim_end_matches("_refused"), "HTTP 401"]);
+    let add = [
+        "systems",
+        "add",
+        "berthing",
+        "--kind",
+        "scim",
+        "--address",
+        &berthing.url,
+        "--as",
+        "target",
+    ];
+    holds(
+        &typed(&service, &add, "berth", 1),
+        &["token_refused".trim_end_matches("_refused"), "HTTP 401"],
+    );
     let with_user: Vec<&str> = add.iter().copied().chain(["--user", "tide"]).collect();
-    holds(&typed(&service, &with_user, "berth", 0), &["berthing was added", "berthing.toml", "in draft 2"]);
+    holds(
+        &typed(&service, &with_user, "berth", 0),
+        &["berthing was added", "berthing.toml", "in draft 2"],
+    );
     said(&service, &["rules", "draft", "publish", "2"], 0);
 
     // A feed: looked at, then added from a folder that it may be read from.
@@ -78,54 +144,186 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     std::fs::write(&roster, world::roster(&people)).unwrap();
     holds(
         &said(&service, &["feeds", "look", roster.to_str().unwrap()], 0),
-        &["CSV, separated by semicolon, UTF-8", "1 unreadable", "it has 8 fields, and the header has 7", "first_name"],
+        &[
+            "CSV, separated by semicolon, UTF-8",
+            "1 unreadable",
+            "it has 8 fields, and the header has 7",
+            "first_name",
+        ],
     );
     let add = |path: &str, key: &'static str| {
-        ["systems", "add", "roster", "--kind", "feed", "--path", path, "--key", key, "--as", "source"].map(str::to_owned)
+        [
+            "systems", "add", "roster", "--kind", "feed", "--path", path, "--key", key, "--as",
+            "source",
+        ]
+        .map(str::to_owned)
     };
-    let feed = |path: &str, key: &'static str, code| said(&service, &add(path, key).iter().map(String::as_str).collect::<Vec<_>>(), code);
-    holds(&feed("/etc/hostname", "number", 1), &["lies outside the folders that feeds may be read from"]);
-    holds(&feed(roster.to_str().unwrap(), "numbr", 1), &["did you mean `number`?"]);
-    holds(&feed(roster.to_str().unwrap(), "number", 0), &["roster was added", "2 set aside", "in draft 3"]);
+    let feed = |path: &str, key: &'static str, code| {
+        said(
+            &service,
+            &add(path, key)
+                .iter()
+                .map(String::as_str)
+                .collect::<Vec<_>>(),
+            code,
+        )
+    };
+    holds(
+        &feed("/etc/hostname", "number", 1),
+        &["lies outside the folders that feeds may be read from"],
+    );
+    holds(
+        &feed(roster.to_str().unwrap(), "numbr", 1),
+        &["did you mean `number`?"],
+    );
+    holds(
+        &feed(roster.to_str().unwrap(), "number", 0),
+        &["roster was added", "2 set aside", "in draft 3"],
+    );
     said(&service, &["rules", "draft", "publish", "3"], 0);
-    holds(&said(&service, &["systems", "read", "roster"], 0), &["2 rows were set aside"]);
-    holds(&said(&service, &["systems", "set-aside", "roster"], 0), &["the key `number` is empty"]);
+    holds(
+        &said(&service, &["systems", "read", "roster"], 0),
+        &["2 rows were set aside"],
+    );
+    holds(
+        &said(&service, &["systems", "set-aside", "roster"], 0),
+        &["the key `number` is empty"],
+    );
 
     // A system that calls us: tokens without a gap, events by a shape that is learned.
-    holds(&said(&service, &["systems", "add", "postroom", "--kind", "push"], 0), &["postroom was added"]);
-    assert_eq!(said(&service, &["systems", "token", "postroom", "--label", "first"], 0).lines().next().unwrap().len(), 64);
-    said(&service, &["systems", "token", "postroom", "--label", "second"], 0);
-    holds(&said(&service, &["systems", "token", "postroom", "--list"], 0), &["first", "good until", "second"]);
-    let sample = folder.path().join("event.json");
-    std::fs::write(&sample, r#"{"action": "HIRE", "worker": {"employeeNumber": "9"}}"#).unwrap();
     holds(
-        &said(&service, &["systems", "events", "postroom", "--sample", sample.to_str().unwrap()], 0),
-        &["kind of event   action", "HIRE = joiner", "worker.employeeNumber"],
+        &said(
+            &service,
+            &["systems", "add", "postroom", "--kind", "push"],
+            0,
+        ),
+        &["postroom was added"],
     );
-    holds(&said(&service, &["systems", "events", "postroom"], 0), &["json-schema.org", "HIRE"]);
-    holds(&said(&service, &["systems", "token", "harbour"], 1), &["does not call us"]);
+    assert_eq!(
+        said(
+            &service,
+            &["systems", "token", "postroom", "--label", "first"],
+            0
+        )
+        .lines()
+        .next()
+        .unwrap()
+        .len(),
+        64
+    );
+    said(
+        &service,
+        &["systems", "token", "postroom", "--label", "second"],
+        0,
+    );
+    holds(
+        &said(&service, &["systems", "token", "postroom", "--list"], 0),
+        &["first", "good until", "second"],
+    );
+    let sample = folder.path().join("event.json");
+    std::fs::write(
+        &sample,
+        r#"{"action": "HIRE", "worker": {"employeeNumber": "9"}}"#,
+    )
+    .unwrap();
+    holds(
+        &said(
+            &service,
+            &[
+                "systems",
+                "events",
+                "postroom",
+                "--sample",
+                sample.to_str().unwrap(),
+            ],
+            0,
+        ),
+        &[
+            "kind of event   action",
+            "HIRE = joiner",
+            "worker.employeeNumber",
+        ],
+    );
+    holds(
+        &said(&service, &["systems", "events", "postroom"], 0),
+        &["json-schema.org", "HIRE"],
+    );
+    holds(
+        &said(&service, &["systems", "token", "harbour"], 1),
+        &["does not call us"],
+    );
 
     // Who takes part; an edit is tried, and only then saved.
     said(&service, &["systems", "read", "harbour"], 0);
     said(&service, &["systems", "read", "berthing"], 0);
-    holds(&said(&service, &["scope", "harbour"], 0), &["its container is left out: ou=Kiosks", "by harbour.toml"]);
-    holds(&said(&service, &["scope", "harbour", "--who", "out", "--search", "kiosk1"], 0), &["uid=kiosk1"]);
-    let csv = said(&service, &["scope", "harbour", "--who", "out", "--export"], 0);
-    assert!(csv.starts_with("\"person\",\"status\",\"reason\",\"account\",\"rule\"\n") && csv.contains("Ticket Kiosk"), "{csv}");
+    holds(
+        &said(&service, &["scope", "harbour"], 0),
+        &["its container is left out: ou=Kiosks", "by harbour.toml"],
+    );
+    holds(
+        &said(
+            &service,
+            &["scope", "harbour", "--who", "out", "--search", "kiosk1"],
+            0,
+        ),
+        &["uid=kiosk1"],
+    );
+    let csv = said(
+        &service,
+        &["scope", "harbour", "--who", "out", "--export"],
+        0,
+    );
+    assert!(
+        csv.starts_with("\"person\",\"status\",\"reason\",\"account\",\"rule\"\n")
+            && csv.contains("Ticket Kiosk"),
+        "{csv}"
+    );
     let deck = format!("ou=Deck,{people_at}");
-    holds(&said(&service, &["scope", "harbour", "--exclude", &deck], 0), &["from in scope to out of scope", "nothing was kept"]);
-    holds(&said(&service, &["scope", "harbour", "--exclude", &deck, "--save"], 0), &["saved in harbour.toml, published as version"]);
-    holds(&said(&service, &["scope", "harbour"], 0), &["its container is left out: ou=Deck"]);
-    holds(&said(&service, &["scope", "harbour", "--filter", "(mail="], 1), &["harbour.toml:", "not a filter"]);
-    holds(&said(&service, &["scope", "postroom"], 1), &["the published rules say nothing of postroom"]);
+    holds(
+        &said(&service, &["scope", "harbour", "--exclude", &deck], 0),
+        &["from in scope to out of scope", "nothing was kept"],
+    );
+    holds(
+        &said(
+            &service,
+            &["scope", "harbour", "--exclude", &deck, "--save"],
+            0,
+        ),
+        &["saved in harbour.toml, published as version"],
+    );
+    holds(
+        &said(&service, &["scope", "harbour"], 0),
+        &["its container is left out: ou=Deck"],
+    );
+    holds(
+        &said(&service, &["scope", "harbour", "--filter", "(mail="], 1),
+        &["harbour.toml:", "not a filter"],
+    );
+    holds(
+        &said(&service, &["scope", "postroom"], 1),
+        &["the published rules say nothing of postroom"],
+    );
 
     // Nothing is sent before it is armed.
-    said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+    said(
+        &service,
+        &["systems", "set", "berthing", "--writable", "person"],
+        0,
+    );
     holds(&said(&service, &["run"], 3), &["berthing is not armed"]);
-    holds(&said(&service, &["systems", "arm", "berthing"], 0), &["person"]);
+    holds(
+        &said(&service, &["systems", "arm", "berthing"], 0),
+        &["person"],
+    );
     holds(&said(&service, &["run"], 0), &["done, 0 failed"]);
-    holds(&said(&service, &["systems", "remove", "berthing"], 1), &["systems retire berthing"]);
-    holds(&said(&service, &["systems", "disarm", "berthing"], 0), &["(not armed)"]);
+    holds(
+        &said(&service, &["systems", "remove", "berthing"], 1),
+        &["systems retire berthing"],
+    );
+    holds(
+        &said(&service, &["systems", "disarm", "berthing"], 0),
+        &["(not armed)"],
+    );
 }
 
 /// A feed's file as a web server gives it: with a version, and only to who knows the token.
@@ -133,10 +331,16 @@ async fn served(text: &'static str) -> String {
     use axum::http::{HeaderMap, StatusCode, header};
     use axum::response::IntoResponse;
     let serve = move |headers: HeaderMap| async move {
-        if headers.get(header::AUTHORIZATION).is_none_or(|v| v != "Bearer feed-token") {
+        if headers
+            .get(header::AUTHORIZATION)
+            .is_none_or(|v| v != "Bearer feed-token")
+        {
             return StatusCode::UNAUTHORIZED.into_response();
         }
-        if headers.get(header::IF_NONE_MATCH).is_some_and(|v| v == "\"one\"") {
+        if headers
+            .get(header::IF_NONE_MATCH)
+            .is_some_and(|v| v == "\"one\"")
+        {
             return StatusCode::NOT_MODIFIED.into_response();
         }
         ([(header::ETAG, "\"one\"")], text).into_response()
@@ -154,47 +358,127 @@ async fn what_only_some_systems_want_is_given_to_them() {
     let people = world::people(world::SEED, 90);
     let slapd = Slapd::start(&world::directory(&people, PASSWORD)).unwrap();
     let entrance = Entrance::Oauth("eager-tide".into(), 600);
-    let manner = Manner { entrance, cursor: true, page: 25, ..Manner::full() };
-    let berthing = ScimService::with_manner(world::berthing(&people), "berth-secret", manner).await.unwrap();
+    let manner = Manner {
+        entrance,
+        cursor: true,
+        page: 25,
+        ..Manner::full()
+    };
+    let berthing = ScimService::with_manner(world::berthing(&people), "berth-secret", manner)
+        .await
+        .unwrap();
     let held = folder.path().join("held");
     std::fs::create_dir(&held).unwrap();
     std::fs::write(held.join("harbour"), PASSWORD).unwrap();
-    let (held_for, berth_for) = (format!("{}=127.0.0.1", held.display()), "BERTH_SECRET=127.0.0.1");
+    let (held_for, berth_for) = (
+        format!("{}=127.0.0.1", held.display()),
+        "BERTH_SECRET=127.0.0.1",
+    );
     let arguments = ["--secret-variable", berth_for, "--secret-folder", &held_for];
-    let service = Service::start_with(&folder.path().join("data"), &arguments, &[("BERTH_SECRET", "berth-secret")]);
+    let service = Service::start_with(
+        &folder.path().join("data"),
+        &arguments,
+        &[("BERTH_SECRET", "berth-secret")],
+    );
 
     // A password that lies in a file, and only in a folder that was named.
     let bind = format!("cn=eager-tide,ou=services,{BASE}");
     let add = |at: &str| {
         let at = format!("file:{at}");
-        ["systems", "add", "harbour", "--kind", "ldap", "--address", &slapd.url, "--bind-dn", &bind, "--base-dn", BASE, "--secret-at", &at]
-            .map(str::to_owned)
+        [
+            "systems",
+            "add",
+            "harbour",
+            "--kind",
+            "ldap",
+            "--address",
+            &slapd.url,
+            "--bind-dn",
+            &bind,
+            "--base-dn",
+            BASE,
+            "--secret-at",
+            &at,
+        ]
+        .map(str::to_owned)
     };
-    let harbour = |at: &str, code| said(&service, &add(at).iter().map(String::as_str).collect::<Vec<_>>(), code);
+    let harbour = |at: &str, code| {
+        said(
+            &service,
+            &add(at).iter().map(String::as_str).collect::<Vec<_>>(),
+            code,
+        )
+    };
     holds(&harbour("/etc/hostname", 1), &["secret"]);
-    holds(&harbour(held.join("harbour").to_str().unwrap(), 0), &["harbour was added"]);
+    holds(
+        &harbour(held.join("harbour").to_str().unwrap(), 0),
+        &["harbour was added"],
+    );
 
     // A service that wants an access token, pages by cursor, and has attributes of its own.
     let token_url = berthing.url.replace("/scim/v2", "/token");
     let add = |client: &'static str, at: &'static str| {
-        ["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--token-url", &token_url, "--client-id", client]
-            .into_iter()
-            .chain(["--secret-at", at])
-            .map(str::to_owned)
-            .collect::<Vec<_>>()
+        [
+            "systems",
+            "add",
+            "berthing",
+            "--kind",
+            "scim",
+            "--address",
+            &berthing.url,
+            "--token-url",
+            &token_url,
+            "--client-id",
+            client,
+        ]
+        .into_iter()
+        .chain(["--secret-at", at])
+        .map(str::to_owned)
+        .collect::<Vec<_>>()
     };
-    let crew = |client, at, code| said(&service, &add(client, at).iter().map(String::as_str).collect::<Vec<_>>(), code);
+    let crew = |client, at, code| {
+        said(
+            &service,
+            &add(client, at)
+                .iter()
+                .map(String::as_str)
+                .collect::<Vec<_>>(),
+            code,
+        )
+    };
     holds(&crew("eager-tide", "env:HOME", 1), &["HOME"]);
     // It goes to no host but that which it is for.
-    let astray =
-        ["systems", "add", "astray", "--kind", "scim", "--address", "https://evil.example/scim", "--secret-at", "env:BERTH_SECRET"];
-    holds(&said(&service, &astray, 1), &["is for 127.0.0.1, and would go to evil.example"]);
-    holds(&crew("somebody", "env:BERTH_SECRET", 1), &["Token given", "nothing was added"]);
-    holds(&crew("eager-tide", "env:BERTH_SECRET", 0), &["Token given", "pages by cursor", "berthing was added"]);
+    let astray = [
+        "systems",
+        "add",
+        "astray",
+        "--kind",
+        "scim",
+        "--address",
+        "https://evil.example/scim",
+        "--secret-at",
+        "env:BERTH_SECRET",
+    ];
+    holds(
+        &said(&service, &astray, 1),
+        &["is for 127.0.0.1, and would go to evil.example"],
+    );
+    holds(
+        &crew("somebody", "env:BERTH_SECRET", 1),
+        &["Token given", "nothing was added"],
+    );
+    holds(
+        &crew("eager-tide", "env:BERTH_SECRET", 0),
+        &["Token given", "pages by cursor", "berthing was added"],
+    );
     let read = said(&service, &["systems", "read", "berthing"], 0);
     holds(&read, &[&format!("{} accounts", berthing.users().len())]);
     assert_eq!(
-        berthing.take_writes().iter().filter(|w| *w == "POST /token").count(),
+        berthing
+            .take_writes()
+            .iter()
+            .filter(|w| *w == "POST /token")
+            .count(),
         2,
         "one for the trial, and one kept since it was added"
     );
@@ -204,7 +488,9 @@ async fn what_only_some_systems_want_is_given_to_them() {
     std::fs::create_dir(&rules).unwrap();
     let publish = |cabin: &str, code| {
         for (name, text) in world::rules_of_people() {
-            let own = format!("\"crew.cabin\" = '{cabin}'\n\"crew.drills\" = '3'\n\"crew.languages\" = 'split(\"en,da\", \",\")'\n");
+            let own = format!(
+                "\"crew.cabin\" = '{cabin}'\n\"crew.drills\" = '3'\n\"crew.languages\" = 'split(\"en,da\", \",\")'\n"
+            );
             let text = if name == "berthing.toml" {
                 text.replace("[person.outbound]\n", &format!("[person.outbound]\n{own}"))
             } else {
@@ -212,26 +498,69 @@ async fn what_only_some_systems_want_is_given_to_them() {
             };
             std::fs::write(rules.join(name), text).unwrap();
         }
-        said(&service, &["rules", "publish", rules.to_str().unwrap()], code)
+        said(
+            &service,
+            &["rules", "publish", rules.to_str().unwrap()],
+            code,
+        )
     };
     holds(&publish("identity.cabbin", 1), &["identity.cabbin"]);
     holds(&publish("identity.port", 0), &["published"]);
-    said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+    said(
+        &service,
+        &["systems", "set", "berthing", "--writable", "person"],
+        0,
+    );
     said(&service, &["systems", "arm", "berthing"], 0);
     holds(&said(&service, &["run"], 0), &["0 failed"]);
     let users = berthing.users();
-    let own: Vec<_> = users.iter().filter(|user| user[CREW]["cabin"].is_string()).collect();
+    let own: Vec<_> = users
+        .iter()
+        .filter(|user| user[CREW]["cabin"].is_string())
+        .collect();
     assert!(own.len() > 50, "{} of {}", own.len(), users.len());
-    assert_eq!((&own[0][CREW]["drills"], &own[0][CREW]["languages"]), (&serde_json::json!(3), &serde_json::json!(["en", "da"])));
-    let named = |user: &serde_json::Value| user["schemas"].as_array().is_some_and(|urns| urns.iter().any(|urn| urn == CREW));
-    assert!(own.iter().all(|user| named(user)), "joined by PATCH and created by POST: {own:?}");
-    holds(&said(&service, &["run"], 0), &["everything was as it should be"]);
+    assert_eq!(
+        (&own[0][CREW]["drills"], &own[0][CREW]["languages"]),
+        (&serde_json::json!(3), &serde_json::json!(["en", "da"]))
+    );
+    let named = |user: &serde_json::Value| {
+        user["schemas"]
+            .as_array()
+            .is_some_and(|urns| urns.iter().any(|urn| urn == CREW))
+    };
+    assert!(
+        own.iter().all(|user| named(user)),
+        "joined by PATCH and created by POST: {own:?}"
+    );
+    holds(
+        &said(&service, &["run"], 0),
+        &["everything was as it should be"],
+    );
 
     // A file that a web server gives is read once for each of its versions.
     let url = served("number,first_name,last_name\n1,Ada,Lind\n2,Bram,Holm\n").await;
-    let add = ["systems", "add", "roster", "--kind", "feed", "--address", &url, "--key", "number"];
+    let add = [
+        "systems",
+        "add",
+        "roster",
+        "--kind",
+        "feed",
+        "--address",
+        &url,
+        "--key",
+        "number",
+    ];
     holds(&typed(&service, &add, "wrong", 1), &["HTTP 401"]);
-    holds(&typed(&service, &add, "feed-token", 0), &["roster was added"]);
-    holds(&said(&service, &["systems", "read", "roster"], 0), &["2 accounts"]);
-    holds(&said(&service, &["systems", "read", "roster"], 0), &["nothing new since the last reading"]);
+    holds(
+        &typed(&service, &add, "feed-token", 0),
+        &["roster was added"],
+    );
+    holds(
+        &said(&service, &["systems", "read", "roster"], 0),
+        &["2 accounts"],
+    );
+    holds(
+        &said(&service, &["systems", "read", "roster"], 0),
+        &["nothing new since the last reading"],
+    );
 }

@@ -18,9 +18,12 @@ struct Driver {
 }
 
 impl Driver {
-    /// Starts ChromeDriver. It picks a port, and gives up when somebody else has that port of the other protocol family: it is tried again.
+    /// Starts ChromeDriver. It picks a port, and gives up when somebody else has that port of the
+    /// other protocol family: it is tried again.
     fn start() -> Driver {
-        (0..5).find_map(|_| Driver::try_start()).expect("chromedriver says its port")
+        (0..5)
+            .find_map(|_| Driver::try_start())
+            .expect("chromedriver says its port")
     }
 
     fn try_start() -> Option<Driver> {
@@ -32,10 +35,10 @@ impl Driver {
             .spawn()
             .expect("chromedriver is installed: scripts/test installs it");
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-        let port = lines
-            .by_ref()
-            .map_while(Result::ok)
-            .find_map(|line| line.rsplit_once("successfully on port ").and_then(|(_, rest)| rest.trim_end_matches('.').parse().ok()));
+        let port = lines.by_ref().map_while(Result::ok).find_map(|line| {
+            line.rsplit_once("successfully on port ")
+                .and_then(|(_, rest)| rest.trim_end_matches('.').parse().ok())
+        });
         let Some(port) = port else {
             // It has ended; this keeps no zombie.
             let _ = child.wait();
@@ -48,7 +51,9 @@ impl Driver {
 
 impl Drop for Driver {
     fn drop(&mut self) {
-        let _ = Command::new("kill").args(["-KILL", "--", &format!("-{}", self.child.id())]).status();
+        let _ = Command::new("kill")
+            .args(["-KILL", "--", &format!("-{}", self.child.id())])
+            .status();
         let _ = self.child.wait();
     }
 }
@@ -77,7 +82,10 @@ impl Browser {
         }
         caps.add_arg(&format!("--user-data-dir={}", profile.display()))?;
         let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), caps).await?;
-        let browser = Browser { driver, faults: std::sync::Mutex::default() };
+        let browser = Browser {
+            driver,
+            faults: std::sync::Mutex::default(),
+        };
         browser.size(1280, 800).await?;
         Ok(browser)
     }
@@ -93,10 +101,13 @@ impl Browser {
         Ok(())
     }
 
-    /// What the page shows. By the page's own `innerText`: the driver's way of asking takes seconds on a
-    /// page of many rows, and holds the page up meanwhile.
+    /// What the page shows. By the page's own `innerText`: the driver's way of asking takes seconds
+    /// on a page of many rows, and holds the page up meanwhile.
     async fn says(&self) -> WebDriverResult<String> {
-        self.driver.execute("return document.body.innerText", vec![]).await?.convert()
+        self.driver
+            .execute("return document.body.innerText", vec![])
+            .await?
+            .convert()
     }
 
     /// Waits until the page holds a text.
@@ -114,7 +125,12 @@ impl Browser {
     /// Waits until the page holds a text no longer.
     async fn gone(&self, text: &str) -> WebDriverResult<()> {
         for _ in 0..200 {
-            if !self.says().await.unwrap_or_else(|_| text.to_owned()).contains(text) {
+            if !self
+                .says()
+                .await
+                .unwrap_or_else(|_| text.to_owned())
+                .contains(text)
+            {
                 return Ok(());
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
@@ -136,23 +152,33 @@ impl Browser {
 
     /// Whether the text watched for was shown at any time since.
     async fn passed(&self) -> WebDriverResult<bool> {
-        self.driver.execute("return window.passed", vec![]).await?.convert()
+        self.driver
+            .execute("return window.passed", vec![])
+            .await?
+            .convert()
     }
 
     async fn click(&self, xpath: &str) -> WebDriverResult<()> {
         let element = self.driver.query(By::XPath(xpath)).first().await?;
         if let Err(error) = element.wait_until().clickable().await {
-            panic!("`{xpath}` cannot be clicked: {error}; the page says:\n{}", self.says().await?);
+            panic!(
+                "`{xpath}` cannot be clicked: {error}; the page says:\n{}",
+                self.says().await?
+            );
         }
         element.click().await
     }
 
     async fn button(&self, label: &str) -> WebDriverResult<()> {
-        self.click(&format!("//button[contains(normalize-space(.), '{label}')]")).await
+        self.click(&format!(
+            "//button[contains(normalize-space(.), '{label}')]"
+        ))
+        .await
     }
 
     async fn page(&self, label: &str) -> WebDriverResult<()> {
-        self.click(&format!("//nav//a[normalize-space(.)='{label}']")).await
+        self.click(&format!("//nav//a[normalize-space(.)='{label}']"))
+            .await
     }
 
     /// Checks accessibility, and that nothing has to be scrolled sideways; keeps a picture.
@@ -160,30 +186,55 @@ impl Browser {
         tokio::time::sleep(Duration::from_millis(700)).await;
         // What is fading away has no contrast to speak of.
         for _ in 0..80 {
-            let passing: bool = self.driver.execute("return !!document.querySelector('.p-toast-message')", vec![]).await?.convert()?;
+            let passing: bool = self
+                .driver
+                .execute(
+                    "return !!document.querySelector('.p-toast-message')",
+                    vec![],
+                )
+                .await?
+                .convert()?;
             if !passing {
                 break;
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
-        let axe = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js"))
-            .expect("axe-core is installed");
+        let axe = std::fs::read_to_string(concat!(
+            env!("CARGO_MANIFEST_DIR"),
+            "/../../console/node_modules/axe-core/axe.min.js"
+        ))
+        .expect("axe-core is installed");
         self.driver.execute(axe, vec![]).await?;
         let found = self.driver.execute_async(
             "const done = arguments[arguments.length - 1]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 120)).join(' | '))))",
             vec![]).await?;
         let found: Vec<String> = found.convert()?;
-        self.faults.lock().unwrap().extend(found.into_iter().map(|fault| format!("{name}: {fault}")));
-        let wide: bool = self.driver.execute("return document.documentElement.scrollWidth > window.innerWidth", vec![]).await?.convert()?;
+        self.faults
+            .lock()
+            .unwrap()
+            .extend(found.into_iter().map(|fault| format!("{name}: {fault}")));
+        let wide: bool = self
+            .driver
+            .execute(
+                "return document.documentElement.scrollWidth > window.innerWidth",
+                vec![],
+            )
+            .await?
+            .convert()?;
         if wide {
-            self.faults.lock().unwrap().push(format!("{name} has to be scrolled sideways"));
+            self.faults
+                .lock()
+                .unwrap()
+                .push(format!("{name} has to be scrolled sideways"));
         }
         self.picture(name).await
     }
 
     async fn picture(&self, name: &str) -> WebDriverResult<()> {
         if let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES") {
-            self.driver.screenshot(&std::path::Path::new(&folder).join(format!("{name}.png"))).await?;
+            self.driver
+                .screenshot(&std::path::Path::new(&folder).join(format!("{name}.png")))
+                .await?;
         }
         Ok(())
     }
@@ -192,11 +243,14 @@ impl Browser {
 /// Adds one person, changes one, renames one, moves one out of scope and deletes one, with the
 /// directory's own tool as the demo shows it.
 fn edit_directory(shown: &str, roster: &str) {
-    let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
+    let people =
+        tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
     let free: Vec<_> = people
         .iter()
         .enumerate()
-        .filter(|(n, p)| (20..60).contains(n) && n % 10 > 4 && !p.locked && p.mail.ends_with("@skerry.example"))
+        .filter(|(n, p)| {
+            (20..60).contains(n) && n % 10 > 4 && !p.locked && p.mail.ends_with("@skerry.example")
+        })
         .map(|(_, p)| p)
         .collect();
     let [changed, renamed, moved, deleted] = [free[0], free[1], free[2], free[3]];
@@ -217,28 +271,53 @@ fn edit_directory(shown: &str, roster: &str) {
     );
     // Who leaves has left the personnel office's file too.
     let text = std::fs::read_to_string(roster).unwrap();
-    let gone = |line: &&str| ![moved, deleted].iter().any(|p| line.starts_with(&format!("{};", p.number)));
-    std::fs::write(roster, text.lines().filter(gone).collect::<Vec<_>>().join("\n") + "\n").unwrap();
+    let gone = |line: &&str| {
+        ![moved, deleted]
+            .iter()
+            .any(|p| line.starts_with(&format!("{};", p.number)))
+    };
+    std::fs::write(
+        roster,
+        text.lines().filter(gone).collect::<Vec<_>>().join("\n") + "\n",
+    )
+    .unwrap();
     ldapmodify(shown, &ldif);
 }
 
 /// The directory's own tool, as the demo shows it.
 fn ldapmodify(shown: &str, ldif: &str) {
-    let words: Vec<&str> = shown.split_whitespace().take_while(|word| *word != "<<END").collect();
-    let mut tool =
-        Command::new(words[0]).args(&words[1..]).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().expect("ldap-utils are installed");
+    let words: Vec<&str> = shown
+        .split_whitespace()
+        .take_while(|word| *word != "<<END")
+        .collect();
+    let mut tool = Command::new(words[0])
+        .args(&words[1..])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .expect("ldap-utils are installed");
     std::io::Write::write_all(&mut tool.stdin.take().unwrap(), ldif.as_bytes()).unwrap();
     assert!(tool.wait().unwrap().success(), "{shown}");
 }
 
-async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, tamper: &str) -> WebDriverResult<()> {
+async fn story(
+    browser: &Browser,
+    console: &str,
+    directory: &str,
+    roster: &str,
+    tamper: &str,
+) -> WebDriverResult<()> {
     let driver = &browser.driver;
     // A wrong token is refused in words, and a page asked for is reached after signing in.
     let root = console.split('#').next().unwrap();
     driver.goto(format!("{root}systems")).await?;
     browser.text("Sign in with a token").await?;
     browser.look("sign-in").await?;
-    driver.find(By::Id("token")).await?.send_keys("wrong").await?;
+    driver
+        .find(By::Id("token"))
+        .await?
+        .send_keys("wrong")
+        .await?;
     browser.button("Sign in").await?;
     browser.text("this token is not valid").await?;
 
@@ -246,12 +325,17 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     driver.goto("about:blank").await?;
     driver.goto(console).await?;
     browser.text("Nothing was run yet").await?;
-    assert!(!driver.current_url().await?.as_str().contains("token="), "the token does not stay in the address");
+    assert!(
+        !driver.current_url().await?.as_str().contains("token="),
+        "the token does not stay in the address"
+    );
     browser.page("Systems").await?;
     browser.text("read-only").await?;
     browser.text("306").await?;
     browser.look("systems").await?;
-    browser.click("//h2/a[normalize-space(.)='harbour']").await?;
+    browser
+        .click("//h2/a[normalize-space(.)='harbour']")
+        .await?;
     browser.text("StartTLS, certificate trusted").await?;
     browser.button("Test").await?;
     browser.text("Every step passed").await?;
@@ -265,13 +349,27 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.page("Rules").await?;
     browser.text("Outbound: identity → account").await?;
     browser.look("rules").await?;
-    browser.click("//button[@role='tab' and normalize-space(.)='harbour']").await?;
+    browser
+        .click("//button[@role='tab' and normalize-space(.)='harbour']")
+        .await?;
     browser.text("address outside our domain").await?;
-    browser.fill("expression", "lower(joinWords(identity.givenName, identity.familyNam))").await?;
+    browser
+        .fill(
+            "expression",
+            "lower(joinWords(identity.givenName, identity.familyNam))",
+        )
+        .await?;
     browser.fill("on", "1009").await?;
     browser.text("did you mean").await?;
-    browser.fill("expression", "lower(joinWords(identity.givenName, identity.familyName))").await?;
-    browser.text("joinWords(identity.givenName, identity.familyName)").await?;
+    browser
+        .fill(
+            "expression",
+            "lower(joinWords(identity.givenName, identity.familyName))",
+        )
+        .await?;
+    browser
+        .text("joinWords(identity.givenName, identity.familyName)")
+        .await?;
     browser.text("= ").await?;
     browser.look("trial").await?;
 
@@ -281,20 +379,35 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.text("Do exactly this").await?;
     browser.text("Nothing was written").await?;
     browser.look("preview").await?;
-    browser.click("//button[contains(@class, 'tally') and contains(., 'on hold')]").await?;
-    browser.text("ambiguous: 2 accounts match by employee number").await?;
-    browser.click("//button[contains(@class, 'tally') and contains(., 'join')]").await?;
+    browser
+        .click("//button[contains(@class, 'tally') and contains(., 'on hold')]")
+        .await?;
+    browser
+        .text("ambiguous: 2 accounts match by employee number")
+        .await?;
+    browser
+        .click("//button[contains(@class, 'tally') and contains(., 'join')]")
+        .await?;
     browser.text("exists and matches by address").await?;
-    browser.click("(//button[contains(@class, 'p-datatable-row-toggle-button')])[1]").await?;
+    browser
+        .click("(//button[contains(@class, 'p-datatable-row-toggle-button')])[1]")
+        .await?;
     browser.text("Before").await?;
     browser.look("preview-values").await?;
 
     // 5: the run, live.
     browser.button("Do exactly this").await?;
-    driver.query(By::Css(".p-dialog:focus-within")).first().await?;
-    browser.text("What has changed since this preview is held").await?;
+    driver
+        .query(By::Css(".p-dialog:focus-within"))
+        .first()
+        .await?;
+    browser
+        .text("What has changed since this preview is held")
+        .await?;
     browser.watch(" a second").await?;
-    browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
+    browser
+        .click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']")
+        .await?;
     for _ in 0..600 {
         let says = browser.says().await?;
         if says.contains(" a second") || says.contains("changes done") {
@@ -304,7 +417,10 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     }
     browser.picture("run-live").await?;
     browser.text("changes done").await?;
-    assert!(browser.passed().await?, "the run's progress is shown while it goes on");
+    assert!(
+        browser.passed().await?,
+        "the run's progress is shown while it goes on"
+    );
     browser.look("run").await?;
     browser.page("Changes").await?;
     browser.text("468 done").await?;
@@ -315,17 +431,36 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.text("waits for a value of mail").await?;
     browser.text("The owner of the source").await?;
     browser.look("on-hold").await?;
-    browser.click("//nav[@aria-label='Causes']//button[contains(., 'Needs review')]").await?;
+    browser
+        .click("//nav[@aria-label='Causes']//button[contains(., 'Needs review')]")
+        .await?;
     browser.gone("waits for a value of mail").await?;
-    assert!(driver.current_url().await?.as_str().contains("cause=needs_review"), "the choice is in the address");
+    assert!(
+        driver
+            .current_url()
+            .await?
+            .as_str()
+            .contains("cause=needs_review"),
+        "the choice is in the address"
+    );
     browser.page("Overview").await?;
     browser.text("records are on hold").await?;
 
     drafts(browser).await?;
 
-    // 6: the directory changes; the preview shows it, the run does it, and then nothing is left to do.
+    // 6: the directory changes; the preview shows it, the run does it, and then nothing is left to
+    // do.
     edit_directory(directory, roster);
-    assert!(Command::new("sh").args(["-c", tamper]).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success(), "{tamper}");
+    assert!(
+        Command::new("sh")
+            .args(["-c", tamper])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .status()
+            .unwrap()
+            .success(),
+        "{tamper}"
+    );
     browser.button("Preview a run").await?;
     browser.text("Do exactly this (").await?;
     browser.text("out of scope in harbour").await?;
@@ -337,8 +472,13 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.gone("was changed in berthing itself").await?;
     driver.goto(preview.as_str()).await?;
     browser.button("Do exactly this").await?;
-    driver.query(By::Css(".p-dialog:focus-within")).first().await?;
-    browser.click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']").await?;
+    driver
+        .query(By::Css(".p-dialog:focus-within"))
+        .first()
+        .await?;
+    browser
+        .click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']")
+        .await?;
     browser.text("changes done, 0 failed").await?;
     browser.page("Changes").await?;
     browser.button("Preview a run").await?;
@@ -348,7 +488,11 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     browser.page("Identities").await?;
     browser.text("Farrokhzad").await?;
     browser.look("identities").await?;
-    driver.find(By::Css("input.search")).await?.send_keys("kiosk1").await?;
+    driver
+        .find(By::Css("input.search"))
+        .await?
+        .send_keys("kiosk1")
+        .await?;
     browser.button("Why, or why not?").await?;
     browser.text("its container is left out").await?;
     let search = driver.find(By::Css("input.search")).await?;
@@ -371,7 +515,10 @@ async fn story(browser: &Browser, console: &str, directory: &str, roster: &str, 
     // The dark theme and a small window hold too.
     driver
         .cdp()
-        .send_raw("Emulation.setEmulatedMedia", serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": "dark"}]}))
+        .send_raw(
+            "Emulation.setEmulatedMedia",
+            serde_json::json!({"features": [{"name": "prefers-color-scheme", "value": "dark"}]}),
+        )
         .await?;
     browser.page("Overview").await?;
     browser.text("on hold").await?;
@@ -392,12 +539,13 @@ impl Browser {
     }
 
     async fn choose(&self, xpath: &str, value: &str) -> WebDriverResult<()> {
-        self.click(&format!("{xpath}/option[@value='{value}']")).await
+        self.click(&format!("{xpath}/option[@value='{value}']"))
+            .await
     }
 }
 
-/// A second view of the directory is connected with the guided set-up: a test that fails says why, one
-/// that passes leads on, and what is added does nothing by itself.
+/// A second view of the directory is connected with the guided set-up: a test that fails says why,
+/// one that passes leads on, and what is added does nothing by itself.
 async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     let words: Vec<&str> = directory.split_whitespace().collect();
     let after = |flag: &str| words[words.iter().position(|word| *word == flag).unwrap() + 1];
@@ -407,19 +555,25 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.fill("name", "watch").await?;
     browser.fill("url", after("-H")).await?;
     browser.choose("//select[@id='tls']", "none").await?;
-    browser.fill("base", &format!("ou=peple,{}", tide_standins::world::BASE)).await?;
+    browser
+        .fill("base", &format!("ou=peple,{}", tide_standins::world::BASE))
+        .await?;
     browser.fill("bind", after("-D")).await?;
     browser.fill("secret", after("-w")).await?;
     browser.look("connect").await?;
     browser.button("Test the connection").await?;
     browser.text("A step failed").await?;
-    browser.text("the nearest entry that exists is dc=skerry,dc=example").await?;
+    browser
+        .text("the nearest entry that exists is dc=skerry,dc=example")
+        .await?;
     browser.look("connect-fails").await?;
     browser.button("Back to the connection").await?;
     browser.fill("base", tide_standins::world::BASE).await?;
     browser.button("More, which few systems want").await?;
     browser.fill("pin", "ab:cd").await?;
-    browser.text("To go on, give the pinned certificate as a SHA-256").await?;
+    browser
+        .text("To go on, give the pinned certificate as a SHA-256")
+        .await?;
     browser.fill("referrals", "annex.skerry.example").await?;
     browser.look("connect-more").await?;
     browser.fill("pin", " ").await?;
@@ -427,12 +581,21 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.text("Every step passed").await?;
     browser.look("connect-passes").await?;
     browser.button("Choose what to read").await?;
-    browser.click("//button[contains(@aria-label, 'Open ou=people')]").await?;
-    browser.choose("//select[contains(@aria-label, 'becomes of ou=Deck')]", "in").await?;
+    browser
+        .click("//button[contains(@aria-label, 'Open ou=people')]")
+        .await?;
+    browser
+        .choose(
+            "//select[contains(@aria-label, 'becomes of ou=Deck')]",
+            "in",
+        )
+        .await?;
     browser.look("connect-tree").await?;
     browser.button("Add the system").await?;
     browser.text("watch is connected").await?;
-    browser.text("ou=Deck,ou=people,dc=skerry,dc=example").await?;
+    browser
+        .text("ou=Deck,ou=people,dc=skerry,dc=example")
+        .await?;
     browser.button("Review and publish the first rules").await?;
     browser.text("watch.toml").await?;
     browser.look("first-rules").await?;
@@ -450,17 +613,28 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.text("Settings of watch").await?;
     browser.look("settings-of-a-system").await?;
     browser.fill("setting-page_size", "0").await?;
-    browser.click("//div[@role='dialog']//button[normalize-space(.)='Save']").await?;
+    browser
+        .click("//div[@role='dialog']//button[normalize-space(.)='Save']")
+        .await?;
     browser.text("page_size").await?;
-    browser.click("//div[@role='dialog']//button[normalize-space(.)='Cancel']").await?;
+    browser
+        .click("//div[@role='dialog']//button[normalize-space(.)='Cancel']")
+        .await?;
     // A dialog that fades away still holds fields of the same name.
     browser.gone("Settings of watch").await?;
     browser.button("Replace secret…").await?;
-    browser.driver.find(By::Css("input[aria-label='New secret']")).await?.send_keys("wrong").await?;
+    browser
+        .driver
+        .find(By::Css("input[aria-label='New secret']"))
+        .await?
+        .send_keys("wrong")
+        .await?;
     browser.button("Test and replace").await?;
     browser.text("the old secret stays").await?;
     browser.look("secret-refused").await?;
-    browser.click("//div[@role='dialog']//button[normalize-space(.)='Cancel']").await?;
+    browser
+        .click("//div[@role='dialog']//button[normalize-space(.)='Cancel']")
+        .await?;
     browser.button("Retire…").await?;
     browser.text("Nothing is written to watch itself").await?;
     browser.look("retire").await?;
@@ -469,30 +643,59 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     Ok(())
 }
 
-/// A system is followed: what changes in it is carried on without anybody, and what a guard holds waits for a word.
+/// A system is followed: what changes in it is carried on without anybody, and what a guard holds
+/// waits for a word.
 async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDriverResult<()> {
     browser.page("Systems").await?;
-    browser.click("//h2/a[normalize-space(.)='harbour']").await?;
-    browser.text("It is read and written when somebody starts a run.").await?;
+    browser
+        .click("//h2/a[normalize-space(.)='harbour']")
+        .await?;
+    browser
+        .text("It is read and written when somebody starts a run.")
+        .await?;
     browser.button("Change when").await?;
-    browser.click("//label[contains(., 'Follow its changes')]/input").await?;
-    browser.click("//label[contains(., 'certain times')]/input").await?;
-    browser.click("//form//button[normalize-space(.)='Save']").await?;
-    browser.text("It will be followed as soon as it is armed.").await?;
+    browser
+        .click("//label[contains(., 'Follow its changes')]/input")
+        .await?;
+    browser
+        .click("//label[contains(., 'certain times')]/input")
+        .await?;
+    browser
+        .click("//form//button[normalize-space(.)='Save']")
+        .await?;
+    browser
+        .text("It will be followed as soon as it is armed.")
+        .await?;
     browser.button("Arm…").await?;
     browser.button("Arm it").await?;
-    browser.text("It is followed: what changes is carried on at once.").await?;
-    browser.text("the directory sends each change at once").await?;
+    browser
+        .text("It is followed: what changes is carried on at once.")
+        .await?;
+    browser
+        .text("the directory sends each change at once")
+        .await?;
     browser.text("watching").await?;
     browser.look("system-timing").await?;
     // Two dozen leave at once: more than the guard lets pass.
-    let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
+    let people =
+        tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
     let sound = |p: &&tide_standins::world::Crew| !p.locked && p.mail.ends_with("@skerry.example");
     let leaving: Vec<_> = people[100..].iter().filter(sound).take(24).collect();
     let text = std::fs::read_to_string(roster).unwrap();
-    let stays = |line: &&str| !leaving.iter().any(|p| line.starts_with(&format!("{};", p.number)));
-    std::fs::write(roster, text.lines().filter(stays).collect::<Vec<_>>().join("\n") + "\n").unwrap();
-    let ldif: String = leaving.iter().map(|p| format!("dn: {}\nchangetype: delete\n\n", p.dn())).collect();
+    let stays = |line: &&str| {
+        !leaving
+            .iter()
+            .any(|p| line.starts_with(&format!("{};", p.number)))
+    };
+    std::fs::write(
+        roster,
+        text.lines().filter(stays).collect::<Vec<_>>().join("\n") + "\n",
+    )
+    .unwrap();
+    let ldif: String = leaving
+        .iter()
+        .map(|p| format!("dn: {}\nchangetype: delete\n\n", p.dn()))
+        .collect();
     ldapmodify(directory, &ldif);
     browser.page("Decisions").await?;
     browser.text("Held by guard").await?;
@@ -500,7 +703,9 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     browser.text("Matches that need review").await?;
     browser.look("decisions").await?;
     browser.button("Release…").await?;
-    browser.text("The next run sends all of them in spite of the guard").await?;
+    browser
+        .text("The next run sends all of them in spite of the guard")
+        .await?;
     browser.look("decision-release").await?;
     browser.button("Release these").await?;
     browser.gone("Held by guard").await?;
@@ -509,14 +714,28 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     browser.look("changes").await
 }
 
-/// An operator is added; a change waits for a yes of two levels, and the one who said the first does not say the second.
+/// An operator is added; a change waits for a yes of two levels, and the one who said the first
+/// does not say the second.
 async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.page("Settings").await?;
     browser.text("first operator").await?;
     browser.button("Add an operator").await?;
-    browser.driver.query(By::Css(".p-dialog:focus-within")).first().await?;
-    for (label, text) in [("Name", "Ada Quay"), ("Groups", "harbour masters, night watch")] {
-        let field = browser.driver.query(By::XPath(format!("//form//label[contains(., '{label}')]//input"))).first().await?;
+    browser
+        .driver
+        .query(By::Css(".p-dialog:focus-within"))
+        .first()
+        .await?;
+    for (label, text) in [
+        ("Name", "Ada Quay"),
+        ("Groups", "harbour masters, night watch"),
+    ] {
+        let field = browser
+            .driver
+            .query(By::XPath(format!(
+                "//form//label[contains(., '{label}')]//input"
+            )))
+            .first()
+            .await?;
         field.send_keys(text).await?;
     }
     browser.button("Add and show the token").await?;
@@ -529,29 +748,59 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     const PUBLISH: &str = "const [text, done] = arguments; fetch('/api/v1/rules').then(r => r.json()).then(rules => fetch('/api/v1/rules', {method: 'PUT',
         headers: {'content-type': 'application/json'}, body: JSON.stringify({files: [...rules.files.map(f => ({name: f.name, text: f.text})), {name: 'approvals.toml', text}]})}))
         .then(r => done(r.status))";
-    let status: i64 = browser.driver.execute_async(PUBLISH, vec![serde_json::json!(RULE)]).await?.convert()?;
+    let status: i64 = browser
+        .driver
+        .execute_async(PUBLISH, vec![serde_json::json!(RULE)])
+        .await?
+        .convert()?;
     assert!((200..300).contains(&status), "{status}");
-    let people = tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
-    let sound: Vec<_> = people[..90].iter().filter(|p| !p.locked && p.mail.ends_with("@skerry.example") && !p.given.is_empty()).collect();
+    let people =
+        tide_standins::world::people(tide_standins::world::SEED, tide_standins::world::PEOPLE);
+    let sound: Vec<_> = people[..90]
+        .iter()
+        .filter(|p| !p.locked && p.mail.ends_with("@skerry.example") && !p.given.is_empty())
+        .collect();
     // Somebody whom the earlier steps left alone.
-    let titled =
-        sound[sound.len() - 3..].iter().map(|p| format!("dn: {}\nchangetype: modify\nreplace: title\ntitle: Harbour Pilot\n\n", p.dn()));
+    let titled = sound[sound.len() - 3..].iter().map(|p| {
+        format!(
+            "dn: {}\nchangetype: modify\nreplace: title\ntitle: Harbour Pilot\n\n",
+            p.dn()
+        )
+    });
     ldapmodify(directory, &titled.collect::<String>());
     browser.page("Decisions").await?;
     browser.text("Awaiting approval").await?;
-    browser.text("new titles: level 1 of 2, first operator").await?;
+    browser
+        .text("new titles: level 1 of 2, first operator")
+        .await?;
     browser.look("approval").await?;
     browser.button("Approve…").await?;
-    browser.driver.query(By::Css(".p-dialog:focus-within")).first().await?;
-    let words = browser.driver.query(By::Css(".p-dialog textarea")).first().await?;
+    browser
+        .driver
+        .query(By::Css(".p-dialog:focus-within"))
+        .first()
+        .await?;
+    let words = browser
+        .driver
+        .query(By::Css(".p-dialog textarea"))
+        .first()
+        .await?;
     words.send_keys("seen the papers").await?;
     browser.look("approval-words").await?;
-    browser.click("//div[@role='dialog']//button[normalize-space(.)='Approve']").await?;
-    browser.text("level 2 of 2, one of harbour masters; yes from first operator").await?;
+    browser
+        .click("//div[@role='dialog']//button[normalize-space(.)='Approve']")
+        .await?;
+    browser
+        .text("level 2 of 2, one of harbour masters; yes from first operator")
+        .await?;
     browser.text("Not for you to answer").await?;
     browser.page("Changes").await?;
     browser.text("Preview this part").await?;
-    let day = browser.driver.query(By::Css("input[type=date]")).first().await?;
+    let day = browser
+        .driver
+        .query(By::Css("input[type=date]"))
+        .first()
+        .await?;
     day.send_keys("01152027").await?;
     browser.button("Preview this part").await?;
     browser.text("As it would be decided on 2027-01-15").await?;
@@ -561,16 +810,39 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
 
 /// A season in fast motion: leavers come by themselves, and each of their ways in is closed.
 async fn season(browser: &Browser) -> WebDriverResult<()> {
-    let demo = Running::start(&["demo", "--season", "--day", "500", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
-    let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
+    let demo = Running::start(&[
+        "demo",
+        "--season",
+        "--day",
+        "500",
+        "--directory",
+        "slapd",
+        "--listen",
+        "127.0.0.1:0",
+    ]);
+    let console = demo
+        .line("#token=")
+        .trim()
+        .trim_start_matches("console")
+        .trim()
+        .to_owned();
     let root = console.split('#').next().unwrap_or_default().to_owned();
     browser.driver.goto(&console).await?;
     browser.text("identities").await?;
     demo.line("joined");
-    browser.driver.goto(format!("{root}identities/leavers")).await?;
+    browser
+        .driver
+        .goto(format!("{root}identities/leavers"))
+        .await?;
     browser.text("Who left").await?;
     browser.text("Every way in is closed").await?;
-    let rows = async || browser.driver.find_all(By::Css("section:last-of-type tbody tr")).await.map(|rows| rows.len());
+    let rows = async || {
+        browser
+            .driver
+            .find_all(By::Css("section:last-of-type tbody tr"))
+            .await
+            .map(|rows| rows.len())
+    };
     let before = rows().await?;
     for _ in 0..300 {
         if rows().await? > before + 3 {
@@ -578,14 +850,23 @@ async fn season(browser: &Browser) -> WebDriverResult<()> {
         }
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
-    assert!(rows().await? > before + 3, "nobody leaves while one watches");
+    assert!(
+        rows().await? > before + 3,
+        "nobody leaves while one watches"
+    );
     browser.look("season").await?;
-    let end = tokio::task::spawn_blocking(move || demo.line("people looked at")).await.expect("it ends");
-    assert!(end.contains(" 0 off") && end.contains("0 with something still open"), "{end}");
+    let end = tokio::task::spawn_blocking(move || demo.line("people looked at"))
+        .await
+        .expect("it ends");
+    assert!(
+        end.contains(" 0 off") && end.contains("0 with something still open"),
+        "{end}"
+    );
     Ok(())
 }
 
-/// Somebody leaves by a word: what that does is shown first, it is done at once, and it can be taken back.
+/// Somebody leaves by a word: what that does is shown first, it is done at once, and it can be
+/// taken back.
 async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Identities").await?;
     browser.text("Farrokhzad").await?;
@@ -598,10 +879,17 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("before all other work").await?;
     browser.text("Afterwards").await?;
     browser.look("leave").await?;
-    browser.driver.find(By::Css("input[aria-label='Why']")).await?.send_keys("walked off").await?;
+    browser
+        .driver
+        .find(By::Css("input[aria-label='Why']"))
+        .await?
+        .send_keys("walked off")
+        .await?;
     browser.button("Close their access now").await?;
     browser.text("Take it back").await?;
-    browser.text("first operator said so (“walked off”)").await?;
+    browser
+        .text("first operator said so (“walked off”)")
+        .await?;
     browser.text("departure step 1: disable").await?;
     browser.look("identity-left").await?;
     browser.page("Identities").await?;
@@ -621,9 +909,15 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("safety officer").await?;
     browser.look("roles").await?;
     // What another condition would do: who gains it and who loses it.
-    browser.click("//button[starts-with(@aria-label, 'What if the condition of deck hand')]").await?;
-    browser.fill("when-deck-hand", "identity.department == \"Galley\"").await?;
-    browser.click("//button[normalize-space(.)='See who gains and loses']").await?;
+    browser
+        .click("//button[starts-with(@aria-label, 'What if the condition of deck hand')]")
+        .await?;
+    browser
+        .fill("when-deck-hand", "identity.department == \"Galley\"")
+        .await?;
+    browser
+        .click("//button[normalize-space(.)='See who gains and loses']")
+        .await?;
     browser.text("would gain deck hand, and").await?;
     browser.text("with this condition").await?;
     browser.look("role-trial").await?;
@@ -642,7 +936,9 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
         .then(found => done('/identities/' + found.items[0].id))";
     let path = browser.driver.execute_async(GROUP, Vec::new()).await?;
     let page = browser.driver.current_url().await?;
-    let page = page.join(path.json().as_str().unwrap_or_default()).expect("an address");
+    let page = page
+        .join(path.json().as_str().unwrap_or_default())
+        .expect("an address");
     browser.driver.goto(page.as_str()).await?;
     browser.text("as where the group comes from").await?;
     browser.text("Members (").await?;
@@ -656,14 +952,22 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
 /// Who takes part, who does not and who waits; an edit shows its effect before it is saved.
 async fn scopes(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
-    browser.click("//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Who takes part']").await?;
+    browser
+        .click(
+            "//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Who takes part']",
+        )
+        .await?;
     browser.text("293 in scope").await?;
     browser.text("has no employee number").await?;
-    browser.click("//button[contains(@class, 'reason') and contains(., 'address outside our domain')]").await?;
+    browser
+        .click("//button[contains(@class, 'reason') and contains(., 'address outside our domain')]")
+        .await?;
     browser.text("uid=vaino.mnswr").await?;
     browser.look("scope").await?;
     browser.button("Edit the scope").await?;
-    browser.fill("groups", "cn=deck-watch,ou=groups,dc=skerry,dc=example").await?;
+    browser
+        .fill("groups", "cn=deck-watch,ou=groups,dc=skerry,dc=example")
+        .await?;
     browser.text("from in scope to out of scope").await?;
     browser.text("it is not a member of cn=deck-watch").await?;
     browser.look("scope-edit").await?;
@@ -676,51 +980,78 @@ async fn scopes(browser: &Browser) -> WebDriverResult<()> {
 /// A doubtful match is seen side by side, answered, and the answer taken back.
 async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
-    browser.click("//article[.//a[normalize-space(.)='berthing']]//a[normalize-space(.)='Matches']").await?;
+    browser
+        .click("//article[.//a[normalize-space(.)='berthing']]//a[normalize-space(.)='Matches']")
+        .await?;
     browser.text("matches wait for you").await?;
     browser.text("2 accounts match by employee number").await?;
     browser.look("matches").await?;
-    browser.click("//tr[contains(., 'ambiguous: 2 accounts')]//button").await?;
+    browser
+        .click("//tr[contains(., 'ambiguous: 2 accounts')]//button")
+        .await?;
     browser.text("Never these two").await?;
     browser.look("match-case").await?;
-    browser.click("//tr[@class='say']/td[2]//button[normalize-space(.)='Join these two']").await?;
+    browser
+        .click("//tr[@class='say']/td[2]//button[normalize-space(.)='Join these two']")
+        .await?;
     browser.text("What was said, and holds").await?;
-    browser.click("//button[contains(., 'will be linked')]").await?;
+    browser
+        .click("//button[contains(., 'will be linked')]")
+        .await?;
     browser.text("decided by first operator").await?;
     browser.button("Take back").await?;
-    browser.click("//button[contains(., 'several match')]").await?;
+    browser
+        .click("//button[contains(., 'several match')]")
+        .await?;
     browser.text("2 accounts match by employee number").await?;
     Ok(())
 }
 
-/// The rules are edited in a draft: a fault is underlined, an expression tried, the effect on everybody seen before
-/// anything is published; versions are compared, and an old one gone back to.
+/// The rules are edited in a draft: a fault is underlined, an expression tried, the effect on
+/// everybody seen before anything is published; versions are compared, and an old one gone back to.
 async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     let keys = |text: &str| text.to_owned();
     browser.page("Rules").await?;
     browser.button("Edit in a draft").await?;
-    browser.text("nothing here has an effect before it is published").await?;
-    browser.click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]").await?;
+    browser
+        .text("nothing here has an effect before it is published")
+        .await?;
+    browser
+        .click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]")
+        .await?;
     let text = browser.driver.query(By::Css(".cm-content")).first().await?;
     text.click().await?;
     text.send_keys(Key::Control + "\u{e010}").await?;
-    let capitals =
-        "\n[[person.population]]\nname = \"capitals\"\nwhen = 'true'\n[person.population.outbound]\ntitle = 'upper(identity.titl)'";
+    let capitals = "\n[[person.population]]\nname = \"capitals\"\nwhen = 'true'\n[person.population.outbound]\ntitle = 'upper(identity.titl)'";
     text.send_keys(keys(capitals)).await?;
     browser.text("unknown attribute `identity.titl`").await?;
     browser.text("did you mean `identity.title`?").await?;
-    browser.driver.query(By::Css(".cm-lintRange-error")).first().await?;
+    browser
+        .driver
+        .query(By::Css(".cm-lintRange-error"))
+        .first()
+        .await?;
     browser.button("Try it on somebody").await?;
     browser.fill("expression", "upper(identity.title)").await?;
     browser.fill("on", "1009").await?;
     browser.text("the rules have 1 error").await?;
     text.send_keys(keys("\u{e012}\u{e012}e")).await?;
     browser.text("The check found no fault").await?;
-    browser.fill("expression", "upper(identity.title) + ' of ' + identity.port").await?;
+    browser
+        .fill(
+            "expression",
+            "upper(identity.title) + ' of ' + identity.port",
+        )
+        .await?;
     browser.text("= PLANNER of Northhaven").await?;
     browser.look("draft").await?;
     browser.fill("expression", " ").await?;
-    browser.driver.find(By::Css("#trial-system option[value='berthing']")).await?.click().await?;
+    browser
+        .driver
+        .find(By::Css("#trial-system option[value='berthing']"))
+        .await?
+        .click()
+        .await?;
     browser.text("enterprise.manager.value").await?;
     browser.button("Show the effect").await?;
     browser.text("values in 1 system").await?;
@@ -735,14 +1066,22 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
 
     // An edit that changes nothing for anybody is published, compared, and gone back from.
     browser.button("Edit in a draft").await?;
-    browser.text("nothing here has an effect before it is published").await?;
+    browser
+        .text("nothing here has an effect before it is published")
+        .await?;
     let text = browser.driver.query(By::Css(".cm-content")).first().await?;
     text.click().await?;
     text.send_keys(Key::Control + "\u{e010}").await?;
     text.send_keys("\n# kept by hand").await?;
     browser.button("What it changes in the rules").await?;
     browser.text("# kept by hand").await?;
-    browser.driver.query(By::XPath("//button[contains(., 'Publish …') and not(@disabled)]")).first().await?;
+    browser
+        .driver
+        .query(By::XPath(
+            "//button[contains(., 'Publish …') and not(@disabled)]",
+        ))
+        .first()
+        .await?;
     browser.button("Publish …").await?;
     browser.text("This changes nothing for anybody").await?;
     browser.button("Publish it").await?;
@@ -760,7 +1099,8 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     Ok(())
 }
 
-/// Somebody else saves the same draft, and publishes meanwhile: nothing is written over without a word.
+/// Somebody else saves the same draft, and publishes meanwhile: nothing is written over without a
+/// word.
 async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
     const OTHER: &str = "const [change, done] = arguments; const at = '/api/v1/rules/drafts/' + location.pathname.split('/').pop();
         const put = (url, body) => fetch(url, {method: 'PUT', headers: {'content-type': 'application/json'}, body: JSON.stringify(body)});
@@ -768,7 +1108,11 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
         const about = change.includes('published') ? '/api/v1/rules' : at;
         fetch(about).then(r => r.json()).then(it => put(about, {edition: it.edition, files: added(it.files)})).then(r => done(r.status))";
     let other = |change: &'static str| async move {
-        let status: i64 = browser.driver.execute_async(OTHER, vec![serde_json::json!(change)]).await?.convert()?;
+        let status: i64 = browser
+            .driver
+            .execute_async(OTHER, vec![serde_json::json!(change)])
+            .await?
+            .convert()?;
         assert!((200..300).contains(&status), "{status}");
         WebDriverResult::Ok(())
     };
@@ -779,8 +1123,12 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
         editor.send_keys(text).await
     };
     browser.button("Edit in a draft").await?;
-    browser.text("nothing here has an effect before it is published").await?;
-    browser.click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]").await?;
+    browser
+        .text("nothing here has an effect before it is published")
+        .await?;
+    browser
+        .click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]")
+        .await?;
     other("\n# theirs").await?;
     write("\n# mine").await?;
     browser.text("Save mine over theirs").await?;
@@ -792,7 +1140,9 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
     browser.button("Save mine over theirs").await?;
     browser.gone("Save mine over theirs").await?;
     browser.driver.refresh().await?;
-    browser.click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]").await?;
+    browser
+        .click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]")
+        .await?;
     // The editor shows the lines that are in sight.
     write("").await?;
     browser.text("# mine anew").await?;
@@ -800,7 +1150,9 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
     browser.driver.refresh().await?;
     browser.text("was published since this draft began").await?;
     browser.button("Bring it in").await?;
-    browser.text("Changed here and in what was published, and kept as it is here").await?;
+    browser
+        .text("Changed here and in what was published, and kept as it is here")
+        .await?;
     browser.button("Drop it").await?;
     browser.text("Edit in a draft").await
 }
@@ -808,14 +1160,36 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
 #[tokio::test(flavor = "multi_thread")]
 async fn the_seven_steps_in_the_console() {
     drop(common::http());
-    let demo = Running::start(&["demo", "--slow", "200", "--directory", "slapd", "--listen", "127.0.0.1:0"]);
-    let console = demo.line("#token=").trim().trim_start_matches("console").trim().to_owned();
+    let demo = Running::start(&[
+        "demo",
+        "--slow",
+        "200",
+        "--directory",
+        "slapd",
+        "--listen",
+        "127.0.0.1:0",
+    ]);
+    let console = demo
+        .line("#token=")
+        .trim()
+        .trim_start_matches("console")
+        .trim()
+        .to_owned();
     let directory = demo.line("ldapmodify -x").trim().to_owned();
-    let roster = demo.line("$EDITOR ").trim().trim_start_matches("$EDITOR").trim().to_owned();
+    let roster = demo
+        .line("$EDITOR ")
+        .trim()
+        .trim_start_matches("$EDITOR")
+        .trim()
+        .to_owned();
     let tamper = demo.line("curl -X PATCH").trim().to_owned();
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
-    let browser = std::sync::Arc::new(Browser::open(driver.port, profile.path()).await.expect("Chromium starts"));
+    let browser = std::sync::Arc::new(
+        Browser::open(driver.port, profile.path())
+            .await
+            .expect("Chromium starts"),
+    );
     // In a task of its own: a panic with a live session would wait for minutes.
     let told = browser.clone();
     let ended = tokio::spawn(async move {
@@ -827,14 +1201,21 @@ async fn the_seven_steps_in_the_console() {
     if !matches!(ended, Ok(Ok(())))
         && let Ok(folder) = std::env::var("EAGER_TIDE_PICTURES")
     {
-        let _ = browser.driver.screenshot(&std::path::Path::new(&folder).join("failed.png")).await;
+        let _ = browser
+            .driver
+            .screenshot(&std::path::Path::new(&folder).join("failed.png"))
+            .await;
     }
     let _ = browser.driver.clone().quit().await;
     drop(driver);
     match ended {
         Ok(result) => {
             result.expect("every step works");
-            assert_eq!(*browser.faults.lock().unwrap(), Vec::<String>::new(), "accessibility");
+            assert_eq!(
+                *browser.faults.lock().unwrap(),
+                Vec::<String>::new(),
+                "accessibility"
+            );
         }
         Err(panic) => std::panic::resume_unwind(panic.into_panic()),
     }

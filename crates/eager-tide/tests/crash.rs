@@ -15,9 +15,16 @@ use tide_standins::world;
 
 /// Where the run stands, asked without the client so that the answer is quick.
 async fn states(http: &reqwest::Client, service: &Service, id: &str) -> (serde_json::Value, i64) {
-    let request = http.get(format!("{}/api/v1/change-sets/{id}", service.url)).bearer_auth(&service.token);
+    let request = http
+        .get(format!("{}/api/v1/change-sets/{id}", service.url))
+        .bearer_auth(&service.token);
     let set: serde_json::Value = request.send().await.unwrap().json().await.unwrap();
-    let done = set["states"].as_array().unwrap().iter().find(|c| c["state"] == "done").map_or(0, |c| c["count"].as_i64().unwrap());
+    let done = set["states"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|c| c["state"] == "done")
+        .map_or(0, |c| c["count"].as_i64().unwrap());
     (set, done)
 }
 
@@ -37,13 +44,30 @@ struct Run {
 async fn run_of(people: usize) -> Run {
     let folder = tempfile::tempdir().unwrap();
     let people = world::people(world::SEED, people);
-    let harbour = Directory::start(&world::directory(&people, "harbour-secret"), "harbour-secret").await.unwrap();
-    let berthing = ScimService::start(world::berthing(&people), "berth-token").await.unwrap();
+    let harbour = Directory::start(
+        &world::directory(&people, "harbour-secret"),
+        "harbour-secret",
+    )
+    .await
+    .unwrap();
+    let berthing = ScimService::start(world::berthing(&people), "berth-token")
+        .await
+        .unwrap();
     let data = folder.path().join("data");
     let service = Service::start(&data);
     connect(&service, &harbour, &berthing, folder.path());
-    assert!(service.client(&["systems", "set", "berthing", "--writable", "person"]).status.success());
-    assert!(service.client(&["systems", "arm", "berthing"]).status.success());
+    assert!(
+        service
+            .client(&["systems", "set", "berthing", "--writable", "person"])
+            .status
+            .success()
+    );
+    assert!(
+        service
+            .client(&["systems", "arm", "berthing"])
+            .status
+            .success()
+    );
     let before = berthing.users().len();
     berthing.delay(Duration::from_millis(250));
 
@@ -59,11 +83,26 @@ async fn run_of(people: usize) -> Run {
         .await
         .unwrap();
     let id = begun["id"].to_string();
-    Run { folder, data, harbour, berthing, service, before, http, id }
+    Run {
+        folder,
+        data,
+        harbour,
+        berthing,
+        service,
+        before,
+        http,
+        id,
+    }
 }
 
 /// Waits for the end of a run whose target is quick again.
-async fn everything_was_done_once(http: &reqwest::Client, mut service: Service, id: &str, berthing: &ScimService, before: usize) {
+async fn everything_was_done_once(
+    http: &reqwest::Client,
+    mut service: Service,
+    id: &str,
+    berthing: &ScimService,
+    before: usize,
+) {
     berthing.delay(Duration::ZERO);
     let set = loop {
         let (set, _) = states(http, &service, id).await;
@@ -73,13 +112,42 @@ async fn everything_was_done_once(http: &reqwest::Client, mut service: Service, 
         tokio::time::sleep(Duration::from_millis(50)).await;
     };
     assert_eq!(set["state"], "done", "{set}");
-    let count =
-        |word: &str| set["states"].as_array().unwrap().iter().find(|c| c["state"] == word).map_or(0, |c| c["count"].as_i64().unwrap());
-    assert_eq!((count("failed"), count("queued"), count("sending"), count("unknown")), (0, 0, 0, 0), "nothing is lost: {set}");
-    let created =
-        set["verdicts"].as_array().unwrap().iter().find(|c| c["verdict"] == "create").unwrap()["count"].as_u64().unwrap() as usize;
-    assert_eq!(berthing.users().len(), before + created, "nothing was done twice");
-    let mut ids: Vec<String> = berthing.users().iter().filter_map(|u| u["externalId"].as_str().map(str::to_owned)).collect();
+    let count = |word: &str| {
+        set["states"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|c| c["state"] == word)
+            .map_or(0, |c| c["count"].as_i64().unwrap())
+    };
+    assert_eq!(
+        (
+            count("failed"),
+            count("queued"),
+            count("sending"),
+            count("unknown")
+        ),
+        (0, 0, 0, 0),
+        "nothing is lost: {set}"
+    );
+    let created = set["verdicts"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|c| c["verdict"] == "create")
+        .unwrap()["count"]
+        .as_u64()
+        .unwrap() as usize;
+    assert_eq!(
+        berthing.users().len(),
+        before + created,
+        "nothing was done twice"
+    );
+    let mut ids: Vec<String> = berthing
+        .users()
+        .iter()
+        .filter_map(|u| u["externalId"].as_str().map(str::to_owned))
+        .collect();
     let all = ids.len();
     ids.sort();
     ids.dedup();
@@ -88,19 +156,38 @@ async fn everything_was_done_once(http: &reqwest::Client, mut service: Service, 
     berthing.take_writes();
     let again = service.client(&["run"]);
     assert!(again.status.success(), "{}", text(&again));
-    assert_eq!(berthing.take_writes(), Vec::<String>::new(), "a run after it sends no write");
+    assert_eq!(
+        berthing.take_writes(),
+        Vec::<String>::new(),
+        "a run after it sends no write"
+    );
     assert_eq!(service.json(&["journal", "check"])["sound"], true);
-    assert!(service.running.terminate().success(), "it stops gracefully when it is asked to");
+    assert!(
+        service.running.terminate().success(),
+        "it stops gracefully when it is asked to"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
-    let Run { folder: _folder, data, harbour: _harbour, berthing, mut service, before, http, id } = run_of(150).await;
+    let Run {
+        folder: _folder,
+        data,
+        harbour: _harbour,
+        berthing,
+        mut service,
+        before,
+        http,
+        id,
+    } = run_of(150).await;
     // Killed twice, each time with changes on the wire.
     for wanted in [15, 50] {
         loop {
             let (set, done) = states(&http, &service, &id).await;
-            assert!(set["ended"].is_null(), "the run ended before it could be killed: make it slower");
+            assert!(
+                set["ended"].is_null(),
+                "the run ended before it could be killed: make it slower"
+            );
             if done >= wanted {
                 break;
             }
@@ -119,7 +206,10 @@ fn held(berthing: &ScimService) -> BTreeMap<String, serde_json::Value> {
         let map = user.as_object_mut().unwrap();
         map.retain(|name, _| name != "id" && name != "meta");
         let name = user["userName"].as_str().unwrap().to_lowercase();
-        assert!(all.insert(name.clone(), user).is_none(), "{name} has two accounts");
+        assert!(
+            all.insert(name.clone(), user).is_none(),
+            "{name} has two accounts"
+        );
     }
     all
 }
@@ -134,12 +224,22 @@ struct Side {
 impl Side {
     async fn start(people: &[world::Crew], harbour: &Directory) -> Side {
         let folder = tempfile::tempdir().unwrap();
-        let berthing = ScimService::start(world::berthing(people), "berth-token").await.unwrap();
+        let berthing = ScimService::start(world::berthing(people), "berth-token")
+            .await
+            .unwrap();
         let service = Service::start(&folder.path().join("data"));
         connect(&service, harbour, &berthing, folder.path());
-        said(&service, &["systems", "set", "berthing", "--writable", "person"], 0);
+        said(
+            &service,
+            &["systems", "set", "berthing", "--writable", "person"],
+            0,
+        );
         said(&service, &["systems", "arm", "berthing"], 0);
-        Side { service, berthing, folder }
+        Side {
+            service,
+            berthing,
+            folder,
+        }
     }
 }
 
@@ -148,7 +248,17 @@ async fn edit(ldap: &mut Ldap, people: &mut Vec<String>, random: &mut StdRng, ro
     let one = |text: String| HashSet::from([text]);
     for n in 0..12 {
         let dn = &people[random.random_range(0..people.len())];
-        ldap.modify(dn, vec![Mod::Replace("title".to_owned(), one(format!("Rank {round} {n}")))]).await.unwrap().success().unwrap();
+        ldap.modify(
+            dn,
+            vec![Mod::Replace(
+                "title".to_owned(),
+                one(format!("Rank {round} {n}")),
+            )],
+        )
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
     }
     for n in 0..3 {
         let uid = format!("hand{round}x{n}");
@@ -162,43 +272,90 @@ async fn edit(ldap: &mut Ldap, people: &mut Vec<String>, random: &mut StdRng, ro
             ("employeeNumber", format!("{}", 7000 + round * 10 + n)),
             ("mail", format!("{uid}@skerry.example")),
         ];
-        ldap.add(&dn, entry.into_iter().map(|(name, value)| (name.to_owned(), one(value))).collect()).await.unwrap().success().unwrap();
+        ldap.add(
+            &dn,
+            entry
+                .into_iter()
+                .map(|(name, value)| (name.to_owned(), one(value)))
+                .collect(),
+        )
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
         people.push(dn);
     }
     let gone = people.swap_remove(random.random_range(0..people.len()));
     ldap.delete(&gone).await.unwrap().success().unwrap();
 }
 
-/// Killed twenty times (EAGER_TIDE_KILLS says otherwise), at moments that the seed (EAGER_TIDE_SEED) chooses, while answers get
-/// lost too: each time it goes on, and the end is what an undisturbed service makes of the same directory.
+/// Killed twenty times (EAGER_TIDE_KILLS says otherwise), at moments that the seed
+/// (EAGER_TIDE_SEED) chooses, while answers get lost too: each time it goes on, and the end is what
+/// an undisturbed service makes of the same directory.
 #[tokio::test(flavor = "multi_thread")]
 async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
-    let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
-    let (kills, seed) = (number("EAGER_TIDE_KILLS", 20), number("EAGER_TIDE_SEED", 1907));
+    let number = |name: &str, usual: u64| {
+        std::env::var(name)
+            .ok()
+            .and_then(|text| text.parse().ok())
+            .unwrap_or(usual)
+    };
+    let (kills, seed) = (
+        number("EAGER_TIDE_KILLS", 20),
+        number("EAGER_TIDE_SEED", 1907),
+    );
     println!("seed {seed}");
     let mut random = StdRng::seed_from_u64(seed);
     let crew = world::people(world::SEED, 30);
-    let harbour = Directory::start(&world::directory(&crew, "harbour-secret"), "harbour-secret").await.unwrap();
-    let (mut rough, calm) = tokio::join!(Side::start(&crew, &harbour), Side::start(&crew, &harbour));
+    let harbour = Directory::start(&world::directory(&crew, "harbour-secret"), "harbour-secret")
+        .await
+        .unwrap();
+    let (mut rough, calm) =
+        tokio::join!(Side::start(&crew, &harbour), Side::start(&crew, &harbour));
     for side in [&rough, &calm] {
         // So many leave on purpose that a guard would hold them.
         let rules = side.folder.path().join("rules");
-        std::fs::write(rules.join("guards.toml"), "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n").unwrap();
-        said(&side.service, &["rules", "publish", rules.to_str().unwrap()], 0);
+        std::fs::write(
+            rules.join("guards.toml"),
+            "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n",
+        )
+        .unwrap();
+        said(
+            &side.service,
+            &["rules", "publish", rules.to_str().unwrap()],
+            0,
+        );
     }
     let (connection, mut ldap) = LdapConnAsync::new(&harbour.url).await.unwrap();
     ldap3::drive!(connection);
-    ldap.simple_bind(&harbour.admin_dn, "harbour-secret").await.unwrap().success().unwrap();
-    let mut people: Vec<String> = crew.iter().filter(|p| p.mail.ends_with("@skerry.example")).map(world::Crew::dn).collect();
+    ldap.simple_bind(&harbour.admin_dn, "harbour-secret")
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
+    let mut people: Vec<String> = crew
+        .iter()
+        .filter(|p| p.mail.ends_with("@skerry.example"))
+        .map(world::Crew::dn)
+        .collect();
     let http = common::http();
     let mut caught = 0;
     for round in 0..kills {
         edit(&mut ldap, &mut people, &mut random, round).await;
-        let request = http.post(format!("{}/api/v1/change-sets", rough.service.url)).bearer_auth(&rough.service.token);
-        let begun: serde_json::Value = request.json(&serde_json::json!({"kind": "run"})).send().await.unwrap().json().await.unwrap();
+        let request = http
+            .post(format!("{}/api/v1/change-sets", rough.service.url))
+            .bearer_auth(&rough.service.token);
+        let begun: serde_json::Value = request
+            .json(&serde_json::json!({"kind": "run"}))
+            .send()
+            .await
+            .unwrap()
+            .json()
+            .await
+            .unwrap();
         let id = begun["id"].to_string();
-        // A quarter of the kills come while it reads and decides, the others while it sends: some of the writes take effect
-        // then, and their answers never come.
+        // A quarter of the kills come while it reads and decides, the others while it sends: some
+        // of the writes take effect then, and their answers never come.
         rough.berthing.mischief_on_writes(&[Mischief::DoAndClose]);
         if round % 4 > 0 {
             rough.berthing.delay(Duration::from_millis(40));
@@ -221,7 +378,10 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
                 break set;
             }
             waited += 1;
-            assert!(waited < 3000, "seed {seed}, round {round}: it does not go on: {set}");
+            assert!(
+                waited < 3000,
+                "seed {seed}, round {round}: it does not go on: {set}"
+            );
             tokio::time::sleep(Duration::from_millis(20)).await;
         };
         // What was stopped before it was decided is started again, as it says.
@@ -229,22 +389,46 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
             caught += 1;
         }
         let again = rough.service.client(&["run"]);
-        assert!(again.status.success(), "seed {seed}, round {round}: {}", text(&again));
+        assert!(
+            again.status.success(),
+            "seed {seed}, round {round}: {}",
+            text(&again)
+        );
         let undisturbed = calm.service.client(&["run"]);
         assert!(undisturbed.status.success(), "{}", text(&undisturbed));
-        assert_eq!(held(&rough.berthing), held(&calm.berthing), "seed {seed}, round {round}");
+        assert_eq!(
+            held(&rough.berthing),
+            held(&calm.berthing),
+            "seed {seed}, round {round}"
+        );
         rough.berthing.take_writes();
         said(&rough.service, &["run"], 0);
-        assert_eq!(rough.berthing.take_writes(), Vec::<String>::new(), "seed {seed}, round {round}: it is at rest");
+        assert_eq!(
+            rough.berthing.take_writes(),
+            Vec::<String>::new(),
+            "seed {seed}, round {round}: it is at rest"
+        );
     }
-    assert!(caught * 2 >= kills, "{caught} of {kills} kills hit a run that was being carried out");
+    assert!(
+        caught * 2 >= kills,
+        "{caught} of {kills} kills hit a run that was being carried out"
+    );
     assert_eq!(rough.service.json(&["journal", "check"])["sound"], true);
 }
 
 /// A shutdown waits for requests in flight, but not for ever.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_service_that_is_told_to_stop_ends_in_time_though_a_target_does_not_answer() {
-    let Run { folder: _folder, data, harbour: _harbour, berthing, mut service, before, http, id } = run_of(60).await;
+    let Run {
+        folder: _folder,
+        data,
+        harbour: _harbour,
+        berthing,
+        mut service,
+        before,
+        http,
+        id,
+    } = run_of(60).await;
     while states(&http, &service, &id).await.1 < 3 {
         tokio::time::sleep(Duration::from_millis(30)).await;
     }
@@ -253,7 +437,11 @@ async fn a_service_that_is_told_to_stop_ends_in_time_though_a_target_does_not_an
     let begun = std::time::Instant::now();
     let ended = tokio::task::block_in_place(|| service.running.terminate());
     assert!(ended.success(), "{ended}");
-    assert!(begun.elapsed() < Duration::from_secs(20), "it took {:?}", begun.elapsed());
+    assert!(
+        begun.elapsed() < Duration::from_secs(20),
+        "it took {:?}",
+        begun.elapsed()
+    );
     berthing.delay(Duration::ZERO);
     let service = Service::start(&data);
     everything_was_done_once(&http, service, &id, &berthing, before).await;

@@ -1,5 +1,6 @@
-//! Against a real domain controller (Samba's): the connector, and a service that is led to it. It needs root and ports of its own,
-//! so this test has a main of its own: where it cannot run it says so, and is not counted as passed.
+//! Against a real domain controller (Samba's): the connector, and a service that is led to it. It
+//! needs root and ports of its own, so this test has a main of its own: where it cannot run it says
+//! so, and is not counted as passed.
 
 mod common;
 #[path = "common/ship.rs"]
@@ -9,7 +10,10 @@ use common::{Service, client, said, text};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use tide_api::Operation;
-use tide_connect::{ChangeEvent, CheckReport, ConnectionState, Connector, LdapConnector, LdapSettings, Secret, SnapshotItem, Write};
+use tide_connect::{
+    ChangeEvent, CheckReport, ConnectionState, Connector, LdapConnector, LdapSettings, Secret,
+    SnapshotItem, Write,
+};
 use tide_core::compare::ValueChange;
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
@@ -27,14 +31,22 @@ fn main() {
         println!("\nrunning 0 tests\ntest a_real_domain_controller ... ignored, not run: {why}\n");
         return;
     }
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+        .expect("a runtime");
     runtime.block_on(story());
     println!("\nrunning 1 test\ntest a_real_domain_controller ... ok\n");
 }
 
 fn connector(settings: &LdapSettings, password: &str) -> Arc<LdapConnector> {
-    let access = Arc::new(ConnectionState::new(&[ObjectType::Person, ObjectType::Group]));
-    Arc::new(LdapConnector::new(settings.clone(), Some(Secret::new(password)), access).expect("sound"))
+    let access = Arc::new(ConnectionState::new(&[
+        ObjectType::Person,
+        ObjectType::Group,
+    ]));
+    Arc::new(
+        LdapConnector::new(settings.clone(), Some(Secret::new(password)), access).expect("sound"),
+    )
 }
 
 async fn all(connector: &Arc<LdapConnector>, object: ObjectType) -> Vec<Observed> {
@@ -53,28 +65,80 @@ async fn all(connector: &Arc<LdapConnector>, object: ObjectType) -> Vec<Observed
 }
 
 fn failed(report: &CheckReport) -> (String, String) {
-    let step = report.steps.iter().find(|s| s.state == StepState::Failed).unwrap_or_else(|| panic!("nothing failed: {report:#?}"));
-    (step.code.clone().unwrap_or_default(), format!("{} / {}", step.said, step.remedy.clone().unwrap_or_default()))
+    let step = report
+        .steps
+        .iter()
+        .find(|s| s.state == StepState::Failed)
+        .unwrap_or_else(|| panic!("nothing failed: {report:#?}"));
+    (
+        step.code.clone().unwrap_or_default(),
+        format!(
+            "{} / {}",
+            step.said,
+            step.remedy.clone().unwrap_or_default()
+        ),
+    )
 }
 
 fn change(attribute: &str, before: Vec<Value>, after: Vec<Value>) -> ValueChange {
-    ValueChange { attribute: attribute.into(), before, after, rule: Place::default(), later: Vec::new() }
+    ValueChange {
+        attribute: attribute.into(),
+        before,
+        after,
+        rule: Place::default(),
+        later: Vec::new(),
+    }
 }
 
 async fn story() {
     let controller = DomainController::start().expect("the controller starts");
     let people = format!("OU=People,{}", controller.base);
-    controller.tool(&["ou", "add", "OU=People"]).expect("a container");
-    for (name, given, family) in [("mate.one", "Ada", "Lind"), ("mate.two", "Bram", "Holm"), ("mate.three", "Chidi", "Okafor")] {
-        let (given, family) = (format!("--given-name={given}"), format!("--surname={family}"));
-        controller.tool(&["user", "create", name, "Quay-side-9", "--userou=OU=People", &given, &family]).expect("a user");
+    controller
+        .tool(&["ou", "add", "OU=People"])
+        .expect("a container");
+    for (name, given, family) in [
+        ("mate.one", "Ada", "Lind"),
+        ("mate.two", "Bram", "Holm"),
+        ("mate.three", "Chidi", "Okafor"),
+    ] {
+        let (given, family) = (
+            format!("--given-name={given}"),
+            format!("--surname={family}"),
+        );
+        controller
+            .tool(&[
+                "user",
+                "create",
+                name,
+                "Quay-side-9",
+                "--userou=OU=People",
+                &given,
+                &family,
+            ])
+            .expect("a user");
     }
-    controller.tool(&["group", "add", "deck-watch"]).expect("a group");
-    controller.tool(&["group", "addmembers", "deck-watch", "mate.one,mate.two"]).expect("members");
-    controller.tool(&["user", "disable", "mate.three"]).expect("disabled");
+    controller
+        .tool(&["group", "add", "deck-watch"])
+        .expect("a group");
+    controller
+        .tool(&["group", "addmembers", "deck-watch", "mate.one,mate.two"])
+        .expect("members");
+    controller
+        .tool(&["user", "disable", "mate.three"])
+        .expect("disabled");
     // Somebody was deleted before we came.
-    controller.tool(&["user", "create", "mate.gone", "Quay-side-9", "--userou=OU=People"]).expect("a user");
-    controller.tool(&["user", "delete", "mate.gone"]).expect("deleted");
+    controller
+        .tool(&[
+            "user",
+            "create",
+            "mate.gone",
+            "Quay-side-9",
+            "--userou=OU=People",
+        ])
+        .expect("a user");
+    controller
+        .tool(&["user", "delete", "mate.gone"])
+        .expect("deleted");
 
     let sound = LdapSettings {
         bind_dn: Some(controller.admin.clone()),
@@ -84,65 +148,180 @@ async fn story() {
     };
 
     // It is tested, by each form of the name, over LDAPS and StartTLS, and says what it is.
-    let start_tls = LdapSettings { url: controller.url.clone(), start_tls: true, ..sound.clone() };
-    let by_dn = LdapSettings { bind_dn: Some(format!("CN=Administrator,CN=Users,{}", controller.base)), ..sound.clone() };
-    let by_domain = LdapSettings { bind_dn: Some("SKERRY\\Administrator".into()), ..sound.clone() };
+    let start_tls = LdapSettings {
+        url: controller.url.clone(),
+        start_tls: true,
+        ..sound.clone()
+    };
+    let by_dn = LdapSettings {
+        bind_dn: Some(format!("CN=Administrator,CN=Users,{}", controller.base)),
+        ..sound.clone()
+    };
+    let by_domain = LdapSettings {
+        bind_dn: Some("SKERRY\\Administrator".into()),
+        ..sound.clone()
+    };
     for settings in [&sound, &start_tls, &by_dn, &by_domain] {
         let report = connector(settings, &controller.password).run_check().await;
         assert!(report.healthy(), "{report:#?}");
-        assert!(report.steps.iter().any(|s| s.name == "Referrals" && s.said.contains("not followed")), "{report:#?}");
+        assert!(
+            report
+                .steps
+                .iter()
+                .any(|s| s.name == "Referrals" && s.said.contains("not followed")),
+            "{report:#?}"
+        );
     }
     let reader = connector(&sound, &controller.password);
     let described = reader.describe().await.expect("described");
-    let profile = |label: &str| described.profile.iter().find(|(l, _)| l == label).map(|(_, t)| t.clone()).unwrap_or_default();
-    assert!(profile("Product").contains("domain controller"), "{:?}", described.profile);
+    let profile = |label: &str| {
+        described
+            .profile
+            .iter()
+            .find(|(l, _)| l == label)
+            .map(|(_, t)| t.clone())
+            .unwrap_or_default()
+    };
+    assert!(
+        profile("Product").contains("domain controller"),
+        "{:?}",
+        described.profile
+    );
     assert_eq!(profile("Functional level"), "2008 R2");
-    assert!(profile("Offers").contains("change feed"), "{:?}", described.profile);
+    assert!(
+        profile("Offers").contains("change feed"),
+        "{:?}",
+        described.profile
+    );
     let schema = &described.schema[&ObjectType::Person];
-    assert!(schema.get("member").is_some_and(|def| def.many) && schema.get("sAMAccountName").is_some_and(|def| !def.many));
-    assert!(described.own.contains(&"administrator@skerry.example".to_owned()), "{:?}", described.own);
+    assert!(
+        schema.get("member").is_some_and(|def| def.many)
+            && schema.get("sAMAccountName").is_some_and(|def| !def.many)
+    );
+    assert!(
+        described
+            .own
+            .contains(&"administrator@skerry.example".to_owned()),
+        "{:?}",
+        described.own
+    );
 
     // Each refusal has its own reason.
     let (code, text) = failed(&connector(&sound, "wrong").run_check().await);
     assert_eq!(code, "bind_refused");
-    assert!(text.contains("name@domain") && text.contains("SKERRY\\eager-tide"), "the forms of a name are told: {text}");
-    let disabled = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
-    assert_eq!(failed(&connector(&disabled, "Quay-side-9").run_check().await).0, "account_disabled");
-    let plain = LdapSettings { url: controller.url.clone(), ..sound.clone() };
-    assert_eq!(failed(&connector(&plain, &controller.password).run_check().await).0, "tls_needed");
-    controller.tool(&["user", "setexpiry", "mate.two", "--days=-2"]).expect("expired");
-    let expired = LdapSettings { bind_dn: Some("mate.two@skerry.example".into()), ..sound.clone() };
-    assert_eq!(failed(&connector(&expired, "Quay-side-9").run_check().await).0, "account_expired");
-    let nobody = LdapSettings { bind_dn: None, ..sound.clone() };
-    assert_eq!(failed(&connector(&nobody, "").run_check().await).0, "anonymous_refused");
+    assert!(
+        text.contains("name@domain") && text.contains("SKERRY\\eager-tide"),
+        "the forms of a name are told: {text}"
+    );
+    let disabled = LdapSettings {
+        bind_dn: Some("mate.three@skerry.example".into()),
+        ..sound.clone()
+    };
+    assert_eq!(
+        failed(&connector(&disabled, "Quay-side-9").run_check().await).0,
+        "account_disabled"
+    );
+    let plain = LdapSettings {
+        url: controller.url.clone(),
+        ..sound.clone()
+    };
+    assert_eq!(
+        failed(&connector(&plain, &controller.password).run_check().await).0,
+        "tls_needed"
+    );
+    controller
+        .tool(&["user", "setexpiry", "mate.two", "--days=-2"])
+        .expect("expired");
+    let expired = LdapSettings {
+        bind_dn: Some("mate.two@skerry.example".into()),
+        ..sound.clone()
+    };
+    assert_eq!(
+        failed(&connector(&expired, "Quay-side-9").run_check().await).0,
+        "account_expired"
+    );
+    let nobody = LdapSettings {
+        bind_dn: None,
+        ..sound.clone()
+    };
+    assert_eq!(
+        failed(&connector(&nobody, "").run_check().await).0,
+        "anonymous_refused"
+    );
 
     // People are read with readable keys, flags and times.
-    let small = connector(&LdapSettings { page_size: 2, ..sound.clone() }, &controller.password);
+    let small = connector(
+        &LdapSettings {
+            page_size: 2,
+            ..sound.clone()
+        },
+        &controller.password,
+    );
     let seen = all(&small, ObjectType::Person).await;
-    let person = |account: &str| seen.iter().find(|o| o.attributes.get("sAMAccountName") == [Value::text(account)]).expect("there");
+    let person = |account: &str| {
+        seen.iter()
+            .find(|o| o.attributes.get("sAMAccountName") == [Value::text(account)])
+            .expect("there")
+    };
     let one = person("mate.one");
     assert_eq!(one.key.len(), 36, "objectGUID as text: {}", one.key);
     assert_eq!(one.attributes.get("objectGUID"), [Value::text(&one.key)]);
     let sid = one.attributes.get("objectSid")[0].to_string();
     assert!(sid.starts_with("S-1-5-21-"), "{sid}");
-    assert!(person("Administrator").attributes.get("objectSid")[0].to_string().ends_with("-500"));
-    assert!(matches!(one.attributes.get("pwdLastSet"), [Value::Time(_)]), "{:?}", one.attributes.get("pwdLastSet"));
-    assert!(one.attributes.get("accountExpires").is_empty(), "never is no instant");
-    assert!(matches!(person("mate.two").attributes.get("accountExpires"), [Value::Time(_)]));
-    assert!(matches!(one.attributes.get("whenCreated"), [Value::Time(_)]));
+    assert!(
+        person("Administrator").attributes.get("objectSid")[0]
+            .to_string()
+            .ends_with("-500")
+    );
+    assert!(
+        matches!(one.attributes.get("pwdLastSet"), [Value::Time(_)]),
+        "{:?}",
+        one.attributes.get("pwdLastSet")
+    );
+    assert!(
+        one.attributes.get("accountExpires").is_empty(),
+        "never is no instant"
+    );
+    assert!(matches!(
+        person("mate.two").attributes.get("accountExpires"),
+        [Value::Time(_)]
+    ));
+    assert!(matches!(
+        one.attributes.get("whenCreated"),
+        [Value::Time(_)]
+    ));
     assert_eq!(one.attributes.get("enabled"), [Value::Bool(true)]);
     let third = person("mate.three");
     assert_eq!(third.attributes.get("enabled"), [Value::Bool(false)]);
-    assert!(third.attributes.get("accountFlags").contains(&Value::text("disabled")), "{:?}", third.attributes.get("accountFlags"));
-    assert!(!seen.iter().any(|o| o.attributes.get("sAMAccountName") == [Value::text("DC1$")]), "computers are no persons");
+    assert!(
+        third
+            .attributes
+            .get("accountFlags")
+            .contains(&Value::text("disabled")),
+        "{:?}",
+        third.attributes.get("accountFlags")
+    );
+    assert!(
+        !seen
+            .iter()
+            .any(|o| o.attributes.get("sAMAccountName") == [Value::text("DC1$")]),
+        "computers are no persons"
+    );
 
     // Groups, and a large one in ranges.
     let groups = all(&reader, ObjectType::Group).await;
-    let watch = groups.iter().find(|g| g.name.starts_with("CN=deck-watch")).expect("there");
+    let watch = groups
+        .iter()
+        .find(|g| g.name.starts_with("CN=deck-watch"))
+        .expect("there");
     assert_eq!(watch.attributes.get("member").len(), 2);
-    assert!(matches!(watch.attributes.get("member")[0], Value::Reference(_)));
+    assert!(matches!(
+        watch.attributes.get("member")[0],
+        Value::Reference(_)
+    ));
 
-    // Writing: values, an instant, a state with its other flags, a rename that keeps the key, members as differences.
+    // Writing: values, an instant, a state with its other flags, a rename that keeps the key,
+    // members as differences.
     let write = |object, account: &Observed, kind, values| Write {
         member: None,
         merged: Vec::new(),
@@ -152,21 +331,62 @@ async fn story() {
         values,
     };
     let at = Value::Time("2027-03-01T00:00:00Z".parse().expect("valid"));
-    let values = vec![change("title", vec![], vec![Value::text("Mate")]), change("accountExpires", vec![], vec![at.clone()])];
-    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Update, values)).await.expect("written");
-    assert_eq!((now.attributes.get("title"), now.attributes.get("accountExpires")), (&[Value::text("Mate")][..], &[at][..]));
-    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Disable, vec![])).await.expect("disabled");
+    let values = vec![
+        change("title", vec![], vec![Value::text("Mate")]),
+        change("accountExpires", vec![], vec![at.clone()]),
+    ];
+    let now = reader
+        .write(&write(ObjectType::Person, one, ChangeKind::Update, values))
+        .await
+        .expect("written");
+    assert_eq!(
+        (
+            now.attributes.get("title"),
+            now.attributes.get("accountExpires")
+        ),
+        (&[Value::text("Mate")][..], &[at][..])
+    );
+    let now = reader
+        .write(&write(ObjectType::Person, one, ChangeKind::Disable, vec![]))
+        .await
+        .expect("disabled");
     assert_eq!(now.attributes.get("enabled"), [Value::Bool(false)]);
-    assert!(now.attributes.get("accountFlags").contains(&Value::text("normal account")));
-    let moved = change("dn", vec![], vec![Value::text(format!("CN=Ada Holm,{people}"))]);
-    let now = reader.write(&write(ObjectType::Person, one, ChangeKind::Rename, vec![moved])).await.expect("renamed");
+    assert!(
+        now.attributes
+            .get("accountFlags")
+            .contains(&Value::text("normal account"))
+    );
+    let moved = change(
+        "dn",
+        vec![],
+        vec![Value::text(format!("CN=Ada Holm,{people}"))],
+    );
+    let now = reader
+        .write(&write(
+            ObjectType::Person,
+            one,
+            ChangeKind::Rename,
+            vec![moved],
+        ))
+        .await
+        .expect("renamed");
     assert_eq!(now.key, one.key);
     assert!(now.name.starts_with("CN=Ada Holm,"), "{}", now.name);
-    let members = reader.by_name(ObjectType::Group, &watch.name).await.attributes.get("member").to_vec();
+    let members = reader
+        .by_name(ObjectType::Group, &watch.name)
+        .await
+        .attributes
+        .get("member")
+        .to_vec();
     let mut wanted = members.clone();
     wanted.push(Value::Reference(third.name.clone()));
     let now = reader
-        .write(&write(ObjectType::Group, watch, ChangeKind::Update, vec![change("member", members, wanted)]))
+        .write(&write(
+            ObjectType::Group,
+            watch,
+            ChangeKind::Update,
+            vec![change("member", members, wanted)],
+        ))
         .await
         .expect("a member more");
     assert_eq!(now.attributes.get("member").len(), 3);
@@ -175,44 +395,122 @@ async fn story() {
     let top = reader.browse(None).await.expect("the top");
     assert_eq!(top.len(), 1);
     let below = reader.browse(Some(&controller.base)).await.expect("below");
-    let branch = below.iter().find(|b| b.dn.eq_ignore_ascii_case(&people)).expect("the container");
+    let branch = below
+        .iter()
+        .find(|b| b.dn.eq_ignore_ascii_case(&people))
+        .expect("the container");
     assert_eq!(branch.people, Some(3));
-    assert_eq!(reader.browse(Some("DC=elsewhere")).await.expect_err("refused").code, "outside");
+    assert_eq!(
+        reader
+            .browse(Some("DC=elsewhere"))
+            .await
+            .expect_err("refused")
+            .code,
+        "outside"
+    );
 
     // One membership at a time, and what is so already is no fault.
     let member = Value::Reference(person("mate.three").name.clone());
-    let (give, take) = (change("member", vec![], vec![member.clone()]), change("member", vec![member.clone()], vec![]));
+    let (give, take) = (
+        change("member", vec![], vec![member.clone()]),
+        change("member", vec![member.clone()], vec![]),
+    );
     for _ in 0..2 {
-        let now = reader.write(&write(ObjectType::Group, watch, ChangeKind::Grant, vec![give.clone()])).await.expect("granted");
-        assert!(now.attributes.get("member").contains(&member) && now.attributes.get("member").len() == 3, "{now:?}");
+        let now = reader
+            .write(&write(
+                ObjectType::Group,
+                watch,
+                ChangeKind::Grant,
+                vec![give.clone()],
+            ))
+            .await
+            .expect("granted");
+        assert!(
+            now.attributes.get("member").contains(&member)
+                && now.attributes.get("member").len() == 3,
+            "{now:?}"
+        );
     }
     for _ in 0..2 {
-        let now = reader.write(&write(ObjectType::Group, watch, ChangeKind::Revoke, vec![take.clone()])).await.expect("revoked");
-        assert!(!now.attributes.get("member").contains(&member) && now.attributes.get("member").len() == 2, "{now:?}");
+        let now = reader
+            .write(&write(
+                ObjectType::Group,
+                watch,
+                ChangeKind::Revoke,
+                vec![take.clone()],
+            ))
+            .await
+            .expect("revoked");
+        assert!(
+            !now.attributes.get("member").contains(&member)
+                && now.attributes.get("member").len() == 2,
+            "{now:?}"
+        );
     }
-    // A password, and one that is to be changed at the next log-in; what the policy says is told as it says it.
+    // A password, and one that is to be changed at the next log-in; what the policy says is told as
+    // it says it.
     let lets_in = async |password: &str| {
-        let as_mate = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
+        let as_mate = LdapSettings {
+            bind_dn: Some("mate.three@skerry.example".into()),
+            ..sound.clone()
+        };
         connector(&as_mate, password).run_check().await
     };
-    controller.tool(&["user", "enable", "mate.three"]).expect("enabled");
+    controller
+        .tool(&["user", "enable", "mate.three"])
+        .expect("enabled");
     let set = |password: &str| change("unicodePwd", vec![], vec![Value::text(password)]);
     reader
-        .write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, vec![set("Capstan-Lantern-12")]))
+        .write(&write(
+            ObjectType::Person,
+            person("mate.three"),
+            ChangeKind::Password,
+            vec![set("Capstan-Lantern-12")],
+        ))
         .await
         .expect("set");
     assert!(lets_in("Capstan-Lantern-12").await.healthy());
-    let must = change(tide_core::decide::MUST_CHANGE, vec![], vec![Value::Bool(true)]);
+    let must = change(
+        tide_core::decide::MUST_CHANGE,
+        vec![],
+        vec![Value::Bool(true)],
+    );
     let both = vec![set("Capstan-Lantern-13"), must];
-    reader.write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, both)).await.expect("set");
+    reader
+        .write(&write(
+            ObjectType::Person,
+            person("mate.three"),
+            ChangeKind::Password,
+            both,
+        ))
+        .await
+        .expect("set");
     let (code, said) = failed(&lets_in("Capstan-Lantern-13").await);
-    assert!(code.contains("password") || said.contains("password"), "{code}: {said}");
-    let weak = reader.write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, vec![set("abc")])).await;
+    assert!(
+        code.contains("password") || said.contains("password"),
+        "{code}: {said}"
+    );
+    let weak = reader
+        .write(&write(
+            ObjectType::Person,
+            person("mate.three"),
+            ChangeKind::Password,
+            vec![set("abc")],
+        ))
+        .await;
     let weak = weak.expect_err("too weak");
-    assert!(!weak.to_string().contains("abc") && weak.to_string().len() > 20, "{weak}");
+    assert!(
+        !weak.to_string().contains("abc") && weak.to_string().len() > 20,
+        "{weak}"
+    );
 
     reader
-        .write(&write(ObjectType::Person, person("mate.three"), ChangeKind::Password, vec![set("Quay-side-9")]))
+        .write(&write(
+            ObjectType::Person,
+            person("mate.three"),
+            ChangeKind::Password,
+            vec![set("Quay-side-9")],
+        ))
         .await
         .expect("as before");
 
@@ -224,7 +522,11 @@ async fn story() {
         kind: ChangeKind::Create,
         account: None,
         values: vec![
-            change("dn", vec![], vec![Value::text(format!("CN=Mette Sund,{people}"))]),
+            change(
+                "dn",
+                vec![],
+                vec![Value::text(format!("CN=Mette Sund,{people}"))],
+            ),
             change("objectClass", vec![], vec![Value::text("user")]),
             change("sAMAccountName", vec![], vec![Value::text("mette.sund")]),
             change("enabled", vec![], vec![Value::Bool(false)]),
@@ -233,77 +535,181 @@ async fn story() {
     let made = reader.write(&create).await.expect("made");
     assert_eq!(made.attributes.get("enabled"), [Value::Bool(false)]);
 
-    // It is followed by its change number: what changed, who was deleted, who moved out of what is read.
-    assert_eq!(reader.watch_modes().await.expect("told").first(), Some(&WatchMode::ChangeNumber));
-    let inside = connector(&LdapSettings { base_dn: people.clone(), ..sound.clone() }, &controller.password);
-    let from = inside.current_cursor(ObjectType::Person, WatchMode::ChangeNumber).await.expect("told").expect("a number");
+    // It is followed by its change number: what changed, who was deleted, who moved out of what is
+    // read.
+    assert_eq!(
+        reader.watch_modes().await.expect("told").first(),
+        Some(&WatchMode::ChangeNumber)
+    );
+    let inside = connector(
+        &LdapSettings {
+            base_dn: people.clone(),
+            ..sound.clone()
+        },
+        &controller.password,
+    );
+    let from = inside
+        .current_cursor(ObjectType::Person, WatchMode::ChangeNumber)
+        .await
+        .expect("told")
+        .expect("a number");
     let (nothing, mark) = news(&inside, &from).await;
-    assert_eq!((nothing.len(), mark.as_deref()), (0, Some(from.as_str())), "nothing happened since");
-    controller.tool(&["user", "rename", "mate.two", "--surname=Quay"]).expect("changed");
-    controller.tool(&["user", "delete", "mette.sund"]).expect("deleted");
-    controller.tool(&["user", "move", "mate.three", "CN=Users"]).expect("moved");
+    assert_eq!(
+        (nothing.len(), mark.as_deref()),
+        (0, Some(from.as_str())),
+        "nothing happened since"
+    );
+    controller
+        .tool(&["user", "rename", "mate.two", "--surname=Quay"])
+        .expect("changed");
+    controller
+        .tool(&["user", "delete", "mette.sund"])
+        .expect("deleted");
+    controller
+        .tool(&["user", "move", "mate.three", "CN=Users"])
+        .expect("moved");
     let (told, mark) = news(&inside, &from).await;
     let changed: Vec<String> = told
         .iter()
-        .filter_map(|n| if let ChangeEvent::Changed(all) = n { Some(all) } else { None })
+        .filter_map(|n| {
+            if let ChangeEvent::Changed(all) = n {
+                Some(all)
+            } else {
+                None
+            }
+        })
         .flatten()
         .map(|o| o.name.clone())
         .collect();
-    let gone: Vec<&String> =
-        told.iter().filter_map(|n| if let ChangeEvent::Gone(keys) = n { Some(keys) } else { None }).flatten().collect();
-    assert!(changed.len() == 1 && changed[0].contains("Quay"), "{told:?}");
-    assert!(gone.contains(&&made.key) && gone.contains(&&third.key), "{told:?}");
+    let gone: Vec<&String> = told
+        .iter()
+        .filter_map(|n| {
+            if let ChangeEvent::Gone(keys) = n {
+                Some(keys)
+            } else {
+                None
+            }
+        })
+        .flatten()
+        .collect();
+    assert!(
+        changed.len() == 1 && changed[0].contains("Quay"),
+        "{told:?}"
+    );
+    assert!(
+        gone.contains(&&made.key) && gone.contains(&&third.key),
+        "{told:?}"
+    );
     assert_ne!(mark.as_deref(), Some(from.as_str()));
     let (lost, _) = news(&inside, "99999999@elsewhere").await;
-    assert!(matches!(lost.as_slice(), [ChangeEvent::ResyncRequired(why)] if why.contains("restored from a backup")), "{lost:?}");
-    controller.tool(&["user", "move", "mate.three", "OU=People"]).expect("moved back");
+    assert!(
+        matches!(lost.as_slice(), [ChangeEvent::ResyncRequired(why)] if why.contains("restored from a backup")),
+        "{lost:?}"
+    );
+    controller
+        .tool(&["user", "move", "mate.three", "OU=People"])
+        .expect("moved back");
 
-    // A container that is renamed takes along all who lie in it, whose own numbers stay; one that leaves what is read takes them away.
+    // A container that is renamed takes along all who lie in it, whose own numbers stay; one that
+    // leaves what is read takes them away.
     let whole = connector(&sound, &controller.password);
-    let from = whole.current_cursor(ObjectType::Person, WatchMode::ChangeNumber).await.expect("told").expect("a number");
+    let from = whole
+        .current_cursor(ObjectType::Person, WatchMode::ChangeNumber)
+        .await
+        .expect("told")
+        .expect("a number");
     let crew = format!("OU=Crew,{}", controller.base);
-    controller.tool(&["ou", "rename", &people, &crew]).expect("renamed");
+    controller
+        .tool(&["ou", "rename", &people, &crew])
+        .expect("renamed");
     let (told, _) = news(&whole, &from).await;
     let names: Vec<String> = told
         .iter()
-        .filter_map(|n| if let ChangeEvent::Changed(all) = n { Some(all) } else { None })
+        .filter_map(|n| {
+            if let ChangeEvent::Changed(all) = n {
+                Some(all)
+            } else {
+                None
+            }
+        })
         .flatten()
         .map(|o| o.name.clone())
         .collect();
-    assert!(names.iter().filter(|name| name.ends_with(&crew)).count() >= 3, "{told:?}");
+    assert!(
+        names.iter().filter(|name| name.ends_with(&crew)).count() >= 3,
+        "{told:?}"
+    );
     let (told, _) = news(&inside, &from).await;
-    let gone: usize = told.iter().filter_map(|n| if let ChangeEvent::Gone(keys) = n { Some(keys.len()) } else { None }).sum();
+    let gone: usize = told
+        .iter()
+        .filter_map(|n| {
+            if let ChangeEvent::Gone(keys) = n {
+                Some(keys.len())
+            } else {
+                None
+            }
+        })
+        .sum();
     assert!(gone >= 3, "they are no longer below what is read: {told:?}");
-    controller.tool(&["ou", "rename", &crew, &people]).expect("renamed back");
+    controller
+        .tool(&["ou", "rename", &crew, &people])
+        .expect("renamed back");
 
     deletions_are_not_promised_to_who_cannot_see_them(&sound).await;
     movers(&controller).await;
     let password = serve(&controller);
-    let runa = LdapSettings { bind_dn: Some("runa.vik@skerry.example".into()), ..sound.clone() };
+    let runa = LdapSettings {
+        bind_dn: Some("runa.vik@skerry.example".into()),
+        ..sound.clone()
+    };
     let report = connector(&runa, &password).run_check().await;
-    assert!(report.healthy(), "the first password lets her in: {report:#?}");
-    assert_eq!(failed(&connector(&runa, "Quay-side-9").run_check().await).0, "bind_refused");
+    assert!(
+        report.healthy(),
+        "the first password lets her in: {report:#?}"
+    );
+    assert_eq!(
+        failed(&connector(&runa, "Quay-side-9").run_check().await).0,
+        "bind_refused"
+    );
 }
 
-/// An ordinary account is shown no deleted object, and not told so: changes are then noticed in another way, and the test says it.
+/// An ordinary account is shown no deleted object, and not told so: changes are then noticed in
+/// another way, and the test says it.
 async fn deletions_are_not_promised_to_who_cannot_see_them(sound: &LdapSettings) {
-    let ordinary = LdapSettings { bind_dn: Some("mate.three@skerry.example".into()), ..sound.clone() };
+    let ordinary = LdapSettings {
+        bind_dn: Some("mate.three@skerry.example".into()),
+        ..sound.clone()
+    };
     let ordinary = connector(&ordinary, "Quay-side-9");
     let ways = ordinary.watch_modes().await.expect("told");
     assert_eq!(ways.first(), Some(&WatchMode::Modified), "{ways:?}");
     let report = ordinary.run_check().await;
-    let step = report.steps.iter().find(|step| step.name == "Changes").unwrap_or_else(|| panic!("{report:#?}"));
-    assert!(step.state == StepState::Warned && step.said.contains("CN=Deleted Objects"), "{step:?}");
+    let step = report
+        .steps
+        .iter()
+        .find(|step| step.name == "Changes")
+        .unwrap_or_else(|| panic!("{report:#?}"));
+    assert!(
+        step.state == StepState::Warned && step.said.contains("CN=Deleted Objects"),
+        "{step:?}"
+    );
 }
 
-/// People who move, are renamed, are disabled and come back: groups, flags, managers and end dates as the domain controller keeps them.
+/// People who move, are renamed, are disabled and come back: groups, flags, managers and end dates
+/// as the domain controller keeps them.
 async fn movers(controller: &DomainController) {
     const DEPARTMENTS: [&str; 3] = ["deck", "galley", "bridge"];
     for department in DEPARTMENTS {
-        controller.tool(&["ou", "add", &format!("OU={department}")]).expect("a container");
-        controller.tool(&["group", "add", &format!("{department}-crew")]).expect("a group");
+        controller
+            .tool(&["ou", "add", &format!("OU={department}")])
+            .expect("a container");
+        controller
+            .tool(&["group", "add", &format!("{department}-crew")])
+            .expect("a group");
     }
-    controller.tool(&["group", "add", "aboard"]).expect("a group");
+    controller
+        .tool(&["group", "add", "aboard"])
+        .expect("a group");
     let hall = format!(
         r#"
 system = "hall"
@@ -346,80 +752,172 @@ when = 'identity.number == "105"'
     };
     let listed = {
         let ship = ship::Ship::start(&reach, &hall, "person,group").await;
-        said(&ship.service, &["systems", "permissions", "hall", "--output", "json"], 0)
+        said(
+            &ship.service,
+            &["systems", "permissions", "hall", "--output", "json"],
+            0,
+        )
     };
     // A service account with exactly the permissions that are listed: with these all of it works.
-    controller.tool(&["user", "create", "eager.tide", "Capstan-Buoy-44"]).expect("a user");
+    controller
+        .tool(&["user", "create", "eager.tide", "Capstan-Buoy-44"])
+        .expect("a user");
     let account = "eager.tide@skerry.example";
-    ship::Ship::start(&reach, &hall, "person").await.permit(controller, "eager.tide", &listed).await;
-    let mut ship = ship::Ship::start_as(&reach, (account, "Capstan-Buoy-44"), &hall, "person,group").await;
+    ship::Ship::start(&reach, &hall, "person")
+        .await
+        .permit(controller, "eager.tide", &listed)
+        .await;
+    let mut ship =
+        ship::Ship::start_as(&reach, (account, "Capstan-Buoy-44"), &hall, "person,group").await;
     for at in 0..6 {
         let (number, name) = ((100 + at).to_string(), format!("Sailor {at}"));
-        ship.set(&number, &[("name", &name), ("dept", DEPARTMENTS[at % 3]), ("manager", if at == 0 { "" } else { "100" })]);
+        ship.set(
+            &number,
+            &[
+                ("name", &name),
+                ("dept", DEPARTMENTS[at % 3]),
+                ("manager", if at == 0 { "" } else { "100" }),
+            ],
+        );
     }
     ship.run();
-    ship.memberships_are_right(&DEPARTMENTS, "the first run").await;
+    ship.memberships_are_right(&DEPARTMENTS, "the first run")
+        .await;
     for at in 0..6 {
-        ship.set(&(100 + at).to_string(), &[("dept", DEPARTMENTS[(at + 1) % 3])]);
+        ship.set(
+            &(100 + at).to_string(),
+            &[("dept", DEPARTMENTS[(at + 1) % 3])],
+        );
     }
     ship.run();
-    ship.memberships_are_right(&DEPARTMENTS, "everybody moved").await;
+    ship.memberships_are_right(&DEPARTMENTS, "everybody moved")
+        .await;
 
     // The other flags of an account survive its leave and its return.
     for (number, flags) in [("103", "66048"), ("104", "1376768")] {
-        let dn = ship.entry(&format!("(employeeNumber={number})")).await.expect("there").dn;
+        let dn = ship
+            .entry(&format!("(employeeNumber={number})"))
+            .await
+            .expect("there")
+            .dn;
         ship.put(&dn, "userAccountControl", &[flags]).await;
         ship.set(number, &[("active", "no")]);
     }
     ship.run();
-    assert_eq!(ship.values("(employeeNumber=103)", "userAccountControl").await, ["66050"]);
-    assert_eq!(ship.values("(employeeNumber=104)", "userAccountControl").await, ["1376770"]);
+    assert_eq!(
+        ship.values("(employeeNumber=103)", "userAccountControl")
+            .await,
+        ["66050"]
+    );
+    assert_eq!(
+        ship.values("(employeeNumber=104)", "userAccountControl")
+            .await,
+        ["1376770"]
+    );
     for number in ["103", "104"] {
         ship.set(number, &[("active", "yes")]);
     }
     ship.run();
-    assert_eq!(ship.values("(employeeNumber=103)", "userAccountControl").await, ["66048"]);
-    assert_eq!(ship.values("(employeeNumber=104)", "userAccountControl").await, ["1376768"]);
+    assert_eq!(
+        ship.values("(employeeNumber=103)", "userAccountControl")
+            .await,
+        ["66048"]
+    );
+    assert_eq!(
+        ship.values("(employeeNumber=104)", "userAccountControl")
+            .await,
+        ["1376768"]
+    );
 
     // Another manager, and a new name, at once; an end date that comes and goes.
-    ship.set("102", &[("manager", "101"), ("name", "Sailor Two"), ("ends", "2027-03-01")]);
+    ship.set(
+        "102",
+        &[
+            ("manager", "101"),
+            ("name", "Sailor Two"),
+            ("ends", "2027-03-01"),
+        ],
+    );
     ship.run();
     let manager = ship.values("(employeeNumber=102)", "manager").await;
     assert!(manager[0].starts_with("CN=Sailor 1,"), "{manager:?}");
-    assert!(ship.values("(employeeNumber=102)", "accountExpires").await[0].len() > 15, "a time");
+    assert!(
+        ship.values("(employeeNumber=102)", "accountExpires").await[0].len() > 15,
+        "a time"
+    );
     ship.set("102", &[("ends", "")]);
     ship.run();
     let never = ship.values("(employeeNumber=102)", "accountExpires").await;
-    assert!(["0", "9223372036854775807"].contains(&never[0].as_str()), "{never:?}");
+    assert!(
+        ["0", "9223372036854775807"].contains(&never[0].as_str()),
+        "{never:?}"
+    );
     ship.memberships_are_right(&DEPARTMENTS, "all of it").await;
     let check = said(&ship.service, &["systems", "check", "hall"], 0);
-    assert!(check.contains("deleted objects included") && !check.contains("FAIL"), "{check}");
+    assert!(
+        check.contains("deleted objects included") && !check.contains("FAIL"),
+        "{check}"
+    );
     // A password from an operator, to be changed at the next sign-in; and people who leave.
-    let set = ["passwords", "set", &ship.identity("Sailor Two"), "--must-change"];
-    let set = client(&ship.service.url, &ship.service.token, &set, "Windlass-Ketch-71");
+    let set = [
+        "passwords",
+        "set",
+        &ship.identity("Sailor Two"),
+        "--must-change",
+    ];
+    let set = client(
+        &ship.service.url,
+        &ship.service.token,
+        &set,
+        "Windlass-Ketch-71",
+    );
     assert!(set.status.success(), "{}", text(&set));
     ship.run();
-    assert_eq!(ship.values("(employeeNumber=102)", "pwdLastSet").await, ["0"]);
+    assert_eq!(
+        ship.values("(employeeNumber=102)", "pwdLastSet").await,
+        ["0"]
+    );
     for name in ["Sailor 4", "Sailor 5"] {
-        said(&ship.service, &["identities", "leave", &ship.identity(name)], 0);
+        said(
+            &ship.service,
+            &["identities", "leave", &ship.identity(name)],
+            0,
+        );
     }
     ship.rest();
-    assert_eq!(ship.values("(employeeNumber=104)", "userAccountControl").await, ["1376770"]);
-    assert!(ship.values("(employeeNumber=104)", "memberOf").await.is_empty(), "out of all groups");
-    assert!(ship.entry("(employeeNumber=105)").await.is_none(), "deleted");
+    assert_eq!(
+        ship.values("(employeeNumber=104)", "userAccountControl")
+            .await,
+        ["1376770"]
+    );
+    assert!(
+        ship.values("(employeeNumber=104)", "memberOf")
+            .await
+            .is_empty(),
+        "out of all groups"
+    );
+    assert!(
+        ship.entry("(employeeNumber=105)").await.is_none(),
+        "deleted"
+    );
     // Nothing is left to be done, and the same is not done again and again.
     let last = ship.run();
-    assert!(last.contains("everything was as it should be") || last.contains("0 done"), "{last}");
+    assert!(
+        last.contains("everything was as it should be") || last.contains("0 done"),
+        "{last}"
+    );
 }
 
-/// Gives an account permissions of a list, as access control entries in the language of security descriptors.
+/// Gives an account permissions of a list, as access control entries in the language of security
+/// descriptors.
 trait Permit {
     async fn permit(self, controller: &DomainController, account: &str, permissions: &str);
 }
 
 impl Permit for ship::Ship {
     async fn permit(mut self, controller: &DomainController, account: &str, permissions: &str) {
-        let permissions: Vec<tide_api::Permission> = serde_json::from_str(permissions).expect("a list");
+        let permissions: Vec<tide_api::Permission> =
+            serde_json::from_str(permissions).expect("a list");
         let sid = self.sid(&format!("(sAMAccountName={account})")).await;
         let mut entries: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         for permission in permissions {
@@ -434,7 +932,11 @@ impl Permit for ship::Ship {
                     continue;
                 }
                 Operation::Read | Operation::Write => {
-                    let right = if permission.operation == Operation::Read { "RP" } else { "WP" };
+                    let right = if permission.operation == Operation::Read {
+                        "RP"
+                    } else {
+                        "WP"
+                    };
                     for name in &permission.attributes {
                         all.insert(entry(right, &self.schema_guid(name).await));
                     }
@@ -442,9 +944,15 @@ impl Permit for ship::Ship {
                 Operation::Create => {
                     all.insert(entry("CC", ""));
                 }
-                // A rename writes the name in both its attributes, and a move takes the entry out of its container.
+                // A rename writes the name in both its attributes, and a move takes the entry out
+                // of its container.
                 Operation::Rename => {
-                    for name in permission.attributes.iter().map(String::as_str).chain(["name"]) {
+                    for name in permission
+                        .attributes
+                        .iter()
+                        .map(String::as_str)
+                        .chain(["name"])
+                    {
                         all.insert(entry("WP", &self.schema_guid(name).await));
                     }
                     all.insert(entry("CCDC", ""));
@@ -457,19 +965,33 @@ impl Permit for ship::Ship {
                 }
             }
             for place in permission.entries {
-                entries.entry(place).or_default().extend(all.iter().cloned());
+                entries
+                    .entry(place)
+                    .or_default()
+                    .extend(all.iter().cloned());
             }
         }
         for (place, entries) in entries {
             let sddl = entries.into_iter().collect::<String>();
-            controller.tool(&["dsacl", "set", &format!("--objectdn={place}"), &format!("--sddl={sddl}")]).expect("permitted");
+            controller
+                .tool(&[
+                    "dsacl",
+                    "set",
+                    &format!("--objectdn={place}"),
+                    &format!("--sddl={sddl}"),
+                ])
+                .expect("permitted");
         }
     }
 }
 
 /// What is told since a place, and the place after it.
 async fn news(connector: &Arc<LdapConnector>, from: &str) -> (Vec<ChangeEvent>, Option<String>) {
-    let mut following = connector.clone().watch(ObjectType::Person, WatchMode::ChangeNumber, Some(from.to_owned()));
+    let mut following = connector.clone().watch(
+        ObjectType::Person,
+        WatchMode::ChangeNumber,
+        Some(from.to_owned()),
+    );
     let (mut told, mut mark) = (Vec::new(), None);
     while let Some(news) = following.recv().await {
         match news.expect("told") {
@@ -480,8 +1002,8 @@ async fn news(connector: &Arc<LdapConnector>, from: &str) -> (Vec<ChangeEvent>, 
     (told, mark)
 }
 
-/// A service is led there by its client: what the domain was born with, and the account with which we
-/// come, are left alone.
+/// A service is led there by its client: what the domain was born with, and the account with which
+/// we come, are left alone.
 fn serve(controller: &DomainController) -> String {
     let folder = tempfile::tempdir().expect("a folder");
     let ca = folder.path().join("ca.pem");
@@ -494,11 +1016,37 @@ fn serve(controller: &DomainController) -> String {
         said
     };
     let ca = ca.to_str().expect("UTF-8");
-    let add = ["systems", "add", "harbour", "--kind", "ldap", "--address", &controller.tls_url, "--ca", ca, "--as", "source"];
-    let add = [&add[..], &["--bind-dn", "mate.three@skerry.example", "--base-dn", &controller.base]].concat();
-    controller.tool(&["user", "enable", "mate.three"]).expect("enabled");
+    let add = [
+        "systems",
+        "add",
+        "harbour",
+        "--kind",
+        "ldap",
+        "--address",
+        &controller.tls_url,
+        "--ca",
+        ca,
+        "--as",
+        "source",
+    ];
+    let add = [
+        &add[..],
+        &[
+            "--bind-dn",
+            "mate.three@skerry.example",
+            "--base-dn",
+            &controller.base,
+        ],
+    ]
+    .concat();
+    controller
+        .tool(&["user", "enable", "mate.three"])
+        .expect("enabled");
     let added = said(&add, "Quay-side-9");
-    assert!(added.contains("a domain controller") && added.contains("state in userAccountControl"), "{added}");
+    assert!(
+        added.contains("a domain controller") && added.contains("state in userAccountControl"),
+        "{added}"
+    );
     said(&["rules", "draft", "publish", "1"], "");
     let read = said(&["systems", "read", "harbour"], "");
     assert!(read.contains("accounts of type person"), "{read}");
@@ -510,10 +1058,15 @@ fn serve(controller: &DomainController) -> String {
     ] {
         assert!(out.contains(reason), "`{reason}` in: {out}");
     }
-    // A newcomer of the personnel office gets an account with a first password, which the controller takes.
+    // A newcomer of the personnel office gets an account with a first password, which the
+    // controller takes.
     let feeds = folder.path().join("data").join("feeds").join("crew");
     std::fs::create_dir_all(&feeds).expect("made");
-    std::fs::write(feeds.join("crew.csv"), "number;given;family\n7001;Runa;Vik\n").expect("written");
+    std::fs::write(
+        feeds.join("crew.csv"),
+        "number;given;family\n7001;Runa;Vik\n",
+    )
+    .expect("written");
     let rules = folder.path().join("rules");
     std::fs::create_dir(&rules).expect("made");
     let write = |name: &str, text: &str| std::fs::write(rules.join(name), text).expect("written");
@@ -531,19 +1084,55 @@ fn serve(controller: &DomainController) -> String {
     );
     write("hall.toml", &controlled);
     let crew = feeds.to_str().expect("UTF-8");
-    said(&["systems", "add", "crew", "--kind", "feed", "--path", crew, "--key", "number"], "");
-    let hall = ["systems", "add", "hall", "--kind", "ldap", "--address", &controller.tls_url, "--ca", ca, "--as", "target"];
-    said(&[&hall[..], &["--bind-dn", &controller.admin, "--base-dn", &controller.base]].concat(), &controller.password);
+    said(
+        &[
+            "systems", "add", "crew", "--kind", "feed", "--path", crew, "--key", "number",
+        ],
+        "",
+    );
+    let hall = [
+        "systems",
+        "add",
+        "hall",
+        "--kind",
+        "ldap",
+        "--address",
+        &controller.tls_url,
+        "--ca",
+        ca,
+        "--as",
+        "target",
+    ];
+    said(
+        &[
+            &hall[..],
+            &[
+                "--bind-dn",
+                &controller.admin,
+                "--base-dn",
+                &controller.base,
+            ],
+        ]
+        .concat(),
+        &controller.password,
+    );
     said(&["rules", "publish", rules.to_str().expect("UTF-8")], "");
     said(&["systems", "set", "hall", "--writable", "person"], "");
     said(&["systems", "arm", "hall"], "");
     let run = said(&["run"], "");
     assert!(run.contains("1 done, 0 failed"), "{run}");
     let waiting = said(&["passwords", "list"], "");
-    let number = waiting.lines().find(|line| line.contains("Runa Vik")).and_then(|line| line.split_whitespace().next()).expect("waits");
+    let number = waiting
+        .lines()
+        .find(|line| line.contains("Runa Vik"))
+        .and_then(|line| line.split_whitespace().next())
+        .expect("waits");
     let password = said(&["passwords", "show", number], "").trim().to_owned();
     let shown = said(&["systems", "show", "harbour"], "");
-    assert!(shown.contains("Functional level") && shown.contains("change feed"), "{shown}");
+    assert!(
+        shown.contains("Functional level") && shown.contains("change feed"),
+        "{shown}"
+    );
     password
 }
 
@@ -554,6 +1143,10 @@ trait ByName {
 
 impl ByName for Arc<LdapConnector> {
     async fn by_name(&self, object: ObjectType, name: &str) -> Observed {
-        all(self, object).await.into_iter().find(|o| o.name == name).expect("there")
+        all(self, object)
+            .await
+            .into_iter()
+            .find(|o| o.name == name)
+            .expect("there")
     }
 }

@@ -1,5 +1,5 @@
-//! Mappings on a running service: references and large groups, names made up once, first passwords, what was done
-//! behind our back; and drafts of the rules, with their effect on everybody.
+//! Mappings on a running service: references and large groups, names made up once, first passwords,
+//! what was done behind our back; and drafts of the rules, with their effect on everybody.
 #![allow(clippy::unwrap_used)]
 
 mod common;
@@ -27,12 +27,20 @@ struct Line {
 async fn line(people: usize, manner: Manner) -> Line {
     let folder = tempfile::tempdir().unwrap();
     let people = world::people(world::SEED, people);
-    let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.unwrap();
-    let berthing = ScimService::with_manner(world::berthing(&people), "berth-token", manner).await.unwrap();
+    let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD)
+        .await
+        .unwrap();
+    let berthing = ScimService::with_manner(world::berthing(&people), "berth-token", manner)
+        .await
+        .unwrap();
     let data = folder.path().join("data");
     let service = Service::start(&data);
     connect(&service, &harbour, &berthing, folder.path());
-    said(&service, &["systems", "set", "berthing", "--writable", "person,group"], 0);
+    said(
+        &service,
+        &["systems", "set", "berthing", "--writable", "person,group"],
+        0,
+    );
     said(&service, &["systems", "arm", "berthing"], 0);
     // With groups, and with whom people report to.
     let rules = folder.path().join("rules");
@@ -40,19 +48,35 @@ async fn line(people: usize, manner: Manner) -> Line {
         std::fs::write(rules.join(name), text).unwrap();
     }
     said(&service, &["rules", "publish", rules.to_str().unwrap()], 0);
-    Line { _folder: folder, people, harbour, berthing, service, rules, data }
+    Line {
+        _folder: folder,
+        people,
+        harbour,
+        berthing,
+        service,
+        rules,
+        data,
+    }
 }
 
 impl Line {
     async fn ldap(&self) -> ldap3::Ldap {
         let (connection, mut ldap) = LdapConnAsync::new(&self.harbour.url).await.unwrap();
         ldap3::drive!(connection);
-        ldap.simple_bind(&self.harbour.admin_dn, PASSWORD).await.unwrap().success().unwrap();
+        ldap.simple_bind(&self.harbour.admin_dn, PASSWORD)
+            .await
+            .unwrap()
+            .success()
+            .unwrap();
         ldap
     }
 
     fn group(&self, name: &str) -> Value {
-        self.berthing.groups().into_iter().find(|group| group["displayName"] == name).unwrap_or_default()
+        self.berthing
+            .groups()
+            .into_iter()
+            .find(|group| group["displayName"] == name)
+            .unwrap_or_default()
     }
 
     fn edit(&self, file: &str, from: &str, to: &str) {
@@ -67,26 +91,53 @@ fn edit(folder: &Path, file: &str, from: &str, to: &str) {
     std::fs::write(path, text.replacen(from, to, 1)).unwrap();
 }
 
-/// A group that grows by hundreds is changed in pieces; where the service takes bulk, in one request.
+/// A group that grows by hundreds is changed in pieces; where the service takes bulk, in one
+/// request.
 async fn a_group_grows(manner: Manner, requests: &[&str]) {
     let line = line(420, manner).await;
     said(&line.service, &["run"], 0);
-    let before = line.group("deck-watch")["members"].as_array().map_or(0, Vec::len);
+    let before = line.group("deck-watch")["members"]
+        .as_array()
+        .map_or(0, Vec::len);
     assert!((30..200).contains(&before), "{before}");
     let everybody: std::collections::HashSet<String> = line.people.iter().map(Crew::dn).collect();
     let dn = format!("cn=deck-watch,ou=groups,{BASE}");
-    line.ldap().await.modify(&dn, vec![Mod::Replace("member".to_owned(), everybody)]).await.unwrap().success().unwrap();
+    line.ldap()
+        .await
+        .modify(&dn, vec![Mod::Replace("member".to_owned(), everybody)])
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
     line.berthing.take_writes();
     said(&line.service, &["run"], 0);
-    let after = line.group("deck-watch")["members"].as_array().map_or(0, Vec::len);
+    let after = line.group("deck-watch")["members"]
+        .as_array()
+        .map_or(0, Vec::len);
     assert!(after > 380 && after - before > 201, "{before} then {after}");
-    let writes: Vec<String> = line.berthing.take_writes().iter().map(|write| write.split("/b0").next().unwrap().to_owned()).collect();
+    let writes: Vec<String> = line
+        .berthing
+        .take_writes()
+        .iter()
+        .map(|write| write.split("/b0").next().unwrap().to_owned())
+        .collect();
     assert_eq!(writes, requests, "only what differs was sent");
     // One member goes: one request, and the second run sends nothing.
     let first = std::collections::HashSet::from([line.people[60].dn()]);
-    line.ldap().await.modify(&dn, vec![Mod::Delete("member".to_owned(), first)]).await.unwrap().success().unwrap();
+    line.ldap()
+        .await
+        .modify(&dn, vec![Mod::Delete("member".to_owned(), first)])
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
     said(&line.service, &["run"], 0);
-    assert_eq!(line.group("deck-watch")["members"].as_array().map_or(0, Vec::len), after - 1);
+    assert_eq!(
+        line.group("deck-watch")["members"]
+            .as_array()
+            .map_or(0, Vec::len),
+        after - 1
+    );
     assert_eq!(line.berthing.take_writes().len(), 1);
     said(&line.service, &["run"], 0);
     assert_eq!(line.berthing.take_writes(), Vec::<String>::new());
@@ -99,7 +150,14 @@ async fn a_large_group_is_patched_in_pieces() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_large_group_is_changed_in_bulk_where_that_is_offered() {
-    a_group_grows(Manner { bulk: 20, ..Manner::full() }, &["POST /Bulk"]).await;
+    a_group_grows(
+        Manner {
+            bulk: 20,
+            ..Manner::full()
+        },
+        &["POST /Bulk"],
+    )
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -108,109 +166,332 @@ async fn people_point_to_each_other_and_names_are_made_up_once() {
     let preview = said(&line.service, &["preview", "--each", "0"], 0);
     holds(&preview, &["create"]);
     let told = line.service.json(&["why", "1009"]);
-    assert!(told.to_string().contains("made up; theirs from the next run on"), "{told}");
+    assert!(
+        told.to_string()
+            .contains("made up; theirs from the next run on"),
+        "{told}"
+    );
     said(&line.service, &["run"], 0);
-    // Everybody's manager is the account of that person there, and a circle is closed in the first run.
+    // Everybody's manager is the account of that person there, and a circle is closed in the first
+    // run.
     let by_mail = |person: &Crew| line.berthing.user(person.mail.trim()).unwrap();
     let manager = |user: &Value| user[tide_scim::ENTERPRISE]["manager"]["value"].clone();
-    let head = |department: &str| line.people.iter().find(|person| person.department == department).unwrap();
+    let head = |department: &str| {
+        line.people
+            .iter()
+            .find(|person| person.department == department)
+            .unwrap()
+    };
     let (office, deck) = (by_mail(head("60")), by_mail(head("10")));
-    assert_eq!(manager(&office), deck["id"], "the first of the shore office reports to the first of the deck");
+    assert_eq!(
+        manager(&office),
+        deck["id"],
+        "the first of the shore office reports to the first of the deck"
+    );
     assert_eq!(manager(&deck), office["id"], "and the other way round");
     let plan = line.group("sailing-plan");
-    assert!(plan["members"].to_string().contains(line.group("deck-watch")["id"].as_str().unwrap()), "a group in a group: {plan}");
-    holds(&said(&line.service, &["why", "sailing-plan"], 0), &["deck-watch", "in sync"]);
-    holds(&said(&line.service, &["why", &head("60").number], 0), &["made up once, and theirs for life", "in sync"]);
+    assert!(
+        plan["members"]
+            .to_string()
+            .contains(line.group("deck-watch")["id"].as_str().unwrap()),
+        "a group in a group: {plan}"
+    );
+    holds(
+        &said(&line.service, &["why", "sailing-plan"], 0),
+        &["deck-watch", "in sync"],
+    );
+    holds(
+        &said(&line.service, &["why", &head("60").number], 0),
+        &["made up once, and theirs for life", "in sync"],
+    );
     line.berthing.take_writes();
     // A marriage changes the name and not the account name; a new manager is followed.
-    let married = line.people.iter().enumerate().find(|(n, p)| *n > 20 && n % 10 > 4 && !p.given.is_empty() && !p.locked).unwrap().1;
+    let married = line
+        .people
+        .iter()
+        .enumerate()
+        .find(|(n, p)| *n > 20 && n % 10 > 4 && !p.given.is_empty() && !p.locked)
+        .unwrap()
+        .1;
     let name = by_mail(married)["nickName"].clone();
-    assert!(name.as_str().is_some_and(|name| name.contains('.')), "{name}");
+    assert!(
+        name.as_str().is_some_and(|name| name.contains('.')),
+        "{name}"
+    );
     let set = |text: &str| std::collections::HashSet::from([text.to_owned()]);
-    let changes = vec![Mod::Replace("sn".to_owned(), set("Wed")), Mod::Replace("manager".to_owned(), set(&line.people[3].dn()))];
-    line.ldap().await.modify(&married.dn(), changes).await.unwrap().success().unwrap();
+    let changes = vec![
+        Mod::Replace("sn".to_owned(), set("Wed")),
+        Mod::Replace("manager".to_owned(), set(&line.people[3].dn())),
+    ];
+    line.ldap()
+        .await
+        .modify(&married.dn(), changes)
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
     said(&line.service, &["run"], 0);
     let user = by_mail(married);
-    assert_eq!((&user["name"]["familyName"], &user["nickName"]), (&json!("Wed"), &name));
+    assert_eq!(
+        (&user["name"]["familyName"], &user["nickName"]),
+        (&json!("Wed"), &name)
+    );
     assert_eq!(manager(&user), by_mail(&line.people[3])["id"]);
-    let tried = said(&line.service, &["rules", "try", "--on", &married.number, "--system", "berthing"], 0);
-    holds(&tried, &["nickName", "enterprise.manager.value", "the account of"]);
+    let tried = said(
+        &line.service,
+        &[
+            "rules",
+            "try",
+            "--on",
+            &married.number,
+            "--system",
+            "berthing",
+        ],
+        0,
+    );
+    holds(
+        &tried,
+        &["nickName", "enterprise.manager.value", "the account of"],
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_first_password_is_set_sealed_and_shown_once() {
     let line = line(60, Manner::full()).await;
-    line.edit("berthing.toml", "[person.outbound]", "[person.password]\nattribute = \"password\"\nlength = 18\n[person.outbound]");
-    said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
+    line.edit(
+        "berthing.toml",
+        "[person.outbound]",
+        "[person.password]\nattribute = \"password\"\nlength = 18\n[person.outbound]",
+    );
+    said(
+        &line.service,
+        &["rules", "publish", line.rules.to_str().unwrap()],
+        0,
+    );
     said(&line.service, &["run"], 0);
     let waiting = line.service.json(&["passwords", "list"]);
     let first = &waiting.as_array().unwrap()[0];
     let (id, account) = (first["id"].to_string(), first["account"].as_str().unwrap());
-    let password = said(&line.service, &["passwords", "show", &id], 0).trim().to_owned();
+    let password = said(&line.service, &["passwords", "show", &id], 0)
+        .trim()
+        .to_owned();
     assert_eq!(password.chars().count(), 18);
-    assert!(line.berthing.lets_log_in(account, &password), "it is the one that was set");
-    holds(&said(&line.service, &["passwords", "show", &id], 1), &["there is no first password that was not shown yet"]);
+    assert!(
+        line.berthing.lets_log_in(account, &password),
+        "it is the one that was set"
+    );
+    holds(
+        &said(&line.service, &["passwords", "show", &id], 1),
+        &["there is no first password that was not shown yet"],
+    );
     let all = line.service.json(&["passwords", "list"]);
-    let shown: Vec<&Value> = all.as_array().unwrap().iter().filter(|one| !one["shown"].is_null()).collect();
-    assert_eq!((shown.len(), &shown[0]["shown_to"]), (1, &json!("first operator")));
-    holds(&said(&line.service, &["journal", "list"], 0), &["password.shown"]);
+    let shown: Vec<&Value> = all
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|one| !one["shown"].is_null())
+        .collect();
+    assert_eq!(
+        (shown.len(), &shown[0]["shown_to"]),
+        (1, &json!("first operator"))
+    );
+    holds(
+        &said(&line.service, &["journal", "list"], 0),
+        &["password.shown"],
+    );
     // Neither the shown one nor those that wait stand anywhere in clear.
-    for file in std::fs::read_dir(&line.data).unwrap().flatten().filter(|file| file.path().is_file()) {
+    for file in std::fs::read_dir(&line.data)
+        .unwrap()
+        .flatten()
+        .filter(|file| file.path().is_file())
+    {
         let bytes = std::fs::read(file.path()).unwrap();
-        assert!(!bytes.windows(password.len()).any(|part| part == password.as_bytes()), "{}", file.path().display());
+        assert!(
+            !bytes
+                .windows(password.len())
+                .any(|part| part == password.as_bytes()),
+            "{}",
+            file.path().display()
+        );
     }
     let log = line.service.running.lines.lock().unwrap().join("\n");
     assert!(!log.contains(&password));
     let changes = line.service.json(&["changes", "show", "1", "--values"]);
     assert!(!changes.to_string().contains(&password));
     // Only who the rules name may see it.
-    line.edit("berthing.toml", "length = 18", "length = 18\nvisible_to = [\"service desk\"]");
-    said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
+    line.edit(
+        "berthing.toml",
+        "length = 18",
+        "length = 18\nvisible_to = [\"service desk\"]",
+    );
+    said(
+        &line.service,
+        &["rules", "publish", line.rules.to_str().unwrap()],
+        0,
+    );
     let next = line.service.json(&["passwords", "list"])[0]["id"].to_string();
-    holds(&said(&line.service, &["passwords", "show", &next], 1), &["show first passwords to service desk, and you are first operator"]);
+    holds(
+        &said(&line.service, &["passwords", "show", &next], 1),
+        &["show first passwords to service desk, and you are first operator"],
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     let line = line(60, Manner::full()).await;
     said(&line.service, &["run"], 0);
-    let lost = line.people.iter().enumerate().find(|(n, p)| n % 10 > 4 && !p.locked && !p.mail.is_empty()).unwrap().1;
-    let old = line.berthing.user(&lost.mail).unwrap()["id"].as_str().unwrap().to_owned();
+    let lost = line
+        .people
+        .iter()
+        .enumerate()
+        .find(|(n, p)| n % 10 > 4 && !p.locked && !p.mail.is_empty())
+        .unwrap()
+        .1;
+    let old = line.berthing.user(&lost.mail).unwrap()["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     let url = format!("{}/Users/{old}", line.berthing.url);
-    common::http().delete(&url).bearer_auth("berth-token").send().await.unwrap().error_for_status().unwrap();
+    common::http()
+        .delete(&url)
+        .bearer_auth("berth-token")
+        .send()
+        .await
+        .unwrap()
+        .error_for_status()
+        .unwrap();
     let made = json!({"schemas": [tide_scim::USER], "userName": "stowaway@berthing.example"});
     let users = format!("{}/Users", line.berthing.url);
-    common::http().post(&users).bearer_auth("berth-token").json(&made).send().await.unwrap().error_for_status().unwrap();
-    let tampered =
-        line.people.iter().enumerate().find(|(n, p)| n % 10 > 4 && !p.locked && p.number != lost.number && !p.mail.is_empty()).unwrap().1;
-    line.berthing.tamper(tampered.mail.trim(), |user| user["title"] = "Pirate".into());
+    common::http()
+        .post(&users)
+        .bearer_auth("berth-token")
+        .json(&made)
+        .send()
+        .await
+        .unwrap()
+        .error_for_status()
+        .unwrap();
+    let tampered = line
+        .people
+        .iter()
+        .enumerate()
+        .find(|(n, p)| n % 10 > 4 && !p.locked && p.number != lost.number && !p.mail.is_empty())
+        .unwrap()
+        .1;
+    line.berthing
+        .tamper(tampered.mail.trim(), |user| user["title"] = "Pirate".into());
     said(&line.service, &["preview"], 0);
     // It is told once, until somebody has seen it; what was there before us is no news.
     let status = said(&line.service, &["status"], 0);
-    holds(&status, &["an account was deleted in berthing itself", "an account was made in berthing itself: stowaway", "it is left alone"]);
-    holds(&status, &["an account was changed in berthing itself", "and is Pirate; the next run puts it right"]);
+    holds(
+        &status,
+        &[
+            "an account was deleted in berthing itself",
+            "an account was made in berthing itself: stowaway",
+            "it is left alone",
+        ],
+    );
+    holds(
+        &status,
+        &[
+            "an account was changed in berthing itself",
+            "and is Pirate; the next run puts it right",
+        ],
+    );
     said(&line.service, &["preview"], 0);
-    assert_eq!(line.service.json(&["status"])["notices"].as_array().unwrap().len(), 3);
-    holds(&said(&line.service, &["why", &lost.number], 0), &["was deleted in berthing itself"]);
-    holds(&said(&line.service, &["why", "dockradio@berthing.example"], 0), &["no identity matches it, and it is left alone"]);
-    line.edit("berthing.toml", "on_orphaned = \"ignore\"\non_deleted = \"review\"", "on_orphaned = \"disable\"\non_deleted = \"recreate\"");
-    let effect = said(&line.service, &["rules", "effect", line.rules.to_str().unwrap()], 0);
+    assert_eq!(
+        line.service.json(&["status"])["notices"]
+            .as_array()
+            .unwrap()
+            .len(),
+        3
+    );
+    holds(
+        &said(&line.service, &["why", &lost.number], 0),
+        &["was deleted in berthing itself"],
+    );
+    holds(
+        &said(&line.service, &["why", "dockradio@berthing.example"], 0),
+        &["no identity matches it, and it is left alone"],
+    );
+    line.edit(
+        "berthing.toml",
+        "on_orphaned = \"ignore\"\non_deleted = \"review\"",
+        "on_orphaned = \"disable\"\non_deleted = \"recreate\"",
+    );
+    let effect = said(
+        &line.service,
+        &["rules", "effect", line.rules.to_str().unwrap()],
+        0,
+    );
     holds(&effect, &["on hold → created", "orphaned → disabled"]);
-    said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
+    said(
+        &line.service,
+        &["rules", "publish", line.rules.to_str().unwrap()],
+        0,
+    );
     said(&line.service, &["run"], 0);
-    assert_ne!(line.berthing.user(&lost.mail).expect("made again")["id"], json!(old));
-    assert_eq!(line.berthing.user("dockradio@berthing.example").unwrap()["active"], false);
+    assert_ne!(
+        line.berthing.user(&lost.mail).expect("made again")["id"],
+        json!(old)
+    );
+    assert_eq!(
+        line.berthing.user("dockradio@berthing.example").unwrap()["active"],
+        false
+    );
     line.berthing.take_writes();
     said(&line.service, &["run"], 0);
-    assert_eq!(line.berthing.take_writes(), Vec::<String>::new(), "it comes to rest");
+    assert_eq!(
+        line.berthing.take_writes(),
+        Vec::<String>::new(),
+        "it comes to rest"
+    );
     // The third way: a person is asked, and says that it is left alone.
-    line.edit("berthing.toml", "on_orphaned = \"disable\"", "on_orphaned = \"review\"");
-    said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
-    holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["a person must say whose it is"]);
-    holds(&said(&line.service, &["match", "berthing", "--which", "orphaned"], 0), &["nightwatch@berthing.example"]);
-    said(&line.service, &["match", "berthing", "--person", "nightwatch@berthing.example", "--skip"], 0);
-    holds(&said(&line.service, &["why", "nightwatch@berthing.example"], 0), &["it is left alone: a person said so"]);
-    holds(&said(&line.service, &["match", "berthing", "--which", "skipped"], 0), &["nightwatch@berthing.example"]);
+    line.edit(
+        "berthing.toml",
+        "on_orphaned = \"disable\"",
+        "on_orphaned = \"review\"",
+    );
+    said(
+        &line.service,
+        &["rules", "publish", line.rules.to_str().unwrap()],
+        0,
+    );
+    holds(
+        &said(&line.service, &["why", "nightwatch@berthing.example"], 0),
+        &["a person must say whose it is"],
+    );
+    holds(
+        &said(
+            &line.service,
+            &["match", "berthing", "--which", "orphaned"],
+            0,
+        ),
+        &["nightwatch@berthing.example"],
+    );
+    said(
+        &line.service,
+        &[
+            "match",
+            "berthing",
+            "--person",
+            "nightwatch@berthing.example",
+            "--skip",
+        ],
+        0,
+    );
+    holds(
+        &said(&line.service, &["why", "nightwatch@berthing.example"], 0),
+        &["it is left alone: a person said so"],
+    );
+    holds(
+        &said(
+            &line.service,
+            &["match", "berthing", "--which", "skipped"],
+            0,
+        ),
+        &["nightwatch@berthing.example"],
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -218,88 +499,311 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
     let line = line(60, Manner::full()).await;
     said(&line.service, &["run"], 0);
     let rules = line.rules.to_str().unwrap().to_owned();
-    holds(&said(&line.service, &["rules", "draft", "list"], 0), &["no draft is open"]);
-    holds(&said(&line.service, &["rules", "draft", "new", "--name", "capitals"], 0), &["draft 1 · capitals · from version 2 · edition 1"]);
-    line.edit("berthing.toml", "'identity.title'", "'upper(identity.titel)'");
-    let broken = said(&line.service, &["rules", "draft", "save", "1", &rules, "--edition", "1"], 1);
-    holds(&broken, &["berthing.toml:", "unknown attribute `identity.titel`", "did you mean `identity.title`?"]);
-    holds(&said(&line.service, &["rules", "draft", "effect", "1"], 1), &["the rules have 1 error"]);
+    holds(
+        &said(&line.service, &["rules", "draft", "list"], 0),
+        &["no draft is open"],
+    );
+    holds(
+        &said(
+            &line.service,
+            &["rules", "draft", "new", "--name", "capitals"],
+            0,
+        ),
+        &["draft 1 · capitals · from version 2 · edition 1"],
+    );
+    line.edit(
+        "berthing.toml",
+        "'identity.title'",
+        "'upper(identity.titel)'",
+    );
+    let broken = said(
+        &line.service,
+        &["rules", "draft", "save", "1", &rules, "--edition", "1"],
+        1,
+    );
+    holds(
+        &broken,
+        &[
+            "berthing.toml:",
+            "unknown attribute `identity.titel`",
+            "did you mean `identity.title`?",
+        ],
+    );
+    holds(
+        &said(&line.service, &["rules", "draft", "effect", "1"], 1),
+        &["the rules have 1 error"],
+    );
     line.edit("berthing.toml", "identity.titel", "identity.title");
-    holds(&said(&line.service, &["rules", "draft", "save", "1", &rules, "--edition", "1"], 1), &["nothing of yours was written over it"]);
-    holds(&said(&line.service, &["rules", "draft", "save", "1", &rules, "--edition", "2"], 0), &["+ title", "upper(identity.title)"]);
+    holds(
+        &said(
+            &line.service,
+            &["rules", "draft", "save", "1", &rules, "--edition", "1"],
+            1,
+        ),
+        &["nothing of yours was written over it"],
+    );
+    holds(
+        &said(
+            &line.service,
+            &["rules", "draft", "save", "1", &rules, "--edition", "2"],
+            0,
+        ),
+        &["+ title", "upper(identity.title)"],
+    );
     let effect = line.service.json(&["rules", "draft", "effect", "1"]);
     let lines = effect["lines"].as_array().unwrap();
-    assert!(lines.len() > 40 && lines.iter().all(|line| line["system"] == "berthing" && line["attribute"] == "title"), "{effect}");
-    assert_eq!(effect["said"], format!("This changes {} values in 1 system.", lines.len()));
+    assert!(
+        lines.len() > 40
+            && lines
+                .iter()
+                .all(|line| line["system"] == "berthing" && line["attribute"] == "title"),
+        "{effect}"
+    );
+    assert_eq!(
+        effect["said"],
+        format!("This changes {} values in 1 system.", lines.len())
+    );
     let on = &line.people[8].number;
-    holds(&said(&line.service, &["rules", "try", "--on", on, "--system", "berthing", "--draft", "1"], 0), &["upper(identity.title)"]);
+    holds(
+        &said(
+            &line.service,
+            &[
+                "rules", "try", "--on", on, "--system", "berthing", "--draft", "1",
+            ],
+            0,
+        ),
+        &["upper(identity.title)"],
+    );
     line.berthing.take_writes();
-    assert_eq!(line.berthing.take_writes(), Vec::<String>::new(), "nothing of this was sent");
+    assert_eq!(
+        line.berthing.take_writes(),
+        Vec::<String>::new(),
+        "nothing of this was sent"
+    );
 
     // Somebody publishes meanwhile: the draft is not published over it, and takes it in.
     let other = line.data.join("other");
-    said(&line.service, &["rules", "export", other.to_str().unwrap()], 0);
+    said(
+        &line.service,
+        &["rules", "export", other.to_str().unwrap()],
+        0,
+    );
     edit(&other, "guards.toml", "[[guard]]", "# theirs\n[[guard]]");
-    edit(&other, "berthing.toml", "'identity.contract'", "'lower(identity.contract)'");
-    said(&line.service, &["rules", "publish", other.to_str().unwrap()], 0);
-    holds(&said(&line.service, &["rules", "draft", "publish", "1"], 1), &["published version 3 since", "rules draft renew 1"]);
+    edit(
+        &other,
+        "berthing.toml",
+        "'identity.contract'",
+        "'lower(identity.contract)'",
+    );
+    said(
+        &line.service,
+        &["rules", "publish", other.to_str().unwrap()],
+        0,
+    );
+    holds(
+        &said(&line.service, &["rules", "draft", "publish", "1"], 1),
+        &["published version 3 since", "rules draft renew 1"],
+    );
     holds(
         &said(&line.service, &["rules", "draft", "renew", "1"], 0),
-        &["from version 3", "upper(identity.title)", "kept as it is here: berthing.toml"],
+        &[
+            "from version 3",
+            "upper(identity.title)",
+            "kept as it is here: berthing.toml",
+        ],
     );
-    holds(&said(&line.service, &["rules", "draft", "publish", "1"], 0), &["published as version 4"]);
+    holds(
+        &said(&line.service, &["rules", "draft", "publish", "1"], 0),
+        &["published as version 4"],
+    );
     // The exported folder remembers that it holds version 3.
     edit(&other, "guards.toml", "# theirs", "# theirs again");
-    holds(&said(&line.service, &["rules", "publish", other.to_str().unwrap()], 1), &["based on version 3", "published version 4 since"]);
+    holds(
+        &said(
+            &line.service,
+            &["rules", "publish", other.to_str().unwrap()],
+            1,
+        ),
+        &["based on version 3", "published version 4 since"],
+    );
 
-    holds(&said(&line.service, &["rules", "history"], 0), &["4 ", "capitals", "first operator"]);
+    holds(
+        &said(&line.service, &["rules", "history"], 0),
+        &["4 ", "capitals", "first operator"],
+    );
     let difference = said(&line.service, &["rules", "diff", "2", "4", "--effect"], 0);
-    holds(&difference, &["guards.toml changed", "# theirs", "berthing.toml changed", "values in 1 system", "VERSION 2", "VERSION 4"]);
-    holds(&said(&line.service, &["rules", "back", "2"], 0), &["back to version 2", "values in 1 system", "nothing is published yet"]);
+    holds(
+        &difference,
+        &[
+            "guards.toml changed",
+            "# theirs",
+            "berthing.toml changed",
+            "values in 1 system",
+            "VERSION 2",
+            "VERSION 4",
+        ],
+    );
+    holds(
+        &said(&line.service, &["rules", "back", "2"], 0),
+        &[
+            "back to version 2",
+            "values in 1 system",
+            "nothing is published yet",
+        ],
+    );
     said(&line.service, &["rules", "draft", "publish", "2"], 0);
     let same = line.service.json(&["rules", "diff", "2", "5", "--effect"]);
-    assert_eq!((same["files"].as_array().unwrap().len(), &same["effect"]["said"]), (0, &json!("This changes nothing for anybody.")));
+    assert_eq!(
+        (
+            same["files"].as_array().unwrap().len(),
+            &same["effect"]["said"]
+        ),
+        (0, &json!("This changes nothing for anybody."))
+    );
     said(&line.service, &["rules", "draft", "new"], 0);
-    holds(&said(&line.service, &["rules", "draft", "drop", "3"], 0), &["draft 3 was dropped"]);
-    holds(&said(&line.service, &["rules", "draft", "show", "3"], 1), &["there is no open draft"]);
+    holds(
+        &said(&line.service, &["rules", "draft", "drop", "3"], 0),
+        &["draft 3 was dropped"],
+    );
+    holds(
+        &said(&line.service, &["rules", "draft", "show", "3"], 1),
+        &["there is no open draft"],
+    );
     // An example that does not come out is not published.
-    line.edit("harbour.toml", "displayName = \"Eiko D'Amberg\"", "displayName = \"Eiko Damberg\"");
+    line.edit(
+        "harbour.toml",
+        "displayName = \"Eiko D'Amberg\"",
+        "displayName = \"Eiko Damberg\"",
+    );
     let refused = text(&line.service.client(&["rules", "publish", &rules]));
-    holds(&refused, &["an apostrophe stays in a name", "displayName should be Eiko Damberg, and is Eiko D'Amberg"]);
+    holds(
+        &refused,
+        &[
+            "an apostrophe stays in a name",
+            "displayName should be Eiko Damberg, and is Eiko D'Amberg",
+        ],
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() {
     let line = line(40, Manner::full()).await;
-    let roles = world::more_rules().into_iter().find(|(name, _)| *name == "roles.toml").expect("there").1;
+    let roles = world::more_rules()
+        .into_iter()
+        .find(|(name, _)| *name == "roles.toml")
+        .expect("there")
+        .1;
     std::fs::write(line.rules.join("roles.toml"), roles).unwrap();
-    said(&line.service, &["rules", "publish", line.rules.to_str().unwrap()], 0);
+    said(
+        &line.service,
+        &["rules", "publish", line.rules.to_str().unwrap()],
+        0,
+    );
     said(&line.service, &["run"], 0);
-    let whole = |person: &&Crew| person.department == "10" && !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
-    let division = |person: &Crew| {
-        let user = line.berthing.user(&person.mail.to_lowercase()).unwrap_or_default();
-        user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["division"].as_str().map(str::to_owned)
+    let whole = |person: &&Crew| {
+        person.department == "10"
+            && !person.given.is_empty()
+            && !person.mail.is_empty()
+            && !person.locked
     };
-    let person = line.people.iter().filter(whole).find(|person| division(person).is_some()).expect("of the deck");
+    let division = |person: &Crew| {
+        let user = line
+            .berthing
+            .user(&person.mail.to_lowercase())
+            .unwrap_or_default();
+        user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["division"]
+            .as_str()
+            .map(str::to_owned)
+    };
+    let person = line
+        .people
+        .iter()
+        .filter(whole)
+        .find(|person| division(person).is_some())
+        .expect("of the deck");
     assert_eq!(division(person).as_deref(), Some("deck watch"));
-    let found = line.service.json(&["identities", "list", "--search", &person.mail.to_lowercase()]);
+    let found = line.service.json(&[
+        "identities",
+        "list",
+        "--search",
+        &person.mail.to_lowercase(),
+    ]);
     let id = found[0]["id"].as_str().unwrap().to_owned();
-    holds(&said(&line.service, &["roles", "list"], 0), &["deck hand", "safety officer", "deck watch"]);
-    // Another condition is tried: who is of the deck would lose it, with what it gives; nothing is kept of that.
-    let tried = line.service.json(&["roles", "try", "deck hand", "identity.department == \"Galley\""]);
-    let whom =
-        |side: &str| tried[side].as_array().unwrap().iter().map(|one| one["identity"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
-    assert!(whom("loses").contains(&id) && !whom("gains").is_empty() && !whom("gains").contains(&id), "{tried:#}");
+    holds(
+        &said(&line.service, &["roles", "list"], 0),
+        &["deck hand", "safety officer", "deck watch"],
+    );
+    // Another condition is tried: who is of the deck would lose it, with what it gives; nothing is
+    // kept of that.
+    let tried = line.service.json(&[
+        "roles",
+        "try",
+        "deck hand",
+        "identity.department == \"Galley\"",
+    ]);
+    let whom = |side: &str| {
+        tried[side]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| one["identity"].as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
+    };
+    assert!(
+        whom("loses").contains(&id) && !whom("gains").is_empty() && !whom("gains").contains(&id),
+        "{tried:#}"
+    );
     let lines = tried["effect"]["lines"].as_array().unwrap();
-    assert!(lines.iter().any(|one| one["identity"] == id.as_str() && one["before"] == "deck watch"), "{tried:#}");
-    holds(&said(&line.service, &["roles", "try", "deck hand", ""], 0), &["0 would gain deck hand, and", "loses", "deck watch"]);
-    holds(&said(&line.service, &["roles", "try", "captain", "true"], 1), &["there is no role `captain`", "deck hand"]);
-    holds(&said(&line.service, &["roles", "try", "deck hand", "identity.rank =="], 1), &["this is no condition"]);
-    holds(&line.service.json(&["roles", "show", "deck hand"]).to_string(), &[&id]);
+    assert!(
+        lines
+            .iter()
+            .any(|one| one["identity"] == id.as_str() && one["before"] == "deck watch"),
+        "{tried:#}"
+    );
+    holds(
+        &said(&line.service, &["roles", "try", "deck hand", ""], 0),
+        &["0 would gain deck hand, and", "loses", "deck watch"],
+    );
+    holds(
+        &said(&line.service, &["roles", "try", "captain", "true"], 1),
+        &["there is no role `captain`", "deck hand"],
+    );
+    holds(
+        &said(
+            &line.service,
+            &["roles", "try", "deck hand", "identity.rank =="],
+            1,
+        ),
+        &["this is no condition"],
+    );
+    holds(
+        &line
+            .service
+            .json(&["roles", "show", "deck hand"])
+            .to_string(),
+        &[&id],
+    );
     // Given for some seconds, with a follower at work: it comes and goes by itself.
-    said(&line.service, &["systems", "schedule", "berthing", "--follow"], 0);
+    said(
+        &line.service,
+        &["systems", "schedule", "berthing", "--follow"],
+        0,
+    );
     let until = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
-    said(&line.service, &["roles", "give", "safety officer", &id, "--until", &until.to_string(), "--comment", "drill"], 0);
+    said(
+        &line.service,
+        &[
+            "roles",
+            "give",
+            "safety officer",
+            &id,
+            "--until",
+            &until.to_string(),
+            "--comment",
+            "drill",
+        ],
+        0,
+    );
     let becomes = async |wanted: &str| {
         for _ in 0..150 {
             if division(person).as_deref() == Some(wanted) {
@@ -307,29 +811,61 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
             }
             tokio::time::sleep(std::time::Duration::from_millis(100)).await;
         }
-        panic!("{:?} and not {wanted}: {}", division(person), said(&line.service, &["why", &id], 0));
+        panic!(
+            "{:?} and not {wanted}: {}",
+            division(person),
+            said(&line.service, &["why", &id], 0)
+        );
     };
     becomes("bridge").await;
-    holds(&said(&line.service, &["roles", "list"], 0), &["where roles differ", "bridge", "deck watch by deck hand"]);
-    holds(&line.service.json(&["why", &id]).to_string(), &["by the role safety officer, over deck watch by deck hand"]);
+    holds(
+        &said(&line.service, &["roles", "list"], 0),
+        &["where roles differ", "bridge", "deck watch by deck hand"],
+    );
+    holds(
+        &line.service.json(&["why", &id]).to_string(),
+        &["by the role safety officer, over deck watch by deck hand"],
+    );
     becomes("deck watch").await;
     assert!(jiff::Timestamp::now() >= until);
-    holds(&said(&line.service, &["roles", "show", "safety officer"], 0), &["nobody holds it"]);
-    holds(&said(&line.service, &["journal", "list"], 0), &["role.given", "drill"]);
+    holds(
+        &said(&line.service, &["roles", "show", "safety officer"], 0),
+        &["nobody holds it"],
+    );
+    holds(
+        &said(&line.service, &["journal", "list"], 0),
+        &["role.given", "drill"],
+    );
     // Given and taken; and what cannot be.
     said(&line.service, &["roles", "give", "safety officer", &id], 0);
     becomes("bridge").await;
     said(&line.service, &["roles", "take", "safety officer", &id], 0);
     becomes("deck watch").await;
-    holds(&said(&line.service, &["roles", "take", "safety officer", &id], 1), &["no grant by hand of the role"]);
-    holds(&said(&line.service, &["roles", "give", "captain", &id], 1), &["there is no role `captain`", "deck hand"]);
-    holds(&said(&line.service, &["roles", "give", "crew", &id, "--until", "soon"], 1), &["`soon` is no moment"]);
+    holds(
+        &said(&line.service, &["roles", "take", "safety officer", &id], 1),
+        &["no grant by hand of the role"],
+    );
+    holds(
+        &said(&line.service, &["roles", "give", "captain", &id], 1),
+        &["there is no role `captain`", "deck hand"],
+    );
+    holds(
+        &said(
+            &line.service,
+            &["roles", "give", "crew", &id, "--until", "soon"],
+            1,
+        ),
+        &["`soon` is no moment"],
+    );
     // Whoever leaves loses what was given, and does not get it back with the return.
     said(&line.service, &["roles", "give", "safety officer", &id], 0);
     becomes("bridge").await;
     said(&line.service, &["identities", "leave", &id], 0);
     for n in 0.. {
-        let user = line.berthing.user(&person.mail.to_lowercase()).unwrap_or_default();
+        let user = line
+            .berthing
+            .user(&person.mail.to_lowercase())
+            .unwrap_or_default();
         if user["active"] == false {
             break;
         }

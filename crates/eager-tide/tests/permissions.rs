@@ -1,4 +1,5 @@
-//! Service accounts with exactly the permissions that are listed for them, and with less: on a real slapd.
+//! Service accounts with exactly the permissions that are listed for them, and with less: on a real
+//! slapd.
 #![allow(clippy::unwrap_used)]
 
 mod common;
@@ -13,7 +14,10 @@ use tide_ldap::ldif::LdifEntry;
 use tide_standins::slapd::{Setup, Slapd};
 use tide_standins::world::BASE;
 
-const ACCOUNT: (&str, &str) = ("cn=eager-tide,ou=services,dc=skerry,dc=example", "Capstan-Buoy-44");
+const ACCOUNT: (&str, &str) = (
+    "cn=eager-tide,ou=services,dc=skerry,dc=example",
+    "Capstan-Buoy-44",
+);
 
 fn rules() -> String {
     ship::hall("title           = 'identity.dept'\ntelephoneNumber = 'identity.ends'\n")
@@ -21,22 +25,40 @@ fn rules() -> String {
 
 /// The tree, with a service account that has no permission yet.
 fn entries() -> Vec<LdifEntry> {
-    let mut all = ship::tree(&["deck", "galley", "groups", "services", "former"], &["deck-crew", "galley-crew"]);
-    let account =
-        LdifEntry::new(ACCOUNT.0).with("objectClass", &["organizationalRole", "simpleSecurityObject"]).with("cn", &["eager-tide"]);
+    let mut all = ship::tree(
+        &["deck", "galley", "groups", "services", "former"],
+        &["deck-crew", "galley-crew"],
+    );
+    let account = LdifEntry::new(ACCOUNT.0)
+        .with(
+            "objectClass",
+            &["organizationalRole", "simpleSecurityObject"],
+        )
+        .with("cn", &["eager-tide"]);
     all.push(account.with("userPassword", &[ACCOUNT.1]));
     all
 }
 
 /// A slapd whose service account may do this and nothing else.
 fn slapd(access: &str) -> Slapd {
-    let access = format!("access to attrs=userPassword by self =w by anonymous auth by * break\n{access}\naccess to * by * none");
-    Slapd::with_setup(&entries(), &Setup { access: Some(access), ..Setup::default() }).unwrap()
+    let access = format!(
+        "access to attrs=userPassword by self =w by anonymous auth by * break\n{access}\naccess to * by * none"
+    );
+    Slapd::with_setup(
+        &entries(),
+        &Setup {
+            access: Some(access),
+            ..Setup::default()
+        },
+    )
+    .unwrap()
 }
 
 fn all_but(attributes: &str) -> String {
     let who = ACCOUNT.0;
-    format!("access to attrs={attributes} by dn.exact=\"{who}\" read by * none\naccess to * by dn.exact=\"{who}\" write by * none")
+    format!(
+        "access to attrs={attributes} by dn.exact=\"{who}\" read by * none\naccess to * by dn.exact=\"{who}\" write by * none"
+    )
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -46,13 +68,34 @@ async fn a_refused_value_keeps_back_no_other_of_the_same_person() {
     ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
     ship.run();
     // Another department and another name; and a telephone number that no directory takes.
-    ship.set("100", &[("name", "Ada Holm"), ("dept", "galley"), ("ends", "¿¡ø")]);
+    ship.set(
+        "100",
+        &[("name", "Ada Holm"), ("dept", "galley"), ("ends", "¿¡ø")],
+    );
     let run = said(&ship.service, &["run"], 1);
-    holds(&run, &["1 failed", "telephoneNumber", "partly done: the account was renamed"]);
+    holds(
+        &run,
+        &[
+            "1 failed",
+            "telephoneNumber",
+            "partly done: the account was renamed",
+        ],
+    );
     let who = "(employeeNumber=100)";
-    assert_eq!(ship.entry(who).await.unwrap().dn, "cn=Ada Holm,ou=galley,dc=skerry,dc=example");
-    for (attribute, wanted) in [("title", "galley"), ("sn", "Ada Holm"), ("telephoneNumber", "")] {
-        assert_eq!(ship.values(who, attribute).await.concat(), wanted, "{attribute}");
+    assert_eq!(
+        ship.entry(who).await.unwrap().dn,
+        "cn=Ada Holm,ou=galley,dc=skerry,dc=example"
+    );
+    for (attribute, wanted) in [
+        ("title", "galley"),
+        ("sn", "Ada Holm"),
+        ("telephoneNumber", ""),
+    ] {
+        assert_eq!(
+            ship.values(who, attribute).await.concat(),
+            wanted,
+            "{attribute}"
+        );
     }
     // What is refused stays one change, and is done when it can be.
     let again = said(&ship.service, &["run"], 1);
@@ -62,7 +105,13 @@ async fn a_refused_value_keeps_back_no_other_of_the_same_person() {
     ship.run();
     assert_eq!(ship.values(who, "telephoneNumber").await, ["+47 000 001"]);
     // A name that must be there is not cleared with all else.
-    ship.rules("hall.toml", &rules().replace("{ value = 'identity.name', required = true }", "'identity.manager'"));
+    ship.rules(
+        "hall.toml",
+        &rules().replace(
+            "{ value = 'identity.name', required = true }",
+            "'identity.manager'",
+        ),
+    );
     ship.publish();
     ship.set("100", &[("ends", "+47 000 002")]);
     ship.run();
@@ -73,22 +122,57 @@ async fn a_refused_value_keeps_back_no_other_of_the_same_person() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_refused_for_want_of_rights_is_not_sent_on_and_on() {
     let who = ACCOUNT.0;
-    let galley = format!("access to dn.subtree=\"ou=galley,{BASE}\" by dn.exact=\"{who}\" write by * none");
-    let slapd = slapd(&format!("{galley}\naccess to * by dn.exact=\"{who}\" read by * none"));
+    let galley =
+        format!("access to dn.subtree=\"ou=galley,{BASE}\" by dn.exact=\"{who}\" write by * none");
+    let slapd = slapd(&format!(
+        "{galley}\naccess to * by dn.exact=\"{who}\" read by * none"
+    ));
     let mut ship = Ship::start_as(&reach(&slapd), ACCOUNT, &rules(), "person").await;
     for at in 0..40 {
-        ship.set(&format!("{}", 100 + at), &[("name", &format!("Crew {at}")), ("dept", "deck")]);
+        ship.set(
+            &format!("{}", 100 + at),
+            &[("name", &format!("Crew {at}")), ("dept", "deck")],
+        );
     }
     for at in 0..3 {
-        ship.set(&format!("{}", 900 + at), &[("name", &format!("Cook {at}")), ("dept", "galley")]);
+        ship.set(
+            &format!("{}", 900 + at),
+            &[("name", &format!("Cook {at}")), ("dept", "galley")],
+        );
     }
     let run = said(&ship.service, &["run"], 1);
-    holds(&run, &["· partial ·", "3 done, 41 failed", "no write access to parent"]);
-    let all = said(&ship.service, &["changes", "show", "1", "--values", "--limit", "100"], 0);
-    holds(&all, &["in a row in this container, because the service account lacks a permission", "eager-tide systems permissions hall"]);
-    let sent = all.lines().filter(|line| line.contains("no write access to parent")).count();
-    assert!(sent <= 26, "ten in a row, and what was on its way meanwhile: {sent}");
-    assert!(ship.entry("(employeeNumber=902)").await.is_some(), "where it has the right, accounts are made");
+    holds(
+        &run,
+        &[
+            "· partial ·",
+            "3 done, 41 failed",
+            "no write access to parent",
+        ],
+    );
+    let all = said(
+        &ship.service,
+        &["changes", "show", "1", "--values", "--limit", "100"],
+        0,
+    );
+    holds(
+        &all,
+        &[
+            "in a row in this container, because the service account lacks a permission",
+            "eager-tide systems permissions hall",
+        ],
+    );
+    let sent = all
+        .lines()
+        .filter(|line| line.contains("no write access to parent"))
+        .count();
+    assert!(
+        sent <= 26,
+        "ten in a row, and what was on its way meanwhile: {sent}"
+    );
+    assert!(
+        ship.entry("(employeeNumber=902)").await.is_some(),
+        "where it has the right, accounts are made"
+    );
 }
 
 /// Everything that rules can do with a directory.
@@ -125,71 +209,164 @@ fn access_of(permissions: &str) -> String {
     for permission in permissions {
         assert_eq!(permission.entries, [BASE], "{permission:?}");
         match permission.operation {
-            Operation::Read => read.extend(permission.attributes.into_iter().chain(["entry".to_owned()])),
+            Operation::Read => read.extend(
+                permission
+                    .attributes
+                    .into_iter()
+                    .chain(["entry".to_owned()]),
+            ),
             Operation::Write | Operation::SetPassword => write.extend(permission.attributes),
-            // slapd asks for the naming attribute, for the entry, and for the children of the containers.
-            Operation::Rename => write.extend(permission.attributes.into_iter().chain(["entry".to_owned(), "children".to_owned()])),
+            // slapd asks for the naming attribute, for the entry, and for the children of the
+            // containers.
+            Operation::Rename => write.extend(
+                permission
+                    .attributes
+                    .into_iter()
+                    .chain(["entry".to_owned(), "children".to_owned()]),
+            ),
             // What a new entry holds is not looked at by itself.
-            Operation::Create | Operation::Delete => write.extend(["entry".to_owned(), "children".to_owned()]),
+            Operation::Create | Operation::Delete => {
+                write.extend(["entry".to_owned(), "children".to_owned()])
+            }
         }
     }
     read.retain(|name| !write.contains(name));
     let rule = |names: BTreeSet<String>, level: &str| {
         let names = names.into_iter().collect::<Vec<_>>().join(",");
-        format!("access to dn.subtree=\"{BASE}\" attrs={names} by dn.exact=\"{}\" {level} by * none", ACCOUNT.0)
+        format!(
+            "access to dn.subtree=\"{BASE}\" attrs={names} by dn.exact=\"{}\" {level} by * none",
+            ACCOUNT.0
+        )
     };
     format!("{}\n{}", rule(write, "write"), rule(read, "read"))
 }
 
 fn setup(access: &str) -> Setup {
-    let access = format!("access to attrs=userPassword by self =w by anonymous auth by * break\n{access}\naccess to * by * none");
-    Setup { access: Some(access), policy: format!("ppolicy_default \"cn=policy,{BASE}\""), ..Setup::default() }
+    let access = format!(
+        "access to attrs=userPassword by self =w by anonymous auth by * break\n{access}\naccess to * by * none"
+    );
+    Setup {
+        access: Some(access),
+        policy: format!("ppolicy_default \"cn=policy,{BASE}\""),
+        ..Setup::default()
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn with_exactly_the_listed_permissions_everything_that_the_rules_do_works() {
     let mut all = entries();
-    let policy =
-        LdifEntry::new(format!("cn=policy,{BASE}")).with("objectClass", &["applicationProcess", "pwdPolicy"]).with("cn", &["policy"]);
-    all.push(policy.with("pwdAttribute", &["userPassword"]).with("pwdMustChange", &["TRUE"]));
+    let policy = LdifEntry::new(format!("cn=policy,{BASE}"))
+        .with("objectClass", &["applicationProcess", "pwdPolicy"])
+        .with("cn", &["policy"]);
+    all.push(
+        policy
+            .with("pwdAttribute", &["userPassword"])
+            .with("pwdMustChange", &["TRUE"]),
+    );
     let listed = {
         let slapd = Slapd::with_setup(&all, &setup(&all_but("description"))).unwrap();
         let ship = Ship::start(&reach(&slapd), &ship::hall(EVERYTHING), "person,group").await;
         holds(
             &said(&ship.service, &["systems", "permissions", "hall"], 0),
-            &["set password", "pwdAccountLockedTime", "dc=skerry,dc=example and below"],
+            &[
+                "set password",
+                "pwdAccountLockedTime",
+                "dc=skerry,dc=example and below",
+            ],
         );
-        said(&ship.service, &["systems", "permissions", "hall", "--output", "json"], 0)
+        said(
+            &ship.service,
+            &["systems", "permissions", "hall", "--output", "json"],
+            0,
+        )
     };
     let slapd = Slapd::with_setup(&all, &setup(&access_of(&listed))).unwrap();
-    let mut ship = Ship::start_as(&reach(&slapd), ACCOUNT, &ship::hall(EVERYTHING), "person,group").await;
-    for (number, name, dept) in [("100", "Ada Quay", "deck"), ("101", "Bo Lind", "galley"), ("102", "Cy Mast", "deck")] {
-        ship.set(number, &[("name", name), ("dept", dept), ("manager", if number == "100" { "" } else { "100" }), ("ends", "mate")]);
+    let mut ship = Ship::start_as(
+        &reach(&slapd),
+        ACCOUNT,
+        &ship::hall(EVERYTHING),
+        "person,group",
+    )
+    .await;
+    for (number, name, dept) in [
+        ("100", "Ada Quay", "deck"),
+        ("101", "Bo Lind", "galley"),
+        ("102", "Cy Mast", "deck"),
+    ] {
+        ship.set(
+            number,
+            &[
+                ("name", name),
+                ("dept", dept),
+                ("manager", if number == "100" { "" } else { "100" }),
+                ("ends", "mate"),
+            ],
+        );
     }
     ship.run();
     ship.rest();
     let check = said(&ship.service, &["systems", "check", "hall"], 0);
     holds(&check, &["Changes", "content synchronization"]);
-    assert!(!check.contains("FAIL") && !check.contains("look"), "{check}");
+    assert!(
+        !check.contains("FAIL") && !check.contains("look"),
+        "{check}"
+    );
     // Another department, name, title and manager; another is suspended and comes back.
-    ship.set("102", &[("name", "Cy Holm"), ("dept", "galley"), ("manager", "101"), ("ends", "cook")]);
+    ship.set(
+        "102",
+        &[
+            ("name", "Cy Holm"),
+            ("dept", "galley"),
+            ("manager", "101"),
+            ("ends", "cook"),
+        ],
+    );
     ship.set("101", &[("active", "no")]);
     ship.run();
     let cy = "(employeeNumber=102)";
-    assert_eq!(ship.entry(cy).await.unwrap().dn, "cn=Cy Holm,ou=galley,dc=skerry,dc=example");
-    assert_eq!(ship.values(cy, "manager").await, ["cn=Bo Lind,ou=galley,dc=skerry,dc=example"]);
+    assert_eq!(
+        ship.entry(cy).await.unwrap().dn,
+        "cn=Cy Holm,ou=galley,dc=skerry,dc=example"
+    );
+    assert_eq!(
+        ship.values(cy, "manager").await,
+        ["cn=Bo Lind,ou=galley,dc=skerry,dc=example"]
+    );
     assert_eq!(ship.values(cy, "title").await, ["cook"]);
-    assert!(ship.members("galley-crew").await.contains("cn=cy holm,ou=galley,dc=skerry,dc=example"));
-    assert!(!ship.members("deck-crew").await.iter().any(|member| member.starts_with("cn=cy")));
-    assert_eq!(ship.values("(employeeNumber=101)", "pwdAccountLockedTime").await, ["000001010000Z"]);
+    assert!(
+        ship.members("galley-crew")
+            .await
+            .contains("cn=cy holm,ou=galley,dc=skerry,dc=example")
+    );
+    assert!(
+        !ship
+            .members("deck-crew")
+            .await
+            .iter()
+            .any(|member| member.starts_with("cn=cy"))
+    );
+    assert_eq!(
+        ship.values("(employeeNumber=101)", "pwdAccountLockedTime")
+            .await,
+        ["000001010000Z"]
+    );
     ship.set("101", &[("active", "yes")]);
     ship.run();
-    assert!(ship.values("(employeeNumber=101)", "pwdAccountLockedTime").await.is_empty());
+    assert!(
+        ship.values("(employeeNumber=101)", "pwdAccountLockedTime")
+            .await
+            .is_empty()
+    );
     // A password from an operator, to be changed at the next sign-in.
     let set = client(
         &ship.service.url,
         &ship.service.token,
-        &["passwords", "set", &ship.identity("Cy Holm"), "--must-change"],
+        &[
+            "passwords",
+            "set",
+            &ship.identity("Cy Holm"),
+            "--must-change",
+        ],
         "Windlass-Ketch-71",
     );
     assert!(set.status.success(), "{}", text(&set));
@@ -197,25 +374,66 @@ async fn with_exactly_the_listed_permissions_everything_that_the_rules_do_works(
     assert_eq!(ship.values(cy, "pwdReset").await, ["TRUE"]);
     // They leave: one account stays, disabled and elsewhere, the other is deleted.
     for name in ["Ada Quay", "Bo Lind"] {
-        said(&ship.service, &["identities", "leave", &ship.identity(name)], 0);
+        said(
+            &ship.service,
+            &["identities", "leave", &ship.identity(name)],
+            0,
+        );
     }
     ship.rest();
     let ada = "(employeeNumber=100)";
-    assert_eq!(ship.entry(ada).await.unwrap().dn, "cn=Ada Quay,ou=former,dc=skerry,dc=example");
+    assert_eq!(
+        ship.entry(ada).await.unwrap().dn,
+        "cn=Ada Quay,ou=former,dc=skerry,dc=example"
+    );
     assert_eq!(ship.values(ada, "description").await, ["left"]);
-    assert_eq!(ship.values(ada, "pwdAccountLockedTime").await, ["000001010000Z"]);
-    assert!(!ship.members("deck-crew").await.iter().any(|member| member.starts_with("cn=ada")));
-    assert!(ship.entry("(employeeNumber=101)").await.is_none(), "deleted");
+    assert_eq!(
+        ship.values(ada, "pwdAccountLockedTime").await,
+        ["000001010000Z"]
+    );
+    assert!(
+        !ship
+            .members("deck-crew")
+            .await
+            .iter()
+            .any(|member| member.starts_with("cn=ada"))
+    );
+    assert!(
+        ship.entry("(employeeNumber=101)").await.is_none(),
+        "deleted"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_test_of_the_connection_notices_a_key_that_cannot_be_read() {
-    let slapd = slapd(&format!("access to attrs=entryUUID by * none\n{}", all_but("description")));
+    let slapd = slapd(&format!(
+        "access to attrs=entryUUID by * none\n{}",
+        all_but("description")
+    ));
     let mut ship = Ship::start(&reach(&slapd), &rules(), "person").await;
     ship.set("100", &[("name", "Ada Quay"), ("dept", "deck")]);
     ship.run();
-    let add =
-        ["systems", "add", "blind", "--kind", "ldap", "--address", &slapd.url, "--base-dn", BASE, "--bind-dn", ACCOUNT.0, "--only-check"];
+    let add = [
+        "systems",
+        "add",
+        "blind",
+        "--kind",
+        "ldap",
+        "--address",
+        &slapd.url,
+        "--base-dn",
+        BASE,
+        "--bind-dn",
+        ACCOUNT.0,
+        "--only-check",
+    ];
     let check = client(&ship.service.url, &ship.service.token, &add, ACCOUNT.1);
-    holds(&text(&check), &["FAIL  First entries", "do not show their entryUUID", "give the service account the right to read entryUUID"]);
+    holds(
+        &text(&check),
+        &[
+            "FAIL  First entries",
+            "do not show their entryUUID",
+            "give the service account the right to read entryUUID",
+        ],
+    );
 }

@@ -14,17 +14,33 @@ use tide_standins::world::BASE;
 const WATCH: &str = "cn=watch,ou=groups,dc=skerry,dc=example";
 
 fn entries() -> Vec<LdifEntry> {
-    let mut all =
-        vec![LdifEntry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"])];
+    let mut all = vec![
+        LdifEntry::new(BASE)
+            .with("objectClass", &["dcObject", "organization"])
+            .with("dc", &["skerry"])
+            .with("o", &["Skerry Line"]),
+    ];
     for unit in ["people", "groups"] {
-        all.push(LdifEntry::new(format!("ou={unit},{BASE}")).with("objectClass", &["organizationalUnit"]).with("ou", &[unit]));
+        all.push(
+            LdifEntry::new(format!("ou={unit},{BASE}"))
+                .with("objectClass", &["organizationalUnit"])
+                .with("ou", &[unit]),
+        );
     }
     for (uid, name) in [("ada", "Ada Quay"), ("bo", "Bo Lind"), ("cy", "Cy Mast")] {
-        let entry = LdifEntry::new(format!("uid={uid},ou=people,{BASE}")).with("objectClass", &["inetOrgPerson"]).with("uid", &[uid]);
-        all.push(entry.with("cn", &[name]).with("sn", &[name]).with("employeeNumber", &[uid]));
+        let entry = LdifEntry::new(format!("uid={uid},ou=people,{BASE}"))
+            .with("objectClass", &["inetOrgPerson"])
+            .with("uid", &[uid]);
+        all.push(
+            entry
+                .with("cn", &[name])
+                .with("sn", &[name])
+                .with("employeeNumber", &[uid]),
+        );
     }
     // Read by nobody in what follows, and no person by the usual classes.
-    let pilot = LdifEntry::new(format!("uid=pilot,ou=people,{BASE}")).with("objectClass", &["account", "extensibleObject"]);
+    let pilot = LdifEntry::new(format!("uid=pilot,ou=people,{BASE}"))
+        .with("objectClass", &["account", "extensibleObject"]);
     all.push(
         pilot
             .with("uid", &["pilot"])
@@ -55,19 +71,48 @@ impl Yard {
         let service = Service::start(&folder.path().join("data"));
         let (conn, mut ldap) = LdapConnAsync::new(&slapd.url).await.unwrap();
         ldap3::drive!(conn);
-        ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await.unwrap().success().unwrap();
+        ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password)
+            .await
+            .unwrap()
+            .success()
+            .unwrap();
         // The overlay notes memberships that are made while it runs.
-        let group = [("objectClass", vec!["groupOfNames"]), ("cn", vec!["watch"])].map(|(name, values)| (name, HashSet::from_iter(values)));
+        let group = [("objectClass", vec!["groupOfNames"]), ("cn", vec!["watch"])]
+            .map(|(name, values)| (name, HashSet::from_iter(values)));
         let members = [dn("ada"), dn("bo")];
-        let members = ("member", members.iter().map(String::as_str).collect::<HashSet<&str>>());
-        ldap.add(WATCH, group.into_iter().chain([members]).collect()).await.unwrap().success().unwrap();
-        let add = ["systems", "add", "harbour", "--kind", "ldap", "--address", &slapd.url, "--as", "source"];
+        let members = (
+            "member",
+            members
+                .iter()
+                .map(String::as_str)
+                .collect::<HashSet<&str>>(),
+        );
+        ldap.add(WATCH, group.into_iter().chain([members]).collect())
+            .await
+            .unwrap()
+            .success()
+            .unwrap();
+        let add = [
+            "systems",
+            "add",
+            "harbour",
+            "--kind",
+            "ldap",
+            "--address",
+            &slapd.url,
+            "--as",
+            "source",
+        ];
         let add = [&add[..], &["--bind-dn", &slapd.admin_dn, "--base-dn", BASE]].concat();
         let added = client(&service.url, &service.token, &add, &slapd.admin_password);
         assert!(added.status.success(), "{}", text(&added));
-        let yard = Yard { service, folder, ldap, _slapd: slapd };
-        let identities =
-            "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nseen = {}\n";
+        let yard = Yard {
+            service,
+            folder,
+            ldap,
+            _slapd: slapd,
+        };
+        let identities = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nseen = {}\n";
         std::fs::create_dir_all(yard.folder.path().join("rules")).unwrap();
         std::fs::write(yard.folder.path().join("rules/identities.toml"), identities).unwrap();
         yard
@@ -81,7 +126,11 @@ impl Yard {
              number = 'account.employeeNumber'\nname = 'account.cn'\n"
         );
         std::fs::write(rules.join("harbour.toml"), text).unwrap();
-        said(&self.service, &["rules", "publish", rules.to_str().unwrap()], code)
+        said(
+            &self.service,
+            &["rules", "publish", rules.to_str().unwrap()],
+            code,
+        )
     }
 
     /// Waits until exactly these take part.
@@ -89,7 +138,10 @@ impl Yard {
         let begun = Instant::now();
         loop {
             let shown = said(&self.service, &["scope", "harbour", "--who", "in"], 0);
-            let there: Vec<&str> = ["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"].into_iter().filter(|name| shown.contains(name)).collect();
+            let there: Vec<&str> = ["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"]
+                .into_iter()
+                .filter(|name| shown.contains(name))
+                .collect();
             if there == wanted {
                 return;
             }
@@ -104,8 +156,17 @@ impl Yard {
 
     async fn member(&mut self, uid: &str, is_member: bool) {
         let value = HashSet::from([dn(uid)]);
-        let change = if is_member { Mod::Add("member".to_owned(), value) } else { Mod::Delete("member".to_owned(), value) };
-        self.ldap.modify(WATCH, vec![change]).await.unwrap().success().unwrap();
+        let change = if is_member {
+            Mod::Add("member".to_owned(), value)
+        } else {
+            Mod::Delete("member".to_owned(), value)
+        };
+        self.ldap
+            .modify(WATCH, vec![change])
+            .await
+            .unwrap()
+            .success()
+            .unwrap();
     }
 }
 
@@ -114,19 +175,36 @@ async fn who_is_taken_out_of_a_group_is_out_within_moments_by_group_and_by_filte
     let mut yard = Yard::start().await;
     yard.publish(&format!("[person.scope]\ngroups = [\"{WATCH}\"]"), 0);
     said(&yard.service, &["systems", "arm", "harbour"], 0);
-    said(&yard.service, &["systems", "schedule", "harbour", "--follow"], 0);
+    said(
+        &yard.service,
+        &["systems", "schedule", "harbour", "--follow"],
+        0,
+    );
     yard.takes_part(&["Ada Quay", "Bo Lind"], "by group").await;
     yard.member("bo", false).await;
     yard.takes_part(&["Ada Quay"], "taken out, by group").await;
-    yard.publish(&format!("[person.scope]\nfilter = \"(memberOf={WATCH})\""), 0);
+    yard.publish(
+        &format!("[person.scope]\nfilter = \"(memberOf={WATCH})\""),
+        0,
+    );
     yard.takes_part(&["Ada Quay"], "by filter").await;
     yard.member("bo", true).await;
-    yard.takes_part(&["Ada Quay", "Bo Lind"], "put in, by filter").await;
+    yard.takes_part(&["Ada Quay", "Bo Lind"], "put in, by filter")
+        .await;
     yard.member("ada", false).await;
     yard.takes_part(&["Bo Lind"], "taken out, by filter").await;
     // An expression would believe what the entry says.
-    let refused = yard.publish("[[person.scope.condition]]\nwhen = 'account.memberOf != null'\nreason = \"no member\"", 1);
-    holds(&refused, &["is as old as the entry's last read", "use `groups` or `not_groups` of the scope"]);
+    let refused = yard.publish(
+        "[[person.scope.condition]]\nwhen = 'account.memberOf != null'\nreason = \"no member\"",
+        1,
+    );
+    holds(
+        &refused,
+        &[
+            "is as old as the entry's last read",
+            "use `groups` or `not_groups` of the scope",
+        ],
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -134,40 +212,124 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     let mut yard = Yard::start().await;
     yard.publish("[person.scope]\nfilter = \"(cn=*)\"", 0);
     said(&yard.service, &["systems", "arm", "harbour"], 0);
-    said(&yard.service, &["systems", "schedule", "harbour", "--follow"], 0);
-    yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "everybody").await;
+    said(
+        &yard.service,
+        &["systems", "schedule", "harbour", "--follow"],
+        0,
+    );
+    yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "everybody")
+        .await;
     // Only the server can tell; everything is read for it, without anybody's asking.
     let warned = yard.publish("[person.scope]\nfilter = \"(&(memberOf=*)(!(cn=Bo*)))\"", 0);
-    holds(&warned, &["the server evaluates this filter", "as old as the last full read"]);
-    yard.takes_part(&["Ada Quay"], "whom the server finds").await;
+    holds(
+        &warned,
+        &[
+            "the server evaluates this filter",
+            "as old as the last full read",
+        ],
+    );
+    yard.takes_part(&["Ada Quay"], "whom the server finds")
+        .await;
     // News are asked about too.
-    yard.ldap.modify(&dn("ada"), vec![Mod::Replace("cn", HashSet::from(["Bo Quay"]))]).await.unwrap().success().unwrap();
+    yard.ldap
+        .modify(
+            &dn("ada"),
+            vec![Mod::Replace("cn", HashSet::from(["Bo Quay"]))],
+        )
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
     yard.takes_part(&[], "no longer found").await;
-    yard.ldap.modify(&dn("ada"), vec![Mod::Replace("cn", HashSet::from(["Ada Quay"]))]).await.unwrap().success().unwrap();
+    yard.ldap
+        .modify(
+            &dn("ada"),
+            vec![Mod::Replace("cn", HashSet::from(["Ada Quay"]))],
+        )
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
     yard.takes_part(&["Ada Quay"], "found again").await;
     // Operational attributes are shown only to who asks for them.
     yard.publish("[[person.scope.condition]]\nwhen = 'account.modifiersName != null'\nreason = \"nobody changed it\"", 0);
-    yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "with an operational attribute").await;
+    yard.takes_part(
+        &["Ada Quay", "Bo Lind", "Cy Mast"],
+        "with an operational attribute",
+    )
+    .await;
     // Entries of another class are counted by the test, and read when their class is named.
     holds(
         &said(&yard.service, &["systems", "check", "harbour"], 0),
-        &["Object classes", "3 persons are read", "no entry of another class"],
+        &[
+            "Object classes",
+            "3 persons are read",
+            "no entry of another class",
+        ],
     );
     holds(
         &said(
             &yard.service,
-            &["systems", "configure", "harbour", r#"person_classes=["inetOrgPerson"]"#, r#"service_classes=["device"]"#],
+            &[
+                "systems",
+                "configure",
+                "harbour",
+                r#"person_classes=["inetOrgPerson"]"#,
+                r#"service_classes=["device"]"#,
+            ],
             0,
         ),
         &["device"],
     );
     let check = said(&yard.service, &["systems", "check", "harbour"], 0);
-    holds(&check, &["1 of 4 entries that look like people are not read", "account+extensibleObject 1", "person_classes"]);
-    said(&yard.service, &["systems", "configure", "harbour", "person_classes=inetOrgPerson,account"], 0);
+    holds(
+        &check,
+        &[
+            "1 of 4 entries that look like people are not read",
+            "account+extensibleObject 1",
+            "person_classes",
+        ],
+    );
+    said(
+        &yard.service,
+        &[
+            "systems",
+            "configure",
+            "harbour",
+            "person_classes=inetOrgPerson,account",
+        ],
+        0,
+    );
     yard.publish("[person.scope]\nfilter = \"(cn=*)\"", 0);
-    yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"], "with their class").await;
-    holds(&said(&yard.service, &["systems", "configure", "harbour", r#"person_classes=["nobody"]"#], 0), &["nobody"]);
-    holds(&said(&yard.service, &["systems", "check", "harbour"], 0), &["the schema has no class nobody"]);
-    let missing = said(&yard.service, &["systems", "tree", "harbour", &format!("ou=nowhere,{BASE}")], 1);
-    holds(&missing, &["does not exist", "the nearest entry that exists is"]);
+    yard.takes_part(
+        &["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"],
+        "with their class",
+    )
+    .await;
+    holds(
+        &said(
+            &yard.service,
+            &[
+                "systems",
+                "configure",
+                "harbour",
+                r#"person_classes=["nobody"]"#,
+            ],
+            0,
+        ),
+        &["nobody"],
+    );
+    holds(
+        &said(&yard.service, &["systems", "check", "harbour"], 0),
+        &["the schema has no class nobody"],
+    );
+    let missing = said(
+        &yard.service,
+        &["systems", "tree", "harbour", &format!("ou=nowhere,{BASE}")],
+        1,
+    );
+    holds(
+        &missing,
+        &["does not exist", "the nearest entry that exists is"],
+    );
 }

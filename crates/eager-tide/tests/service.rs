@@ -24,12 +24,22 @@ impl Set {
     async fn start() -> Set {
         let folder = tempfile::tempdir().unwrap();
         let people = world::people(world::SEED, 40);
-        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.unwrap();
-        let berthing = ScimService::start(world::berthing(&people), TOKEN).await.unwrap();
+        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD)
+            .await
+            .unwrap();
+        let berthing = ScimService::start(world::berthing(&people), TOKEN)
+            .await
+            .unwrap();
         let service = Service::start(&folder.path().join("data"));
         connect(&service, &harbour, &berthing, folder.path());
         let http = common::http();
-        Set { folder, service, harbour, berthing, http }
+        Set {
+            folder,
+            service,
+            harbour,
+            berthing,
+            http,
+        }
     }
 
     async fn call(
@@ -39,14 +49,17 @@ impl Set {
         headers: &[(&str, &str)],
         body: Option<serde_json::Value>,
     ) -> (StatusCode, String, String) {
-        let mut request = self.http.request(method, format!("{}{path}", self.service.url));
+        let mut request = self
+            .http
+            .request(method, format!("{}{path}", self.service.url));
         for (name, value) in headers {
             request = request.header(*name, *value);
         }
         if let Some(body) = body {
             request = request.json(&body);
         }
-        // Whoever is refused before everything was sent may see the connection end before the answer: the answer is asked for again.
+        // Whoever is refused before everything was sent may see the connection end before the
+        // answer: the answer is asked for again.
         let mut sent = request.try_clone().unwrap().send().await;
         for _ in 0..5 {
             if sent.is_err() {
@@ -54,7 +67,12 @@ impl Set {
             }
         }
         let response = sent.unwrap();
-        let cookie = response.headers().get("set-cookie").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+        let cookie = response
+            .headers()
+            .get("set-cookie")
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or_default()
+            .to_owned();
         (response.status(), cookie, response.text().await.unwrap())
     }
 }
@@ -62,19 +80,38 @@ impl Set {
 #[tokio::test(flavor = "multi_thread")]
 async fn every_route_of_the_document_is_denied_unless_it_is_granted() {
     let set = Set::start().await;
-    let (_, _, document) = set.call(Method::GET, "/api/v1/openapi.json", &[], None).await;
+    let (_, _, document) = set
+        .call(Method::GET, "/api/v1/openapi.json", &[], None)
+        .await;
     let document: serde_json::Value = serde_json::from_str(&document).unwrap();
     let mut denied = 0;
     for (path, methods) in document["paths"].as_object().unwrap() {
-        for method in methods.as_object().unwrap().keys().filter(|m| ["get", "post", "put", "patch", "delete"].contains(&m.as_str())) {
-            let granted = tide_service::GRANTS.iter().find(|(m, p, _)| m.eq_ignore_ascii_case(method) && p == path);
-            assert!(granted.is_some(), "{method} {path} stands in the document and is granted to nobody");
+        for method in methods
+            .as_object()
+            .unwrap()
+            .keys()
+            .filter(|m| ["get", "post", "put", "patch", "delete"].contains(&m.as_str()))
+        {
+            let granted = tide_service::GRANTS
+                .iter()
+                .find(|(m, p, _)| m.eq_ignore_ascii_case(method) && p == path);
+            assert!(
+                granted.is_some(),
+                "{method} {path} stands in the document and is granted to nobody"
+            );
             if granted.unwrap().2 == tide_service::Grant::Everybody {
                 continue;
             }
-            let filled = path.replace("{name}", "harbour").replace("{id}", "1").replace("{system}", "harbour");
+            let filled = path
+                .replace("{name}", "harbour")
+                .replace("{id}", "1")
+                .replace("{system}", "harbour");
             let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
-            for headers in [&[][..], &[("authorization", "Bearer wrong")][..], &[("cookie", "eager_tide_session=wrong")][..]] {
+            for headers in [
+                &[][..],
+                &[("authorization", "Bearer wrong")][..],
+                &[("cookie", "eager_tide_session=wrong")][..],
+            ] {
                 let (status, _, body) = set.call(method.clone(), &filled, headers, None).await;
                 assert_eq!(status, StatusCode::UNAUTHORIZED, "{method} {filled}");
                 assert!(body.contains("/problems/"), "{body}");
@@ -88,28 +125,78 @@ async fn every_route_of_the_document_is_denied_unless_it_is_granted() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_session_is_the_consoles_own_and_ends() {
     let set = Set::start().await;
-    let (status, _, body) = set.call(Method::POST, "/api/v1/session", &[], Some(serde_json::json!({"token": "wrong"}))).await;
+    let (status, _, body) = set
+        .call(
+            Method::POST,
+            "/api/v1/session",
+            &[],
+            Some(serde_json::json!({"token": "wrong"})),
+        )
+        .await;
     assert_eq!(status, StatusCode::UNAUTHORIZED);
     assert!(body.contains("this token is not valid"));
-    let (status, cookie, _) = set.call(Method::POST, "/api/v1/session", &[], Some(serde_json::json!({"token": set.service.token}))).await;
+    let (status, cookie, _) = set
+        .call(
+            Method::POST,
+            "/api/v1/session",
+            &[],
+            Some(serde_json::json!({"token": set.service.token})),
+        )
+        .await;
     assert_eq!(status, StatusCode::OK);
-    assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict") && cookie.contains("Max-Age="), "{cookie}");
+    assert!(
+        cookie.contains("HttpOnly")
+            && cookie.contains("SameSite=Strict")
+            && cookie.contains("Max-Age="),
+        "{cookie}"
+    );
     let pair = cookie.split(';').next().unwrap().to_owned();
     let own = set.service.url.clone();
-    assert_eq!(set.call(Method::GET, "/api/v1/me", &[("cookie", &pair)], None).await.0, StatusCode::OK);
+    assert_eq!(
+        set.call(Method::GET, "/api/v1/me", &[("cookie", &pair)], None)
+            .await
+            .0,
+        StatusCode::OK
+    );
     let body = || Some(serde_json::json!({"paused": true}));
     // A write needs our own origin beside the cookie.
     for origin in [None, Some("http://elsewhere.example")] {
         let mut headers = vec![("cookie", pair.as_str())];
         headers.extend(origin.map(|o| ("origin", o)));
-        assert_eq!(set.call(Method::PATCH, "/api/v1/systems/harbour", &headers, body()).await.0, StatusCode::FORBIDDEN);
+        assert_eq!(
+            set.call(Method::PATCH, "/api/v1/systems/harbour", &headers, body())
+                .await
+                .0,
+            StatusCode::FORBIDDEN
+        );
     }
     let headers = [("cookie", pair.as_str()), ("origin", own.as_str())];
-    assert_eq!(set.call(Method::PATCH, "/api/v1/systems/harbour", &headers, body()).await.0, StatusCode::OK);
+    assert_eq!(
+        set.call(Method::PATCH, "/api/v1/systems/harbour", &headers, body())
+            .await
+            .0,
+        StatusCode::OK
+    );
     // Ending the session ends its stream of events too.
-    let stream = set.http.get(format!("{own}/api/v1/events")).header("cookie", &pair).send().await.unwrap();
-    assert_eq!(set.call(Method::DELETE, "/api/v1/session", &headers, None).await.0, StatusCode::NO_CONTENT);
-    assert_eq!(set.call(Method::GET, "/api/v1/me", &[("cookie", &pair)], None).await.0, StatusCode::UNAUTHORIZED);
+    let stream = set
+        .http
+        .get(format!("{own}/api/v1/events"))
+        .header("cookie", &pair)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(
+        set.call(Method::DELETE, "/api/v1/session", &headers, None)
+            .await
+            .0,
+        StatusCode::NO_CONTENT
+    );
+    assert_eq!(
+        set.call(Method::GET, "/api/v1/me", &[("cookie", &pair)], None)
+            .await
+            .0,
+        StatusCode::UNAUTHORIZED
+    );
     let ended = tokio::time::timeout(std::time::Duration::from_secs(10), stream.text()).await;
     assert!(ended.is_ok(), "the stream ends with the session");
 }
@@ -123,13 +210,28 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         assert!(output.status.success(), "{arguments:?}: {}", text(&output));
         String::from_utf8(output.stdout).unwrap().trim().to_owned()
     };
-    let sign_in = async |token: &str| set.call(Method::POST, "/api/v1/session", &[], Some(serde_json::json!({"token": token}))).await;
-    let me = async |headers: &[(&str, &str)]| set.call(Method::GET, "/api/v1/me", headers, None).await.0;
-    // A system's token signs nobody in, and ends with the system: one of the same name is another one.
+    let sign_in = async |token: &str| {
+        set.call(
+            Method::POST,
+            "/api/v1/session",
+            &[],
+            Some(serde_json::json!({"token": token})),
+        )
+        .await
+    };
+    let me =
+        async |headers: &[(&str, &str)]| set.call(Method::GET, "/api/v1/me", headers, None).await.0;
+    // A system's token signs nobody in, and ends with the system: one of the same name is another
+    // one.
     printed(&["systems", "add", "postroom", "--kind", "push"]);
     let pushing = printed(&["systems", "token", "postroom"]);
     let (status, cookie, said) = sign_in(&pushing).await;
-    assert!(status == StatusCode::FORBIDDEN && cookie.is_empty() && said.contains("only operators sign in"), "{status} {said}");
+    assert!(
+        status == StatusCode::FORBIDDEN
+            && cookie.is_empty()
+            && said.contains("only operators sign in"),
+        "{status} {said}"
+    );
     let bearer = format!("Bearer {pushing}");
     let asked = |path: &'static str| {
         let headers = [("authorization", bearer.as_str())];
@@ -140,30 +242,86 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
     // An operator and a system may have one name.
     printed(&["operators", "add", "postroom"]);
     printed(&["systems", "remove", "postroom"]);
-    assert_eq!(asked("/scim/v2/postroom/Users").await, StatusCode::UNAUTHORIZED);
+    assert_eq!(
+        asked("/scim/v2/postroom/Users").await,
+        StatusCode::UNAUTHORIZED
+    );
     printed(&["systems", "add", "postroom", "--kind", "push"]);
-    assert_eq!(asked("/scim/v2/postroom/Users").await, StatusCode::UNAUTHORIZED, "its token was that of the one before");
+    assert_eq!(
+        asked("/scim/v2/postroom/Users").await,
+        StatusCode::UNAUTHORIZED,
+        "its token was that of the one before"
+    );
     printed(&["systems", "token", "postroom"]);
 
-    // What is made from a token ends with it: sessions, and streams that were opened with the token itself.
-    let second = printed(&["operators", "token", "--label", "laptop", "--expires-in-days", "30"]);
+    // What is made from a token ends with it: sessions, and streams that were opened with the token
+    // itself.
+    let second = printed(&[
+        "operators",
+        "token",
+        "--label",
+        "laptop",
+        "--expires-in-days",
+        "30",
+    ]);
     let (status, cookie, _) = sign_in(&second).await;
     assert_eq!(status, StatusCode::OK);
     let pair = cookie.split(';').next().unwrap().to_owned();
-    let stream = set.http.get(format!("{}/api/v1/events", service.url)).bearer_auth(&second).send().await.unwrap();
-    let list: serde_json::Value = serde_json::from_str(&printed(&["operators", "tokens", "first operator", "-o", "json"])).unwrap();
-    let laptop = list.as_array().unwrap().iter().find(|one| one["label"] == "laptop").unwrap();
-    assert!(laptop["expires"].is_string() && laptop["good"] == true, "{list}");
+    let stream = set
+        .http
+        .get(format!("{}/api/v1/events", service.url))
+        .bearer_auth(&second)
+        .send()
+        .await
+        .unwrap();
+    let list: serde_json::Value = serde_json::from_str(&printed(&[
+        "operators",
+        "tokens",
+        "first operator",
+        "-o",
+        "json",
+    ]))
+    .unwrap();
+    let laptop = list
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|one| one["label"] == "laptop")
+        .unwrap();
+    assert!(
+        laptop["expires"].is_string() && laptop["good"] == true,
+        "{list}"
+    );
     assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::OK);
-    printed(&["operators", "tokens", "first operator", "--end", laptop["id"].as_str().unwrap()]);
+    printed(&[
+        "operators",
+        "tokens",
+        "first operator",
+        "--end",
+        laptop["id"].as_str().unwrap(),
+    ]);
     assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::UNAUTHORIZED);
-    assert_eq!(me(&[("authorization", &format!("Bearer {second}"))]).await, StatusCode::UNAUTHORIZED);
-    assert!(tokio::time::timeout(std::time::Duration::from_secs(10), stream.text()).await.is_ok(), "the stream ends with the token");
+    assert_eq!(
+        me(&[("authorization", &format!("Bearer {second}"))]).await,
+        StatusCode::UNAUTHORIZED
+    );
+    assert!(
+        tokio::time::timeout(std::time::Duration::from_secs(10), stream.text())
+            .await
+            .is_ok(),
+        "the stream ends with the token"
+    );
     // Nobody makes a token for another who has one; a rotation ends the one before.
     let refused = text(&service.client(&["operators", "token", "postroom"]));
-    assert!(refused.contains("only postroom makes itself another one"), "{refused}");
+    assert!(
+        refused.contains("only postroom makes itself another one"),
+        "{refused}"
+    );
     printed(&["operators", "token", "--earlier-hours", "0"]);
-    assert_eq!(me(&[("authorization", &format!("Bearer {}", service.token))]).await, StatusCode::UNAUTHORIZED);
+    assert_eq!(
+        me(&[("authorization", &format!("Bearer {}", service.token))]).await,
+        StatusCode::UNAUTHORIZED
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -173,47 +331,107 @@ async fn the_emergency_stop_is_set_seen_and_lifted() {
     let client = |arguments: &[&str], code: i32| common::said(service, arguments, code);
     client(&["systems", "set", "berthing", "--writable", "person"], 0);
     client(&["systems", "arm", "berthing"], 0);
-    let stopped = client(&["stop-writing", "--reason", "wrong names in the roster"], 0);
-    common::holds(&stopped, &["all writes are stopped by first operator since", ": wrong names in the roster", "resume-writing"]);
+    let stopped = client(
+        &["stop-writing", "--reason", "wrong names in the roster"],
+        0,
+    );
+    common::holds(
+        &stopped,
+        &[
+            "all writes are stopped by first operator since",
+            ": wrong names in the roster",
+            "resume-writing",
+        ],
+    );
     set.berthing.take_writes();
-    common::holds(&client(&["run"], 3), &["all writes are stopped by first operator"]);
-    common::holds(&client(&["status"], 3), &["CRITICAL  All writes are stopped.", "wrong names in the roster"]);
+    common::holds(
+        &client(&["run"], 3),
+        &["all writes are stopped by first operator"],
+    );
+    common::holds(
+        &client(&["status"], 3),
+        &[
+            "CRITICAL  All writes are stopped.",
+            "wrong names in the roster",
+        ],
+    );
     assert_eq!(set.berthing.take_writes(), Vec::<String>::new());
     common::holds(&client(&["resume-writing"], 0), &["writes go on"]);
-    common::holds(&client(&["resume-writing"], 0), &["writes were not stopped"]);
+    common::holds(
+        &client(&["resume-writing"], 0),
+        &["writes were not stopped"],
+    );
     assert!(!client(&["status"], 0).contains("stopped"));
     service.client(&["run"]);
     assert!(!set.berthing.take_writes().is_empty());
     // The head of the journal that was kept elsewhere shows that it is still this one.
     let checked = client(&["journal", "check"], 0);
-    let head = checked.lines().find_map(|line| line.strip_prefix("head: ")).unwrap();
-    common::holds(&client(&["journal", "list", "--limit", "500"], 0), &["writes.stopped", "writes.resumed", "first operator"]);
+    let head = checked
+        .lines()
+        .find_map(|line| line.strip_prefix("head: "))
+        .unwrap();
+    common::holds(
+        &client(&["journal", "list", "--limit", "500"], 0),
+        &["writes.stopped", "writes.resumed", "first operator"],
+    );
     client(&["journal", "check", "--expect", head], 0);
     let other = format!("{}:{}", head.split(':').next().unwrap(), "0".repeat(64));
-    common::holds(&client(&["journal", "check", "--expect", &other], 1), &["NOT SOUND", "an older copy"]);
+    common::holds(
+        &client(&["journal", "check", "--expect", &other], 1),
+        &["NOT SOUND", "an older copy"],
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn planted_secrets_are_found_nowhere() {
     let mut set = Set::start().await;
     let service = &set.service;
-    assert!(service.client(&["systems", "set", "berthing", "--writable", "person"]).status.success());
-    assert!(service.client(&["systems", "arm", "berthing"]).status.success());
+    assert!(
+        service
+            .client(&["systems", "set", "berthing", "--writable", "person"])
+            .status
+            .success()
+    );
+    assert!(
+        service
+            .client(&["systems", "arm", "berthing"])
+            .status
+            .success()
+    );
     set.berthing.mischief_on_writes(&[Mischief::Refuse]);
-    let mut said = vec![text(&service.client(&["run"])), text(&service.client(&["run"]))];
+    let mut said = vec![
+        text(&service.client(&["run"])),
+        text(&service.client(&["run"])),
+    ];
     // A system that calls us: its token is shown once, and a password that it pushes is never kept.
-    assert!(service.client(&["systems", "add", "postroom", "--kind", "push"]).status.success());
+    assert!(
+        service
+            .client(&["systems", "add", "postroom", "--kind", "push"])
+            .status
+            .success()
+    );
     let given = service.client(&["systems", "token", "postroom"]);
     let pushing = String::from_utf8(given.stdout).unwrap().trim().to_owned();
     assert_eq!(pushing.len(), 64);
-    let user =
-        serde_json::json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "ada", "password": "canary-pushed-4411"});
-    let request = set.http.post(format!("{}/scim/v2/postroom/Users", service.url)).bearer_auth(&pushing);
-    let answer = request.header("content-type", "application/scim+json").body(user.to_string()).send().await.unwrap();
+    let user = serde_json::json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "ada", "password": "canary-pushed-4411"});
+    let request = set
+        .http
+        .post(format!("{}/scim/v2/postroom/Users", service.url))
+        .bearer_auth(&pushing);
+    let answer = request
+        .header("content-type", "application/scim+json")
+        .body(user.to_string())
+        .send()
+        .await
+        .unwrap();
     assert_eq!(answer.status(), 201);
     said.push(answer.text().await.unwrap());
-    said.push(text(&service.client(&["systems", "token", "postroom", "--list"])));
-    said.push(text(&service.client(&["systems", "accounts", "postroom", "-o", "json"])));
+    said.push(text(
+        &service.client(&["systems", "token", "postroom", "--list"]),
+    ));
+    said.push(text(
+        &service.client(&["systems", "accounts", "postroom", "-o", "json"]),
+    ));
     for arguments in [
         &["status"][..],
         &["systems", "show", "harbour"],
@@ -230,22 +448,51 @@ async fn planted_secrets_are_found_nowhere() {
         said.push(text(&service.client(arguments)));
     }
     let bearer = format!("Bearer {}", service.token);
-    for (method, path, _) in tide_service::GRANTS.iter().filter(|(m, p, _)| *m == "GET" && !p.contains("events")) {
+    for (method, path, _) in tide_service::GRANTS
+        .iter()
+        .filter(|(m, p, _)| *m == "GET" && !p.contains("events"))
+    {
         let path = path.replace("{name}", "harbour").replace("{id}", "1");
-        let (_, _, body) = set.call(Method::from_bytes(method.as_bytes()).unwrap(), &path, &[("authorization", &bearer)], None).await;
+        let (_, _, body) = set
+            .call(
+                Method::from_bytes(method.as_bytes()).unwrap(),
+                &path,
+                &[("authorization", &bearer)],
+                None,
+            )
+            .await;
         said.push(body);
     }
     let failing = client(
         &service.url,
         &service.token,
-        &["systems", "add", "other", "--kind", "ldap", "--address", &set.harbour.url, "--bind-dn", "cn=x", "--base-dn", BASE],
+        &[
+            "systems",
+            "add",
+            "other",
+            "--kind",
+            "ldap",
+            "--address",
+            &set.harbour.url,
+            "--bind-dn",
+            "cn=x",
+            "--base-dn",
+            BASE,
+        ],
         "canary-typed-9917",
     );
     assert_eq!(failing.status.code(), Some(1));
     said.push(text(&failing));
     said.push(set.service.running.lines.lock().unwrap().join("\n"));
     let token = set.service.token.clone();
-    for canary in [PASSWORD, TOKEN, "canary-typed-9917", "canary-pushed-4411", pushing.as_str(), token.as_str()] {
+    for canary in [
+        PASSWORD,
+        TOKEN,
+        "canary-typed-9917",
+        "canary-pushed-4411",
+        pushing.as_str(),
+        token.as_str(),
+    ] {
         for text in &said {
             assert!(!text.contains(canary), "{canary} in {text}");
         }
@@ -258,16 +505,38 @@ async fn planted_secrets_are_found_nowhere() {
             continue;
         }
         let bytes = std::fs::read(&path).unwrap();
-        for canary in [PASSWORD, TOKEN, "canary-typed-9917", "canary-pushed-4411", pushing.as_str()] {
-            assert!(!bytes.windows(canary.len()).any(|w| w == canary.as_bytes()), "{canary} in {}", path.display());
+        for canary in [
+            PASSWORD,
+            TOKEN,
+            "canary-typed-9917",
+            "canary-pushed-4411",
+            pushing.as_str(),
+        ] {
+            assert!(
+                !bytes.windows(canary.len()).any(|w| w == canary.as_bytes()),
+                "{canary} in {}",
+                path.display()
+            );
         }
         if path.file_name().unwrap() != "first-token" {
-            assert!(!bytes.windows(token.len()).any(|w| w == token.as_bytes()), "the token in {}", path.display());
+            assert!(
+                !bytes.windows(token.len()).any(|w| w == token.as_bytes()),
+                "the token in {}",
+                path.display()
+            );
         }
         #[cfg(unix)]
-        if ["key", "first-token"].iter().any(|name| path.ends_with(name)) {
+        if ["key", "first-token"]
+            .iter()
+            .any(|name| path.ends_with(name))
+        {
             use std::os::unix::fs::PermissionsExt;
-            assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600, "{}", path.display());
+            assert_eq!(
+                std::fs::metadata(&path).unwrap().permissions().mode() & 0o777,
+                0o600,
+                "{}",
+                path.display()
+            );
         }
     }
 }
@@ -287,12 +556,30 @@ async fn bad_input_gets_a_message_of_its_own() {
     };
     let missing = format!("ou=nowhere,{BASE}");
     for (said, wanted) in [
-        (add("ldap", &set.harbour.url, BASE, "wrong"), "the name or the password is wrong"),
-        (add("ldap", &set.harbour.url, &missing, PASSWORD), "the nearest entry that exists is dc=skerry,dc=example"),
-        (add("ldap", "ldap://127.0.0.1:1", BASE, PASSWORD), "nothing answers at 127.0.0.1:1"),
-        (add("ldap", "http://127.0.0.1:1", BASE, PASSWORD), "is not an LDAP address"),
-        (add("scim", &set.berthing.url, "", "wrong"), "refuses the token"),
-        (add("scim", "http://169.254.169.254/scim/v2", "", "x"), "never called"),
+        (
+            add("ldap", &set.harbour.url, BASE, "wrong"),
+            "the name or the password is wrong",
+        ),
+        (
+            add("ldap", &set.harbour.url, &missing, PASSWORD),
+            "the nearest entry that exists is dc=skerry,dc=example",
+        ),
+        (
+            add("ldap", "ldap://127.0.0.1:1", BASE, PASSWORD),
+            "nothing answers at 127.0.0.1:1",
+        ),
+        (
+            add("ldap", "http://127.0.0.1:1", BASE, PASSWORD),
+            "is not an LDAP address",
+        ),
+        (
+            add("scim", &set.berthing.url, "", "wrong"),
+            "refuses the token",
+        ),
+        (
+            add("scim", "http://169.254.169.254/scim/v2", "", "x"),
+            "never called",
+        ),
     ] {
         assert!(said.contains(wanted), "wanted `{wanted}` in {said}");
         assert!(said.contains("to do:"), "{said}");
@@ -300,33 +587,75 @@ async fn bad_input_gets_a_message_of_its_own() {
 
     let rules = set.folder.path().join("broken");
     for (text_of_file, wanted) in [
-        ("system = \"harbour\"\n[person.inbound]\nmail = 'account.mial'\n", "harbour.toml:3:9  unknown attribute `account.mial`"),
-        ("system = \"harbour\"\n[person.inbound]\nmail = 'account.mail\n", "harbour.toml:3:"),
+        (
+            "system = \"harbour\"\n[person.inbound]\nmail = 'account.mial'\n",
+            "harbour.toml:3:9  unknown attribute `account.mial`",
+        ),
+        (
+            "system = \"harbour\"\n[person.inbound]\nmail = 'account.mail\n",
+            "harbour.toml:3:",
+        ),
     ] {
         std::fs::create_dir_all(&rules).unwrap();
         for (name, text) in world::rules_of_people() {
-            std::fs::write(rules.join(name), if name == "harbour.toml" { text_of_file.to_owned() } else { text }).unwrap();
+            std::fs::write(
+                rules.join(name),
+                if name == "harbour.toml" {
+                    text_of_file.to_owned()
+                } else {
+                    text
+                },
+            )
+            .unwrap();
         }
         let checked = service.client(&["rules", "check", rules.to_str().unwrap()]);
         assert_eq!(checked.status.code(), Some(1));
         assert!(text(&checked).contains(wanted), "{}", text(&checked));
         let published = service.client(&["rules", "publish", rules.to_str().unwrap()]);
         assert_eq!(published.status.code(), Some(1));
-        assert!(text(&published).contains("nothing was published"), "{}", text(&published));
+        assert!(
+            text(&published).contains("nothing was published"),
+            "{}",
+            text(&published)
+        );
     }
-    assert_eq!(service.json(&["rules", "show"])["version"], 1, "the sound version stays");
+    assert_eq!(
+        service.json(&["rules", "show"])["version"],
+        1,
+        "the sound version stays"
+    );
 
     let wrong = client(&service.url, "not-a-token", &["status"], "");
     assert!(text(&wrong).contains("the token is not valid"));
     let nowhere = client("http://127.0.0.1:1", "x", &["status"], "");
-    assert!(text(&nowhere).contains("no service answers") && text(&nowhere).contains("eager-tide serve"), "{}", text(&nowhere));
+    assert!(
+        text(&nowhere).contains("no service answers")
+            && text(&nowhere).contains("eager-tide serve"),
+        "{}",
+        text(&nowhere)
+    );
     assert_eq!(service.client(&["sytsems"]).status.code(), Some(2));
-    let large = serde_json::json!({"files": [{"name": "harbour.toml", "text": "x".repeat(6 << 20)}]});
+    let large =
+        serde_json::json!({"files": [{"name": "harbour.toml", "text": "x".repeat(6 << 20)}]});
     let bearer = format!("Bearer {}", service.token);
-    let (status, _, _) = set.call(Method::POST, "/api/v1/rules/check", &[("authorization", &bearer)], Some(large)).await;
+    let (status, _, _) = set
+        .call(
+            Method::POST,
+            "/api/v1/rules/check",
+            &[("authorization", &bearer)],
+            Some(large),
+        )
+        .await;
     assert_eq!(status, StatusCode::PAYLOAD_TOO_LARGE);
     let trick = serde_json::json!({"files": [{"name": "../key.toml", "text": ""}]});
-    let (status, _, body) = set.call(Method::PUT, "/api/v1/rules", &[("authorization", &bearer)], Some(trick)).await;
+    let (status, _, body) = set
+        .call(
+            Method::PUT,
+            "/api/v1/rules",
+            &[("authorization", &bearer)],
+            Some(trick),
+        )
+        .await;
     assert_eq!(status, StatusCode::BAD_REQUEST, "{body}");
 }
 
@@ -337,47 +666,108 @@ async fn another_key_is_noticed_at_the_start_and_the_folder_is_private() {
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
-        assert_eq!(std::fs::metadata(&data).unwrap().permissions().mode() & 0o777, 0o700, "people's data are for the owner alone");
+        assert_eq!(
+            std::fs::metadata(&data).unwrap().permissions().mode() & 0o777,
+            0o700,
+            "people's data are for the owner alone"
+        );
     }
     assert!(set.service.running.terminate().success());
     // Without its key it does not start: a new one would open nothing.
     std::fs::remove_file(data.join("key")).unwrap();
-    let refused = common::Running::start(&["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()]);
-    assert!(refused.line("error:").contains("the key file"), "the start is refused");
+    let refused = common::Running::start(&[
+        "serve",
+        "--listen",
+        "127.0.0.1:0",
+        "--data",
+        data.to_str().unwrap(),
+    ]);
+    assert!(
+        refused.line("error:").contains("the key file"),
+        "the start is refused"
+    );
     assert!(!data.join("key").exists());
-    std::fs::write(data.join("key"), "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA=\n").unwrap();
+    std::fs::write(
+        data.join("key"),
+        "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA=\n",
+    )
+    .unwrap();
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
         std::fs::set_permissions(data.join("key"), std::fs::Permissions::from_mode(0o600)).unwrap();
     }
     let service = Service::start(&data);
-    assert!(service.running.line("sealed with another key").contains("eager-tide systems secret"));
+    assert!(
+        service
+            .running
+            .line("sealed with another key")
+            .contains("eager-tide systems secret")
+    );
     let checked = text(&service.client(&["systems", "check", "harbour"]));
-    assert!(checked.contains("cannot be opened with this key"), "{checked}");
+    assert!(
+        checked.contains("cannot be opened with this key"),
+        "{checked}"
+    );
     // Set anew, it works again.
-    let replaced = client(&service.url, &service.token, &["systems", "secret", "harbour"], PASSWORD);
+    let replaced = client(
+        &service.url,
+        &service.token,
+        &["systems", "secret", "harbour"],
+        PASSWORD,
+    );
     assert!(replaced.status.success(), "{}", text(&replaced));
-    assert!(service.client(&["systems", "check", "harbour"]).status.success());
+    assert!(
+        service
+            .client(&["systems", "check", "harbour"])
+            .status
+            .success()
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn listening_beyond_loopback_is_refused() {
     let folder = tempfile::tempdir().unwrap();
-    let running = common::Running::start(&["serve", "--listen", "0.0.0.0:0", "--data", folder.path().to_str().unwrap()]);
+    let running = common::Running::start(&[
+        "serve",
+        "--listen",
+        "0.0.0.0:0",
+        "--data",
+        folder.path().to_str().unwrap(),
+    ]);
     assert!(running.line("error:").contains("needs TLS"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_committed_openapi_document_is_the_one_that_is_served() {
-    let committed = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json")).unwrap();
+    let committed = std::fs::read_to_string(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../console/openapi.json"
+    ))
+    .unwrap();
     let committed: serde_json::Value = serde_json::from_str(&committed).unwrap();
-    assert_eq!(committed, tide_service::openapi(), "run scripts/api to bring console/openapi.json up to date");
+    assert_eq!(
+        committed,
+        tide_service::openapi(),
+        "run scripts/api to bring console/openapi.json up to date"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demo_plays_its_story_with_the_built_in_directory() {
-    let output = common::client("", "", &["demo", "--check", "--directory", "standin", "--listen", "127.0.0.1:0"], "");
+    let output = common::client(
+        "",
+        "",
+        &[
+            "demo",
+            "--check",
+            "--directory",
+            "standin",
+            "--listen",
+            "127.0.0.1:0",
+        ],
+        "",
+    );
     assert!(output.status.success(), "{}", text(&output));
     assert!(text(&output).contains("the built-in LDAP stand-in"));
 }

@@ -24,10 +24,12 @@ pub struct NewChangeSet {
     /// Only what is done in these systems; none named means all.
     #[serde(default)]
     pub systems: Vec<String>,
-    /// Only what is done to accounts of these types (`person`, `service`, `group`); none named means all.
+    /// Only what is done to accounts of these types (`person`, `service`, `group`); none named
+    /// means all.
     #[serde(default)]
     pub types: Vec<ObjectType>,
-    /// For a preview: as it would be decided on this day (`2027-01-15`, from its beginning in UTC) or at this instant.
+    /// For a preview: as it would be decided on this day (`2027-01-15`, from its beginning in UTC)
+    /// or at this instant.
     #[serde(default)]
     pub as_of: Option<String>,
 }
@@ -59,7 +61,8 @@ pub struct ChangeSet {
     pub unread: Vec<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
-    /// Is it about everybody? A run on news, or of those who were named, tells of those it is about.
+    /// Is it about everybody? A run on news, or of those who were named, tells of those it is
+    /// about.
     pub whole: bool,
     /// The moment that a preview shows, when it is not the one at which it was made.
     #[schema(format = DateTime)]
@@ -85,13 +88,15 @@ pub struct Line {
     pub account: Option<String>,
     /// Whom it is about.
     pub label: String,
-    /// `create`, `join`, `update`, `rename`, `enable`, `disable`, `in_step`, `source`, `out_of_scope`, `held` or `unowned`.
+    /// `create`, `join`, `update`, `rename`, `enable`, `disable`, `in_step`, `source`,
+    /// `out_of_scope`, `held` or `unowned`.
     pub verdict: Verdict,
     /// Why.
     pub reason: String,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
-    /// What became of its changes: the state of the one that went worst; missing where there are none.
+    /// What became of its changes: the state of the one that went worst; missing where there are
+    /// none.
     pub outcome: Option<ChangeState>,
     /// What the system answered to a change that failed.
     pub error: Option<String>,
@@ -129,8 +134,8 @@ pub struct Change {
     pub label: String,
     /// `create`, `update`, `rename`, `enable`, `disable`, …
     pub kind: ChangeKind,
-    /// `proposed`, `held`, `queued`, `sending`, `accepted` (in a queue of the system's own), `unknown`, `done`, `failed` or
-    /// `cancelled`.
+    /// `proposed`, `held`, `queued`, `sending`, `accepted` (in a queue of the system's own),
+    /// `unknown`, `done`, `failed` or `cancelled`.
     pub state: ChangeState,
     /// The values.
     pub values: Vec<ValueChange>,
@@ -156,7 +161,8 @@ pub struct Change {
 /// Something that a person must answer.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Decision {
-    /// What it is called when it is answered. It names what was shown: it is another one when that changes.
+    /// What it is called when it is answered. It names what was shown: it is another one when that
+    /// changes.
     pub id: String,
     /// What is to be decided.
     pub kind: DecisionKind,

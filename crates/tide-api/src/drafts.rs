@@ -40,7 +40,8 @@ pub struct Draft {
     pub files: Vec<RuleFile>,
     /// What differs from the version that it began with.
     pub differences: Vec<FileDifference>,
-    /// Files that were changed in the draft and in what was published since: the draft's text was kept.
+    /// Files that were changed in the draft and in what was published since: the draft's text was
+    /// kept.
     #[serde(default)]
     pub both: Vec<String>,
 }
@@ -64,7 +65,8 @@ pub struct NewDraft {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SaveDraft {
-    /// The edition that the editor began with: when somebody saved since, nothing is written over it (409).
+    /// The edition that the editor began with: when somebody saved since, nothing is written over
+    /// it (409).
     pub edition: i64,
     /// The files.
     pub files: Vec<RuleFile>,

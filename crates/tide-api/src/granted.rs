@@ -1,4 +1,5 @@
-//! What people are given beside accounts: seats of licences and passwords; and who was told of what.
+//! What people are given beside accounts: seats of licences and passwords; and who was told of
+//! what.
 
 use crate::*;
 use serde::{Deserialize, Serialize};
@@ -16,7 +17,8 @@ pub struct Membership {
     pub label: String,
     /// Its name in the system.
     pub name: String,
-    /// How it came about: `rule` (joined by what they are), `mapped` (a member where the group comes from), `hand`.
+    /// How it came about: `rule` (joined by what they are), `mapped` (a member where the group
+    /// comes from), `hand`.
     pub origin: MembershipOrigin,
     /// Since when, for those that a rule gave (UTC).
     #[schema(format = DateTime)]
@@ -116,7 +118,8 @@ pub struct ToldQuery {
     pub waiting: bool,
 }
 
-/// A password for somebody. It is sealed at once, sent to all systems that keep passwords in step, and erased then.
+/// A password for somebody. It is sealed at once, sent to all systems that keep passwords in step,
+/// and erased then.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SetPassword {
     /// The password.
@@ -129,7 +132,9 @@ pub struct SetPassword {
 
 impl std::fmt::Debug for SetPassword {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("SetPassword").field("must_change", &self.must_change).finish_non_exhaustive()
+        f.debug_struct("SetPassword")
+            .field("must_change", &self.must_change)
+            .finish_non_exhaustive()
     }
 }
 

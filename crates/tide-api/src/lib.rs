@@ -217,8 +217,8 @@ pub struct JournalCheck {
     pub sound: bool,
     /// How many entries were walked, or the first that is not as it was written, or is missing.
     pub entry: i64,
-    /// The number of the last entry and its code, as `NUMBER:CODE`: kept elsewhere and given as `expect` later, it shows whether an older
-    /// copy was put in the journal's place.
+    /// The number of the last entry and its code, as `NUMBER:CODE`: kept elsewhere and given as
+    /// `expect` later, it shows whether an older copy was put in the journal's place.
     pub head: Option<String>,
 }
 
@@ -240,7 +240,8 @@ pub struct ListQuery {
     pub filter: Option<String>,
     /// Only rows of this system.
     pub system: Option<String>,
-    /// Only lines with a change in this state, such as `failed`; only change sets with changes that failed, when it is `failed`.
+    /// Only lines with a change in this state, such as `failed`; only change sets with changes that
+    /// failed, when it is `failed`.
     pub state: Option<ChangeState>,
     /// Only rows after this place, as `next` gave it.
     pub after: Option<String>,

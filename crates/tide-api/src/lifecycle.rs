@@ -1,4 +1,5 @@
-//! Where people stand in their lives, their departures, and how fast those who left lost their access.
+//! Where people stand in their lives, their departures, and how fast those who left lost their
+//! access.
 
 use crate::*;
 use serde::{Deserialize, Serialize};
@@ -122,7 +123,8 @@ pub struct Leaver {
     pub identity: String,
     /// What people call them.
     pub label: String,
-    /// From when on their access was to be closed: the moment that was due, or that in which a source showed it (UTC).
+    /// From when on their access was to be closed: the moment that was due, or that in which a
+    /// source showed it (UTC).
     #[schema(format = DateTime)]
     pub started: String,
     /// When the last change of the departure was confirmed (UTC).

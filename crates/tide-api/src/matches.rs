@@ -152,7 +152,8 @@ pub struct MatchCase {
     pub rows: Vec<MatchRow>,
 }
 
-/// Something to say about a match: `join` and `never` of an identity and an account, `new` and `skip` of either.
+/// Something to say about a match: `join` and `never` of an identity and an account, `new` and
+/// `skip` of either.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewMatchAnswer {

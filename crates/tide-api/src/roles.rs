@@ -71,7 +71,8 @@ pub struct Roles {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct NewRoleTrial {
-    /// The condition, an expression about identities; nothing means that the role is only given by hand.
+    /// The condition, an expression about identities; nothing means that the role is only given by
+    /// hand.
     pub when: String,
 }
 

@@ -18,7 +18,8 @@ pub struct RuleFile {
 pub struct RuleFiles {
     /// The files.
     pub files: Vec<RuleFile>,
-    /// The version that they were taken from: when another is published by now, nothing is published (409).
+    /// The version that they were taken from: when another is published by now, nothing is
+    /// published (409).
     #[serde(default)]
     pub based_on: Option<i64>,
 }
@@ -91,8 +92,8 @@ pub struct SystemRules {
     pub outbound: Vec<RuleLine>,
     /// What becomes of those who fall out.
     pub when_out: String,
-    /// What becomes of accounts that were deleted in the system itself, of those that were made there and belong to
-    /// nobody, and which first password a new one gets.
+    /// What becomes of accounts that were deleted in the system itself, of those that were made
+    /// there and belong to nobody, and which first password a new one gets.
     pub otherwise: Vec<RuleLine>,
     /// Records written beside the rules, with what must come of them.
     pub examples: Vec<RuleLine>,

@@ -64,7 +64,8 @@ pub struct Known {
     pub live: bool,
     /// What is missing, which a reading brings.
     pub needs: Option<String>,
-    /// What its schedule asks for and it cannot do: a pause that is shorter than a reading or a run takes.
+    /// What its schedule asks for and it cannot do: a pause that is shorter than a reading or a run
+    /// takes.
     pub hurry: Vec<String>,
 }
 
@@ -131,12 +132,13 @@ pub struct System {
 pub struct Schedule {
     /// Follow its changes, and run on each.
     pub follow: bool,
-    /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`, `pushed` or `full`; the best
-    /// that it offers, if none is named.
+    /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`,
+    /// `pushed` or `full`; the best that it offers, if none is named.
     pub way: Option<WatchMode>,
     /// How often it is asked, in seconds, where it does not tell by itself; 60 without it.
     pub every_seconds: Option<u32>,
-    /// How often everything is read, in seconds; a day without it, an hour where deletions are not told.
+    /// How often everything is read, in seconds; a day without it, an hour where deletions are not
+    /// told.
     pub full_every_seconds: Option<u32>,
     /// When nothing is written to it.
     pub quiet: Vec<QuietWindow>,
@@ -197,7 +199,8 @@ pub struct NewSystem {
     /// The password or token, or `env:NAME` or `file:PATH`. It is sealed and never shown again.
     #[serde(default)]
     pub secret: Option<String>,
-    /// What it is for and whom it takes: its first rules are written into a draft. When they have an error, nothing is added.
+    /// What it is for and whom it takes: its first rules are written into a draft. When they have
+    /// an error, nothing is added.
     #[serde(default)]
     pub first: Option<FirstRules>,
 }
@@ -306,8 +309,8 @@ pub struct Account {
     /// Since when it is no longer there.
     #[schema(format = DateTime)]
     pub absent_since: Option<String>,
-    /// The system itself said that it is gone; else a complete reading did not show it, and its absence from a source counts after
-    /// `absence_grace_days`.
+    /// The system itself said that it is gone; else a complete reading did not show it, and its
+    /// absence from a source counts after `absence_grace_days`.
     pub absence_confirmed: bool,
     /// What is broken in it.
     pub fault: Option<String>,
@@ -664,13 +667,18 @@ pub struct NewOperatorToken {
     pub label: String,
     /// After how many days it expires, 1 to 3,650; it does not when this is missing.
     pub expires_in_days: Option<u32>,
-    /// For how many hours earlier tokens stay good, up to 720; 24 when this is missing, 0 ends them at once.
+    /// For how many hours earlier tokens stay good, up to 720; 24 when this is missing, 0 ends them
+    /// at once.
     pub earlier_hours: u32,
 }
 
 impl Default for NewOperatorToken {
     fn default() -> Self {
-        NewOperatorToken { label: String::new(), expires_in_days: None, earlier_hours: 24 }
+        NewOperatorToken {
+            label: String::new(),
+            expires_in_days: None,
+            earlier_hours: 24,
+        }
     }
 }
 
@@ -692,13 +700,16 @@ pub struct EventShape {
     pub words: std::collections::BTreeMap<String, EventKind>,
     /// Where the key of the record stands.
     pub key: String,
-    /// Where the sender's id of the event stands, if it gives one: the same event may then be sent again, and is taken once.
+    /// Where the sender's id of the event stands, if it gives one: the same event may then be sent
+    /// again, and is taken once.
     #[serde(default)]
     pub id: Option<String>,
-    /// Where a number stands that grows with each event of a record, if there is one: what comes late is then told apart.
+    /// Where a number stands that grows with each event of a record, if there is one: what comes
+    /// late is then told apart.
     #[serde(default)]
     pub sequence: Option<String>,
-    /// Where the moment stands at which it happened (RFC 3339), if there is one: it tells what comes late where there is no number.
+    /// Where the moment stands at which it happened (RFC 3339), if there is one: it tells what
+    /// comes late where there is no number.
     #[serde(default)]
     pub time: Option<String>,
     /// Where the record's values stand; empty is the whole event.
@@ -751,7 +762,8 @@ pub struct EventReport {
     #[schema(format = DateTime)]
     pub made: String,
     /// `waiting` until a run has carried it on, `running` while some of its changes are unsettled,
-    /// `done`, `held` with the reason in the lines, or `outdated` when it came after a later one and nothing was done.
+    /// `done`, `held` with the reason in the lines, or `outdated` when it came after a later one
+    /// and nothing was done.
     pub state: EventState,
     /// The path that answers with this report again.
     pub status_url: String,

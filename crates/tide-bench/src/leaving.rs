@@ -1,4 +1,5 @@
-//! How long leavers keep their access: from the source's change to the last confirmation of three systems.
+//! How long leavers keep their access: from the source's change to the last confirmation of three
+//! systems.
 
 use crate::runs::{Bench, CREWHALL, ldap, manner, quantile, until};
 use anyhow::{Context, ensure};
@@ -22,58 +23,135 @@ const PACE: u32 = 10;
 const STEPS: &str = "\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"randomize_password\"\n";
 
 fn files() -> Vec<RuleFile> {
-    let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+    let mut files: Vec<RuleFile> = world::rules_of_people()
+        .into_iter()
+        .map(|(name, text)| RuleFile {
+            name: name.into(),
+            text,
+        })
+        .collect();
     files.retain(|file| file.name != "guards.toml");
-    let berthing = files.iter().find(|file| file.name == "berthing.toml").map(|file| file.text.clone()).unwrap_or_default();
+    let berthing = files
+        .iter()
+        .find(|file| file.name == "berthing.toml")
+        .map(|file| file.text.clone())
+        .unwrap_or_default();
     let moorings = berthing.replace("system = \"berthing\"", "system = \"moorings\"");
-    files.push(RuleFile { name: "moorings.toml".into(), text: moorings });
-    files.push(RuleFile { name: "crewhall.toml".into(), text: format!("{CREWHALL}{STEPS}") });
+    files.push(RuleFile {
+        name: "moorings.toml".into(),
+        text: moorings,
+    });
+    files.push(RuleFile {
+        name: "crewhall.toml".into(),
+        text: format!("{CREWHALL}{STEPS}"),
+    });
     files
 }
 
 /// Measures it over so many people, so many of whom leave.
 pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
-    println!("{leave} leavers of {people} people, {PACE} a second, from one slapd to another and to two SCIM stand-ins:");
+    println!(
+        "{leave} leavers of {people} people, {PACE} a second, from one slapd to another and to two SCIM stand-ins:"
+    );
     let bench = Bench::start(people).await?;
-    let setup = Setup { durable: true, ..Setup::default() };
-    let hall = tokio::task::spawn_blocking(move || Slapd::with_setup(&world::directory(&[], "bench"), &setup)).await??;
+    let setup = Setup {
+        durable: true,
+        ..Setup::default()
+    };
+    let hall = tokio::task::spawn_blocking(move || {
+        Slapd::with_setup(&world::directory(&[], "bench"), &setup)
+    })
+    .await??;
     let moorings = ScimService::with_manner(Vec::new(), "bench-token", manner()).await?;
-    let hall_settings = json!({"url": hall.url, "bind_dn": hall.admin_dn, "base_dn": BASE, "page_size": 500});
+    let hall_settings =
+        json!({"url": hall.url, "bind_dn": hall.admin_dn, "base_dn": BASE, "page_size": 500});
     for (name, kind, settings, secret) in [
-        ("crewhall", SystemKind::Ldap, hall_settings, hall.admin_password.as_str()),
-        ("moorings", SystemKind::Scim, json!({"url": moorings.url, "in_flight": crate::AT_A_TIME}), "bench-token"),
+        (
+            "crewhall",
+            SystemKind::Ldap,
+            hall_settings,
+            hall.admin_password.as_str(),
+        ),
+        (
+            "moorings",
+            SystemKind::Scim,
+            json!({"url": moorings.url, "in_flight": crate::AT_A_TIME}),
+            "bench-token",
+        ),
     ] {
-        let new = NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) };
+        let new = NewSystem {
+            name: name.into(),
+            kind,
+            settings,
+            secret: Some(secret.into()),
+        };
         bench.engine.add_system(new, "bench").await?;
-        ensure!(bench.engine.check_system(name, None).await?.healthy(), "{name} is not well");
-        let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
+        ensure!(
+            bench.engine.check_system(name, None).await?.healthy(),
+            "{name} is not well"
+        );
+        let change = SystemUpdate {
+            writable: Some(vec![ObjectType::Person]),
+            armed: Some(true),
+            ..SystemUpdate::default()
+        };
         bench.engine.set_system(name, change, "bench").await?;
     }
     let (_, faults) = bench.engine.publish_rules(&files(), "bench").await?;
-    ensure!(faults.iter().all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning), "{faults:?}");
+    ensure!(
+        faults
+            .iter()
+            .all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning),
+        "{faults:?}"
+    );
     for _ in 0..2 {
-        bench.go(Plan { carry_out: true, ..Plan::default() }).await?;
+        bench
+            .go(Plan {
+                carry_out: true,
+                ..Plan::default()
+            })
+            .await?;
     }
     let sound = bench.sound();
     let mut names: Vec<&String> = sound.keys().collect();
     names.sort();
-    ensure!(names.len() >= 2 * leave + 2, "{} people are too few", names.len());
+    ensure!(
+        names.len() >= 2 * leave + 2,
+        "{} people are too few",
+        names.len()
+    );
 
     // The floor: for others, the same writes at once, by whoever knows beforehand where they go.
     let mut admin = ldap(&hall).await?;
-    let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().build()?;
+    let http = reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .build()?;
     let ids = |service: &ScimService| -> HashMap<String, String> {
-        let id = |user: &serde_json::Value| Some((user["userName"].as_str()?.to_lowercase(), user["id"].as_str()?.to_owned()));
+        let id = |user: &serde_json::Value| {
+            Some((
+                user["userName"].as_str()?.to_lowercase(),
+                user["id"].as_str()?.to_owned(),
+            ))
+        };
         service.users().iter().filter_map(id).collect()
     };
     let (first, second) = (ids(&bench.berthing), ids(&moorings));
     let close = json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": false}]});
     let mut floor = Vec::new();
     for name in names.iter().rev().take(leave) {
-        let lock = vec![Mod::Replace("pwdAccountLockedTime".to_owned(), HashSet::from(["000001010000Z".to_owned()]))];
+        let lock = vec![Mod::Replace(
+            "pwdAccountLockedTime".to_owned(),
+            HashSet::from(["000001010000Z".to_owned()]),
+        )];
         let patch = |service: &ScimService, id: &str| {
-            let request = http.patch(format!("{}/Users/{id}", service.url)).bearer_auth("bench-token");
-            request.header("content-type", "application/scim+json").body(close.to_string()).send()
+            let request = http
+                .patch(format!("{}/Users/{id}", service.url))
+                .bearer_auth("bench-token");
+            request
+                .header("content-type", "application/scim+json")
+                .body(close.to_string())
+                .send()
         };
         let dn = sound[*name].dn();
         let begun = Instant::now();
@@ -83,13 +161,33 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
             patch(&moorings, second.get(*name).context("no account")?)
         );
         locked?.success()?;
-        ensure!(one?.status().is_success() && two?.status().is_success(), "refused");
+        ensure!(
+            one?.status().is_success() && two?.status().is_success(),
+            "refused"
+        );
         floor.push(begun.elapsed());
     }
 
-    bench.engine.set_schedule("harbour", &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
+    bench
+        .engine
+        .set_schedule(
+            "harbour",
+            &Schedule {
+                follow: true,
+                ..Schedule::default()
+            },
+            "bench",
+        )
+        .await?;
     bench.engine.start_automatic_sync();
-    until("listening", 120, || bench.engine.watchers().iter().any(|one| one.state == WatcherState::Watching)).await?;
+    until("listening", 120, || {
+        bench
+            .engine
+            .watchers()
+            .iter()
+            .any(|one| one.state == WatcherState::Watching)
+    })
+    .await?;
     let mut source = ldap(&bench.harbour).await?;
     source.delete(&sound[names[0]].dn()).await?.success()?;
     tokio::time::sleep(Duration::from_secs(5)).await;
@@ -101,16 +199,27 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
         left.insert(sound[*name].number.clone(), Timestamp::now());
     }
     let mut times = Vec::new();
-    let number = |identity: &tide_core::Identity| identity.attributes.get("employeeNumber").first().map(ToString::to_string);
+    let number = |identity: &tide_core::Identity| {
+        identity
+            .attributes
+            .get("employeeNumber")
+            .first()
+            .map(ToString::to_string)
+    };
     let all = bench.engine.store().population().await?.identities;
-    let numbers: HashMap<String, String> = all.iter().filter_map(|one| Some((one.id.clone(), number(one)?))).collect();
+    let numbers: HashMap<String, String> = all
+        .iter()
+        .filter_map(|one| Some((one.id.clone(), number(one)?)))
+        .collect();
     let mut late = Vec::new();
     for _ in 0..15 {
         times.clear();
         late.clear();
         for one in bench.engine.leavers(false).await? {
             let number = numbers.get(&one.row.identity).cloned().unwrap_or_default();
-            let (Some(at), Some(confirmed)) = (left.get(&number), one.row.confirmed) else { continue };
+            let (Some(at), Some(confirmed)) = (left.get(&number), one.row.confirmed) else {
+                continue;
+            };
             // Locked and scrambled there, and disabled in two more.
             if one.open.is_empty() && one.row.done >= 4 {
                 times.push(Duration::try_from(confirmed.duration_since(*at)).unwrap_or_default());
@@ -123,8 +232,17 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
         }
         tokio::time::sleep(Duration::from_secs(1)).await;
     }
-    ensure!(times.len() == leave, "{} of {leave} are closed, and not {:?}", times.len(), late.first());
-    println!("  three bare writes at once   {:>8.1} ms median, {:.1} ms at worst", quantile(&mut floor, 0.5), quantile(&mut floor, 1.0));
+    ensure!(
+        times.len() == leave,
+        "{} of {leave} are closed, and not {:?}",
+        times.len(),
+        late.first()
+    );
+    println!(
+        "  three bare writes at once   {:>8.1} ms median, {:.1} ms at worst",
+        quantile(&mut floor, 0.5),
+        quantile(&mut floor, 1.0)
+    );
     let (median, worst) = (quantile(&mut times, 0.5), quantile(&mut times, 1.0));
     println!(
         "  ours, with the password     {median:>8.1} ms median, {worst:.1} ms at worst; {:.1} times the bare writes",

@@ -45,19 +45,22 @@ struct Cli {
 
 #[derive(Subcommand)]
 enum What {
-    /// The first observation of a large slapd into SQLite, against ldapsearch with paging into /dev/null
+    /// The first observation of a large slapd into SQLite, against ldapsearch with paging into
+    /// /dev/null
     Observe {
         /// How many people
         #[arg(long, default_value_t = 100_000)]
         people: usize,
     },
-    /// Creations and filtered reads of the SCIM provider, against a bare handler over the same store
+    /// Creations and filtered reads of the SCIM provider, against a bare handler over the same
+    /// store
     Provider {
         /// How many users
         #[arg(long, default_value_t = 3000)]
         users: usize,
     },
-    /// A labelled set of people and accounts with errors, matched by the demo's rules; and how time grows
+    /// A labelled set of people and accounts with errors, matched by the demo's rules; and how time
+    /// grows
     Match {
         /// The seed of the set
         #[arg(long, default_value_t = 1907)]
@@ -65,7 +68,8 @@ enum What {
         /// How many people
         #[arg(long, default_value_t = 20_000)]
         people: usize,
-        /// How often each error is made, as shares of 1 (see docs/matching.md); repeated: name=share
+        /// How often each error is made, as shares of 1 (see docs/matching.md); repeated:
+        /// name=share
         #[arg(long, value_name = "ERROR=SHARE")]
         error: Vec<String>,
         /// The largest population that is timed
@@ -99,7 +103,8 @@ enum What {
         #[arg(long, default_value_t = 1907)]
         seed: u64,
     },
-    /// Runs over a large population: first load, a run without changes, one change at a time, a leaver behind a backlog
+    /// Runs over a large population: first load, a run without changes, one change at a time, a
+    /// leaver behind a backlog
     Runs {
         /// How many people
         #[arg(long, default_value_t = 100_000)]
@@ -111,13 +116,15 @@ enum What {
         #[arg(long, default_value_t = 10_000)]
         joiners: usize,
     },
-    /// The first load of an empty directory, against ldapadd of the same entries, both with real fsync
+    /// The first load of an empty directory, against ldapadd of the same entries, both with real
+    /// fsync
     Directory {
         /// How many people
         #[arg(long, default_value_t = 5000)]
         people: usize,
     },
-    /// What one change costs with ten times the people: records read, evaluations, time; and the memory that stands
+    /// What one change costs with ten times the people: records read, evaluations, time; and the
+    /// memory that stands
     Cost {
         /// The larger population
         #[arg(long, default_value_t = 100_000)]
@@ -128,7 +135,11 @@ enum What {
     },
     /// One observation, in a process of its own so that its memory can be told
     #[command(hide = true)]
-    Once { url: String, admin: String, password: String },
+    Once {
+        url: String,
+        admin: String,
+        password: String,
+    },
 }
 
 #[tokio::main]
@@ -138,14 +149,27 @@ async fn main() -> anyhow::Result<()> {
     match Cli::parse().what {
         What::Observe { people } => observe(people),
         What::Provider { users } => provider(users).await,
-        What::Match { seed, people, error, timed } => matching::run(seed, people, &error, timed),
+        What::Match {
+            seed,
+            people,
+            error,
+            timed,
+        } => matching::run(seed, people, &error, timed),
         What::Decide { people } => deciding::run(people),
         What::Season { people, days, seed } => season::run(people, days, seed).await,
         What::Leavers { people, leave } => leaving::run(people, leave).await,
-        What::Runs { people, changes, joiners } => runs::run(people, changes, joiners).await,
+        What::Runs {
+            people,
+            changes,
+            joiners,
+        } => runs::run(people, changes, joiners).await,
         What::Directory { people } => runs::directory(people).await,
         What::Cost { people, memory } => deciding::cost(people, memory),
-        What::Once { url, admin, password } => once(url, admin, password).await,
+        What::Once {
+            url,
+            admin,
+            password,
+        } => once(url, admin, password).await,
     }
 }
 
@@ -155,31 +179,67 @@ fn best(times: impl Iterator<Item = Duration>) -> Duration {
 
 fn observe(count: usize) -> anyhow::Result<()> {
     println!("The first observation of {count} people, best of {ROUNDS}:");
-    let slapd = Slapd::start(&world::directory(&world::people(world::SEED, count), "bench"))?;
+    let slapd = Slapd::start(&world::directory(
+        &world::people(world::SEED, count),
+        "bench",
+    ))?;
     let mut floor = Vec::new();
     let mut ours = Vec::new();
     let mut memory = 0;
     for _ in 0..ROUNDS {
         let begun = Instant::now();
         let done = Command::new("ldapsearch")
-            .args(["-LLL", "-x", "-H", &slapd.url, "-D", &slapd.admin_dn, "-w", &slapd.admin_password, "-b", BASE])
-            .args(["-E", "pr=500/noprompt", "(objectClass=inetOrgPerson)", "*", "entryUUID", "memberOf", "pwdAccountLockedTime"])
+            .args([
+                "-LLL",
+                "-x",
+                "-H",
+                &slapd.url,
+                "-D",
+                &slapd.admin_dn,
+                "-w",
+                &slapd.admin_password,
+                "-b",
+                BASE,
+            ])
+            .args([
+                "-E",
+                "pr=500/noprompt",
+                "(objectClass=inetOrgPerson)",
+                "*",
+                "entryUUID",
+                "memberOf",
+                "pwdAccountLockedTime",
+            ])
             .stdout(Stdio::null())
             .status()
             .context("ldap-utils are not installed")?;
         ensure!(done.success(), "ldapsearch failed");
         floor.push(begun.elapsed());
-        let output = Command::new(std::env::current_exe()?).args(["once", &slapd.url, &slapd.admin_dn, &slapd.admin_password]).output()?;
-        ensure!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let output = Command::new(std::env::current_exe()?)
+            .args(["once", &slapd.url, &slapd.admin_dn, &slapd.admin_password])
+            .output()?;
+        ensure!(
+            output.status.success(),
+            "{}",
+            String::from_utf8_lossy(&output.stderr)
+        );
         let said: Value = serde_json::from_slice(&output.stdout)?;
         ensure!(said["seen"].as_u64() >= Some(count as u64), "{said}");
-        ours.push(Duration::from_millis(said["ms"].as_u64().unwrap_or_default()));
+        ours.push(Duration::from_millis(
+            said["ms"].as_u64().unwrap_or_default(),
+        ));
         memory = memory.max(said["peak_kib"].as_u64().unwrap_or_default() / 1024);
     }
     let (floor, ours) = (best(floor.into_iter()), best(ours.into_iter()));
     let ratio = ours.as_secs_f64() / floor.as_secs_f64();
-    println!("  ldapsearch with paging into /dev/null   {:>8.2} s", floor.as_secs_f64());
-    println!("  observed into SQLite, durable           {:>8.2} s   {ratio:.2} times ldapsearch (aim 1.5, must 2)", ours.as_secs_f64());
+    println!(
+        "  ldapsearch with paging into /dev/null   {:>8.2} s",
+        floor.as_secs_f64()
+    );
+    println!(
+        "  observed into SQLite, durable           {:>8.2} s   {ratio:.2} times ldapsearch (aim 1.5, must 2)",
+        ours.as_secs_f64()
+    );
     println!("  peak memory of the observing process    {memory:>8} MB  (must be under 200)");
     Ok(())
 }
@@ -192,7 +252,17 @@ async fn once(url: String, admin: String, password: String) -> anyhow::Result<()
     let folder = tempfile::tempdir()?;
     let engine = Engine::new(store(folder.path()).await?, Arc::new(SystemClock));
     let settings = json!({"url": url, "bind_dn": admin, "base_dn": BASE, "page_size": 500});
-    engine.add_system(NewSystem { name: "harbour".into(), kind: SystemKind::Ldap, settings, secret: Some(password) }, "bench").await?;
+    engine
+        .add_system(
+            NewSystem {
+                name: "harbour".into(),
+                kind: SystemKind::Ldap,
+                settings,
+                secret: Some(password),
+            },
+            "bench",
+        )
+        .await?;
     let begun = Instant::now();
     let reads = engine.read_by_name("harbour").await?;
     let took = begun.elapsed();
@@ -205,8 +275,17 @@ async fn once(url: String, admin: String, password: String) -> anyhow::Result<()
         .find_map(|line| line.strip_prefix("VmHWM:"))
         .and_then(|rest| rest.trim().trim_end_matches(" kB").parse::<u64>().ok());
     // What was shown is kept, or the time says nothing.
-    let kept: i64 = engine.store().account_counts().await?.iter().map(|(_, count, _)| count).sum();
-    println!("{}", json!({"ms": took.as_millis() as u64, "seen": kept, "peak_kib": peak}));
+    let kept: i64 = engine
+        .store()
+        .account_counts()
+        .await?
+        .iter()
+        .map(|(_, count, _)| count)
+        .sum();
+    println!(
+        "{}",
+        json!({"ms": took.as_millis() as u64, "seen": kept, "peak_kib": peak})
+    );
     Ok(())
 }
 
@@ -223,8 +302,14 @@ fn user(n: usize) -> Value {
 fn bare(store: Store) -> Router {
     async fn make(State(store): State<Store>, Json(body): Json<Value>) -> Json<Value> {
         let name = body["userName"].as_str().unwrap_or_default().to_owned();
-        let account =
-            Observed { key: name.clone(), name: name.clone(), attributes: Attributes::new(), fault: None, version: None, is_exact: true };
+        let account = Observed {
+            key: name.clone(),
+            name: name.clone(),
+            attributes: Attributes::new(),
+            fault: None,
+            version: None,
+            is_exact: true,
+        };
         let new = NewPushed {
             system: "bare".into(),
             object: ObjectType::Person,
@@ -241,14 +326,28 @@ fn bare(store: Store) -> Router {
         Json(json!({"made": store.put_pushed(new, now).await.is_ok()}))
     }
     async fn find(State(store): State<Store>, Path(name): Path<String>) -> Json<Value> {
-        let found = store.pushed("bare", ObjectType::Person, PushedKey::Name(&name)).await.ok().flatten();
-        Json(found.and_then(|row| serde_json::from_str(&row.body).ok()).unwrap_or_default())
+        let found = store
+            .pushed("bare", ObjectType::Person, PushedKey::Name(&name))
+            .await
+            .ok()
+            .flatten();
+        Json(
+            found
+                .and_then(|row| serde_json::from_str(&row.body).ok())
+                .unwrap_or_default(),
+        )
     }
-    Router::new().route("/bare", post(make)).route("/bare/{name}", axum::routing::get(find)).with_state(store)
+    Router::new()
+        .route("/bare", post(make))
+        .route("/bare/{name}", axum::routing::get(find))
+        .with_state(store)
 }
 
 /// Sends requests, several at a time; returns how many went through in a second.
-async fn pace<F: Future<Output = anyhow::Result<()>>>(count: usize, one: impl Fn(usize) -> F) -> anyhow::Result<f64> {
+async fn pace<F: Future<Output = anyhow::Result<()>>>(
+    count: usize,
+    one: impl Fn(usize) -> F,
+) -> anyhow::Result<f64> {
     let begun = Instant::now();
     let mut all = futures::stream::iter((0..count).map(one)).buffer_unordered(AT_A_TIME);
     while let Some(done) = all.next().await {
@@ -258,22 +357,47 @@ async fn pace<F: Future<Output = anyhow::Result<()>>>(count: usize, one: impl Fn
 }
 
 async fn provider(users: usize) -> anyhow::Result<()> {
-    println!("The SCIM provider with {users} users, {AT_A_TIME} requests at a time, one round each:");
+    println!(
+        "The SCIM provider with {users} users, {AT_A_TIME} requests at a time, one round each:"
+    );
     let folder: PathBuf = tempfile::Builder::new().prefix("bench-").tempdir()?.keep();
     let engine = Engine::new(store(&folder).await?, Arc::new(SystemClock));
-    engine.add_system(NewSystem { name: "postroom".into(), kind: SystemKind::Push, settings: json!({}), secret: None }, "bench").await?;
+    engine
+        .add_system(
+            NewSystem {
+                name: "postroom".into(),
+                kind: SystemKind::Push,
+                settings: json!({}),
+                secret: None,
+            },
+            "bench",
+        )
+        .await?;
     engine.check_system("postroom", None).await?;
-    let token = engine.give_token("postroom", "bench", "bench-token".into(), "bench").await?.token;
+    let token = engine
+        .give_token("postroom", "bench", "bench-token".into(), "bench")
+        .await?
+        .token;
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
     let url = format!("http://{}", listener.local_addr()?);
     let app = tide_service::router(engine.clone()).merge(bare(engine.store().clone()));
     tokio::spawn(async move { axum::serve(listener, app).await });
-    let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().pool_max_idle_per_host(AT_A_TIME).build()?;
+    let http = reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .pool_max_idle_per_host(AT_A_TIME)
+        .build()?;
 
     let floor_make = pace(users, |n| {
         let (http, url) = (http.clone(), url.clone());
         async move {
-            let answer: Value = http.post(format!("{url}/bare")).json(&user(n)).send().await?.json().await?;
+            let answer: Value = http
+                .post(format!("{url}/bare"))
+                .json(&user(n))
+                .send()
+                .await?
+                .json()
+                .await?;
             ensure!(answer["made"] == true, "the bare handler failed");
             Ok(())
         }
@@ -282,7 +406,12 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     let make = pace(users, |n| {
         let (http, url, token) = (http.clone(), url.clone(), token.clone());
         async move {
-            let answer = http.post(format!("{url}/scim/v2/postroom/Users")).bearer_auth(token).json(&user(n)).send().await?;
+            let answer = http
+                .post(format!("{url}/scim/v2/postroom/Users"))
+                .bearer_auth(token)
+                .json(&user(n))
+                .send()
+                .await?;
             ensure!(answer.status() == 201, "{}", answer.text().await?);
             Ok(())
         }
@@ -291,7 +420,12 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     let floor_find = pace(users, |n| {
         let (http, url) = (http.clone(), url.clone());
         async move {
-            let answer: Value = http.get(format!("{url}/bare/crew{n}@skerry.example")).send().await?.json().await?;
+            let answer: Value = http
+                .get(format!("{url}/bare/crew{n}@skerry.example"))
+                .send()
+                .await?
+                .json()
+                .await?;
             ensure!(answer["userName"].is_string(), "the bare handler failed");
             Ok(())
         }
@@ -303,7 +437,10 @@ async fn provider(users: usize) -> anyhow::Result<()> {
         let (http, url, token) = (http.clone(), url.clone(), token.clone());
         async move {
             let filter = format!("userName eq \"crew{n}@skerry.example\"");
-            let request = http.get(format!("{url}/scim/v2/postroom/Users")).query(&[("filter", filter)]).bearer_auth(token);
+            let request = http
+                .get(format!("{url}/scim/v2/postroom/Users"))
+                .query(&[("filter", filter)])
+                .bearer_auth(token);
             let answer: Value = request.send().await?.json().await?;
             ensure!(answer["totalResults"] == 1, "{answer}");
             Ok(())
@@ -311,9 +448,15 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     })
     .await?;
     println!("  creations, bare handler       {floor_make:>8.0} a second");
-    println!("  creations, SCIM provider      {make:>8.0} a second   {:.2} of the bare handler", make / floor_make);
+    println!(
+        "  creations, SCIM provider      {make:>8.0} a second   {:.2} of the bare handler",
+        make / floor_make
+    );
     println!("  look-ups, bare handler        {floor_find:>8.0} a second");
-    println!("  filtered reads, SCIM provider {find:>8.0} a second   {:.2} of the bare handler", find / floor_find);
+    println!(
+        "  filtered reads, SCIM provider {find:>8.0} a second   {:.2} of the bare handler",
+        find / floor_find
+    );
     std::fs::remove_dir_all(folder)?;
     Ok(())
 }

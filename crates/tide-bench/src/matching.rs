@@ -5,7 +5,10 @@ use anyhow::{Context, bail, ensure};
 use std::collections::{BTreeMap, HashMap};
 use std::time::Instant;
 use tide_core::rules::{FaultSeverity, RuleFile, RuleSet};
-use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, Schema, SystemFacts, Value, decide};
+use tide_core::{
+    Account, AttributeDef, Attributes, ObjectType, Outcome, Population, Schema, SystemFacts, Value,
+    decide,
+};
 use tide_standins::world::{self, Crew, Dice};
 
 /// The errors and how often each is made, as a share of the accounts. docs/matching.md tells them.
@@ -29,11 +32,19 @@ const ERRORS: [(&str, f64); 14] = [
 type Mix = BTreeMap<String, f64>;
 
 fn mix(asked: &[String]) -> anyhow::Result<Mix> {
-    let mut mix: Mix = ERRORS.iter().map(|(name, share)| ((*name).to_owned(), *share)).collect();
+    let mut mix: Mix = ERRORS
+        .iter()
+        .map(|(name, share)| ((*name).to_owned(), *share))
+        .collect();
     for text in asked {
-        let (name, share) = text.split_once('=').with_context(|| format!("`{text}` is not NAME=SHARE"))?;
+        let (name, share) = text
+            .split_once('=')
+            .with_context(|| format!("`{text}` is not NAME=SHARE"))?;
         let Some(slot) = mix.get_mut(name) else {
-            bail!("there is no error `{name}`; there are {}", ERRORS.map(|(name, _)| name).join(", "));
+            bail!(
+                "there is no error `{name}`; there are {}",
+                ERRORS.map(|(name, _)| name).join(", ")
+            );
         };
         *slot = share
             .parse()
@@ -47,12 +58,18 @@ fn mix(asked: &[String]) -> anyhow::Result<Mix> {
 /// One digit or letter becomes another.
 fn typed_wrong(dice: &mut Dice, text: &str) -> String {
     let mut letters: Vec<char> = text.chars().collect();
-    let at: Vec<usize> = (0..letters.len()).filter(|&at| letters[at].is_alphanumeric()).collect();
+    let at: Vec<usize> = (0..letters.len())
+        .filter(|&at| letters[at].is_alphanumeric())
+        .collect();
     if at.is_empty() {
         return text.to_owned();
     }
     let at = at[dice.roll(at.len())];
-    let pool: Vec<char> = if letters[at].is_ascii_digit() { ('0'..='9').collect() } else { ('a'..='z').collect() };
+    let pool: Vec<char> = if letters[at].is_ascii_digit() {
+        ('0'..='9').collect()
+    } else {
+        ('a'..='z').collect()
+    };
     let before = letters[at];
     while letters[at] == before {
         letters[at] = pool[dice.roll(pool.len())];
@@ -67,14 +84,21 @@ struct Labelled {
 }
 
 fn one(values: &[&str]) -> Vec<Value> {
-    values.iter().filter(|text| !text.is_empty()).map(|text| Value::text(*text)).collect()
+    values
+        .iter()
+        .filter(|text| !text.is_empty())
+        .map(|text| Value::text(*text))
+        .collect()
 }
 
 fn person(id: i64, crew: &Crew) -> Account {
     let entry = crew.entry();
     let mut attributes = Attributes::new();
     for (name, _) in &entry.attributes {
-        attributes.set(name.as_str(), entry.texts(name).into_iter().map(Value::text).collect());
+        attributes.set(
+            name.as_str(),
+            entry.texts(name).into_iter().map(Value::text).collect(),
+        );
     }
     attributes.set("dn", one(&[&entry.dn]));
     attributes.set("container", one(&[&crew.container()]));
@@ -95,7 +119,9 @@ fn person(id: i64, crew: &Crew) -> Account {
 fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
     let mut people = world::people(seed, count);
     let mut dice = Dice::new(seed ^ 0x5eed);
-    let hit = |dice: &mut Dice, name: &str| (dice.roll(1_000_000) as f64) < mix.get(name).copied().unwrap_or(0.0) * 1e6;
+    let hit = |dice: &mut Dice, name: &str| {
+        (dice.roll(1_000_000) as f64) < mix.get(name).copied().unwrap_or(0.0) * 1e6
+    };
     // What the demo's directory holds wrong on purpose is not what is measured here.
     for (at, crew) in people.iter_mut().enumerate() {
         crew.number = format!("{}", 1001 + at);
@@ -103,7 +129,8 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
     }
     let mut twins = Vec::new();
     for at in (1..people.len()).step_by(2) {
-        // Two of one name, telephone and address could be told apart by nobody: twins differ in the given name.
+        // Two of one name, telephone and address could be told apart by nobody: twins differ in the
+        // given name.
         if hit(&mut dice, "twin") && people[at].given != people[at - 1].given {
             let elder = people[at - 1].clone();
             people[at].family = elder.family;
@@ -158,7 +185,11 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         if hit(&mut dice, "name_swapped") && !given.is_empty() {
             std::mem::swap(&mut given, &mut family);
         }
-        let phone = if hit(&mut dice, "phone_wrong") { typed_wrong(&mut dice, &crew.phones[0]) } else { crew.phones[0].clone() };
+        let phone = if hit(&mut dice, "phone_wrong") {
+            typed_wrong(&mut dice, &crew.phones[0])
+        } else {
+            crew.phones[0].clone()
+        };
         let id = (people.len() + at) as i64 + 1;
         let mut attributes = Attributes::new();
         for (name, value) in [
@@ -185,10 +216,24 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
             fault: None,
         });
     }
-    let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
-    for name in ["userName", "enterprise.employeeNumber", "emails.work", "name.givenName", "name.familyName", "phoneNumbers.work", "active"]
-    {
-        schema.put(AttributeDef { many: name.starts_with("phone"), ..AttributeDef::text(name) });
+    let mut schema = Schema {
+        state_attribute: Some("active".into()),
+        name_attribute: Some("userName".into()),
+        ..Schema::default()
+    };
+    for name in [
+        "userName",
+        "enterprise.employeeNumber",
+        "emails.work",
+        "name.givenName",
+        "name.familyName",
+        "phoneNumbers.work",
+        "active",
+    ] {
+        schema.put(AttributeDef {
+            many: name.starts_with("phone"),
+            ..AttributeDef::text(name)
+        });
     }
     let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
         schema: std::sync::Arc::new(schema),
@@ -196,22 +241,41 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         read: vec![ObjectType::Person],
         ..SystemFacts::default()
     };
-    population.systems.insert("harbour".into(), facts(BTreeMap::new()));
-    population.systems.insert("berthing".into(), facts([(ObjectType::Person, schema)].into()));
+    population
+        .systems
+        .insert("harbour".into(), facts(BTreeMap::new()));
+    population.systems.insert(
+        "berthing".into(),
+        facts([(ObjectType::Person, schema)].into()),
+    );
     Labelled { population, own }
 }
 
 /// The demo's rules for the directory and the crew planning service.
 fn rules() -> anyhow::Result<RuleSet> {
-    let files: Vec<RuleFile> = world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = world::rules()
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults
+        .iter()
+        .filter(|fault| fault.severity == FaultSeverity::Error)
+        .map(ToString::to_string)
+        .collect();
     ensure!(errors.is_empty(), "{}", errors.join("\n"));
     Ok(rules)
 }
 
 fn decided(rules: &RuleSet, population: &Population) -> Outcome {
-    decide(rules, population, "2026-11-23T12:00:00Z".parse().unwrap_or_default())
+    decide(
+        rules,
+        population,
+        "2026-11-23T12:00:00Z".parse().unwrap_or_default(),
+    )
 }
 
 /// What came of those who have an account there, and of those who have none.
@@ -227,7 +291,12 @@ struct Result {
 }
 
 fn judge(set: &Labelled, outcome: &Outcome) -> Result {
-    let linked: HashMap<&str, i64> = outcome.links.iter().filter(|link| !link.source).map(|l| (l.identity.as_str(), l.account)).collect();
+    let linked: HashMap<&str, i64> = outcome
+        .links
+        .iter()
+        .filter(|link| !link.source)
+        .map(|l| (l.identity.as_str(), l.account))
+        .collect();
     let asked: HashMap<&str, &[i64]> = outcome
         .questions
         .iter()
@@ -236,16 +305,31 @@ fn judge(set: &Labelled, outcome: &Outcome) -> Result {
         .collect();
     let mut result = Result::default();
     for (identity, _) in &outcome.identities {
-        let number = identity.attributes.get("employeeNumber").first().map(Value::to_string).unwrap_or_default();
+        let number = identity
+            .attributes
+            .get("employeeNumber")
+            .first()
+            .map(Value::to_string)
+            .unwrap_or_default();
         let own = set.own.get(&number).copied().flatten();
-        let slot = match (linked.get(identity.id.as_str()), asked.get(identity.id.as_str()), own) {
+        let slot = match (
+            linked.get(identity.id.as_str()),
+            asked.get(identity.id.as_str()),
+            own,
+        ) {
             (Some(account), _, own) if Some(*account) == own => &mut result.joined,
             (Some(account), ..) => {
                 let there = set.population.accounts.iter().find(|a| a.id == *account);
-                eprintln!("wrong: {:?}\n   got {:?}", identity.attributes, there.map(|a| &a.attributes));
+                eprintln!(
+                    "wrong: {:?}\n   got {:?}",
+                    identity.attributes,
+                    there.map(|a| &a.attributes)
+                );
                 &mut result.wrong
             }
-            (None, Some(candidates), Some(own)) if candidates.contains(&own) => &mut result.rightly_asked,
+            (None, Some(candidates), Some(own)) if candidates.contains(&own) => {
+                &mut result.rightly_asked
+            }
             (None, Some(_), Some(_)) => &mut result.asked_of_others,
             (None, Some(_), None) => &mut result.asked_for_nothing,
             (None, None, Some(_)) => &mut result.missed,
@@ -261,18 +345,50 @@ pub fn run(seed: u64, people: usize, errors: &[String], timed: usize) -> anyhow:
     let rules = rules()?;
     let set = labelled(seed, people, &mix);
     let result = judge(&set, &decided(&rules, &set.population));
-    let with = result.joined + result.rightly_asked + result.asked_of_others + result.missed + result.wrong;
+    let with = result.joined
+        + result.rightly_asked
+        + result.asked_of_others
+        + result.missed
+        + result.wrong;
     let share = |count: usize| 100.0 * count as f64 / with.max(1) as f64;
     println!("Matching a labelled set of {people} people, seed {seed}, by the demo's rules:");
     println!("  have an account there                 {with:>8}");
-    println!("  joined to it                          {:>8}   {:.2} %", result.joined, share(result.joined));
-    println!("  asked, and it is among the candidates {:>8}   {:.2} %", result.rightly_asked, share(result.rightly_asked));
-    println!("  asked about others                    {:>8}   {:.2} %", result.asked_of_others, share(result.asked_of_others));
-    println!("  not found: a second would be made     {:>8}   {:.2} %", result.missed, share(result.missed));
-    println!("  have none, and one is made            {:>8}", result.rightly_new);
-    println!("  have none, and somebody is asked      {:>8}", result.asked_for_nothing);
-    println!("  joined to a wrong one                 {:>8}   (must be 0)", result.wrong);
-    println!("  joined or rightly asked               {:>8.2} % (aim over 97)", share(result.joined + result.rightly_asked));
+    println!(
+        "  joined to it                          {:>8}   {:.2} %",
+        result.joined,
+        share(result.joined)
+    );
+    println!(
+        "  asked, and it is among the candidates {:>8}   {:.2} %",
+        result.rightly_asked,
+        share(result.rightly_asked)
+    );
+    println!(
+        "  asked about others                    {:>8}   {:.2} %",
+        result.asked_of_others,
+        share(result.asked_of_others)
+    );
+    println!(
+        "  not found: a second would be made     {:>8}   {:.2} %",
+        result.missed,
+        share(result.missed)
+    );
+    println!(
+        "  have none, and one is made            {:>8}",
+        result.rightly_new
+    );
+    println!(
+        "  have none, and somebody is asked      {:>8}",
+        result.asked_for_nothing
+    );
+    println!(
+        "  joined to a wrong one                 {:>8}   (must be 0)",
+        result.wrong
+    );
+    println!(
+        "  joined or rightly asked               {:>8.2} % (aim over 97)",
+        share(result.joined + result.rightly_asked)
+    );
     println!("How time grows, one decision with its matching, mapping and comparing:");
     let mut before: Option<(usize, f64)> = None;
     for count in [timed / 10, timed] {
@@ -281,13 +397,27 @@ pub fn run(seed: u64, people: usize, errors: &[String], timed: usize) -> anyhow:
         let outcome = decided(&rules, &set.population);
         let took = begun.elapsed().as_secs_f64();
         let growth = before.map_or(String::new(), |(fewer, time)| {
-            format!("   {:.2} times as long for {:.0} times as many", took / time, count as f64 / fewer as f64)
+            format!(
+                "   {:.2} times as long for {:.0} times as many",
+                took / time,
+                count as f64 / fewer as f64
+            )
         });
-        println!("  {count:>7} people against {:>7} accounts {took:>8.2} s{growth}", set.own.values().flatten().count());
-        ensure!(outcome.identities.len() == count, "everybody is decided about");
+        println!(
+            "  {count:>7} people against {:>7} accounts {took:>8.2} s{growth}",
+            set.own.values().flatten().count()
+        );
+        ensure!(
+            outcome.identities.len() == count,
+            "everybody is decided about"
+        );
         before = Some((count, took));
     }
-    ensure!(result.wrong == 0, "{} were joined to a wrong account", result.wrong);
+    ensure!(
+        result.wrong == 0,
+        "{} were joined to a wrong account",
+        result.wrong
+    );
     Ok(())
 }
 
@@ -304,14 +434,27 @@ mod tests {
             let result = judge(&set, &decided(&rules, &set.population));
             assert_eq!(result.wrong, 0, "{result:?}");
             let with = set.own.values().flatten().count();
-            assert!((result.joined + result.rightly_asked) * 100 > with * 97, "{result:?} of {with}");
-            assert_eq!(judge(&labelled(seed, 1500, &mix), &decided(&rules, &set.population)), result);
+            assert!(
+                (result.joined + result.rightly_asked) * 100 > with * 97,
+                "{result:?} of {with}"
+            );
+            assert_eq!(
+                judge(
+                    &labelled(seed, 1500, &mix),
+                    &decided(&rules, &set.population)
+                ),
+                result
+            );
         }
     }
 
     #[test]
     fn a_mix_is_checked() {
         assert!(mix(&["twin=0.5".into()]).is_ok_and(|mix| mix["twin"] == 0.5));
-        assert!(mix(&["twin=2".into()]).is_err() && mix(&["triplet=0.1".into()]).is_err() && mix(&["twin".into()]).is_err());
+        assert!(
+            mix(&["twin=2".into()]).is_err()
+                && mix(&["triplet=0.1".into()]).is_err()
+                && mix(&["twin".into()]).is_err()
+        );
     }
 }

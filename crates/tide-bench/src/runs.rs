@@ -1,5 +1,6 @@
-//! Runs over a large population, from a real slapd into the SCIM stand-in: what the first load, a run without changes, one
-//! change and one leaver take, each against what the same systems take without us.
+//! Runs over a large population, from a real slapd into the SCIM stand-in: what the first load, a
+//! run without changes, one change and one leaver take, each against what the same systems take
+//! without us.
 
 use crate::{AT_A_TIME, memory};
 use anyhow::{Context, ensure};
@@ -47,12 +48,17 @@ pub(crate) fn quantile(times: &mut [Duration], share: f64) -> f64 {
 pub(crate) async fn ldap(slapd: &Slapd) -> anyhow::Result<Ldap> {
     let (connection, mut ldap) = LdapConnAsync::new(&slapd.url).await?;
     ldap3::drive!(connection);
-    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await?.success()?;
+    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password)
+        .await?
+        .success()?;
     Ok(ldap)
 }
 
 pub(crate) fn manner() -> Manner {
-    Manner { page: 1000, ..Manner::full() }
+    Manner {
+        page: 1000,
+        ..Manner::full()
+    }
 }
 
 impl Bench {
@@ -67,26 +73,69 @@ impl Bench {
         let harbour_settings = json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 500});
         let berthing_settings = json!({"url": berthing.url, "in_flight": AT_A_TIME});
         for (name, kind, settings, secret) in [
-            ("harbour", SystemKind::Ldap, harbour_settings, harbour.admin_password.as_str()),
-            ("berthing", SystemKind::Scim, berthing_settings, "bench-token"),
+            (
+                "harbour",
+                SystemKind::Ldap,
+                harbour_settings,
+                harbour.admin_password.as_str(),
+            ),
+            (
+                "berthing",
+                SystemKind::Scim,
+                berthing_settings,
+                "bench-token",
+            ),
         ] {
-            engine.add_system(NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) }, "bench").await?;
-            ensure!(engine.check_system(name, None).await?.healthy(), "{name} is not well");
-            let change = SystemUpdate { armed: Some(true), ..SystemUpdate::default() };
+            engine
+                .add_system(
+                    NewSystem {
+                        name: name.into(),
+                        kind,
+                        settings,
+                        secret: Some(secret.into()),
+                    },
+                    "bench",
+                )
+                .await?;
+            ensure!(
+                engine.check_system(name, None).await?.healthy(),
+                "{name} is not well"
+            );
+            let change = SystemUpdate {
+                armed: Some(true),
+                ..SystemUpdate::default()
+            };
             engine.set_system(name, change, "bench").await?;
         }
-        let writable = SystemUpdate { writable: Some(vec![ObjectType::Person]), ..SystemUpdate::default() };
+        let writable = SystemUpdate {
+            writable: Some(vec![ObjectType::Person]),
+            ..SystemUpdate::default()
+        };
         engine.set_system("berthing", writable, "bench").await?;
-        let mut files: Vec<RuleFile> =
-            world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+        let mut files: Vec<RuleFile> = world::rules_of_people()
+            .into_iter()
+            .map(|(name, text)| RuleFile {
+                name: name.into(),
+                text,
+            })
+            .collect();
         // So many at once are meant.
         files.retain(|file| file.name != "guards.toml");
         engine.publish_rules(&files, "bench").await?;
-        Ok(Bench { folder, harbour, berthing, engine, people })
+        Ok(Bench {
+            folder,
+            harbour,
+            berthing,
+            engine,
+            people,
+        })
     }
 
     /// A run, with the time of its sending apart.
-    pub(crate) async fn go(&self, plan: Plan) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
+    pub(crate) async fn go(
+        &self,
+        plan: Plan,
+    ) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
         let mut events = self.engine.events();
         let begun = Instant::now();
         let id = self.engine.begin(plan, "bench").await?;
@@ -113,39 +162,62 @@ impl Bench {
         Ok((self.engine.store().change_set(id).await?, sent, took))
     }
 
-    /// People whose account in the service is theirs beyond doubt, by the address that is its name there.
+    /// People whose account in the service is theirs beyond doubt, by the address that is its name
+    /// there.
     pub(crate) fn sound(&self) -> HashMap<String, Crew> {
-        let there: HashSet<String> =
-            self.berthing.users().iter().filter_map(|user| user["userName"].as_str().map(str::to_lowercase)).collect();
+        let there: HashSet<String> = self
+            .berthing
+            .users()
+            .iter()
+            .filter_map(|user| user["userName"].as_str().map(str::to_lowercase))
+            .collect();
         let of = |person: &&Crew| !person.locked && there.contains(&person.mail.to_lowercase());
-        self.people.iter().filter(of).map(|person| (person.mail.to_lowercase(), person.clone())).collect()
+        self.people
+            .iter()
+            .filter(of)
+            .map(|person| (person.mail.to_lowercase(), person.clone()))
+            .collect()
     }
 }
 
 fn states(set: &ChangeSetRow, state: ChangeState) -> i64 {
-    set.states.iter().find(|(one, _)| *one == state).map_or(0, |(_, count)| *count)
+    set.states
+        .iter()
+        .find(|(one, _)| *one == state)
+        .map_or(0, |(_, count)| *count)
 }
 
 /// The floor of a load: the same bodies, posted with as many requests in flight.
 async fn post_all(bodies: Vec<Value>) -> anyhow::Result<Duration> {
     let service = ScimService::with_manner(Vec::new(), "bench-token", manner()).await?;
-    let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().pool_max_idle_per_host(AT_A_TIME).build()?;
+    let http = reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .pool_max_idle_per_host(AT_A_TIME)
+        .build()?;
     let count = bodies.len();
     let begun = Instant::now();
     let mut all = futures::stream::iter(bodies.into_iter().map(|body| {
-        let request =
-            http.post(format!("{}/Users", service.url)).bearer_auth("bench-token").header("content-type", "application/scim+json");
+        let request = http
+            .post(format!("{}/Users", service.url))
+            .bearer_auth("bench-token")
+            .header("content-type", "application/scim+json");
         async move { anyhow::Ok(request.body(body.to_string()).send().await?.bytes().await?) }
     }))
     .buffer_unordered(AT_A_TIME);
     while let Some(done) = all.next().await {
         done?;
     }
-    ensure!(service.count() == count, "{} of {count} were made", service.count());
+    ensure!(
+        service.count() == count,
+        "{} of {count} were made",
+        service.count()
+    );
     Ok(begun.elapsed())
 }
 
-/// Changes titles at a steady pace; how long each took from the answer of the directory to the service.
+/// Changes titles at a steady pace; how long each took from the answer of the directory to the
+/// service.
 async fn changes(
     harbour: &Slapd,
     people: &[(String, String)],
@@ -159,17 +231,26 @@ async fn changes(
     for (n, (name, dn)) in people.iter().enumerate() {
         ticks.tick().await;
         let title = HashSet::from([format!("{word} {n}")]);
-        ldap.modify(dn, vec![Mod::Replace("title".to_owned(), title)]).await?.success()?;
+        ldap.modify(dn, vec![Mod::Replace("title".to_owned(), title)])
+            .await?
+            .success()?;
         done.insert(name.clone(), Instant::now());
     }
     let mut times = Vec::new();
     while times.len() < people.len() {
         let next = tokio::time::timeout(Duration::from_secs(180), seen.recv()).await;
-        let (user, at) = next.with_context(|| format!("{} of {} changes came", times.len(), people.len()))?.context("the service ended")?;
-        if !user["title"].as_str().is_some_and(|title| title.starts_with(word)) {
+        let (user, at) = next
+            .with_context(|| format!("{} of {} changes came", times.len(), people.len()))?
+            .context("the service ended")?;
+        if !user["title"]
+            .as_str()
+            .is_some_and(|title| title.starts_with(word))
+        {
             continue;
         }
-        if let Some(begun) = done.remove(&user["userName"].as_str().unwrap_or_default().to_lowercase()) {
+        if let Some(begun) =
+            done.remove(&user["userName"].as_str().unwrap_or_default().to_lowercase())
+        {
             times.push(at.saturating_duration_since(begun));
         }
     }
@@ -177,22 +258,42 @@ async fn changes(
 }
 
 /// The floor of a change: a bare listener (RFC 4533) that does one bare request for each.
-async fn listen_barely(harbour: &Slapd, berthing: &ScimService) -> anyhow::Result<tokio::task::JoinHandle<anyhow::Result<()>>> {
+async fn listen_barely(
+    harbour: &Slapd,
+    berthing: &ScimService,
+) -> anyhow::Result<tokio::task::JoinHandle<anyhow::Result<()>>> {
     let ids: HashMap<String, String> = berthing
         .users()
         .iter()
-        .filter_map(|user| Some((user["userName"].as_str()?.to_lowercase(), user["id"].as_str()?.to_owned())))
+        .filter_map(|user| {
+            Some((
+                user["userName"].as_str()?.to_lowercase(),
+                user["id"].as_str()?.to_owned(),
+            ))
+        })
         .collect();
     let mut ldap = ldap(harbour).await?;
-    let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().build()?;
+    let http = reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .build()?;
     let url = berthing.url.clone();
     let (ready, is_ready) = tokio::sync::oneshot::channel();
     let task = tokio::spawn(async move {
         let mut ready = Some(ready);
-        let control = SyncRequest { mode: RefreshMode::RefreshAndPersist, cookie: None, reload_hint: false };
+        let control = SyncRequest {
+            mode: RefreshMode::RefreshAndPersist,
+            cookie: None,
+            reload_hint: false,
+        };
         let mut stream = ldap
             .with_controls(control)
-            .streaming_search(BASE, Scope::Subtree, "(objectClass=inetOrgPerson)", vec!["mail", "title"])
+            .streaming_search(
+                BASE,
+                Scope::Subtree,
+                "(objectClass=inetOrgPerson)",
+                vec!["mail", "title"],
+            )
             .await?;
         loop {
             // Everything is told once; then it is quiet, and what comes is new.
@@ -209,8 +310,17 @@ async fn listen_barely(harbour: &Slapd, berthing: &ScimService) -> anyhow::Resul
                 continue;
             }
             let entry = SearchEntry::construct(entry);
-            let of = |name: &str| entry.attrs.get(name).and_then(|values| values.first()).cloned().unwrap_or_default();
-            let Some(id) = ids.get(&of("mail").to_lowercase()) else { continue };
+            let of = |name: &str| {
+                entry
+                    .attrs
+                    .get(name)
+                    .and_then(|values| values.first())
+                    .cloned()
+                    .unwrap_or_default()
+            };
+            let Some(id) = ids.get(&of("mail").to_lowercase()) else {
+                continue;
+            };
             let body = json!({"schemas": [tide_scim::PATCH_OP], "Operations": [{"op": "replace", "path": "title", "value": of("title")}]});
             let request = http
                 .request(Method::PATCH, format!("{url}/Users/{id}"))
@@ -223,7 +333,8 @@ async fn listen_barely(harbour: &Slapd, berthing: &ScimService) -> anyhow::Resul
     Ok(task)
 }
 
-/// Looks at the clock every millisecond, beside what is measured: how long the machine itself stood still at most.
+/// Looks at the clock every millisecond, beside what is measured: how long the machine itself stood
+/// still at most.
 struct Beat {
     ended: Arc<AtomicBool>,
     worst: std::thread::JoinHandle<Duration>,
@@ -247,12 +358,16 @@ impl Beat {
 
     fn stop(self) -> anyhow::Result<f64> {
         self.ended.store(true, Ordering::Relaxed);
-        let worst = self.worst.join().map_err(|_| anyhow::anyhow!("the beat ended"))?;
+        let worst = self
+            .worst
+            .join()
+            .map_err(|_| anyhow::anyhow!("the beat ended"))?;
         Ok(worst.as_secs_f64() * 1000.0)
     }
 }
 
-/// How long this disk takes to make a small note durable: nobody who keeps what is about to be sent is faster than that.
+/// How long this disk takes to make a small note durable: nobody who keeps what is about to be sent
+/// is faster than that.
 fn durable(folder: &Path) -> anyhow::Result<f64> {
     let mut file = std::fs::File::create(folder.join("durable"))?;
     let mut times = Vec::new();
@@ -266,32 +381,56 @@ fn durable(folder: &Path) -> anyhow::Result<f64> {
 }
 
 /// How long it takes until somebody's account is disabled, from now on.
-async fn gone(seen: &mut UnboundedReceiver<(Value, Instant)>, name: &str) -> anyhow::Result<Duration> {
+async fn gone(
+    seen: &mut UnboundedReceiver<(Value, Instant)>,
+    name: &str,
+) -> anyhow::Result<Duration> {
     let begun = Instant::now();
     loop {
         let next = tokio::time::timeout(Duration::from_secs(300), seen.recv()).await;
-        let (user, at) = next.context("the leaver stays")?.context("the service ended")?;
-        if user["active"] == false && user["userName"].as_str().is_some_and(|other| other.eq_ignore_ascii_case(name)) {
+        let (user, at) = next
+            .context("the leaver stays")?
+            .context("the service ended")?;
+        if user["active"] == false
+            && user["userName"]
+                .as_str()
+                .is_some_and(|other| other.eq_ignore_ascii_case(name))
+        {
             return Ok(at.saturating_duration_since(begun));
         }
     }
 }
 
-pub(crate) async fn until(what: &str, seconds: u64, holds: impl Fn() -> bool) -> anyhow::Result<Duration> {
+pub(crate) async fn until(
+    what: &str,
+    seconds: u64,
+    holds: impl Fn() -> bool,
+) -> anyhow::Result<Duration> {
     let begun = Instant::now();
     while !holds() {
-        ensure!(begun.elapsed() < Duration::from_secs(seconds), "{what} does not come");
+        ensure!(
+            begun.elapsed() < Duration::from_secs(seconds),
+            "{what} does not come"
+        );
         tokio::time::sleep(Duration::from_millis(2)).await;
     }
     Ok(begun.elapsed())
 }
 
 pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result<()> {
-    println!("Runs over {count} people, from slapd into the SCIM stand-in, in one process with it:");
+    println!(
+        "Runs over {count} people, from slapd into the SCIM stand-in, in one process with it:"
+    );
     let bench = Bench::start(count).await?;
     bench.engine.read_all().await?;
     memory::reset();
-    let (first, sent, took) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
+    let (first, sent, took) = bench
+        .go(Plan {
+            carry_out: true,
+            without_reading: true,
+            ..Plan::default()
+        })
+        .await?;
     let made = bench.berthing.count();
     ensure!(
         states(&first, ChangeState::Failed) == 0 && made > count * 8 / 10,
@@ -308,7 +447,10 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     });
     let floor = post_all(bodies.collect()).await?;
     let each = |time: Duration| made as f64 / time.as_secs_f64();
-    println!("  first load, bare loop of posts       {:>8.0} a second, {AT_A_TIME} in flight", each(floor));
+    println!(
+        "  first load, bare loop of posts       {:>8.0} a second, {AT_A_TIME} in flight",
+        each(floor)
+    );
     println!(
         "  first load, sending, intents durable {:>8.0} a second   {:.2} of the bare loop (aim 0.8, must 0.5)",
         each(sent),
@@ -322,8 +464,26 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
 
     let begun = Instant::now();
     let dumped = Command::new("ldapsearch")
-        .args(["-LLL", "-x", "-H", &bench.harbour.url, "-D", &bench.harbour.admin_dn, "-w", &bench.harbour.admin_password, "-b", BASE])
-        .args(["-E", "pr=500/noprompt", "(objectClass=inetOrgPerson)", "*", "entryUUID", "memberOf"])
+        .args([
+            "-LLL",
+            "-x",
+            "-H",
+            &bench.harbour.url,
+            "-D",
+            &bench.harbour.admin_dn,
+            "-w",
+            &bench.harbour.admin_password,
+            "-b",
+            BASE,
+        ])
+        .args([
+            "-E",
+            "pr=500/noprompt",
+            "(objectClass=inetOrgPerson)",
+            "*",
+            "entryUUID",
+            "memberOf",
+        ])
         .stdout(Stdio::null())
         .status()
         .context("ldap-utils are not installed")?;
@@ -332,9 +492,18 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     let begun = Instant::now();
     bench.engine.read_by_name("harbour").await?;
     let read = begun.elapsed();
-    let (idle, _, decided) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
+    let (idle, _, decided) = bench
+        .go(Plan {
+            carry_out: true,
+            without_reading: true,
+            ..Plan::default()
+        })
+        .await?;
     ensure!(states(&idle, ChangeState::Done) == 0, "{:?}", idle.states);
-    println!("  a run without changes, ldapsearch    {:>8.2} s", floor.as_secs_f64());
+    println!(
+        "  a run without changes, ldapsearch    {:>8.2} s",
+        floor.as_secs_f64()
+    );
     println!(
         "  a run without changes, ours          {:>8.2} s          {:.1} times ldapsearch: reading {:.2} s, deciding and keeping the lines {:.2} s",
         (read + decided).as_secs_f64(),
@@ -347,16 +516,37 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     let mut names: Vec<&String> = sound.keys().collect();
     names.sort();
     let step = (names.len() / changed).max(1);
-    let some: Vec<(String, String)> = names.iter().step_by(step).take(changed).map(|name| ((*name).clone(), sound[*name].dn())).collect();
+    let some: Vec<(String, String)> = names
+        .iter()
+        .step_by(step)
+        .take(changed)
+        .map(|name| ((*name).clone(), sound[*name].dn()))
+        .collect();
     let mut seen = bench.berthing.watch();
     let listener = listen_barely(&bench.harbour, &bench.berthing).await?;
     let mut floor = changes(&bench.harbour, &some, "Bare", &mut seen).await?;
     listener.abort();
     for name in ["harbour"] {
-        bench.engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
+        bench
+            .engine
+            .set_schedule(
+                name,
+                &Schedule {
+                    follow: true,
+                    ..Schedule::default()
+                },
+                "bench",
+            )
+            .await?;
     }
     bench.engine.start_automatic_sync();
-    let listening = || bench.engine.watchers().iter().any(|one| one.state == WatcherState::Watching);
+    let listening = || {
+        bench
+            .engine
+            .watchers()
+            .iter()
+            .any(|one| one.state == WatcherState::Watching)
+    };
     until("listening", 120, listening).await?;
     // What stands is made by the first run on news.
     let warm = vec![(names[1].clone(), sound[names[1]].dn())];
@@ -368,7 +558,10 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     let (bare, median) = (quantile(&mut floor, 0.5), quantile(&mut ours, 0.5));
     let disk = durable(bench.folder.path())?;
     let slow = ours.iter().filter(|time| time.as_millis() >= 50).count();
-    println!("  one change, bare listener            {bare:>8.1} ms median, {:.1} ms for 99 of 100", quantile(&mut floor, 0.99));
+    println!(
+        "  one change, bare listener            {bare:>8.1} ms median, {:.1} ms for 99 of 100",
+        quantile(&mut floor, 0.99)
+    );
     println!(
         "  one change, ours                     {median:>8.1} ms median, {:.1} ms for 99 of 100; {:.1} times the bare listener (aim: under 25 ms, under 150 ms, under 3 times)",
         quantile(&mut ours, 0.99),
@@ -385,7 +578,9 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
         median / (bare + disk)
     );
     let (read, evaluated) = bench.engine.last_cost();
-    println!("  one change reads                     {read:>8} records and makes {evaluated} evaluations");
+    println!(
+        "  one change reads                     {read:>8} records and makes {evaluated} evaluations"
+    );
 
     // A leaver with nothing before it, and one behind so many joiners.
     let mut ldap = ldap(&bench.harbour).await?;
@@ -396,7 +591,17 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
         ldap.delete(&dn).await?.success()?;
         alone.push(gone(&mut seen, &name).await?);
     }
-    bench.engine.set_system("berthing", SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "bench").await?;
+    bench
+        .engine
+        .set_system(
+            "berthing",
+            SystemUpdate {
+                paused: Some(true),
+                ..SystemUpdate::default()
+            },
+            "bench",
+        )
+        .await?;
     let value = |name: &str, value: String| (name.to_owned(), HashSet::from([value]));
     for n in 0..joiners {
         let uid = format!("joiner{n}");
@@ -409,19 +614,37 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
             value("employeeNumber", format!("{}", 9_000_000 + n)),
             value("mail", format!("{uid}@skerry.example")),
         ];
-        ldap.add(&format!("uid={uid},ou=Deck,ou=people,{BASE}"), entry).await?.success()?;
+        ldap.add(&format!("uid={uid},ou=Deck,ou=people,{BASE}"), entry)
+            .await?
+            .success()?;
     }
     tokio::time::sleep(Duration::from_secs(3)).await;
     let before = bench.berthing.count();
-    bench.engine.set_system("berthing", SystemUpdate { paused: Some(false), ..SystemUpdate::default() }, "bench").await?;
-    until("the backlog", 120, || bench.berthing.count() > before + joiners / 100).await?;
+    bench
+        .engine
+        .set_system(
+            "berthing",
+            SystemUpdate {
+                paused: Some(false),
+                ..SystemUpdate::default()
+            },
+            "bench",
+        )
+        .await?;
+    until("the backlog", 120, || {
+        bench.berthing.count() > before + joiners / 100
+    })
+    .await?;
     let (name, dn) = leaver(9);
     ldap.delete(&dn).await?.success()?;
     let behind = gone(&mut seen, &name).await?;
     let left = (before + joiners).saturating_sub(bench.berthing.count());
     let alone = quantile(&mut alone, 0.5);
     println!("  a leaver, nothing else to do         {alone:>8.0} ms");
-    println!("  a leaver behind {joiners} joiners       {:>8.0} ms; {left} of them were still to be made", behind.as_secs_f64() * 1000.0);
+    println!(
+        "  a leaver behind {joiners} joiners       {:>8.0} ms; {left} of them were still to be made",
+        behind.as_secs_f64() * 1000.0
+    );
     bench.engine.stop().await;
     drop(bench.folder);
     Ok(())
@@ -451,27 +674,78 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     println!("The first load of {count} people into an empty slapd that waits for its disk:");
     let bench = Bench::start(count).await?;
     let empty = || {
-        let setup = Setup { durable: true, ..Setup::default() };
-        tokio::task::spawn_blocking(move || Slapd::with_setup(&world::directory(&[], "bench"), &setup))
+        let setup = Setup {
+            durable: true,
+            ..Setup::default()
+        };
+        tokio::task::spawn_blocking(move || {
+            Slapd::with_setup(&world::directory(&[], "bench"), &setup)
+        })
     };
     let hall = empty().await??;
-    let settings = json!({"url": hall.url, "bind_dn": hall.admin_dn, "base_dn": BASE, "page_size": 500});
-    let new = NewSystem { name: "crewhall".into(), kind: SystemKind::Ldap, settings, secret: Some(hall.admin_password.clone()) };
+    let settings =
+        json!({"url": hall.url, "bind_dn": hall.admin_dn, "base_dn": BASE, "page_size": 500});
+    let new = NewSystem {
+        name: "crewhall".into(),
+        kind: SystemKind::Ldap,
+        settings,
+        secret: Some(hall.admin_password.clone()),
+    };
     bench.engine.add_system(new, "bench").await?;
-    ensure!(bench.engine.check_system("crewhall", None).await?.healthy(), "crewhall is not well");
-    let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+    ensure!(
+        bench.engine.check_system("crewhall", None).await?.healthy(),
+        "crewhall is not well"
+    );
+    let mut files: Vec<RuleFile> = world::rules_of_people()
+        .into_iter()
+        .map(|(name, text)| RuleFile {
+            name: name.into(),
+            text,
+        })
+        .collect();
     files.retain(|file| file.name != "guards.toml");
-    files.push(RuleFile { name: "crewhall.toml".into(), text: CREWHALL.into() });
+    files.push(RuleFile {
+        name: "crewhall.toml".into(),
+        text: CREWHALL.into(),
+    });
     bench.engine.publish_rules(&files, "bench").await?;
-    let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
+    let change = SystemUpdate {
+        writable: Some(vec![ObjectType::Person]),
+        armed: Some(true),
+        ..SystemUpdate::default()
+    };
     bench.engine.set_system("crewhall", change, "bench").await?;
-    bench.engine.set_system("berthing", SystemUpdate { paused: Some(true), ..SystemUpdate::default() }, "bench").await?;
+    bench
+        .engine
+        .set_system(
+            "berthing",
+            SystemUpdate {
+                paused: Some(true),
+                ..SystemUpdate::default()
+            },
+            "bench",
+        )
+        .await?;
     bench.engine.read_all().await?;
-    let (run, sent, _) = bench.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
+    let (run, sent, _) = bench
+        .go(Plan {
+            carry_out: true,
+            without_reading: true,
+            ..Plan::default()
+        })
+        .await?;
     let made = states(&run, ChangeState::Done);
     ensure!(made > count as i64 * 8 / 10, "{:?}", run.states);
     // The floor: the same entries.
-    let connection = ["-x", "-H", &hall.url, "-D", &hall.admin_dn, "-w", &hall.admin_password];
+    let connection = [
+        "-x",
+        "-H",
+        &hall.url,
+        "-D",
+        &hall.admin_dn,
+        "-w",
+        &hall.admin_password,
+    ];
     let dump = Command::new("ldapsearch")
         .args(["-LLL", "-o", "ldif-wrap=no"])
         .args(connection)
@@ -484,7 +758,17 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     let other = empty().await??;
     let begun = Instant::now();
     let added = Command::new("ldapadd")
-        .args(["-x", "-c", "-H", &other.url, "-D", &other.admin_dn, "-w", &other.admin_password, "-f"])
+        .args([
+            "-x",
+            "-c",
+            "-H",
+            &other.url,
+            "-D",
+            &other.admin_dn,
+            "-w",
+            &other.admin_password,
+            "-f",
+        ])
         .arg(&file)
         .stdout(Stdio::null())
         .stderr(Stdio::null())
@@ -492,7 +776,10 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     ensure!(added.code().is_some(), "ldapadd failed");
     let floor = begun.elapsed();
     let each = |time: Duration| made as f64 / time.as_secs_f64();
-    println!("  ldapadd                              {:>8.0} a second", each(floor));
+    println!(
+        "  ldapadd                              {:>8.0} a second",
+        each(floor)
+    );
     println!(
         "  ours, sending, intents durable       {:>8.0} a second   {:.2} times ldapadd (aim: 2)",
         each(sent),

@@ -1,5 +1,5 @@
-//! A season of very many people in virtual time: days per second, and whether every account, state, value and membership at the
-//! end is what a slow, plain model of the rules says.
+//! A season of very many people in virtual time: days per second, and whether every account, state,
+//! value and membership at the end is what a slow, plain model of the rules says.
 
 use anyhow::ensure;
 use async_trait::async_trait;
@@ -23,7 +23,8 @@ use tide_store::{MasterKey, Store};
 
 const ZONE: &str = "Atlantic/Faroe";
 const TEAMS: [&str; 5] = ["Deck", "Engine Room", "Galley", "Terminal", "Shore Office"];
-/// Days before the first day on which accounts are made, and for which one is kept in the training service.
+/// Days before the first day on which accounts are made, and for which one is kept in the training
+/// service.
 const READY: i32 = 5;
 const KEPT: i32 = 20;
 
@@ -62,7 +63,10 @@ struct Moved(Mutex<Timestamp>);
 #[async_trait]
 impl Clock for Moved {
     fn now(&self) -> Timestamp {
-        *self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+        *self
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     async fn sleep(&self, pause: Duration) {
@@ -122,7 +126,11 @@ fn write(folder: &Path, hands: &[Hand]) -> std::io::Result<()> {
     let mut text = "number;family;team;start;end\n".to_owned();
     for hand in hands {
         let end = hand.end.map(|end| end.to_string()).unwrap_or_default();
-        let _ = writeln!(text, "{};{};{};{};{end}", hand.number, hand.family, hand.team, hand.start);
+        let _ = writeln!(
+            text,
+            "{};{};{};{};{end}",
+            hand.number, hand.family, hand.team, hand.start
+        );
     }
     std::fs::write(folder.join("roster.csv"), text)
 }
@@ -132,12 +140,26 @@ fn newcomer(number: u32, start: Date, dice: &mut Dice) -> Hand {
     let family = format!("Sund{}", dice.roll(1000));
     let end = (dice.roll(3) > 0).then(|| start + (20 + dice.roll(300) as i32).days());
     let none = false;
-    Hand { number, family, team, start, end, there: none, usable: none, grouped: None, trains: none, training: none, marked: none }
+    Hand {
+        number,
+        family,
+        team,
+        start,
+        end,
+        there: none,
+        usable: none,
+        grouped: None,
+        trains: none,
+        training: none,
+        marked: none,
+    }
 }
 
 /// Plays a season of so many people and days.
 pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
-    println!("A season of {days} days for {people} people (seed {seed}), from a feed into two SCIM stand-ins, in one process with them:");
+    println!(
+        "A season of {days} days for {people} people (seed {seed}), from a feed into two SCIM stand-ins, in one process with them:"
+    );
     let folder = tempfile::tempdir()?;
     let feed = folder.path().join("feeds");
     std::fs::create_dir_all(&feed)?;
@@ -147,34 +169,133 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     let noon = |day: Date| anyhow::Ok(day.at(12, 0, 0, 0).to_zoned(zone.clone())?.timestamp());
     let clock = Arc::new(Moved(Mutex::new(noon(first)?)));
     let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await?;
-    let allowed = tide_engine::SecretSources { feed_folders: vec![folder.path().to_owned()], ..Default::default() };
-    let engine = Engine::tied(store, clock.clone(), tide_engine::EngineConfig { secret_sources: allowed, ..Default::default() });
-    let berthing = ScimService::with_manner(Vec::new(), "bench-token", crate::runs::manner()).await?;
-    let classroom = ScimService::with_manner(Vec::new(), "bench-token", crate::runs::manner()).await?;
-    let groups: BTreeMap<&str, String> = TEAMS.iter().map(|team| (*team, berthing.add_group(team, &[]))).collect();
+    let allowed = tide_engine::SecretSources {
+        feed_folders: vec![folder.path().to_owned()],
+        ..Default::default()
+    };
+    let engine = Engine::tied(
+        store,
+        clock.clone(),
+        tide_engine::EngineConfig {
+            secret_sources: allowed,
+            ..Default::default()
+        },
+    );
+    let berthing =
+        ScimService::with_manner(Vec::new(), "bench-token", crate::runs::manner()).await?;
+    let classroom =
+        ScimService::with_manner(Vec::new(), "bench-token", crate::runs::manner()).await?;
+    let groups: BTreeMap<&str, String> = TEAMS
+        .iter()
+        .map(|team| (*team, berthing.add_group(team, &[])))
+        .collect();
     let mut dice = Dice::new(seed);
-    let mut hands: Vec<Hand> = (0..people).map(|n| newcomer(n as u32 + 1, first - (1 + dice.roll(200) as i32).days(), &mut dice)).collect();
+    let mut hands: Vec<Hand> = (0..people)
+        .map(|n| {
+            newcomer(
+                n as u32 + 1,
+                first - (1 + dice.roll(200) as i32).days(),
+                &mut dice,
+            )
+        })
+        .collect();
     write(&feed, &hands)?;
     for (name, kind, settings, secret) in [
-        ("roster", SystemKind::Feed, json!({"path": feed, "key": "number", "name": "number"}), None),
-        ("berthing", SystemKind::Scim, json!({"url": berthing.url, "in_flight": crate::AT_A_TIME}), Some("bench-token".to_owned())),
-        ("classroom", SystemKind::Scim, json!({"url": classroom.url, "in_flight": crate::AT_A_TIME}), Some("bench-token".to_owned())),
+        (
+            "roster",
+            SystemKind::Feed,
+            json!({"path": feed, "key": "number", "name": "number"}),
+            None,
+        ),
+        (
+            "berthing",
+            SystemKind::Scim,
+            json!({"url": berthing.url, "in_flight": crate::AT_A_TIME}),
+            Some("bench-token".to_owned()),
+        ),
+        (
+            "classroom",
+            SystemKind::Scim,
+            json!({"url": classroom.url, "in_flight": crate::AT_A_TIME}),
+            Some("bench-token".to_owned()),
+        ),
     ] {
-        engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "bench").await?;
+        engine
+            .add_system(
+                NewSystem {
+                    name: name.into(),
+                    kind,
+                    settings,
+                    secret,
+                },
+                "bench",
+            )
+            .await?;
         engine.check_system(name, None).await?;
-        let writable = if kind == SystemKind::Scim { vec![ObjectType::Person, ObjectType::Group] } else { Vec::new() };
-        engine.set_system(name, SystemUpdate { writable: Some(writable), armed: Some(true), ..SystemUpdate::default() }, "bench").await?;
+        let writable = if kind == SystemKind::Scim {
+            vec![ObjectType::Person, ObjectType::Group]
+        } else {
+            Vec::new()
+        };
+        engine
+            .set_system(
+                name,
+                SystemUpdate {
+                    writable: Some(writable),
+                    armed: Some(true),
+                    ..SystemUpdate::default()
+                },
+                "bench",
+            )
+            .await?;
     }
-    let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = RULES
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     let (_, faults) = engine.publish_rules(&files, "bench").await?;
-    ensure!(faults.iter().all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning), "{faults:?}");
+    ensure!(
+        faults
+            .iter()
+            .all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning),
+        "{faults:?}"
+    );
     let begun = Instant::now();
-    engine.begin(Plan { carry_out: true, ..Plan::default() }, "bench").await?;
-    while engine.store().open_change_sets().await?.iter().any(|(_, kind, ..)| *kind == ChangeSetKind::Run) {
+    engine
+        .begin(
+            Plan {
+                carry_out: true,
+                ..Plan::default()
+            },
+            "bench",
+        )
+        .await?;
+    while engine
+        .store()
+        .open_change_sets()
+        .await?
+        .iter()
+        .any(|(_, kind, ..)| *kind == ChangeSetKind::Run)
+    {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    println!("  everybody who is here gets an account    {:.1} s", begun.elapsed().as_secs_f64());
-    engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "bench").await?;
+    println!(
+        "  everybody who is here gets an account    {:.1} s",
+        begun.elapsed().as_secs_f64()
+    );
+    engine
+        .set_schedule(
+            "berthing",
+            &Schedule {
+                follow: true,
+                ..Schedule::default()
+            },
+            "bench",
+        )
+        .await?;
     hands.iter_mut().for_each(|hand| hand.live(first));
 
     let (mut told, mut sent, begun) = (BTreeMap::<&str, usize>::new(), 0usize, Instant::now());
@@ -182,11 +303,18 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     let (mut reading, mut carrying) = (Duration::ZERO, Duration::ZERO);
     for day in 1..=days {
         let today = first + (day as i32).days();
-        *clock.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = noon(today)?;
+        *clock
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner) = noon(today)?;
         // As many as a season of three hundred has, for each of them.
         for _ in 0..people / 450 {
             let number = hands.len() as u32 + 1;
-            hands.push(newcomer(number, today + (dice.roll(10) as i32).days(), &mut dice));
+            hands.push(newcomer(
+                number,
+                today + (dice.roll(10) as i32).days(),
+                &mut dice,
+            ));
             *told.entry("joiners").or_default() += 1;
         }
         for _ in 0..people / 600 {
@@ -220,15 +348,28 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         while let Some(id) = engine.run_once().await? {
             let (read, evaluated) = engine.last_cost();
             looks = (looks.0 + 1, looks.1 + read, looks.2 + evaluated);
-            sent += engine.store().change_set(id).await?.states.iter().map(|(_, count)| count.unsigned_abs() as usize).sum::<usize>();
+            sent += engine
+                .store()
+                .change_set(id)
+                .await?
+                .states
+                .iter()
+                .map(|(_, count)| count.unsigned_abs() as usize)
+                .sum::<usize>();
         }
         carrying += one.elapsed();
         hands.iter_mut().for_each(|hand| hand.live(today));
     }
     let all = begun.elapsed();
     let each = |time: Duration| time.as_secs_f64() / days as f64;
-    let words: Vec<String> = told.iter().map(|(what, count)| format!("{count} {what}")).collect();
-    println!("  what happened                            {}", words.join(", "));
+    let words: Vec<String> = told
+        .iter()
+        .map(|(what, count)| format!("{count} {what}"))
+        .collect();
+    println!(
+        "  what happened                            {}",
+        words.join(", ")
+    );
     println!(
         "  days                                     {:.2} a second; {:.2} s a day: reading the feed {:.2} s, deciding and sending {:.2} s",
         days as f64 / all.as_secs_f64(),
@@ -248,24 +389,43 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         count as f64 / days as f64
     );
     let wrong = compare(&hands, &berthing, &classroom, &groups);
-    println!("  against the slow model                   {} accounts of {} people off", wrong.len(), hands.len());
+    println!(
+        "  against the slow model                   {} accounts of {} people off",
+        wrong.len(),
+        hands.len()
+    );
     ensure!(wrong.is_empty(), "{:#?}", &wrong[..wrong.len().min(10)]);
     engine.stop().await;
     Ok(())
 }
 
 /// What is not as the model says.
-fn compare(hands: &[Hand], berthing: &ScimService, classroom: &ScimService, groups: &BTreeMap<&str, String>) -> Vec<String> {
+fn compare(
+    hands: &[Hand],
+    berthing: &ScimService,
+    classroom: &ScimService,
+    groups: &BTreeMap<&str, String>,
+) -> Vec<String> {
     let by_name = |service: &ScimService| -> BTreeMap<String, serde_json::Value> {
-        service.users().into_iter().filter_map(|user| Some((user["userName"].as_str()?.to_owned(), user))).collect()
+        service
+            .users()
+            .into_iter()
+            .filter_map(|user| Some((user["userName"].as_str()?.to_owned(), user)))
+            .collect()
     };
     let (berths, desks) = (by_name(berthing), by_name(classroom));
     let mut members: BTreeMap<String, BTreeSet<&str>> = BTreeMap::new();
     let there = berthing.groups();
     for (team, id) in groups {
         let group = there.iter().find(|group| group["id"] == id.as_str());
-        for member in group.into_iter().flat_map(|group| group["members"].as_array().into_iter().flatten()) {
-            members.entry(member["value"].as_str().unwrap_or_default().to_owned()).or_default().insert(team);
+        for member in group
+            .into_iter()
+            .flat_map(|group| group["members"].as_array().into_iter().flatten())
+        {
+            members
+                .entry(member["value"].as_str().unwrap_or_default().to_owned())
+                .or_default()
+                .insert(team);
         }
     }
     let mut wrong = Vec::new();
@@ -273,21 +433,43 @@ fn compare(hands: &[Hand], berthing: &ScimService, classroom: &ScimService, grou
         let name = hand.number.to_string();
         let berth = berths.get(&name);
         let is = berth.map(|user| {
-            let own = members.get(user["id"].as_str().unwrap_or_default()).cloned().unwrap_or_default();
+            let own = members
+                .get(user["id"].as_str().unwrap_or_default())
+                .cloned()
+                .unwrap_or_default();
             let active = user["active"].as_bool().unwrap_or(true);
             let marked = user["userType"] == "gone";
-            let known = user["title"] == hand.team && user["name"]["familyName"] == hand.family.as_str();
+            let known =
+                user["title"] == hand.team && user["name"]["familyName"] == hand.family.as_str();
             // What somebody who left is called is not followed any more.
-            (active, own.into_iter().collect::<Vec<&str>>(), marked, known || marked)
+            (
+                active,
+                own.into_iter().collect::<Vec<&str>>(),
+                marked,
+                known || marked,
+            )
         });
-        let wanted = hand.there.then(|| (hand.usable, hand.grouped.into_iter().collect::<Vec<&str>>(), hand.marked, true));
+        let wanted = hand.there.then(|| {
+            (
+                hand.usable,
+                hand.grouped.into_iter().collect::<Vec<&str>>(),
+                hand.marked,
+                true,
+            )
+        });
         if is != wanted {
-            wrong.push(format!("berthing: {is:?}, and should be {wanted:?}: {hand:?}"));
+            wrong.push(format!(
+                "berthing: {is:?}, and should be {wanted:?}: {hand:?}"
+            ));
         }
-        let is = desks.get(&name).map(|user| user["active"].as_bool().unwrap_or(true));
+        let is = desks
+            .get(&name)
+            .map(|user| user["active"].as_bool().unwrap_or(true));
         let wanted = hand.trains.then_some(hand.training);
         if is != wanted {
-            wrong.push(format!("classroom: {is:?}, and should be {wanted:?}: {hand:?}"));
+            wrong.push(format!(
+                "classroom: {is:?}, and should be {wanted:?}: {hand:?}"
+            ));
         }
     }
     wrong

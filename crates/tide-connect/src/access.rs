@@ -28,18 +28,19 @@ pub struct ConnectionState {
     expired: Mutex<Option<(Instant, ConnectError)>>,
 }
 
-/// For how long an expired password is not tried again by itself: each try can cost one of the last log-ins.
+/// For how long an expired password is not tried again by itself: each try can cost one of the last
+/// log-ins.
 const EXPIRED: Duration = Duration::from_secs(3600);
 
-/// Says whether writes to a system are stopped at this moment. It is asked at each write, after everything that was decided or queued
-/// before.
+/// Says whether writes to a system are stopped at this moment. It is asked at each write, after
+/// everything that was decided or queued before.
 pub trait WriteGate: Send + Sync {
     /// Why nothing may be written, as a sentence; none when the system may be written.
     fn closed(&self) -> Option<String>;
 }
 
-/// The proof that a write was allowed. Only [`ConnectionState::permit`] makes one, and the functions that
-/// send a write ask for it.
+/// The proof that a write was allowed. Only [`ConnectionState::permit`] makes one, and the
+/// functions that send a write ask for it.
 #[derive(Debug)]
 pub struct Permit(());
 
@@ -87,38 +88,60 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 impl ConnectionState {
     /// Access to these types; to none by default.
     pub fn new(writable: &[ObjectType]) -> Self {
-        ConnectionState { writable: RwLock::new(writable.to_vec()), ..ConnectionState::default() }
+        ConnectionState {
+            writable: RwLock::new(writable.to_vec()),
+            ..ConnectionState::default()
+        }
     }
 
     /// Changes what may be written, from the next write on.
     pub fn set(&self, writable: &[ObjectType]) {
-        *self.writable.write().unwrap_or_else(PoisonError::into_inner) = writable.to_vec();
+        *self
+            .writable
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = writable.to_vec();
     }
 
-    /// Says which attributes the rules read, for systems that show some only when they are asked for them.
+    /// Says which attributes the rules read, for systems that show some only when they are asked
+    /// for them.
     pub fn set_read_by_rules(&self, names: Vec<String>) {
-        *self.read_by_rules.write().unwrap_or_else(PoisonError::into_inner) = names;
+        *self
+            .read_by_rules
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = names;
     }
 
     /// Says which filters the server is asked about each account, since only it can decide them.
     pub fn set_server_filters(&self, filters: Vec<tide_ldap::LdapFilter>) {
-        *self.server_filters.write().unwrap_or_else(PoisonError::into_inner) = filters;
+        *self
+            .server_filters
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = filters;
     }
 
     /// The filters that the server is asked about each account.
     pub(crate) fn server_filters(&self) -> Vec<tide_ldap::LdapFilter> {
-        self.server_filters.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.server_filters
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
     }
 
-    /// Sets the key by which changed passwords are told apart. It lasts, whatever secret we bind with: with another key, every
-    /// password would seem to be another one.
+    /// Sets the key by which changed passwords are told apart. It lasts, whatever secret we bind
+    /// with: with another key, every password would seem to be another one.
     pub fn set_mark_key(&self, key: Vec<u8>) {
-        *self.mark_key.write().unwrap_or_else(PoisonError::into_inner) = Some(key);
+        *self
+            .mark_key
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = Some(key);
     }
 
     /// The key by which changed passwords are told apart; none where nobody keeps marks.
     pub(crate) fn mark_key(&self) -> Option<Vec<u8>> {
-        self.mark_key.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.mark_key
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
     }
 
     /// The attributes that the rules read, as they change.
@@ -126,14 +149,18 @@ impl ConnectionState {
         self.read_by_rules.clone()
     }
 
-    /// Notes that the service account's password has expired; or that it was let in, after somebody saw to it.
+    /// Notes that the service account's password has expired; or that it was let in, after somebody
+    /// saw to it.
     pub(crate) fn note_expired(&self, error: Option<&ConnectError>) {
         *lock(&self.expired) = error.map(|error| (Instant::now(), error.clone()));
     }
 
     /// Why nobody signs in just now: the password had expired a while ago.
     pub(crate) fn expired(&self) -> Option<ConnectError> {
-        lock(&self.expired).as_ref().filter(|(since, _)| since.elapsed() < EXPIRED).map(|(_, error)| error.clone())
+        lock(&self.expired)
+            .as_ref()
+            .filter(|(since, _)| since.elapsed() < EXPIRED)
+            .map(|(_, error)| error.clone())
     }
 
     /// Sets who is asked at each write whether writes are stopped.
@@ -143,22 +170,36 @@ impl ConnectionState {
 
     /// May accounts of a type be written, when writes are not stopped?
     pub fn is_writable(&self, object: ObjectType) -> bool {
-        self.writable.read().unwrap_or_else(PoisonError::into_inner).contains(&object)
+        self.writable
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .contains(&object)
     }
 
-    /// Why accounts of a type are not written at this moment, if they are not: the system is read-only for them, or writes are stopped.
+    /// Why accounts of a type are not written at this moment, if they are not: the system is
+    /// read-only for them, or writes are stopped.
     pub fn stopped(&self, object: ObjectType) -> Option<ConnectError> {
         if !self.is_writable(object) {
-            let remedy = format!("make it writable first: `eager-tide systems set NAME --writable {object}`");
+            let remedy = format!(
+                "make it writable first: `eager-tide systems set NAME --writable {object}`"
+            );
             return Some(ConnectError::stopped(
                 "read_only",
                 format!("the system is read-only for type {object}: nothing was sent"),
                 remedy,
             ));
         }
-        let gate = self.gate.read().unwrap_or_else(PoisonError::into_inner).clone();
+        let gate = self
+            .gate
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone();
         let said = gate?.closed()?;
-        Some(ConnectError::stopped("writes_stopped", format!("not sent: {said}"), "it is decided again when the system may be written"))
+        Some(ConnectError::stopped(
+            "writes_stopped",
+            format!("not sent: {said}"),
+            "it is decided again when the system may be written",
+        ))
     }
 
     /// Allows one write, or says why not.
@@ -174,7 +215,12 @@ impl ConnectionState {
     /// Hosts in the order in which they should be tried: one that failed a moment ago comes last.
     pub(crate) fn host_order(&self, hosts: &[String], return_after: Duration) -> Vec<String> {
         let known = lock(&self.hosts);
-        let resting = |host: &String| known.failed.get(host).is_some_and(|at| at.elapsed() < return_after);
+        let resting = |host: &String| {
+            known
+                .failed
+                .get(host)
+                .is_some_and(|at| at.elapsed() < return_after)
+        };
         let (last, first): (Vec<String>, Vec<String>) = hosts.iter().cloned().partition(resting);
         first.into_iter().chain(last).collect()
     }
@@ -191,7 +237,9 @@ impl ConnectionState {
     }
 
     pub(crate) fn host_failed(&self, host: &str) {
-        lock(&self.hosts).failed.insert(host.to_owned(), Instant::now());
+        lock(&self.hosts)
+            .failed
+            .insert(host.to_owned(), Instant::now());
     }
 
     /// The pace for these settings: kept while they stay the same.
@@ -201,12 +249,18 @@ impl ConnectionState {
             Some(known) if known.settings == (in_flight, per_second) => known.clone(),
             _ => {
                 let rate = per_second.and_then(|n| NonZeroU32::new(n.into())).map(|n| {
-                    // One at a time: a burst at the start of each second would be over the limit of a strict service.
+                    // One at a time: a burst at the start of each second would be over the limit of
+                    // a strict service.
                     let quota = Quota::per_second(n).allow_burst(NonZeroU32::MIN);
                     Arc::new(RateLimiter::direct(quota))
                 });
                 let places = Arc::new(Semaphore::new(usize::from(in_flight.max(1))));
-                let new = RequestLimits { settings: (in_flight, per_second), places, rate, rest: Arc::default() };
+                let new = RequestLimits {
+                    settings: (in_flight, per_second),
+                    places,
+                    rate,
+                    rest: Arc::default(),
+                };
                 *pace = Some(new.clone());
                 new
             }
@@ -222,7 +276,8 @@ impl ConnectionState {
         lock(&self.feed).clone()
     }
 
-    /// Notes that what the last reading of a feed showed is kept: a file that did not change since is not pulled again.
+    /// Notes that what the last reading of a feed showed is kept: a file that did not change since
+    /// is not pulled again.
     pub fn feed_was_kept(&self) {
         self.set_feed(|memory| memory.etag = memory.offered.take().or_else(|| memory.etag.take()));
     }
@@ -235,7 +290,10 @@ impl ConnectionState {
 
 impl std::fmt::Debug for ConnectionState {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Access").field("writable", &self.writable).field("host", &self.host_in_use()).finish_non_exhaustive()
+        f.debug_struct("Access")
+            .field("writable", &self.writable)
+            .field("host", &self.host_in_use())
+            .finish_non_exhaustive()
     }
 }
 
@@ -247,7 +305,8 @@ impl RequestLimits {
             rate.until_ready().await;
         }
         loop {
-            let rest = lock(&self.rest).and_then(|until| until.checked_duration_since(Instant::now()));
+            let rest =
+                lock(&self.rest).and_then(|until| until.checked_duration_since(Instant::now()));
             match rest {
                 Some(rest) => tokio::time::sleep(rest).await,
                 None => return place,
@@ -279,7 +338,11 @@ mod tests {
         access.host_answered("b");
         assert_eq!(access.host_order(&hosts, rest), ["b", "a"]);
         assert_eq!(access.host_in_use().as_deref(), Some("b"));
-        assert_eq!(access.host_order(&hosts, Duration::ZERO), ["a", "b"], "it is tried first again after a while");
+        assert_eq!(
+            access.host_order(&hosts, Duration::ZERO),
+            ["a", "b"],
+            "it is tried first again after a while"
+        );
     }
 
     #[tokio::test(start_paused = true)]
@@ -287,8 +350,17 @@ mod tests {
         let pace = ConnectionState::default().pace(2, None);
         let (one, two) = (pace.wait().await, pace.wait().await);
         assert!(one.is_some() && two.is_some());
-        assert!(tokio::time::timeout(Duration::from_secs(5), pace.wait()).await.is_err(), "a third waits");
+        assert!(
+            tokio::time::timeout(Duration::from_secs(5), pace.wait())
+                .await
+                .is_err(),
+            "a third waits"
+        );
         drop(one);
-        assert!(tokio::time::timeout(Duration::from_secs(5), pace.wait()).await.is_ok());
+        assert!(
+            tokio::time::timeout(Duration::from_secs(5), pace.wait())
+                .await
+                .is_ok()
+        );
     }
 }

@@ -17,12 +17,14 @@ pub enum ChangeEvent {
     ResyncRequired(String),
 }
 
-/// The stream of news. Ways that tell by themselves go on until it is dropped; the others end after a mark, and are
-/// begun again from there.
+/// The stream of news. Ways that tell by themselves go on until it is dropped; the others end after
+/// a mark, and are begun again from there.
 pub type ChangeStream = mpsc::Receiver<Result<ChangeEvent, ConnectError>>;
 
 /// Runs a follower beside its reader.
-pub(crate) fn follow<F>(work: impl FnOnce(mpsc::Sender<Result<ChangeEvent, ConnectError>>) -> F) -> ChangeStream
+pub(crate) fn follow<F>(
+    work: impl FnOnce(mpsc::Sender<Result<ChangeEvent, ConnectError>>) -> F,
+) -> ChangeStream
 where
     F: Future<Output = Result<(), ConnectError>> + Send + 'static,
 {

@@ -13,7 +13,8 @@ pub enum FailureClass {
     UnknownOutcome,
     /// The system accepted the change and carries it out later.
     Accepted,
-    /// Writes to the system are stopped: nothing was sent, and the change is decided again when they are resumed.
+    /// Writes to the system are stopped: nothing was sent, and the change is decided again when
+    /// they are resumed.
     WritesStopped,
 }
 
@@ -42,9 +43,14 @@ const SHORTEST_SECRET: usize = 4;
 /// Replaces a secret in a text.
 const HIDDEN: &str = "•••";
 
-/// Removes control characters from a system's text, and truncates it, so that it cannot steer a terminal or forge a log line.
+/// Removes control characters from a system's text, and truncates it, so that it cannot steer a
+/// terminal or forge a log line.
 fn clean(text: &str) -> String {
-    let mut clean: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(LONGEST).collect();
+    let mut clean: String = text
+        .chars()
+        .map(|c| if c.is_control() { ' ' } else { c })
+        .take(LONGEST)
+        .collect();
     if text.chars().nth(LONGEST).is_some() {
         clean.push('…');
     }
@@ -52,14 +58,29 @@ fn clean(text: &str) -> String {
 }
 
 impl ConnectError {
-    fn new(class: FailureClass, code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
-        ConnectError { code, message: clean(&said.into()), remedy: remedy.into(), class, operation_url: String::new(), status: None }
+    fn new(
+        class: FailureClass,
+        code: &'static str,
+        said: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
+        ConnectError {
+            code,
+            message: clean(&said.into()),
+            remedy: remedy.into(),
+            class,
+            operation_url: String::new(),
+            status: None,
+        }
     }
 
     /// Removes secrets from a system's answer: some systems repeat the refused value.
     #[must_use]
     pub fn without(mut self, secrets: &[&str]) -> Self {
-        for secret in secrets.iter().filter(|secret| secret.chars().count() >= SHORTEST_SECRET) {
+        for secret in secrets
+            .iter()
+            .filter(|secret| secret.chars().count() >= SHORTEST_SECRET)
+        {
             self.message = self.message.replace(secret, HIDDEN);
             self.remedy = self.remedy.replace(secret, HIDDEN);
         }
@@ -74,17 +95,29 @@ impl ConnectError {
     }
 
     /// A fault that may pass.
-    pub fn transient(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn transient(
+        code: &'static str,
+        said: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
         Self::new(FailureClass::Transient, code, said, remedy)
     }
 
     /// A fault of one record.
-    pub fn permanent(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn permanent(
+        code: &'static str,
+        said: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
         Self::new(FailureClass::Permanent, code, said, remedy)
     }
 
     /// A fault of the whole system.
-    pub fn system_down(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn system_down(
+        code: &'static str,
+        said: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
         Self::new(FailureClass::SystemDown, code, said, remedy)
     }
 
@@ -93,7 +126,12 @@ impl ConnectError {
         let said = "the system took the change into a queue of its own, and has not done it yet";
         ConnectError {
             operation_url: place.to_owned(),
-            ..Self::new(FailureClass::Accepted, "accepted", said, "it is asked until it is done")
+            ..Self::new(
+                FailureClass::Accepted,
+                "accepted",
+                said,
+                "it is asked until it is done",
+            )
         }
     }
 
@@ -103,7 +141,11 @@ impl ConnectError {
     }
 
     /// A lost answer.
-    pub fn unknown_outcome(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> Self {
+    pub fn unknown_outcome(
+        code: &'static str,
+        said: impl Into<String>,
+        remedy: impl Into<String>,
+    ) -> Self {
         Self::new(FailureClass::UnknownOutcome, code, said, remedy)
     }
 }
@@ -114,10 +156,25 @@ mod tests {
 
     #[test]
     fn what_a_system_answers_steers_nothing_and_tells_no_secret() {
-        let error =
-            ConnectError::permanent("refused", "bad\r\n2026-01-01 ERROR forged\u{1b}[31m: Quay-side-9 is too simple", "choose another");
-        assert_eq!(error.message, "bad  2026-01-01 ERROR forged [31m: Quay-side-9 is too simple");
-        assert_eq!(error.without(&["Quay-side-9", "a"]).message, "bad  2026-01-01 ERROR forged [31m: ••• is too simple");
-        assert_eq!(ConnectError::permanent("long", "x".repeat(9000), "").message.chars().count(), LONGEST + 1);
+        let error = ConnectError::permanent(
+            "refused",
+            "bad\r\n2026-01-01 ERROR forged\u{1b}[31m: Quay-side-9 is too simple",
+            "choose another",
+        );
+        assert_eq!(
+            error.message,
+            "bad  2026-01-01 ERROR forged [31m: Quay-side-9 is too simple"
+        );
+        assert_eq!(
+            error.without(&["Quay-side-9", "a"]).message,
+            "bad  2026-01-01 ERROR forged [31m: ••• is too simple"
+        );
+        assert_eq!(
+            ConnectError::permanent("long", "x".repeat(9000), "")
+                .message
+                .chars()
+                .count(),
+            LONGEST + 1
+        );
     }
 }

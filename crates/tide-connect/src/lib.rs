@@ -1,9 +1,9 @@
-//! `tide-connect` connects to systems: it tests them, discovers their capabilities, reads and watches them, and writes
-//! one change at a time. [`Connector`] is its interface to the engine; `ldap`, `scim`, `feed` and `push`
-//! implement it.
+//! `tide-connect` connects to systems: it tests them, discovers their capabilities, reads and
+//! watches them, and writes one change at a time. [`Connector`] is its interface to the engine;
+//! `ldap`, `scim`, `feed` and `push` implement it.
 //!
-//! Read-only is enforced here, next to the wire: every write calls [`ConnectionState::permit`], and the
-//! functions that send require its permit.
+//! Read-only is enforced here, next to the wire: every write calls [`ConnectionState::permit`], and
+//! the functions that send require its permit.
 //!
 //! It makes no decisions and stores nothing.
 
@@ -27,7 +27,9 @@ pub use ldap::LdapConnector;
 pub use push::{PushConnector, pushed_account};
 pub use report::{CheckReport, CheckStep, Description};
 pub use scim::ScimConnector;
-pub use settings::{FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings};
+pub use settings::{
+    FeedSettings, LdapAuth, LdapSettings, PushSettings, ScimAuth, ScimSettings, Secret, Settings,
+};
 pub use webhook::WebhookSender;
 
 use async_trait::async_trait;
@@ -78,12 +80,14 @@ pub struct DirectoryNode {
     pub more: bool,
 }
 
-/// The stream of a full read. It ends with [`SnapshotItem::Complete`] or with an error; a stream that
-/// ends without either was cut, and is incomplete.
+/// The stream of a full read. It ends with [`SnapshotItem::Complete`] or with an error; a stream
+/// that ends without either was cut, and is incomplete.
 pub type SnapshotStream = mpsc::Receiver<Result<SnapshotItem, ConnectError>>;
 
 /// Runs a read as a task; the small channel applies backpressure to a fast server.
-pub(crate) fn spawn_snapshot<F>(enumerate: impl FnOnce(mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> F) -> SnapshotStream
+pub(crate) fn spawn_snapshot<F>(
+    enumerate: impl FnOnce(mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> F,
+) -> SnapshotStream
 where
     F: Future<Output = Result<SnapshotItem, ConnectError>> + Send + 'static,
 {
@@ -116,8 +120,20 @@ pub struct Write {
 
 impl Write {
     /// A change of an account, or a create if `account` is `None`.
-    pub fn new(object: ObjectType, kind: ChangeKind, account: Option<(String, String)>, values: Vec<ValueChange>) -> Self {
-        Write { object, kind, account, values, member: None, merged: Vec::new() }
+    pub fn new(
+        object: ObjectType,
+        kind: ChangeKind,
+        account: Option<(String, String)>,
+        values: Vec<ValueChange>,
+    ) -> Self {
+        Write {
+            object,
+            kind,
+            account,
+            values,
+            member: None,
+            merged: Vec::new(),
+        }
     }
 }
 
@@ -152,26 +168,49 @@ pub trait Connector: Send + Sync {
     }
 
     /// The current sync cursor; `None` if the mode has none.
-    async fn current_cursor(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(
+        &self,
+        _object: ObjectType,
+        _way: WatchMode,
+    ) -> Result<Option<String>, ConnectError> {
         Ok(None)
     }
 
     /// Streams the changes since a sync cursor.
-    fn watch(self: Arc<Self>, _object: ObjectType, way: WatchMode, _from: Option<String>) -> ChangeStream {
+    fn watch(
+        self: Arc<Self>,
+        _object: ObjectType,
+        way: WatchMode,
+        _from: Option<String>,
+    ) -> ChangeStream {
         crate::change_events::follow(move |_| async move {
-            Err(ConnectError::permanent("no_way", format!("this system cannot be followed by {}", way.as_str()), "choose another way"))
+            Err(ConnectError::permanent(
+                "no_way",
+                format!("this system cannot be followed by {}", way.as_str()),
+                "choose another way",
+            ))
         })
     }
 
     /// Finds accounts that have one of these values.
-    async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError>;
+    async fn find(
+        &self,
+        object: ObjectType,
+        probes: &[(String, Value)],
+    ) -> Result<Vec<Observed>, ConnectError>;
 
-    /// Requests accounts by key that a full read did not show although they existed before: a list whose pages shift during the read can
-    /// miss accounts. Returns those that exist; the system has confirmed that the others are gone.
+    /// Requests accounts by key that a full read did not show although they existed before: a list
+    /// whose pages shift during the read can miss accounts. Returns those that exist; the system
+    /// has confirmed that the others are gone.
     ///
-    /// Returns `None` where such a request would confirm no more than the list did: a file is one list, and a directory does not find by
-    /// key what its permissions hide or its replica does not have yet.
-    async fn confirm_missing(&self, _object: ObjectType, _keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
+    /// Returns `None` where such a request would confirm no more than the list did: a file is one
+    /// list, and a directory does not find by key what its permissions hide or its replica does not
+    /// have yet.
+    async fn confirm_missing(
+        &self,
+        _object: ObjectType,
+        _keys: &[String],
+    ) -> Result<Option<Vec<Observed>>, ConnectError> {
         Ok(None)
     }
 
@@ -189,19 +228,34 @@ pub trait Connector: Send + Sync {
     }
 
     /// The hash of an account's password, if it is readable. Only send it; never store or log it.
-    async fn password_hash(&self, _key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
+    async fn password_hash(
+        &self,
+        _key: &str,
+    ) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
         Ok(None)
     }
 
-    /// Polls a change that the system accepted; `None` while it is not done. `_place` is the [`ConnectError::operation_url`] of the
-    /// acceptance.
-    async fn poll_operation(&self, _write: &Write, _place: &str) -> Result<Option<Observed>, ConnectError> {
-        Err(ConnectError::permanent("not_queued", "this system has no queue of its own", "decide again: start a new run"))
+    /// Polls a change that the system accepted; `None` while it is not done. `_place` is the
+    /// [`ConnectError::operation_url`] of the acceptance.
+    async fn poll_operation(
+        &self,
+        _write: &Write,
+        _place: &str,
+    ) -> Result<Option<Observed>, ConnectError> {
+        Err(ConnectError::permanent(
+            "not_queued",
+            "this system has no queue of its own",
+            "decide again: start a new run",
+        ))
     }
 }
 
 /// Creates the connector of a system.
-pub fn connect(settings: &Settings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Arc<dyn Connector>, ConnectError> {
+pub fn connect(
+    settings: &Settings,
+    secret: Option<Secret>,
+    access: Arc<ConnectionState>,
+) -> Result<Arc<dyn Connector>, ConnectError> {
     Ok(match settings {
         Settings::Ldap(settings) => Arc::new(LdapConnector::new(settings.clone(), secret, access)?),
         Settings::Scim(settings) => Arc::new(ScimConnector::new(settings.clone(), secret, access)?),

@@ -1,6 +1,8 @@
 //! A system that calls us: what it pushes is kept as it comes, so there is nothing to read.
 
-use crate::{CheckReport, ConnectError, Connector, Description, SnapshotItem, SnapshotStream, Write};
+use crate::{
+    CheckReport, ConnectError, Connector, Description, SnapshotItem, SnapshotStream, Write,
+};
 use async_trait::async_trait;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -13,30 +15,57 @@ use tide_scim::{FlatSchema, GROUP, USER};
 pub struct PushConnector;
 
 fn flat(object: ObjectType) -> &'static FlatSchema {
-    static SCHEMAS: std::sync::LazyLock<(FlatSchema, FlatSchema)> = std::sync::LazyLock::new(|| {
-        let users = [tide_scim::schemas::user(), tide_scim::schemas::enterprise()];
-        (FlatSchema::read(&users, USER), FlatSchema::read(&[tide_scim::schemas::group()], GROUP))
-    });
-    if object == ObjectType::Group { &SCHEMAS.1 } else { &SCHEMAS.0 }
+    static SCHEMAS: std::sync::LazyLock<(FlatSchema, FlatSchema)> =
+        std::sync::LazyLock::new(|| {
+            let users = [tide_scim::schemas::user(), tide_scim::schemas::enterprise()];
+            (
+                FlatSchema::read(&users, USER),
+                FlatSchema::read(&[tide_scim::schemas::group()], GROUP),
+            )
+        });
+    if object == ObjectType::Group {
+        &SCHEMAS.1
+    } else {
+        &SCHEMAS.0
+    }
 }
 
 /// The account that a pushed resource is.
-pub fn pushed_account(object: ObjectType, resource: &serde_json::Value) -> Result<Observed, ConnectError> {
+pub fn pushed_account(
+    object: ObjectType,
+    resource: &serde_json::Value,
+) -> Result<Observed, ConnectError> {
     crate::scim::observed_by(flat(object), "push", resource)
 }
 
 #[async_trait]
 impl Connector for PushConnector {
     async fn check(&self, report: &mut CheckReport) {
-        report.passed("Ready", "it calls us: /scim/v2/NAME takes SCIM 2.0, /api/v1/events/NAME takes events");
+        report.passed(
+            "Ready",
+            "it calls us: /scim/v2/NAME takes SCIM 2.0, /api/v1/events/NAME takes events",
+        );
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
         // Events bring what their sender likes.
-        let of = |object| (object, Schema { is_open: true, ..crate::scim::schema_of(flat(object)) });
+        let of = |object| {
+            (
+                object,
+                Schema {
+                    is_open: true,
+                    ..crate::scim::schema_of(flat(object))
+                },
+            )
+        };
         let schema = BTreeMap::from([of(ObjectType::Person), of(ObjectType::Group)]);
         let profile = vec![("Direction".to_owned(), "it calls us".to_owned())];
-        Ok(Description { schema, abilities: vec!["pushes over SCIM 2.0 and as events".into()], profile, own: Vec::new() })
+        Ok(Description {
+            schema,
+            abilities: vec!["pushes over SCIM 2.0 and as events".into()],
+            profile,
+            own: Vec::new(),
+        })
     }
 
     fn read_all(self: Arc<Self>, _object: ObjectType) -> SnapshotStream {
@@ -47,7 +76,11 @@ impl Connector for PushConnector {
         Ok(vec![WatchMode::Pushed])
     }
 
-    async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
+    async fn find(
+        &self,
+        _object: ObjectType,
+        _probes: &[(String, Value)],
+    ) -> Result<Vec<Observed>, ConnectError> {
         Ok(Vec::new())
     }
 

@@ -35,12 +35,19 @@ pub struct CheckReport {
 impl CheckReport {
     /// True when no step failed.
     pub fn healthy(&self) -> bool {
-        !self.steps.is_empty() && self.steps.iter().all(|step| step.state != StepState::Failed)
+        !self.steps.is_empty()
+            && self
+                .steps
+                .iter()
+                .all(|step| step.state != StepState::Failed)
     }
 
     /// A report whose steps are told as they are taken.
     pub fn watched(watcher: mpsc::UnboundedSender<CheckStep>) -> Self {
-        CheckReport { steps: Vec::new(), watcher: Some(watcher) }
+        CheckReport {
+            steps: Vec::new(),
+            watcher: Some(watcher),
+        }
     }
 
     fn push(&mut self, step: CheckStep) {
@@ -52,11 +59,28 @@ impl CheckReport {
     }
 
     pub(crate) fn passed(&mut self, name: &str, said: impl Into<String>) {
-        self.push(CheckStep { name: name.into(), state: StepState::Passed, said: said.into(), remedy: None, code: None });
+        self.push(CheckStep {
+            name: name.into(),
+            state: StepState::Passed,
+            said: said.into(),
+            remedy: None,
+            code: None,
+        });
     }
 
-    pub(crate) fn warned(&mut self, name: &str, said: impl Into<String>, remedy: impl Into<String>) {
-        self.push(CheckStep { name: name.into(), state: StepState::Warned, said: said.into(), remedy: Some(remedy.into()), code: None });
+    pub(crate) fn warned(
+        &mut self,
+        name: &str,
+        said: impl Into<String>,
+        remedy: impl Into<String>,
+    ) {
+        self.push(CheckStep {
+            name: name.into(),
+            state: StepState::Warned,
+            said: said.into(),
+            remedy: Some(remedy.into()),
+            code: None,
+        });
     }
 
     pub(crate) fn failed(&mut self, name: &str, error: &ConnectError) {

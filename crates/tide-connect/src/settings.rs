@@ -76,26 +76,31 @@ pub struct LdapSettings {
     /// How long one answer may take, in seconds.
     #[serde(default = "timeout")]
     pub timeout_seconds: u16,
-    /// Hosts (`host` or `host:port`) to which referrals are followed, with the same service account.
-    /// None is the default: a referral is then told and not followed.
+    /// Hosts (`host` or `host:port`) to which referrals are followed, with the same service
+    /// account. None is the default: a referral is then told and not followed.
     #[serde(default, deserialize_with = "list")]
     pub referral_hosts: Vec<String>,
-    /// The object classes that make an entry a person; none named means `person` and `inetOrgPerson`, without computers.
+    /// The object classes that make an entry a person; none named means `person` and
+    /// `inetOrgPerson`, without computers.
     #[serde(default, deserialize_with = "list")]
     pub person_classes: Vec<String>,
-    /// The object classes of service accounts; none named means `account` and `simpleSecurityObject`.
+    /// The object classes of service accounts; none named means `account` and
+    /// `simpleSecurityObject`.
     #[serde(default, deserialize_with = "list")]
     pub service_classes: Vec<String>,
-    /// The object classes of groups; none named means `groupOfNames`, `groupOfUniqueNames`, `group` and `posixGroup`.
+    /// The object classes of groups; none named means `groupOfNames`, `groupOfUniqueNames`, `group`
+    /// and `posixGroup`.
     #[serde(default, deserialize_with = "list")]
     pub group_classes: Vec<String>,
     /// The secret and people's data may cross the network in clear text.
     #[serde(default)]
     pub insecure: bool,
-    /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to another directory.
+    /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to
+    /// another directory.
     #[serde(default)]
     pub mark_passwords: bool,
-    /// A reading that shows fewer entries than the last one by more than this many percent is refused whole.
+    /// A reading that shows fewer entries than the last one by more than this many percent is
+    /// refused whole.
     #[serde(default = "shrink")]
     pub most_shrink_percent: u8,
 }
@@ -103,14 +108,22 @@ pub struct LdapSettings {
 /// A list of texts, also as one text with commas: so a person types it.
 fn list<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
     #[derive(Deserialize)]
-    #[serde(untagged, expecting = "a list of texts, or one text with commas between them")]
+    #[serde(
+        untagged,
+        expecting = "a list of texts, or one text with commas between them"
+    )]
     enum List {
         One(String),
         Many(Vec<String>),
     }
     Ok(match List::deserialize(deserializer)? {
         List::Many(all) => all,
-        List::One(text) => text.split(',').map(str::trim).filter(|one| !one.is_empty()).map(str::to_owned).collect(),
+        List::One(text) => text
+            .split(',')
+            .map(str::trim)
+            .filter(|one| !one.is_empty())
+            .map(str::to_owned)
+            .collect(),
     })
 }
 
@@ -197,13 +210,15 @@ pub struct ScimSettings {
     /// The most requests that are sent in a second; none is no limit of our own.
     #[serde(default)]
     pub per_second: Option<u16>,
-    /// How many seconds the service may take to show what was made in it. After a lost answer nothing is made again before.
+    /// How many seconds the service may take to show what was made in it. After a lost answer
+    /// nothing is made again before.
     #[serde(default = "visible_after")]
     pub visible_after_seconds: u16,
     /// The secret and people's data may cross the network in clear text.
     #[serde(default)]
     pub insecure: bool,
-    /// A reading that shows fewer resources than the last one by more than this many percent is refused whole.
+    /// A reading that shows fewer resources than the last one by more than this many percent is
+    /// refused whole.
     #[serde(default = "shrink")]
     pub most_shrink_percent: u8,
 }
@@ -248,8 +263,8 @@ pub struct FeedSettings {
     /// The delimiter of a CSV file; found out, if none is given.
     #[serde(default)]
     pub delimiter: Option<char>,
-    /// A reading that shows fewer rows than the last complete one, by more than this share in percent,
-    /// is refused whole.
+    /// A reading that shows fewer rows than the last complete one, by more than this share in
+    /// percent, is refused whole.
     #[serde(default = "shrink")]
     pub most_shrink_percent: u8,
     /// The certificate authority to trust instead of the machine's, as PEM, for a pull.
@@ -316,10 +331,19 @@ fn parse<T: serde::de::DeserializeOwned>(settings: &serde_json::Value) -> Result
     serde_path_to_error::deserialize(settings).map_err(|error| {
         let mut said = error.inner().to_string();
         for (kind, most) in [("u8", "255"), ("u16", "65535"), ("u32", "4294967295")] {
-            said = said.replace(&format!("expected {kind}"), &format!("expected a whole number from 0 to {most}"));
+            said = said.replace(
+                &format!("expected {kind}"),
+                &format!("expected a whole number from 0 to {most}"),
+            );
         }
-        let setting = Some(error.path().to_string()).filter(|path| path != ".").map_or_else(String::new, |path| format!("`{path}`: "));
-        ConnectError::permanent("settings", format!("the settings cannot be used: {setting}{said}"), "correct them and try again")
+        let setting = Some(error.path().to_string())
+            .filter(|path| path != ".")
+            .map_or_else(String::new, |path| format!("`{path}`: "));
+        ConnectError::permanent(
+            "settings",
+            format!("the settings cannot be used: {setting}{said}"),
+            "correct them and try again",
+        )
     })
 }
 
@@ -334,7 +358,8 @@ impl Settings {
         }
     }
 
-    /// How many percent fewer accounts a full reading may show than are known; a feed looks at its rows itself.
+    /// How many percent fewer accounts a full reading may show than are known; a feed looks at its
+    /// rows itself.
     pub fn most_shrink_percent(&self) -> Option<u8> {
         match self {
             Settings::Ldap(settings) => Some(settings.most_shrink_percent),
@@ -359,15 +384,25 @@ impl Settings {
         };
         match self {
             Settings::Ldap(settings) => {
-                let referrals = settings.referral_hosts.iter().map(|host| host_of(host).to_lowercase());
-                std::iter::once(&settings.url).chain(&settings.backups).map(host).chain(referrals).collect()
+                let referrals = settings
+                    .referral_hosts
+                    .iter()
+                    .map(|host| host_of(host).to_lowercase());
+                std::iter::once(&settings.url)
+                    .chain(&settings.backups)
+                    .map(host)
+                    .chain(referrals)
+                    .collect()
             }
             Settings::Scim(settings) => {
                 let tokens = match &settings.auth {
                     ScimAuth::Oauth { token_url, .. } => Some(token_url),
                     _ => None,
                 };
-                std::iter::once(&settings.url).chain(tokens).map(host).collect()
+                std::iter::once(&settings.url)
+                    .chain(tokens)
+                    .map(host)
+                    .collect()
             }
             Settings::Feed(settings) => settings.url.iter().map(host).collect(),
             Settings::Push(_) => Vec::new(),
@@ -385,19 +420,34 @@ impl Settings {
         json.unwrap_or_default()
     }
 
-    /// Where a secret is sent, and what protects it on the way: scheme, host and port of each address, StartTLS, authority and pin. When
-    /// something comes to it, the secret must be given again.
+    /// Where a secret is sent, and what protects it on the way: scheme, host and port of each
+    /// address, StartTLS, authority and pin. When something comes to it, the secret must be given
+    /// again.
     pub fn secret_ways(&self) -> Vec<String> {
         let trust = |ca: Option<&String>, pin: Option<&String>| {
             let pin = pin.map(|pin| pin.to_lowercase().replace(':', ""));
-            [format!("authority {}", ca.map_or("", |ca| ca.trim())), format!("pinned certificate {}", pin.unwrap_or_default())]
+            [
+                format!("authority {}", ca.map_or("", |ca| ca.trim())),
+                format!("pinned certificate {}", pin.unwrap_or_default()),
+            ]
         };
         match self {
             Settings::Ldap(settings) => {
-                let referrals = settings.referral_hosts.iter().map(|host| format!("referral to {}", host.to_lowercase()));
-                let urls = std::iter::once(&settings.url).chain(&settings.backups).map(|url| origin(url));
+                let referrals = settings
+                    .referral_hosts
+                    .iter()
+                    .map(|host| format!("referral to {}", host.to_lowercase()));
+                let urls = std::iter::once(&settings.url)
+                    .chain(&settings.backups)
+                    .map(|url| origin(url));
                 let tls = [format!("StartTLS {}", settings.start_tls)];
-                urls.chain(referrals).chain(tls).chain(trust(settings.ca_pem.as_ref(), settings.pin_sha256.as_ref())).collect()
+                urls.chain(referrals)
+                    .chain(tls)
+                    .chain(trust(
+                        settings.ca_pem.as_ref(),
+                        settings.pin_sha256.as_ref(),
+                    ))
+                    .collect()
             }
             Settings::Scim(settings) => {
                 let tokens = match &settings.auth {
@@ -405,39 +455,65 @@ impl Settings {
                     _ => None,
                 };
                 let urls = std::iter::once(origin(&settings.url)).chain(tokens);
-                urls.chain(trust(settings.ca_pem.as_ref(), settings.pin_sha256.as_ref())).collect()
+                urls.chain(trust(
+                    settings.ca_pem.as_ref(),
+                    settings.pin_sha256.as_ref(),
+                ))
+                .collect()
             }
-            Settings::Feed(settings) => settings.url.iter().map(|url| origin(url)).chain(trust(settings.ca_pem.as_ref(), None)).collect(),
+            Settings::Feed(settings) => settings
+                .url
+                .iter()
+                .map(|url| origin(url))
+                .chain(trust(settings.ca_pem.as_ref(), None))
+                .collect(),
             Settings::Push(_) => Vec::new(),
         }
     }
 
-    /// Refuses settings by which a secret would leave this machine in clear text, unless they say `insecure`.
+    /// Refuses settings by which a secret would leave this machine in clear text, unless they say
+    /// `insecure`.
     pub fn check_clear_text(&self) -> Result<(), ConnectError> {
         let (urls, protected, insecure): (Vec<&String>, bool, bool) = match self {
             Settings::Ldap(settings) => {
-                // Without a name there is no password (RFC 4513 section 5.1), and EXTERNAL needs TLS anyhow.
-                let protected = settings.start_tls || settings.bind_dn.is_none() || settings.auth == LdapAuth::External;
-                (std::iter::once(&settings.url).chain(&settings.backups).collect(), protected, settings.insecure)
+                // Without a name there is no password (RFC 4513 section 5.1), and EXTERNAL needs
+                // TLS anyhow.
+                let protected = settings.start_tls
+                    || settings.bind_dn.is_none()
+                    || settings.auth == LdapAuth::External;
+                (
+                    std::iter::once(&settings.url)
+                        .chain(&settings.backups)
+                        .collect(),
+                    protected,
+                    settings.insecure,
+                )
             }
             Settings::Scim(settings) => {
                 let tokens = match &settings.auth {
                     ScimAuth::Oauth { token_url, .. } => Some(token_url),
                     _ => None,
                 };
-                (std::iter::once(&settings.url).chain(tokens).collect(), false, settings.insecure)
+                (
+                    std::iter::once(&settings.url).chain(tokens).collect(),
+                    false,
+                    settings.insecure,
+                )
             }
             Settings::Feed(settings) => (settings.url.iter().collect(), false, settings.insecure),
             Settings::Push(_) => return Ok(()),
         };
         let is_clear = |url: &&&String| {
             let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
-            matches!(scheme.to_lowercase().as_str(), "ldap" | "http") && !is_this_machine(host_of(rest))
+            matches!(scheme.to_lowercase().as_str(), "ldap" | "http")
+                && !is_this_machine(host_of(rest))
         };
         match urls.iter().find(is_clear) {
             Some(url) if !protected && !insecure => Err(ConnectError::permanent(
                 "clear_text",
-                format!("{url} would carry the secret and people's data over the network in clear text"),
+                format!(
+                    "{url} would carry the secret and people's data over the network in clear text"
+                ),
                 "use ldaps://, https:// or StartTLS; where the network itself is trusted, set `insecure = true`",
             )),
             _ => Ok(()),
@@ -450,19 +526,29 @@ fn host_of(rest: &str) -> &str {
     let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
     match authority.strip_prefix('[') {
         Some(inner) => inner.split(']').next().unwrap_or_default(),
-        None => authority.rsplit_once(':').map_or(authority, |(host, _)| host),
+        None => authority
+            .rsplit_once(':')
+            .map_or(authority, |(host, _)| host),
     }
 }
 
 fn is_this_machine(host: &str) -> bool {
-    host.eq_ignore_ascii_case("localhost") || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+    host.eq_ignore_ascii_case("localhost")
+        || host
+            .parse::<std::net::IpAddr>()
+            .is_ok_and(|address| address.is_loopback())
 }
 
-/// Scheme, host and port of an address, each as it counts: `ldap://Harbour` and `ldap://harbour:389/` are one.
+/// Scheme, host and port of an address, each as it counts: `ldap://Harbour` and
+/// `ldap://harbour:389/` are one.
 fn origin(url: &str) -> String {
     let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
     let scheme = scheme.to_lowercase();
-    let authority = rest.split(['/', '?', '#']).next().unwrap_or_default().to_lowercase();
+    let authority = rest
+        .split(['/', '?', '#'])
+        .next()
+        .unwrap_or_default()
+        .to_lowercase();
     let port = match scheme.as_str() {
         "ldap" => ":389",
         "ldaps" => ":636",
@@ -470,7 +556,10 @@ fn origin(url: &str) -> String {
         "https" => ":443",
         _ => "",
     };
-    format!("{scheme}://{}", authority.strip_suffix(port).unwrap_or(&authority))
+    format!(
+        "{scheme}://{}",
+        authority.strip_suffix(port).unwrap_or(&authority)
+    )
 }
 
 #[cfg(test)]
@@ -479,24 +568,39 @@ mod tests {
 
     #[test]
     fn a_setting_that_cannot_be_used_is_named() {
-        let said = |value: serde_json::Value| Settings::read(SystemKind::Scim, &value).expect_err("refused").message;
+        let said = |value: serde_json::Value| {
+            Settings::read(SystemKind::Scim, &value)
+                .expect_err("refused")
+                .message
+        };
         assert_eq!(
             said(serde_json::json!({"url": "https://berthing.example", "page_size": 70000})),
             "the settings cannot be used: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"
         );
-        assert_eq!(said(serde_json::json!({})), "the settings cannot be used: missing field `url`");
+        assert_eq!(
+            said(serde_json::json!({})),
+            "the settings cannot be used: missing field `url`"
+        );
     }
 
     #[test]
     fn whatever_weakens_the_way_of_a_secret_is_another_way() {
         let ways = |more: serde_json::Value| {
             let mut settings = serde_json::json!({"url": "ldaps://harbour.example", "base_dn": "dc=example", "bind_dn": "cn=tide"});
-            more.as_object().into_iter().flatten().for_each(|(name, value)| settings[name] = value.clone());
-            Settings::read(SystemKind::Ldap, &settings).expect("settings").secret_ways()
+            more.as_object()
+                .into_iter()
+                .flatten()
+                .for_each(|(name, value)| settings[name] = value.clone());
+            Settings::read(SystemKind::Ldap, &settings)
+                .expect("settings")
+                .secret_ways()
         };
         let before = ways(serde_json::json!({}));
         let stays = |more: serde_json::Value| ways(more).iter().all(|way| before.contains(way));
-        assert!(stays(serde_json::json!({"page_size": 10})) && stays(serde_json::json!({"url": "ldaps://HARBOUR.example:636/"})));
+        assert!(
+            stays(serde_json::json!({"page_size": 10}))
+                && stays(serde_json::json!({"url": "ldaps://HARBOUR.example:636/"}))
+        );
         for other in [
             serde_json::json!({"url": "ldap://harbour.example"}),
             serde_json::json!({"url": "ldaps://harbour.example:1636"}),
@@ -513,24 +617,73 @@ mod tests {
     #[test]
     fn no_secret_leaves_this_machine_in_clear_text_unless_the_settings_say_so() {
         let of = |kind: SystemKind, settings: serde_json::Value| {
-            Settings::read(kind, &settings).expect("settings").check_clear_text().map_err(|error| error.code)
+            Settings::read(kind, &settings)
+                .expect("settings")
+                .check_clear_text()
+                .map_err(|error| error.code)
         };
         let ldap = |url: &str, more: serde_json::Value| {
-            let mut settings = serde_json::json!({"url": url, "base_dn": "dc=example", "bind_dn": "cn=tide"});
-            more.as_object().into_iter().flatten().for_each(|(name, value)| settings[name] = value.clone());
+            let mut settings =
+                serde_json::json!({"url": url, "base_dn": "dc=example", "bind_dn": "cn=tide"});
+            more.as_object()
+                .into_iter()
+                .flatten()
+                .for_each(|(name, value)| settings[name] = value.clone());
             of(SystemKind::Ldap, settings)
         };
         let none = || serde_json::json!({});
         assert_eq!(ldap("ldap://harbour.example", none()), Err("clear_text"));
-        assert_eq!(ldap("ldap://127.0.0.1:1389", serde_json::json!({"backups": "ldap://harbour.example"})), Err("clear_text"));
-        for sound in ["ldap://127.0.0.1:1389", "ldap://[::1]:1389/", "ldap://localhost", "ldaps://harbour.example"] {
+        assert_eq!(
+            ldap(
+                "ldap://127.0.0.1:1389",
+                serde_json::json!({"backups": "ldap://harbour.example"})
+            ),
+            Err("clear_text")
+        );
+        for sound in [
+            "ldap://127.0.0.1:1389",
+            "ldap://[::1]:1389/",
+            "ldap://localhost",
+            "ldaps://harbour.example",
+        ] {
             assert_eq!(ldap(sound, none()), Ok(()), "{sound}");
         }
-        assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"start_tls": true})), Ok(()));
-        assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"insecure": true})), Ok(()));
-        assert_eq!(ldap("ldap://harbour.example", serde_json::json!({"bind_dn": null})), Ok(()), "nobody's password is sent");
-        assert_eq!(of(SystemKind::Scim, serde_json::json!({"url": "http://berthing.example/scim"})), Err("clear_text"));
+        assert_eq!(
+            ldap(
+                "ldap://harbour.example",
+                serde_json::json!({"start_tls": true})
+            ),
+            Ok(())
+        );
+        assert_eq!(
+            ldap(
+                "ldap://harbour.example",
+                serde_json::json!({"insecure": true})
+            ),
+            Ok(())
+        );
+        assert_eq!(
+            ldap(
+                "ldap://harbour.example",
+                serde_json::json!({"bind_dn": null})
+            ),
+            Ok(()),
+            "nobody's password is sent"
+        );
+        assert_eq!(
+            of(
+                SystemKind::Scim,
+                serde_json::json!({"url": "http://berthing.example/scim"})
+            ),
+            Err("clear_text")
+        );
         let auth = serde_json::json!({"way": "oauth", "token_url": "http://berthing.example/token", "client_id": "tide"});
-        assert_eq!(of(SystemKind::Scim, serde_json::json!({"url": "https://berthing.example/scim", "auth": auth})), Err("clear_text"));
+        assert_eq!(
+            of(
+                SystemKind::Scim,
+                serde_json::json!({"url": "https://berthing.example/scim", "auth": auth})
+            ),
+            Err("clear_text")
+        );
     }
 }

@@ -28,7 +28,12 @@ pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectErro
         .with_safe_default_protocol_versions()
         .map_err(|error| ConnectError::permanent("tls", error.to_string(), "report this"))?;
     let builder = match trust.pin {
-        Some(pin) => builder.dangerous().with_custom_certificate_verifier(Arc::new(Pinned { digest: digest(pin)?, provider })),
+        Some(pin) => builder
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::new(Pinned {
+                digest: digest(pin)?,
+                provider,
+            })),
         None => builder.with_root_certificates(roots(trust.ca_pem)?),
     };
     let config = match trust.own {
@@ -42,9 +47,14 @@ pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectErro
                 )
             };
             let chain: Vec<CertificateDer<'static>> =
-                CertificateDer::pem_slice_iter(certificate.as_bytes()).collect::<Result<_, _>>().map_err(|e| wrong(e.to_string()))?;
-            let key = PrivateKeyDer::from_pem_slice(key.expose().as_bytes()).map_err(|_| wrong("the key is not PEM".into()))?;
-            builder.with_client_auth_cert(chain, key).map_err(|e| wrong(e.to_string()))?
+                CertificateDer::pem_slice_iter(certificate.as_bytes())
+                    .collect::<Result<_, _>>()
+                    .map_err(|e| wrong(e.to_string()))?;
+            let key = PrivateKeyDer::from_pem_slice(key.expose().as_bytes())
+                .map_err(|_| wrong("the key is not PEM".into()))?;
+            builder
+                .with_client_auth_cert(chain, key)
+                .map_err(|e| wrong(e.to_string()))?
         }
     };
     Ok(Arc::new(config))
@@ -67,27 +77,40 @@ fn roots(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
     let mut any = false;
     for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
         let certificate = certificate.map_err(|error| wrong(error.to_string()))?;
-        roots.add(certificate).map_err(|error| wrong(error.to_string()))?;
+        roots
+            .add(certificate)
+            .map_err(|error| wrong(error.to_string()))?;
         any = true;
     }
-    if any { Ok(roots) } else { Err(wrong("it holds no certificate".into())) }
+    if any {
+        Ok(roots)
+    } else {
+        Err(wrong("it holds no certificate".into()))
+    }
 }
 
 fn digest(pin: &str) -> Result<[u8; 32], ConnectError> {
     let hex: String = pin.chars().filter(|c| !matches!(c, ':' | ' ')).collect();
     let octets: Option<Vec<u8>> = (hex.len() == 64 && hex.is_ascii())
-        .then(|| (0..32).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok()).collect())
+        .then(|| {
+            (0..32)
+                .map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok())
+                .collect()
+        })
         .flatten();
-    octets.and_then(|octets| octets.try_into().ok()).ok_or_else(|| {
-        ConnectError::permanent(
-            "pin_unreadable",
-            "the pinned certificate is not a SHA-256 in hexadecimal",
-            "`openssl x509 -noout -fingerprint -sha256 -in FILE` prints it",
-        )
-    })
+    octets
+        .and_then(|octets| octets.try_into().ok())
+        .ok_or_else(|| {
+            ConnectError::permanent(
+                "pin_unreadable",
+                "the pinned certificate is not a SHA-256 in hexadecimal",
+                "`openssl x509 -noout -fingerprint -sha256 -in FILE` prints it",
+            )
+        })
 }
 
-/// Trusts one certificate, whatever it says of itself; that its owner holds the key is still proved.
+/// Trusts one certificate, whatever it says of itself; that its owner holds the key is still
+/// proved.
 #[derive(Debug)]
 struct Pinned {
     digest: [u8; 32],
@@ -106,7 +129,9 @@ impl ServerCertVerifier for Pinned {
         if Sha256::digest(end_entity.as_ref()).as_slice() == self.digest {
             Ok(ServerCertVerified::assertion())
         } else {
-            Err(rustls::Error::InvalidCertificate(rustls::CertificateError::ApplicationVerificationFailure))
+            Err(rustls::Error::InvalidCertificate(
+                rustls::CertificateError::ApplicationVerificationFailure,
+            ))
         }
     }
 
@@ -116,7 +141,12 @@ impl ServerCertVerifier for Pinned {
         certificate: &CertificateDer<'_>,
         signature: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        rustls::crypto::verify_tls12_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+        rustls::crypto::verify_tls12_signature(
+            message,
+            certificate,
+            signature,
+            &self.provider.signature_verification_algorithms,
+        )
     }
 
     fn verify_tls13_signature(
@@ -125,11 +155,18 @@ impl ServerCertVerifier for Pinned {
         certificate: &CertificateDer<'_>,
         signature: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        rustls::crypto::verify_tls13_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+        rustls::crypto::verify_tls13_signature(
+            message,
+            certificate,
+            signature,
+            &self.provider.signature_verification_algorithms,
+        )
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.provider.signature_verification_algorithms.supported_schemes()
+        self.provider
+            .signature_verification_algorithms
+            .supported_schemes()
     }
 }
 
@@ -137,7 +174,12 @@ impl ServerCertVerifier for Pinned {
 pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
     let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));
-    if says(&["unknownissuer", "unknown issuer", "badsignature", "causedasendentity"]) {
+    if says(&[
+        "unknownissuer",
+        "unknown issuer",
+        "badsignature",
+        "causedasendentity",
+    ]) {
         ConnectError::system_down(
             "tls_untrusted",
             format!("the certificate of {host} is not signed by an authority that is trusted here"),
@@ -162,7 +204,11 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
             "check the clocks of both machines, and when the certificate begins",
         )
     } else if says(&["expired"]) {
-        ConnectError::system_down("tls_expired", format!("the certificate of {host} has expired"), "renew the certificate on the server")
+        ConnectError::system_down(
+            "tls_expired",
+            format!("the certificate of {host} has expired"),
+            "renew the certificate on the server",
+        )
     } else if says(&["handshake eof"]) {
         ConnectError::system_down(
             "tls_version",
@@ -171,13 +217,24 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
             ),
             "enable TLS 1.2 or newer on the server, and check that this is its port for TLS",
         )
-    } else if says(&["protocolversion", "handshakefailure", "peerincompatible", "incompatible"]) {
+    } else if says(&[
+        "protocolversion",
+        "handshakefailure",
+        "peerincompatible",
+        "incompatible",
+    ]) {
         ConnectError::system_down(
             "tls_version",
-            format!("{host} and this service have no version of TLS in common: 1.2 and 1.3 are spoken here"),
+            format!(
+                "{host} and this service have no version of TLS in common: 1.2 and 1.3 are spoken here"
+            ),
             "enable TLS 1.2 or newer on the server",
         )
-    } else if says(&["certificaterequired", "certificate required", "badcertificate"]) {
+    } else if says(&[
+        "certificaterequired",
+        "certificate required",
+        "badcertificate",
+    ]) {
         ConnectError::system_down(
             "tls_client_certificate",
             format!("{host} asks for a client certificate, and does not accept ours"),
@@ -198,22 +255,38 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     }
 }
 
-/// Addresses at which hosting providers tell machines about themselves, secrets among it, beside the link-local ones.
-const METADATA: [Ipv4Addr; 3] = [Ipv4Addr::new(100, 100, 100, 200), Ipv4Addr::new(168, 63, 129, 16), Ipv4Addr::new(192, 0, 0, 192)];
-const METADATA_V6: [Ipv6Addr; 2] = [Ipv6Addr::new(0xfd00, 0xec2, 0, 0, 0, 0, 0, 0x254), Ipv6Addr::new(0xfd20, 0xce, 0, 0, 0, 0, 0, 0x254)];
+/// Addresses at which hosting providers tell machines about themselves, secrets among it, beside
+/// the link-local ones.
+const METADATA: [Ipv4Addr; 3] = [
+    Ipv4Addr::new(100, 100, 100, 200),
+    Ipv4Addr::new(168, 63, 129, 16),
+    Ipv4Addr::new(192, 0, 0, 192),
+];
+const METADATA_V6: [Ipv6Addr; 2] = [
+    Ipv6Addr::new(0xfd00, 0xec2, 0, 0, 0, 0, 0, 0x254),
+    Ipv6Addr::new(0xfd20, 0xce, 0, 0, 0, 0, 0, 0x254),
+];
 
 /// Refuses addresses at which no connected system lives and secrets could be lured away.
 pub(crate) fn refuse_address(address: IpAddr) -> Result<(), ConnectError> {
-    let refused_v4 =
-        |v4: Ipv4Addr| v4.is_link_local() || v4.is_broadcast() || v4.is_multicast() || v4.is_unspecified() || METADATA.contains(&v4);
+    let refused_v4 = |v4: Ipv4Addr| {
+        v4.is_link_local()
+            || v4.is_broadcast()
+            || v4.is_multicast()
+            || v4.is_unspecified()
+            || METADATA.contains(&v4)
+    };
     let local = match address.to_canonical() {
         IpAddr::V4(v4) => refused_v4(v4),
         IpAddr::V6(v6) => {
             let parts = v6.segments();
             let v4 = |high: u16, low: u16| Ipv4Addr::from((u32::from(high) << 16) | u32::from(low));
-            // An IPv4 address can stand in one of IPv6: by NAT64 (RFC 6052 section 2.1) and by 6to4 (RFC 3056 section 2).
+            // An IPv4 address can stand in one of IPv6: by NAT64 (RFC 6052 section 2.1) and by 6to4
+            // (RFC 3056 section 2).
             let inner = match parts {
-                [0x64, 0xff9b, 0, 0, 0, 0, high, low] | [0x2002, high, low, ..] => Some(v4(high, low)),
+                [0x64, 0xff9b, 0, 0, 0, 0, high, low] | [0x2002, high, low, ..] => {
+                    Some(v4(high, low))
+                }
                 _ => None,
             };
             parts[0] & 0xffc0 == 0xfe80
@@ -253,16 +326,44 @@ mod tests {
             "64:ff9b::169.254.169.254",
             "2002:a9fe:a9fe::1",
         ] {
-            assert!(refuse_address(bad.parse().expect("valid")).is_err(), "{bad}");
+            assert!(
+                refuse_address(bad.parse().expect("valid")).is_err(),
+                "{bad}"
+            );
         }
-        for good in ["127.0.0.1", "10.0.0.5", "::1", "64:ff9b::10.0.0.5", "2002:a00:5::1"] {
-            assert!(refuse_address(good.parse().expect("valid")).is_ok(), "{good}");
+        for good in [
+            "127.0.0.1",
+            "10.0.0.5",
+            "::1",
+            "64:ff9b::10.0.0.5",
+            "2002:a00:5::1",
+        ] {
+            assert!(
+                refuse_address(good.parse().expect("valid")).is_ok(),
+                "{good}"
+            );
         }
     }
 
     #[test]
     fn what_is_no_authority_and_no_pin_is_said_to_be_none() {
-        assert_eq!(client(&Trust { ca_pem: Some("hello"), ..Trust::default() }).expect_err("refused").code, "ca_unreadable");
-        assert_eq!(client(&Trust { pin: Some("abc"), ..Trust::default() }).expect_err("refused").code, "pin_unreadable");
+        assert_eq!(
+            client(&Trust {
+                ca_pem: Some("hello"),
+                ..Trust::default()
+            })
+            .expect_err("refused")
+            .code,
+            "ca_unreadable"
+        );
+        assert_eq!(
+            client(&Trust {
+                pin: Some("abc"),
+                ..Trust::default()
+            })
+            .expect_err("refused")
+            .code,
+            "pin_unreadable"
+        );
     }
 }

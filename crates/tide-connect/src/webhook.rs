@@ -1,8 +1,8 @@
 //! Calls out: one signed POST to an address that the rules name.
 //!
-//! The signature is an HTTP message signature (RFC 9421) with HMAC-SHA256 (§3.3.3) over the method, the address and
-//! the digest of the body (RFC 9530), so that whoever is called can tell that we called, and that nothing was
-//! changed on the way.
+//! The signature is an HTTP message signature (RFC 9421) with HMAC-SHA256 (§3.3.3) over the method,
+//! the address and the digest of the body (RFC 9530), so that whoever is called can tell that we
+//! called, and that nothing was changed on the way.
 
 use crate::scim::http::{careful, usable};
 use crate::tls::Trust;
@@ -28,25 +28,52 @@ pub struct WebhookSender {
 }
 
 impl WebhookSender {
-    /// A call to this address, signed with this secret. Redirects are not followed, and the addresses that are
-    /// never called are refused.
-    pub fn new(name: &str, url: &str, timeout_seconds: u32, secret: Secret) -> Result<Self, ConnectError> {
+    /// A call to this address, signed with this secret. Redirects are not followed, and the
+    /// addresses that are never called are refused.
+    pub fn new(
+        name: &str,
+        url: &str,
+        timeout_seconds: u32,
+        secret: Secret,
+    ) -> Result<Self, ConnectError> {
         let url = usable(url)?;
         let loopback = matches!(url.host_str(), Some("localhost" | "127.0.0.1" | "[::1]"));
         if url.scheme() == "http" && !loopback {
-            return Err(ConnectError::permanent("url", format!("{url} would carry secrets in clear text"), "use https://"));
+            return Err(ConnectError::permanent(
+                "url",
+                format!("{url} would carry secrets in clear text"),
+                "use https://",
+            ));
         }
-        let tls = crate::tls::client(&Trust { ca_pem: None, pin: None, own: None })?;
+        let tls = crate::tls::client(&Trust {
+            ca_pem: None,
+            pin: None,
+            own: None,
+        })?;
         let client = careful(&tls, Duration::from_secs(u64::from(timeout_seconds.max(1))))?;
-        Ok(WebhookSender { name: name.to_owned(), url, client, secret })
+        Ok(WebhookSender {
+            name: name.to_owned(),
+            url,
+            client,
+            secret,
+        })
     }
 
-    /// Sends this body. It is taken as delivered when the answer is a success (2xx); what the answer says is given back, if it is
-    /// JSON and not long.
+    /// Sends this body. It is taken as delivered when the answer is a success (2xx); what the
+    /// answer says is given back, if it is JSON and not long.
     pub async fn send(&self, body: &Json, now: Timestamp) -> Result<Option<Json>, ConnectError> {
         let body = body.to_string();
-        let digest = format!("sha-256=:{}:", STANDARD.encode(Sha256::digest(body.as_bytes())));
-        let (input, signature) = sign(&self.name, self.url.as_str(), &digest, now, self.secret.expose())?;
+        let digest = format!(
+            "sha-256=:{}:",
+            STANDARD.encode(Sha256::digest(body.as_bytes()))
+        );
+        let (input, signature) = sign(
+            &self.name,
+            self.url.as_str(),
+            &digest,
+            now,
+            self.secret.expose(),
+        )?;
         let host = self.url.host_str().unwrap_or_default().to_owned();
         let sent = self
             .client
@@ -62,7 +89,11 @@ impl WebhookSender {
             Ok(response) => response,
             // What an error of the client says may hold the address, and nothing of the body.
             Err(error) if error.is_timeout() => {
-                return Err(ConnectError::transient("timeout", format!("{host} does not answer in time"), "it is called again"));
+                return Err(ConnectError::transient(
+                    "timeout",
+                    format!("{host} does not answer in time"),
+                    "it is called again",
+                ));
             }
             Err(error) => {
                 return Err(ConnectError::transient(
@@ -84,25 +115,50 @@ impl WebhookSender {
                 }
                 Ok(serde_json::from_slice(&said).ok())
             }
-            StatusCode::TOO_MANY_REQUESTS => Err(ConnectError::transient("busy", format!("{host} asks for a pause"), "it is called again")),
-            status if status.is_server_error() => {
-                Err(ConnectError::transient("server_error", format!("{host} answers {status}"), "it is called again"))
-            }
+            StatusCode::TOO_MANY_REQUESTS => Err(ConnectError::transient(
+                "busy",
+                format!("{host} asks for a pause"),
+                "it is called again",
+            )),
+            status if status.is_server_error() => Err(ConnectError::transient(
+                "server_error",
+                format!("{host} answers {status}"),
+                "it is called again",
+            )),
             status => Err(ConnectError::permanent(
                 "refused",
                 format!("{host} refuses the call: {status}"),
-                format!("look whether it knows our secret: `eager-tide calls secret {}`", self.name),
+                format!(
+                    "look whether it knows our secret: `eager-tide calls secret {}`",
+                    self.name
+                ),
             )),
         }
     }
 }
 
 /// The signature's parameters and the signature (RFC 9421 §2.5, §3.1).
-fn sign(key: &str, url: &str, digest: &str, now: Timestamp, secret: &str) -> Result<(String, String), ConnectError> {
-    let input = format!(r#"("@method" "@target-uri" "content-digest");created={};keyid="{key}";alg="hmac-sha256""#, now.as_second());
-    let base = format!("\"@method\": POST\n\"@target-uri\": {url}\n\"content-digest\": {digest}\n\"@signature-params\": {input}");
-    let mut mac = Hmac::<Sha256>::new_from_slice(secret.as_bytes())
-        .map_err(|error| ConnectError::permanent("secret", format!("the secret cannot sign: {error}"), "set another one"))?;
+fn sign(
+    key: &str,
+    url: &str,
+    digest: &str,
+    now: Timestamp,
+    secret: &str,
+) -> Result<(String, String), ConnectError> {
+    let input = format!(
+        r#"("@method" "@target-uri" "content-digest");created={};keyid="{key}";alg="hmac-sha256""#,
+        now.as_second()
+    );
+    let base = format!(
+        "\"@method\": POST\n\"@target-uri\": {url}\n\"content-digest\": {digest}\n\"@signature-params\": {input}"
+    );
+    let mut mac = Hmac::<Sha256>::new_from_slice(secret.as_bytes()).map_err(|error| {
+        ConnectError::permanent(
+            "secret",
+            format!("the secret cannot sign: {error}"),
+            "set another one",
+        )
+    })?;
     mac.update(base.as_bytes());
     Ok((input, STANDARD.encode(mac.finalize().into_bytes())))
 }
@@ -114,18 +170,38 @@ mod tests {
     #[test]
     fn the_signature_is_that_of_the_standard() {
         let now = Timestamp::from_second(1_618_884_473).expect("in range");
-        let (input, signature) = sign("desk", "https://desk.skerry.example/new", "sha-256=:abc=:", now, "key").expect("signs");
-        assert_eq!(input, r#"("@method" "@target-uri" "content-digest");created=1618884473;keyid="desk";alg="hmac-sha256""#);
+        let (input, signature) = sign(
+            "desk",
+            "https://desk.skerry.example/new",
+            "sha-256=:abc=:",
+            now,
+            "key",
+        )
+        .expect("signs");
+        assert_eq!(
+            input,
+            r#"("@method" "@target-uri" "content-digest");created=1618884473;keyid="desk";alg="hmac-sha256""#
+        );
         // Worked out with another tool: openssl dgst -sha256 -hmac key
         assert_eq!(signature, "5Cw2BfbuVe82aeB4lApSkStHJi9Ug9M1Ui7OCg6jT70=");
-        let changed = sign("desk", "https://desk.skerry.example/old", "sha-256=:abc=:", now, "key").expect("signs").1;
+        let changed = sign(
+            "desk",
+            "https://desk.skerry.example/old",
+            "sha-256=:abc=:",
+            now,
+            "key",
+        )
+        .expect("signs")
+        .1;
         assert_ne!(signature, changed, "another address is another signature");
     }
 
     #[tokio::test]
     async fn what_would_travel_in_clear_text_is_refused() {
         let secret = || Secret::new("s");
-        let error = WebhookSender::new("desk", "http://desk.skerry.example/new", 5, secret()).err().expect("refused");
+        let error = WebhookSender::new("desk", "http://desk.skerry.example/new", 5, secret())
+            .err()
+            .expect("refused");
         assert!(error.to_string().contains("clear text"), "{error}");
         assert!(WebhookSender::new("desk", "https://169.254.169.254/", 5, secret()).is_err());
         assert!(WebhookSender::new("desk", "http://127.0.0.1:9/", 5, secret()).is_ok());

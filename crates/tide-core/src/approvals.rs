@@ -1,7 +1,8 @@
 //! Who must say yes before a change is sent.
 //!
-//! A rule of `approvals.toml` picks changes by kind, system, type and condition. [`ask`] notes on each change which rule picks it and
-//! whom its levels name; [`hold`] holds it until every level said yes. Who answers, and when it expires, is the engine's.
+//! A rule of `approvals.toml` picks changes by kind, system, type and condition. [`ask`] notes on
+//! each change which rule picks it and whom its levels name; [`hold`] holds it until every level
+//! said yes. Who answers, and when it expires, is the engine's.
 
 use crate::decide::{Change, ChangeKind, Outcome};
 use crate::expr::{EvalInputs, Program};
@@ -36,7 +37,8 @@ pub struct Approval {
     pub days: u32,
     /// After so many days, and again and again, whoever is asked is reminded.
     pub remind_days: Option<u32>,
-    /// The call-out that tells whoever is asked, and reminds them; without it, it stands in the list of decisions alone.
+    /// The call-out that tells whoever is asked, and reminds them; without it, it stands in the
+    /// list of decisions alone.
     pub call: Option<String>,
     /// Where it stands.
     pub place: Place,
@@ -78,15 +80,28 @@ pub struct ApprovalState {
     pub expired: bool,
 }
 
-/// The rule that picks a change, which is about something of this type: a membership is its member's.
-fn rule<'r>(rules: &'r RuleSet, change: &Change, kind: ObjectType, values: &dyn Fn() -> Attributes) -> Option<&'r Approval> {
+/// The rule that picks a change, which is about something of this type: a membership is its
+/// member's.
+fn rule<'r>(
+    rules: &'r RuleSet,
+    change: &Change,
+    kind: ObjectType,
+    values: &dyn Fn() -> Attributes,
+) -> Option<&'r Approval> {
     rules.approvals.iter().find(|one| {
         one.kind == kind
-            && one.system.as_ref().is_none_or(|system| *system == change.system)
+            && one
+                .system
+                .as_ref()
+                .is_none_or(|system| *system == change.system)
             && (one.changes.is_empty() || one.changes.contains(&change.kind))
             && one.when.as_ref().is_none_or(|when| {
                 // What cannot be told is asked about.
-                when.holds(&EvalInputs { account: None, identity: Some(&values()) }).unwrap_or(true)
+                when.holds(&EvalInputs {
+                    account: None,
+                    identity: Some(&values()),
+                })
+                .unwrap_or(true)
             })
     })
 }
@@ -96,12 +111,24 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut 
     if rules.approvals.is_empty() {
         return;
     }
-    let identities: HashMap<&str, &Identity> = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity)).collect();
-    for change in outcome.changes.iter_mut().filter(|change| !change.keeps_membership()) {
+    let identities: HashMap<&str, &Identity> = outcome
+        .identities
+        .iter()
+        .map(|(identity, _)| (identity.id.as_str(), identity))
+        .collect();
+    for change in outcome
+        .changes
+        .iter_mut()
+        .filter(|change| !change.keeps_membership())
+    {
         let identity = identities.get(change.identity.as_str());
-        let kind = identity.filter(|_| change.is_membership()).map_or(change.object, |identity| identity.kind);
+        let kind = identity
+            .filter(|_| change.is_membership())
+            .map_or(change.object, |identity| identity.kind);
         let values = || {
-            let mut attributes = identity.map(|identity| identity.attributes.clone()).unwrap_or_default();
+            let mut attributes = identity
+                .map(|identity| identity.attributes.clone())
+                .unwrap_or_default();
             if let Some(identity) = identity {
                 attributes.set("id", vec![Value::text(&identity.id)]);
                 attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
@@ -110,11 +137,23 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut 
         };
         change.approval = rule(rules, change, kind, &values).map(|rule| {
             let pointed = |level: &Level| -> Vec<String> {
-                let (Some(identity), Some(of)) = (identity, &level.of) else { return Vec::new() };
-                identity.attributes.get(of).iter().map(ToString::to_string).collect()
+                let (Some(identity), Some(of)) = (identity, &level.of) else {
+                    return Vec::new();
+                };
+                identity
+                    .attributes
+                    .get(of)
+                    .iter()
+                    .map(ToString::to_string)
+                    .collect()
             };
-            let group = change.account.filter(|_| change.is_membership()).and_then(|group| memberships.get(group));
-            let owners = group.filter(|_| rule.levels.iter().any(|level| level.owner)).map(|group| group.owners.clone());
+            let group = change
+                .account
+                .filter(|_| change.is_membership())
+                .and_then(|group| memberships.get(group));
+            let owners = group
+                .filter(|_| rule.levels.iter().any(|level| level.owner))
+                .map(|group| group.owners.clone());
             ApprovalRequirement {
                 rule: rule.name.clone(),
                 of: rule.levels.iter().map(pointed).collect(),
@@ -131,26 +170,52 @@ impl Level {
         let groups = self.groups.iter().map(|group| format!("one of {group}"));
         let of = self.of.iter().map(|of| format!("their {of}"));
         let owner = self.owner.then(|| "the group's owner".to_owned());
-        operators.chain(groups).chain(of).chain(owner).collect::<Vec<_>>().join(" or ")
+        operators
+            .chain(groups)
+            .chain(of)
+            .chain(owner)
+            .collect::<Vec<_>>()
+            .join(" or ")
     }
 }
 
 /// Holds what waits for a yes, was refused, or was not answered in time.
 pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outcome: &mut Outcome) {
     let none = ApprovalState::default();
-    for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
-        let Some(rule) = change.approval.as_ref().and_then(|asked| rules.approvals.iter().find(|rule| rule.name == asked.rule)) else {
+    for change in outcome
+        .changes
+        .iter_mut()
+        .filter(|change| change.hold.is_none())
+    {
+        let Some(rule) = change
+            .approval
+            .as_ref()
+            .and_then(|asked| rules.approvals.iter().find(|rule| rule.name == asked.rule))
+        else {
             continue;
         };
         let said = said.get(&change.fingerprint).unwrap_or(&none);
         let level = said.yes.len();
         let text = if let Some((who, words)) = &said.no {
-            let words = if words.is_empty() { String::new() } else { format!(" (“{words}”)") };
+            let words = if words.is_empty() {
+                String::new()
+            } else {
+                format!(" (“{words}”)")
+            };
             format!("refused by {who}{words}: it is not sent while it stays the same")
         } else if said.expired {
-            format!("nobody answered “{}” within {} days: it is not sent before it is asked again", rule.name, rule.days)
+            format!(
+                "nobody answered “{}” within {} days: it is not sent before it is asked again",
+                rule.name, rule.days
+            )
         } else if let Some(next) = rule.levels.get(level) {
-            format!("waits for a yes ({}): level {} of {}, {}", rule.name, level + 1, rule.levels.len(), next.words())
+            format!(
+                "waits for a yes ({}): level {} of {}, {}",
+                rule.name,
+                level + 1,
+                rule.levels.len(),
+                next.words()
+            )
         } else {
             continue;
         };

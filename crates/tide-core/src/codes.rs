@@ -2,9 +2,9 @@
 
 /// Declares an enum whose variants are codes.
 ///
-/// Each variant has one code, its name in snake_case. The same code stands in records, in rule files, in the API and in the
-/// client's JSON; it is never shown to people without a label. `ALL` lists the variants as declared, `as_str` gives the
-/// code, `parse` reads it.
+/// Each variant has one code, its name in snake_case. The same code stands in records, in rule
+/// files, in the API and in the client's JSON; it is never shown to people without a label. `ALL`
+/// lists the variants as declared, `as_str` gives the code, `parse` reads it.
 macro_rules! codes {
     ($(#[$meta:meta])* $vis:vis enum $name:ident { $($body:tt)* }) => {
         $(#[$meta])*

@@ -20,7 +20,8 @@ pub struct ValueChange {
     pub after: Vec<Value>,
     /// The rule that wants it.
     pub rule: Place,
-    /// Accounts that are yet to be made and that the value will point to as well, once they are there.
+    /// Accounts that are yet to be made and that the value will point to as well, once they are
+    /// there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub later: Vec<PendingReference>,
 }
@@ -56,14 +57,18 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     if let ([Value::Text(one)], [Value::Text(two)]) = (one, two)
         && def.is_none_or(|def| def.kind != ValueKind::Reference)
     {
-        return one == two || (def.is_some_and(|def| !def.case_exact) && one.to_lowercase() == two.to_lowercase());
+        return one == two
+            || (def.is_some_and(|def| !def.case_exact)
+                && one.to_lowercase() == two.to_lowercase());
     }
     let refers = def.is_some_and(|def| def.kind == ValueKind::Reference);
     let fold = |value: &Value| {
         let text = value.to_string();
         match (def, value) {
             _ if refers || matches!(value, Value::Reference(_)) => folded(&text),
-            (Some(def), Value::Text(_) | Value::Reference(_)) if !def.case_exact => text.to_lowercase(),
+            (Some(def), Value::Text(_) | Value::Reference(_)) if !def.case_exact => {
+                text.to_lowercase()
+            }
             _ => text,
         }
     };
@@ -75,16 +80,24 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     sorted(one) == sorted(two)
 }
 
-/// What an attribute should hold: ours alone, or ours beside what others put there. `given` are the values that
-/// we gave it before, which are ours to take away.
-pub fn target(wanted: &DesiredValue<'_>, def: Option<&AttributeDef>, there: &[Value], given: &[Value]) -> Vec<Value> {
+/// What an attribute should hold: ours alone, or ours beside what others put there. `given` are the
+/// values that we gave it before, which are ours to take away.
+pub fn target(
+    wanted: &DesiredValue<'_>,
+    def: Option<&AttributeDef>,
+    there: &[Value],
+    given: &[Value],
+) -> Vec<Value> {
     if !wanted.mapping.merge {
         return wanted.values.clone();
     }
     let one = |a: &Value, b: &Value| equal(def, std::slice::from_ref(a), std::slice::from_ref(b));
     let mut all: Vec<Value> = there
         .iter()
-        .filter(|value| !given.iter().any(|ours| one(ours, value)) || wanted.values.iter().any(|ours| one(ours, value)))
+        .filter(|value| {
+            !given.iter().any(|ours| one(ours, value))
+                || wanted.values.iter().any(|ours| one(ours, value))
+        })
         .cloned()
         .collect();
     for ours in &wanted.values {
@@ -96,9 +109,16 @@ pub fn target(wanted: &DesiredValue<'_>, def: Option<&AttributeDef>, there: &[Va
 }
 
 /// Was a value as it should be, before somebody changed it in the system itself?
-pub fn changed_there(population: &Population, account: crate::model::AccountId, def: Option<&AttributeDef>, value: &ValueChange) -> bool {
+pub fn changed_there(
+    population: &Population,
+    account: crate::model::AccountId,
+    def: Option<&AttributeDef>,
+    value: &ValueChange,
+) -> bool {
     let before = population.drift_baseline.get(&account);
-    before.is_some_and(|before| value.later.is_empty() && equal(def, before.get(&value.attribute), &value.after))
+    before.is_some_and(|before| {
+        value.later.is_empty() && equal(def, before.get(&value.attribute), &value.after)
+    })
 }
 
 /// How one wanted value stands to the account.
@@ -107,8 +127,14 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
     let there = account.attributes.get(&wanted.mapping.attribute);
     let merged;
     let wanted = if wanted.mapping.merge {
-        let given = population.managed_values.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
-        merged = DesiredValue { values: target(wanted, def, there, given), ..wanted.clone() };
+        let given = population
+            .managed_values
+            .get(&(account.id, wanted.mapping.attribute.clone()))
+            .map_or(&[][..], Vec::as_slice);
+        merged = DesiredValue {
+            values: target(wanted, def, there, given),
+            ..wanted.clone()
+        };
         &merged
     } else {
         wanted
@@ -124,7 +150,9 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
     }
     match wanted.mapping.keep {
         Apply::OnCreate => return Relation::LeftAlone("set once, when the account was made"),
-        Apply::IfEmpty if !there.is_empty() => return Relation::LeftAlone("filled only while blank"),
+        Apply::IfEmpty if !there.is_empty() => {
+            return Relation::LeftAlone("filled only while blank");
+        }
         _ => {}
     }
     if wanted.values.is_empty() && !wanted.pending_references.is_empty() {
@@ -134,8 +162,11 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
     if wanted.values.is_empty() && def.is_some_and(|def| def.required) {
         return Relation::LeftAlone("it must have a value there, and the source is empty");
     }
-    let known = population.normalizations.get(&(account.id, wanted.mapping.attribute.clone()));
-    if known.is_some_and(|known| same(&known.sent, &wanted.values) && same(&known.returned, there)) {
+    let known = population
+        .normalizations
+        .get(&(account.id, wanted.mapping.attribute.clone()));
+    if known.is_some_and(|known| same(&known.sent, &wanted.values) && same(&known.returned, there))
+    {
         return Relation::Normalised;
     }
     Relation::Differs
@@ -146,14 +177,21 @@ fn same(one: &[Value], two: &[Value]) -> bool {
 }
 
 /// All values that are to be changed.
-pub fn differences(desired: &DesiredAccount<'_>, account: &Account, population: &Population) -> Vec<ValueChange> {
+pub fn differences(
+    desired: &DesiredAccount<'_>,
+    account: &Account,
+    population: &Population,
+) -> Vec<ValueChange> {
     desired
         .wanted
         .iter()
         .filter(|wanted| relation(wanted, account, population) == Relation::Differs)
         .map(|wanted| {
             let there = account.attributes.get(&wanted.mapping.attribute);
-            let given = population.managed_values.get(&(account.id, wanted.mapping.attribute.clone())).map_or(&[][..], Vec::as_slice);
+            let given = population
+                .managed_values
+                .get(&(account.id, wanted.mapping.attribute.clone()))
+                .map_or(&[][..], Vec::as_slice);
             ValueChange {
                 attribute: wanted.mapping.attribute.clone(),
                 before: there.to_vec(),
@@ -176,10 +214,17 @@ mod tests {
     #[test]
     fn equality_follows_the_schema() {
         let loose = AttributeDef::text("userName");
-        let exact = AttributeDef { case_exact: true, ..AttributeDef::text("externalId") };
+        let exact = AttributeDef {
+            case_exact: true,
+            ..AttributeDef::text("externalId")
+        };
         assert!(equal(Some(&loose), &texts(&["Ada"]), &texts(&["ada"])));
         assert!(!equal(Some(&exact), &texts(&["Ada"]), &texts(&["ada"])));
-        assert!(equal(Some(&exact), &texts(&["b", "a"]), &texts(&["a", "b"])));
+        assert!(equal(
+            Some(&exact),
+            &texts(&["b", "a"]),
+            &texts(&["a", "b"])
+        ));
         assert!(!equal(Some(&loose), &texts(&["a"]), &texts(&["a", "b"])));
     }
 

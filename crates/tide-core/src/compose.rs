@@ -21,7 +21,14 @@ pub struct Composed {
 }
 
 fn failed(attribute: &str, program: &Program, place: &Place, error: &ExprError) -> Reason {
-    Reason::by(format!("`{attribute}` cannot be computed: {error} (in {})", program.source()), place).on_hold(HoldCause::RuleError)
+    Reason::by(
+        format!(
+            "`{attribute}` cannot be computed: {error} (in {})",
+            program.source()
+        ),
+        place,
+    )
+    .on_hold(HoldCause::RuleError)
 }
 
 fn value_reason(mapping: &Mapping, values: &EvalInputs<'_>, found: &[Value]) -> ValueReason {
@@ -38,41 +45,80 @@ fn value_reason(mapping: &Mapping, values: &EvalInputs<'_>, found: &[Value]) -> 
 
 /// What an inbound mapping makes of one account: trimmed, and blank values dropped.
 fn tidy(values: Vec<Value>) -> Vec<Value> {
-    values.into_iter().filter(|value| !value.is_blank()).collect()
+    values
+        .into_iter()
+        .filter(|value| !value.is_blank())
+        .collect()
 }
 
 /// Composes an identity from its source accounts. For each attribute the systems named by its
-/// authority come first, then the others by name; the first that has a value wins. Where an authority decides alone, nobody comes after it.
-pub fn identity(rules: &IdentityRules, sources: &[(&str, &TypeRules, &Account)], explain: bool) -> Composed {
+/// authority come first, then the others by name; the first that has a value wins. Where an
+/// authority decides alone, nobody comes after it.
+pub fn identity(
+    rules: &IdentityRules,
+    sources: &[(&str, &TypeRules, &Account)],
+    explain: bool,
+) -> Composed {
     let mut composed = Composed::default();
     for attribute in &rules.attributes {
         let mut order: Vec<&(&str, &TypeRules, &Account)> = sources.iter().collect();
-        let rank = |system: &str| attribute.authority.iter().position(|a| a == system).unwrap_or(usize::MAX);
+        let rank = |system: &str| {
+            attribute
+                .authority
+                .iter()
+                .position(|a| a == system)
+                .unwrap_or(usize::MAX)
+        };
         order.sort_by_key(|(system, _, account)| (rank(system), *system, account.key.as_str()));
         let mapped = order.into_iter().filter_map(|(system, types, account)| {
-            let mapping = types.inbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(&attribute.name))?;
+            let mapping = types
+                .inbound
+                .iter()
+                .find(|m| m.attribute.eq_ignore_ascii_case(&attribute.name))?;
             Some((system, account, mapping))
         });
         let mut mapped = mapped.peekable();
-        let alone = attribute.alone && mapped.peek().is_some_and(|(system, ..)| rank(system) != usize::MAX);
+        let alone = attribute.alone
+            && mapped
+                .peek()
+                .is_some_and(|(system, ..)| rank(system) != usize::MAX);
         for (system, account, mapping) in mapped.take(if alone { 1 } else { usize::MAX }) {
-            let values = EvalInputs { account: Some(&account.attributes), identity: None };
+            let values = EvalInputs {
+                account: Some(&account.attributes),
+                identity: None,
+            };
             match mapping.program.run(&values).map(tidy) {
-                Err(error) => composed.problems.push(failed(&attribute.name, &mapping.program, &mapping.place, &error)),
+                Err(error) => composed.problems.push(failed(
+                    &attribute.name,
+                    &mapping.program,
+                    &mapping.place,
+                    &error,
+                )),
                 Ok(found) if found.is_empty() => {
-                    if explain && !composed.reasons.iter().any(|r| r.attribute == attribute.name) {
-                        composed
+                    if explain
+                        && !composed
                             .reasons
-                            .push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &[]) });
+                            .iter()
+                            .any(|r| r.attribute == attribute.name)
+                    {
+                        composed.reasons.push(ValueReason {
+                            from_system: Some((*system).to_owned()),
+                            ..value_reason(mapping, &values, &[])
+                        });
                     }
                 }
                 Ok(found) => {
-                    let found = if attribute.many { found } else { found.into_iter().take(1).collect() };
+                    let found = if attribute.many {
+                        found
+                    } else {
+                        found.into_iter().take(1).collect()
+                    };
                     if explain {
                         composed.reasons.retain(|r| r.attribute != attribute.name);
-                        composed
-                            .reasons
-                            .push(ValueReason { from_system: Some((*system).to_owned()), ..value_reason(mapping, &values, &found) });
+                        composed.reasons.push(ValueReason {
+                            from_system: Some((*system).to_owned()),
+                            ..value_reason(mapping, &values, &found)
+                        });
                     }
                     composed.attributes.set(&attribute.name, found);
                     break;
@@ -101,9 +147,15 @@ pub struct DesiredValue<'r> {
 impl DesiredValue<'_> {
     /// Why it is so, for whoever asks: it is not kept for everybody.
     pub fn reason(&self, identity: &Attributes) -> ValueReason {
-        let values = EvalInputs { account: None, identity: Some(identity) };
+        let values = EvalInputs {
+            account: None,
+            identity: Some(identity),
+        };
         let note = self.population.map(|name| format!("for {name}"));
-        ValueReason { note, ..value_reason(self.mapping, &values, &self.values) }
+        ValueReason {
+            note,
+            ..value_reason(self.mapping, &values, &self.values)
+        }
     }
 }
 
@@ -112,8 +164,8 @@ impl DesiredValue<'_> {
 pub struct DesiredAccount<'r> {
     /// The values in the order of the rules.
     pub wanted: Vec<DesiredValue<'r>>,
-    /// Required values that are missing, addresses outside the system's domains, and expressions that
-    /// failed.
+    /// Required values that are missing, addresses outside the system's domains, and expressions
+    /// that failed.
     pub problems: Vec<Reason>,
     /// Attributes that are wanted and have no value.
     pub missed: Vec<String>,
@@ -121,41 +173,68 @@ pub struct DesiredAccount<'r> {
 
 /// An address in the domain that it is written with in this system, or why it is not sent there.
 fn address(domains: &Domains, value: &Value) -> Result<Value, String> {
-    let Some((local, domain)) = value.as_text().and_then(|text| text.rsplit_once('@')) else { return Ok(value.clone()) };
+    let Some((local, domain)) = value.as_text().and_then(|text| text.rsplit_once('@')) else {
+        return Ok(value.clone());
+    };
     let domain = domain.trim().to_lowercase();
     let there = domains.translate.get(&domain).unwrap_or(&domain);
     if !domains.ours.contains(there) {
-        return Err(format!("the address {value} lies outside the domains that are accepted: {}", domains.ours.join(", ")));
+        return Err(format!(
+            "the address {value} lies outside the domains that are accepted: {}",
+            domains.ours.join(", ")
+        ));
     }
-    Ok(if *there == domain { value.clone() } else { Value::text(format!("{local}@{there}")) })
+    Ok(if *there == domain {
+        value.clone()
+    } else {
+        Value::text(format!("{local}@{there}"))
+    })
 }
 
-/// The mappings that hold for an identity: those of the populations that it belongs to, in their order, then
-/// the system's own; of each attribute the first.
-pub fn holding<'r>(types: &'r TypeRules, identity: &Attributes) -> Result<Vec<(&'r Mapping, Option<&'r str>)>, Reason> {
+/// The mappings that hold for an identity: those of the populations that it belongs to, in their
+/// order, then the system's own; of each attribute the first.
+pub fn holding<'r>(
+    types: &'r TypeRules,
+    identity: &Attributes,
+) -> Result<Vec<(&'r Mapping, Option<&'r str>)>, Reason> {
     let own = types.outbound.iter().map(|mapping| (mapping, None));
     if types.populations.is_empty() {
         return Ok(own.collect());
     }
     let mut special: Vec<(&Mapping, Option<&str>)> = Vec::new();
     for population in &types.populations {
-        let values = EvalInputs { account: None, identity: Some(identity) };
+        let values = EvalInputs {
+            account: None,
+            identity: Some(identity),
+        };
         let belongs = population.when.holds(&values).map_err(|error| {
             Reason::by(
-                format!("it cannot be told who belongs to {}: {error} (in {})", population.name, population.when.source()),
+                format!(
+                    "it cannot be told who belongs to {}: {error} (in {})",
+                    population.name,
+                    population.when.source()
+                ),
                 &population.place,
             )
         })?;
         for mapping in population.outbound.iter().filter(|_| belongs) {
-            if !special.iter().any(|(other, _)| other.attribute.eq_ignore_ascii_case(&mapping.attribute)) {
+            if !special
+                .iter()
+                .any(|(other, _)| other.attribute.eq_ignore_ascii_case(&mapping.attribute))
+            {
                 special.push((mapping, Some(&population.name)));
             }
         }
     }
-    // In the order of the system's own, so that nothing but the values depends on where somebody belongs.
-    let mut all: Vec<(&Mapping, Option<&str>)> = Vec::with_capacity(types.outbound.len() + special.len());
+    // In the order of the system's own, so that nothing but the values depends on where somebody
+    // belongs.
+    let mut all: Vec<(&Mapping, Option<&str>)> =
+        Vec::with_capacity(types.outbound.len() + special.len());
     for (mapping, _) in own {
-        match special.iter().position(|(other, _)| other.attribute.eq_ignore_ascii_case(&mapping.attribute)) {
+        match special
+            .iter()
+            .position(|(other, _)| other.attribute.eq_ignore_ascii_case(&mapping.attribute))
+        {
             Some(at) => all.push(special.remove(at)),
             None => all.push((mapping, None)),
         }
@@ -164,7 +243,8 @@ pub fn holding<'r>(types: &'r TypeRules, identity: &Attributes) -> Result<Vec<(&
     Ok(all)
 }
 
-/// How the accounts of one system should look: its mappings, each with what the system says of its attribute.
+/// How the accounts of one system should look: its mappings, each with what the system says of its
+/// attribute.
 pub struct Shape<'r> {
     types: &'r TypeRules,
     schema: Option<&'r Schema>,
@@ -182,8 +262,8 @@ struct Slot<'r> {
 }
 
 impl Slot<'_> {
-    /// Does the account hold these values already, so that nothing else need be asked? What others write too is
-    /// looked at whole, and so is what points to somebody.
+    /// Does the account hold these values already, so that nothing else need be asked? What others
+    /// write too is looked at whole, and so is what points to somebody.
     fn holds(&self, values: &[Value], account: &Account) -> bool {
         !self.mapping.merge
             && !values.is_empty()
@@ -195,20 +275,41 @@ impl Slot<'_> {
 impl<'r> Shape<'r> {
     /// The shape of one type of one system; the schema says what the system can hold.
     pub fn new(types: &'r TypeRules, schema: Option<&'r Schema>) -> Self {
-        let mut shape = Shape { types, schema, own: Vec::new() };
-        shape.own = types.outbound.iter().map(|mapping| shape.slot(mapping, None)).collect();
+        let mut shape = Shape {
+            types,
+            schema,
+            own: Vec::new(),
+        };
+        shape.own = types
+            .outbound
+            .iter()
+            .map(|mapping| shape.slot(mapping, None))
+            .collect();
         shape
     }
 
     fn slot(&self, mapping: &'r Mapping, population: Option<&'r str>) -> Slot<'r> {
-        let names = |domains: &&Domains| domains.attributes.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute));
-        let def = self.schema.and_then(|schema| schema.get(&mapping.attribute));
+        let names = |domains: &&Domains| {
+            domains
+                .attributes
+                .iter()
+                .any(|name| name.eq_ignore_ascii_case(&mapping.attribute))
+        };
+        let def = self
+            .schema
+            .and_then(|schema| schema.get(&mapping.attribute));
         let name = Near::new(mapping.attribute.as_str());
-        Slot { mapping, name, population, def, domains: self.types.domains.as_ref().filter(names) }
+        Slot {
+            mapping,
+            name,
+            population,
+            def,
+            domains: self.types.domains.as_ref().filter(names),
+        }
     }
 
-    /// What the system should hold of an identity, which must carry `id` and `stage`. Of an account that is there,
-    /// values that it holds already are left out: what remains is to be compared.
+    /// What the system should hold of an identity, which must carry `id` and `stage`. Of an account
+    /// that is there, values that it holds already are left out: what remains is to be compared.
     pub fn desired(&self, identity: &Attributes, there: Option<&Account>) -> DesiredAccount<'r> {
         let mut desired = DesiredAccount::default();
         if self.types.populations.is_empty() {
@@ -220,7 +321,12 @@ impl<'r> Shape<'r> {
         match holding(self.types, identity) {
             Ok(holding) => {
                 for (mapping, population) in holding {
-                    fill(&mut desired, &self.slot(mapping, population), identity, there);
+                    fill(
+                        &mut desired,
+                        &self.slot(mapping, population),
+                        identity,
+                        there,
+                    );
                 }
             }
             Err(problem) => desired.problems.push(problem),
@@ -229,16 +335,33 @@ impl<'r> Shape<'r> {
     }
 }
 
-/// Computes what a target should hold. `identity` must carry `id` and `stage`; the schema says what the target
-/// can hold.
-pub fn desired<'r>(types: &'r TypeRules, identity: &Attributes, schema: Option<&'r Schema>) -> DesiredAccount<'r> {
+/// Computes what a target should hold. `identity` must carry `id` and `stage`; the schema says what
+/// the target can hold.
+pub fn desired<'r>(
+    types: &'r TypeRules,
+    identity: &Attributes,
+    schema: Option<&'r Schema>,
+) -> DesiredAccount<'r> {
     Shape::new(types, schema).desired(identity, None)
 }
 
-fn fill<'r>(desired: &mut DesiredAccount<'r>, slot: &Slot<'r>, identity: &Attributes, there: Option<&Account>) {
-    let &Slot { mapping, population, def, domains, .. } = slot;
-    // Most mappings give a value as it is, and most accounts hold it: nothing is copied to see that.
-    if let (Some(account), None, Some((Root::Identity, name))) = (there, domains, mapping.program.plain())
+fn fill<'r>(
+    desired: &mut DesiredAccount<'r>,
+    slot: &Slot<'r>,
+    identity: &Attributes,
+    there: Option<&Account>,
+) {
+    let &Slot {
+        mapping,
+        population,
+        def,
+        domains,
+        ..
+    } = slot;
+    // Most mappings give a value as it is, and most accounts hold it: nothing is copied to see
+    // that.
+    if let (Some(account), None, Some((Root::Identity, name))) =
+        (there, domains, mapping.program.plain())
         && let values @ [Value::Text(_)] = identity.near(name)
         && !values[0].is_blank()
         && slot.holds(values, account)
@@ -246,9 +369,19 @@ fn fill<'r>(desired: &mut DesiredAccount<'r>, slot: &Slot<'r>, identity: &Attrib
     {
         return;
     }
-    let values = EvalInputs { account: None, identity: Some(identity) };
+    let values = EvalInputs {
+        account: None,
+        identity: Some(identity),
+    };
     let mut found = match mapping.program.run(&values).map(tidy) {
-        Err(error) => return desired.problems.push(failed(&mapping.attribute, &mapping.program, &mapping.place, &error)),
+        Err(error) => {
+            return desired.problems.push(failed(
+                &mapping.attribute,
+                &mapping.program,
+                &mapping.place,
+                &error,
+            ));
+        }
         Ok(found) => found,
     };
     if let Some(domains) = domains {
@@ -263,19 +396,46 @@ fn fill<'r>(desired: &mut DesiredAccount<'r>, slot: &Slot<'r>, identity: &Attrib
         desired.missed.push(mapping.attribute.clone());
     }
     if found.is_empty() && mapping.need == Requirement::Required {
-        let reads: Vec<String> = mapping.program.reads().iter().map(|(root, name)| format!("{}.{name}", root.as_str())).collect();
-        let text = format!("waits for a value of {}: `{}` is required", reads.join(", "), mapping.attribute);
-        desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
+        let reads: Vec<String> = mapping
+            .program
+            .reads()
+            .iter()
+            .map(|(root, name)| format!("{}.{name}", root.as_str()))
+            .collect();
+        let text = format!(
+            "waits for a value of {}: `{}` is required",
+            reads.join(", "),
+            mapping.attribute
+        );
+        desired
+            .problems
+            .push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }
     // The target would refuse an account without it. Of one that is there, the value stays.
-    if found.is_empty() && mapping.need != Requirement::Required && there.is_none() && def.is_some_and(|def| def.required) {
-        let text = format!("`{}` must have a value there, and {} gives none", mapping.attribute, mapping.program.source());
-        desired.problems.push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
+    if found.is_empty()
+        && mapping.need != Requirement::Required
+        && there.is_none()
+        && def.is_some_and(|def| def.required)
+    {
+        let text = format!(
+            "`{}` must have a value there, and {} gives none",
+            mapping.attribute,
+            mapping.program.source()
+        );
+        desired
+            .problems
+            .push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
     }
     if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
         desired.problems.push(Reason::by(unfit, &mapping.place));
     }
     if there.is_none_or(|account| !slot.holds(&found, account)) {
-        desired.wanted.push(DesiredValue { mapping, def, population, values: found, pending_references: Vec::new() });
+        desired.wanted.push(DesiredValue {
+            mapping,
+            def,
+            population,
+            values: found,
+            pending_references: Vec::new(),
+        });
     }
 }

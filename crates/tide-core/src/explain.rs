@@ -65,8 +65,8 @@ pub struct Explanation {
     pub accounts: Vec<AccountLine>,
 }
 
-/// What a decision was made from and what came of it, by the keys that are asked for. It is made once for each question, so that a text
-/// that nobody has costs one look at everybody.
+/// What a decision was made from and what came of it, by the keys that are asked for. It is made
+/// once for each question, so that a text that nobody has costs one look at everybody.
 struct ExplainIndex<'a> {
     population: &'a Population,
     outcome: &'a Outcome,
@@ -79,8 +79,17 @@ struct ExplainIndex<'a> {
 
 impl<'a> ExplainIndex<'a> {
     fn new(population: &'a Population, outcome: &'a Outcome) -> Self {
-        let places = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
-        let linked_by = population.links.iter().map(|link| (link.account, &link.basis)).collect();
+        let places = population
+            .accounts
+            .iter()
+            .enumerate()
+            .map(|(at, account)| (account.id, at))
+            .collect();
+        let linked_by = population
+            .links
+            .iter()
+            .map(|link| (link.account, &link.basis))
+            .collect();
         let mut lines: HashMap<&str, Vec<&Decided>> = HashMap::new();
         for line in &outcome.decided {
             if let Some(identity) = &line.identity {
@@ -88,15 +97,32 @@ impl<'a> ExplainIndex<'a> {
             }
         }
         let mut linked: HashMap<&str, Vec<AccountId>> = HashMap::new();
-        let links = population.links.iter().map(|link| (link.identity.as_str(), link.account));
-        for (identity, account) in links.chain(outcome.links.iter().map(|link| (link.identity.as_str(), link.account))) {
+        let links = population
+            .links
+            .iter()
+            .map(|link| (link.identity.as_str(), link.account));
+        for (identity, account) in links.chain(
+            outcome
+                .links
+                .iter()
+                .map(|link| (link.identity.as_str(), link.account)),
+        ) {
             linked.entry(identity).or_default().push(account);
         }
-        ExplainIndex { population, outcome, places, linked, linked_by, lines }
+        ExplainIndex {
+            population,
+            outcome,
+            places,
+            linked,
+            linked_by,
+            lines,
+        }
     }
 
     fn account(&self, id: AccountId) -> Option<&'a Account> {
-        self.places.get(&id).map(|&at| &self.population.accounts[at])
+        self.places
+            .get(&id)
+            .map(|&at| &self.population.accounts[at])
     }
 
     fn lines_of(&self, identity: &str) -> impl Iterator<Item = &'a Decided> {
@@ -108,7 +134,11 @@ impl<'a> ExplainIndex<'a> {
     }
 
     fn accounts_of(&self, identity: &str) -> impl Iterator<Item = &'a Account> {
-        self.linked.get(identity).into_iter().flatten().filter_map(|id| self.account(*id))
+        self.linked
+            .get(identity)
+            .into_iter()
+            .flatten()
+            .filter_map(|id| self.account(*id))
     }
 
     /// Is this identity named by its id, its label, one of its values or one of its accounts?
@@ -127,44 +157,76 @@ fn plain(text: &str) -> String {
     deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
 }
 
-/// Does a text look like a number, an address, a DN or an id, which belong to one? Names belong to many, and whoever looks for one is shown
-/// everybody who has it.
+/// Does a text look like a number, an address, a DN or an id, which belong to one? Names belong to
+/// many, and whoever looks for one is shown everybody who has it.
 fn belongs_to_one(text: &str) -> bool {
-    text.chars().any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
+    text.chars()
+        .any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
 }
 
 /// Does a text fit a value: whole, or as a part?
 fn fitting(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
     move |candidate: &str| {
         let candidate = plain(candidate);
-        if whole { candidate == wanted } else { candidate.contains(wanted) }
+        if whole {
+            candidate == wanted
+        } else {
+            candidate.contains(wanted)
+        }
     }
 }
 
-/// The identities that a text names: those that a number, an address, a DN or an id names whole, or else those in which it stands.
+/// The identities that a text names: those that a number, an address, a DN or an id names whole, or
+/// else those in which it stands.
 pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
     let wanted = plain(text.trim());
     let index = ExplainIndex::new(population, outcome);
     let all = |fits: &dyn Fn(&str) -> bool| -> Vec<String> {
-        let meant = outcome.identities.iter().filter(|(identity, label)| index.is_meant(identity, label, fits));
+        let meant = outcome
+            .identities
+            .iter()
+            .filter(|(identity, label)| index.is_meant(identity, label, fits));
         meant.map(|(identity, _)| identity.id.clone()).collect()
     };
     if wanted.is_empty() {
         return Vec::new();
     }
-    if outcome.identities.iter().any(|(identity, _)| identity.id == wanted) {
+    if outcome
+        .identities
+        .iter()
+        .any(|(identity, _)| identity.id == wanted)
+    {
         return vec![wanted];
     }
-    let called =
-        || outcome.identities.iter().filter(|(_, label)| plain(label) == wanted).map(|(identity, _)| identity.id.clone()).collect();
-    let whole = if belongs_to_one(&wanted) { all(&fitting(&wanted, true)) } else { called() };
-    if whole.is_empty() { all(&fitting(&wanted, false)) } else { whole }
+    let called = || {
+        outcome
+            .identities
+            .iter()
+            .filter(|(_, label)| plain(label) == wanted)
+            .map(|(identity, _)| identity.id.clone())
+            .collect()
+    };
+    let whole = if belongs_to_one(&wanted) {
+        all(&fitting(&wanted, true))
+    } else {
+        called()
+    };
+    if whole.is_empty() {
+        all(&fitting(&wanted, false))
+    } else {
+        whole
+    }
 }
 
 /// Finds whom a text means and explains each: an identity by id, value or label, or an account by
-/// name, key or value. The most exact meaning wins; several are all returned. Records of a source that belong to nobody yet are shown with
-/// whom they would be joined to.
-pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text: &str) -> Vec<Explanation> {
+/// name, key or value. The most exact meaning wins; several are all returned. Records of a source
+/// that belong to nobody yet are shown with whom they would be joined to.
+pub fn explain(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+    text: &str,
+) -> Vec<Explanation> {
     let wanted = plain(text.trim());
     if wanted.is_empty() {
         return Vec::new();
@@ -172,8 +234,21 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     let index = ExplainIndex::new(population, outcome);
     let loose = UnlinkedAccounts::new(rules, &index);
     // An id names one, also when others point to it.
-    if let Some((identity, label)) = outcome.identities.iter().find(|(identity, _)| identity.id == wanted) {
-        return vec![loose.joined(rules, &index, identity_explained(rules, &index, identity, label), identity).0];
+    if let Some((identity, label)) = outcome
+        .identities
+        .iter()
+        .find(|(identity, _)| identity.id == wanted)
+    {
+        return vec![
+            loose
+                .joined(
+                    rules,
+                    &index,
+                    identity_explained(rules, &index, identity, label),
+                    identity,
+                )
+                .0,
+        ];
     }
     for exact in [true, false] {
         let fits = fitting(&wanted, exact);
@@ -187,22 +262,49 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
             .iter()
             .filter(|line| line.identity.is_none())
             .filter(|line| {
-                let Some(account) = index.account_of(line) else { return false };
+                let Some(account) = index.account_of(line) else {
+                    return false;
+                };
                 if by_label {
                     return fits(&line.label);
                 }
-                let named = ["employeeNumber", "mail", "uid", "cn", "userName", "emails.work", "displayName"];
-                fits(&account.name) || fits(&account.key) || fits(&line.label) || named.iter().any(|n| in_values(account.attributes.get(n)))
+                let named = [
+                    "employeeNumber",
+                    "mail",
+                    "uid",
+                    "cn",
+                    "userName",
+                    "emails.work",
+                    "displayName",
+                ];
+                fits(&account.name)
+                    || fits(&account.key)
+                    || fits(&line.label)
+                    || named.iter().any(|n| in_values(account.attributes.get(n)))
             })
             .collect();
         // Whom a record that fits would be joined to is meant too.
         let meant_by: HashSet<AccountId> = alone.iter().filter_map(|line| line.account).collect();
         for (identity, label) in &outcome.identities {
             crate::interrupt::check();
-            let theirs = || loose.of(rules, &index, identity).iter().any(|(id, _)| meant_by.contains(id));
-            let is_meant = if by_label { fits(label) } else { index.is_meant(identity, label, &fits) };
+            let theirs = || {
+                loose
+                    .of(rules, &index, identity)
+                    .iter()
+                    .any(|(id, _)| meant_by.contains(id))
+            };
+            let is_meant = if by_label {
+                fits(label)
+            } else {
+                index.is_meant(identity, label, &fits)
+            };
             if is_meant || (!meant_by.is_empty() && theirs()) {
-                let (explained, joined) = loose.joined(rules, &index, identity_explained(rules, &index, identity, label), identity);
+                let (explained, joined) = loose.joined(
+                    rules,
+                    &index,
+                    identity_explained(rules, &index, identity, label),
+                    identity,
+                );
                 shown.extend(joined);
                 found.push(explained);
             }
@@ -225,8 +327,8 @@ pub fn explain(rules: &RuleSet, population: &Population, outcome: &Outcome, text
     Vec::new()
 }
 
-/// Records of sources that belong to nobody yet, by the keys by which they would be joined: what they would say of somebody, as the match
-/// rules of other sources see it.
+/// Records of sources that belong to nobody yet, by the keys by which they would be joined: what
+/// they would say of somebody, as the match rules of other sources see it.
 struct UnlinkedAccounts<'a> {
     by_key: HashMap<(&'a str, usize, String), Vec<&'a Decided>>,
 }
@@ -234,11 +336,30 @@ struct UnlinkedAccounts<'a> {
 impl<'a> UnlinkedAccounts<'a> {
     fn new(rules: &'a RuleSet, index: &ExplainIndex<'a>) -> Self {
         let mut by_key: HashMap<(&str, usize, String), Vec<&Decided>> = HashMap::new();
-        for line in index.outcome.decided.iter().filter(|line| line.identity.is_none()) {
-            let (Some(account), Some(declared)) = (index.account_of(line), rules.identities.get(&line.object)) else { continue };
-            let Some(types) = rules.of(&line.system, line.object).filter(|types| types.is_source()) else { continue };
-            let says = compose::identity(declared, &[(line.system.as_str(), types, account)], false).attributes;
-            for (system, types) in rules.sources(line.object).filter(|(system, _)| *system != line.system) {
+        for line in index
+            .outcome
+            .decided
+            .iter()
+            .filter(|line| line.identity.is_none())
+        {
+            let (Some(account), Some(declared)) =
+                (index.account_of(line), rules.identities.get(&line.object))
+            else {
+                continue;
+            };
+            let Some(types) = rules
+                .of(&line.system, line.object)
+                .filter(|types| types.is_source())
+            else {
+                continue;
+            };
+            let says =
+                compose::identity(declared, &[(line.system.as_str(), types, account)], false)
+                    .attributes;
+            for (system, types) in rules
+                .sources(line.object)
+                .filter(|(system, _)| *system != line.system)
+            {
                 for (place, rule) in types.matching.iter().enumerate() {
                     for key in identity_keys(rule, &says) {
                         by_key.entry((system, place, key)).or_default().push(line);
@@ -250,16 +371,36 @@ impl<'a> UnlinkedAccounts<'a> {
     }
 
     /// The records that would be joined to an identity, with the rule.
-    fn of(&self, rules: &RuleSet, index: &ExplainIndex<'a>, identity: &Identity) -> Vec<(AccountId, (&'a Decided, String))> {
+    fn of(
+        &self,
+        rules: &RuleSet,
+        index: &ExplainIndex<'a>,
+        identity: &Identity,
+    ) -> Vec<(AccountId, (&'a Decided, String))> {
         let mut all = Vec::new();
         if self.by_key.is_empty() {
             return all;
         }
         for line in index.lines_of(&identity.id) {
-            let (Some(account), Some(types)) = (index.account_of(line), rules.of(&line.system, identity.kind)) else { continue };
-            for (place, rule) in types.matching.iter().enumerate().filter(|_| types.is_source()) {
+            let (Some(account), Some(types)) = (
+                index.account_of(line),
+                rules.of(&line.system, identity.kind),
+            ) else {
+                continue;
+            };
+            for (place, rule) in types
+                .matching
+                .iter()
+                .enumerate()
+                .filter(|_| types.is_source())
+            {
                 for key in account_keys(rule, account) {
-                    for loose in self.by_key.get(&(line.system.as_str(), place, key)).into_iter().flatten() {
+                    for loose in self
+                        .by_key
+                        .get(&(line.system.as_str(), place, key))
+                        .into_iter()
+                        .flatten()
+                    {
                         all.extend(loose.account.map(|id| (id, (*loose, rule.name.clone()))));
                     }
                 }
@@ -283,8 +424,13 @@ impl<'a> UnlinkedAccounts<'a> {
             }
             shown.push(id);
             let mut line = line.clone();
-            line.reason.text = format!("theirs by {rule}, and gives no values: {}", line.reason.text);
-            explained.accounts.insert(0, account_line(index, line, Vec::new()));
+            line.reason.text = format!(
+                "theirs by {rule}, and gives no values: {}",
+                line.reason.text
+            );
+            explained
+                .accounts
+                .insert(0, account_line(index, line, Vec::new()));
         }
         (explained, shown)
     }
@@ -292,15 +438,26 @@ impl<'a> UnlinkedAccounts<'a> {
 
 /// Why the changes of an identity's account in a system are not sent, if one of them is on hold.
 fn hold_of<'o>(outcome: &'o Outcome, identity: &str, line: &Decided) -> Option<&'o Reason> {
-    let theirs =
-        |change: &&crate::decide::Change| change.identity == identity && change.system == line.system && change.object == line.object;
-    outcome.changes.iter().filter(theirs).find_map(|change| change.hold.as_ref())
+    let theirs = |change: &&crate::decide::Change| {
+        change.identity == identity && change.system == line.system && change.object == line.object
+    };
+    outcome
+        .changes
+        .iter()
+        .filter(theirs)
+        .find_map(|change| change.hold.as_ref())
 }
 
 fn account_line(index: &ExplainIndex<'_>, decided: Decided, values: Vec<ValueLine>) -> AccountLine {
     let account = index.account_of(&decided);
-    let hold = decided.identity.as_deref().and_then(|identity| hold_of(index.outcome, identity, &decided)).cloned();
-    let linked_by = account.and_then(|account| index.linked_by.get(&account.id)).map(|basis| (*basis).clone());
+    let hold = decided
+        .identity
+        .as_deref()
+        .and_then(|identity| hold_of(index.outcome, identity, &decided))
+        .cloned();
+    let linked_by = account
+        .and_then(|account| index.linked_by.get(&account.id))
+        .map(|basis| (*basis).clone());
     AccountLine {
         name: account.map(|account| account.name.clone()),
         key: account.map(|account| account.key.clone()),
@@ -311,24 +468,60 @@ fn account_line(index: &ExplainIndex<'_>, decided: Decided, values: Vec<ValueLin
     }
 }
 
-fn identity_explained(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity, label: &str) -> Explanation {
+fn identity_explained(
+    rules: &RuleSet,
+    index: &ExplainIndex<'_>,
+    identity: &Identity,
+    label: &str,
+) -> Explanation {
     let (population, outcome, kind) = (index.population, index.outcome, identity.kind);
     let feeding: Vec<usize> = index
         .lines_of(&identity.id)
-        .filter(|line| rules.of(&line.system, kind).is_some_and(crate::rules::TypeRules::is_source))
+        .filter(|line| {
+            rules
+                .of(&line.system, kind)
+                .is_some_and(crate::rules::TypeRules::is_source)
+        })
         .filter(|line| matches!(line.verdict, Verdict::Source | Verdict::OnHold))
-        .filter_map(|line| index.places.get(&line.account?).copied().filter(|&at| population.accounts[at].fault.is_none()))
+        .filter_map(|line| {
+            index
+                .places
+                .get(&line.account?)
+                .copied()
+                .filter(|&at| population.accounts[at].fault.is_none())
+        })
         .collect();
     let sources = people::feeding(rules, population, kind, &feeding);
-    let mut values = rules.identities.get(&kind).map(|declared| compose::identity(declared, &sources, true).reasons).unwrap_or_default();
+    let mut values = rules
+        .identities
+        .get(&kind)
+        .map(|declared| compose::identity(declared, &sources, true).reasons)
+        .unwrap_or_default();
     beside_sources(rules, outcome, identity, &mut values);
     let mut lines: Vec<&Decided> = index.lines_of(&identity.id).collect();
-    lines.sort_by_key(|line| (rules.of(&line.system, kind).is_some_and(|t| t.is_target()), line.system.clone()));
-    let mut accounts: Vec<AccountLine> =
-        lines.into_iter().map(|line| account_line(index, line.clone(), target_values(rules, index, identity, line, kind))).collect();
+    lines.sort_by_key(|line| {
+        (
+            rules.of(&line.system, kind).is_some_and(|t| t.is_target()),
+            line.system.clone(),
+        )
+    });
+    let mut accounts: Vec<AccountLine> = lines
+        .into_iter()
+        .map(|line| {
+            account_line(
+                index,
+                line.clone(),
+                target_values(rules, index, identity, line, kind),
+            )
+        })
+        .collect();
     // An account that is gone from its source has no line of its own: it is shown all the same.
     for account in index.accounts_of(&identity.id) {
-        if account.absent_since.is_some() && !accounts.iter().any(|a| a.decided.account == Some(account.id)) {
+        if account.absent_since.is_some()
+            && !accounts
+                .iter()
+                .any(|a| a.decided.account == Some(account.id))
+        {
             accounts.insert(
                 0,
                 account_line(
@@ -348,27 +541,61 @@ fn identity_explained(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Iden
             );
         }
     }
-    Explanation { label: label.to_owned(), identity: Some(identity.id.clone()), stage: Some(identity.stage), values, accounts }
+    Explanation {
+        label: label.to_owned(),
+        identity: Some(identity.id.clone()),
+        stage: Some(identity.stage),
+        values,
+        accounts,
+    }
 }
 
 /// Whom references mean, and what was made up: neither is what a source says.
-fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, values: &mut Vec<ValueReason>) {
-    let Some(declared) = rules.identities.get(&identity.kind) else { return };
+fn beside_sources(
+    rules: &RuleSet,
+    outcome: &Outcome,
+    identity: &Identity,
+    values: &mut Vec<ValueReason>,
+) {
+    let Some(declared) = rules.identities.get(&identity.kind) else {
+        return;
+    };
     let label = |value: &Value| {
         let text = value.to_string();
-        outcome.identities.iter().find(|(other, _)| other.id == text).map_or(text, |(_, label)| label.clone())
+        outcome
+            .identities
+            .iter()
+            .find(|(other, _)| other.id == text)
+            .map_or(text, |(_, label)| label.clone())
     };
-    let held: std::collections::BTreeSet<String> = identity.attributes.get(crate::roles::ROLES).iter().map(ToString::to_string).collect();
+    let held: std::collections::BTreeSet<String> = identity
+        .attributes
+        .get(crate::roles::ROLES)
+        .iter()
+        .map(ToString::to_string)
+        .collect();
     let names = held.iter().map(String::as_str).collect();
-    for won in crate::roles::values(rules, identity.kind, &identity.attributes, &names).unwrap_or_default() {
+    for won in
+        crate::roles::values(rules, identity.kind, &identity.attributes, &names).unwrap_or_default()
+    {
         // A default counts only where no source says anything.
-        let from_source = values.iter().any(|reason| reason.attribute.eq_ignore_ascii_case(&won.value.attribute) && reason.value != "—");
+        let from_source = values.iter().any(|reason| {
+            reason.attribute.eq_ignore_ascii_case(&won.value.attribute) && reason.value != "—"
+        });
         if !won.value.binding && from_source {
             continue;
         }
         values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&won.value.attribute));
-        let over: Vec<String> = won.over.iter().map(|(role, values)| format!("{} by {role}", show(values))).collect();
-        let over = if over.is_empty() { String::new() } else { format!(", over {}", over.join(", ")) };
+        let over: Vec<String> = won
+            .over
+            .iter()
+            .map(|(role, values)| format!("{} by {role}", show(values)))
+            .collect();
+        let over = if over.is_empty() {
+            String::new()
+        } else {
+            format!(", over {}", over.join(", "))
+        };
         values.push(ValueReason {
             attribute: won.value.attribute.clone(),
             value: show(identity.attributes.get(&won.value.attribute)),
@@ -383,7 +610,11 @@ fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, value
         values.push(ValueReason {
             attribute: crate::roles::ROLES.to_owned(),
             value: show(identity.attributes.get(crate::roles::ROLES)),
-            rule: rules.roles.first().map(|role| role.place.clone()).unwrap_or_default(),
+            rule: rules
+                .roles
+                .first()
+                .map(|role| role.place.clone())
+                .unwrap_or_default(),
             expression: String::new(),
             read: Vec::new(),
             from_system: None,
@@ -396,19 +627,38 @@ fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, value
             let names: Vec<String> = held.iter().take(MEANT).map(label).collect();
             let more = held.len().saturating_sub(MEANT);
             let names = names.join(" · ");
-            if let Some(reason) = values.iter_mut().find(|reason| reason.attribute.eq_ignore_ascii_case(&attribute.name)) {
-                reason.value = if more == 0 { names } else { format!("{names} and {more} more") };
+            if let Some(reason) = values
+                .iter_mut()
+                .find(|reason| reason.attribute.eq_ignore_ascii_case(&attribute.name))
+            {
+                reason.value = if more == 0 {
+                    names
+                } else {
+                    format!("{names} and {more} more")
+                };
             }
         }
         if let Some(generated) = attribute.generated.as_ref().filter(|_| !held.is_empty()) {
             values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&attribute.name));
-            let new = outcome.reserved.iter().any(|name| name.identity == identity.id && name.attribute == attribute.name);
-            let note = if new { "made up; theirs from the next run on" } else { "made up once, and theirs for life" };
+            let new = outcome
+                .reserved
+                .iter()
+                .any(|name| name.identity == identity.id && name.attribute == attribute.name);
+            let note = if new {
+                "made up; theirs from the next run on"
+            } else {
+                "made up once, and theirs for life"
+            };
             values.push(ValueReason {
                 attribute: attribute.name.clone(),
                 value: show(held),
                 rule: attribute.place.clone(),
-                expression: generated.patterns.iter().map(|pattern| pattern.source()).collect::<Vec<_>>().join(", or "),
+                expression: generated
+                    .patterns
+                    .iter()
+                    .map(|pattern| pattern.source())
+                    .collect::<Vec<_>>()
+                    .join(", or "),
                 read: Vec::new(),
                 from_system: None,
                 note: Some(note.to_owned()),
@@ -420,10 +670,24 @@ fn beside_sources(rules: &RuleSet, outcome: &Outcome, identity: &Identity, value
 /// How many of those who are meant are named.
 const MEANT: usize = 12;
 
-fn target_values(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity, line: &Decided, kind: ObjectType) -> Vec<ValueLine> {
+fn target_values(
+    rules: &RuleSet,
+    index: &ExplainIndex<'_>,
+    identity: &Identity,
+    line: &Decided,
+    kind: ObjectType,
+) -> Vec<ValueLine> {
     let (population, outcome) = (index.population, index.outcome);
-    let Some(types) = rules.of(&line.system, kind).filter(|types| types.is_target()) else { return Vec::new() };
-    let schema = population.systems.get(&line.system).and_then(|facts| facts.schema.get(&kind));
+    let Some(types) = rules
+        .of(&line.system, kind)
+        .filter(|types| types.is_target())
+    else {
+        return Vec::new();
+    };
+    let schema = population
+        .systems
+        .get(&line.system)
+        .and_then(|facts| facts.schema.get(&kind));
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
@@ -431,14 +695,27 @@ fn target_values(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity,
     if account.is_none() && line.verdict == Verdict::OutOfScope {
         return Vec::new();
     }
-    let frozen = matches!(line.verdict, Verdict::OutOfScope | Verdict::Disable | Verdict::OnHold);
+    let frozen = matches!(
+        line.verdict,
+        Verdict::OutOfScope | Verdict::Disable | Verdict::OnHold
+    );
     // What is on hold is not announced.
-    let is_on_hold = line.verdict == Verdict::OnHold || hold_of(outcome, &identity.id, line).is_some();
+    let is_on_hold =
+        line.verdict == Verdict::OnHold || hold_of(outcome, &identity.id, line).is_some();
     let mut desired = compose::desired(types, &attributes, schema);
     for wanted in crate::decide::references::of(&mut desired) {
-        let links = population.links.iter().map(|link| (link.account, link.identity.as_str()));
-        let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
-        let kinds = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity.kind));
+        let links = population
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()));
+        let new = outcome
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()));
+        let kinds = outcome
+            .identities
+            .iter()
+            .map(|(identity, _)| (identity.id.as_str(), identity.kind));
         let written = Accounts::new(population, &line.system, links.chain(new), kinds).write(
             &wanted.mapping.attribute,
             &wanted.values,
@@ -447,13 +724,20 @@ fn target_values(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity,
         wanted.values = written.values;
         wanted.pending_references = written.missing;
     }
-    let label =
-        |id: &String| outcome.identities.iter().find(|(other, _)| other.id == *id).map_or_else(|| id.clone(), |(_, label)| label.clone());
+    let label = |id: &String| {
+        outcome
+            .identities
+            .iter()
+            .find(|(other, _)| other.id == *id)
+            .map_or_else(|| id.clone(), |(_, label)| label.clone())
+    };
     desired
         .wanted
         .into_iter()
         .map(|wanted| {
-            let there = account.map_or(&[][..], |account| account.attributes.get(&wanted.mapping.attribute));
+            let there = account.map_or(&[][..], |account| {
+                account.attributes.get(&wanted.mapping.attribute)
+            });
             let relation = account.map(|account| compare::relation(&wanted, account, population));
             let note = match &relation {
                 Some(Relation::Normalised) => Some(format!("{} writes it this way", line.system)),
@@ -469,11 +753,25 @@ fn target_values(rules: &RuleSet, index: &ExplainIndex<'_>, identity: &Identity,
                 None | Some(Relation::Differs) => ValueState::WillBeSet,
             };
             let shown = wanted.values.iter().map(Value::to_string);
-            let waits = wanted.pending_references.iter().map(|id| format!("the account of {}, once it is there", label(id)));
+            let waits = wanted
+                .pending_references
+                .iter()
+                .map(|id| format!("the account of {}, once it is there", label(id)));
             let shown: Vec<String> = shown.chain(waits).collect();
             let mut reason = wanted.reason(&attributes);
-            reason.value = if shown.is_empty() { show(&[]) } else { shown.join(" · ") };
-            ValueLine { attribute: reason.attribute.clone(), there: show(there), wanted: reason.value.clone(), state, note, reason }
+            reason.value = if shown.is_empty() {
+                show(&[])
+            } else {
+                shown.join(" · ")
+            };
+            ValueLine {
+                attribute: reason.attribute.clone(),
+                there: show(there),
+                wanted: reason.value.clone(),
+                state,
+                note,
+                reason,
+            }
         })
         .collect()
 }

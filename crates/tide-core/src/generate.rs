@@ -12,28 +12,33 @@ use std::collections::HashMap;
 /// How often a pattern is tried before a person must see to it.
 pub const ATTEMPTS: i64 = 100_000;
 
-/// A name as names are told apart: without regard to case, blanks around it and the way of writing a letter.
+/// A name as names are told apart: without regard to case, blanks around it and the way of writing
+/// a letter.
 pub fn folded(text: &str) -> String {
     use unicode_normalization::UnicodeNormalization;
     text.trim().nfkc().collect::<String>().to_lowercase()
 }
 
-/// Names that are not free, by attribute and folded value, with whose each is; nobody's for one that is merely
-/// in use.
+/// Names that are not free, by attribute and folded value, with whose each is; nobody's for one
+/// that is merely in use.
 #[derive(Default)]
 pub struct TakenValues<'e> {
     /// Asked of those that are not among the records, with the type that it is about.
     pub(crate) elsewhere: Option<(&'e dyn OutsideRecords, ObjectType)>,
     names: HashMap<(String, String), Option<String>>,
-    /// Where counting got to, by the first name of each count: the thousandth of a name does not try the first nine
-    /// hundred again. Names are only ever taken while it is used, so that what was skipped is not free.
+    /// Where counting got to, by the first name of each count: the thousandth of a name does not
+    /// try the first nine hundred again. Names are only ever taken while it is used, so that what
+    /// was skipped is not free.
     counted: RefCell<HashMap<String, i64>>,
 }
 
 impl TakenValues<'_> {
     /// Notes a name as somebody's, or as in use.
     pub fn put(&mut self, attribute: &str, name: &str, whose: Option<&str>) {
-        let slot = self.names.entry((attribute.to_owned(), folded(name))).or_default();
+        let slot = self
+            .names
+            .entry((attribute.to_owned(), folded(name)))
+            .or_default();
         // Whose it is is worth more than that it is in use.
         if slot.is_none() {
             *slot = whose.map(str::to_owned);
@@ -43,7 +48,10 @@ impl TakenValues<'_> {
     /// May this identity have this name?
     pub fn free(&self, attribute: &str, name: &str, identity: &str) -> bool {
         let folded = folded(name);
-        let elsewhere = || self.elsewhere.is_some_and(|(elsewhere, kind)| elsewhere.takes(kind, attribute, &folded));
+        let elsewhere = || {
+            self.elsewhere
+                .is_some_and(|(elsewhere, kind)| elsewhere.takes(kind, attribute, &folded))
+        };
         match self.names.get(&(attribute.to_owned(), folded.clone())) {
             None => !elsewhere(),
             Some(whose) => whose.as_deref() == Some(identity),
@@ -51,11 +59,23 @@ impl TakenValues<'_> {
     }
 }
 
-/// Makes up what an identity has no value of. A value that it has stays, whatever the pattern would give.
-pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &TakenValues<'_>) -> Result<Vec<(String, String)>, Reason> {
+/// Makes up what an identity has no value of. A value that it has stays, whatever the pattern would
+/// give.
+pub fn fill(
+    rules: &IdentityRules,
+    identity: &mut Attributes,
+    id: &str,
+    taken: &TakenValues<'_>,
+) -> Result<Vec<(String, String)>, Reason> {
     let mut made = Vec::new();
     for attribute in &rules.attributes {
-        let Some(generated) = attribute.generated.as_ref().filter(|_| identity.get(&attribute.name).is_empty()) else { continue };
+        let Some(generated) = attribute
+            .generated
+            .as_ref()
+            .filter(|_| identity.get(&attribute.name).is_empty())
+        else {
+            continue;
+        };
         match one(generated, &attribute.name, identity, id, taken) {
             Ok(Some(name)) => {
                 identity.set(attribute.name.as_str(), vec![Value::text(&name)]);
@@ -68,7 +88,13 @@ pub fn fill(rules: &IdentityRules, identity: &mut Attributes, id: &str, taken: &
     Ok(made)
 }
 
-fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, taken: &TakenValues<'_>) -> Result<Option<String>, String> {
+fn one(
+    generated: &Generated,
+    attribute: &str,
+    identity: &Attributes,
+    id: &str,
+    taken: &TakenValues<'_>,
+) -> Result<Option<String>, String> {
     let mut reading = identity.clone();
     let mut refused = Vec::new();
     let last = generated.patterns.len().saturating_sub(1);
@@ -77,20 +103,39 @@ fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, 
     while attempt < ATTEMPTS {
         attempt += 1;
         let place = usize::try_from(attempt - 1).unwrap_or(usize::MAX).min(last);
-        let Some(pattern) = generated.patterns.get(place) else { return Ok(None) };
+        let Some(pattern) = generated.patterns.get(place) else {
+            return Ok(None);
+        };
         reading.set("attempt", vec![Value::Int(attempt)]);
         let found = pattern
-            .run(&EvalInputs { account: None, identity: Some(&reading) })
-            .map_err(|error| format!("`{attribute}` cannot be made up: {error} (in {})", pattern.source()))?;
+            .run(&EvalInputs {
+                account: None,
+                identity: Some(&reading),
+            })
+            .map_err(|error| {
+                format!(
+                    "`{attribute}` cannot be made up: {error} (in {})",
+                    pattern.source()
+                )
+            })?;
         // Too little is known yet for this pattern: a later one may do.
-        let Some(name) = found.first().map(|value| value.to_string().trim().to_owned()).filter(|name| !name.is_empty()) else {
+        let Some(name) = found
+            .first()
+            .map(|value| value.to_string().trim().to_owned())
+            .filter(|name| !name.is_empty())
+        else {
             if place == last {
                 return Ok(None);
             }
             continue;
         };
-        let too_long = generated.longest.is_some_and(|longest| name.chars().count() > longest);
-        if !too_long && !generated.reserved.contains(&folded(&name)) && taken.free(attribute, &name, id) {
+        let too_long = generated
+            .longest
+            .is_some_and(|longest| name.chars().count() > longest);
+        if !too_long
+            && !generated.reserved.contains(&folded(&name))
+            && taken.free(attribute, &name, id)
+        {
             if let Some(first) = count {
                 taken.counted.borrow_mut().insert(first, attempt);
             }
@@ -98,7 +143,13 @@ fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, 
         }
         if place == last && count.is_none() {
             let first = format!("{attribute}\0{}", folded(&name));
-            attempt = taken.counted.borrow().get(&first).copied().unwrap_or(attempt).max(attempt);
+            attempt = taken
+                .counted
+                .borrow()
+                .get(&first)
+                .copied()
+                .unwrap_or(attempt)
+                .max(attempt);
             count = Some(first);
         }
         if too_long && place == last {
@@ -109,7 +160,10 @@ fn one(generated: &Generated, attribute: &str, identity: &Attributes, id: &str, 
             refused.push(name);
         }
     }
-    Err(format!("no free value was found for `{attribute}`: {} and so on are taken, reserved or too long", refused.join(", ")))
+    Err(format!(
+        "no free value was found for `{attribute}`: {} and so on are taken, reserved or too long",
+        refused.join(", ")
+    ))
 }
 
 #[cfg(test)]
@@ -124,29 +178,61 @@ mod tests {
              generated = ['plainName(identity.givenName) + \".\" + plainName(identity.familyName)', \
              'plainName(identity.familyName) + text(identity.attempt)']\n"
         );
-        let (set, faults) = RuleSet::load(&[RuleFile { name: "identities.toml".into(), text }], &Default::default());
+        let (set, faults) = RuleSet::load(
+            &[RuleFile {
+                name: "identities.toml".into(),
+                text,
+            }],
+            &Default::default(),
+        );
         assert!(faults.is_empty(), "{faults:?}");
         set.identities[&crate::ObjectType::Person].clone()
     }
 
     fn person(given: &str, family: &str) -> Attributes {
-        [("givenName".into(), vec![Value::text(given)]), ("familyName".into(), vec![Value::text(family)])].into_iter().collect()
+        [
+            ("givenName".into(), vec![Value::text(given)]),
+            ("familyName".into(), vec![Value::text(family)]),
+        ]
+        .into_iter()
+        .collect()
     }
 
-    fn login(rules: &IdentityRules, mut person: Attributes, id: &str, taken: &TakenValues<'_>) -> Result<String, String> {
-        fill(rules, &mut person, id, taken).map(|_| crate::value::show(person.get("login"))).map_err(|reason| reason.text)
+    fn login(
+        rules: &IdentityRules,
+        mut person: Attributes,
+        id: &str,
+        taken: &TakenValues<'_>,
+    ) -> Result<String, String> {
+        fill(rules, &mut person, id, taken)
+            .map(|_| crate::value::show(person.get("login")))
+            .map_err(|reason| reason.text)
     }
 
     #[test]
     fn the_first_free_pattern_wins_and_what_was_given_is_never_given_again() {
         let rules = rules("reserved = [\"lind2\"]");
         let mut taken = TakenValues::default();
-        assert_eq!(login(&rules, person("Åsa", "Lind"), "1", &taken).as_deref(), Ok("asa.lind"));
+        assert_eq!(
+            login(&rules, person("Åsa", "Lind"), "1", &taken).as_deref(),
+            Ok("asa.lind")
+        );
         taken.put("login", "ASA.LIND", Some("1"));
-        assert_eq!(login(&rules, person("Åsa", "Lind"), "1", &taken).as_deref(), Ok("asa.lind"), "it is hers");
-        assert_eq!(login(&rules, person("Asa", "Lind"), "2", &taken).as_deref(), Ok("lind3"), "the second is reserved");
+        assert_eq!(
+            login(&rules, person("Åsa", "Lind"), "1", &taken).as_deref(),
+            Ok("asa.lind"),
+            "it is hers"
+        );
+        assert_eq!(
+            login(&rules, person("Asa", "Lind"), "2", &taken).as_deref(),
+            Ok("lind3"),
+            "the second is reserved"
+        );
         taken.put("login", "lind3", None);
-        assert_eq!(login(&rules, person("Asa", "Lind"), "2", &taken).as_deref(), Ok("lind4"));
+        assert_eq!(
+            login(&rules, person("Asa", "Lind"), "2", &taken).as_deref(),
+            Ok("lind4")
+        );
     }
 
     #[test]
@@ -160,7 +246,10 @@ mod tests {
             taken.put("login", &name, Some(&id));
             assert!(seen.insert(name), "{n}");
         }
-        assert!(seen.contains("wang3000") && seen.contains("wei.wang"), "every number was used");
+        assert!(
+            seen.contains("wang3000") && seen.contains("wei.wang"),
+            "every number was used"
+        );
     }
 
     #[test]
@@ -168,10 +257,31 @@ mod tests {
         let rules = rules("max_length = 12");
         let mut married = person("Åsa", "Vasko");
         married.set("login", vec![Value::text("asa.lind")]);
-        assert_eq!(login(&rules, married, "1", &TakenValues::default()).as_deref(), Ok("asa.lind"));
-        assert_eq!(login(&rules, Attributes::new(), "1", &TakenValues::default()).as_deref(), Ok("—"));
-        assert_eq!(login(&rules, person("Maximiliane", "Lind"), "1", &TakenValues::default()).as_deref(), Ok("lind2"), "too long");
-        let hopeless = login(&rules, person("Maximiliane", "Oberhausener-Strand"), "1", &TakenValues::default());
+        assert_eq!(
+            login(&rules, married, "1", &TakenValues::default()).as_deref(),
+            Ok("asa.lind")
+        );
+        assert_eq!(
+            login(&rules, Attributes::new(), "1", &TakenValues::default()).as_deref(),
+            Ok("—")
+        );
+        assert_eq!(
+            login(
+                &rules,
+                person("Maximiliane", "Lind"),
+                "1",
+                &TakenValues::default()
+            )
+            .as_deref(),
+            Ok("lind2"),
+            "too long"
+        );
+        let hopeless = login(
+            &rules,
+            person("Maximiliane", "Oberhausener-Strand"),
+            "1",
+            &TakenValues::default(),
+        );
         assert!(hopeless.expect_err("none fits").contains("too long"));
     }
 }

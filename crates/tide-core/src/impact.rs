@@ -1,7 +1,9 @@
-//! What an edit of the rules does: the same records decided by two rule sets, and where the outcomes differ.
+//! What an edit of the rules does: the same records decided by two rule sets, and where the
+//! outcomes differ.
 //!
-//! Only differences are told. A change that both rule sets would make is none; a value that the published rules
-//! would write otherwise is told with what is there, what the one makes of it, and what the other does.
+//! Only differences are told. A change that both rule sets would make is none; a value that the
+//! published rules would write otherwise is told with what is there, what the one makes of it, and
+//! what the other does.
 
 use crate::decide::{Outcome, Verdict};
 use crate::model::{AccountId, ObjectType};
@@ -52,7 +54,12 @@ pub struct Impact {
 }
 
 /// Whom a line is about: an identity, or an account that belongs to nobody.
-type Whom = (Option<String>, ObjectType, Option<String>, Option<AccountId>);
+type Whom = (
+    Option<String>,
+    ObjectType,
+    Option<String>,
+    Option<AccountId>,
+);
 
 struct Side<'o> {
     /// Verdict, label and reason of each in each system.
@@ -62,26 +69,62 @@ struct Side<'o> {
     labels: BTreeMap<Whom, &'o str>,
 }
 
-fn whom(system: &str, object: ObjectType, identity: Option<&str>, account: Option<AccountId>) -> Whom {
-    // An account that both leave unowned is the same one; an identity is the same whatever its account.
-    (Some(system.to_owned()), object, identity.map(str::to_owned), account.filter(|_| identity.is_none()))
+fn whom(
+    system: &str,
+    object: ObjectType,
+    identity: Option<&str>,
+    account: Option<AccountId>,
+) -> Whom {
+    // An account that both leave unowned is the same one; an identity is the same whatever its
+    // account.
+    (
+        Some(system.to_owned()),
+        object,
+        identity.map(str::to_owned),
+        account.filter(|_| identity.is_none()),
+    )
 }
 
 fn side(outcome: &Outcome) -> Side<'_> {
-    let mut side = Side { verdicts: BTreeMap::new(), values: BTreeMap::new(), labels: BTreeMap::new() };
+    let mut side = Side {
+        verdicts: BTreeMap::new(),
+        values: BTreeMap::new(),
+        labels: BTreeMap::new(),
+    };
     for line in &outcome.decided {
-        let key = whom(&line.system, line.object, line.identity.as_deref(), line.account);
-        side.verdicts.insert(key, (line.verdict, &line.label, &line.reason.text));
+        let key = whom(
+            &line.system,
+            line.object,
+            line.identity.as_deref(),
+            line.account,
+        );
+        side.verdicts
+            .insert(key, (line.verdict, &line.label, &line.reason.text));
     }
     for change in &outcome.changes {
         let identity = Some(change.identity.as_str()).filter(|id| !id.is_empty());
         let key = whom(&change.system, change.object, identity, change.account);
         side.labels.insert(key.clone(), &change.label);
         for value in &change.values {
-            let waits = value.later.iter().map(|later| format!("the account of {}", later.label));
-            let shown: Vec<String> = value.after.iter().map(Value::to_string).chain(waits).collect();
-            let shown = if shown.is_empty() { show(&[]) } else { shown.join(" · ") };
-            side.values.insert((key.clone(), value.attribute.clone()), (&value.before, shown, &change.reason.text));
+            let waits = value
+                .later
+                .iter()
+                .map(|later| format!("the account of {}", later.label));
+            let shown: Vec<String> = value
+                .after
+                .iter()
+                .map(Value::to_string)
+                .chain(waits)
+                .collect();
+            let shown = if shown.is_empty() {
+                show(&[])
+            } else {
+                shown.join(" · ")
+            };
+            side.values.insert(
+                (key.clone(), value.attribute.clone()),
+                (&value.before, shown, &change.reason.text),
+            );
         }
     }
     side
@@ -91,46 +134,89 @@ fn side(outcome: &Outcome) -> Side<'_> {
 pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
     let mut lines = identities(one, other);
     let (before, after) = (side(one), side(other));
-    let keys: std::collections::BTreeSet<&Whom> = before.verdicts.keys().chain(after.verdicts.keys()).collect();
+    let keys: std::collections::BTreeSet<&Whom> = before
+        .verdicts
+        .keys()
+        .chain(after.verdicts.keys())
+        .collect();
     for key in keys {
         let (was, is) = (before.verdicts.get(key), after.verdicts.get(key));
-        let kind = |line: Option<&(Verdict, &str, &str)>| line.map_or("nothing", |(verdict, ..)| told(*verdict));
+        let kind = |line: Option<&(Verdict, &str, &str)>| {
+            line.map_or("nothing", |(verdict, ..)| told(*verdict))
+        };
         if kind(was) == kind(is) {
             continue;
         }
         let label = is.or(was).map_or("", |(_, label, _)| label);
-        let reason = is.map_or("nothing is decided about it any more", |(.., reason)| reason);
-        lines.push(line(key, label, None, kind(was).into(), kind(is).into(), reason));
+        let reason = is.map_or("nothing is decided about it any more", |(.., reason)| {
+            reason
+        });
+        lines.push(line(
+            key,
+            label,
+            None,
+            kind(was).into(),
+            kind(is).into(),
+            reason,
+        ));
     }
-    let keys: std::collections::BTreeSet<&(Whom, String)> = before.values.keys().chain(after.values.keys()).collect();
+    let keys: std::collections::BTreeSet<&(Whom, String)> =
+        before.values.keys().chain(after.values.keys()).collect();
     for key in keys {
         let (was, is) = (before.values.get(key), after.values.get(key));
         // Who would not change it leaves what is there.
-        let there = is.or(was).map_or_else(String::new, |(there, ..)| show(there));
+        let there = is
+            .or(was)
+            .map_or_else(String::new, |(there, ..)| show(there));
         let old = was.map_or_else(|| there.clone(), |(_, value, _)| value.clone());
         let new = is.map_or_else(|| there.clone(), |(_, value, _)| value.clone());
         if old == new {
             continue;
         }
-        let label = after.labels.get(&key.0).or_else(|| before.labels.get(&key.0)).copied().unwrap_or_default();
+        let label = after
+            .labels
+            .get(&key.0)
+            .or_else(|| before.labels.get(&key.0))
+            .copied()
+            .unwrap_or_default();
         let reason = is.map_or("it is left as it is", |(.., reason)| reason);
         lines.push(line(&key.0, label, Some(&key.1), old, new, reason));
     }
-    lines.sort_by(|a, b| (&a.system, &a.label, &a.identity, &a.attribute).cmp(&(&b.system, &b.label, &b.identity, &b.attribute)));
+    lines.sort_by(|a, b| {
+        (&a.system, &a.label, &a.identity, &a.attribute).cmp(&(
+            &b.system,
+            &b.label,
+            &b.identity,
+            &b.attribute,
+        ))
+    });
     let mut systems: BTreeMap<Option<String>, SystemImpact> = BTreeMap::new();
-    let mut accounts: std::collections::HashSet<(&Option<String>, &Option<String>, &str)> = std::collections::HashSet::new();
+    let mut accounts: std::collections::HashSet<(&Option<String>, &Option<String>, &str)> =
+        std::collections::HashSet::new();
     for line in &lines {
-        let one =
-            systems.entry(line.system.clone()).or_insert_with(|| SystemImpact { system: line.system.clone(), ..SystemImpact::default() });
+        let one = systems
+            .entry(line.system.clone())
+            .or_insert_with(|| SystemImpact {
+                system: line.system.clone(),
+                ..SystemImpact::default()
+            });
         match &line.attribute {
-            None => *one.verdicts.entry((line.before.clone(), line.after.clone())).or_default() += 1,
+            None => {
+                *one.verdicts
+                    .entry((line.before.clone(), line.after.clone()))
+                    .or_default() += 1
+            }
             Some(_) => {
                 one.values += 1;
-                one.accounts += usize::from(accounts.insert((&line.system, &line.identity, &line.label)));
+                one.accounts +=
+                    usize::from(accounts.insert((&line.system, &line.identity, &line.label)));
             }
         }
     }
-    Impact { systems: systems.into_values().collect(), lines }
+    Impact {
+        systems: systems.into_values().collect(),
+        lines,
+    }
 }
 
 /// A verdict, as far as it matters here: an update, a rename and a state are told by their values.
@@ -147,7 +233,14 @@ fn told(verdict: Verdict) -> &'static str {
     }
 }
 
-fn line(key: &Whom, label: &str, attribute: Option<&str>, before: String, after: String, reason: &str) -> ImpactLine {
+fn line(
+    key: &Whom,
+    label: &str,
+    attribute: Option<&str>,
+    before: String,
+    after: String,
+    reason: &str,
+) -> ImpactLine {
     ImpactLine {
         system: key.0.clone(),
         object: key.1,
@@ -162,17 +255,41 @@ fn line(key: &Whom, label: &str, attribute: Option<&str>, before: String, after:
 
 /// Values of the identities themselves that differ.
 fn identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
-    let after: BTreeMap<&str, &(crate::Identity, String)> = other.identities.iter().map(|entry| (entry.0.id.as_str(), entry)).collect();
+    let after: BTreeMap<&str, &(crate::Identity, String)> = other
+        .identities
+        .iter()
+        .map(|entry| (entry.0.id.as_str(), entry))
+        .collect();
     let mut lines = Vec::new();
     for (was, _) in &one.identities {
-        let Some((is, label)) = after.get(was.id.as_str()) else { continue };
-        let mut names: Vec<&str> = was.attributes.iter().chain(is.attributes.iter()).map(|(name, _)| name).collect();
+        let Some((is, label)) = after.get(was.id.as_str()) else {
+            continue;
+        };
+        let mut names: Vec<&str> = was
+            .attributes
+            .iter()
+            .chain(is.attributes.iter())
+            .map(|(name, _)| name)
+            .collect();
         names.sort_unstable();
         names.dedup();
-        for name in names.into_iter().filter(|name| was.attributes.get(name) != is.attributes.get(name)) {
+        for name in names
+            .into_iter()
+            .filter(|name| was.attributes.get(name) != is.attributes.get(name))
+        {
             let key = (None, is.kind, Some(is.id.clone()), None);
-            let (old, new) = (show(was.attributes.get(name)), show(is.attributes.get(name)));
-            lines.push(line(&key, label, Some(name), old, new, "the inbound mapping gives it"));
+            let (old, new) = (
+                show(was.attributes.get(name)),
+                show(is.attributes.get(name)),
+            );
+            lines.push(line(
+                &key,
+                label,
+                Some(name),
+                old,
+                new,
+                "the inbound mapping gives it",
+            ));
         }
     }
     lines

@@ -1,7 +1,8 @@
 //! Ends a long computation of which nobody waits for the result any more.
 //!
-//! The computation runs in [`run`] with a flag, and looks at it with [`check`] where it goes over everybody. Once the flag is set, it
-//! unwinds, and [`run`] returns nothing. Outside of [`run`], [`check`] does nothing.
+//! The computation runs in [`run`] with a flag, and looks at it with [`check`] where it goes over
+//! everybody. Once the flag is set, it unwinds, and [`run`] returns nothing. Outside of [`run`],
+//! [`check`] does nothing.
 
 use std::cell::RefCell;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
@@ -24,7 +25,8 @@ impl Drop for Installed {
     }
 }
 
-/// Runs a computation until the flag is set; nothing when it was interrupted. A panic of its own goes on.
+/// Runs a computation until the flag is set; nothing when it was interrupted. A panic of its own
+/// goes on.
 pub fn run<T>(flag: Arc<AtomicBool>, work: impl FnOnce() -> T) -> Option<T> {
     FLAG.with(|own| own.replace(Some(flag)));
     let installed = Installed;
@@ -40,7 +42,11 @@ pub fn run<T>(flag: Arc<AtomicBool>, work: impl FnOnce() -> T) -> Option<T> {
 
 /// Ends the computation on this thread if it was interrupted.
 pub(crate) fn check() {
-    let is_set = FLAG.with(|flag| flag.borrow().as_ref().is_some_and(|flag| flag.load(Ordering::Relaxed)));
+    let is_set = FLAG.with(|flag| {
+        flag.borrow()
+            .as_ref()
+            .is_some_and(|flag| flag.load(Ordering::Relaxed))
+    });
     if is_set {
         resume_unwind(Box::new(Interrupted));
     }

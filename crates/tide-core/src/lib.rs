@@ -1,4 +1,5 @@
-//! `tide-core` decides: from the records, the rule set and the time, it computes changes, links and verdicts, each with its reason.
+//! `tide-core` decides: from the records, the rule set and the time, it computes changes, links and
+//! verdicts, each with its reason.
 //!
 //! It does no I/O: no socket, file, SQL or clock. So everything in it is tested with plain values.
 //!

@@ -1,5 +1,5 @@
-//! Licences: seats of a system that are counted. Who would take one when none is free waits, in the order of the rule, and
-//! goes by itself when somebody gives one back.
+//! Licences: seats of a system that are counted. Who would take one when none is free waits, in the
+//! order of the rule, and goes by itself when somebody gives one back.
 
 use crate::compare::ValueChange;
 use crate::decide::{Change, Outcome};
@@ -33,11 +33,19 @@ pub struct License {
 impl License {
     /// Does an account with these values use a seat? What cannot be told uses none.
     pub fn taken_by(&self, attributes: &Attributes) -> bool {
-        self.takes.holds(&EvalInputs { account: Some(attributes), identity: None }).unwrap_or(false)
+        self.takes
+            .holds(&EvalInputs {
+                account: Some(attributes),
+                identity: None,
+            })
+            .unwrap_or(false)
     }
 
     fn counts(&self, account: &Account) -> bool {
-        account.system == self.system && account.kind == self.kind && account.absent_since.is_none() && self.taken_by(&account.attributes)
+        account.system == self.system
+            && account.kind == self.kind
+            && account.absent_since.is_none()
+            && self.taken_by(&account.attributes)
     }
 }
 
@@ -63,17 +71,39 @@ pub(crate) fn claims(
     if !rules.licenses.iter().any(|licence| mine(&licence)) {
         return Vec::new();
     }
-    let mut after = before.map(|account| account.attributes.clone()).unwrap_or_default();
+    let mut after = before
+        .map(|account| account.attributes.clone())
+        .unwrap_or_default();
     for value in values {
         after.set(value.attribute.as_str(), value.after.clone());
     }
-    let all = rules.licenses.iter().enumerate().filter(|(_, licence)| mine(licence));
-    let new = all.filter(|(_, licence)| !before.is_some_and(|account| licence.taken_by(&account.attributes)) && licence.taken_by(&after));
+    let all = rules
+        .licenses
+        .iter()
+        .enumerate()
+        .filter(|(_, licence)| mine(licence));
+    let new = all.filter(|(_, licence)| {
+        !before.is_some_and(|account| licence.taken_by(&account.attributes))
+            && licence.taken_by(&after)
+    });
     let order = |licence: &License| {
-        let value = licence.order.as_ref().and_then(|order| order.run(&EvalInputs { account: None, identity: Some(identity) }).ok());
-        value.and_then(|values| values.first().map(Value::to_string)).unwrap_or_default()
+        let value = licence.order.as_ref().and_then(|order| {
+            order
+                .run(&EvalInputs {
+                    account: None,
+                    identity: Some(identity),
+                })
+                .ok()
+        });
+        value
+            .and_then(|values| values.first().map(Value::to_string))
+            .unwrap_or_default()
     };
-    new.map(|(place, licence)| Claim { licence: place, order: order(licence) }).collect()
+    new.map(|(place, licence)| Claim {
+        licence: place,
+        order: order(licence),
+    })
+    .collect()
 }
 
 /// How many seats are in use, kept while accounts come, change and go.
@@ -88,7 +118,10 @@ impl Seats {
     pub fn of(rules: &RuleSet, population: &Population) -> Seats {
         let mut seats = Seats::default();
         if !rules.licenses.is_empty() {
-            population.accounts.iter().for_each(|account| seats.note(rules, account));
+            population
+                .accounts
+                .iter()
+                .for_each(|account| seats.note(rules, account));
         }
         seats
     }
@@ -101,7 +134,13 @@ impl Seats {
         for licence in self.by.remove(&account.id).unwrap_or_default() {
             self.used[licence] -= 1;
         }
-        let now: Vec<usize> = rules.licenses.iter().enumerate().filter(|(_, one)| one.counts(account)).map(|(place, _)| place).collect();
+        let now: Vec<usize> = rules
+            .licenses
+            .iter()
+            .enumerate()
+            .filter(|(_, one)| one.counts(account))
+            .map(|(place, _)| place)
+            .collect();
         now.iter().for_each(|licence| self.used[*licence] += 1);
         if !now.is_empty() {
             self.by.insert(account.id, now);
@@ -113,7 +152,8 @@ impl Seats {
     }
 }
 
-/// The order of those who wait: numbers as numbers, all else as it is written; who has none comes last.
+/// The order of those who wait: numbers as numbers, all else as it is written; who has none comes
+/// last.
 fn in_line(a: &str, b: &str) -> Ordering {
     match (a.parse::<i64>(), b.parse::<i64>()) {
         (Ok(a), Ok(b)) => a.cmp(&b),
@@ -124,30 +164,45 @@ fn in_line(a: &str, b: &str) -> Ordering {
 /// The changes that would take a seat and may be sent, the first in line first.
 fn line<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Claim)> {
     let claim = |change: &'o Change| change.claims.iter().find(|claim| claim.licence == licence);
-    let free = outcome.changes.iter().enumerate().filter(|(_, change)| change.hold.is_none());
-    let mut all: Vec<(usize, &Claim)> = free.filter_map(|(at, change)| Some((at, claim(change)?))).collect();
+    let free = outcome
+        .changes
+        .iter()
+        .enumerate()
+        .filter(|(_, change)| change.hold.is_none());
+    let mut all: Vec<(usize, &Claim)> = free
+        .filter_map(|(at, change)| Some((at, claim(change)?)))
+        .collect();
     all.sort_by(|(a, one), (b, two)| {
         let (a, b) = (&outcome.changes[*a], &outcome.changes[*b]);
-        in_line(&one.order, &two.order).then_with(|| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)))
+        in_line(&one.order, &two.order)
+            .then_with(|| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)))
     });
     all
 }
 
-/// Holds those for whom no seat is free. `used` tells how many are in use now: what is given back in the same run is free
-/// when that is confirmed.
+/// Holds those for whom no seat is free. `used` tells how many are in use now: what is given back
+/// in the same run is free when that is confirmed.
 pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
     for (place, licence) in rules.licenses.iter().enumerate() {
         let used = used.get(place).copied().unwrap_or(0);
         let free = licence.seats.saturating_sub(used);
-        let waiting: Vec<usize> = line(outcome, place).into_iter().skip(free).map(|(at, _)| at).collect();
+        let waiting: Vec<usize> = line(outcome, place)
+            .into_iter()
+            .skip(free)
+            .map(|(at, _)| at)
+            .collect();
         for (number, at) in waiting.iter().enumerate() {
             let first = match number + free {
                 0 => String::new(),
                 1 => ", and one comes first".to_owned(),
                 more => format!(", and {more} come first"),
             };
-            let text = format!("waits for a seat of {}: {used} of {} are in use{first}", licence.name, licence.seats);
-            outcome.changes[*at].hold = Some(Reason::by(text, &licence.place).on_hold(HoldCause::WaitingForSeat));
+            let text = format!(
+                "waits for a seat of {}: {used} of {} are in use{first}",
+                licence.name, licence.seats
+            );
+            outcome.changes[*at].hold =
+                Some(Reason::by(text, &licence.place).on_hold(HoldCause::WaitingForSeat));
         }
     }
 }
@@ -177,36 +232,78 @@ pub struct LicenseUsage {
 }
 
 /// Where each licence stands by a decision, in the order of the rules.
-pub fn license_usage(rules: &RuleSet, population: &Population, outcome: &Outcome) -> Vec<LicenseUsage> {
-    let accounts: FxHashMap<AccountId, &Account> = population.accounts.iter().map(|account| (account.id, account)).collect();
-    let mut all: Vec<LicenseUsage> = rules.licenses.iter().map(|_| LicenseUsage::default()).collect();
+pub fn license_usage(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+) -> Vec<LicenseUsage> {
+    let accounts: FxHashMap<AccountId, &Account> = population
+        .accounts
+        .iter()
+        .map(|account| (account.id, account))
+        .collect();
+    let mut all: Vec<LicenseUsage> = rules
+        .licenses
+        .iter()
+        .map(|_| LicenseUsage::default())
+        .collect();
     for (place, licence) in rules.licenses.iter().enumerate() {
         let here = &mut all[place];
-        here.used = population.accounts.iter().filter(|account| licence.counts(account)).count();
+        here.used = population
+            .accounts
+            .iter()
+            .filter(|account| licence.counts(account))
+            .count();
         for change in &outcome.changes {
             if let Some(claim) = change.claims.iter().find(|claim| claim.licence == place) {
                 here.would_take += 1;
                 if change.is_held_by(HoldCause::WaitingForSeat) {
-                    let (identity, label, order) = (change.identity.clone(), change.label.clone(), claim.order.clone());
-                    here.waiting.push(SeatWaiter { identity, label, order });
+                    let (identity, label, order) = (
+                        change.identity.clone(),
+                        change.label.clone(),
+                        claim.order.clone(),
+                    );
+                    here.waiting.push(SeatWaiter {
+                        identity,
+                        label,
+                        order,
+                    });
                 }
             }
         }
-        here.waiting.sort_by(|a, b| in_line(&a.order, &b.order).then_with(|| (&a.label, &a.identity).cmp(&(&b.label, &b.identity))));
+        here.waiting.sort_by(|a, b| {
+            in_line(&a.order, &b.order)
+                .then_with(|| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)))
+        });
         // Several changes of one account may each free its seat: it is one seat.
         let mut after: FxHashMap<AccountId, Attributes> = FxHashMap::default();
         let mut gone: std::collections::BTreeSet<AccountId> = std::collections::BTreeSet::new();
-        let theirs = outcome.changes.iter().filter(|change| change.system == licence.system && change.object == licence.kind);
+        let theirs = outcome
+            .changes
+            .iter()
+            .filter(|change| change.system == licence.system && change.object == licence.kind);
         for (id, change) in theirs.filter_map(|change| Some((change.account?, change))) {
-            let Some(account) = accounts.get(&id).filter(|account| licence.counts(account)) else { continue };
+            let Some(account) = accounts.get(&id).filter(|account| licence.counts(account)) else {
+                continue;
+            };
             if change.kind == crate::decide::ChangeKind::Delete {
                 gone.insert(id);
                 continue;
             }
-            let attributes = after.entry(id).or_insert_with(|| account.attributes.clone());
-            change.values.iter().for_each(|value| attributes.set(value.attribute.as_str(), value.after.clone()));
+            let attributes = after
+                .entry(id)
+                .or_insert_with(|| account.attributes.clone());
+            change
+                .values
+                .iter()
+                .for_each(|value| attributes.set(value.attribute.as_str(), value.after.clone()));
         }
-        gone.extend(after.into_iter().filter(|(_, attributes)| !licence.taken_by(attributes)).map(|(id, _)| id));
+        gone.extend(
+            after
+                .into_iter()
+                .filter(|(_, attributes)| !licence.taken_by(attributes))
+                .map(|(id, _)| id),
+        );
         here.would_free = gone.len();
     }
     all

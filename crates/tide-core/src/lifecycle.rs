@@ -1,7 +1,8 @@
-//! Where somebody stands in their life, from dates, conditions and what sources still hold: `lifecycle.toml`.
+//! Where somebody stands in their life, from dates, conditions and what sources still hold:
+//! `lifecycle.toml`.
 //!
-//! Nothing of it is stored but when a stage began: what is due next follows from the same dates, so that no timer can be lost,
-//! and none can fire twice when a clock is set back.
+//! Nothing of it is stored but when a stage began: what is due next follows from the same dates, so
+//! that no timer can be lost, and none can fire twice when a clock is set back.
 
 use crate::expr::{EvalInputs, Program};
 use crate::model::{Account, ObjectType, Stage};
@@ -49,7 +50,8 @@ pub struct LifecycleDays {
     pub notice: u32,
     /// After the last day, for which access stays.
     pub grace: u32,
-    /// For which an absence from all sources must last before it counts, however it is known. Nothing said: see [`Absence`].
+    /// For which an absence from all sources must last before it counts, however it is known.
+    /// Nothing said: see [`Absence`].
     pub absence_grace: Option<u32>,
 }
 
@@ -86,17 +88,20 @@ pub struct LifecycleFacts<'a> {
     pub claimed: Option<Timestamp>,
     /// Why no source holds them, and how that is known, as far as it is an absence.
     pub gone: Option<(&'a Reason, Option<Absence>)>,
-    /// They had left by the decision before: an absence that begins now does not bring them back for its days of grace.
+    /// They had left by the decision before: an absence that begins now does not bring them back
+    /// for its days of grace.
     pub had_left: bool,
 }
 
-/// How many days an absence that no system confirmed must last before it counts, where the rules say nothing.
+/// How many days an absence that no system confirmed must last before it counts, where the rules
+/// say nothing.
 pub const UNCONFIRMED_DAYS: u32 = 1;
 
 /// How the absence of somebody is known.
 ///
-/// An absence that a system confirmed counts at once, where the rules do not say otherwise. Any other, which a complete reading
-/// found and a permission, a lagging replica or a file that was cut could explain as well, counts after [`UNCONFIRMED_DAYS`].
+/// An absence that a system confirmed counts at once, where the rules do not say otherwise. Any
+/// other, which a complete reading found and a permission, a lagging replica or a file that was cut
+/// could explain as well, counts after [`UNCONFIRMED_DAYS`].
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Absence {
     /// Since when, by the last system that confirmed it.
@@ -110,7 +115,9 @@ pub struct Absence {
 impl Absence {
     /// From when on it counts.
     pub fn counts_from(&self, days: Option<u32>, zone: &TimeZone) -> Option<Timestamp> {
-        let after = |since: Option<Timestamp>, unsaid: u32| since.map(|since| later(since, days.unwrap_or(unsaid), zone));
+        let after = |since: Option<Timestamp>, unsaid: u32| {
+            since.map(|since| later(since, days.unwrap_or(unsaid), zone))
+        };
         after(self.confirmed, 0).max(after(self.unconfirmed, UNCONFIRMED_DAYS))
     }
 }
@@ -167,17 +174,22 @@ impl LifecycleState {
     }
 }
 
-/// The same time of day some days later. A day that a clock change makes longer or shorter is one day.
+/// The same time of day some days later. A day that a clock change makes longer or shorter is one
+/// day.
 pub(crate) fn later(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
-    at.to_zoned(zone.clone()).saturating_add(i64::from(count).days()).timestamp()
+    at.to_zoned(zone.clone())
+        .saturating_add(i64::from(count).days())
+        .timestamp()
 }
 
 fn earlier(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
-    at.to_zoned(zone.clone()).saturating_sub(i64::from(count).days()).timestamp()
+    at.to_zoned(zone.clone())
+        .saturating_sub(i64::from(count).days())
+        .timestamp()
 }
 
-/// The moment that a date means: its first minute, or the one after its last. A date that a clock change begins an hour late
-/// begins with its first minute that there is.
+/// The moment that a date means: its first minute, or the one after its last. A date that a clock
+/// change begins an hour late begins with its first minute that there is.
 fn moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String> {
     let text = match value {
         Value::Time(at) => return Ok(*at),
@@ -188,9 +200,21 @@ fn moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String
         return Ok(at);
     }
     // A time of day without a zone is none that could be acted on: its date counts.
-    let date: Date = text.get(..10).unwrap_or(text).parse().map_err(|_| format!("`{text}` is no date (2026-12-31)"))?;
-    let date = if end { date.tomorrow().map_err(|_| format!("there is no day after {date}"))? } else { date };
-    Ok(date.to_zoned(zone.clone()).map_err(|error| format!("{date}: {error}"))?.timestamp())
+    let date: Date = text
+        .get(..10)
+        .unwrap_or(text)
+        .parse()
+        .map_err(|_| format!("`{text}` is no date (2026-12-31)"))?;
+    let date = if end {
+        date.tomorrow()
+            .map_err(|_| format!("there is no day after {date}"))?
+    } else {
+        date
+    };
+    Ok(date
+        .to_zoned(zone.clone())
+        .map_err(|error| format!("{date}: {error}"))?
+        .timestamp())
 }
 
 /// The moment after a last day.
@@ -202,14 +226,25 @@ pub fn after(day: Date, zone: &TimeZone) -> Result<Timestamp, String> {
     moment(&Value::text(day.to_string()), zone, true)
 }
 
-/// How it is known that sources no longer hold somebody, by the accounts that are theirs and give nothing; nothing if none is absent.
-pub fn absence<'a>(rules: &RuleSet, kind: ObjectType, accounts: impl Iterator<Item = &'a Account>) -> Option<Absence> {
-    let feeds = |account: &&Account| rules.of(&account.system, kind).is_some_and(crate::rules::TypeRules::is_source);
+/// How it is known that sources no longer hold somebody, by the accounts that are theirs and give
+/// nothing; nothing if none is absent.
+pub fn absence<'a>(
+    rules: &RuleSet,
+    kind: ObjectType,
+    accounts: impl Iterator<Item = &'a Account>,
+) -> Option<Absence> {
+    let feeds = |account: &&Account| {
+        rules
+            .of(&account.system, kind)
+            .is_some_and(crate::rules::TypeRules::is_source)
+    };
     let mut absence = Absence::default();
     for account in accounts.filter(feeds) {
         match account.absent_since {
             None => absence.out_of_scope = true,
-            Some(since) if account.absence_confirmed => absence.confirmed = absence.confirmed.max(Some(since)),
+            Some(since) if account.absence_confirmed => {
+                absence.confirmed = absence.confirmed.max(Some(since))
+            }
             Some(since) => absence.unconfirmed = absence.unconfirmed.max(Some(since)),
         }
     }
@@ -218,45 +253,102 @@ pub fn absence<'a>(rules: &RuleSet, kind: ObjectType, accounts: impl Iterator<It
 
 /// A moment for people, in the zone in which its date was meant.
 fn shown(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M").to_string()
+    at.to_zoned(zone.clone())
+        .strftime("%Y-%m-%d %H:%M")
+        .to_string()
 }
 
 impl LifecycleRules {
-    fn moment_of(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>, end: bool) -> Result<Option<Timestamp>, Reason> {
-        let Some(program) = program else { return Ok(None) };
+    fn moment_of(
+        &self,
+        program: Option<&Program>,
+        facts: &LifecycleFacts<'_>,
+        end: bool,
+    ) -> Result<Option<Timestamp>, Reason> {
+        let Some(program) = program else {
+            return Ok(None);
+        };
         let what = if end { "the last day" } else { "the first day" };
         let values = program
-            .run(&EvalInputs { account: None, identity: Some(facts.attributes) })
-            .map_err(|error| Reason::by(format!("{what} cannot be told: {error} (in {})", program.source()), &self.place))?;
-        let Some(value) = values.first().filter(|value| !value.is_blank()) else { return Ok(None) };
-        moment(value, &self.zone, end).map(Some).map_err(|said| Reason::by(format!("{what} cannot be read: {said}"), &self.place))
+            .run(&EvalInputs {
+                account: None,
+                identity: Some(facts.attributes),
+            })
+            .map_err(|error| {
+                Reason::by(
+                    format!("{what} cannot be told: {error} (in {})", program.source()),
+                    &self.place,
+                )
+            })?;
+        let Some(value) = values.first().filter(|value| !value.is_blank()) else {
+            return Ok(None);
+        };
+        moment(value, &self.zone, end)
+            .map(Some)
+            .map_err(|said| Reason::by(format!("{what} cannot be read: {said}"), &self.place))
     }
 
     fn holds(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>) -> Result<bool, Reason> {
-        let Some(program) = program else { return Ok(false) };
+        let Some(program) = program else {
+            return Ok(false);
+        };
         program
-            .holds(&EvalInputs { account: None, identity: Some(facts.attributes) })
-            .map_err(|error| Reason::by(format!("the stage cannot be told: {error} (in {})", program.source()), &self.place))
+            .holds(&EvalInputs {
+                account: None,
+                identity: Some(facts.attributes),
+            })
+            .map_err(|error| {
+                Reason::by(
+                    format!(
+                        "the stage cannot be told: {error} (in {})",
+                        program.source()
+                    ),
+                    &self.place,
+                )
+            })
     }
 
-    /// When somebody has left because they used nothing, if that is looked at. Who never used anything has not left by that.
+    /// When somebody has left because they used nothing, if that is looked at. Who never used
+    /// anything has not left by that.
     #[allow(clippy::type_complexity)]
-    fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
-        let (Some(program), true) = (&self.used, self.unused_days > 0) else { return Ok(None) };
+    fn unused(
+        &self,
+        facts: &LifecycleFacts<'_>,
+    ) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
+        let (Some(program), true) = (&self.used, self.unused_days > 0) else {
+            return Ok(None);
+        };
         let values = program
-            .run(&EvalInputs { account: None, identity: Some(facts.attributes) })
-            .map_err(|error| Reason::by(format!("the last use cannot be told: {error} (in {})", program.source()), &self.place))?;
+            .run(&EvalInputs {
+                account: None,
+                identity: Some(facts.attributes),
+            })
+            .map_err(|error| {
+                Reason::by(
+                    format!(
+                        "the last use cannot be told: {error} (in {})",
+                        program.source()
+                    ),
+                    &self.place,
+                )
+            })?;
         let mut last = None;
         for value in values.iter().filter(|value| !value.is_blank()) {
-            let at =
-                moment(value, &self.zone, false).map_err(|said| Reason::by(format!("the last use cannot be read: {said}"), &self.place))?;
+            let at = moment(value, &self.zone, false).map_err(|said| {
+                Reason::by(format!("the last use cannot be read: {said}"), &self.place)
+            })?;
             last = last.max(Some(at));
         }
         let Some(used) = last else { return Ok(None) };
         // Whoever was claimed back has as long again.
         let from = used.max(facts.claimed.unwrap_or(used));
         let why = format!("nothing was used since {}", shown(used, &self.zone));
-        Ok(Some((later(from, self.unused_days, &self.zone), why, None, "unused")))
+        Ok(Some((
+            later(from, self.unused_days, &self.zone),
+            why,
+            None,
+            "unused",
+        )))
     }
 
     /// The days that hold for somebody.
@@ -279,29 +371,57 @@ impl LifecycleRules {
     ///
     /// # Errors
     ///
-    /// Says why it cannot be told: a date that is none, an expression that fails. Nothing is done for such a person.
-    pub fn lifecycle_state(&self, facts: &LifecycleFacts<'_>, now: Timestamp) -> Result<LifecycleState, Reason> {
+    /// Says why it cannot be told: a date that is none, an expression that fails. Nothing is done
+    /// for such a person.
+    pub fn lifecycle_state(
+        &self,
+        facts: &LifecycleFacts<'_>,
+        now: Timestamp,
+    ) -> Result<LifecycleState, Reason> {
         let days = self.days_of(facts)?;
         let starts = self.moment_of(self.starts.as_ref(), facts, false)?;
         let ends = self.moment_of(self.ends.as_ref(), facts, true)?;
         if let (Some(starts), Some(ends)) = (starts, ends)
             && ends <= starts
         {
-            let text = format!("the last day lies before the first one, {}", shown(starts, &self.zone));
+            let text = format!(
+                "the last day lies before the first one, {}",
+                shown(starts, &self.zone)
+            );
             return Err(Reason::by(text, &self.place));
         }
         let dated = ends.map(|ends| {
-            (later(ends, days.grace, &self.zone), "the last day has passed".to_owned(), earlier(ends, days.notice, &self.zone))
+            (
+                later(ends, days.grace, &self.zone),
+                "the last day has passed".to_owned(),
+                earlier(ends, days.notice, &self.zone),
+            )
         });
         let asked = facts.departure.map(|one| {
-            let why = if one.comment.is_empty() { String::new() } else { format!(" (“{}”)", one.comment) };
-            (one.at, format!("{} said so{why}", one.principal), earlier(one.at, days.notice, &self.zone))
+            let why = if one.comment.is_empty() {
+                String::new()
+            } else {
+                format!(" (“{}”)", one.comment)
+            };
+            (
+                one.at,
+                format!("{} said so{why}", one.principal),
+                earlier(one.at, days.notice, &self.zone),
+            )
         });
-        // An absence that does not count yet is waited for, but by nobody who had left already. Whoever is out of a scope has left by that.
-        let counts = facts.gone.and_then(|(_, absence)| absence?.counts_from(days.absence_grace, &self.zone));
+        // An absence that does not count yet is waited for, but by nobody who had left already.
+        // Whoever is out of a scope has left by that.
+        let counts = facts
+            .gone
+            .and_then(|(_, absence)| absence?.counts_from(days.absence_grace, &self.zone));
         let waits = counts.is_some_and(|at| at > now) && !facts.had_left;
-        let out = facts.gone.filter(|(_, absence)| !waits && absence.is_none_or(|absence| absence.out_of_scope || counts > Some(now)));
-        let absent = facts.gone.filter(|_| out.is_none()).and_then(|(reason, _)| Some((counts?, reason.text.clone())));
+        let out = facts.gone.filter(|(_, absence)| {
+            !waits && absence.is_none_or(|absence| absence.out_of_scope || counts > Some(now))
+        });
+        let absent = facts
+            .gone
+            .filter(|_| out.is_none())
+            .and_then(|(reason, _)| Some((counts?, reason.text.clone())));
         // The earliest of them counts.
         let mut end: Option<(Timestamp, String, Option<Timestamp>, &'static str)> = None;
         let unused = self.unused(facts)?;
@@ -314,10 +434,19 @@ impl LifecycleRules {
             }
         }
         let mut moments: Vec<(Timestamp, LifecycleTransition)> = Vec::new();
-        moments.extend(starts.filter(|_| days.ready > 0).map(|at| (earlier(at, days.ready, &self.zone), LifecycleTransition::Ready)));
+        moments.extend(starts.filter(|_| days.ready > 0).map(|at| {
+            (
+                earlier(at, days.ready, &self.zone),
+                LifecycleTransition::Ready,
+            )
+        }));
         moments.extend(starts.map(|at| (at, LifecycleTransition::Starts)));
         if let Some((at, _, notice, _)) = &end {
-            moments.extend(notice.filter(|notice| notice < at).map(|notice| (notice, LifecycleTransition::Leaving)));
+            moments.extend(
+                notice
+                    .filter(|notice| notice < at)
+                    .map(|notice| (notice, LifecycleTransition::Leaving)),
+            );
             moments.push((*at, LifecycleTransition::Leaves));
         }
         moments.sort();
@@ -331,34 +460,76 @@ impl LifecycleRules {
             moments: moments.clone(),
         };
         if let Some((at, why, _, by)) = end.as_ref().filter(|(at, ..)| *at <= now) {
-            let life = told(Stage::Left, format!("left on {}: {why}", shown(*at, &self.zone)), Some(*at));
-            return Ok(LifecycleState { left_by: Some(by), ..life });
+            let life = told(
+                Stage::Left,
+                format!("left on {}: {why}", shown(*at, &self.zone)),
+                Some(*at),
+            );
+            return Ok(LifecycleState {
+                left_by: Some(by),
+                ..life
+            });
         }
         if self.holds(self.left.as_ref(), facts)? {
             let source = self.left.as_ref().map_or("", |program| program.source());
-            return Ok(LifecycleState { left_by: Some("condition"), ..told(Stage::Left, format!("left: {source}"), None) });
+            return Ok(LifecycleState {
+                left_by: Some("condition"),
+                ..told(Stage::Left, format!("left: {source}"), None)
+            });
         }
         if let Some((reason, absence)) = out {
-            let by = if absence.is_some_and(|absence| !absence.out_of_scope) { "absence" } else { "scope" };
-            return Ok(LifecycleState { reason: reason.clone(), left_by: Some(by), ..told(Stage::Left, String::new(), None) });
+            let by = if absence.is_some_and(|absence| !absence.out_of_scope) {
+                "absence"
+            } else {
+                "scope"
+            };
+            return Ok(LifecycleState {
+                reason: reason.clone(),
+                left_by: Some(by),
+                ..told(Stage::Left, String::new(), None)
+            });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = earlier(starts, days.ready, &self.zone);
             let ready = from <= now;
             let text = match ready {
-                true => format!("starts on {}: accounts are made and cannot be used before", shown(starts, &self.zone)),
-                false => format!("starts on {}: accounts are made from {} on", shown(starts, &self.zone), shown(from, &self.zone)),
+                true => format!(
+                    "starts on {}: accounts are made and cannot be used before",
+                    shown(starts, &self.zone)
+                ),
+                false => format!(
+                    "starts on {}: accounts are made from {} on",
+                    shown(starts, &self.zone),
+                    shown(from, &self.zone)
+                ),
             };
-            return Ok(LifecycleState { ready, ..told(Stage::Expected, text, None) });
+            return Ok(LifecycleState {
+                ready,
+                ..told(Stage::Expected, text, None)
+            });
         }
         if self.holds(self.away.as_ref(), facts)? {
             let source = self.away.as_ref().map_or("", |program| program.source());
             return Ok(told(Stage::Away, format!("away: {source}"), None));
         }
-        if let Some((at, _, Some(notice), _)) = end.as_ref().filter(|(_, _, notice, _)| notice.is_some_and(|notice| notice <= now)) {
-            return Ok(told(Stage::Leaving, format!("leaves on {}", shown(*at, &self.zone)), Some(*notice)));
+        if let Some((at, _, Some(notice), _)) = end
+            .as_ref()
+            .filter(|(_, _, notice, _)| notice.is_some_and(|notice| notice <= now))
+        {
+            return Ok(told(
+                Stage::Leaving,
+                format!("leaves on {}", shown(*at, &self.zone)),
+                Some(*notice),
+            ));
         }
-        Ok(told(Stage::Active, starts.map_or_else(|| "here".to_owned(), |at| format!("here since {}", shown(at, &self.zone))), starts))
+        Ok(told(
+            Stage::Active,
+            starts.map_or_else(
+                || "here".to_owned(),
+                |at| format!("here since {}", shown(at, &self.zone)),
+            ),
+            starts,
+        ))
     }
 }
 
@@ -382,7 +553,8 @@ pub enum DepartureAct {
     Disable,
     /// It gets a password that nobody knows.
     RandomizePassword,
-    /// It gets a value, or loses its values when the expression gives none; a reference may be given as the id of an identity.
+    /// It gets a value, or loses its values when the expression gives none; a reference may be
+    /// given as the id of an identity.
     Set {
         /// The attribute.
         attribute: String,

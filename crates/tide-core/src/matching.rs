@@ -1,7 +1,8 @@
 //! Which account belongs to which identity.
 //!
-//! Both sides of a match rule give keys; whoever shares one matches. Keys are indexed, so that the cost
-//! grows with the number of records. A match joins by itself only when nothing speaks against it.
+//! Both sides of a match rule give keys; whoever shares one matches. Keys are indexed, so that the
+//! cost grows with the number of records. A match joins by itself only when nothing speaks against
+//! it.
 
 use crate::expr::{EvalInputs, Program};
 use crate::model::Account;
@@ -44,7 +45,10 @@ impl Compare {
 
     /// The word for it.
     pub fn as_str(self) -> &'static str {
-        Self::WORDS.iter().find(|(_, one)| *one == self).map_or("", |(word, _)| word)
+        Self::WORDS
+            .iter()
+            .find(|(_, one)| *one == self)
+            .map_or("", |(word, _)| word)
     }
 
     /// A value as it is compared; nothing when nothing is left of it.
@@ -58,29 +62,45 @@ impl Compare {
     /// ```
     pub fn key(self, text: &str) -> Option<String> {
         let text = text.trim();
-        let plain = |text: &str| deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase();
+        let plain =
+            |text: &str| deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase();
         let key = match self {
             Compare::Exact => text.to_owned(),
             Compare::Folded => text.to_lowercase(),
             Compare::Plain => plain(text).split_whitespace().collect::<Vec<_>>().join(" "),
             Compare::Name => {
                 // An apostrophe binds (D'Amberg), all else parts (Vasko-Lind).
-                let kept: String = plain(text).chars().filter(|c| !matches!(c, '\'' | '`')).collect();
-                let mut words: Vec<&str> = kept.split(|c: char| !c.is_alphanumeric()).filter(|word| !word.is_empty()).collect();
+                let kept: String = plain(text)
+                    .chars()
+                    .filter(|c| !matches!(c, '\'' | '`'))
+                    .collect();
+                let mut words: Vec<&str> = kept
+                    .split(|c: char| !c.is_alphanumeric())
+                    .filter(|word| !word.is_empty())
+                    .collect();
                 words.sort_unstable();
                 words.join(" ")
             }
             Compare::Phone => {
                 let international = text.starts_with('+') || text.starts_with("00");
                 let digits: String = text.chars().filter(char::is_ascii_digit).collect();
-                let digits = digits.strip_prefix("00").filter(|_| international).unwrap_or(&digits);
+                let digits = digits
+                    .strip_prefix("00")
+                    .filter(|_| international)
+                    .unwrap_or(&digits);
                 // A short number names an extension, which many houses have.
-                if digits.len() < 6 { String::new() } else { format!("{}{digits}", if international { "+" } else { "" }) }
+                if digits.len() < 6 {
+                    String::new()
+                } else {
+                    format!("{}{digits}", if international { "+" } else { "" })
+                }
             }
             Compare::Mail => {
                 let folded = text.to_lowercase();
                 match folded.rsplit_once('@') {
-                    Some((local, domain)) => format!("{}@{domain}", local.split('+').next().unwrap_or(local)),
+                    Some((local, domain)) => {
+                        format!("{}@{domain}", local.split('+').next().unwrap_or(local))
+                    }
                     None => folded,
                 }
             }
@@ -136,8 +156,16 @@ impl<'a> MatchAnswers<'a> {
                 (Some(account), Some(identity)) => {
                     answers.pairs.insert((account, identity), answer);
                     if answer.said == MatchDecision::Join {
-                        answers.joins_of.entry(identity).or_default().push((account, answer));
-                        answers.joins_by.entry(account).or_default().push((identity, answer));
+                        answers
+                            .joins_of
+                            .entry(identity)
+                            .or_default()
+                            .push((account, answer));
+                        answers
+                            .joins_by
+                            .entry(account)
+                            .or_default()
+                            .push((identity, answer));
                     }
                 }
                 (None, Some(identity)) => drop(answers.identities.insert(identity, answer)),
@@ -145,8 +173,14 @@ impl<'a> MatchAnswers<'a> {
                 (None, None) => {}
             }
         }
-        answers.joins_of.values_mut().for_each(|joins| joins.sort_by_key(|(account, _)| *account));
-        answers.joins_by.values_mut().for_each(|joins| joins.sort_by_key(|(identity, _)| *identity));
+        answers
+            .joins_of
+            .values_mut()
+            .for_each(|joins| joins.sort_by_key(|(account, _)| *account));
+        answers
+            .joins_by
+            .values_mut()
+            .for_each(|joins| joins.sort_by_key(|(identity, _)| *identity));
         answers
     }
 
@@ -167,8 +201,11 @@ impl<'a> MatchAnswers<'a> {
 
     /// May these two be matched by a rule?
     pub fn allow(&self, account: i64, identity: &str) -> bool {
-        self.pair(account, identity).is_none_or(|answer| answer.said != MatchDecision::Never)
-            && self.account(account).is_none_or(|answer| answer.said != MatchDecision::Skip)
+        self.pair(account, identity)
+            .is_none_or(|answer| answer.said != MatchDecision::Never)
+            && self
+                .account(account)
+                .is_none_or(|answer| answer.said != MatchDecision::Skip)
     }
 
     /// The accounts that somebody said are this identity's.
@@ -185,36 +222,78 @@ impl<'a> MatchAnswers<'a> {
 /// The most keys of one side of a rule.
 const KEYS: usize = 16;
 
-/// The keys that one side of a rule gives a record. With several expressions each must have a value: a
-/// name without a date of birth matches nobody by name and date.
+/// The keys that one side of a rule gives a record. With several expressions each must have a
+/// value: a name without a date of birth matches nobody by name and date.
 fn keys(rule: &MatchRule, side: &[Program], values: &EvalInputs<'_>) -> BTreeSet<String> {
     let mut all = BTreeSet::from([String::new()]);
     for program in side {
         let found = program.run(values).unwrap_or_default();
-        let own: BTreeSet<String> = found.iter().filter_map(|value: &Value| rule.compare.key(&value.to_string())).collect();
-        all = all.iter().flat_map(|start| own.iter().map(move |part| format!("{start}\u{1f}{part}"))).take(KEYS).collect();
+        let own: BTreeSet<String> = found
+            .iter()
+            .filter_map(|value: &Value| rule.compare.key(&value.to_string()))
+            .collect();
+        all = all
+            .iter()
+            .flat_map(|start| own.iter().map(move |part| format!("{start}\u{1f}{part}")))
+            .take(KEYS)
+            .collect();
     }
-    if side.is_empty() { BTreeSet::new() } else { all }
+    if side.is_empty() {
+        BTreeSet::new()
+    } else {
+        all
+    }
 }
 
 pub(crate) fn account_keys(rule: &MatchRule, account: &Account) -> BTreeSet<String> {
-    keys(rule, &rule.account, &EvalInputs { account: Some(&account.attributes), identity: None })
+    keys(
+        rule,
+        &rule.account,
+        &EvalInputs {
+            account: Some(&account.attributes),
+            identity: None,
+        },
+    )
 }
 
 pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet<String> {
-    keys(rule, &rule.identity, &EvalInputs { account: None, identity: Some(identity) })
+    keys(
+        rule,
+        &rule.identity,
+        &EvalInputs {
+            account: None,
+            identity: Some(identity),
+        },
+    )
 }
 
-/// Why a match of two is doubtful although its key fits: one of the other values must agree and differs,
-/// or not more of them agree than differ. A value that is missing on a side says nothing.
+/// Why a match of two is doubtful although its key fits: one of the other values must agree and
+/// differs, or not more of them agree than differ. A value that is missing on a side says nothing.
 fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
     let (mut agreed, mut differ) = (0, 0);
     for value in &rule.agree {
         let keys = |program: &Program, values: EvalInputs<'_>| -> BTreeSet<String> {
-            program.run(&values).unwrap_or_default().iter().filter_map(|value| Compare::Name.key(&value.to_string())).collect()
+            program
+                .run(&values)
+                .unwrap_or_default()
+                .iter()
+                .filter_map(|value| Compare::Name.key(&value.to_string()))
+                .collect()
         };
-        let there = keys(&value.account, EvalInputs { account: Some(&account.attributes), identity: None });
-        let here = keys(&value.identity, EvalInputs { account: None, identity: Some(identity) });
+        let there = keys(
+            &value.account,
+            EvalInputs {
+                account: Some(&account.attributes),
+                identity: None,
+            },
+        );
+        let here = keys(
+            &value.identity,
+            EvalInputs {
+                account: None,
+                identity: Some(identity),
+            },
+        );
         if there.is_empty() || here.is_empty() {
             continue;
         }
@@ -223,19 +302,30 @@ fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> O
             continue;
         }
         if value.must {
-            return Some(format!("{} is {} there and {} here", value.account.source(), shown(&there), shown(&here)));
+            return Some(format!(
+                "{} is {} there and {} here",
+                value.account.source(),
+                shown(&there),
+                shown(&here)
+            ));
         }
         differ += 1;
     }
     let wanted = rule.at_least.min(agreed + differ);
     if agreed < wanted || (differ > 0 && agreed <= differ) {
-        return Some(format!("of {} other values {agreed} agree and {differ} differ", agreed + differ));
+        return Some(format!(
+            "of {} other values {agreed} agree and {differ} differ",
+            agreed + differ
+        ));
     }
     None
 }
 
 fn shown(keys: &BTreeSet<String>) -> String {
-    keys.iter().map(|key| key.trim_start_matches('\u{1f}').replace('\u{1f}', ", ")).collect::<Vec<_>>().join(" or ")
+    keys.iter()
+        .map(|key| key.trim_start_matches('\u{1f}').replace('\u{1f}', ", "))
+        .collect::<Vec<_>>()
+        .join(" or ")
 }
 
 /// What matching found on the other side.
@@ -271,8 +361,8 @@ pub enum MatchResult<T> {
 /// Works out the keys that a rule gives one of them.
 type MatchKeys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
 
-/// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are first asked for:
-/// once everybody is joined, hardly anybody asks.
+/// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are
+/// first asked for: once everybody is joined, hardly anybody asks.
 struct KeyIndex<'a, T> {
     members: Vec<T>,
     keys: MatchKeys<'a, T>,
@@ -280,13 +370,22 @@ struct KeyIndex<'a, T> {
 }
 
 impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
-    fn new(rules: &[MatchRule], members: Vec<T>, keys: impl Fn(&MatchRule, T) -> BTreeSet<String> + 'a) -> Self {
-        KeyIndex { members, keys: Box::new(keys), by_rule: rules.iter().map(|_| OnceCell::new()).collect() }
+    fn new(
+        rules: &[MatchRule],
+        members: Vec<T>,
+        keys: impl Fn(&MatchRule, T) -> BTreeSet<String> + 'a,
+    ) -> Self {
+        KeyIndex {
+            members,
+            keys: Box::new(keys),
+            by_rule: rules.iter().map(|_| OnceCell::new()).collect(),
+        }
     }
 
     fn get(&self, rules: &[MatchRule], place: usize, key: &str) -> &[T] {
         let map = self.by_rule[place].get_or_init(|| {
-            let mut map: FxHashMap<String, Vec<T>> = FxHashMap::with_capacity_and_hasher(self.members.len(), Default::default());
+            let mut map: FxHashMap<String, Vec<T>> =
+                FxHashMap::with_capacity_and_hasher(self.members.len(), Default::default());
             for &member in &self.members {
                 for key in (self.keys)(&rules[place], member) {
                     map.entry(key).or_default().push(member);
@@ -297,8 +396,8 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
         map.get(key).map_or(&[], Vec::as_slice)
     }
 
-    /// The first rule that finds anybody decides; an earlier rule whose keys are there on both sides and
-    /// differ makes the match doubtful.
+    /// The first rule that finds anybody decides; an earlier rule whose keys are there on both
+    /// sides and differ makes the match doubtful.
     fn find(
         &self,
         rules: &[MatchRule],
@@ -309,24 +408,51 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
     ) -> MatchResult<T> {
         for (place, rule) in rules.iter().enumerate() {
             let wanted = ours(rule);
-            let all: BTreeSet<T> = wanted.iter().flat_map(|key| self.get(rules, place, key)).copied().filter(|one| allow(*one)).collect();
+            let all: BTreeSet<T> = wanted
+                .iter()
+                .flat_map(|key| self.get(rules, place, key))
+                .copied()
+                .filter(|one| allow(*one))
+                .collect();
             let mut all = all.into_iter();
-            let (Some(it), rest) = (all.next(), all.collect::<Vec<T>>()) else { continue };
+            let (Some(it), rest) = (all.next(), all.collect::<Vec<T>>()) else {
+                continue;
+            };
             if !rest.is_empty() {
-                return MatchResult::Several { all: std::iter::once(it).chain(rest).collect(), rule: place };
+                return MatchResult::Several {
+                    all: std::iter::once(it).chain(rest).collect(),
+                    rule: place,
+                };
             }
             if !rule.certain {
-                return MatchResult::Doubtful { it, rule: place, why: format!("the rule \"{}\" asks a person first", rule.name) };
+                return MatchResult::Doubtful {
+                    it,
+                    rule: place,
+                    why: format!("the rule \"{}\" asks a person first", rule.name),
+                };
             }
             for earlier in &rules[..place] {
                 let (there, here) = (theirs(earlier, it), ours(earlier));
                 if !there.is_empty() && !here.is_empty() && there.is_disjoint(&here) {
-                    let why = format!("{} differs: {} there, {} here", earlier.name, shown(&there), shown(&here));
-                    return MatchResult::Doubtful { it, rule: place, why };
+                    let why = format!(
+                        "{} differs: {} there, {} here",
+                        earlier.name,
+                        shown(&there),
+                        shown(&here)
+                    );
+                    return MatchResult::Doubtful {
+                        it,
+                        rule: place,
+                        why,
+                    };
                 }
             }
             return match differ(rule, it) {
-                Some(why) => MatchResult::Doubtful { it, rule: place, why },
+                Some(why) => MatchResult::Doubtful {
+                    it,
+                    rule: place,
+                    why,
+                },
                 None => MatchResult::One { it, rule: place },
             };
         }
@@ -344,15 +470,27 @@ pub struct AccountIndex<'a> {
 impl<'a> AccountIndex<'a> {
     /// Indexes those accounts of one system that may be matched.
     pub fn new(rules: &'a [MatchRule], accounts: &'a [Account], members: &[usize]) -> Self {
-        let index = KeyIndex::new(rules, members.to_vec(), |rule, at| account_keys(rule, &accounts[at]));
-        AccountIndex { rules, accounts, index }
+        let index = KeyIndex::new(rules, members.to_vec(), |rule, at| {
+            account_keys(rule, &accounts[at])
+        });
+        AccountIndex {
+            rules,
+            accounts,
+            index,
+        }
     }
 
     /// The account that an identity matches, among those that are allowed.
     pub fn find(&self, identity: &Attributes, allow: impl Fn(usize) -> bool) -> MatchResult<usize> {
         let theirs = |rule: &MatchRule, at: usize| account_keys(rule, &self.accounts[at]);
         let differ = |rule: &MatchRule, at: usize| disagreement(rule, &self.accounts[at], identity);
-        self.index.find(self.rules, |rule| identity_keys(rule, identity), theirs, differ, allow)
+        self.index.find(
+            self.rules,
+            |rule| identity_keys(rule, identity),
+            theirs,
+            differ,
+            allow,
+        )
     }
 }
 
@@ -366,33 +504,62 @@ pub struct IdentityIndex<'a> {
 
 impl<'a> IdentityIndex<'a> {
     /// Indexes identities by the keys of one system's match rules.
-    pub fn new(rules: &'a [MatchRule], identities: impl Iterator<Item = (&'a str, &'a Attributes)>) -> Self {
+    pub fn new(
+        rules: &'a [MatchRule],
+        identities: impl Iterator<Item = (&'a str, &'a Attributes)>,
+    ) -> Self {
         let mut identities: Vec<(&'a str, &'a Attributes)> = identities.collect();
         identities.sort_by_key(|(id, _)| *id);
         let identities: Rc<[_]> = identities.into();
         let listed = identities.clone();
-        let index = KeyIndex::new(rules, (0..identities.len()).collect(), move |rule, at| identity_keys(rule, listed[at].1));
-        IdentityIndex { rules, identities, index }
+        let index = KeyIndex::new(rules, (0..identities.len()).collect(), move |rule, at| {
+            identity_keys(rule, listed[at].1)
+        });
+        IdentityIndex {
+            rules,
+            identities,
+            index,
+        }
     }
 
     fn of(&self, id: &str) -> Option<&'a Attributes> {
-        self.identities.binary_search_by(|(other, _)| (*other).cmp(id)).ok().map(|at| self.identities[at].1)
+        self.identities
+            .binary_search_by(|(other, _)| (*other).cmp(id))
+            .ok()
+            .map(|at| self.identities[at].1)
     }
 
     /// The identity that an account matches, among those that are allowed.
     pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> MatchResult<&'a str> {
         let theirs = |rule: &MatchRule, at: usize| identity_keys(rule, self.identities[at].1);
-        let differ = |rule: &MatchRule, at: usize| disagreement(rule, account, self.identities[at].1);
+        let differ =
+            |rule: &MatchRule, at: usize| disagreement(rule, account, self.identities[at].1);
         let allowed = |at: usize| allow(self.identities[at].0);
         let name = |at: usize| self.identities[at].0;
-        let found = match self.index.find(self.rules, |rule| account_keys(rule, account), theirs, differ, allowed) {
+        let found = match self.index.find(
+            self.rules,
+            |rule| account_keys(rule, account),
+            theirs,
+            differ,
+            allowed,
+        ) {
             MatchResult::Nobody => MatchResult::Nobody,
             MatchResult::One { it, rule } => MatchResult::One { it: name(it), rule },
-            MatchResult::Doubtful { it, rule, why } => MatchResult::Doubtful { it: name(it), rule, why },
-            MatchResult::Several { all, rule } => MatchResult::Several { all: all.into_iter().map(name).collect(), rule },
+            MatchResult::Doubtful { it, rule, why } => MatchResult::Doubtful {
+                it: name(it),
+                rule,
+                why,
+            },
+            MatchResult::Several { all, rule } => MatchResult::Several {
+                all: all.into_iter().map(name).collect(),
+                rule,
+            },
         };
         match found {
-            MatchResult::One { it, rule } => match self.rival(account, it, false).filter(|(other, ..)| allow(other)) {
+            MatchResult::One { it, rule } => match self
+                .rival(account, it, false)
+                .filter(|(other, ..)| allow(other))
+            {
                 Some((_, by, key)) => {
                     let why = format!("by {} it is another identity's: {key}", self.rules[by].name);
                     MatchResult::Doubtful { it, rule, why }
@@ -408,23 +575,36 @@ impl<'a> IdentityIndex<'a> {
         self.rival(account, own, true)
     }
 
-    /// Who else an account would belong to, by which certain rule and key: by one that this identity does
-    /// not share, or (`instead`) by one of which it has another.
-    pub fn rival(&self, account: &Account, own: &str, instead: bool) -> Option<(&'a str, usize, String)> {
+    /// Who else an account would belong to, by which certain rule and key: by one that this
+    /// identity does not share, or (`instead`) by one of which it has another.
+    pub fn rival(
+        &self,
+        account: &Account,
+        own: &str,
+        instead: bool,
+    ) -> Option<(&'a str, usize, String)> {
         let ours = self.of(own)?;
-        self.rules.iter().enumerate().filter(|(_, rule)| rule.certain).find_map(|(place, rule)| {
-            let there = account_keys(rule, account);
-            if there.is_empty() {
-                return None;
-            }
-            let here = identity_keys(rule, ours);
-            if (instead && here.is_empty()) || !there.is_disjoint(&here) {
-                return None;
-            }
-            let found = there.iter().flat_map(|key| self.index.get(self.rules, place, key));
-            let other = found.map(|&at| self.identities[at].0).find(|id| *id != own)?;
-            Some((other, place, shown(&there)))
-        })
+        self.rules
+            .iter()
+            .enumerate()
+            .filter(|(_, rule)| rule.certain)
+            .find_map(|(place, rule)| {
+                let there = account_keys(rule, account);
+                if there.is_empty() {
+                    return None;
+                }
+                let here = identity_keys(rule, ours);
+                if (instead && here.is_empty()) || !there.is_disjoint(&here) {
+                    return None;
+                }
+                let found = there
+                    .iter()
+                    .flat_map(|key| self.index.get(self.rules, place, key));
+                let other = found
+                    .map(|&at| self.identities[at].0)
+                    .find(|id| *id != own)?;
+                Some((other, place, shown(&there)))
+            })
     }
 }
 
@@ -440,7 +620,11 @@ mod tests {
             attributes
                 .iter()
                 .map(|attribute| {
-                    Program::compile(&format!("values({}.{attribute})", root.as_str()), &ExprScope::open(&[root])).expect("compiles")
+                    Program::compile(
+                        &format!("values({}.{attribute})", root.as_str()),
+                        &ExprScope::open(&[root]),
+                    )
+                    .expect("compiles")
                 })
                 .collect()
         };
@@ -495,14 +679,34 @@ mod tests {
         ];
         let index = AccountIndex::new(&rules, &accounts, &[0, 1, 2, 3]);
         let find = |pairs: &[(&str, &str)]| index.find(&record(pairs), |_| true);
-        assert_eq!(find(&[("number", "10"), ("mail", "x@e")]), MatchResult::One { it: 0, rule: 0 });
-        assert_eq!(find(&[("number", "11"), ("mail", "b@e")]), MatchResult::One { it: 1, rule: 1 });
-        assert_eq!(find(&[("number", "11"), ("mail", "B2@E")]), MatchResult::One { it: 1, rule: 1 }, "any of several values");
+        assert_eq!(
+            find(&[("number", "10"), ("mail", "x@e")]),
+            MatchResult::One { it: 0, rule: 0 }
+        );
+        assert_eq!(
+            find(&[("number", "11"), ("mail", "b@e")]),
+            MatchResult::One { it: 1, rule: 1 }
+        );
+        assert_eq!(
+            find(&[("number", "11"), ("mail", "B2@E")]),
+            MatchResult::One { it: 1, rule: 1 },
+            "any of several values"
+        );
         assert_eq!(
             find(&[("number", "11"), ("mail", "a@e")]),
-            MatchResult::Doubtful { it: 0, rule: 1, why: "number differs: 10 there, 11 here".into() }
+            MatchResult::Doubtful {
+                it: 0,
+                rule: 1,
+                why: "number differs: 10 there, 11 here".into()
+            }
         );
-        assert_eq!(find(&[("mail", "c@e")]), MatchResult::Several { all: vec![2, 3], rule: 1 });
+        assert_eq!(
+            find(&[("mail", "c@e")]),
+            MatchResult::Several {
+                all: vec![2, 3],
+                rule: 1
+            }
+        );
         assert_eq!(
             index.find(&record(&[("mail", "c@e")]), |at| at != 2),
             MatchResult::One { it: 3, rule: 1 },
@@ -513,13 +717,28 @@ mod tests {
 
     #[test]
     fn several_attributes_must_all_be_there_and_a_weak_rule_asks() {
-        let rules = [on("name and birth", &["name", "born"], Compare::Name, true), on("name", &["name"], Compare::Name, false)];
-        let accounts = [account(1, &[("name", "Lind, Ada"), ("born", "1990-01-02")]), account(2, &[("name", "Oleg Żak")])];
+        let rules = [
+            on("name and birth", &["name", "born"], Compare::Name, true),
+            on("name", &["name"], Compare::Name, false),
+        ];
+        let accounts = [
+            account(1, &[("name", "Lind, Ada"), ("born", "1990-01-02")]),
+            account(2, &[("name", "Oleg Żak")]),
+        ];
         let index = AccountIndex::new(&rules, &accounts, &[0, 1]);
         let find = |pairs: &[(&str, &str)]| index.find(&record(pairs), |_| true);
-        assert_eq!(find(&[("name", "ada lind"), ("born", "1990-01-02")]), MatchResult::One { it: 0, rule: 0 });
-        assert!(matches!(find(&[("name", "ada lind"), ("born", "1991-01-02")]), MatchResult::Doubtful { it: 0, rule: 1, .. }));
-        assert!(matches!(find(&[("name", "Zak Oleg"), ("born", "1980-05-05")]), MatchResult::Doubtful { it: 1, rule: 1, .. }));
+        assert_eq!(
+            find(&[("name", "ada lind"), ("born", "1990-01-02")]),
+            MatchResult::One { it: 0, rule: 0 }
+        );
+        assert!(matches!(
+            find(&[("name", "ada lind"), ("born", "1991-01-02")]),
+            MatchResult::Doubtful { it: 0, rule: 1, .. }
+        ));
+        assert!(matches!(
+            find(&[("name", "Zak Oleg"), ("born", "1980-05-05")]),
+            MatchResult::Doubtful { it: 1, rule: 1, .. }
+        ));
     }
 
     #[test]
@@ -527,19 +746,36 @@ mod tests {
         let rules = [rule("number", "number")];
         let (ada, bram) = (record(&[("number", "2001")]), record(&[("number", "1001")]));
         let index = IdentityIndex::new(&rules, [("ada", &ada), ("bram", &bram)].into_iter());
-        assert_eq!(index.moved(&account(1, &[("number", "1001")]), "ada"), Some(("bram", 0, "1001".into())));
-        assert_eq!(index.moved(&account(1, &[("number", "1001")]), "bram"), None);
-        assert_eq!(index.moved(&account(1, &[("number", "3001")]), "ada"), None, "nobody else has it");
+        assert_eq!(
+            index.moved(&account(1, &[("number", "1001")]), "ada"),
+            Some(("bram", 0, "1001".into()))
+        );
+        assert_eq!(
+            index.moved(&account(1, &[("number", "1001")]), "bram"),
+            None
+        );
+        assert_eq!(
+            index.moved(&account(1, &[("number", "3001")]), "ada"),
+            None,
+            "nobody else has it"
+        );
     }
 
     #[test]
     fn each_way_of_comparing_sees_through_its_own_differences_only() {
-        let same = |compare: Compare, one: &str, other: &str| compare.key(one) == compare.key(other);
+        let same =
+            |compare: Compare, one: &str, other: &str| compare.key(one) == compare.key(other);
         assert!(same(Compare::Plain, "Łódź", "lodz") && !same(Compare::Folded, "Łódź", "lodz"));
-        assert!(same(Compare::Name, "Vasko-Lind Ana", "Ana Vasko Lind") && !same(Compare::Plain, "Vasko-Lind", "Vasko Lind"));
+        assert!(
+            same(Compare::Name, "Vasko-Lind Ana", "Ana Vasko Lind")
+                && !same(Compare::Plain, "Vasko-Lind", "Vasko Lind")
+        );
         assert!(!same(Compare::Exact, "A", "a") && same(Compare::Exact, " A", "A"));
         assert!(same(Compare::Name, "Мирон", "Miron"), "scripts");
-        assert!(!same(Compare::Phone, "+372 5550101", "5550101"), "a number of another country may end so");
+        assert!(
+            !same(Compare::Phone, "+372 5550101", "5550101"),
+            "a number of another country may end so"
+        );
         assert_eq!(Compare::Phone.key("4711"), None);
     }
 }

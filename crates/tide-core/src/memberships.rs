@@ -1,5 +1,5 @@
-//! Who is a direct member of which group, for rules that give and take memberships one at a time: a group of tens of
-//! thousands is neither read nor compared for one of its members.
+//! Who is a direct member of which group, for rules that give and take memberships one at a time: a
+//! group of tens of thousands is neither read nor compared for one of its members.
 
 use crate::model::{Account, AccountId, ObjectType, Population};
 use crate::references::folded;
@@ -38,10 +38,18 @@ pub(crate) enum IndexedMembership {
     Members(Vec<u64>),
 }
 
-/// How a group's attribute names a member: by its name or its key, and by its `uid` in groups of RFC 2307.
+/// How a group's attribute names a member: by its name or its key, and by its `uid` in groups of
+/// RFC 2307.
 pub fn member_value(attribute: &str, account: &Account, by_name: bool) -> Value {
     match attribute {
-        "memberUid" => Value::text(account.attributes.get("uid").first().map(Value::to_string).unwrap_or_default()),
+        "memberUid" => Value::text(
+            account
+                .attributes
+                .get("uid")
+                .first()
+                .map(Value::to_string)
+                .unwrap_or_default(),
+        ),
         _ if by_name => Value::Reference(account.name.clone()),
         _ => Value::Reference(account.key.clone()),
     }
@@ -69,10 +77,17 @@ pub(crate) fn hash(system: &str, folded: &str) -> u64 {
 /// Systems in which somebody's memberships are given or taken one at a time.
 pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
     let concerns = |types: &crate::rules::TypeRules| {
-        let revokes = |step: &crate::lifecycle::DepartureStep| matches!(step.act, crate::lifecycle::DepartureAct::Revoke { .. });
+        let revokes = |step: &crate::lifecycle::DepartureStep| {
+            matches!(step.act, crate::lifecycle::DepartureAct::Revoke { .. })
+        };
         !types.memberships.is_empty() || types.departure.iter().any(revokes)
     };
-    rules.systems.iter().filter(|(_, system)| system.types.values().any(concerns)).map(|(name, _)| name.clone()).collect()
+    rules
+        .systems
+        .iter()
+        .filter(|(_, system)| system.types.values().any(concerns))
+        .map(|(name, _)| name.clone())
+        .collect()
 }
 
 impl MembershipRules {
@@ -87,9 +102,13 @@ impl MembershipRules {
     }
 
     fn within(systems: BTreeSet<String>, population: &Population) -> Self {
-        let mut all = MembershipRules { systems, ..MembershipRules::default() };
+        let mut all = MembershipRules {
+            systems,
+            ..MembershipRules::default()
+        };
         if !all.systems.is_empty() {
-            let owner: FxHashSet<AccountId> = population.links.iter().map(|link| link.account).collect();
+            let owner: FxHashSet<AccountId> =
+                population.links.iter().map(|link| link.account).collect();
             for account in &population.accounts {
                 if all.concerns(account) {
                     all.note(account, owner.contains(&account.id));
@@ -127,16 +146,25 @@ impl MembershipRules {
 
     /// The groups that an account is a direct member of.
     pub fn held_by(&self, account: &Account) -> BTreeSet<AccountId> {
-        let names = names_of(account).into_iter().map(|name| hash(&account.system, &name));
-        names.filter_map(|hash| self.of.get(&hash)).flatten().copied().collect()
+        let names = names_of(account)
+            .into_iter()
+            .map(|name| hash(&account.system, &name));
+        names
+            .filter_map(|hash| self.of.get(&hash))
+            .flatten()
+            .copied()
+            .collect()
     }
 
     /// Does a group hold this name, folded, as a direct member?
     pub fn holds(&self, group: AccountId, folded: &str) -> bool {
-        self.groups.get(&group).is_some_and(|(system, known)| known.members.contains(&hash(system, folded)))
+        self.groups
+            .get(&group)
+            .is_some_and(|(system, known)| known.members.contains(&hash(system, folded)))
     }
 
-    /// Notes that somebody, by a folded name, joined or left a group; how they are found. None when the group is not known here.
+    /// Notes that somebody, by a folded name, joined or left a group; how they are found. None when
+    /// the group is not known here.
     pub(crate) fn moved(&mut self, group: AccountId, member: &str, there: bool) -> Option<u64> {
         let (system, known) = self.groups.get_mut(&group)?;
         let hash = hash(system, member);
@@ -167,11 +195,16 @@ impl MembershipRules {
         }
         if let Some(now) = &now {
             for name in &now.names {
-                self.by_name.entry((account.system.clone(), name.clone())).or_insert(account.id);
+                self.by_name
+                    .entry((account.system.clone(), name.clone()))
+                    .or_insert(account.id);
             }
         }
         let none = FxHashSet::default();
-        let (was, is) = (before.as_ref().map_or(&none, |group| &group.members), now.as_ref().map_or(&none, |group| &group.members));
+        let (was, is) = (
+            before.as_ref().map_or(&none, |group| &group.members),
+            now.as_ref().map_or(&none, |group| &group.members),
+        );
         let left: Vec<u64> = was.difference(is).copied().collect();
         let joined: Vec<u64> = is.difference(was).copied().collect();
         for hash in &left {
@@ -184,15 +217,28 @@ impl MembershipRules {
         }
         let same = matches!((&before, &now), (Some(before), Some(now)) if before.names == now.names && before.owned == now.owned);
         if let Some(now) = now {
-            self.groups.insert(account.id, (account.system.clone(), now));
+            self.groups
+                .insert(account.id, (account.system.clone(), now));
         }
-        if same { IndexedMembership::Members(left.into_iter().chain(joined).collect()) } else { IndexedMembership::Otherwise }
+        if same {
+            IndexedMembership::Members(left.into_iter().chain(joined).collect())
+        } else {
+            IndexedMembership::Otherwise
+        }
     }
 }
 
 fn read(account: &Account, owned: bool) -> Group {
-    let held = MEMBERS.iter().find(|name| !account.attributes.get(name).is_empty());
-    let class = |wanted: &str| account.attributes.get("objectClass").iter().any(|class| class.to_string().eq_ignore_ascii_case(wanted));
+    let held = MEMBERS
+        .iter()
+        .find(|name| !account.attributes.get(name).is_empty());
+    let class = |wanted: &str| {
+        account
+            .attributes
+            .get("objectClass")
+            .iter()
+            .any(|class| class.to_string().eq_ignore_ascii_case(wanted))
+    };
     // One without members is told by what it is.
     let attribute = held.copied().unwrap_or_else(|| match () {
         () if class("groupOfUniqueNames") => "uniqueMember",
@@ -200,16 +246,26 @@ fn read(account: &Account, owned: bool) -> Group {
         () if !account.attributes.get("objectClass").is_empty() => "member",
         () => "members",
     });
-    let label = ["displayName", "cn"].iter().find_map(|name| account.attributes.get(name).first()).map(Value::to_string);
+    let label = ["displayName", "cn"]
+        .iter()
+        .find_map(|name| account.attributes.get(name).first())
+        .map(Value::to_string);
     Group {
         key: account.key.clone(),
         name: account.name.clone(),
         names: names_of(account),
         label: label.unwrap_or_else(|| account.name.clone()),
         attribute: attribute.to_owned(),
-        owners: account.attributes.get("owner").iter().map(Value::to_string).collect(),
+        owners: account
+            .attributes
+            .get("owner")
+            .iter()
+            .map(Value::to_string)
+            .collect(),
         owned,
-        members: member_references(&account.attributes).map(|reference| hash(&account.system, &folded(reference))).collect(),
+        members: member_references(&account.attributes)
+            .map(|reference| hash(&account.system, &folded(reference)))
+            .collect(),
     }
 }
 
@@ -219,8 +275,16 @@ mod tests {
     use crate::value::Attributes;
 
     fn group(members: &[&str]) -> Account {
-        let members: Vec<Value> = members.iter().map(|name| Value::Reference((*name).into())).collect();
-        let attributes: Attributes = [("cn".into(), vec![Value::text("deck")]), ("member".into(), members)].into_iter().collect();
+        let members: Vec<Value> = members
+            .iter()
+            .map(|name| Value::Reference((*name).into()))
+            .collect();
+        let attributes: Attributes = [
+            ("cn".into(), vec![Value::text("deck")]),
+            ("member".into(), members),
+        ]
+        .into_iter()
+        .collect();
         let name = "cn=deck,dc=x".to_owned();
         Account {
             id: 7,
@@ -248,17 +312,41 @@ mod tests {
 
     #[test]
     fn only_who_joined_or_left_is_told_and_a_name_is_found_however_it_is_spelt() {
-        let mut all = MembershipRules { systems: BTreeSet::from(["harbour".to_owned()]), ..MembershipRules::default() };
-        assert_eq!(all.note(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false), IndexedMembership::Otherwise, "it is new");
+        let mut all = MembershipRules {
+            systems: BTreeSet::from(["harbour".to_owned()]),
+            ..MembershipRules::default()
+        };
+        assert_eq!(
+            all.note(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false),
+            IndexedMembership::Otherwise,
+            "it is new"
+        );
         assert_eq!(all.held_by(&ada()), BTreeSet::from([7]));
-        assert_eq!(all.find("harbour", "CN=Deck, DC=x").map(|(id, group)| (id, group.label.as_str())), Some((7, "deck")));
+        assert_eq!(
+            all.find("harbour", "CN=Deck, DC=x")
+                .map(|(id, group)| (id, group.label.as_str())),
+            Some((7, "deck"))
+        );
         assert_eq!(all.find("harbour", "DECK").map(|(id, _)| id), Some(7));
         let bo = hash("harbour", &folded("uid=bo,dc=x"));
-        assert_eq!(all.note(&group(&["uid=ada,dc=x"]), false), IndexedMembership::Members(vec![bo]));
-        assert_eq!(all.note(&group(&[]), false), IndexedMembership::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))]));
+        assert_eq!(
+            all.note(&group(&["uid=ada,dc=x"]), false),
+            IndexedMembership::Members(vec![bo])
+        );
+        assert_eq!(
+            all.note(&group(&[]), false),
+            IndexedMembership::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))])
+        );
         assert!(all.held_by(&ada()).is_empty());
-        assert_eq!(all.get(7).map(|group| group.attribute.as_str()), Some("members"), "nothing says what it is");
-        let gone = Account { absent_since: Some("2026-11-01T00:00:00Z".parse().expect("a moment")), ..group(&["uid=ada,dc=x"]) };
+        assert_eq!(
+            all.get(7).map(|group| group.attribute.as_str()),
+            Some("members"),
+            "nothing says what it is"
+        );
+        let gone = Account {
+            absent_since: Some("2026-11-01T00:00:00Z".parse().expect("a moment")),
+            ..group(&["uid=ada,dc=x"])
+        };
         assert_eq!(all.note(&gone, false), IndexedMembership::Otherwise);
         assert!(all.find("harbour", "deck").is_none());
     }

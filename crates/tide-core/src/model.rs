@@ -43,8 +43,9 @@ pub struct Account {
     pub attributes: Attributes,
     /// Since when it is no longer there.
     pub absent_since: Option<Timestamp>,
-    /// Its system itself said that it is gone: it told of the deletion, or did not have it when it was asked for by its key. Else
-    /// a complete reading did not show it, which can have other reasons: a permission, a replica, a file that was cut.
+    /// Its system itself said that it is gone: it told of the deletion, or did not have it when it
+    /// was asked for by its key. Else a complete reading did not show it, which can have other
+    /// reasons: a permission, a replica, a file that was cut.
     pub absence_confirmed: bool,
     /// What is broken in the record as it came: nothing is decided from a broken record.
     pub fault: Option<String>,
@@ -61,9 +62,11 @@ pub struct Observed {
     pub attributes: Attributes,
     /// What is broken in the record, if anything is.
     pub fault: Option<String>,
-    /// Which state of the record this is, where the system says so: of two texts of one record the later one sorts after.
+    /// Which state of the record this is, where the system says so: of two texts of one record the
+    /// later one sorts after.
     pub version: Option<String>,
-    /// After a write: is this exactly the state that the write made, or was it read afterwards, when somebody else may have changed it?
+    /// After a write: is this exactly the state that the write made, or was it read afterwards,
+    /// when somebody else may have changed it?
     pub is_exact: bool,
 }
 
@@ -125,7 +128,10 @@ pub struct LinkBasis {
 impl LinkBasis {
     /// What made a link, by name.
     pub fn new(origin: LinkOrigin, name: impl Into<String>) -> Self {
-        LinkBasis { origin, name: name.into() }
+        LinkBasis {
+            origin,
+            name: name.into(),
+        }
     }
 
     /// We created the account.
@@ -172,7 +178,8 @@ pub struct ReservedValue {
 /// The facts about a system on which a decision is based.
 #[derive(Debug, Clone, Default)]
 pub struct SystemFacts {
-    /// Its schema by type; empty until it was first described. It is long, and every decision takes it along.
+    /// Its schema by type; empty until it was first described. It is long, and every decision takes
+    /// it along.
     pub schema: Arc<BTreeMap<ObjectType, Schema>>,
     /// Types that we may write.
     pub writable: Vec<ObjectType>,
@@ -188,7 +195,8 @@ pub struct SystemFacts {
     pub own: Vec<String>,
 }
 
-/// The records with a change in flight, by system and kind of change: identities, or orphaned accounts.
+/// The records with a change in flight, by system and kind of change: identities, or orphaned
+/// accounts.
 pub type InFlight = BTreeMap<(String, String), BTreeSet<(String, Option<AccountId>)>>;
 
 /// All inputs of a decision except the rules and the time.
@@ -260,13 +268,15 @@ pub struct RuleMembership {
     pub group: AccountId,
     /// Since when.
     pub created_at: Timestamp,
-    /// The member's name as it was written into the group: after a rename, the group may still hold this former name.
+    /// The member's name as it was written into the group: after a rename, the group may still hold
+    /// this former name.
     pub member: String,
     /// The same, as [`crate::references::folded`] writes it.
     pub folded: String,
 }
 
-/// The name under which a group holds a member whose membership a rule owns, where that is no longer the name that was written.
+/// The name under which a group holds a member whose membership a rule owns, where that is no
+/// longer the name that was written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct MemberName {
     /// Who is a member.

@@ -1,6 +1,8 @@
-//! What is told to whom: the manager of a newcomer, the owner of a group, whoever was invited and has not come.
+//! What is told to whom: the manager of a newcomer, the owner of a group, whoever was invited and
+//! has not come.
 //!
-//! A notice is decided like a change, and has a key: what was told once under a key is not told again, however often it is decided.
+//! A notice is decided like a change, and has a key: what was told once under a key is not told
+//! again, however often it is decided.
 
 use crate::HoldCause;
 use crate::decide::people::Person;
@@ -104,9 +106,17 @@ struct NotificationContext<'a> {
 
 impl NotificationContext<'_> {
     /// The notice; nothing when the rule is not about them, or nobody is there to be told.
-    fn notice(&self, about: Option<String>, once: &str, owners: &[Recipient]) -> Option<Notification> {
+    fn notice(
+        &self,
+        about: Option<String>,
+        once: &str,
+        owners: &[Recipient],
+    ) -> Option<Notification> {
         let NotificationContext { rule, person } = self;
-        let values = EvalInputs { account: None, identity: Some(&person.attributes) };
+        let values = EvalInputs {
+            account: None,
+            identity: Some(&person.attributes),
+        };
         let text = match rule.text.run(&values) {
             Ok(values) => show(&values),
             // It is told all the same, and what is wrong with it.
@@ -116,11 +126,22 @@ impl NotificationContext<'_> {
             RecipientRule::Operators => vec![Recipient::Operators],
             RecipientRule::Themselves => vec![Recipient::Identity(person.id.clone())],
             RecipientRule::Owner => owners.to_vec(),
-            RecipientRule::Reference(name) => person.attributes.get(name).iter().map(|id| Recipient::Identity(id.to_string())).collect(),
+            RecipientRule::Reference(name) => person
+                .attributes
+                .get(name)
+                .iter()
+                .map(|id| Recipient::Identity(id.to_string()))
+                .collect(),
         };
         (!to.is_empty()).then(|| Notification {
             rule: rule.name.clone(),
-            key: [rule.name.as_str(), &person.id, about.as_deref().unwrap_or_default(), once].join("|"),
+            key: [
+                rule.name.as_str(),
+                &person.id,
+                about.as_deref().unwrap_or_default(),
+                once,
+            ]
+            .join("|"),
             identity: person.id.clone(),
             label: person.label.clone(),
             event: rule.on,
@@ -132,8 +153,14 @@ impl NotificationContext<'_> {
     }
 
     fn fits(&self) -> bool {
-        let values = EvalInputs { account: None, identity: Some(&self.person.attributes) };
-        self.rule.when.as_ref().is_none_or(|when| when.holds(&values).unwrap_or(false))
+        let values = EvalInputs {
+            account: None,
+            identity: Some(&self.person.attributes),
+        };
+        self.rule
+            .when
+            .as_ref()
+            .is_none_or(|when| when.holds(&values).unwrap_or(false))
     }
 }
 
@@ -149,8 +176,12 @@ pub(crate) fn decide(
     if rules.notifications.is_empty() {
         return;
     }
-    let made: HashSet<&str> =
-        population.links.iter().filter(|link| link.basis.origin == LinkOrigin::Created).map(|l| l.identity.as_str()).collect();
+    let made: HashSet<&str> = population
+        .links
+        .iter()
+        .filter(|link| link.basis.origin == LinkOrigin::Created)
+        .map(|l| l.identity.as_str())
+        .collect();
     let mut joined: HashMap<&str, Vec<&crate::model::RuleMembership>> = HashMap::new();
     for one in &population.rule_memberships {
         joined.entry(&one.identity).or_default().push(one);
@@ -161,38 +192,71 @@ pub(crate) fn decide(
         for rule in &rules.notifications {
             let telling = NotificationContext { rule, person };
             match rule.on {
-                NotificationEvent::Ready | NotificationEvent::Arrived | NotificationEvent::Leaving | NotificationEvent::Left => {
+                NotificationEvent::Ready
+                | NotificationEvent::Arrived
+                | NotificationEvent::Leaving
+                | NotificationEvent::Left => {
                     let stage = match rule.on {
                         NotificationEvent::Ready => Stage::Expected,
                         NotificationEvent::Arrived => Stage::Active,
                         NotificationEvent::Leaving => Stage::Leaving,
                         _ => Stage::Left,
                     };
-                    let ours = made.contains(person.id.as_str()) || matches!(rule.on, NotificationEvent::Leaving | NotificationEvent::Left);
-                    let Some(since) = person.since.filter(|since| person.stage == stage && ours && fresh(*since)) else { continue };
+                    let ours = made.contains(person.id.as_str())
+                        || matches!(
+                            rule.on,
+                            NotificationEvent::Leaving | NotificationEvent::Left
+                        );
+                    let Some(since) = person
+                        .since
+                        .filter(|since| person.stage == stage && ours && fresh(*since))
+                    else {
+                        continue;
+                    };
                     if !person.before_prestart && telling.fits() {
-                        outcome.notifications.extend(telling.notice(None, &since.to_string(), &[]));
+                        outcome
+                            .notifications
+                            .extend(telling.notice(None, &since.to_string(), &[]));
                     }
                 }
                 NotificationEvent::JoinedGroup => {
-                    for one in joined.get(person.id.as_str()).into_iter().flatten().filter(|one| fresh(one.created_at)) {
-                        let Some(group) = memberships.get(one.group).filter(|_| telling.fits()) else { continue };
+                    for one in joined
+                        .get(person.id.as_str())
+                        .into_iter()
+                        .flatten()
+                        .filter(|one| fresh(one.created_at))
+                    {
+                        let Some(group) = memberships.get(one.group).filter(|_| telling.fits())
+                        else {
+                            continue;
+                        };
                         let system = memberships.system(one.group).unwrap_or_default();
                         if rule.system.as_deref().is_some_and(|only| only != system) {
                             continue;
                         }
-                        let owners: Vec<Recipient> =
-                            group.owners.iter().map(|owner| Recipient::Account(system.to_owned(), owner.clone())).collect();
-                        outcome.notifications.extend(telling.notice(Some(group.label.clone()), &one.created_at.to_string(), &owners));
+                        let owners: Vec<Recipient> = group
+                            .owners
+                            .iter()
+                            .map(|owner| Recipient::Account(system.to_owned(), owner.clone()))
+                            .collect();
+                        outcome.notifications.extend(telling.notice(
+                            Some(group.label.clone()),
+                            &one.created_at.to_string(),
+                            &owners,
+                        ));
                     }
                 }
-                NotificationEvent::NotArrived => not_arrived(&telling, population, &zone, now, outcome),
+                NotificationEvent::NotArrived => {
+                    not_arrived(&telling, population, &zone, now, outcome)
+                }
                 NotificationEvent::AwaitingApproval => {}
                 // Who waits is known when everybody was looked at: [`settle`] keeps those.
                 NotificationEvent::NoSeat => {
                     if person.out_reason.is_none() && telling.fits() {
                         let since = person.since.map(|at| at.to_string()).unwrap_or_default();
-                        outcome.notifications.extend(telling.notice(None, &since, &[]));
+                        outcome
+                            .notifications
+                            .extend(telling.notice(None, &since, &[]));
                     }
                 }
             }
@@ -212,10 +276,21 @@ fn not_arrived(
         return;
     }
     let mut accounts = person.linked.iter().map(|&at| &population.accounts[at]);
-    let account = accounts.find(|account| rule.system.as_deref() == Some(&account.system) && account.absent_since.is_none());
-    let (Some(account), Some(since)) = (account, person.since) else { return };
-    let values = EvalInputs { account: Some(&account.attributes), identity: Some(&person.attributes) };
-    if !rule.when.as_ref().is_some_and(|when| when.holds(&values).unwrap_or(false)) {
+    let account = accounts.find(|account| {
+        rule.system.as_deref() == Some(&account.system) && account.absent_since.is_none()
+    });
+    let (Some(account), Some(since)) = (account, person.since) else {
+        return;
+    };
+    let values = EvalInputs {
+        account: Some(&account.attributes),
+        identity: Some(&person.attributes),
+    };
+    if !rule
+        .when
+        .as_ref()
+        .is_some_and(|when| when.holds(&values).unwrap_or(false))
+    {
         return;
     }
     // How often it was time to say so, and when it is next.
@@ -232,32 +307,48 @@ fn not_arrived(
         outcome.due.push((person.id.clone(), at));
         return;
     }
-    outcome.notifications.extend(telling.notice(Some(account.system.clone()), &format!("{since}|{count}"), &[]));
+    outcome.notifications.extend(telling.notice(
+        Some(account.system.clone()),
+        &format!("{since}|{count}"),
+        &[],
+    ));
 }
 
-/// Takes out what is not so: a welcome waits until everything is done, and only who waits for a seat is said to.
+/// Takes out what is not so: a welcome waits until everything is done, and only who waits for a
+/// seat is said to.
 pub(crate) fn settle(rules: &RuleSet, outcome: &mut Outcome) {
     if outcome.notifications.is_empty() {
         return;
     }
-    let busy: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
+    let busy: HashSet<&str> = outcome
+        .changes
+        .iter()
+        .map(|change| change.identity.as_str())
+        .collect();
     let seat = |change: &Change| {
-        let licence = change.claims.first().and_then(|claim| rules.licenses.get(claim.licence))?;
+        let licence = change
+            .claims
+            .first()
+            .and_then(|claim| rules.licenses.get(claim.licence))?;
         let held = change.is_held_by(HoldCause::WaitingForSeat);
         held.then(|| (change.identity.clone(), licence.name.clone()))
     };
     let seats: HashMap<String, String> = outcome.changes.iter().filter_map(seat).collect();
-    outcome.notifications.retain_mut(|notice| match notice.event {
-        NotificationEvent::Ready | NotificationEvent::Arrived => !busy.contains(notice.identity.as_str()),
-        NotificationEvent::NoSeat => match seats.get(&notice.identity) {
-            Some(licence) => {
-                notice.about = Some(licence.clone());
-                notice.key = format!("{}|{licence}", notice.key);
-                true
+    outcome
+        .notifications
+        .retain_mut(|notice| match notice.event {
+            NotificationEvent::Ready | NotificationEvent::Arrived => {
+                !busy.contains(notice.identity.as_str())
             }
-            None => false,
-        },
-        _ => true,
-    });
+            NotificationEvent::NoSeat => match seats.get(&notice.identity) {
+                Some(licence) => {
+                    notice.about = Some(licence.clone());
+                    notice.key = format!("{}|{licence}", notice.key);
+                    true
+                }
+                None => false,
+            },
+            _ => true,
+        });
     outcome.notifications.sort_by(|a, b| a.key.cmp(&b.key));
 }

@@ -1,4 +1,5 @@
-//! The permissions that the service account of a system needs for what the rules do: all of them, and no more.
+//! The permissions that the service account of a system needs for what the rules do: all of them,
+//! and no more.
 
 use crate::expr::{EvalInputs, Program, Root};
 use crate::lifecycle::DepartureAct;
@@ -43,7 +44,8 @@ pub struct Permission {
 /// Attributes that are worked out from an entry's name, and that no server holds.
 const DERIVED: [&str; 2] = ["dn", "container"];
 
-/// The permissions for all types of one system. `base` is what is read of a type when no container is named.
+/// The permissions for all types of one system. `base` is what is read of a type when no container
+/// is named.
 pub fn required(
     rules: &RuleSet,
     system: &str,
@@ -56,20 +58,35 @@ pub fn required(
         all.extend(of_type(rules, system, kind, schema.as_ref(), &base(kind)));
     }
     // A group that rules fill is read and written, whether or not there are rules for groups.
-    let groups = PermissionTarget { base: vec![base(ObjectType::Group)], schema: schema(ObjectType::Group) };
+    let groups = PermissionTarget {
+        base: vec![base(ObjectType::Group)],
+        schema: schema(ObjectType::Group),
+    };
     if fills_groups(rules, system) {
         let members = groups.members();
         let reason = "rules add people to groups and remove them";
-        let named = ["cn".to_owned()].into_iter().filter(|_| groups.is_directory());
-        let read = groups.identifying().chain(named).chain(members.clone()).collect();
+        let named = ["cn".to_owned()]
+            .into_iter()
+            .filter(|_| groups.is_directory());
+        let read = groups
+            .identifying()
+            .chain(named)
+            .chain(members.clone())
+            .collect();
         all.push(groups.permission(Operation::Read, read, reason));
         all.push(groups.permission(Operation::Write, members.collect(), reason));
     }
-    all.extend(looked_up(rules, system, schema(ObjectType::Person).as_ref(), &base(ObjectType::Person)));
+    all.extend(looked_up(
+        rules,
+        system,
+        schema(ObjectType::Person).as_ref(),
+        &base(ObjectType::Person),
+    ));
     all
 }
 
-/// Where permissions are needed, and in which attributes the system keeps what the rules call otherwise.
+/// Where permissions are needed, and in which attributes the system keeps what the rules call
+/// otherwise.
 struct PermissionTarget {
     base: Vec<String>,
     schema: Option<Schema>,
@@ -77,62 +94,151 @@ struct PermissionTarget {
 
 impl PermissionTarget {
     fn is_directory(&self) -> bool {
-        self.schema.as_ref().is_some_and(|schema| schema.refers_by_name)
+        self.schema
+            .as_ref()
+            .is_some_and(|schema| schema.refers_by_name)
     }
 
-    fn permission(&self, operation: Operation, attributes: BTreeSet<String>, reason: impl Into<String>) -> Permission {
+    fn permission(
+        &self,
+        operation: Operation,
+        attributes: BTreeSet<String>,
+        reason: impl Into<String>,
+    ) -> Permission {
         let attributes = attributes.into_iter().collect();
-        Permission { operation, entries: self.base.clone(), is_subtree: self.is_directory(), attributes, reason: reason.into() }
+        Permission {
+            operation,
+            entries: self.base.clone(),
+            is_subtree: self.is_directory(),
+            attributes,
+            reason: reason.into(),
+        }
     }
 
     /// By what entries are told apart: the class, the key, and which state is the later one.
     fn identifying(&self) -> impl Iterator<Item = String> + use<'_> {
-        self.schema.iter().flat_map(|schema| &schema.native.identifying).cloned()
+        self.schema
+            .iter()
+            .flat_map(|schema| &schema.native.identifying)
+            .cloned()
     }
 
     /// The attributes in which groups hold their members.
     fn members(&self) -> impl Iterator<Item = String> + Clone + use<'_> {
-        let names: &[&str] = if self.is_directory() { &["member", "uniqueMember", "memberUid"] } else { &["members"] };
-        let known = |name: &&str| self.schema.as_ref().is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
-        names.iter().copied().filter(known).map(str::to_owned).collect::<Vec<_>>().into_iter()
+        let names: &[&str] = if self.is_directory() {
+            &["member", "uniqueMember", "memberUid"]
+        } else {
+            &["members"]
+        };
+        let known = |name: &&str| {
+            self.schema
+                .as_ref()
+                .is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some())
+        };
+        names
+            .iter()
+            .copied()
+            .filter(known)
+            .map(str::to_owned)
+            .collect::<Vec<_>>()
+            .into_iter()
     }
 
     /// The attributes by their names in the system itself.
     fn native_names(&self, names: impl IntoIterator<Item = String>) -> BTreeSet<String> {
-        let state = self.schema.as_ref().and_then(|schema| Some((schema.state_attribute.as_deref()?, schema.native.state.as_deref()?)));
+        let state = self.schema.as_ref().and_then(|schema| {
+            Some((
+                schema.state_attribute.as_deref()?,
+                schema.native.state.as_deref()?,
+            ))
+        });
         let one = |name: String| match state {
             Some((ours, theirs)) if ours.eq_ignore_ascii_case(&name) => theirs.to_owned(),
             _ => name,
         };
-        names.into_iter().filter(|name| !DERIVED.iter().any(|derived| derived.eq_ignore_ascii_case(name))).map(one).collect()
+        names
+            .into_iter()
+            .filter(|name| {
+                !DERIVED
+                    .iter()
+                    .any(|derived| derived.eq_ignore_ascii_case(name))
+            })
+            .map(one)
+            .collect()
     }
 }
 
-fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Schema>, base: &str) -> Vec<Permission> {
-    let Some(types) = rules.of(system, kind) else { return Vec::new() };
-    let within: Vec<String> = types.scope.within.iter().map(|c| c.dn.to_string()).collect();
-    let at = |base: Vec<String>| PermissionTarget { base, schema: schema.cloned() };
+fn of_type(
+    rules: &RuleSet,
+    system: &str,
+    kind: ObjectType,
+    schema: Option<&Schema>,
+    base: &str,
+) -> Vec<Permission> {
+    let Some(types) = rules.of(system, kind) else {
+        return Vec::new();
+    };
+    let within: Vec<String> = types
+        .scope
+        .within
+        .iter()
+        .map(|c| c.dn.to_string())
+        .collect();
+    let at = |base: Vec<String>| PermissionTarget {
+        base,
+        schema: schema.cloned(),
+    };
     // What a target alone holds lies where its names put it, wherever that is.
     let is_within = !within.is_empty() && types.is_source();
-    let target = at(if is_within { within } else { vec![base.to_owned()] });
-    let mut read: BTreeSet<String> = target.native_names(read(types)).into_iter().chain(target.identifying()).collect();
+    let target = at(if is_within {
+        within
+    } else {
+        vec![base.to_owned()]
+    });
+    let mut read: BTreeSet<String> = target
+        .native_names(read(types))
+        .into_iter()
+        .chain(target.identifying())
+        .collect();
     // Groups are never disabled.
-    let state = schema.filter(|_| kind != ObjectType::Group).and_then(|schema| schema.native.state.clone());
+    let state = schema
+        .filter(|_| kind != ObjectType::Group)
+        .and_then(|schema| schema.native.state.clone());
     read.extend(state.clone());
-    let mut all = vec![target.permission(Operation::Read, read, "scope, matching and mapping read these values")];
+    let mut all = vec![target.permission(
+        Operation::Read,
+        read,
+        "scope, matching and mapping read these values",
+    )];
     if types.scope.names_groups() {
-        let groups: Vec<String> = types.scope.groups_in(system).into_iter().map(|(_, name)| name).collect();
+        let groups: Vec<String> = types
+            .scope
+            .groups_in(system)
+            .into_iter()
+            .map(|(_, name)| name)
+            .collect();
         let groups = at(groups);
         let read = groups.identifying().chain(groups.members()).collect();
-        all.push(Permission { is_subtree: false, ..groups.permission(Operation::Read, read, "the scope asks who is a member") });
+        all.push(Permission {
+            is_subtree: false,
+            ..groups.permission(Operation::Read, read, "the scope asks who is a member")
+        });
     }
     if let Some(deleted) = schema.and_then(|schema| schema.native.deleted_in.clone()) {
         let deleted = at(vec![deleted]);
         let read = deleted.identifying().collect();
-        all.push(deleted.permission(Operation::Read, read, "deletions are noticed there within seconds, and else once an hour"));
+        all.push(deleted.permission(
+            Operation::Read,
+            read,
+            "deletions are noticed there within seconds, and else once an hour",
+        ));
     }
     if carries_hash_from(rules, system) {
-        all.push(target.permission(Operation::Read, ["userPassword".to_owned()].into(), "the hash of a changed password is copied"));
+        all.push(target.permission(
+            Operation::Read,
+            ["userPassword".to_owned()].into(),
+            "the hash of a changed password is copied",
+        ));
     }
     if types.is_target() {
         all.extend(writes(types, &target, state));
@@ -142,19 +248,46 @@ fn of_type(rules: &RuleSet, system: &str, kind: ObjectType, schema: Option<&Sche
 
 /// What writing the accounts of a target needs.
 fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -> Vec<Permission> {
-    let mappings = || types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound));
-    let mut written: BTreeSet<String> = target.native_names(mappings().map(|mapping| mapping.attribute.clone()));
-    written.extend(target.native_names(types.departure.iter().flat_map(|step| match &step.act {
-        DepartureAct::Set { attribute, .. } => vec![attribute.clone()],
-        DepartureAct::Revoke { attributes } => attributes.clone(),
-        _ => Vec::new(),
-    })));
-    let state = state.filter(|_| switches_state(types) || mappings().any(|mapping| is_state(target, mapping)));
+    let mappings = || {
+        types.outbound.iter().chain(
+            types
+                .populations
+                .iter()
+                .flat_map(|population| &population.outbound),
+        )
+    };
+    let mut written: BTreeSet<String> =
+        target.native_names(mappings().map(|mapping| mapping.attribute.clone()));
+    written.extend(
+        target.native_names(types.departure.iter().flat_map(|step| match &step.act {
+            DepartureAct::Set { attribute, .. } => vec![attribute.clone()],
+            DepartureAct::Revoke { attributes } => attributes.clone(),
+            _ => Vec::new(),
+        })),
+    );
+    let state = state
+        .filter(|_| switches_state(types) || mappings().any(|mapping| is_state(target, mapping)));
     let mut all = Vec::new();
-    let password = types.password.as_ref().map(|password| password.attribute.clone());
-    let made: BTreeSet<String> = written.iter().cloned().chain(state.clone()).chain(password.clone()).collect();
-    let kept: BTreeSet<String> = written.iter().filter(|name| !names_itself(target, name)).cloned().collect();
-    all.push(target.permission(Operation::Write, kept, "outbound mappings and departure steps write these values"));
+    let password = types
+        .password
+        .as_ref()
+        .map(|password| password.attribute.clone());
+    let made: BTreeSet<String> = written
+        .iter()
+        .cloned()
+        .chain(state.clone())
+        .chain(password.clone())
+        .collect();
+    let kept: BTreeSet<String> = written
+        .iter()
+        .filter(|name| !names_itself(target, name))
+        .cloned()
+        .collect();
+    all.push(target.permission(
+        Operation::Write,
+        kept,
+        "outbound mappings and departure steps write these values",
+    ));
     if let Some(state) = &state {
         let reason = match types.on_out_of_scope {
             OnOutOfScope::Disable => "accounts out of scope are disabled, and enabled again",
@@ -166,26 +299,58 @@ fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -
         all.push(target.permission(Operation::Create, made, "new accounts are created"));
     }
     let renamed = mappings().find(|mapping| mapping.attribute.eq_ignore_ascii_case("dn"));
-    let moves = types.departure.iter().any(|step| matches!(step.act, DepartureAct::Move { .. }));
+    let moves = types
+        .departure
+        .iter()
+        .any(|step| matches!(step.act, DepartureAct::Move { .. }));
     if target.is_directory() && (renamed.is_some() || moves) {
-        let names = renamed.and_then(|mapping| naming_attribute(&mapping.program)).into_iter().collect();
+        let names = renamed
+            .and_then(|mapping| naming_attribute(&mapping.program))
+            .into_iter()
+            .collect();
         all.push(target.permission(Operation::Rename, names, "`dn` follows the identity"));
     }
-    if types.departure.iter().any(|step| matches!(step.act, DepartureAct::Delete)) {
-        all.push(target.permission(Operation::Delete, BTreeSet::new(), "a departure step deletes accounts"));
+    if types
+        .departure
+        .iter()
+        .any(|step| matches!(step.act, DepartureAct::Delete))
+    {
+        all.push(target.permission(
+            Operation::Delete,
+            BTreeSet::new(),
+            "a departure step deletes accounts",
+        ));
     }
-    let scrambles = types.departure.iter().any(|step| matches!(step.act, DepartureAct::RandomizePassword));
+    let scrambles = types
+        .departure
+        .iter()
+        .any(|step| matches!(step.act, DepartureAct::RandomizePassword));
     if let Some(password) = password.or_else(|| scrambles.then(|| "userPassword".to_owned())) {
-        all.push(target.permission(Operation::SetPassword, [password].into(), "accounts get passwords"));
-        if let Some(must_change) = target.schema.as_ref().and_then(|schema| schema.native.must_change.clone()) {
-            all.push(target.permission(Operation::Write, [must_change].into(), "a password can have to be changed at the next sign-in"));
+        all.push(target.permission(
+            Operation::SetPassword,
+            [password].into(),
+            "accounts get passwords",
+        ));
+        if let Some(must_change) = target
+            .schema
+            .as_ref()
+            .and_then(|schema| schema.native.must_change.clone())
+        {
+            all.push(target.permission(
+                Operation::Write,
+                [must_change].into(),
+                "a password can have to be changed at the next sign-in",
+            ));
         }
     }
     all
 }
 
 fn is_state(target: &PermissionTarget, mapping: &Mapping) -> bool {
-    let state = target.schema.as_ref().and_then(|schema| schema.state_attribute.as_deref());
+    let state = target
+        .schema
+        .as_ref()
+        .and_then(|schema| schema.state_attribute.as_deref());
     state.is_some_and(|state| state.eq_ignore_ascii_case(&mapping.attribute))
 }
 
@@ -193,7 +358,10 @@ fn is_state(target: &PermissionTarget, mapping: &Mapping) -> bool {
 fn switches_state(types: &TypeRules) -> bool {
     types.on_out_of_scope == OnOutOfScope::Disable
         || types.on_orphaned == OnOrphaned::Disable
-        || types.departure.iter().any(|step| matches!(step.act, DepartureAct::Disable))
+        || types
+            .departure
+            .iter()
+            .any(|step| matches!(step.act, DepartureAct::Disable))
 }
 
 /// Is it written when an entry is made, and never after?
@@ -201,33 +369,74 @@ fn names_itself(target: &PermissionTarget, attribute: &str) -> bool {
     target.is_directory() && attribute.eq_ignore_ascii_case("objectClass")
 }
 
-/// The attribute by which the entries are named that a mapping of `dn` gives, if its first text says so.
+/// The attribute by which the entries are named that a mapping of `dn` gives, if its first text
+/// says so.
 fn naming_attribute(program: &Program) -> Option<String> {
     let (id, stage) = (vec![Value::text("1")], vec![Value::text("here")]);
-    let nobody: Attributes = [("id".to_owned(), id), ("stage".to_owned(), stage)].into_iter().collect();
-    let given = program.run(&EvalInputs { account: None, identity: Some(&nobody) }).ok();
-    let text = given.and_then(|values| values.first().map(Value::to_string)).unwrap_or_else(|| program.source().to_owned());
+    let nobody: Attributes = [("id".to_owned(), id), ("stage".to_owned(), stage)]
+        .into_iter()
+        .collect();
+    let given = program
+        .run(&EvalInputs {
+            account: None,
+            identity: Some(&nobody),
+        })
+        .ok();
+    let text = given
+        .and_then(|values| values.first().map(Value::to_string))
+        .unwrap_or_else(|| program.source().to_owned());
     let (name, _) = text.trim_start_matches(['"', '\'', '(']).split_once('=')?;
-    name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-').then(|| name.to_owned())
+    name.chars()
+        .all(|c| c.is_ascii_alphanumeric() || c == '-')
+        .then(|| name.to_owned())
 }
 
 fn fills_groups(rules: &RuleSet, system: &str) -> bool {
-    let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
+    let types = rules
+        .systems
+        .get(system)
+        .into_iter()
+        .flat_map(|system| system.types.values());
     let mut types = types.into_iter();
-    types.any(|types| !types.memberships.is_empty() || types.departure.iter().any(|step| matches!(step.act, DepartureAct::Revoke { .. })))
+    types.any(|types| {
+        !types.memberships.is_empty()
+            || types
+                .departure
+                .iter()
+                .any(|step| matches!(step.act, DepartureAct::Revoke { .. }))
+    })
 }
 
 fn carries_hash_from(rules: &RuleSet, system: &str) -> bool {
-    let types = rules.systems.values().flat_map(|other| other.types.values());
-    types.filter_map(|types| types.password.as_ref()).any(|password| password.carry.as_deref() == Some(system))
+    let types = rules
+        .systems
+        .values()
+        .flat_map(|other| other.types.values());
+    types
+        .filter_map(|types| types.password.as_ref())
+        .any(|password| password.carry.as_deref() == Some(system))
 }
 
 /// Attributes in which generated values must be free, though no mapping reads them.
-fn looked_up(rules: &RuleSet, system: &str, schema: Option<&Schema>, base: &str) -> Option<Permission> {
-    let generated =
-        rules.identities.values().flat_map(|identities| &identities.attributes).filter_map(|attribute| attribute.generated.as_ref());
-    let names = generated.flat_map(|generated| &generated.free_in).filter(|(there, _)| there == system).map(|(_, name)| name.clone());
-    let target = PermissionTarget { base: vec![base.to_owned()], schema: schema.cloned() };
+fn looked_up(
+    rules: &RuleSet,
+    system: &str,
+    schema: Option<&Schema>,
+    base: &str,
+) -> Option<Permission> {
+    let generated = rules
+        .identities
+        .values()
+        .flat_map(|identities| &identities.attributes)
+        .filter_map(|attribute| attribute.generated.as_ref());
+    let names = generated
+        .flat_map(|generated| &generated.free_in)
+        .filter(|(there, _)| there == system)
+        .map(|(_, name)| name.clone());
+    let target = PermissionTarget {
+        base: vec![base.to_owned()],
+        schema: schema.cloned(),
+    };
     let names = target.native_names(names);
     (!names.is_empty()).then(|| {
         let read = names.into_iter().chain(target.identifying()).collect();
@@ -237,18 +446,33 @@ fn looked_up(rules: &RuleSet, system: &str, schema: Option<&Schema>, base: &str)
 
 /// The attributes that the rules read of the accounts of a system, of any type.
 pub fn read_of(rules: &RuleSet, system: &str) -> Vec<String> {
-    let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
-    let names = types.flat_map(read).filter(|name| !DERIVED.contains(&name.as_str()));
+    let types = rules
+        .systems
+        .get(system)
+        .into_iter()
+        .flat_map(|system| system.types.values());
+    let names = types
+        .flat_map(read)
+        .filter(|name| !DERIVED.contains(&name.as_str()));
     names.collect::<BTreeSet<String>>().into_iter().collect()
 }
 
 /// The filters of a system's rules that only its server can decide.
 pub fn server_filters(rules: &RuleSet, system: &str) -> Vec<tide_ldap::LdapFilter> {
-    let types = rules.systems.get(system).into_iter().flat_map(|system| system.types.values());
-    let filters = types.filter_map(|types| match types.scope.filter.as_ref().map(|filter| &filter.filter) {
-        Some(RecordFilter::Ldap(filter)) if crate::scope::is_server_side(filter) => Some(filter.clone()),
-        _ => None,
-    });
+    let types = rules
+        .systems
+        .get(system)
+        .into_iter()
+        .flat_map(|system| system.types.values());
+    let filters =
+        types.filter_map(
+            |types| match types.scope.filter.as_ref().map(|filter| &filter.filter) {
+                Some(RecordFilter::Ldap(filter)) if crate::scope::is_server_side(filter) => {
+                    Some(filter.clone())
+                }
+                _ => None,
+            },
+        );
     filters.collect()
 }
 
@@ -258,19 +482,52 @@ fn read(types: &TypeRules) -> BTreeSet<String> {
     let programs = types
         .matching
         .iter()
-        .flat_map(|rule| rule.account.iter().chain(rule.agree.iter().map(|value| &value.account)))
+        .flat_map(|rule| {
+            rule.account
+                .iter()
+                .chain(rule.agree.iter().map(|value| &value.account))
+        })
         .chain(types.inbound.iter().map(|mapping| &mapping.program))
-        .chain(types.scope.conditions.iter().map(|condition| &condition.when))
-        .chain(types.protected.conditions.iter().map(|condition| &condition.when));
+        .chain(
+            types
+                .scope
+                .conditions
+                .iter()
+                .map(|condition| &condition.when),
+        )
+        .chain(
+            types
+                .protected
+                .conditions
+                .iter()
+                .map(|condition| &condition.when),
+        );
     for program in programs {
-        names.extend(program.reads().iter().filter(|(root, _)| *root == Root::Account).map(|(_, name)| name.clone()));
+        names.extend(
+            program
+                .reads()
+                .iter()
+                .filter(|(root, _)| *root == Root::Account)
+                .map(|(_, name)| name.clone()),
+        );
     }
-    if let Some(RecordFilter::Ldap(filter)) = types.scope.filter.as_ref().map(|filter| &filter.filter) {
+    if let Some(RecordFilter::Ldap(filter)) =
+        types.scope.filter.as_ref().map(|filter| &filter.filter)
+    {
         names.extend(filter.reads().into_iter().map(str::to_owned));
     }
     // What is kept in step is compared with what is there.
-    let populations = types.populations.iter().flat_map(|population| &population.outbound);
-    names.extend(types.outbound.iter().chain(populations).map(|mapping| mapping.attribute.clone()));
+    let populations = types
+        .populations
+        .iter()
+        .flat_map(|population| &population.outbound);
+    names.extend(
+        types
+            .outbound
+            .iter()
+            .chain(populations)
+            .map(|mapping| mapping.attribute.clone()),
+    );
     names
 }
 
@@ -281,7 +538,11 @@ mod tests {
     use crate::schema::{AttributeDef, NativeNames};
 
     fn directory() -> Schema {
-        let mut schema = Schema { state_attribute: Some("enabled".into()), refers_by_name: true, ..Schema::default() };
+        let mut schema = Schema {
+            state_attribute: Some("enabled".into()),
+            refers_by_name: true,
+            ..Schema::default()
+        };
         for name in ["member", "title", "mail", "uid", "cn"] {
             schema.put(AttributeDef::text(name));
         }
@@ -295,10 +556,26 @@ mod tests {
     }
 
     fn listed(text: &str) -> Vec<String> {
-        let files = [edit::first_identities(false), RuleFile { name: "dock.toml".into(), text: text.into() }];
+        let files = [
+            edit::first_identities(false),
+            RuleFile {
+                name: "dock.toml".into(),
+                text: text.into(),
+            },
+        ];
         let (rules, found) = RuleSet::load(&files, &Default::default());
-        let one = |p: Permission| format!("{:?} {}: {}", p.operation, p.entries.join(" and "), p.attributes.join(","));
-        let all = required(&rules, "dock", |_| Some(directory()), |_| "dc=e".to_owned()).into_iter().map(one).collect::<Vec<_>>();
+        let one = |p: Permission| {
+            format!(
+                "{:?} {}: {}",
+                p.operation,
+                p.entries.join(" and "),
+                p.attributes.join(",")
+            )
+        };
+        let all = required(&rules, "dock", |_| Some(directory()), |_| "dc=e".to_owned())
+            .into_iter()
+            .map(one)
+            .collect::<Vec<_>>();
         assert!(!all.is_empty(), "{found:?}");
         all
     }
@@ -308,7 +585,10 @@ mod tests {
         let text = "system = \"dock\"\n[person.scope]\nwithin = [\"ou=people,dc=e\"]\ngroups = [\"cn=crew,dc=e\"]\n[[person.match]]\naccount = 'account.uid'\nidentity = 'identity.mail'\n[person.inbound]\nmail = 'account.mail'\n";
         assert_eq!(
             listed(text),
-            ["Read ou=people,dc=e: entryUUID,mail,nsAccountLock,objectClass,uid", "Read cn=crew,dc=e: entryUUID,member,objectClass"]
+            [
+                "Read ou=people,dc=e: entryUUID,mail,nsAccountLock,objectClass,uid",
+                "Read cn=crew,dc=e: entryUUID,member,objectClass"
+            ]
         );
     }
 

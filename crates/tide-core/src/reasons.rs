@@ -104,12 +104,15 @@ impl HoldCause {
             | HoldCause::NotRead
             | HoldCause::WaitingForStep => HoldOwner::Operator,
             HoldCause::AwaitingApproval => HoldOwner::Approver,
-            HoldCause::MissingValue | HoldCause::DuplicateValue | HoldCause::InvalidValue => HoldOwner::SourceOwner,
+            HoldCause::MissingValue | HoldCause::DuplicateValue | HoldCause::InvalidValue => {
+                HoldOwner::SourceOwner
+            }
             HoldCause::RuleError => HoldOwner::RuleAuthor,
             HoldCause::Failed | HoldCause::RetriedLater => HoldOwner::SystemOwner,
-            HoldCause::WaitingForAccount | HoldCause::WaitingForSeat | HoldCause::WaitingForDay | HoldCause::UnknownOutcome => {
-                HoldOwner::Nobody
-            }
+            HoldCause::WaitingForAccount
+            | HoldCause::WaitingForSeat
+            | HoldCause::WaitingForDay
+            | HoldCause::UnknownOutcome => HoldOwner::Nobody,
         }
     }
 }
@@ -129,12 +132,20 @@ pub struct Reason {
 impl Reason {
     /// A reason that no single rule stands behind.
     pub fn new(text: impl Into<String>) -> Self {
-        Reason { text: text.into(), rule: None, cause: None }
+        Reason {
+            text: text.into(),
+            rule: None,
+            cause: None,
+        }
     }
 
     /// A reason that a rule gives.
     pub fn by(text: impl Into<String>, rule: &Place) -> Self {
-        Reason { text: text.into(), rule: Some(rule.clone()), cause: None }
+        Reason {
+            text: text.into(),
+            rule: Some(rule.clone()),
+            cause: None,
+        }
     }
 
     /// The same, as the reason of a hold. A cause that is known already stays.

@@ -1,8 +1,10 @@
-//! References: who is meant by a DN, an id or a number in one system, and how that one is written in another.
+//! References: who is meant by a DN, an id or a number in one system, and how that one is written
+//! in another.
 //!
-//! An identity points to identities: `manager` holds the other's id. What a source writes is resolved when an
-//! identity is composed; what a target needs is written when its account is decided. Cycles need no care: a
-//! reference never decides whether somebody exists, and one to an account that is yet to be made waits for it.
+//! An identity points to identities: `manager` holds the other's id. What a source writes is
+//! resolved when an identity is composed; what a target needs is written when its account is
+//! decided. Cycles need no care: a reference never decides whether somebody exists, and one to an
+//! account that is yet to be made waits for it.
 
 use crate::model::{AccountId, ObjectType, Population};
 use crate::rules::Pointer;
@@ -10,8 +12,8 @@ use crate::value::{Attributes, Value};
 use std::collections::HashMap;
 use tide_ldap::Dn;
 
-/// A name as references are compared: a DN in its canonical form, without the bits that may follow it (Name and Optional UID, RFC 4517
-/// §3.3.21); anything else in lower case.
+/// A name as references are compared: a DN in its canonical form, without the bits that may follow
+/// it (Name and Optional UID, RFC 4517 §3.3.21); anything else in lower case.
 pub fn folded(text: &str) -> String {
     let text = without_uid(text);
     match text.parse::<Dn>() {
@@ -22,12 +24,20 @@ pub fn folded(text: &str) -> String {
 
 /// The container in which an entry of this name lies, as names are compared; none when it is no DN.
 pub fn container_of(name: &str) -> Option<String> {
-    name.parse::<Dn>().ok().filter(|_| name.contains('=')).and_then(|dn| dn.parent()).map(|parent| parent.canonical())
+    name.parse::<Dn>()
+        .ok()
+        .filter(|_| name.contains('='))
+        .and_then(|dn| dn.parent())
+        .map(|parent| parent.canonical())
 }
 
 fn without_uid(text: &str) -> &str {
-    let bits = text.trim_end().strip_suffix("'B").and_then(|rest| rest.rsplit_once("#'"));
-    bits.filter(|(_, bits)| bits.chars().all(|bit| matches!(bit, '0' | '1'))).map_or(text, |(name, _)| name)
+    let bits = text
+        .trim_end()
+        .strip_suffix("'B")
+        .and_then(|rest| rest.rsplit_once("#'"));
+    bits.filter(|(_, bits)| bits.chars().all(|bit| matches!(bit, '0' | '1')))
+        .map_or(text, |(name, _)| name)
 }
 
 /// Who is behind the names that systems use.
@@ -42,9 +52,13 @@ impl<'a> ReferenceIndex<'a> {
     pub fn new(population: &'a Population, owner: &HashMap<AccountId, &'a str>) -> Self {
         let mut by_name = HashMap::new();
         for account in &population.accounts {
-            let Some(identity) = owner.get(&account.id) else { continue };
+            let Some(identity) = owner.get(&account.id) else {
+                continue;
+            };
             let mut put = |name: String| {
-                by_name.entry((account.system.as_str(), name)).or_insert((*identity, account.kind));
+                by_name
+                    .entry((account.system.as_str(), name))
+                    .or_insert((*identity, account.kind));
             };
             put(folded(&account.name));
             put(account.key.to_lowercase());
@@ -71,14 +85,20 @@ pub struct Numbers<'a> {
 
 impl<'a> Numbers<'a> {
     /// Indexes the identities by the attributes that pointers name.
-    pub fn new(by: &[&'a str], identities: impl Iterator<Item = (&'a str, &'a Attributes)>) -> Self {
+    pub fn new(
+        by: &[&'a str],
+        identities: impl Iterator<Item = (&'a str, &'a Attributes)>,
+    ) -> Self {
         let mut by_value: HashMap<(&str, String), Option<&str>> = HashMap::new();
         if !by.is_empty() {
             for (id, attributes) in identities {
                 for name in by {
                     for value in attributes.get(name) {
                         // Two of one number: nobody can be meant by it.
-                        by_value.entry((name, folded(&value.to_string()))).and_modify(|one| *one = None).or_insert(Some(id));
+                        by_value
+                            .entry((name, folded(&value.to_string())))
+                            .and_modify(|one| *one = None)
+                            .or_insert(Some(id));
                     }
                 }
             }
@@ -111,7 +131,8 @@ pub struct Written {
 }
 
 impl Accounts {
-    /// Indexes the live accounts of a system. `links` say whose each is, `kinds` which identities there are.
+    /// Indexes the live accounts of a system. `links` say whose each is, `kinds` which identities
+    /// there are.
     pub fn new<'a>(
         population: &'a Population,
         system: &str,
@@ -129,18 +150,30 @@ impl Accounts {
         for (account, identity) in links {
             if let Some(&at) = there.get(&account) {
                 let account = &population.accounts[at];
-                of.entry(identity.to_owned()).or_insert((account.name.clone(), account.key.clone()));
+                of.entry(identity.to_owned())
+                    .or_insert((account.name.clone(), account.key.clone()));
             }
         }
-        Accounts { of, kinds: kinds.map(|(id, kind)| (id.to_owned(), kind)).collect() }
+        Accounts {
+            of,
+            kinds: kinds.map(|(id, kind)| (id.to_owned(), kind)).collect(),
+        }
     }
 
-    /// Writes a value of an identity as the target's attribute wants it. What is no identity's id stays as it is.
+    /// Writes a value of an identity as the target's attribute wants it. What is no identity's id
+    /// stays as it is.
     pub fn write(&self, attribute: &str, values: &[Value], by_name: bool) -> Written {
         let mut written = Written::default();
         for value in values {
-            let Some((id, kind)) = value.as_text().and_then(|id| Some((id, *self.kinds.get(id)?))) else {
-                written.values.push(value.as_text().map_or_else(|| value.clone(), |raw| Value::Reference(raw.to_owned())));
+            let Some((id, kind)) = value
+                .as_text()
+                .and_then(|id| Some((id, *self.kinds.get(id)?)))
+            else {
+                written.values.push(
+                    value
+                        .as_text()
+                        .map_or_else(|| value.clone(), |raw| Value::Reference(raw.to_owned())),
+                );
                 continue;
             };
             // SCIM tells members by their type, and each has a flat name of its own.
@@ -151,7 +184,11 @@ impl Accounts {
             };
             match self.of.get(id) {
                 _ if !wanted => {}
-                Some((name, key)) => written.values.push(Value::Reference(if by_name { name.clone() } else { key.clone() })),
+                Some((name, key)) => written.values.push(Value::Reference(if by_name {
+                    name.clone()
+                } else {
+                    key.clone()
+                })),
                 None => written.missing.push(id.to_owned()),
             }
         }
@@ -184,7 +221,11 @@ mod tests {
     fn a_name_may_be_followed_by_bits() {
         assert_eq!(folded("CN=Ada, DC=e#'0101'B"), folded("cn=ada,dc=e"));
         assert_eq!(folded("cn=ada,dc=e#''B"), folded("cn=ada,dc=e"));
-        assert_ne!(folded("cn=ada#'012'B,dc=e"), folded("cn=ada,dc=e"), "a name that only looks so");
+        assert_ne!(
+            folded("cn=ada#'012'B,dc=e"),
+            folded("cn=ada,dc=e"),
+            "a name that only looks so"
+        );
     }
 
     #[test]
@@ -199,26 +240,77 @@ mod tests {
         };
         let owner = HashMap::from([(1, "a"), (2, "a"), (3, "b")]);
         let directory = ReferenceIndex::new(&population, &owner);
-        let people = Pointer { kinds: vec![ObjectType::Person], by: None };
-        assert_eq!(directory.who("harbour", "UID=Ada, OU=Deck,DC=E", &people), Some("a"));
-        assert_eq!(directory.who("berthing", "uid=ada,ou=Deck,dc=e", &people), None, "another system's name");
-        assert_eq!(directory.who("harbour", "uid=ada,ou=Deck,dc=e", &Pointer { kinds: vec![ObjectType::Group], by: None }), None);
+        let people = Pointer {
+            kinds: vec![ObjectType::Person],
+            by: None,
+        };
+        assert_eq!(
+            directory.who("harbour", "UID=Ada, OU=Deck,DC=E", &people),
+            Some("a")
+        );
+        assert_eq!(
+            directory.who("berthing", "uid=ada,ou=Deck,dc=e", &people),
+            None,
+            "another system's name"
+        );
+        assert_eq!(
+            directory.who(
+                "harbour",
+                "uid=ada,ou=Deck,dc=e",
+                &Pointer {
+                    kinds: vec![ObjectType::Group],
+                    by: None
+                }
+            ),
+            None
+        );
 
         let kinds = || [("a", ObjectType::Person), ("b", ObjectType::Person)].into_iter();
-        let links = || owner.iter().map(|(account, identity)| (*account, *identity));
+        let links = || {
+            owner
+                .iter()
+                .map(|(account, identity)| (*account, *identity))
+        };
         let values = [Value::text("a"), Value::text("b")];
-        let berthing = Accounts::new(&population, "berthing", links(), kinds()).write("members.User", &values, false);
-        assert_eq!(berthing, Written { values: vec![Value::Reference("key-2".into())], missing: vec!["b".into()] });
+        let berthing = Accounts::new(&population, "berthing", links(), kinds()).write(
+            "members.User",
+            &values,
+            false,
+        );
+        assert_eq!(
+            berthing,
+            Written {
+                values: vec![Value::Reference("key-2".into())],
+                missing: vec!["b".into()]
+            }
+        );
         let harbour = Accounts::new(&population, "harbour", links(), kinds());
-        assert_eq!(harbour.write("member", &values, true).values[1], Value::Reference("uid=bo,dc=e".into()));
-        assert_eq!(harbour.write("members.Group", &values, true), Written::default(), "nobody of that type");
+        assert_eq!(
+            harbour.write("member", &values, true).values[1],
+            Value::Reference("uid=bo,dc=e".into())
+        );
+        assert_eq!(
+            harbour.write("members.Group", &values, true),
+            Written::default(),
+            "nobody of that type"
+        );
     }
 
     #[test]
     fn a_number_that_two_have_is_nobodys() {
-        let person = |number: &str| -> Attributes { [("number".to_owned(), vec![Value::text(number)])].into_iter().collect() };
+        let person = |number: &str| -> Attributes {
+            [("number".to_owned(), vec![Value::text(number)])]
+                .into_iter()
+                .collect()
+        };
         let (one, two, three) = (person("17"), person("18"), person("18"));
-        let numbers = Numbers::new(&["number"], [("a", &one), ("b", &two), ("c", &three)].into_iter());
-        assert_eq!((numbers.who("number", " 17 "), numbers.who("number", "18")), (Some("a"), None));
+        let numbers = Numbers::new(
+            &["number"],
+            [("a", &one), ("b", &two), ("c", &three)].into_iter(),
+        );
+        assert_eq!(
+            (numbers.who("number", " 17 "), numbers.who("number", "18")),
+            (Some("a"), None)
+        );
     }
 }

@@ -1,5 +1,5 @@
-//! Roles: named bundles of values, held by condition or by hand, nested. What accounts, groups and licences they bring follows
-//! from rules that read `identity.roles` and the values.
+//! Roles: named bundles of values, held by condition or by hand, nested. What accounts, groups and
+//! licences they bring follows from rules that read `identity.roles` and the values.
 
 use crate::expr::{EvalInputs, Program};
 use crate::model::{Identity, ObjectType};
@@ -29,7 +29,8 @@ pub struct Role {
     pub includes: Vec<String>,
     /// Which role's value counts where several set one: the highest.
     pub priority: i64,
-    /// For how many days it is kept after its condition, or the role that brought it, no longer holds.
+    /// For how many days it is kept after its condition, or the role that brought it, no longer
+    /// holds.
     pub keep_days: u32,
     /// Its values.
     pub values: Vec<RoleValue>,
@@ -73,7 +74,11 @@ impl RoleGrant {
 
     /// When that changes next.
     pub fn next(&self, now: Timestamp) -> Option<Timestamp> {
-        [self.from, self.until].into_iter().flatten().filter(|at| *at > now).min()
+        [self.from, self.until]
+            .into_iter()
+            .flatten()
+            .filter(|at| *at > now)
+            .min()
     }
 }
 
@@ -118,7 +123,9 @@ impl fmt::Display for RoleSource {
             RoleSource::Condition(when) => f.write_str(when),
             RoleSource::Grant(operator) => write!(f, "given by {operator}"),
             RoleSource::Included(role) => write!(f, "included in {role}"),
-            RoleSource::Kept(until) => write!(f, "kept until {}", until.strftime("%Y-%m-%d %H:%M UTC")),
+            RoleSource::Kept(until) => {
+                write!(f, "kept until {}", until.strftime("%Y-%m-%d %H:%M UTC"))
+            }
         }
     }
 }
@@ -151,15 +158,37 @@ pub struct ResolvedValue<'r> {
     pub over: Vec<(String, Vec<Value>)>,
 }
 
-/// The roles that are only kept for a while: of what an identity held before, those that nothing gives it any more.
+/// The roles that are only kept for a while: of what an identity held before, those that nothing
+/// gives it any more.
 pub fn kept(rules: &RuleSet, stored: &Identity, held: &[HeldRole], now: Timestamp) -> KeptRoles {
     let (kind, before) = (stored.kind, &stored.attributes);
     let zone = rules.zone(kind);
-    let had = |role: &Role| before.get(ROLES).iter().any(|value| value.to_string() == role.name);
-    let lost = |role: &&Role| role.kind == kind && role.keep_days > 0 && had(role) && !held.iter().any(|one| one.role == role.name);
-    let until =
-        |role: &Role| stored.kept_roles.get(&role.name).copied().unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days, &zone));
-    rules.roles.iter().filter(lost).map(|role| (role.name.clone(), until(role))).filter(|(_, until)| *until > now).collect()
+    let had = |role: &Role| {
+        before
+            .get(ROLES)
+            .iter()
+            .any(|value| value.to_string() == role.name)
+    };
+    let lost = |role: &&Role| {
+        role.kind == kind
+            && role.keep_days > 0
+            && had(role)
+            && !held.iter().any(|one| one.role == role.name)
+    };
+    let until = |role: &Role| {
+        stored
+            .kept_roles
+            .get(&role.name)
+            .copied()
+            .unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days, &zone))
+    };
+    rules
+        .roles
+        .iter()
+        .filter(lost)
+        .map(|role| (role.name.clone(), until(role)))
+        .filter(|(_, until)| *until > now)
+        .collect()
 }
 
 /// The roles that somebody holds, by name, each with by what.
@@ -174,19 +203,35 @@ pub fn held(
     grants: &[&RoleGrant],
     now: Timestamp,
 ) -> Result<Vec<HeldRole>, Reason> {
-    let values = EvalInputs { account: None, identity: Some(attributes) };
+    let values = EvalInputs {
+        account: None,
+        identity: Some(attributes),
+    };
     let mut all: BTreeMap<&str, RoleSource> = BTreeMap::new();
     for role in rules.roles.iter().filter(|role| role.kind == kind) {
-        let given = grants.iter().find(|grant| grant.role == role.name && grant.holds(now));
+        let given = grants
+            .iter()
+            .find(|grant| grant.role == role.name && grant.holds(now));
         let fits = match &role.when {
             None => false,
             Some(when) => when.holds(&values).map_err(|error| {
-                Reason::by(format!("it cannot be told who is {}: {error} (in {})", role.name, when.source()), &role.place)
+                Reason::by(
+                    format!(
+                        "it cannot be told who is {}: {error} (in {})",
+                        role.name,
+                        when.source()
+                    ),
+                    &role.place,
+                )
             })?,
         };
         match (given, &role.when) {
-            (Some(grant), _) => drop(all.insert(&role.name, RoleSource::Grant(grant.principal.clone()))),
-            (None, Some(when)) if fits => drop(all.insert(&role.name, RoleSource::Condition(when.source().to_owned()))),
+            (Some(grant), _) => {
+                drop(all.insert(&role.name, RoleSource::Grant(grant.principal.clone())))
+            }
+            (None, Some(when)) if fits => {
+                drop(all.insert(&role.name, RoleSource::Condition(when.source().to_owned())))
+            }
             _ => {}
         }
     }
@@ -197,7 +242,9 @@ pub fn held(
 fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -> Vec<HeldRole> {
     let mut left: Vec<&str> = all.keys().copied().collect();
     while let Some(name) = left.pop() {
-        let Some(role) = rules.roles.iter().find(|role| role.name == name) else { continue };
+        let Some(role) = rules.roles.iter().find(|role| role.name == name) else {
+            continue;
+        };
         for other in &role.includes {
             if !all.contains_key(other.as_str()) {
                 all.insert(other, RoleSource::Included(name.to_owned()));
@@ -205,7 +252,12 @@ fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -
             }
         }
     }
-    all.into_iter().map(|(role, source)| HeldRole { role: role.to_owned(), source }).collect()
+    all.into_iter()
+        .map(|(role, source)| HeldRole {
+            role: role.to_owned(),
+            source,
+        })
+        .collect()
 }
 
 /// The roles that somebody holds, with those that are kept and what they bring.
@@ -235,28 +287,60 @@ pub fn values<'r>(
     attributes: &Attributes,
     held: &BTreeSet<&str>,
 ) -> Result<Vec<ResolvedValue<'r>>, Reason> {
-    let Some(declared) = rules.identities.get(&kind) else { return Ok(Vec::new()) };
-    let read = EvalInputs { account: None, identity: Some(attributes) };
-    let mut roles: Vec<&Role> = rules.roles.iter().filter(|role| role.kind == kind && held.contains(role.name.as_str())).collect();
+    let Some(declared) = rules.identities.get(&kind) else {
+        return Ok(Vec::new());
+    };
+    let read = EvalInputs {
+        account: None,
+        identity: Some(attributes),
+    };
+    let mut roles: Vec<&Role> = rules
+        .roles
+        .iter()
+        .filter(|role| role.kind == kind && held.contains(role.name.as_str()))
+        .collect();
     // Equal priorities never say different things of one attribute: the check sees to it.
-    roles.sort_by(|a, b| b.priority.cmp(&a.priority).then_with(|| a.name.cmp(&b.name)));
+    roles.sort_by(|a, b| {
+        b.priority
+            .cmp(&a.priority)
+            .then_with(|| a.name.cmp(&b.name))
+    });
     let mut all = Vec::new();
     for attribute in &declared.attributes {
         let says = |binding: bool| {
             let of = |role: &&'r Role| {
                 let (role, name) = (*role, &attribute.name);
-                let own = role.values.iter().find(|value| value.binding == binding && value.attribute.eq_ignore_ascii_case(name))?;
-                Some(own.value.run(&read).map(|values| (role, own, values)).map_err(|error| {
-                    Reason::by(format!("{name} by the role {} cannot be told: {error} (in {})", role.name, own.value.source()), &own.place)
-                }))
+                let own = role.values.iter().find(|value| {
+                    value.binding == binding && value.attribute.eq_ignore_ascii_case(name)
+                })?;
+                Some(
+                    own.value
+                        .run(&read)
+                        .map(|values| (role, own, values))
+                        .map_err(|error| {
+                            Reason::by(
+                                format!(
+                                    "{name} by the role {} cannot be told: {error} (in {})",
+                                    role.name,
+                                    own.value.source()
+                                ),
+                                &own.place,
+                            )
+                        }),
+                )
             };
-            roles.iter().filter_map(of).collect::<Result<Vec<_>, Reason>>()
+            roles
+                .iter()
+                .filter_map(of)
+                .collect::<Result<Vec<_>, Reason>>()
         };
         let mut candidates = says(true)?;
         if candidates.is_empty() && attributes.get(&attribute.name).is_empty() {
             candidates = says(false)?;
         }
-        let Some((role, value, first)) = candidates.first().cloned() else { continue };
+        let Some((role, value, first)) = candidates.first().cloned() else {
+            continue;
+        };
         if attribute.many {
             let mut values: Vec<Value> = Vec::new();
             for one in candidates.into_iter().flat_map(|(.., values)| values) {
@@ -264,12 +348,25 @@ pub fn values<'r>(
                     values.push(one);
                 }
             }
-            all.push(ResolvedValue { role, value, values, over: Vec::new() });
+            all.push(ResolvedValue {
+                role,
+                value,
+                values,
+                over: Vec::new(),
+            });
             continue;
         }
-        let over =
-            candidates.into_iter().skip(1).filter(|(.., values)| *values != first).map(|(role, _, values)| (role.name.clone(), values));
-        all.push(ResolvedValue { role, value, over: over.collect(), values: first });
+        let over = candidates
+            .into_iter()
+            .skip(1)
+            .filter(|(.., values)| *values != first)
+            .map(|(role, _, values)| (role.name.clone(), values));
+        all.push(ResolvedValue {
+            role,
+            value,
+            over: over.collect(),
+            values: first,
+        });
     }
     Ok(all)
 }

@@ -70,7 +70,10 @@ impl AttributeDef {
     /// What is wrong with values of it: their kind, length or wording.
     pub fn unfit(&self, values: &[Value]) -> Option<String> {
         // Nearly every attribute takes any text, and nothing need be written out to know that.
-        let any = matches!(self.kind, ValueKind::Text | ValueKind::Reference | ValueKind::Bytes | ValueKind::Complex);
+        let any = matches!(
+            self.kind,
+            ValueKind::Text | ValueKind::Reference | ValueKind::Bytes | ValueKind::Complex
+        );
         if any && self.longest.is_none() && self.allowed.is_empty() {
             return None;
         }
@@ -80,25 +83,47 @@ impl AttributeDef {
     fn one_unfit(&self, value: &Value) -> Option<String> {
         let text = value.to_string();
         let fits = match (self.kind, value) {
-            (ValueKind::Bool, Value::Bool(_)) | (ValueKind::Int, Value::Int(_)) | (ValueKind::Time, Value::Time(_)) => true,
-            (ValueKind::Bool, Value::Text(text)) => ["true", "false"].contains(&text.trim().to_ascii_lowercase().as_str()),
+            (ValueKind::Bool, Value::Bool(_))
+            | (ValueKind::Int, Value::Int(_))
+            | (ValueKind::Time, Value::Time(_)) => true,
+            (ValueKind::Bool, Value::Text(text)) => {
+                ["true", "false"].contains(&text.trim().to_ascii_lowercase().as_str())
+            }
             (ValueKind::Int, Value::Text(text)) => text.trim().parse::<i64>().is_ok(),
             (ValueKind::Time, Value::Text(text)) => {
-                text.trim().parse::<jiff::Timestamp>().is_ok() || text.trim().parse::<jiff::civil::Date>().is_ok()
+                text.trim().parse::<jiff::Timestamp>().is_ok()
+                    || text.trim().parse::<jiff::civil::Date>().is_ok()
             }
             (ValueKind::Bool | ValueKind::Int | ValueKind::Time, _) => false,
             _ => true,
         };
         if !fits {
-            return Some(format!("{text:?} is not {}, which `{}` holds", self.kind.words(), self.name));
+            return Some(format!(
+                "{text:?} is not {}, which `{}` holds",
+                self.kind.words(),
+                self.name
+            ));
         }
         let count = text.chars().count();
         if let Some(longest) = self.longest.filter(|longest| count > *longest as usize) {
-            return Some(format!("{text:?} has {count} characters, and `{}` holds {longest}", self.name));
+            return Some(format!(
+                "{text:?} has {count} characters, and `{}` holds {longest}",
+                self.name
+            ));
         }
-        let same = |one: &str| if self.case_exact { one == text } else { one.to_lowercase() == text.to_lowercase() };
+        let same = |one: &str| {
+            if self.case_exact {
+                one == text
+            } else {
+                one.to_lowercase() == text.to_lowercase()
+            }
+        };
         if !self.allowed.is_empty() && !self.allowed.iter().any(|one| same(one)) {
-            return Some(format!("{text:?} is not among the values of `{}`: {}", self.name, self.allowed.join(", ")));
+            return Some(format!(
+                "{text:?} is not among the values of `{}`: {}",
+                self.name,
+                self.allowed.join(", ")
+            ));
         }
         None
     }
@@ -132,20 +157,24 @@ pub struct Schema {
     pub name_attribute: Option<String>,
     /// Other attributes of which the system lets no two objects, of any type, hold the same value.
     pub unique: Vec<String>,
-    /// Are references to other objects written with their names (a directory's DNs)? If not, with their keys
-    /// (SCIM ids).
+    /// Are references to other objects written with their names (a directory's DNs)? If not, with
+    /// their keys (SCIM ids).
     pub refers_by_name: bool,
-    /// The server itself puts a new name wherever it holds the old one, as a domain controller does.
+    /// The server itself puts a new name wherever it holds the old one, as a domain controller
+    /// does.
     pub follows_renames: bool,
     /// Each object class with all classes above it, in lower case: entries may leave those out.
     pub classes: BTreeMap<String, Vec<String>>,
-    /// Attributes without an ordering, in lower case: a server answers `>=` and `<=` about them with "undefined".
+    /// Attributes without an ordering, in lower case: a server answers `>=` and `<=` about them
+    /// with "undefined".
     pub unordered: BTreeSet<String>,
-    /// Attributes that the server returns only on request, in lower case (operational attributes, RFC 4512 §3.4).
+    /// Attributes that the server returns only on request, in lower case (operational attributes,
+    /// RFC 4512 §3.4).
     pub operational: BTreeSet<String>,
     /// Where the system itself keeps what we call otherwise.
     pub native: NativeNames,
-    /// Accounts may have attributes beside these, which nobody announces: those of a system that sends events.
+    /// Accounts may have attributes beside these, which nobody announces: those of a system that
+    /// sends events.
     pub is_open: bool,
 }
 
@@ -169,18 +198,27 @@ impl Schema {
         self.get(name)?.unfit(values)
     }
 
-    /// The definition of an attribute, whatever the case of its name and its options (`cn;lang-fr`, RFC 4512 §2.5).
+    /// The definition of an attribute, whatever the case of its name and its options (`cn;lang-fr`,
+    /// RFC 4512 §2.5).
     pub fn get(&self, name: &str) -> Option<&AttributeDef> {
         let name = name.split(';').next().unwrap_or(name);
-        self.attributes.get(name).or_else(|| self.attributes.values().find(|def| def.name.eq_ignore_ascii_case(name)))
+        self.attributes.get(name).or_else(|| {
+            self.attributes
+                .values()
+                .find(|def| def.name.eq_ignore_ascii_case(name))
+        })
     }
 
     /// The attributes of which no two objects of the system hold the same value: the name first.
     pub fn unique_attributes(&self) -> impl Iterator<Item = &str> {
-        self.name_attribute.iter().chain(&self.unique).map(String::as_str)
+        self.name_attribute
+            .iter()
+            .chain(&self.unique)
+            .map(String::as_str)
     }
 
-    /// Does the server return an attribute without being asked for it? A domain controller does not say which it computes on request.
+    /// Does the server return an attribute without being asked for it? A domain controller does not
+    /// say which it computes on request.
     pub fn is_returned_by_default(&self, name: &str) -> bool {
         let plain = name.split(';').next().unwrap_or(name).to_lowercase();
         !self.follows_renames && !self.operational.contains(&plain)
@@ -204,14 +242,32 @@ mod tests {
     #[test]
     fn values_are_held_against_what_the_system_says_of_them() {
         let mut schema = Schema::default();
-        schema.put(AttributeDef { longest: Some(4), ..AttributeDef::text("rank") });
-        schema.put(AttributeDef { allowed: vec!["Port".into(), "Starboard".into()], ..AttributeDef::text("watch") });
-        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+        schema.put(AttributeDef {
+            longest: Some(4),
+            ..AttributeDef::text("rank")
+        });
+        schema.put(AttributeDef {
+            allowed: vec!["Port".into(), "Starboard".into()],
+            ..AttributeDef::text("watch")
+        });
+        schema.put(AttributeDef {
+            kind: ValueKind::Bool,
+            ..AttributeDef::text("active")
+        });
         let unfit = |name: &str, values: &[Value]| schema.unfit(name, values).unwrap_or_default();
         assert_eq!(unfit("rank", &[Value::text("Mate")]), "");
-        assert!(unfit("RANK", &[Value::text("Bosun")]).contains("5 characters, and `rank` holds 4"));
-        assert_eq!(unfit("watch", &[Value::text("port")]), "", "case does not count here");
-        assert!(unfit("watch", &[Value::text("Aft")]).contains("not among the values of `watch`: Port, Starboard"));
+        assert!(
+            unfit("RANK", &[Value::text("Bosun")]).contains("5 characters, and `rank` holds 4")
+        );
+        assert_eq!(
+            unfit("watch", &[Value::text("port")]),
+            "",
+            "case does not count here"
+        );
+        assert!(
+            unfit("watch", &[Value::text("Aft")])
+                .contains("not among the values of `watch`: Port, Starboard")
+        );
         assert_eq!(unfit("active", &[Value::text("TRUE")]), "");
         assert!(unfit("active", &[Value::text("perhaps")]).contains("not true or false"));
         assert_eq!(unfit("unknown", &[Value::text("x")]), "");

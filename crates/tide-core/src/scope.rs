@@ -41,7 +41,11 @@ pub struct ScopeSubject<'a> {
 
 impl ScopeSubject<'_> {
     fn dn(&self) -> Option<&str> {
-        self.values.account?.get(DN).first().and_then(Value::as_text)
+        self.values
+            .account?
+            .get(DN)
+            .first()
+            .and_then(Value::as_text)
     }
 }
 
@@ -50,14 +54,27 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
     let values = &subject.values;
     if !scope.within.is_empty() {
         let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
-            return ScopeDecision::Unclear(Reason::by("it has no place in a tree, and the scope names containers", &scope.within[0].place));
+            return ScopeDecision::Unclear(Reason::by(
+                "it has no place in a tree, and the scope names containers",
+                &scope.within[0].place,
+            ));
         };
-        if !scope.within.iter().any(|container| inside(&place, container)) {
+        if !scope
+            .within
+            .iter()
+            .any(|container| inside(&place, container))
+        {
             let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
             // A scope that is one level too shallow loses people in silence: say so.
-            let near = scope.within.iter().any(|c| c.one_level && place.is_under(&c.dn));
+            let near = scope
+                .within
+                .iter()
+                .any(|c| c.one_level && place.is_under(&c.dn));
             let text = if near {
-                format!("it lies deeper than the one level that the scope reads of {}", wanted.join(" and "))
+                format!(
+                    "it lies deeper than the one level that the scope reads of {}",
+                    wanted.join(" and ")
+                )
             } else {
                 format!("its container is not inside {}", wanted.join(" or "))
             };
@@ -66,9 +83,15 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
     }
     if !scope.except.is_empty()
         && let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok())
-        && let Some(container) = scope.except.iter().find(|container| inside(&place, container))
+        && let Some(container) = scope
+            .except
+            .iter()
+            .find(|container| inside(&place, container))
     {
-        return ScopeDecision::Out(Reason::by(format!("its container is left out: {}", container.dn), &container.place));
+        return ScopeDecision::Out(Reason::by(
+            format!("its container is left out: {}", container.dn),
+            &container.place,
+        ));
     }
     if let Some(standing) = by_groups(scope, subject, groups) {
         return standing;
@@ -76,7 +99,12 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
     if let (Some(filter), Some(account)) = (&scope.filter, values.account) {
         match filters::holds(&filter.filter, account, subject.accounts, groups) {
             Some(true) => {}
-            Some(false) => return ScopeDecision::Out(Reason::by(format!("the filter does not hold: {}", filter.source), &filter.place)),
+            Some(false) => {
+                return ScopeDecision::Out(Reason::by(
+                    format!("the filter does not hold: {}", filter.source),
+                    &filter.place,
+                ));
+            }
             None => {
                 let text = format!(
                     "the server evaluates the filter {}, and has not done so for this entry: the next full read does",
@@ -89,10 +117,18 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
     for condition in &scope.conditions {
         match condition.when.holds(values) {
             Ok(true) => {}
-            Ok(false) => return ScopeDecision::Out(Reason::by(condition.otherwise.clone(), &condition.place)),
+            Ok(false) => {
+                return ScopeDecision::Out(Reason::by(
+                    condition.otherwise.clone(),
+                    &condition.place,
+                ));
+            }
             Err(error) => {
                 return ScopeDecision::Unclear(Reason::by(
-                    format!("the condition {} cannot be answered: {error}", condition.when.source()),
+                    format!(
+                        "the condition {} cannot be answered: {error}",
+                        condition.when.source()
+                    ),
                     &condition.place,
                 ));
             }
@@ -109,14 +145,23 @@ fn inside(place: &Dn, container: &Container) -> bool {
 }
 
 /// What the groups of a scope say; nothing when they let the record through.
-fn by_groups(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> Option<ScopeDecision> {
+fn by_groups(
+    scope: &Scope,
+    subject: &ScopeSubject<'_>,
+    groups: &Groups<'_>,
+) -> Option<ScopeDecision> {
     let of = |group: &GroupScope| groups.member(group, subject.accounts);
     for group in &scope.not_groups {
         match of(group) {
             MembershipFact::Member => {
-                return Some(ScopeDecision::Out(Reason::by(format!("it is a member of {}, which is left out", group.name), &group.place)));
+                return Some(ScopeDecision::Out(Reason::by(
+                    format!("it is a member of {}, which is left out", group.name),
+                    &group.place,
+                )));
             }
-            MembershipFact::Unknown(why) => return Some(ScopeDecision::Unclear(Reason::by(why, &group.place))),
+            MembershipFact::Unknown(why) => {
+                return Some(ScopeDecision::Unclear(Reason::by(why, &group.place)));
+            }
             MembershipFact::Not(_) => {}
         }
     }
@@ -125,15 +170,24 @@ fn by_groups(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> 
     for group in &scope.groups {
         match of(group) {
             MembershipFact::Member => return None,
-            MembershipFact::Unknown(why) => return Some(ScopeDecision::Unclear(Reason::by(why, &group.place))),
+            MembershipFact::Unknown(why) => {
+                return Some(ScopeDecision::Unclear(Reason::by(why, &group.place)));
+            }
             MembershipFact::Not(broken) => doubts.extend(broken),
         }
     }
-    let names: Vec<&str> = scope.groups.iter().map(|group| group.name.as_str()).collect();
+    let names: Vec<&str> = scope
+        .groups
+        .iter()
+        .map(|group| group.name.as_str())
+        .collect();
     let mut text = format!("it is not a member of {}", names.join(" or "));
     // One broken group fails alone: the others are answered, and this is told.
     if !doubts.is_empty() {
-        text.push_str(&format!(" (as far as can be told: {} could not be read)", doubts.join(", ")));
+        text.push_str(&format!(
+            " (as far as can be told: {} could not be read)",
+            doubts.join(", ")
+        ));
     }
     Some(ScopeDecision::Out(Reason::by(text, &first.place)))
 }
@@ -146,12 +200,24 @@ mod tests {
     use crate::value::Attributes;
 
     fn container(dn: &str, one_level: bool) -> Container {
-        Container { dn: dn.parse().expect("valid"), one_level, place: Place::default() }
+        Container {
+            dn: dn.parse().expect("valid"),
+            one_level,
+            place: Place::default(),
+        }
     }
 
     fn of(scope: &Scope, dn: &str) -> String {
-        let account: Attributes = [(DN.to_owned(), vec![Value::text(dn)])].into_iter().collect();
-        let subject = ScopeSubject { values: EvalInputs { account: Some(&account), ..EvalInputs::default() }, accounts: &[] };
+        let account: Attributes = [(DN.to_owned(), vec![Value::text(dn)])]
+            .into_iter()
+            .collect();
+        let subject = ScopeSubject {
+            values: EvalInputs {
+                account: Some(&account),
+                ..EvalInputs::default()
+            },
+            accounts: &[],
+        };
         match standing(scope, &subject, &Groups::default()) {
             ScopeDecision::In => "in".into(),
             ScopeDecision::Out(reason) | ScopeDecision::Unclear(reason) => reason.text,
@@ -166,27 +232,55 @@ mod tests {
             ..Scope::default()
         };
         assert_eq!(of(&scope, "cn=Ada,ou=Deck,OU=People,dc=e"), "in");
-        assert_eq!(of(&scope, "cn=Ada,ou=kiosks,ou=people,dc=e"), "its container is left out: ou=kiosks,ou=people,dc=e");
-        assert_eq!(of(&scope, "cn=Ada,ou=former,dc=e"), "its container is not inside ou=people,dc=e");
+        assert_eq!(
+            of(&scope, "cn=Ada,ou=kiosks,ou=people,dc=e"),
+            "its container is left out: ou=kiosks,ou=people,dc=e"
+        );
+        assert_eq!(
+            of(&scope, "cn=Ada,ou=former,dc=e"),
+            "its container is not inside ou=people,dc=e"
+        );
     }
 
     #[test]
     fn a_shallow_scope_says_that_it_is_shallow() {
-        let scope = Scope { within: vec![container("ou=people,dc=e", true)], ..Scope::default() };
+        let scope = Scope {
+            within: vec![container("ou=people,dc=e", true)],
+            ..Scope::default()
+        };
         assert_eq!(of(&scope, "cn=Ada,ou=people,dc=e"), "in");
-        assert!(of(&scope, "cn=Ada,ou=deck,ou=people,dc=e").starts_with("it lies deeper than the one level"));
+        assert!(
+            of(&scope, "cn=Ada,ou=deck,ou=people,dc=e")
+                .starts_with("it lies deeper than the one level")
+        );
     }
 
     #[test]
     fn a_condition_gives_its_own_words() {
-        let when = Program::compile("account.kind == 'crew'", &ExprScope::open(&[Root::Account])).expect("compiles");
+        let when = Program::compile("account.kind == 'crew'", &ExprScope::open(&[Root::Account]))
+            .expect("compiles");
         let scope = Scope {
-            conditions: vec![crate::rules::Condition { when, otherwise: "not crew".into(), place: Place::default() }],
+            conditions: vec![crate::rules::Condition {
+                when,
+                otherwise: "not crew".into(),
+                place: Place::default(),
+            }],
             ..Scope::default()
         };
-        let account: Attributes = [("kind".into(), vec![Value::text("guest")])].into_iter().collect();
-        let values = EvalInputs { account: Some(&account), ..EvalInputs::default() };
-        let subject = ScopeSubject { values, accounts: &[] };
-        assert_eq!(standing(&scope, &subject, &Groups::default()), ScopeDecision::Out(Reason::by("not crew", &Place::default())));
+        let account: Attributes = [("kind".into(), vec![Value::text("guest")])]
+            .into_iter()
+            .collect();
+        let values = EvalInputs {
+            account: Some(&account),
+            ..EvalInputs::default()
+        };
+        let subject = ScopeSubject {
+            values,
+            accounts: &[],
+        };
+        assert_eq!(
+            standing(&scope, &subject, &Groups::default()),
+            ScopeDecision::Out(Reason::by("not crew", &Place::default()))
+        );
     }
 }

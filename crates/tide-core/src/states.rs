@@ -1,4 +1,5 @@
-//! The states, kinds and origins of everything that is stored and shown. One code each, for records, API and client alike.
+//! The states, kinds and origins of everything that is stored and shown. One code each, for
+//! records, API and client alike.
 
 codes! {
     /// How a membership came about.
@@ -57,7 +58,8 @@ codes! {
         ChangeNumber,
         /// A directory is asked for what was modified since; deletions show in full reads only.
         Modified,
-        /// A SCIM service is asked for what was modified since (`meta.lastModified`); deletions show in full reads only.
+        /// A SCIM service is asked for what was modified since (`meta.lastModified`); deletions
+        /// show in full reads only.
         LastModified,
         /// A file is read when it arrives.
         Arrival,
@@ -72,10 +74,18 @@ impl WatchMode {
     /// What it means, for people.
     pub fn label(self) -> &'static str {
         match self {
-            WatchMode::ContentSync => "the directory sends each change at once (content synchronization)",
-            WatchMode::ChangeNumber => "the domain controller is polled for what changed, deleted objects included (change numbers)",
-            WatchMode::Modified => "the directory is polled for what was modified; deletions show in full reads",
-            WatchMode::LastModified => "the service is polled for what was modified; deletions show in full reads",
+            WatchMode::ContentSync => {
+                "the directory sends each change at once (content synchronization)"
+            }
+            WatchMode::ChangeNumber => {
+                "the domain controller is polled for what changed, deleted objects included (change numbers)"
+            }
+            WatchMode::Modified => {
+                "the directory is polled for what was modified; deletions show in full reads"
+            }
+            WatchMode::LastModified => {
+                "the service is polled for what was modified; deletions show in full reads"
+            }
             WatchMode::Arrival => "a file is read when it arrives",
             WatchMode::Pushed => "the system calls us",
             WatchMode::FullRead => "everything is read each time",
@@ -84,7 +94,10 @@ impl WatchMode {
 
     /// Does the system send its changes, so that it need not be polled?
     pub fn is_sent(self) -> bool {
-        matches!(self, WatchMode::ContentSync | WatchMode::Arrival | WatchMode::Pushed)
+        matches!(
+            self,
+            WatchMode::ContentSync | WatchMode::Arrival | WatchMode::Pushed
+        )
     }
 
     /// Are deletions reported too?
@@ -165,7 +178,10 @@ impl AttentionKind {
             | AttentionKind::ExternalChange
             | AttentionKind::OnHold
             | AttentionKind::RetriedLater => Severity::Warning,
-            AttentionKind::Notices | AttentionKind::NoSystems | AttentionKind::NoRules | AttentionKind::NoRun => Severity::Info,
+            AttentionKind::Notices
+            | AttentionKind::NoSystems
+            | AttentionKind::NoRules
+            | AttentionKind::NoRun => Severity::Info,
         }
     }
 }

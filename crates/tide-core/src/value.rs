@@ -59,7 +59,12 @@ impl Value {
             Value::Reference(raw) => put(out, b'r', raw.as_bytes()),
             Value::Complex(parts) => {
                 let mut inner = Vec::new();
-                encode_map(parts.iter().map(|(name, values)| (name.as_str(), values.as_slice())), &mut inner);
+                encode_map(
+                    parts
+                        .iter()
+                        .map(|(name, values)| (name.as_str(), values.as_slice())),
+                    &mut inner,
+                );
                 put(out, b'c', &inner);
             }
         }
@@ -122,12 +127,12 @@ fn encode_map<'a>(map: impl Iterator<Item = (&'a str, &'a [Value])>, out: &mut V
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Attributes(Vec<(CompactString, Values)>);
 
-/// Nearly every attribute has one value: it is kept in place. With names that are kept in place too,
-/// an account of twenty attributes is made of twenty texts and one list.
+/// Nearly every attribute has one value: it is kept in place. With names that are kept in place
+/// too, an account of twenty attributes is made of twenty texts and one list.
 type Values = SmallVec<[Value; 1]>;
 
-/// An attribute's name, with the place at which it was last found: the records of one system are laid out alike, so
-/// that it is nearly always there again, and need not be searched.
+/// An attribute's name, with the place at which it was last found: the records of one system are
+/// laid out alike, so that it is nearly always there again, and need not be searched.
 #[derive(Debug, Default)]
 pub struct Near {
     name: String,
@@ -137,13 +142,19 @@ pub struct Near {
 impl Near {
     /// A name that was not looked for yet.
     pub fn new(name: impl Into<String>) -> Self {
-        Near { name: name.into(), place: AtomicU32::new(0) }
+        Near {
+            name: name.into(),
+            place: AtomicU32::new(0),
+        }
     }
 }
 
 impl Clone for Near {
     fn clone(&self) -> Self {
-        Near { name: self.name.clone(), place: AtomicU32::new(self.place.load(Relaxed)) }
+        Near {
+            name: self.name.clone(),
+            place: AtomicU32::new(self.place.load(Relaxed)),
+        }
     }
 }
 
@@ -169,7 +180,9 @@ impl Serialize for Attributes {
 
 impl<'de> Deserialize<'de> for Attributes {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        Ok(BTreeMap::<String, Vec<Value>>::deserialize(deserializer)?.into_iter().collect())
+        Ok(BTreeMap::<String, Vec<Value>>::deserialize(deserializer)?
+            .into_iter()
+            .collect())
     }
 }
 
@@ -180,10 +193,14 @@ const BLOB_VERSION: u8 = 1;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum BlobError {
     /// Written by a newer version of the service.
-    #[error("the record has format {0}, and this version reads format {BLOB_VERSION}: upgrade the service")]
+    #[error(
+        "the record has format {0}, and this version reads format {BLOB_VERSION}: upgrade the service"
+    )]
     Version(u8),
     /// Not what was written.
-    #[error("the record is damaged at byte {0}: restore it from a backup, or read the system again")]
+    #[error(
+        "the record is damaged at byte {0}: restore it from a backup, or read the system again"
+    )]
     Damaged(usize),
 }
 
@@ -211,7 +228,10 @@ impl Attributes {
             values.sort();
             values.dedup();
         }
-        match (self.0.binary_search_by(|(other, _)| other.cmp(&name)), values.is_empty()) {
+        match (
+            self.0.binary_search_by(|(other, _)| other.cmp(&name)),
+            values.is_empty(),
+        ) {
             (Ok(at), true) => drop(self.0.remove(at)),
             (Ok(at), false) => self.0[at].1 = values,
             (Err(_), true) => {}
@@ -222,10 +242,16 @@ impl Attributes {
     /// The values of an attribute, or an empty slice. Names are compared without regard to ASCII
     /// case, as both LDAP (RFC 4512 §2.5) and SCIM (RFC 7643 §2.1) ask.
     pub fn get(&self, name: &str) -> &[Value] {
-        if let Ok(at) = self.0.binary_search_by(|(other, _)| other.as_str().cmp(name)) {
+        if let Ok(at) = self
+            .0
+            .binary_search_by(|(other, _)| other.as_str().cmp(name))
+        {
             return &self.0[at].1;
         }
-        self.0.iter().find(|(other, _)| other.eq_ignore_ascii_case(name)).map_or(&[], |(_, values)| values)
+        self.0
+            .iter()
+            .find(|(other, _)| other.eq_ignore_ascii_case(name))
+            .map_or(&[], |(_, values)| values)
     }
 
     /// The same, looking first where the name was last found.
@@ -235,9 +261,13 @@ impl Attributes {
         {
             return values;
         }
-        match self.0.binary_search_by(|(other, _)| other.as_str().cmp(name)) {
+        match self
+            .0
+            .binary_search_by(|(other, _)| other.as_str().cmp(name))
+        {
             Ok(at) => {
-                name.place.store(u32::try_from(at).unwrap_or_default(), Relaxed);
+                name.place
+                    .store(u32::try_from(at).unwrap_or_default(), Relaxed);
                 &self.0[at].1
             }
             Err(_) => self.get(name),
@@ -251,7 +281,9 @@ impl Attributes {
 
     /// Names and values, in canonical order.
     pub fn iter(&self) -> impl Iterator<Item = (&str, &[Value])> {
-        self.0.iter().map(|(name, values)| (name.as_str(), values.as_slice()))
+        self.0
+            .iter()
+            .map(|(name, values)| (name.as_str(), values.as_slice()))
     }
 
     /// How many attributes have a value.
@@ -319,14 +351,23 @@ impl<'a> BlobReader<'a> {
     fn item(&mut self) -> Result<(u8, &'a [u8]), BlobError> {
         let damaged = BlobError::Damaged(self.at);
         let tag = *self.bytes.get(self.at).ok_or(damaged.clone())?;
-        let size: [u8; 4] = self.bytes.get(self.at + 1..self.at + 5).and_then(|slice| slice.try_into().ok()).ok_or(damaged.clone())?;
+        let size: [u8; 4] = self
+            .bytes
+            .get(self.at + 1..self.at + 5)
+            .and_then(|slice| slice.try_into().ok())
+            .ok_or(damaged.clone())?;
         let end = self.at + 5 + u32::from_be_bytes(size) as usize;
         let body = self.bytes.get(self.at + 5..end).ok_or(damaged)?;
         self.at = end;
         Ok((tag, body))
     }
 
-    fn pairs<N, V>(&mut self, end: usize, depth: usize, pairs: &mut Vec<(N, V)>) -> Result<(), BlobError>
+    fn pairs<N, V>(
+        &mut self,
+        end: usize,
+        depth: usize,
+        pairs: &mut Vec<(N, V)>,
+    ) -> Result<(), BlobError>
     where
         N: for<'t> From<&'t str>,
         V: Default + Extend<Value>,
@@ -376,10 +417,16 @@ mod tests {
             any::<i64>().prop_map(Value::Int),
             proptest::collection::vec(any::<u8>(), 0..20).prop_map(Value::Bytes),
             ".{0,12}".prop_map(Value::Reference),
-            (0i64..4_000_000_000).prop_map(|s| Value::Time(Timestamp::from_second(s).expect("in range"))),
+            (0i64..4_000_000_000)
+                .prop_map(|s| Value::Time(Timestamp::from_second(s).expect("in range"))),
         ];
         leaf.prop_recursive(2, 8, 3, |inner| {
-            proptest::collection::btree_map("[a-z]{1,6}", proptest::collection::vec(inner, 1..3), 0..3).prop_map(Value::Complex)
+            proptest::collection::btree_map(
+                "[a-z]{1,6}",
+                proptest::collection::vec(inner, 1..3),
+                0..3,
+            )
+            .prop_map(Value::Complex)
         })
     }
 
@@ -402,7 +449,10 @@ mod tests {
     #[test]
     fn the_order_of_values_does_not_matter() {
         let mut one = Attributes::new();
-        one.set("mail", vec![Value::text("b"), Value::text("a"), Value::text("a")]);
+        one.set(
+            "mail",
+            vec![Value::text("b"), Value::text("a"), Value::text("a")],
+        );
         let mut two = Attributes::new();
         two.set("mail", vec![Value::text("a"), Value::text("b")]);
         assert_eq!(one.hash(), two.hash());

@@ -3,7 +3,10 @@
 use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::model::LinkBasis;
 use tide_core::rules::RuleFile;
-use tide_core::{Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema, Stage, SystemFacts, Value};
+use tide_core::{
+    Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema,
+    Stage, SystemFacts, Value,
+};
 
 fn rules() -> RuleSet {
     let files = [
@@ -20,19 +23,31 @@ fn rules() -> RuleSet {
             "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\nmail = 'identity.mail'\ntitle = 'identity.title'\n",
         ),
     ];
-    let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = files
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     RuleSet::load(&files, &Default::default()).0
 }
 
 fn attributes(pairs: &[(&str, String)]) -> Attributes {
-    pairs.iter().map(|(name, value)| ((*name).to_owned(), vec![Value::text(value)])).collect()
+    pairs
+        .iter()
+        .map(|(name, value)| ((*name).to_owned(), vec![Value::text(value)]))
+        .collect()
 }
 
 /// Everybody has an account here and there; ten people report to each boss.
 fn population(count: usize) -> Population {
     let mut schema = Schema::default();
     for name in ["number", "mail", "title", "boss"] {
-        schema.put(AttributeDef { case_exact: true, ..AttributeDef::text(name) });
+        schema.put(AttributeDef {
+            case_exact: true,
+            ..AttributeDef::text(name)
+        });
     }
     let facts = |schema: Schema| SystemFacts {
         schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
@@ -41,7 +56,11 @@ fn population(count: usize) -> Population {
         ..SystemFacts::default()
     };
     let mut population = Population {
-        systems: [("harbour".to_owned(), facts(Schema::default())), ("berthing".to_owned(), facts(schema))].into(),
+        systems: [
+            ("harbour".to_owned(), facts(Schema::default())),
+            ("berthing".to_owned(), facts(schema)),
+        ]
+        .into(),
         ..Population::default()
     };
     for n in 0..count {
@@ -65,10 +84,20 @@ fn population(count: usize) -> Population {
                 absence_confirmed: false,
                 fault: None,
             });
-            population.links.push(Link { account, identity: id.clone(), basis: LinkBasis::created() });
+            population.links.push(Link {
+                account,
+                identity: id.clone(),
+                basis: LinkBasis::created(),
+            });
         }
         let mut known = values;
-        known.set("boss", vec![Value::text(format!("{:08x}-0000-8000-8000-000000000000", n / 10 * 10))]);
+        known.set(
+            "boss",
+            vec![Value::text(format!(
+                "{:08x}-0000-8000-8000-000000000000",
+                n / 10 * 10
+            ))],
+        );
         population.identities.push(Identity {
             id,
             kind: ObjectType::Person,
@@ -88,21 +117,46 @@ fn cost(count: usize) -> (usize, usize, usize) {
     let now = jiff::Timestamp::UNIX_EPOCH;
     let (mut standing, _) = IncrementalState::of(&rules, &population, now);
     let n = count / 2 + 3;
-    population.accounts[2 * n].attributes.set("title", vec![Value::text("Bosun")]);
-    let (account, identity) = (population.accounts[2 * n].id, population.identities[n].id.clone());
+    population.accounts[2 * n]
+        .attributes
+        .set("title", vec![Value::text("Bosun")]);
+    let (account, identity) = (
+        population.accounts[2 * n].id,
+        population.identities[n].id.clone(),
+    );
     let part = |wanted: &Records| Population {
-        accounts: population.accounts.iter().filter(|a| wanted.accounts.contains(&a.id)).cloned().collect(),
-        identities: population.identities.iter().filter(|i| wanted.identities.contains(&i.id)).cloned().collect(),
-        links: population.links.iter().filter(|l| wanted.accounts.contains(&l.account)).cloned().collect(),
+        accounts: population
+            .accounts
+            .iter()
+            .filter(|a| wanted.accounts.contains(&a.id))
+            .cloned()
+            .collect(),
+        identities: population
+            .identities
+            .iter()
+            .filter(|i| wanted.identities.contains(&i.id))
+            .cloned()
+            .collect(),
+        links: population
+            .links
+            .iter()
+            .filter(|l| wanted.accounts.contains(&l.account))
+            .cloned()
+            .collect(),
         systems: population.systems.clone(),
         ..Population::default()
     };
-    let (mut asking, mut wanted) = standing.begin(Records { accounts: [account].into(), identities: [identity].into() });
+    let (mut asking, mut wanted) = standing.begin(Records {
+        accounts: [account].into(),
+        identities: [identity].into(),
+    });
     loop {
         match standing.advance(&mut asking, &rules, &part(&wanted), now) {
             PassStep::Read(more) => wanted = more,
             PassStep::FullDecision => panic!("everybody would be decided about"),
-            PassStep::Decided(part) => return (part.read, part.evaluated, part.outcome.changes.len()),
+            PassStep::Decided(part) => {
+                return (part.read, part.evaluated, part.outcome.changes.len());
+            }
         }
     }
 }

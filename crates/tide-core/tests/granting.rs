@@ -1,4 +1,5 @@
-//! What somebody is given beside an account: groups, seats, a place among several, a password; and who is told.
+//! What somebody is given beside an account: groups, seats, a place among several, a password; and
+//! who is told.
 
 mod common;
 
@@ -10,7 +11,10 @@ use tide_core::model::{PendingPassword, RuleMembership};
 use tide_core::notifications::Recipient;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
-use tide_core::{AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value, decide};
+use tide_core::{
+    AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value,
+    decide,
+};
 
 const IDENTITIES: &str = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nteam = {}\nends = {}\nused = {}\n\
     boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = {}\nmembers = { multi_valued = true, reference = [\"person\", \"group\"] }\n";
@@ -25,48 +29,93 @@ fn noon() -> Timestamp {
 /// A world in which `person` stands in the rules of berthing, and `more` are further files.
 fn world(person: &str, more: &[(&str, &str)]) -> World {
     let berthing = BERTHING.replace("PERSON", person);
-    let mut files = vec![("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", berthing.as_str())];
+    let mut files = vec![
+        ("identities.toml", IDENTITIES),
+        ("harbour.toml", HARBOUR),
+        ("berthing.toml", berthing.as_str()),
+    ];
     for (name, text) in more {
         files.retain(|(known, _)| known != name);
         files.push((name, text));
     }
     let mut world = World::new(&files);
-    let mut group = Schema { name_attribute: Some("displayName".into()), ..Schema::default() };
+    let mut group = Schema {
+        name_attribute: Some("displayName".into()),
+        ..Schema::default()
+    };
     group.put(AttributeDef::text("displayName"));
-    group.put(AttributeDef { kind: ValueKind::Reference, many: true, ..AttributeDef::text("members") });
-    let mut desk = Schema { state_attribute: Some("active".into()), ..Schema::default() };
-    ["number", "side"].iter().for_each(|name| desk.put(AttributeDef::text(*name)));
-    desk.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    group.put(AttributeDef {
+        kind: ValueKind::Reference,
+        many: true,
+        ..AttributeDef::text("members")
+    });
+    let mut desk = Schema {
+        state_attribute: Some("active".into()),
+        ..Schema::default()
+    };
+    ["number", "side"]
+        .iter()
+        .for_each(|name| desk.put(AttributeDef::text(*name)));
+    desk.put(AttributeDef {
+        kind: ValueKind::Bool,
+        ..AttributeDef::text("active")
+    });
     let both = vec![ObjectType::Person, ObjectType::Group];
     let facts = SystemFacts {
-        schema: std::sync::Arc::new([(ObjectType::Person, desk), (ObjectType::Group, group)].into()),
+        schema: std::sync::Arc::new(
+            [(ObjectType::Person, desk), (ObjectType::Group, group)].into(),
+        ),
         writable: both.clone(),
         read: both,
         ..SystemFacts::default()
     };
-    world.population.systems.insert("berthing".into(), facts.clone());
+    world
+        .population
+        .systems
+        .insert("berthing".into(), facts.clone());
     world.population.systems.insert("classroom".into(), facts);
     world
 }
 
 fn sailor(world: &mut World, number: &str, more: &[(&str, &str)]) {
     let name = format!("Person {number}");
-    let values: Vec<(&str, &str)> = [("number", number), ("name", &name)].into_iter().chain(more.iter().copied()).collect();
-    world.add("harbour", ObjectType::Person, &format!("uid={number}"), &values);
+    let values: Vec<(&str, &str)> = [("number", number), ("name", &name)]
+        .into_iter()
+        .chain(more.iter().copied())
+        .collect();
+    world.add(
+        "harbour",
+        ObjectType::Person,
+        &format!("uid={number}"),
+        &values,
+    );
 }
 
-/// Keeps and carries out what was decided, at the moment that it was decided for, and decides again.
+/// Keeps and carries out what was decided, at the moment that it was decided for, and decides
+/// again.
 fn on(world: &mut World, outcome: &Outcome) -> Outcome {
     let population = &mut world.population;
     for (identity, _) in &outcome.identities {
-        population.identities.retain(|known| known.id != identity.id);
+        population
+            .identities
+            .retain(|known| known.id != identity.id);
         population.identities.push(identity.clone());
     }
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
+        population.links.push(Link {
+            account: link.account,
+            identity: link.identity.clone(),
+            basis: link.basis.clone(),
+        });
     }
-    for change in outcome.changes.iter().filter(|change| change.hold.is_none()).cloned().collect::<Vec<_>>() {
+    for change in outcome
+        .changes
+        .iter()
+        .filter(|change| change.hold.is_none())
+        .cloned()
+        .collect::<Vec<_>>()
+    {
         carry_out(world, &change, outcome.at);
     }
     decide(&world.rules, &world.population, outcome.at)
@@ -78,31 +127,59 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
         None => {
             world.add(&change.system, change.object, &change.label, &[]);
             let id = world.population.accounts.len() as i64;
-            world.population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
+            world.population.links.push(Link {
+                account: id,
+                identity: change.identity.clone(),
+                basis: LinkBasis::created(),
+            });
             id
         }
     };
-    let own = world.population.links.iter().map(|link| (link.identity.as_str(), link.account));
+    let own = world
+        .population
+        .links
+        .iter()
+        .map(|link| (link.identity.as_str(), link.account));
     let key = |identity: &str| {
-        let mut accounts =
-            own.clone().filter(|(whose, _)| *whose == identity).map(|(_, account)| &world.population.accounts[account as usize - 1]);
-        accounts.find(|account| account.system == change.system).map(|account| account.key.clone())
+        let mut accounts = own
+            .clone()
+            .filter(|(whose, _)| *whose == identity)
+            .map(|(_, account)| &world.population.accounts[account as usize - 1]);
+        accounts
+            .find(|account| account.system == change.system)
+            .map(|account| account.key.clone())
     };
     let mut values = change.values.clone();
     for value in &mut values {
-        let later: Vec<Value> = value.later.iter().filter_map(|later| key(&later.identity)).map(Value::Reference).collect();
+        let later: Vec<Value> = value
+            .later
+            .iter()
+            .filter_map(|later| key(&later.identity))
+            .map(Value::Reference)
+            .collect();
         value.after.extend(later);
     }
     let account = &mut world.population.accounts[id as usize - 1];
     match change.kind {
         ChangeKind::Grant | ChangeKind::Revoke => {
             let value = &values[0];
-            let there = account.attributes.get(&value.attribute).iter().filter(|one| !value.before.contains(one));
+            let there = account
+                .attributes
+                .get(&value.attribute)
+                .iter()
+                .filter(|one| !value.before.contains(one));
             let members = there.chain(&value.after).cloned().collect();
             account.attributes.set(&value.attribute, members);
-            world.population.rule_memberships.retain(|one| one.identity != change.identity || one.group != id);
+            world
+                .population
+                .rule_memberships
+                .retain(|one| one.identity != change.identity || one.group != id);
             if change.kind == ChangeKind::Grant {
-                let member = value.after.first().map(ToString::to_string).unwrap_or_default();
+                let member = value
+                    .after
+                    .first()
+                    .map(ToString::to_string)
+                    .unwrap_or_default();
                 let folded = tide_core::references::folded(&member);
                 world.population.rule_memberships.push(RuleMembership {
                     identity: change.identity.clone(),
@@ -114,36 +191,75 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
             }
         }
         ChangeKind::Delete => account.absent_since = Some(at),
-        ChangeKind::Password => world.population.write_history.entry(id).or_default().password = Some(at),
-        _ => values.iter().for_each(|value| account.attributes.set(&value.attribute, value.after.clone())),
+        ChangeKind::Password => {
+            world
+                .population
+                .write_history
+                .entry(id)
+                .or_default()
+                .password = Some(at)
+        }
+        _ => values.iter().for_each(|value| {
+            account
+                .attributes
+                .set(&value.attribute, value.after.clone())
+        }),
     }
 }
 
 /// What is sent, as `kind label: reason`.
 fn sent(outcome: &Outcome) -> Vec<String> {
-    outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| format!("{} {}: {}", c.kind, c.label, c.reason.text)).collect()
+    outcome
+        .changes
+        .iter()
+        .filter(|c| c.hold.is_none())
+        .map(|c| format!("{} {}: {}", c.kind, c.label, c.reason.text))
+        .collect()
 }
 
 fn group(world: &mut World, system: &str, name: &str) -> i64 {
-    let attribute = if system == "harbour" { "cn" } else { "displayName" };
-    world.add(system, ObjectType::Group, &format!("group {name}"), &[(attribute, name)]);
+    let attribute = if system == "harbour" {
+        "cn"
+    } else {
+        "displayName"
+    };
+    world.add(
+        system,
+        ObjectType::Group,
+        &format!("group {name}"),
+        &[(attribute, name)],
+    );
     world.population.accounts.len() as i64
 }
 
 fn members(world: &World, group: i64) -> Vec<String> {
-    world.population.accounts[group as usize - 1].attributes.get("members").iter().map(ToString::to_string).collect()
+    world.population.accounts[group as usize - 1]
+        .attributes
+        .get("members")
+        .iter()
+        .map(ToString::to_string)
+        .collect()
 }
 
 #[test]
 fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
-    let mut world = world("[[person.membership]]\nwhen = 'identity.team != null'\ngroups = 'identity.team'\n", &[]);
-    let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
+    let mut world = world(
+        "[[person.membership]]\nwhen = 'identity.team != null'\ngroups = 'identity.team'\n",
+        &[],
+    );
+    let (deck, galley) = (
+        group(&mut world, "berthing", "Deck"),
+        group(&mut world, "berthing", "Galley"),
+    );
     sailor(&mut world, "1", &[("team", "Deck")]);
     let outcome = world.decide();
     // The account comes first, and the membership in the same run.
     let said = sent(&outcome);
     assert!(
-        said.iter().any(|one| one.starts_with("create Person 1")) && said.iter().any(|one| one.starts_with("grant Person 1: joins Deck")),
+        said.iter().any(|one| one.starts_with("create Person 1"))
+            && said
+                .iter()
+                .any(|one| one.starts_with("grant Person 1: joins Deck")),
         "{said:?}"
     );
     let quiet = on(&mut world, &outcome);
@@ -151,34 +267,58 @@ fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
     let own = members(&world, deck);
     assert_eq!(own.len(), 1);
     // Somebody puts them into another group by hand: that is left alone.
-    world.population.accounts[galley as usize - 1].attributes.set("members", vec![Value::Reference(own[0].clone())]);
+    world.population.accounts[galley as usize - 1]
+        .attributes
+        .set("members", vec![Value::Reference(own[0].clone())]);
     assert!(sent(&world.decide()).is_empty());
     // They move: the group of the rule is left, the one by hand stays, and was theirs already.
-    world.population.accounts[2].attributes.set("team", vec![Value::text("Galley")]);
+    world.population.accounts[2]
+        .attributes
+        .set("team", vec![Value::text("Galley")]);
     let outcome = world.decide();
-    assert_eq!(sent(&outcome), ["revoke Person 1: leaves Deck: the rule that put them there no longer does"]);
+    assert_eq!(
+        sent(&outcome),
+        ["revoke Person 1: leaves Deck: the rule that put them there no longer does"]
+    );
     on(&mut world, &outcome);
     assert!(members(&world, deck).is_empty());
     // Once the rule no longer wants it either, what was made by hand is still not ours.
-    world.population.accounts[2].attributes.set("team", Vec::new());
+    world.population.accounts[2]
+        .attributes
+        .set("team", Vec::new());
     assert!(sent(&world.decide()).is_empty());
 }
 
 #[test]
-fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_put_right_or_told() {
+fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_put_right_or_told()
+{
     let rules = "on_drift = \"report\"\n[[person.membership]]\ngroups = 'identity.team'\nremove_unmanaged = [\"Galley\"]\n";
     let mut world = world(rules, &[]);
-    let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
+    let (deck, galley) = (
+        group(&mut world, "berthing", "Deck"),
+        group(&mut world, "berthing", "Galley"),
+    );
     sailor(&mut world, "1", &[("team", "Deck")]);
     let first = world.decide();
     on(&mut world, &first);
     let own = Value::Reference(members(&world, deck)[0].clone());
-    world.population.accounts[galley as usize - 1].attributes.set("members", vec![own, Value::Reference("a stranger".into())]);
+    world.population.accounts[galley as usize - 1]
+        .attributes
+        .set("members", vec![own, Value::Reference("a stranger".into())]);
     let outcome = world.decide();
-    assert_eq!(sent(&outcome), ["revoke Person 1: leaves Galley: no rule puts them there, and it is pruned"]);
+    assert_eq!(
+        sent(&outcome),
+        ["revoke Person 1: leaves Galley: no rule puts them there, and it is pruned"]
+    );
     on(&mut world, &outcome);
-    assert_eq!(members(&world, galley), ["a stranger"], "whoever is not known here is nobody's to take out");
-    world.population.accounts[deck as usize - 1].attributes.set("members", Vec::new());
+    assert_eq!(
+        members(&world, galley),
+        ["a stranger"],
+        "whoever is not known here is nobody's to take out"
+    );
+    world.population.accounts[deck as usize - 1]
+        .attributes
+        .set("members", Vec::new());
     let outcome = world.decide();
     assert!(sent(&outcome).is_empty());
     let (verdict, why) = line(&outcome, "berthing", "Person 1");
@@ -189,20 +329,42 @@ fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_
 #[test]
 fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_before() {
     let rules = "[[person.membership]]\ngroups = 'identity.team'\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"revoke\"\nafter_days = 3\n";
-    let mut world = world(rules, &[("lifecycle.toml", "[person]\nends = 'identity.ends'\n")]);
-    let (deck, galley) = (group(&mut world, "berthing", "Deck"), group(&mut world, "berthing", "Galley"));
+    let mut world = world(
+        rules,
+        &[("lifecycle.toml", "[person]\nends = 'identity.ends'\n")],
+    );
+    let (deck, galley) = (
+        group(&mut world, "berthing", "Deck"),
+        group(&mut world, "berthing", "Galley"),
+    );
     sailor(&mut world, "1", &[("team", "Deck")]);
     let first = world.decide();
     on(&mut world, &first);
     let own = Value::Reference(members(&world, deck)[0].clone());
-    world.population.accounts[galley as usize - 1].attributes.set("members", vec![own]);
-    world.population.accounts[2].attributes.set("ends", vec![Value::text("2026-11-22")]);
+    world.population.accounts[galley as usize - 1]
+        .attributes
+        .set("members", vec![own]);
+    world.population.accounts[2]
+        .attributes
+        .set("ends", vec![Value::text("2026-11-22")]);
     let outcome = world.decide();
-    assert_eq!(outcome.changes.iter().map(|c| c.kind).collect::<Vec<_>>(), [ChangeKind::Disable]);
+    assert_eq!(
+        outcome.changes.iter().map(|c| c.kind).collect::<Vec<_>>(),
+        [ChangeKind::Disable]
+    );
     on(&mut world, &outcome);
-    let later = decide(&world.rules, &world.population, "2026-11-26T00:00:00Z".parse().expect("valid"));
+    let later = decide(
+        &world.rules,
+        &world.population,
+        "2026-11-26T00:00:00Z".parse().expect("valid"),
+    );
     let kinds: Vec<(ChangeKind, u16)> = later.changes.iter().map(|c| (c.kind, c.step)).collect();
-    assert_eq!(kinds, [(ChangeKind::Revoke, 2), (ChangeKind::Revoke, 2)], "{:?}", sent(&later));
+    assert_eq!(
+        kinds,
+        [(ChangeKind::Revoke, 2), (ChangeKind::Revoke, 2)],
+        "{:?}",
+        sent(&later)
+    );
     on(&mut world, &later);
     assert!(members(&world, deck).is_empty() && members(&world, galley).is_empty());
 }
@@ -210,26 +372,52 @@ fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_bef
 #[test]
 fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
     let licences = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
-    let mut world = world("", &[("licenses.toml", licences), ("lifecycle.toml", "[person]\nends = 'identity.ends'\n")]);
+    let mut world = world(
+        "",
+        &[
+            ("licenses.toml", licences),
+            ("lifecycle.toml", "[person]\nends = 'identity.ends'\n"),
+        ],
+    );
     for number in ["12", "3", "7"] {
         sailor(&mut world, number, &[]);
     }
     let outcome = world.decide();
     let held = |outcome: &Outcome| -> Vec<(String, String)> {
-        outcome.changes.iter().filter_map(|c| Some((c.label.clone(), c.hold.as_ref()?.text.clone()))).collect()
+        outcome
+            .changes
+            .iter()
+            .filter_map(|c| Some((c.label.clone(), c.hold.as_ref()?.text.clone())))
+            .collect()
     };
     let why = "waits for a seat of desks: 0 of 2 are in use, and 2 come first";
-    assert_eq!(held(&outcome), [("Person 12".to_owned(), why.to_owned())], "numbers are ordered as numbers");
+    assert_eq!(
+        held(&outcome),
+        [("Person 12".to_owned(), why.to_owned())],
+        "numbers are ordered as numbers"
+    );
     let outcome = on(&mut world, &outcome);
     assert_eq!(held(&outcome).len(), 1);
     // Somebody leaves: their seat is free when that is confirmed, and not before.
-    world.population.accounts[1].attributes.set("ends", vec![Value::text("2026-11-22")]);
+    world.population.accounts[1]
+        .attributes
+        .set("ends", vec![Value::text("2026-11-22")]);
     let outcome = world.decide();
     assert_eq!(sent(&outcome).len(), 1);
     let before = tide_core::licenses::license_usage(&world.rules, &world.population, &outcome);
-    assert_eq!((before[0].used, before[0].waiting.len(), before[0].would_free), (2, 1, 1));
+    assert_eq!(
+        (
+            before[0].used,
+            before[0].waiting.len(),
+            before[0].would_free
+        ),
+        (2, 1, 1)
+    );
     let outcome = on(&mut world, &outcome);
-    assert_eq!(sent(&outcome), ["create Person 12: in scope, and no account of berthing matches"]);
+    assert_eq!(
+        sent(&outcome),
+        ["create Person 12: in scope, and no account of berthing matches"]
+    );
     assert!(sent(&on(&mut world, &outcome)).is_empty());
 }
 
@@ -238,7 +426,11 @@ fn new_accounts_are_spread_and_stay_where_they_are() {
     let spread = |how: &str| {
         format!(
             "{}\n[person.attributes.side]\ndistribute = [\"port\", \"starboard\"]\n{how}",
-            IDENTITIES.replace("[group", "[x.group").split("[x.group").next().unwrap_or_default()
+            IDENTITIES
+                .replace("[group", "[x.group")
+                .split("[x.group")
+                .next()
+                .unwrap_or_default()
         )
     };
     let sides = |world: &World| -> Vec<(String, String)> {
@@ -247,16 +439,32 @@ fn new_accounts_are_spread_and_stay_where_they_are() {
             .identities
             .iter()
             .filter(|identity| identity.stage != Stage::Left)
-            .map(|i| (i.attributes.get("number")[0].to_string(), i.attributes.get("side")[0].to_string()))
+            .map(|i| {
+                (
+                    i.attributes.get("number")[0].to_string(),
+                    i.attributes.get("side")[0].to_string(),
+                )
+            })
             .collect();
         all.sort();
         all
     };
-    let harbour = HARBOUR.split("[group").next().unwrap_or_default().to_owned();
+    let harbour = HARBOUR
+        .split("[group")
+        .next()
+        .unwrap_or_default()
+        .to_owned();
     for (how, expected) in [("", "port"), ("strategy = \"round_robin\"\n", "starboard")] {
         let identities = spread(how);
         let berthing = format!("{}side = 'identity.side'\n", BERTHING.replace("PERSON", ""));
-        let mut world = world("", &[("identities.toml", &identities), ("harbour.toml", &harbour), ("berthing.toml", &berthing)]);
+        let mut world = world(
+            "",
+            &[
+                ("identities.toml", &identities),
+                ("harbour.toml", &harbour),
+                ("berthing.toml", &berthing),
+            ],
+        );
         (1..=5).for_each(|n| sailor(&mut world, &n.to_string(), &[]));
         let first = world.decide();
         on(&mut world, &first);
@@ -275,33 +483,73 @@ fn new_accounts_are_spread_and_stay_where_they_are() {
         let again = world.decide();
         on(&mut world, &again);
         let after = sides(&world);
-        assert_eq!(after.iter().find(|(number, _)| number == "9").map(|(_, side)| side.as_str()), Some(expected), "{after:?}");
-        assert!(after.iter().filter(|(number, _)| number != "9").all(|one| before.contains(one)), "nobody is moved");
+        assert_eq!(
+            after
+                .iter()
+                .find(|(number, _)| number == "9")
+                .map(|(_, side)| side.as_str()),
+            Some(expected),
+            "{after:?}"
+        );
+        assert!(
+            after
+                .iter()
+                .filter(|(number, _)| number != "9")
+                .all(|one| before.contains(one)),
+            "nobody is moved"
+        );
     }
 }
 
 #[test]
 fn what_comes_first_is_waited_for() {
-    let classroom = BERTHING.replace("berthing", "classroom").replace("PERSON", "depends_on = [\"berthing\"]");
+    let classroom = BERTHING
+        .replace("berthing", "classroom")
+        .replace("PERSON", "depends_on = [\"berthing\"]");
     let mut world = world("", &[("classroom.toml", &classroom)]);
     sailor(&mut world, "1", &[]);
     let outcome = world.decide();
     assert_eq!(
         line(&outcome, "classroom", "Person 1"),
-        (Verdict::OnHold, "waits for an account in berthing, which comes first".to_owned())
+        (
+            Verdict::OnHold,
+            "waits for an account in berthing, which comes first".to_owned()
+        )
     );
     let outcome = on(&mut world, &outcome);
     assert_eq!(line(&outcome, "classroom", "Person 1").0, Verdict::Create);
     // A circle is refused, and so is a system in which nobody gets an account.
     let faults = |berthing: &str| {
-        let files =
-            [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("berthing.toml", berthing), ("classroom.toml", &classroom)];
-        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let files = [
+            ("identities.toml", IDENTITIES),
+            ("harbour.toml", HARBOUR),
+            ("berthing.toml", berthing),
+            ("classroom.toml", &classroom),
+        ];
+        let files: Vec<RuleFile> = files
+            .iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).into(),
+                text: (*text).into(),
+            })
+            .collect();
         let faults = RuleSet::load(&files, &Default::default()).1;
-        faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).map(|fault| fault.message).collect::<Vec<_>>()
+        faults
+            .into_iter()
+            .filter(|fault| fault.severity == FaultSeverity::Error)
+            .map(|fault| fault.message)
+            .collect::<Vec<_>>()
     };
-    assert!(faults(&BERTHING.replace("PERSON", "depends_on = [\"classroom\"]")).iter().any(|one| one.contains("waits for itself")));
-    assert!(faults(&BERTHING.replace("PERSON", "depends_on = [\"harbour\"]")).iter().any(|one| one.contains("where we make no accounts")));
+    assert!(
+        faults(&BERTHING.replace("PERSON", "depends_on = [\"classroom\"]"))
+            .iter()
+            .any(|one| one.contains("waits for itself"))
+    );
+    assert!(
+        faults(&BERTHING.replace("PERSON", "depends_on = [\"harbour\"]"))
+            .iter()
+            .any(|one| one.contains("where we make no accounts"))
+    );
 }
 
 #[test]
@@ -313,21 +561,49 @@ fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
     sailor(&mut world, "3", &[]);
     let outcome = world.decide();
     let stages = |outcome: &Outcome| -> Vec<(String, Stage)> {
-        let mut all: Vec<_> =
-            outcome.identities.iter().filter(|(i, _)| i.kind == ObjectType::Person).map(|(i, label)| (label.clone(), i.stage)).collect();
+        let mut all: Vec<_> = outcome
+            .identities
+            .iter()
+            .filter(|(i, _)| i.kind == ObjectType::Person)
+            .map(|(i, label)| (label.clone(), i.stage))
+            .collect();
         all.sort_by(|a, b| a.0.cmp(&b.0));
         all
     };
-    let expected = [("Person 1", Stage::Left), ("Person 2", Stage::Active), ("Person 3", Stage::Active)];
-    assert_eq!(stages(&outcome), expected.map(|(label, stage)| (label.to_owned(), stage)));
-    let (first, _) = outcome.identities.iter().find(|(_, label)| label == "Person 1").expect("there");
+    let expected = [
+        ("Person 1", Stage::Left),
+        ("Person 2", Stage::Active),
+        ("Person 3", Stage::Active),
+    ];
+    assert_eq!(
+        stages(&outcome),
+        expected.map(|(label, stage)| (label.to_owned(), stage))
+    );
+    let (first, _) = outcome
+        .identities
+        .iter()
+        .find(|(_, label)| label == "Person 1")
+        .expect("there");
     assert_eq!(first.attributes.get("leftBy"), [Value::text("unused")]);
     let id = first.id.clone();
     world.population.reactivations.insert(id.clone(), noon());
     let outcome = world.decide();
-    assert!(stages(&outcome).iter().all(|(_, stage)| *stage == Stage::Active));
-    let due = outcome.due.iter().filter(|(whose, _)| *whose == id).map(|(_, at)| *at).min();
-    assert_eq!(due, Some("2026-12-23T12:00:00Z".parse().expect("valid")), "and then they have left again");
+    assert!(
+        stages(&outcome)
+            .iter()
+            .all(|(_, stage)| *stage == Stage::Active)
+    );
+    let due = outcome
+        .due
+        .iter()
+        .filter(|(whose, _)| *whose == id)
+        .map(|(_, at)| *at)
+        .min();
+    assert_eq!(
+        due,
+        Some("2026-12-23T12:00:00Z".parse().expect("valid")),
+        "and then they have left again"
+    );
 }
 
 #[test]
@@ -359,19 +635,47 @@ text = '"Your account is ready"'
 "#;
     let licences = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
     let rules = "[[person.membership]]\ngroups = 'identity.team'\n";
-    let mut world = world(rules, &[("notifications.toml", notices), ("licenses.toml", licences)]);
+    let mut world = world(
+        rules,
+        &[("notifications.toml", notices), ("licenses.toml", licences)],
+    );
     let deck = group(&mut world, "berthing", "Deck");
-    world.population.accounts[deck as usize - 1].attributes.set("owner", vec![Value::text("uid=1")]);
+    world.population.accounts[deck as usize - 1]
+        .attributes
+        .set("owner", vec![Value::text("uid=1")]);
     sailor(&mut world, "1", &[]);
     sailor(&mut world, "2", &[("team", "Deck"), ("boss", "1")]);
     let told = |outcome: &Outcome| -> Vec<(String, String, Vec<Recipient>)> {
-        outcome.notifications.iter().map(|one| (one.rule.clone(), one.text.clone(), one.to.clone())).collect()
+        outcome
+            .notifications
+            .iter()
+            .map(|one| (one.rule.clone(), one.text.clone(), one.to.clone()))
+            .collect()
     };
     let outcome = world.decide();
-    assert_eq!(told(&outcome), [("seats".to_owned(), "Person 2 waits for a seat".to_owned(), vec![Recipient::Operators])]);
+    assert_eq!(
+        told(&outcome),
+        [(
+            "seats".to_owned(),
+            "Person 2 waits for a seat".to_owned(),
+            vec![Recipient::Operators]
+        )]
+    );
     let outcome = on(&mut world, &outcome);
-    assert_eq!(told(&outcome).len(), 1, "nobody is welcomed who still waits: {:?}", told(&outcome));
-    let boss = world.population.identities.iter().find(|i| i.attributes.get("number") == [Value::text("1")]).expect("kept").id.clone();
+    assert_eq!(
+        told(&outcome).len(),
+        1,
+        "nobody is welcomed who still waits: {:?}",
+        told(&outcome)
+    );
+    let boss = world
+        .population
+        .identities
+        .iter()
+        .find(|i| i.attributes.get("number") == [Value::text("1")])
+        .expect("kept")
+        .id
+        .clone();
     // A second seat comes.
     let berthing = BERTHING.replace("PERSON", rules);
     let more = licences.replace("seats = 1", "seats = 2");
@@ -382,21 +686,49 @@ text = '"Your account is ready"'
         ("licenses.toml", &more),
         ("notifications.toml", notices),
     ];
-    let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = files
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     world.rules = RuleSet::load(&files, &Default::default()).0;
     let outcome = world.decide();
     assert!(told(&outcome).is_empty());
     let outcome = on(&mut world, &outcome);
     let expected = [
-        ("new in a group".to_owned(), "Person 2 is new".to_owned(), vec![Recipient::Account("berthing".into(), "uid=1".into())]),
-        ("welcome".to_owned(), "Please welcome Person 2".to_owned(), vec![Recipient::Identity(boss)]),
+        (
+            "new in a group".to_owned(),
+            "Person 2 is new".to_owned(),
+            vec![Recipient::Account("berthing".into(), "uid=1".into())],
+        ),
+        (
+            "welcome".to_owned(),
+            "Please welcome Person 2".to_owned(),
+            vec![Recipient::Identity(boss)],
+        ),
     ];
     assert_eq!(told(&outcome), expected);
-    let keys: Vec<String> = outcome.notifications.iter().map(|one| one.key.clone()).collect();
+    let keys: Vec<String> = outcome
+        .notifications
+        .iter()
+        .map(|one| one.key.clone())
+        .collect();
     // Later it is told no more, but for those who did not come: after two days, and every seven.
-    let at = |text: &str| decide(&world.rules, &world.population, text.parse().expect("valid"));
+    let at = |text: &str| {
+        decide(
+            &world.rules,
+            &world.population,
+            text.parse().expect("valid"),
+        )
+    };
     let soon = at("2026-11-24T12:00:00Z");
-    assert!(soon.notifications.iter().all(|one| keys.contains(&one.key)), "the same keys: {:?}", soon.notifications);
+    assert!(
+        soon.notifications.iter().all(|one| keys.contains(&one.key)),
+        "the same keys: {:?}",
+        soon.notifications
+    );
     let invited = |text: &str| -> Vec<String> {
         at(text)
             .notifications
@@ -409,25 +741,49 @@ text = '"Your account is ready"'
     assert_eq!(invited("2026-11-25T12:00:00Z"), ["0", "0"]);
     assert_eq!(invited("2026-12-01T12:00:00Z"), ["0", "0"]);
     assert_eq!(invited("2026-12-02T12:00:00Z"), ["1", "1"]);
-    let due = at("2026-11-26T12:00:00Z").due.iter().map(|(_, at)| *at).min();
+    let due = at("2026-11-26T12:00:00Z")
+        .due
+        .iter()
+        .map(|(_, at)| *at)
+        .min();
     assert_eq!(due, Some("2026-12-02T12:00:00Z".parse().expect("valid")));
 }
 
 #[test]
 fn a_password_that_was_set_goes_to_all_others_once() {
-    let classroom = BERTHING
-        .replace("berthing", "classroom")
-        .replace("PERSON", "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n");
-    let mut world = world("[person.password]\nattribute = \"password\"\nsync = true\n", &[("classroom.toml", &classroom)]);
+    let classroom = BERTHING.replace("berthing", "classroom").replace(
+        "PERSON",
+        "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n",
+    );
+    let mut world = world(
+        "[person.password]\nattribute = \"password\"\nsync = true\n",
+        &[("classroom.toml", &classroom)],
+    );
     sailor(&mut world, "1", &[]);
     let first = world.decide();
     on(&mut world, &first);
     let identity: &Identity = &world.population.identities[0];
-    let set = PendingPassword { id: 4, identity: Some(identity.id.clone()), account: None, created_at: noon(), must_change: true };
+    let set = PendingPassword {
+        id: 4,
+        identity: Some(identity.id.clone()),
+        account: None,
+        created_at: noon(),
+        must_change: true,
+    };
     world.population.password_sets.push(set.clone());
     let outcome = world.decide();
-    let kinds: Vec<(&str, ChangeKind)> = outcome.changes.iter().map(|c| (c.system.as_str(), c.kind)).collect();
-    assert_eq!(kinds, [("berthing", ChangeKind::Password), ("classroom", ChangeKind::Password)]);
+    let kinds: Vec<(&str, ChangeKind)> = outcome
+        .changes
+        .iter()
+        .map(|c| (c.system.as_str(), c.kind))
+        .collect();
+    assert_eq!(
+        kinds,
+        [
+            ("berthing", ChangeKind::Password),
+            ("classroom", ChangeKind::Password)
+        ]
+    );
     let text = serde_json::to_string(&outcome.changes).expect("written");
     assert!(
         text.contains("mustChange") && outcome.changes.iter().all(|c| c.values[0].after.is_empty()),
@@ -435,7 +791,13 @@ fn a_password_that_was_set_goes_to_all_others_once() {
     );
     assert!(sent(&on(&mut world, &outcome)).is_empty());
     // One that comes from an account goes to all but that, and is another change.
-    let berthing = world.population.accounts.iter().find(|a| a.system == "berthing").expect("made").id;
+    let berthing = world
+        .population
+        .accounts
+        .iter()
+        .find(|a| a.system == "berthing")
+        .expect("made")
+        .id;
     let later: Timestamp = "2026-11-23T13:00:00Z".parse().expect("valid");
     world.population.password_sets.push(PendingPassword {
         id: 5,
@@ -458,19 +820,32 @@ fn nested_groups_are_flattened_where_a_target_keeps_none() {
     let mut world = world("", &[("berthing.toml", &berthing)]);
     sailor(&mut world, "1", &[]);
     sailor(&mut world, "2", &[]);
-    let (inner, outer) = (group(&mut world, "harbour", "watch"), group(&mut world, "harbour", "crew"));
+    let (inner, outer) = (
+        group(&mut world, "harbour", "watch"),
+        group(&mut world, "harbour", "crew"),
+    );
     let put = |world: &mut World, group: i64, members: &[&str]| {
-        let members = members.iter().map(|name| Value::Reference((*name).to_owned())).collect();
-        world.population.accounts[group as usize - 1].attributes.set("member", members);
+        let members = members
+            .iter()
+            .map(|name| Value::Reference((*name).to_owned()))
+            .collect();
+        world.population.accounts[group as usize - 1]
+            .attributes
+            .set("member", members);
     };
     put(&mut world, inner, &["uid=2", "group crew"]);
     put(&mut world, outer, &["uid=1", "group watch"]);
     let first = world.decide();
     let second = on(&mut world, &first);
     on(&mut world, &second);
-    let crew =
-        world.population.accounts.iter().find(|a| a.system == "berthing" && a.attributes.get("displayName") == [Value::text("crew")]);
-    assert_eq!(crew.expect("made").attributes.get("members").len(), 2, "both persons, no group, whatever circle they form");
+    let crew = world.population.accounts.iter().find(|a| {
+        a.system == "berthing" && a.attributes.get("displayName") == [Value::text("crew")]
+    });
+    assert_eq!(
+        crew.expect("made").attributes.get("members").len(),
+        2,
+        "both persons, no group, whatever circle they form"
+    );
 }
 
 #[test]
@@ -478,45 +853,118 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
     const JOINS: &str = "[[person.membership]]\ngroups = '[\"Deck\", \"Choir\"]'\n";
     let asked = "[[approval]]\nname = \"boss\"\nchange = \"grant\"\nwhen = 'identity.number == \"1\"'\nchoose_up_to = 1\n[[approval.level]]\nof = \"boss\"\n\
                  [[approval]]\nname = \"owner\"\nchange = [\"grant\", \"revoke\"]\n[[approval.level]]\nof = \"owner\"\n";
-    let mut world = world(&format!("depends_on = []\n{JOINS}"), &[("approvals.toml", asked)]);
+    let mut world = world(
+        &format!("depends_on = []\n{JOINS}"),
+        &[("approvals.toml", asked)],
+    );
     for name in ["Deck", "Choir"] {
-        world.add("berthing", ObjectType::Group, name, &[("displayName", name), ("owner", "owner of it")]);
+        world.add(
+            "berthing",
+            ObjectType::Group,
+            name,
+            &[("displayName", name), ("owner", "owner of it")],
+        );
     }
     sailor(&mut world, "1", &[("boss", "2")]);
     sailor(&mut world, "2", &[]);
     let first = decide(&world.rules, &world.population, noon());
-    let grants = |outcome: &Outcome| outcome.changes.iter().filter(|one| one.kind == ChangeKind::Grant).cloned().collect::<Vec<Change>>();
-    let prints = |outcome: &Outcome| grants(outcome).into_iter().map(|one| one.fingerprint).collect::<Vec<_>>();
+    let grants = |outcome: &Outcome| {
+        outcome
+            .changes
+            .iter()
+            .filter(|one| one.kind == ChangeKind::Grant)
+            .cloned()
+            .collect::<Vec<Change>>()
+    };
+    let prints = |outcome: &Outcome| {
+        grants(outcome)
+            .into_iter()
+            .map(|one| one.fingerprint)
+            .collect::<Vec<_>>()
+    };
     let outcome = on(&mut world, &first);
-    assert_eq!(prints(&first), prints(&outcome), "what is said before they have an account holds when they have one");
-    let asked: Vec<_> =
-        grants(&outcome).into_iter().map(|one| (one.label, one.approval.expect("asked"), one.hold.expect("held").text)).collect();
+    assert_eq!(
+        prints(&first),
+        prints(&outcome),
+        "what is said before they have an account holds when they have one"
+    );
+    let asked: Vec<_> = grants(&outcome)
+        .into_iter()
+        .map(|one| {
+            (
+                one.label,
+                one.approval.expect("asked"),
+                one.hold.expect("held").text,
+            )
+        })
+        .collect();
     assert_eq!(asked.len(), 4);
-    let boss = outcome.identities.iter().find(|(_, label)| label == "Person 2").expect("there").0.id.clone();
+    let boss = outcome
+        .identities
+        .iter()
+        .find(|(_, label)| label == "Person 2")
+        .expect("there")
+        .0
+        .id
+        .clone();
     for (label, asked, hold) in asked {
         let (of, owners, words) = match label.as_str() {
-            "Person 1" => (vec![boss.clone()], vec![], "waits for a yes (boss): level 1 of 1, their boss"),
-            _ => (vec![], vec!["owner of it".to_owned()], "waits for a yes (owner): level 1 of 1, the group's owner"),
+            "Person 1" => (
+                vec![boss.clone()],
+                vec![],
+                "waits for a yes (boss): level 1 of 1, their boss",
+            ),
+            _ => (
+                vec![],
+                vec!["owner of it".to_owned()],
+                "waits for a yes (owner): level 1 of 1, the group's owner",
+            ),
         };
-        assert_eq!((asked.of, asked.owners, hold.as_str()), (vec![of], owners, words));
+        assert_eq!(
+            (asked.of, asked.owners, hold.as_str()),
+            (vec![of], owners, words)
+        );
     }
     // What cannot be chosen, or has no owner, is told when the rules are checked.
     let fault = |text: &str| {
         let text = format!("[[approval]]\nname = \"x\"\n{text}");
-        let files = [("identities.toml", IDENTITIES), ("harbour.toml", HARBOUR), ("approvals.toml", &text)];
-        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let files = [
+            ("identities.toml", IDENTITIES),
+            ("harbour.toml", HARBOUR),
+            ("approvals.toml", &text),
+        ];
+        let files: Vec<RuleFile> = files
+            .iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).into(),
+                text: (*text).into(),
+            })
+            .collect();
         let (_, faults) = RuleSet::load(&files, &Default::default());
-        faults.into_iter().find(|fault| fault.severity == FaultSeverity::Error).map(|fault| fault.message).unwrap_or_default()
+        faults
+            .into_iter()
+            .find(|fault| fault.severity == FaultSeverity::Error)
+            .map(|fault| fault.message)
+            .unwrap_or_default()
     };
     assert_eq!(
         fault("change = \"create\"\n[[approval.level]]\nof = \"owner\"\n"),
         "only a group has an owner, and this asks about other changes too"
     );
-    assert!(fault("change = \"grant\"\nchoose_up_to = 1\n[[approval.level]]\nof = \"owner\"\n").contains("sees nothing of other groups"));
+    assert!(
+        fault("change = \"grant\"\nchoose_up_to = 1\n[[approval.level]]\nof = \"owner\"\n")
+            .contains("sees nothing of other groups")
+    );
     assert!(
         fault("type = \"group\"\nchange = \"grant\"\n[[approval.level]]\ngroups = [\"masters\"]\n")
             .starts_with("a membership is asked about as")
     );
-    assert_eq!(fault("choose_up_to = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"), "nothing could be chosen");
-    assert!(fault("choose_up_to = 1\nmode = \"batch\"\n[[approval.level]]\ngroups = [\"masters\"]\n").starts_with("one chooses among"));
+    assert_eq!(
+        fault("choose_up_to = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"),
+        "nothing could be chosen"
+    );
+    assert!(
+        fault("choose_up_to = 1\nmode = \"batch\"\n[[approval.level]]\ngroups = [\"masters\"]\n")
+            .starts_with("one chooses among")
+    );
 }

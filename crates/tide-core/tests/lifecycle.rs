@@ -1,5 +1,5 @@
-//! People who come, stay and go, moment by moment: stages from dates, accounts that are prepared and opened, departures step by
-//! step, and those who come back.
+//! People who come, stay and go, moment by moment: stages from dates, accounts that are prepared
+//! and opened, departures step by step, and those who come back.
 
 use jiff::Timestamp;
 use proptest::prelude::*;
@@ -11,7 +11,10 @@ use tide_core::model::{Stage, WriteHistory};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::states::LinkOrigin;
-use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
+use tide_core::{
+    Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema,
+    SystemFacts, Value, decide,
+};
 
 const IDENTITIES: &str = "[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nstarts = {}\nends = {}\nstatus = {}\ncontract = {}\n\
      boss = { reference = \"person\", by = \"number\" }\n[group.attributes]\ntitle = { required = true }\nmembers = { multi_valued = true, reference = \"person\" }\n";
@@ -76,11 +79,26 @@ fn load(life: &str) -> (RuleSet, Vec<String>) {
 }
 
 fn load_with(life: &str, more: &[(&str, &str)]) -> (RuleSet, Vec<String>) {
-    let mut all = vec![("identities.toml", IDENTITIES), ("roster.toml", ROSTER), ("berthing.toml", BERTHING), ("lifecycle.toml", life)];
+    let mut all = vec![
+        ("identities.toml", IDENTITIES),
+        ("roster.toml", ROSTER),
+        ("berthing.toml", BERTHING),
+        ("lifecycle.toml", life),
+    ];
     all.extend(more);
-    let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = all
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     let (rules, faults) = RuleSet::load(&files, &Default::default());
-    let errors = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
+    let errors = faults
+        .iter()
+        .filter(|fault| fault.severity == FaultSeverity::Error)
+        .map(ToString::to_string)
+        .collect();
     (rules, errors)
 }
 
@@ -93,32 +111,67 @@ impl World {
     fn new(life: &str) -> World {
         let (rules, errors) = load(life);
         assert_eq!(errors, Vec::<String>::new());
-        let mut schema = Schema { state_attribute: Some("active".into()), ..Schema::default() };
+        let mut schema = Schema {
+            state_attribute: Some("active".into()),
+            ..Schema::default()
+        };
         for name in ["number", "title", "hidden"] {
             schema.put(AttributeDef::text(name));
         }
-        schema.put(AttributeDef { many: true, ..AttributeDef::text("licences") });
-        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
-        schema.put(AttributeDef { kind: ValueKind::Reference, ..AttributeDef::text("delegate") });
+        schema.put(AttributeDef {
+            many: true,
+            ..AttributeDef::text("licences")
+        });
+        schema.put(AttributeDef {
+            kind: ValueKind::Bool,
+            ..AttributeDef::text("active")
+        });
+        schema.put(AttributeDef {
+            kind: ValueKind::Reference,
+            ..AttributeDef::text("delegate")
+        });
         let mut group = Schema::default();
         group.put(AttributeDef::text("title"));
-        group.put(AttributeDef { kind: ValueKind::Reference, many: true, ..AttributeDef::text("members") });
+        group.put(AttributeDef {
+            kind: ValueKind::Reference,
+            many: true,
+            ..AttributeDef::text("members")
+        });
         let both = vec![ObjectType::Person, ObjectType::Group];
         let facts = SystemFacts {
-            schema: std::sync::Arc::new([(ObjectType::Person, schema), (ObjectType::Group, group)].into()),
+            schema: std::sync::Arc::new(
+                [(ObjectType::Person, schema), (ObjectType::Group, group)].into(),
+            ),
             writable: both.clone(),
             read: both.clone(),
             ..SystemFacts::default()
         };
-        let roster = SystemFacts { read: both, ..SystemFacts::default() };
-        let systems = [("berthing".to_owned(), facts), ("roster".to_owned(), roster)].into();
-        World { rules, population: Population { systems, ..Population::default() } }
+        let roster = SystemFacts {
+            read: both,
+            ..SystemFacts::default()
+        };
+        let systems = [
+            ("berthing".to_owned(), facts),
+            ("roster".to_owned(), roster),
+        ]
+        .into();
+        World {
+            rules,
+            population: Population {
+                systems,
+                ..Population::default()
+            },
+        }
     }
 
     fn with(mut self, number: &str, pairs: &[(&str, &str)]) -> World {
         let key = format!("r{number}");
-        let pairs = [("number", number), ("name", "Able Seafarer")].into_iter().chain(pairs.iter().copied());
-        let attributes = pairs.map(|(name, value)| (name.to_owned(), vec![Value::text(value)])).collect();
+        let pairs = [("number", number), ("name", "Able Seafarer")]
+            .into_iter()
+            .chain(pairs.iter().copied());
+        let attributes = pairs
+            .map(|(name, value)| (name.to_owned(), vec![Value::text(value)]))
+            .collect();
         self.put(ObjectType::Person, "roster", &key, attributes);
         self
     }
@@ -143,16 +196,34 @@ impl World {
 
     fn source(&mut self, number: &str) -> &mut Account {
         let key = format!("r{number}");
-        self.population.accounts.iter_mut().find(|account| account.key == key).expect("there")
+        self.population
+            .accounts
+            .iter_mut()
+            .find(|account| account.key == key)
+            .expect("there")
     }
 
     fn set(&mut self, number: &str, name: &str, value: &str) {
-        self.source(number).attributes.set(name, if value.is_empty() { Vec::new() } else { vec![Value::text(value)] });
+        self.source(number).attributes.set(
+            name,
+            if value.is_empty() {
+                Vec::new()
+            } else {
+                vec![Value::text(value)]
+            },
+        );
     }
 
     fn account(&self, number: &str) -> Option<&Account> {
-        let holds = |account: &&Account| account.attributes.get("number") == [Value::text(number)] && account.absent_since.is_none();
-        self.population.accounts.iter().filter(|account| account.system == "berthing").find(holds)
+        let holds = |account: &&Account| {
+            account.attributes.get("number") == [Value::text(number)]
+                && account.absent_since.is_none()
+        };
+        self.population
+            .accounts
+            .iter()
+            .filter(|account| account.system == "berthing")
+            .find(holds)
     }
 
     fn decide(&self, now: &str) -> Outcome {
@@ -162,33 +233,67 @@ impl World {
     /// Does what was decided, as a system without faults would.
     fn run(&mut self, now: &str) -> Vec<(String, u16)> {
         let outcome = self.decide(now);
-        self.population.identities = outcome.identities.iter().map(|(identity, _)| identity.clone()).collect();
-        let new = outcome.links.iter().map(|l| Link { account: l.account, identity: l.identity.clone(), basis: l.basis.clone() });
+        self.population.identities = outcome
+            .identities
+            .iter()
+            .map(|(identity, _)| identity.clone())
+            .collect();
+        let new = outcome.links.iter().map(|l| Link {
+            account: l.account,
+            identity: l.identity.clone(),
+            basis: l.basis.clone(),
+        });
         self.population.links.extend(new.collect::<Vec<_>>());
         let mut done = Vec::new();
-        for change in outcome.changes.into_iter().filter(|change| change.hold.is_none()) {
+        for change in outcome
+            .changes
+            .into_iter()
+            .filter(|change| change.hold.is_none())
+        {
             done.push((change.kind.as_str().to_owned(), change.step));
             let id = match change.account {
                 Some(id) => id,
                 None => {
                     let key = format!("b{}", self.population.accounts.len());
-                    let active = Attributes::from_iter([("active".to_owned(), vec![Value::Bool(true)])]);
+                    let active =
+                        Attributes::from_iter([("active".to_owned(), vec![Value::Bool(true)])]);
                     let id = self.put(change.object, "berthing", &key, active);
-                    self.population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
+                    self.population.links.push(Link {
+                        account: id,
+                        identity: change.identity.clone(),
+                        basis: LinkBasis::created(),
+                    });
                     id
                 }
             };
-            let account = self.population.accounts.iter_mut().find(|account| account.id == id).expect("there");
+            let account = self
+                .population
+                .accounts
+                .iter_mut()
+                .find(|account| account.id == id)
+                .expect("there");
             match change.kind {
                 ChangeKind::Delete => {
                     account.absent_since = Some(at(now));
                     self.population.write_history.entry(id).or_default().deleted = Some(at(now));
                 }
                 ChangeKind::Password => {
-                    assert!(change.values.iter().all(|value| value.after.is_empty()), "a password is drawn when it is sent");
-                    self.population.write_history.insert(id, WriteHistory { password: Some(at(now)), ..WriteHistory::default() });
+                    assert!(
+                        change.values.iter().all(|value| value.after.is_empty()),
+                        "a password is drawn when it is sent"
+                    );
+                    self.population.write_history.insert(
+                        id,
+                        WriteHistory {
+                            password: Some(at(now)),
+                            ..WriteHistory::default()
+                        },
+                    );
                 }
-                _ => change.values.into_iter().for_each(|value| account.attributes.set(value.attribute, value.after)),
+                _ => change
+                    .values
+                    .into_iter()
+                    .for_each(|value| account.attributes.set(value.attribute, value.after)),
             }
         }
         done
@@ -196,7 +301,15 @@ impl World {
 
     fn stage(&self, now: &str) -> (Stage, String) {
         let outcome = self.decide(now);
-        (outcome.identities[0].0.stage, outcome.decided.iter().map(|line| line.reason.text.clone()).collect::<Vec<_>>().join(" | "))
+        (
+            outcome.identities[0].0.stage,
+            outcome
+                .decided
+                .iter()
+                .map(|line| line.reason.text.clone())
+                .collect::<Vec<_>>()
+                .join(" | "),
+        )
     }
 }
 
@@ -219,11 +332,24 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
         assert_eq!(world.stage(now).0, stage, "{now}");
     }
     // Others by exception: nothing is made before the day, and access stays for two days.
-    let visitor = World::new(LIFE).with("1", &[("start", "2026-04-01"), ("end", "2026-10-31"), ("contract", "visitor")]);
+    let visitor = World::new(LIFE).with(
+        "1",
+        &[
+            ("start", "2026-04-01"),
+            ("end", "2026-10-31"),
+            ("contract", "visitor"),
+        ],
+    );
     assert_eq!(visitor.stage("2026-11-02T23:59:00Z").0, Stage::Leaving);
     assert_eq!(visitor.stage("2026-11-03T00:00:00Z").0, Stage::Left);
-    assert!(visitor.stage("2026-03-30T00:00:00Z").1.contains("accounts are made from 2026-04-01 00:00 on"));
-    // A day that begins an hour late (a clock change at midnight) begins with its first minute that there is.
+    assert!(
+        visitor
+            .stage("2026-03-30T00:00:00Z")
+            .1
+            .contains("accounts are made from 2026-04-01 00:00 on")
+    );
+    // A day that begins an hour late (a clock change at midnight) begins with its first minute that
+    // there is.
     let havana = LIFE.replace("Atlantic/Faroe", "America/Havana");
     let spring = World::new(&havana).with("1", &[("start", "2026-03-08")]);
     assert_eq!(spring.stage("2026-03-08T04:59:59Z").0, Stage::Expected);
@@ -236,116 +362,255 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
     world.set("1", "status", "");
     world.run("2026-06-01T00:00:00Z");
     let id = world.population.identities[0].id.clone();
-    let departure = Departure { at: at("2026-06-10T12:00:00Z"), principal: "ada".into(), comment: "moves ashore".into() };
+    let departure = Departure {
+        at: at("2026-06-10T12:00:00Z"),
+        principal: "ada".into(),
+        comment: "moves ashore".into(),
+    };
     world.population.departures.insert(id, departure);
     assert_eq!(world.stage("2026-06-09T00:00:00Z").0, Stage::Leaving);
     let (stage, said) = world.stage("2026-06-10T12:00:00Z");
-    assert!(stage == Stage::Left && said.contains("ada said so (“moves ashore”)"), "{said}");
+    assert!(
+        stage == Stage::Left && said.contains("ada said so (“moves ashore”)"),
+        "{said}"
+    );
     // What is no date is told, and nothing is done.
     let wrong = World::new(LIFE).with("1", &[("start", "next week")]);
-    assert!(wrong.stage("2026-06-01T00:00:00Z").1.contains("the first day cannot be read: `next week` is no date"));
+    assert!(
+        wrong
+            .stage("2026-06-01T00:00:00Z")
+            .1
+            .contains("the first day cannot be read: `next week` is no date")
+    );
     let turned = World::new(LIFE).with("1", &[("start", "2026-06-01"), ("end", "2026-05-01")]);
-    assert!(turned.stage("2026-06-01T00:00:00Z").1.contains("the last day lies before the first one"));
+    assert!(
+        turned
+            .stage("2026-06-01T00:00:00Z")
+            .1
+            .contains("the last day lies before the first one")
+    );
     assert!(turned.decide("2026-06-01T00:00:00Z").changes.is_empty());
 }
 
 #[test]
 fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
-    let mut world =
-        World::new(LIFE).with("1", &[("start", "2020-01-01")]).with("2", &[("start", "2026-06-10"), ("end", "2026-09-30"), ("boss", "1")]);
+    let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01")]).with(
+        "2",
+        &[
+            ("start", "2026-06-10"),
+            ("end", "2026-09-30"),
+            ("boss", "1"),
+        ],
+    );
     let members = Attributes::from_iter([
         ("title".to_owned(), vec![Value::text("watch")]),
-        ("member".to_owned(), vec![Value::Reference("r1".into()), Value::Reference("r2".into())]),
+        (
+            "member".to_owned(),
+            vec![Value::Reference("r1".into()), Value::Reference("r2".into())],
+        ),
     ]);
     world.put(ObjectType::Group, "roster", "g", members);
     world.run("2026-06-01T00:00:00Z");
     assert!(world.account("2").is_none(), "not yet");
     world.run("2026-06-03T00:00:00Z");
-    let active = |world: &World| world.account("2").map(|account| account.attributes.get("active").to_vec());
-    assert_eq!(active(&world), Some(vec![Value::Bool(false)]), "made, and not usable");
+    let active = |world: &World| {
+        world
+            .account("2")
+            .map(|account| account.attributes.get("active").to_vec())
+    };
+    assert_eq!(
+        active(&world),
+        Some(vec![Value::Bool(false)]),
+        "made, and not usable"
+    );
     world.run("2026-06-03T00:00:00Z");
     assert_eq!(world.run("2026-06-09T22:59:00Z"), []);
-    assert_eq!(world.run("2026-06-09T23:00:00Z"), [("enable".to_owned(), 0)]);
+    assert_eq!(
+        world.run("2026-06-09T23:00:00Z"),
+        [("enable".to_owned(), 0)]
+    );
     // Away and back.
     world.set("2", "status", "leave");
-    assert_eq!(world.run("2026-07-01T00:00:00Z"), [("disable".to_owned(), 0)]);
+    assert_eq!(
+        world.run("2026-07-01T00:00:00Z"),
+        [("disable".to_owned(), 0)]
+    );
     world.set("2", "status", "");
-    assert_eq!(world.run("2026-07-09T00:00:00Z"), [("enable".to_owned(), 0)]);
+    assert_eq!(
+        world.run("2026-07-09T00:00:00Z"),
+        [("enable".to_owned(), 0)]
+    );
     // The departure, in the order of the rules, and everything else after it.
     let own = world.account("2").expect("there").id;
     let boss = world.account("1").expect("there").key.clone();
-    let account = world.population.accounts.iter_mut().find(|account| account.id == own).expect("there");
-    account.attributes.set("licences", vec![Value::text("planning")]);
+    let account = world
+        .population
+        .accounts
+        .iter_mut()
+        .find(|account| account.id == own)
+        .expect("there");
+    account
+        .attributes
+        .set("licences", vec![Value::text("planning")]);
     world.set("1", "name", "Master");
     let steps = ["disable", "password", "update", "update", "revoke"].map(str::to_owned);
     let done = world.run("2026-09-30T23:00:00Z");
-    assert_eq!(done.iter().map(|(kind, _)| kind.clone()).collect::<Vec<_>>()[..5], steps);
+    assert_eq!(
+        done.iter()
+            .map(|(kind, _)| kind.clone())
+            .collect::<Vec<_>>()[..5],
+        steps
+    );
     assert_eq!(
         done.iter().map(|(_, step)| *step).collect::<Vec<_>>(),
         [1, 2, 3, 4, 5, 0, 0],
         "the boss's new title and the group come last"
     );
     let account = world.account("2").expect("kept");
-    assert_eq!(account.attributes.get("delegate"), [Value::Reference(boss)], "handed over to the manager's account there");
+    assert_eq!(
+        account.attributes.get("delegate"),
+        [Value::Reference(boss)],
+        "handed over to the manager's account there"
+    );
     assert!(account.attributes.get("licences").is_empty());
-    let group =
-        world.population.accounts.iter().find(|account| account.system == "berthing" && account.kind == ObjectType::Group).expect("made");
-    assert_eq!(group.attributes.get("members").len(), 1, "and out of the group");
+    let group = world
+        .population
+        .accounts
+        .iter()
+        .find(|account| account.system == "berthing" && account.kind == ObjectType::Group)
+        .expect("made");
+    assert_eq!(
+        group.attributes.get("members").len(),
+        1,
+        "and out of the group"
+    );
     // Nothing is done twice; what is next is said, and due to the minute.
     assert_eq!(world.run("2026-10-01T00:00:00Z"), []);
     let outcome = world.decide("2026-10-01T00:00:00Z");
-    assert!(outcome.decided.iter().any(|line| line.reason.text.contains("next on 2026-10-31 00:00 UTC: delete")), "{:#?}", outcome.decided);
-    assert_eq!(outcome.due.iter().map(|(_, at)| *at).min(), Some(at("2026-10-31T00:00:00Z")));
+    assert!(
+        outcome.decided.iter().any(|line| line
+            .reason
+            .text
+            .contains("next on 2026-10-31 00:00 UTC: delete")),
+        "{:#?}",
+        outcome.decided
+    );
+    assert_eq!(
+        outcome.due.iter().map(|(_, at)| *at).min(),
+        Some(at("2026-10-31T00:00:00Z"))
+    );
     assert_eq!(world.run("2026-10-30T23:59:00Z"), []);
-    assert_eq!(world.run("2026-10-31T00:00:00Z"), [("delete".to_owned(), 6)]);
+    assert_eq!(
+        world.run("2026-10-31T00:00:00Z"),
+        [("delete".to_owned(), 6)]
+    );
     assert!(world.account("2").is_none());
     assert_eq!(world.run("2026-11-30T00:00:00Z"), []);
     // Hired again: the same identity, and an account made anew.
-    let identity = world.population.identities.iter().find(|one| one.stage == Stage::Left).expect("kept").id.clone();
+    let identity = world
+        .population
+        .identities
+        .iter()
+        .find(|one| one.stage == Stage::Left)
+        .expect("kept")
+        .id
+        .clone();
     world.set("2", "start", "2027-04-01");
     world.set("2", "end", "2027-09-30");
     world.run("2027-03-28T00:00:00Z");
     world.run("2027-04-01T00:00:00Z");
     assert_eq!(active(&world), Some(vec![Value::Bool(true)]));
-    let now = world.population.identities.iter().find(|one| one.id == identity).expect("the same");
+    let now = world
+        .population
+        .identities
+        .iter()
+        .find(|one| one.id == identity)
+        .expect("the same");
     assert_eq!(now.stage, Stage::Active);
 }
 
 #[test]
 fn a_step_that_is_held_holds_those_after_it_and_nobody_elses() {
-    let mut world = World::new(LIFE).with("1", &[("end", "2026-06-01")]).with("2", &[("end", "2026-06-01")]);
+    let mut world = World::new(LIFE)
+        .with("1", &[("end", "2026-06-01")])
+        .with("2", &[("end", "2026-06-01")]);
     world.run("2026-05-01T00:00:00Z");
     let now = "2026-06-02T00:00:00Z";
-    let first = world.decide(now).changes.iter().find(|change| change.step == 1).expect("a first step").clone();
-    let discarded = tide_core::model::GuardOverride { release: false, principal: "ada".into() };
-    world.population.guard_overrides.insert(first.fingerprint.clone(), discarded);
+    let first = world
+        .decide(now)
+        .changes
+        .iter()
+        .find(|change| change.step == 1)
+        .expect("a first step")
+        .clone();
+    let discarded = tide_core::model::GuardOverride {
+        release: false,
+        principal: "ada".into(),
+    };
+    world
+        .population
+        .guard_overrides
+        .insert(first.fingerprint.clone(), discarded);
     let outcome = world.decide(now);
-    let (theirs, others): (Vec<_>, Vec<_>) = outcome.changes.iter().partition(|change| change.identity == first.identity);
+    let (theirs, others): (Vec<_>, Vec<_>) = outcome
+        .changes
+        .iter()
+        .partition(|change| change.identity == first.identity);
     assert_eq!((theirs.len(), others.len()), (3, 3));
-    assert!(others.iter().all(|change| change.hold.is_none()), "{others:#?}");
-    let held: Vec<_> = theirs.iter().map(|change| change.hold.as_ref().expect("held").text.clone()).collect();
+    assert!(
+        others.iter().all(|change| change.hold.is_none()),
+        "{others:#?}"
+    );
+    let held: Vec<_> = theirs
+        .iter()
+        .map(|change| change.hold.as_ref().expect("held").text.clone())
+        .collect();
     assert!(held[0].contains("discarded by ada"), "{held:?}");
-    assert!(held[1..].iter().all(|text| text == "waits for departure step 1, which is held"), "{held:?}");
+    assert!(
+        held[1..]
+            .iter()
+            .all(|text| text == "waits for departure step 1, which is held"),
+        "{held:?}"
+    );
 }
 
 #[test]
 fn who_comes_back_before_the_end_gets_the_account_back_and_an_absence_must_last() {
-    let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01"), ("contract", "honorary")]);
+    let mut world =
+        World::new(LIFE).with("1", &[("start", "2020-01-01"), ("contract", "honorary")]);
     world.run("2026-06-01T00:00:00Z");
     let key = world.account("1").expect("made").key.clone();
     world.source("1").absent_since = Some(at("2026-06-02T00:00:00Z"));
-    assert_eq!(world.run("2026-06-04T23:59:00Z"), [], "for three days it may be a mistake");
+    assert_eq!(
+        world.run("2026-06-04T23:59:00Z"),
+        [],
+        "for three days it may be a mistake"
+    );
     assert_eq!(world.run("2026-06-05T00:00:00Z").len(), 3);
-    assert_eq!(world.account("1").expect("there").attributes.get("hidden"), [Value::text("yes")]);
-    assert_eq!(world.run("2027-01-01T00:00:00Z"), [], "an exception by condition: never deleted");
+    assert_eq!(
+        world.account("1").expect("there").attributes.get("hidden"),
+        [Value::text("yes")]
+    );
+    assert_eq!(
+        world.run("2027-01-01T00:00:00Z"),
+        [],
+        "an exception by condition: never deleted"
+    );
     world.source("1").absent_since = None;
     world.run("2027-01-02T00:00:00Z");
     let account = world.account("1").expect("there");
-    assert_eq!((account.key.clone(), account.attributes.get("active")), (key, &[Value::Bool(true)][..]));
-    assert!(account.attributes.get("hidden").is_empty(), "what the departure set is taken away again");
+    assert_eq!(
+        (account.key.clone(), account.attributes.get("active")),
+        (key, &[Value::Bool(true)][..])
+    );
+    assert!(
+        account.attributes.get("hidden").is_empty(),
+        "what the departure set is taken away again"
+    );
 }
 
-/// A personnel system drops the rows of former staff, and the directory still has their entries: nobody comes back by that.
+/// A personnel system drops the rows of former staff, and the directory still has their entries:
+/// nobody comes back by that.
 #[test]
 fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
     const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n\
@@ -358,15 +623,29 @@ fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
         world.rules = rules;
         let roster = world.population.systems["roster"].clone();
         world.population.systems.insert("harbour".into(), roster);
-        let entry = [("number", "1"), ("name", "Able Seafarer")].map(|(name, value)| (name.to_owned(), vec![Value::text(value)]));
+        let entry = [("number", "1"), ("name", "Able Seafarer")]
+            .map(|(name, value)| (name.to_owned(), vec![Value::text(value)]));
         let identity = world.population.identities[0].id.clone();
-        let account = world.put(ObjectType::Person, "harbour", "h1", entry.into_iter().collect());
-        world.population.links.push(Link { account, identity, basis: LinkBasis::new(LinkOrigin::MatchRule, "employee number") });
+        let account = world.put(
+            ObjectType::Person,
+            "harbour",
+            "h1",
+            entry.into_iter().collect(),
+        );
+        world.population.links.push(Link {
+            account,
+            identity,
+            basis: LinkBasis::new(LinkOrigin::MatchRule, "employee number"),
+        });
         world.run("2026-07-01T00:00:00Z");
         assert_eq!(world.stage("2026-07-01T00:00:00Z").0, Stage::Left);
         // The row is gone, and stays gone: nothing is done again.
         world.source("1").absent_since = Some(at("2026-07-10T00:00:00Z"));
-        for now in ["2026-07-10T00:00:00Z", "2026-07-11T00:00:00Z", "2026-07-28T00:00:00Z"] {
+        for now in [
+            "2026-07-10T00:00:00Z",
+            "2026-07-11T00:00:00Z",
+            "2026-07-28T00:00:00Z",
+        ] {
             assert_eq!(world.run(now), [], "{column}, {now}");
             assert_eq!(world.stage(now).0, Stage::Left, "{column}, {now}");
         }
@@ -379,7 +658,8 @@ fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
     }
 }
 
-/// What a list no longer shows can be missing for many reasons: it counts after a day. What a system says itself counts at once.
+/// What a list no longer shows can be missing for many reasons: it counts after a day. What a
+/// system says itself counts at once.
 #[test]
 fn an_absence_that_nobody_confirmed_counts_after_a_day() {
     const GONE: &str = "2026-06-02T00:00:00Z";
@@ -396,9 +676,24 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
         assert_eq!(world.run("2026-06-02T00:00:00Z"), []);
         let outcome = world.decide("2026-06-02T23:59:59Z");
         assert_eq!(outcome.identities[0].0.stage, Stage::Active);
-        assert_eq!(outcome.due, [(outcome.identities[0].0.id.clone(), at("2026-06-03T00:00:00Z"))], "it is looked at again by itself");
-        let lines: Vec<_> = outcome.decided.iter().filter(|line| line.system == "roster").collect();
-        assert_eq!((lines.len(), lines[0].verdict), (1, Verdict::OnHold), "{lines:#?}");
+        assert_eq!(
+            outcome.due,
+            [(
+                outcome.identities[0].0.id.clone(),
+                at("2026-06-03T00:00:00Z")
+            )],
+            "it is looked at again by itself"
+        );
+        let lines: Vec<_> = outcome
+            .decided
+            .iter()
+            .filter(|line| line.system == "roster")
+            .collect();
+        assert_eq!(
+            (lines.len(), lines[0].verdict),
+            (1, Verdict::OnHold),
+            "{lines:#?}"
+        );
         assert_eq!(
             lines[0].reason.text,
             "roster has not shown r1 since 2026-06-02 00:00:00 UTC, and has not said that it is gone: \
@@ -423,19 +718,28 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
         let mut left = settled();
         left.population.departures.insert(
             left.population.identities[0].id.clone(),
-            Departure { at: at("2026-06-01T12:00:00Z"), principal: "ada".into(), comment: String::new() },
+            Departure {
+                at: at("2026-06-01T12:00:00Z"),
+                principal: "ada".into(),
+                comment: String::new(),
+            },
         );
         assert_eq!(left.run("2026-06-01T12:00:00Z").len(), 3);
         left.source("1").absent_since = Some(at(GONE));
         left.population.departures.clear();
         assert_eq!(left.run("2026-06-02T01:00:00Z"), [], "{said}");
         assert_eq!(left.stage("2026-06-02T01:00:00Z").0, Stage::Left);
-        // A day is what rules that say nothing mean: they can say that it is none, or more of them for everybody.
+        // A day is what rules that say nothing mean: they can say that it is none, or more of them
+        // for everybody.
         for (days, counts) in [(0, "2026-06-02T00:00:00Z"), (2, "2026-06-04T00:00:00Z")] {
             for confirmed in [true, false] {
-                let mut world = World::new(&format!("[person]\nabsence_grace_days = {days}\n")).with("1", &[]);
+                let mut world =
+                    World::new(&format!("[person]\nabsence_grace_days = {days}\n")).with("1", &[]);
                 world.run("2026-06-01T00:00:00Z");
-                (world.source("1").absent_since, world.source("1").absence_confirmed) = (Some(at(GONE)), confirmed);
+                (
+                    world.source("1").absent_since,
+                    world.source("1").absence_confirmed,
+                ) = (Some(at(GONE)), confirmed);
                 if days > 0 {
                     assert_eq!(world.run("2026-06-03T23:59:59Z"), []);
                 }
@@ -447,8 +751,9 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
 
 #[test]
 fn wrong_rules_are_told_where_they_stand() {
-    let (_, errors) =
-        load("[person]\nzone = \"Sea/Nowhere\"\nstarts = 'identity.begins'\nprestart_days = 9999\n[[person.exception]]\ngrace_days = 1\n");
+    let (_, errors) = load(
+        "[person]\nzone = \"Sea/Nowhere\"\nstarts = 'identity.begins'\nprestart_days = 9999\n[[person.exception]]\ngrace_days = 1\n",
+    );
     let all = errors.join("\n");
     for part in [
         "lifecycle.toml:2:8: there is no time zone `Sea/Nowhere`",
@@ -459,10 +764,27 @@ fn wrong_rules_are_told_where_they_stand() {
         assert!(all.contains(part), "{part}\n{all}");
     }
     let steps = |steps: &str| {
-        let text = format!("system = \"berthing\"\n[person.outbound]\nnumber = 'identity.number'\n{steps}");
-        let all = [("identities.toml", IDENTITIES), ("roster.toml", ROSTER), ("berthing.toml", &text)];
-        let files: Vec<RuleFile> = all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
-        RuleSet::load(&files, &Default::default()).1.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+        let text = format!(
+            "system = \"berthing\"\n[person.outbound]\nnumber = 'identity.number'\n{steps}"
+        );
+        let all = [
+            ("identities.toml", IDENTITIES),
+            ("roster.toml", ROSTER),
+            ("berthing.toml", &text),
+        ];
+        let files: Vec<RuleFile> = all
+            .iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).into(),
+                text: (*text).into(),
+            })
+            .collect();
+        RuleSet::load(&files, &Default::default())
+            .1
+            .iter()
+            .map(ToString::to_string)
+            .collect::<Vec<_>>()
+            .join("\n")
     };
     let late = steps(
         "[[person.departure]]\nstep = \"disable\"\nafter_days = 3\n[[person.departure]]\nstep = \"delete\"\nafter_days = 1\n[[person.departure]]\nstep = \"set\"\n",
@@ -475,13 +797,16 @@ fn wrong_rules_are_told_where_they_stand() {
     ] {
         assert!(late.contains(part), "{part}\n{late}");
     }
-    assert!(steps("[[person.departure]]\nstep = \"vanish\"\n").contains("`step` cannot be \"vanish\""));
+    assert!(
+        steps("[[person.departure]]\nstep = \"vanish\"\n").contains("`step` cannot be \"vanish\"")
+    );
 }
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
 
-    /// Whoever looks at each due moment alone sees the same as whoever looks every three hours: no turn is missed, and none is invented.
+    /// Whoever looks at each due moment alone sees the same as whoever looks every three hours: no
+    /// turn is missed, and none is invented.
     #[test]
     fn nothing_happens_between_two_moments_that_are_due(start in 0i64..60, length in 1i64..80, contract in 0usize..3, asked in proptest::option::of(0i64..90)) {
         let first = at("2026-03-01T00:00:00Z");

@@ -1,17 +1,22 @@
-//! A decision about those whom a change touches is the same as one about everybody: whatever is changed, step by step,
-//! what stands after many small decisions is what one whole decision says.
+//! A decision about those whom a change touches is the same as one about everybody: whatever is
+//! changed, step by step, what stands after many small decisions is what one whole decision says.
 
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::{ChangeKind, Decided, Question};
-use tide_core::incremental::{AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records};
+use tide_core::incremental::{
+    AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records,
+};
 use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
 use tide_core::model::RuleMembership;
 use tide_core::references::folded;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;
-use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value, decide};
+use tide_core::{
+    Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts,
+    Value, decide,
+};
 
 const RULES: [(&str, &str); 9] = [
     (
@@ -67,30 +72,78 @@ const RULES: [(&str, &str); 9] = [
         "[[approval]]\nname = \"crew of two\"\nwhen = 'identity.number == \"2\"'\n[[approval.level]]\nof = \"manager\"\n\
          [[approval]]\nname = \"owned\"\nchange = [\"grant\", \"revoke\"]\nwhen = 'identity.number == \"3\"'\n[[approval.level]]\nof = \"owner\"\n",
     ),
-    ("guards.toml", "[[guard]]\nchange = \"disable\"\nmax_count = 2\n[[guard]]\nchange = \"create\"\nmax_percent = 70\n"),
+    (
+        "guards.toml",
+        "[[guard]]\nchange = \"disable\"\nmax_count = 2\n[[guard]]\nchange = \"create\"\nmax_percent = 70\n",
+    ),
 ];
 
 /// `groups`: who is in a certain group does not take part.
 fn rules(groups: bool) -> RuleSet {
-    let flat = |text: &str| text.replace("members = 'identity.members'", "members = { value = 'identity.members', nested = \"flatten\" }");
-    let text = |text: &str| if groups { flat(text) } else { text.replace("not_groups = [\"cn=away\"]\n", "") };
-    let files: Vec<RuleFile> = RULES.iter().map(|(name, own)| RuleFile { name: (*name).into(), text: text(own) }).collect();
+    let flat = |text: &str| {
+        text.replace(
+            "members = 'identity.members'",
+            "members = { value = 'identity.members', nested = \"flatten\" }",
+        )
+    };
+    let text = |text: &str| {
+        if groups {
+            flat(text)
+        } else {
+            text.replace("not_groups = [\"cn=away\"]\n", "")
+        }
+    };
+    let files: Vec<RuleFile> = RULES
+        .iter()
+        .map(|(name, own)| RuleFile {
+            name: (*name).into(),
+            text: text(own),
+        })
+        .collect();
     let (rules, faults) = RuleSet::load(&files, &Schemas::default());
-    let errors: Vec<String> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults
+        .iter()
+        .filter(|fault| fault.severity == FaultSeverity::Error)
+        .map(ToString::to_string)
+        .collect();
     assert!(errors.is_empty(), "{errors:#?}");
     rules
 }
 
 fn world() -> Population {
-    let reference = |name: &str, many| AttributeDef { kind: ValueKind::Reference, many, ..AttributeDef::text(name) };
-    let mut person = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
-    ["userName", "number", "mail", "name"].iter().for_each(|name| person.put(AttributeDef::text(*name)));
-    person.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    let reference = |name: &str, many| AttributeDef {
+        kind: ValueKind::Reference,
+        many,
+        ..AttributeDef::text(name)
+    };
+    let mut person = Schema {
+        state_attribute: Some("active".into()),
+        name_attribute: Some("userName".into()),
+        ..Schema::default()
+    };
+    ["userName", "number", "mail", "name"]
+        .iter()
+        .for_each(|name| person.put(AttributeDef::text(*name)));
+    person.put(AttributeDef {
+        kind: ValueKind::Bool,
+        ..AttributeDef::text("active")
+    });
     person.put(reference("manager", false));
-    let mut desk = Schema { state_attribute: Some("active".into()), ..Schema::default() };
-    ["number", "side", "watch"].iter().for_each(|name| desk.put(AttributeDef::text(*name)));
-    desk.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
-    let mut group = Schema { name_attribute: Some("displayName".into()), ..Schema::default() };
+    let mut desk = Schema {
+        state_attribute: Some("active".into()),
+        ..Schema::default()
+    };
+    ["number", "side", "watch"]
+        .iter()
+        .for_each(|name| desk.put(AttributeDef::text(*name)));
+    desk.put(AttributeDef {
+        kind: ValueKind::Bool,
+        ..AttributeDef::text("active")
+    });
+    let mut group = Schema {
+        name_attribute: Some("displayName".into()),
+        ..Schema::default()
+    };
     group.put(AttributeDef::text("displayName"));
     group.put(reference("members", true));
     let both = vec![ObjectType::Person, ObjectType::Group];
@@ -103,13 +156,31 @@ fn world() -> Population {
     let systems = [
         ("harbour".to_owned(), facts(BTreeMap::new())),
         ("roster".to_owned(), facts(BTreeMap::new())),
-        ("berthing".to_owned(), facts([(ObjectType::Person, person), (ObjectType::Group, group.clone())].into())),
-        ("classroom".to_owned(), facts([(ObjectType::Person, desk), (ObjectType::Group, group)].into())),
+        (
+            "berthing".to_owned(),
+            facts(
+                [
+                    (ObjectType::Person, person),
+                    (ObjectType::Group, group.clone()),
+                ]
+                .into(),
+            ),
+        ),
+        (
+            "classroom".to_owned(),
+            facts([(ObjectType::Person, desk), (ObjectType::Group, group)].into()),
+        ),
     ];
-    let mut population = Population { systems: systems.into(), ..Population::default() };
+    let mut population = Population {
+        systems: systems.into(),
+        ..Population::default()
+    };
     for name in ["n0", "n1", "n2"] {
         let values = [("displayName", name), ("owner", "classroom-4")];
-        let attributes = values.into_iter().map(|(name, value)| (name.to_owned(), vec![Value::text(value)])).collect();
+        let attributes = values
+            .into_iter()
+            .map(|(name, value)| (name.to_owned(), vec![Value::text(value)]))
+            .collect();
         add(&mut population, "classroom", ObjectType::Group, attributes);
     }
     population
@@ -169,7 +240,11 @@ fn value(attribute: &str, n: u8) -> Vec<Value> {
 
 fn add(population: &mut Population, system: &str, kind: ObjectType, attributes: Attributes) {
     let id = population.accounts.len() as i64 + 1;
-    let name = if kind == ObjectType::Group && id % 3 == 0 { "cn=away".to_owned() } else { format!("{system}-{id}") };
+    let name = if kind == ObjectType::Group && id % 3 == 0 {
+        "cn=away".to_owned()
+    } else {
+        format!("{system}-{id}")
+    };
     population.accounts.push(Account {
         id,
         system: system.into(),
@@ -183,11 +258,19 @@ fn add(population: &mut Population, system: &str, kind: ObjectType, attributes: 
     });
 }
 
-/// Carries out what is free to be sent; `all` or only what makes nobody new. Who joined and left groups that were not written
-/// otherwise is told one by one.
-fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) -> Vec<AppliedMembership> {
+/// Carries out what is free to be sent; `all` or only what makes nobody new. Who joined and left
+/// groups that were not written otherwise is told one by one.
+fn send(
+    population: &mut Population,
+    outcome: &tide_core::Outcome,
+    all: bool,
+) -> Vec<AppliedMembership> {
     let (mut moved, mut written) = (Vec::new(), BTreeSet::new());
-    for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
+    for change in outcome
+        .changes
+        .iter()
+        .filter(|change| change.hold.is_none())
+    {
         let new = change.kind == ChangeKind::Create;
         if new && !all {
             continue;
@@ -197,23 +280,48 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
             None if new => {
                 add(population, &change.system, change.object, Attributes::new());
                 let id = population.accounts.len() as i64;
-                population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
+                population.links.push(Link {
+                    account: id,
+                    identity: change.identity.clone(),
+                    basis: LinkBasis::created(),
+                });
                 id
             }
             // It waits for what is made now.
             None => continue,
         };
         if change.is_membership() {
-            let Some(value) = change.values.first().filter(|value| value.later.is_empty()) else { continue };
+            let Some(value) = change.values.first().filter(|value| value.later.is_empty()) else {
+                continue;
+            };
             let group = &mut population.accounts[account as usize - 1].attributes;
-            let mut members: Vec<Value> = group.get("members").iter().filter(|one| !value.before.contains(one)).cloned().collect();
+            let mut members: Vec<Value> = group
+                .get("members")
+                .iter()
+                .filter(|one| !value.before.contains(one))
+                .cloned()
+                .collect();
             members.extend(value.after.iter().cloned());
             group.set("members", members);
-            population.rule_memberships.retain(|one| one.identity != change.identity || one.group != account);
-            let told = value.before.iter().map(|one| (one, false)).chain(value.after.iter().map(|one| (one, true)));
-            moved.extend(told.map(|(one, there)| AppliedMembership { group: account, member: folded(&one.to_string()), is_member: there }));
+            population
+                .rule_memberships
+                .retain(|one| one.identity != change.identity || one.group != account);
+            let told = value
+                .before
+                .iter()
+                .map(|one| (one, false))
+                .chain(value.after.iter().map(|one| (one, true)));
+            moved.extend(told.map(|(one, there)| AppliedMembership {
+                group: account,
+                member: folded(&one.to_string()),
+                is_member: there,
+            }));
             if change.kind == ChangeKind::Grant {
-                let member = value.after.first().map(ToString::to_string).unwrap_or_default();
+                let member = value
+                    .after
+                    .first()
+                    .map(ToString::to_string)
+                    .unwrap_or_default();
                 let folded = tide_core::references::folded(&member);
                 population.rule_memberships.push(RuleMembership {
                     identity: change.identity.clone(),
@@ -227,7 +335,9 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
         }
         written.insert(account);
         for value in change.values.iter().filter(|value| value.later.is_empty()) {
-            population.accounts[account as usize - 1].attributes.set(&value.attribute, value.after.clone());
+            population.accounts[account as usize - 1]
+                .attributes
+                .set(&value.attribute, value.after.clone());
         }
     }
     moved.retain(|one| !written.contains(&one.group));
@@ -236,41 +346,92 @@ fn send(population: &mut Population, outcome: &tide_core::Outcome, all: bool) ->
 
 /// Keeps identities, links and names, as a run does before it sends.
 fn keep(population: &mut Population, outcome: &tide_core::Outcome) {
-    let linked: HashSet<&str> = outcome.links.iter().map(|link| link.identity.as_str()).collect();
+    let linked: HashSet<&str> = outcome
+        .links
+        .iter()
+        .map(|link| link.identity.as_str())
+        .collect();
     for (identity, _) in &outcome.identities {
-        match population.identities.iter_mut().find(|known| known.id == identity.id) {
+        match population
+            .identities
+            .iter_mut()
+            .find(|known| known.id == identity.id)
+        {
             Some(known) => *known = identity.clone(),
-            None if linked.contains(identity.id.as_str()) => population.identities.push(identity.clone()),
+            None if linked.contains(identity.id.as_str()) => {
+                population.identities.push(identity.clone())
+            }
             None => {}
         }
     }
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
-    let known: HashSet<String> = population.identities.iter().map(|identity| identity.id.clone()).collect();
+    let known: HashSet<String> = population
+        .identities
+        .iter()
+        .map(|identity| identity.id.clone())
+        .collect();
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
+        population.links.push(Link {
+            account: link.account,
+            identity: link.identity.clone(),
+            basis: link.basis.clone(),
+        });
     }
-    population.reserved_values.extend(outcome.reserved.iter().filter(|name| known.contains(&name.identity)).cloned());
+    population.reserved_values.extend(
+        outcome
+            .reserved
+            .iter()
+            .filter(|name| known.contains(&name.identity))
+            .cloned(),
+    );
 }
 
 /// What differs between two states, as the store tells it.
 fn touched(before: &Population, after: &Population) -> Records {
     let mut records = Records::default();
-    let accounts: HashMap<i64, &Account> = before.accounts.iter().map(|account| (account.id, account)).collect();
-    records.accounts.extend(after.accounts.iter().filter(|a| accounts.get(&a.id) != Some(a)).map(|a| a.id));
+    let accounts: HashMap<i64, &Account> = before
+        .accounts
+        .iter()
+        .map(|account| (account.id, account))
+        .collect();
+    records.accounts.extend(
+        after
+            .accounts
+            .iter()
+            .filter(|a| accounts.get(&a.id) != Some(a))
+            .map(|a| a.id),
+    );
     let differ = |one: &Population, other: &Population, records: &mut Records| {
         for link in one.links.iter().filter(|link| !other.links.contains(link)) {
             records.accounts.insert(link.account);
             records.identities.insert(link.identity.clone());
         }
-        for answer in one.match_answers.iter().filter(|answer| !other.match_answers.contains(answer)) {
+        for answer in one
+            .match_answers
+            .iter()
+            .filter(|answer| !other.match_answers.contains(answer))
+        {
             records.accounts.extend(answer.account);
             records.identities.extend(answer.identity.clone());
         }
-        records
-            .identities
-            .extend(one.reserved_values.iter().filter(|name| !other.reserved_values.contains(name)).map(|name| name.identity.clone()));
-        records.identities.extend(one.rule_memberships.iter().filter(|j| !other.rule_memberships.contains(j)).map(|j| j.identity.clone()));
-        records.identities.extend(one.identities.iter().filter(|i| !other.identities.contains(i)).map(|i| i.id.clone()));
+        records.identities.extend(
+            one.reserved_values
+                .iter()
+                .filter(|name| !other.reserved_values.contains(name))
+                .map(|name| name.identity.clone()),
+        );
+        records.identities.extend(
+            one.rule_memberships
+                .iter()
+                .filter(|j| !other.rule_memberships.contains(j))
+                .map(|j| j.identity.clone()),
+        );
+        records.identities.extend(
+            one.identities
+                .iter()
+                .filter(|i| !other.identities.contains(i))
+                .map(|i| i.id.clone()),
+        );
     };
     differ(before, after, &mut records);
     differ(after, before, &mut records);
@@ -282,17 +443,45 @@ fn part(population: &Population, records: &Records) -> Population {
     let account = |id: i64| records.accounts.contains(&id);
     let identity = |id: &String| records.identities.contains(id);
     Population {
-        accounts: population.accounts.iter().filter(|a| account(a.id)).cloned().collect(),
-        identities: population.identities.iter().filter(|i| identity(&i.id)).cloned().collect(),
-        links: population.links.iter().filter(|l| account(l.account)).cloned().collect(),
-        reserved_values: population.reserved_values.iter().filter(|r| identity(&r.identity)).cloned().collect(),
+        accounts: population
+            .accounts
+            .iter()
+            .filter(|a| account(a.id))
+            .cloned()
+            .collect(),
+        identities: population
+            .identities
+            .iter()
+            .filter(|i| identity(&i.id))
+            .cloned()
+            .collect(),
+        links: population
+            .links
+            .iter()
+            .filter(|l| account(l.account))
+            .cloned()
+            .collect(),
+        reserved_values: population
+            .reserved_values
+            .iter()
+            .filter(|r| identity(&r.identity))
+            .cloned()
+            .collect(),
         match_answers: population
             .match_answers
             .iter()
-            .filter(|answer| answer.account.is_some_and(account) || answer.identity.as_ref().is_some_and(identity))
+            .filter(|answer| {
+                answer.account.is_some_and(account)
+                    || answer.identity.as_ref().is_some_and(identity)
+            })
             .cloned()
             .collect(),
-        rule_memberships: population.rule_memberships.iter().filter(|one| identity(&one.identity)).cloned().collect(),
+        rule_memberships: population
+            .rule_memberships
+            .iter()
+            .filter(|one| identity(&one.identity))
+            .cloned()
+            .collect(),
         systems: population.systems.clone(),
         recent_change_counts: population.recent_change_counts.clone(),
         guard_overrides: population.guard_overrides.clone(),
@@ -304,7 +493,12 @@ fn now() -> jiff::Timestamp {
     jiff::Timestamp::UNIX_EPOCH
 }
 
-fn of_a_part(standing: &mut IncrementalState, rules: &RuleSet, population: &Population, touched: Records) -> Option<PartialOutcome> {
+fn of_a_part(
+    standing: &mut IncrementalState,
+    rules: &RuleSet,
+    population: &Population,
+    touched: Records,
+) -> Option<PartialOutcome> {
     let (mut asking, mut wanted) = standing.begin(touched);
     for _ in 0..20 {
         match standing.advance(&mut asking, rules, &part(population, &wanted), now()) {
@@ -322,11 +516,35 @@ type Lines = BTreeMap<Key, Decided>;
 type Questions = BTreeMap<Key, Question>;
 
 fn lines(all: &[Decided]) -> Lines {
-    all.iter().map(|line| ((line.system.clone(), line.object, line.identity.clone(), line.account), line.clone())).collect()
+    all.iter()
+        .map(|line| {
+            (
+                (
+                    line.system.clone(),
+                    line.object,
+                    line.identity.clone(),
+                    line.account,
+                ),
+                line.clone(),
+            )
+        })
+        .collect()
 }
 
 fn questions(all: &[Question]) -> Questions {
-    all.iter().map(|one| ((one.system.clone(), one.object, one.identity.clone(), one.account), one.clone())).collect()
+    all.iter()
+        .map(|one| {
+            (
+                (
+                    one.system.clone(),
+                    one.object,
+                    one.identity.clone(),
+                    one.account,
+                ),
+                one.clone(),
+            )
+        })
+        .collect()
 }
 
 /// What was said before of those whom a part is about is replaced by what it says.
@@ -340,34 +558,54 @@ fn replace<V>(all: &mut BTreeMap<Key, V>, about: &Records) {
     all.retain(|(_, _, _, account), _| !gone(account));
 }
 
-fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) -> Vec<AppliedMembership> {
+fn apply(
+    population: &mut Population,
+    step: &Step,
+    last: &tide_core::Outcome,
+) -> Vec<AppliedMembership> {
     let count = population.accounts.len();
     match step {
         Step::Set(account, attribute, n) if count > 0 => {
             let account = &mut population.accounts[account % count];
             if account.kind == ObjectType::Person {
-                account.attributes.set(ATTRIBUTES[*attribute], value(ATTRIBUTES[*attribute], *n));
+                account
+                    .attributes
+                    .set(ATTRIBUTES[*attribute], value(ATTRIBUTES[*attribute], *n));
             }
         }
         Step::Add(system, number, mail, name) => {
             let values = [("number", number), ("mail", mail), ("name", name)];
-            let mut attributes: Attributes = values.into_iter().map(|(name, n)| (name.to_owned(), value(name, *n))).collect();
+            let mut attributes: Attributes = values
+                .into_iter()
+                .map(|(name, n)| (name.to_owned(), value(name, *n)))
+                .collect();
             if SYSTEMS[*system] == "berthing" {
                 let user = Value::text(format!("n{}", name % 4));
-                let free = !population.accounts.iter().any(|a| a.attributes.get("userName") == [user.clone()]);
+                let free = !population
+                    .accounts
+                    .iter()
+                    .any(|a| a.attributes.get("userName") == [user.clone()]);
                 attributes.set("userName", free.then_some(user).into_iter().collect());
             }
             add(population, SYSTEMS[*system], ObjectType::Person, attributes);
         }
         Step::Team(title) => {
-            let attributes = [("title".to_owned(), vec![Value::text(format!("t{title}"))])].into_iter().collect();
+            let attributes = [("title".to_owned(), vec![Value::text(format!("t{title}"))])]
+                .into_iter()
+                .collect();
             add(population, "harbour", ObjectType::Group, attributes);
         }
         Step::Members(group, members) => {
-            let names: Vec<Value> =
-                members.iter().filter(|_| count > 0).map(|at| Value::Reference(population.accounts[at % count].name.clone())).collect();
-            let mut groups: Vec<&mut Account> =
-                population.accounts.iter_mut().filter(|a| a.kind == ObjectType::Group && a.system == "harbour").collect();
+            let names: Vec<Value> = members
+                .iter()
+                .filter(|_| count > 0)
+                .map(|at| Value::Reference(population.accounts[at % count].name.clone()))
+                .collect();
+            let mut groups: Vec<&mut Account> = population
+                .accounts
+                .iter_mut()
+                .filter(|a| a.kind == ObjectType::Group && a.system == "harbour")
+                .collect();
             let all = groups.len();
             if all > 0 {
                 groups[group % all].attributes.set("member", names);
@@ -382,8 +620,11 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) ->
                 .collect();
             if !there.is_empty() {
                 let member = Value::Reference(there[account % there.len()].clone());
-                let mut groups: Vec<&mut Account> =
-                    population.accounts.iter_mut().filter(|a| a.kind == ObjectType::Group && a.system == "classroom").collect();
+                let mut groups: Vec<&mut Account> = population
+                    .accounts
+                    .iter_mut()
+                    .filter(|a| a.kind == ObjectType::Group && a.system == "classroom")
+                    .collect();
                 let group = &mut groups[*group].attributes;
                 let mut members = group.get("members").to_vec();
                 match members.iter().position(|one| *one == member) {
@@ -395,7 +636,11 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) ->
         }
         Step::Toggle(account) if count > 0 => {
             let account = &mut population.accounts[account % count];
-            account.absent_since = if account.absent_since.is_some() { None } else { Some(now()) };
+            account.absent_since = if account.absent_since.is_some() {
+                None
+            } else {
+                Some(now())
+            };
         }
         Step::Split(link) if !population.links.is_empty() => {
             let at = link % population.links.len();
@@ -412,7 +657,9 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) ->
                 _ => {}
             }
             if account.kind == identity.kind {
-                population.match_answers.retain(|answer| answer.account != of || answer.identity != whom);
+                population
+                    .match_answers
+                    .retain(|answer| answer.account != of || answer.identity != whom);
                 population.match_answers.push(MatchAnswer {
                     system: account.system.clone(),
                     identity: whom,
@@ -430,15 +677,23 @@ fn apply(population: &mut Population, step: &Step, last: &tide_core::Outcome) ->
 
 /// How many worlds are tried; PROPTEST_CASES asks for more.
 fn cases() -> u32 {
-    std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(100)
+    std::env::var("PROPTEST_CASES")
+        .ok()
+        .and_then(|cases| cases.parse().ok())
+        .unwrap_or(100)
 }
 
-/// Takes the steps one by one, and asks after each whether the part comes to what the whole comes to.
+/// Takes the steps one by one, and asks after each whether the part comes to what the whole comes
+/// to.
 fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
     let (rules, mut population) = (rules(groups), world());
     for (n, system) in [0, 0, 1, 1, 2].into_iter().enumerate() {
         let n = n as u8;
-        apply(&mut population, &Step::Add(system, n + 1, n + 1, n), &Default::default());
+        apply(
+            &mut population,
+            &Step::Add(system, n + 1, n + 1, n),
+            &Default::default(),
+        );
     }
     let (mut standing, mut last) = IncrementalState::of(&rules, &population, now());
     prop_assert_eq!(&last, &decide(&rules, &population, now()));
@@ -467,23 +722,40 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                         .iter()
                         .filter(|c| {
                             c.hold.is_none()
-                                || c.hold
-                                    .as_ref()
-                                    .is_some_and(|h| ["held by a guard", "waits for a yes"].iter().any(|one| h.text.starts_with(one)))
+                                || c.hold.as_ref().is_some_and(|h| {
+                                    ["held by a guard", "waits for a yes"]
+                                        .iter()
+                                        .any(|one| h.text.starts_with(one))
+                                })
                         })
                         .map(|c| format!("{c:?}"))
                         .collect()
                 };
                 let (mine, theirs) = (free(&part.outcome.changes), free(&whole.changes));
-                let only = |one: &[String], other: &[String]| one.iter().find(|change| !other.contains(change)).cloned();
-                prop_assert_eq!(only(&mine, &theirs), only(&theirs, &mine), "changes after {:?}", step);
+                let only = |one: &[String], other: &[String]| {
+                    one.iter().find(|change| !other.contains(change)).cloned()
+                };
+                prop_assert_eq!(
+                    only(&mine, &theirs),
+                    only(&theirs, &mine),
+                    "changes after {:?}",
+                    step
+                );
                 prop_assert_eq!(mine, theirs, "the order of changes after {:?}", step);
                 prop_assert_eq!(&part.outcome.links, &whole.links, "links after {:?}", step);
-                // Whoever is held before there was ever anything sent for them has no name kept for them either.
+                // Whoever is held before there was ever anything sent for them has no name kept for
+                // them either.
                 let kept = |outcome: &tide_core::Outcome| -> Vec<String> {
-                    let known =
-                        |id: &String| population.identities.iter().any(|i| i.id == *id) || outcome.links.iter().any(|l| l.identity == *id);
-                    outcome.reserved.iter().filter(|name| known(&name.identity)).map(|name| format!("{name:?}")).collect()
+                    let known = |id: &String| {
+                        population.identities.iter().any(|i| i.id == *id)
+                            || outcome.links.iter().any(|l| l.identity == *id)
+                    };
+                    outcome
+                        .reserved
+                        .iter()
+                        .filter(|name| known(&name.identity))
+                        .map(|name| format!("{name:?}"))
+                        .collect()
                 };
                 prop_assert_eq!(kept(&part.outcome), kept(&whole), "names after {:?}", step);
             }
@@ -499,9 +771,22 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
         for (key, line) in &expected {
             prop_assert_eq!(all_lines.get(key), Some(line), "a line after {:?}", step);
         }
-        let strange: BTreeSet<_> = all_lines.keys().filter(|key| !expected.contains_key(*key)).collect();
-        prop_assert!(strange.is_empty(), "lines that are no longer so after {:?}: {:?}", step, strange);
-        prop_assert_eq!(&all_questions, &questions(&whole.questions), "questions after {:?}", step);
+        let strange: BTreeSet<_> = all_lines
+            .keys()
+            .filter(|key| !expected.contains_key(*key))
+            .collect();
+        prop_assert!(
+            strange.is_empty(),
+            "lines that are no longer so after {:?}: {:?}",
+            step,
+            strange
+        );
+        prop_assert_eq!(
+            &all_questions,
+            &questions(&whole.questions),
+            "questions after {:?}",
+            step
+        );
         last = whole;
     }
     Ok(())
@@ -520,14 +805,49 @@ proptest! {
 #[test]
 fn what_once_went_wrong_goes_right() {
     use Step::{Add, Hand, Say, Send, Set, Split, Team, Toggle};
-    let gone = vec![Add(0, 1, 0, 2), Send(true), Team(0), Set(0, 1, 0), Add(0, 5, 0, 2)];
+    let gone = vec![
+        Add(0, 1, 0, 2),
+        Send(true),
+        Team(0),
+        Set(0, 1, 0),
+        Add(0, 5, 0, 2),
+    ];
     // An account that was said to be two people's, after its link was gone.
-    let mut split = vec![Add(2, 4, 0, 0), Set(0, 0, 0), Team(0), Say(8, 8, 0), Add(1, 1, 0, 0), Say(8, 4, 0)];
+    let mut split = vec![
+        Add(2, 4, 0, 0),
+        Set(0, 0, 0),
+        Team(0),
+        Say(8, 8, 0),
+        Add(1, 1, 0, 0),
+        Say(8, 4, 0),
+    ];
     split.extend([Split(7), Say(0, 0, 0)]);
-    let back = vec![Add(0, 0, 0, 0), Toggle(23), Add(1, 0, 3, 2), Set(0, 0, 0), Add(1, 1, 0, 0)];
-    // Somebody new is found by the mail that its source gives, though a role gives it another one in the end.
-    let mut role = vec![Add(0, 0, 3, 0), Add(2, 0, 5, 0), Add(1, 5, 1, 0), Say(4, 1, 0), Add(0, 1, 3, 0), Add(0, 0, 2, 0)];
-    role.extend([Send(true), Team(0), Team(1), Set(3, 5, 1), Set(5, 0, 0), Set(0, 0, 0), Hand(0, 0)]);
+    let back = vec![
+        Add(0, 0, 0, 0),
+        Toggle(23),
+        Add(1, 0, 3, 2),
+        Set(0, 0, 0),
+        Add(1, 1, 0, 0),
+    ];
+    // Somebody new is found by the mail that its source gives, though a role gives it another one
+    // in the end.
+    let mut role = vec![
+        Add(0, 0, 3, 0),
+        Add(2, 0, 5, 0),
+        Add(1, 5, 1, 0),
+        Say(4, 1, 0),
+        Add(0, 1, 3, 0),
+        Add(0, 0, 2, 0),
+    ];
+    role.extend([
+        Send(true),
+        Team(0),
+        Team(1),
+        Set(3, 5, 1),
+        Set(5, 0, 0),
+        Set(0, 0, 0),
+        Hand(0, 0),
+    ]);
     for story in [split, gone, back, role] {
         follow(story.clone(), true).unwrap_or_else(|other| panic!("{story:?}: {other}"));
     }

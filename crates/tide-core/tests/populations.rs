@@ -7,7 +7,10 @@ use tide_core::decide::{ChangeKind, Verdict};
 use tide_core::model::LinkBasis;
 use tide_core::rules::{RuleFile, Schemas};
 use tide_core::schema::ValueKind;
-use tide_core::{Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
+use tide_core::{
+    Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema,
+    SystemFacts, Value, decide,
+};
 
 const RULES: [(&str, &str); 3] = [
     (
@@ -27,7 +30,13 @@ const RULES: [(&str, &str); 3] = [
 ];
 
 fn rules() -> RuleSet {
-    let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = RULES
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     RuleSet::load(&files, &Schemas::default()).0
 }
 
@@ -48,27 +57,51 @@ fn seeds(most: usize) -> impl Strategy<Value = Vec<Seed>> {
         proptest::bool::weighted(0.1),
         proptest::bool::weighted(0.8),
     )
-        .prop_map(|(number, mail, name, kiosk, enabled)| Seed { number, mail, name, kiosk, enabled });
+        .prop_map(|(number, mail, name, kiosk, enabled)| Seed {
+            number,
+            mail,
+            name,
+            kiosk,
+            enabled,
+        });
     proptest::collection::vec(one, 0..most)
 }
 
 fn population(harbour: &[Seed], berthing: &[Seed]) -> Population {
-    let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
+    let mut schema = Schema {
+        state_attribute: Some("active".into()),
+        name_attribute: Some("userName".into()),
+        ..Schema::default()
+    };
     for name in ["userName", "number", "name"] {
         schema.put(AttributeDef::text(name));
     }
-    schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    schema.put(AttributeDef {
+        kind: ValueKind::Bool,
+        ..AttributeDef::text("active")
+    });
     let facts = |schema: Option<Schema>| SystemFacts {
         disarmed: false,
         own: Vec::new(),
-        schema: std::sync::Arc::new(schema.map(|schema| [(ObjectType::Person, schema)].into()).unwrap_or_default()),
+        schema: std::sync::Arc::new(
+            schema
+                .map(|schema| [(ObjectType::Person, schema)].into())
+                .unwrap_or_default(),
+        ),
         writable: vec![ObjectType::Person],
         read: vec![ObjectType::Person],
         paused: false,
         write_hold: None,
     };
-    let systems: BTreeMap<String, SystemFacts> = [("harbour".to_owned(), facts(None)), ("berthing".to_owned(), facts(Some(schema)))].into();
-    let mut population = Population { systems, ..Population::default() };
+    let systems: BTreeMap<String, SystemFacts> = [
+        ("harbour".to_owned(), facts(None)),
+        ("berthing".to_owned(), facts(Some(schema))),
+    ]
+    .into();
+    let mut population = Population {
+        systems,
+        ..Population::default()
+    };
     let mut names = HashSet::new();
     for (system, seeds) in [("harbour", harbour), ("berthing", berthing)] {
         for (n, seed) in seeds.iter().enumerate() {
@@ -78,11 +111,34 @@ fn population(harbour: &[Seed], berthing: &[Seed]) -> Population {
             if system == "berthing" && !names.insert(mail.clone()) {
                 continue;
             }
-            attributes.set("number", seed.number.map(|n| Value::text(n.to_string())).into_iter().collect());
-            attributes.set(if system == "harbour" { "mail" } else { "userName" }, mail.map(Value::text).into_iter().collect());
+            attributes.set(
+                "number",
+                seed.number
+                    .map(|n| Value::text(n.to_string()))
+                    .into_iter()
+                    .collect(),
+            );
+            attributes.set(
+                if system == "harbour" {
+                    "mail"
+                } else {
+                    "userName"
+                },
+                mail.map(Value::text).into_iter().collect(),
+            );
             attributes.set("name", vec![Value::text(format!("N{}", seed.name))]);
-            attributes.set("kind", vec![Value::text(if seed.kiosk { "kiosk" } else { "crew" })]);
-            attributes.set(if system == "harbour" { "enabled" } else { "active" }, vec![Value::Bool(seed.enabled)]);
+            attributes.set(
+                "kind",
+                vec![Value::text(if seed.kiosk { "kiosk" } else { "crew" })],
+            );
+            attributes.set(
+                if system == "harbour" {
+                    "enabled"
+                } else {
+                    "active"
+                },
+                vec![Value::Bool(seed.enabled)],
+            );
             let key = format!("{system}{n}");
             population.accounts.push(Account {
                 id: population.accounts.len() as i64 + 1,
@@ -107,12 +163,24 @@ fn now() -> jiff::Timestamp {
 fn carry_out(population: &mut Population, outcome: &Outcome) {
     let known: HashSet<String> = population.identities.iter().map(|i| i.id.clone()).collect();
     let linked: HashSet<&str> = outcome.links.iter().map(|l| l.identity.as_str()).collect();
-    population.identities =
-        outcome.identities.iter().map(|(i, _)| i.clone()).filter(|i| known.contains(&i.id) || linked.contains(i.id.as_str())).collect();
+    population.identities = outcome
+        .identities
+        .iter()
+        .map(|(i, _)| i.clone())
+        .filter(|i| known.contains(&i.id) || linked.contains(i.id.as_str()))
+        .collect();
     for link in &outcome.links {
-        population.links.push(Link { account: link.account, identity: link.identity.clone(), basis: link.basis.clone() });
+        population.links.push(Link {
+            account: link.account,
+            identity: link.identity.clone(),
+            basis: link.basis.clone(),
+        });
     }
-    for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
+    for change in outcome
+        .changes
+        .iter()
+        .filter(|change| change.hold.is_none())
+    {
         let id = change.account.unwrap_or_else(|| {
             let id = population.accounts.len() as i64 + 1;
             population.accounts.push(Account {
@@ -126,12 +194,22 @@ fn carry_out(population: &mut Population, outcome: &Outcome) {
                 absence_confirmed: false,
                 fault: None,
             });
-            population.links.push(Link { account: id, identity: change.identity.clone(), basis: LinkBasis::created() });
+            population.links.push(Link {
+                account: id,
+                identity: change.identity.clone(),
+                basis: LinkBasis::created(),
+            });
             id
         });
-        let account = population.accounts.iter_mut().find(|account| account.id == id).expect("there");
+        let account = population
+            .accounts
+            .iter_mut()
+            .find(|account| account.id == id)
+            .expect("there");
         for value in &change.values {
-            account.attributes.set(&value.attribute, value.after.clone());
+            account
+                .attributes
+                .set(&value.attribute, value.after.clone());
         }
     }
 }
@@ -139,8 +217,8 @@ fn carry_out(population: &mut Population, outcome: &Outcome) {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(96))]
 
-    /// Runs come to rest, whatever was there before. Most do at once; a name that one run frees by a
-    /// rename is given by the next.
+    /// Runs come to rest, whatever was there before. Most do at once; a name that one run frees by
+    /// a rename is given by the next.
     #[test]
     fn runs_come_to_rest(harbour in seeds(25), berthing in seeds(15)) {
         let rules = rules();
@@ -204,7 +282,8 @@ proptest! {
         prop_assert!(outcome.changes.iter().all(|change| !change.reason.text.is_empty() && change.fingerprint.len() == 48));
     }
 
-    /// Who is gone after a run is disabled or left alone, never deleted, and nobody else is touched.
+    /// Who is gone after a run is disabled or left alone, never deleted, and nobody else is
+    /// touched.
     #[test]
     fn absence_disables_the_absent_and_nobody_else(harbour in seeds(25), gone in proptest::collection::vec(any::<prop::sample::Index>(), 0..4)) {
         let rules = rules();

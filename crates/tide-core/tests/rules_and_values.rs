@@ -10,7 +10,10 @@ use tide_core::value::show;
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Population, Schema, Value};
 
 fn file(name: &str, text: &str) -> RuleFile {
-    RuleFile { name: name.into(), text: text.into() }
+    RuleFile {
+        name: name.into(),
+        text: text.into(),
+    }
 }
 
 fn load(files: &[(&str, &str)]) -> (RuleSet, Vec<RuleFault>) {
@@ -20,14 +23,25 @@ fn load(files: &[(&str, &str)]) -> (RuleSet, Vec<RuleFault>) {
 
 fn sound(files: &[(&str, &str)]) -> RuleSet {
     let (rules, faults) = load(files);
-    let errors: Vec<String> = faults.iter().filter(|f| f.severity == FaultSeverity::Error).map(ToString::to_string).collect();
+    let errors: Vec<String> = faults
+        .iter()
+        .filter(|f| f.severity == FaultSeverity::Error)
+        .map(ToString::to_string)
+        .collect();
     assert_eq!(errors, Vec::<String>::new());
     rules
 }
 
 fn account(system: &str, pairs: &[(&str, &[&str])]) -> Account {
-    let attributes: Attributes =
-        pairs.iter().map(|(name, values)| ((*name).to_owned(), values.iter().map(|v| Value::text(*v)).collect())).collect();
+    let attributes: Attributes = pairs
+        .iter()
+        .map(|(name, values)| {
+            (
+                (*name).to_owned(),
+                values.iter().map(|v| Value::text(*v)).collect(),
+            )
+        })
+        .collect();
     Account {
         id: 1,
         system: system.into(),
@@ -50,7 +64,10 @@ const TWO_SOURCES: &[(&str, &str)] = &[
         "harbour.toml",
         "system = \"harbour\"\n[person.inbound]\nmail = 'account.mail'\nname = 'account.cn'\nphones = 'values(account.phone)'\n",
     ),
-    ("postroom.toml", "system = \"postroom\"\n[person.inbound]\nmail = 'account.address'\nname = 'account.shown'\n"),
+    (
+        "postroom.toml",
+        "system = \"postroom\"\n[person.inbound]\nmail = 'account.address'\nname = 'account.shown'\n",
+    ),
 ];
 
 #[test]
@@ -58,19 +75,60 @@ fn authority_decides_whose_value_wins_and_a_blank_passes_the_word_on() {
     let rules = sound(TWO_SOURCES);
     let declared = &rules.identities[&ObjectType::Person];
     let types = |system: &str| rules.of(system, ObjectType::Person).expect("read");
-    let harbour = account("harbour", &[("mail", &["h@skerry.example"]), ("cn", &["From Harbour"]), ("phone", &["2", "1"])]);
-    let postroom = account("postroom", &[("address", &["p@skerry.example"]), ("shown", &["From Postroom"])]);
-    let both = [("harbour", types("harbour"), &harbour), ("postroom", types("postroom"), &postroom)];
+    let harbour = account(
+        "harbour",
+        &[
+            ("mail", &["h@skerry.example"]),
+            ("cn", &["From Harbour"]),
+            ("phone", &["2", "1"]),
+        ],
+    );
+    let postroom = account(
+        "postroom",
+        &[
+            ("address", &["p@skerry.example"]),
+            ("shown", &["From Postroom"]),
+        ],
+    );
+    let both = [
+        ("harbour", types("harbour"), &harbour),
+        ("postroom", types("postroom"), &postroom),
+    ];
     let composed = identity(declared, &both, true);
-    assert_eq!(show(composed.attributes.get("mail")), "p@skerry.example", "postroom is the authority for mail");
-    assert_eq!(show(composed.attributes.get("name")), "From Harbour", "without an authority the first system by name wins");
+    assert_eq!(
+        show(composed.attributes.get("mail")),
+        "p@skerry.example",
+        "postroom is the authority for mail"
+    );
+    assert_eq!(
+        show(composed.attributes.get("name")),
+        "From Harbour",
+        "without an authority the first system by name wins"
+    );
     assert_eq!(show(composed.attributes.get("phones")), "1 · 2");
-    let reason = composed.reasons.iter().find(|r| r.attribute == "mail").expect("explained");
-    assert_eq!((reason.from_system.as_deref(), reason.rule.file.as_str(), reason.rule.line), (Some("postroom"), "postroom.toml", 3));
+    let reason = composed
+        .reasons
+        .iter()
+        .find(|r| r.attribute == "mail")
+        .expect("explained");
+    assert_eq!(
+        (
+            reason.from_system.as_deref(),
+            reason.rule.file.as_str(),
+            reason.rule.line
+        ),
+        (Some("postroom"), "postroom.toml", 3)
+    );
 
     let blank = account("postroom", &[("address", &["  "])]);
-    let both = [("harbour", types("harbour"), &harbour), ("postroom", types("postroom"), &blank)];
-    assert_eq!(show(identity(declared, &both, false).attributes.get("mail")), "h@skerry.example");
+    let both = [
+        ("harbour", types("harbour"), &harbour),
+        ("postroom", types("postroom"), &blank),
+    ];
+    assert_eq!(
+        show(identity(declared, &both, false).attributes.get("mail")),
+        "h@skerry.example"
+    );
     assert!(identity(declared, &[], false).attributes.is_empty());
 }
 
@@ -78,19 +136,38 @@ fn authority_decides_whose_value_wins_and_a_blank_passes_the_word_on() {
 fn an_expression_that_fails_is_a_problem_and_not_a_value() {
     let rules = sound(&[
         ("identities.toml", "[person.attributes]\nname = {}\n"),
-        ("harbour.toml", "system = \"harbour\"\n[person.inbound]\nname = 'account.cn + 1'\n"),
+        (
+            "harbour.toml",
+            "system = \"harbour\"\n[person.inbound]\nname = 'account.cn + 1'\n",
+        ),
     ]);
     let harbour = account("harbour", &[("cn", &["Ada"])]);
-    let sources = [("harbour", rules.of("harbour", ObjectType::Person).expect("read"), &harbour)];
+    let sources = [(
+        "harbour",
+        rules.of("harbour", ObjectType::Person).expect("read"),
+        &harbour,
+    )];
     let composed = identity(&rules.identities[&ObjectType::Person], &sources, false);
     assert!(composed.attributes.is_empty());
     assert_eq!(composed.problems.len(), 1);
-    assert!(composed.problems[0].text.contains("`name` cannot be computed"), "{}", composed.problems[0].text);
-    assert_eq!(composed.problems[0].rule.as_ref().map(|place| place.line), Some(3));
+    assert!(
+        composed.problems[0]
+            .text
+            .contains("`name` cannot be computed"),
+        "{}",
+        composed.problems[0].text
+    );
+    assert_eq!(
+        composed.problems[0].rule.as_ref().map(|place| place.line),
+        Some(3)
+    );
 }
 
 const TARGET: &[(&str, &str)] = &[
-    ("identities.toml", "[person.attributes]\nname = {}\ntitle = {}\nmail = {}\n"),
+    (
+        "identities.toml",
+        "[person.attributes]\nname = {}\ntitle = {}\nmail = {}\n",
+    ),
     (
         "berthing.toml",
         "system = \"berthing\"\n[person]\non_out_of_scope = \"leave\"\n[[person.match]]\naccount = 'account.m'\nidentity = 'identity.mail'\n[person.outbound]\n\
@@ -105,8 +182,14 @@ fn target_schema() -> Schema {
     for name in ["userName", "first", "filled", "kept", "cleared"] {
         schema.put(AttributeDef::text(name));
     }
-    schema.put(AttributeDef { derived: true, ..AttributeDef::text("groups") });
-    schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+    schema.put(AttributeDef {
+        derived: true,
+        ..AttributeDef::text("groups")
+    });
+    schema.put(AttributeDef {
+        kind: ValueKind::Bool,
+        ..AttributeDef::text("active")
+    });
     schema
 }
 
@@ -115,24 +198,52 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
     let rules = sound(TARGET);
     let types = rules.of("berthing", ObjectType::Person).expect("read");
     assert_eq!(types.on_out_of_scope, OnOutOfScope::Leave);
-    let person: Attributes = [("name".into(), vec![Value::text("Ada")]), ("mail".into(), vec![Value::text("a@e")])].into_iter().collect();
+    let person: Attributes = [
+        ("name".into(), vec![Value::text("Ada")]),
+        ("mail".into(), vec![Value::text("a@e")]),
+    ]
+    .into_iter()
+    .collect();
     let schema = target_schema();
     let wanted = desired(types, &person, Some(&schema));
     assert!(wanted.problems.is_empty());
-    let there =
-        account("berthing", &[("first", &["Old"]), ("filled", &["Old"]), ("kept", &["Old"]), ("cleared", &["Old"]), ("groups", &["x"])]);
+    let there = account(
+        "berthing",
+        &[
+            ("first", &["Old"]),
+            ("filled", &["Old"]),
+            ("kept", &["Old"]),
+            ("cleared", &["Old"]),
+            ("groups", &["x"]),
+        ],
+    );
     let none = Population::default();
     let of = |name: &str, account: &Account| {
-        let wanted = wanted.wanted.iter().find(|w| w.mapping.attribute == name).expect("mapped");
+        let wanted = wanted
+            .wanted
+            .iter()
+            .find(|w| w.mapping.attribute == name)
+            .expect("mapped");
         relation(wanted, account, &none)
     };
     assert_eq!(of("userName", &there), Relation::Differs);
     assert!(matches!(of("first", &there), Relation::LeftAlone(why) if why.contains("set once")));
-    assert!(matches!(of("filled", &there), Relation::LeftAlone(why) if why.contains("while blank")));
-    assert_eq!(of("filled", &account("berthing", &[])), Relation::Differs, "a blank is filled");
-    assert!(matches!(of("kept", &there), Relation::LeftAlone(why) if why.contains("the source is empty")));
+    assert!(
+        matches!(of("filled", &there), Relation::LeftAlone(why) if why.contains("while blank"))
+    );
+    assert_eq!(
+        of("filled", &account("berthing", &[])),
+        Relation::Differs,
+        "a blank is filled"
+    );
+    assert!(
+        matches!(of("kept", &there), Relation::LeftAlone(why) if why.contains("the source is empty"))
+    );
     assert_eq!(of("cleared", &there), Relation::Differs);
-    assert!(matches!(of("groups", &there), Relation::LeftAlone(why) if why.contains("computes")), "derived values are never compared");
+    assert!(
+        matches!(of("groups", &there), Relation::LeftAlone(why) if why.contains("computes")),
+        "derived values are never compared"
+    );
 
     let changes = differences(&wanted, &there, &none);
     let names: Vec<&str> = changes.iter().map(|c| c.attribute.as_str()).collect();
@@ -143,24 +254,48 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
 #[test]
 fn a_required_value_that_is_missing_says_what_it_waits_for() {
     let rules = sound(TARGET);
-    let wanted = desired(rules.of("berthing", ObjectType::Person).expect("read"), &Attributes::new(), None);
+    let wanted = desired(
+        rules.of("berthing", ObjectType::Person).expect("read"),
+        &Attributes::new(),
+        None,
+    );
     assert_eq!(wanted.problems.len(), 1);
-    assert_eq!(wanted.problems[0].text, "waits for a value of identity.mail: `userName` is required");
+    assert_eq!(
+        wanted.problems[0].text,
+        "waits for a value of identity.mail: `userName` is required"
+    );
 }
 
 #[test]
 fn what_was_normalised_is_known_again_only_as_it_was() {
     let rules = sound(TARGET);
     let types = rules.of("berthing", ObjectType::Person).expect("read");
-    let person: Attributes = [("mail".into(), vec![Value::text("a b@e")])].into_iter().collect();
+    let person: Attributes = [("mail".into(), vec![Value::text("a b@e")])]
+        .into_iter()
+        .collect();
     let wanted = desired(types, &person, None);
     let user_name = &wanted.wanted[0];
-    let normalised =
-        [((1, "userName".to_owned()), Normalization { sent: vec![Value::text("a b@e")], returned: vec![Value::text("ab@e")] })].into();
-    let known = Population { normalizations: normalised, ..Population::default() };
+    let normalised = [(
+        (1, "userName".to_owned()),
+        Normalization {
+            sent: vec![Value::text("a b@e")],
+            returned: vec![Value::text("ab@e")],
+        },
+    )]
+    .into();
+    let known = Population {
+        normalizations: normalised,
+        ..Population::default()
+    };
     let there = |value: &str| account("berthing", &[("userName", &[value])]);
-    assert_eq!(relation(user_name, &there("ab@e"), &known), Relation::Normalised);
-    assert_eq!(relation(user_name, &there("xy@e"), &known), Relation::Differs);
+    assert_eq!(
+        relation(user_name, &there("ab@e"), &known),
+        Relation::Normalised
+    );
+    assert_eq!(
+        relation(user_name, &there("xy@e"), &known),
+        Relation::Differs
+    );
     assert_eq!(relation(user_name, &there("a b@e"), &known), Relation::Same);
 }
 
@@ -169,32 +304,72 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
 fn faults_that_only_the_whole_rule_set_shows() {
     let harbour = "system = \"harbour\"\n[person.inbound]\nname = 'account.cn'\n";
     let cases: &[(&[(&str, &str)], &str)] = &[
-        (&[("harbour.toml", harbour)], "the rule set has no identities.toml"),
         (
-            &[("identities.toml", "[person.attributes]\nname = {}\nmail = { required = true }\n"), ("harbour.toml", harbour)],
+            &[("harbour.toml", harbour)],
+            "the rule set has no identities.toml",
+        ),
+        (
+            &[
+                (
+                    "identities.toml",
+                    "[person.attributes]\nname = {}\nmail = { required = true }\n",
+                ),
+                ("harbour.toml", harbour),
+            ],
             "identities.toml:3:1: `mail` is required, and no system gives it a value",
         ),
         (
-            &[("identities.toml", "[person.attributes]\nname = { authority = [\"nowhere\"] }\n"), ("harbour.toml", harbour)],
+            &[
+                (
+                    "identities.toml",
+                    "[person.attributes]\nname = { authority = [\"nowhere\"] }\n",
+                ),
+                ("harbour.toml", harbour),
+            ],
             "names the authority `nowhere`",
         ),
         (
-            &[("identities.toml", "[person]\nlabel = \"shown\"\n[person.attributes]\nname = {}\n"), ("harbour.toml", harbour)],
+            &[
+                (
+                    "identities.toml",
+                    "[person]\nlabel = \"shown\"\n[person.attributes]\nname = {}\n",
+                ),
+                ("harbour.toml", harbour),
+            ],
             "`label` names `shown`",
         ),
-        (&[("identities.toml", "[person.attributes]\nname = { requird = true }\n"), ("harbour.toml", harbour)], "did you mean `required`?"),
         (
-            &[("identities.toml", "[person.attributes]\nname = {}\n"), ("a.toml", harbour), ("b.toml", harbour)],
+            &[
+                (
+                    "identities.toml",
+                    "[person.attributes]\nname = { requird = true }\n",
+                ),
+                ("harbour.toml", harbour),
+            ],
+            "did you mean `required`?",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("a.toml", harbour),
+                ("b.toml", harbour),
+            ],
             "system `harbour` has rules in a.toml already",
         ),
         (
-            &[("identities.toml", "[person.attributes]\nname = {}\n"), ("x.toml", "[person.inbound]\nname = 'account.cn'\n")],
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("x.toml", "[person.inbound]\nname = 'account.cn'\n"),
+            ],
             "begin it with: system",
         ),
         (
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("g.toml", "system = \"g\"\n[group.inbound]\nname = 'account.cn'\n"),
+                (
+                    "g.toml",
+                    "system = \"g\"\n[group.inbound]\nname = 'account.cn'\n",
+                ),
             ],
             "identities.toml declares no group",
         ),
@@ -210,7 +385,10 @@ fn faults_that_only_the_whole_rule_set_shows() {
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
                 ("harbour.toml", harbour),
-                ("guards.toml", "[[guard]]\nchange = \"vanish\"\nmax_count = 1\n"),
+                (
+                    "guards.toml",
+                    "[[guard]]\nchange = \"vanish\"\nmax_count = 1\n",
+                ),
             ],
             "`change` cannot be \"vanish\"",
         ),
@@ -218,33 +396,54 @@ fn faults_that_only_the_whole_rule_set_shows() {
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
                 ("harbour.toml", harbour),
-                ("guards.toml", "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmax_count = 1\n"),
+                (
+                    "guards.toml",
+                    "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmax_count = 1\n",
+                ),
             ],
             "no file has rules for a system `x`",
         ),
-        (&[("identities.toml", "[person.attributes]\nname = {}\n"), ("tables.toml", "ports = 5\n")], "`ports` must be a table of rows"),
         (
-            &[("identities.toml", "[person.attributes]\nname = {}\n"), ("tables.toml", "[ports]\n\"1\" = 5\n")],
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("tables.toml", "ports = 5\n"),
+            ],
+            "`ports` must be a table of rows",
+        ),
+        (
+            &[
+                ("identities.toml", "[person.attributes]\nname = {}\n"),
+                ("tables.toml", "[ports]\n\"1\" = 5\n"),
+            ],
             "a row of a look-up table is text",
         ),
         (
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("t.toml", "system = \"t\"\n[person.outbound]\nx = 'identity.name'\n"),
+                (
+                    "t.toml",
+                    "system = \"t\"\n[person.outbound]\nx = 'identity.name'\n",
+                ),
             ],
             "without a match rule every existing account is left unowned",
         ),
         (
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("t.toml", "system = \"t\"\n[[person.match]]\nname = \"n\"\naccount = 'account.x'\n"),
+                (
+                    "t.toml",
+                    "system = \"t\"\n[[person.match]]\nname = \"n\"\naccount = 'account.x'\n",
+                ),
             ],
             "a match rule has two sides",
         ),
         (
             &[
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("t.toml", "system = \"t\"\n[[person.scope.condition]]\nreason = \"no\"\n"),
+                (
+                    "t.toml",
+                    "system = \"t\"\n[[person.scope.condition]]\nreason = \"no\"\n",
+                ),
             ],
             "a condition needs `when`",
         ),
@@ -252,18 +451,35 @@ fn faults_that_only_the_whole_rule_set_shows() {
     for (files, wanted) in cases {
         let (_, faults) = load(files);
         let said: Vec<String> = faults.iter().map(ToString::to_string).collect();
-        assert!(said.iter().any(|fault| fault.contains(wanted)), "wanted: {wanted}\nfound: {said:#?}");
+        assert!(
+            said.iter().any(|fault| fault.contains(wanted)),
+            "wanted: {wanted}\nfound: {said:#?}"
+        );
     }
 }
 
 #[test]
 fn comments_and_order_do_not_matter_and_places_are_right() {
     let rules = sound(&[
-        ("identities.toml", "# about people\n\n[person.attributes]\n# the name\nname = {} # shown\n"),
-        ("harbour.toml", "system = \"harbour\"\n\n# in\n[person.inbound]\n\nname = '''\n  account.cn\n'''\n"),
+        (
+            "identities.toml",
+            "# about people\n\n[person.attributes]\n# the name\nname = {} # shown\n",
+        ),
+        (
+            "harbour.toml",
+            "system = \"harbour\"\n\n# in\n[person.inbound]\n\nname = '''\n  account.cn\n'''\n",
+        ),
     ]);
-    assert_eq!(rules.identities[&ObjectType::Person].attributes[0].place.line, 5);
-    let mapping = &rules.of("harbour", ObjectType::Person).expect("read").inbound[0];
+    assert_eq!(
+        rules.identities[&ObjectType::Person].attributes[0]
+            .place
+            .line,
+        5
+    );
+    let mapping = &rules
+        .of("harbour", ObjectType::Person)
+        .expect("read")
+        .inbound[0];
     assert_eq!((mapping.place.line, mapping.place.column), (6, 1));
     assert_eq!(rules.sources(ObjectType::Person).count(), 1);
     assert_eq!(rules.targets(ObjectType::Person).count(), 0);
@@ -272,56 +488,124 @@ fn comments_and_order_do_not_matter_and_places_are_right() {
 #[test]
 fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
     let target = "system = \"dock\"\n[[person.match]]\naccount = 'account.uid'\nidentity = 'identity.mail'\n[person.outbound]\nmail = 'identity.mail'\n";
-    let file = |name: &str, text: &str| RuleFile { name: name.into(), text: text.into() };
+    let file = |name: &str, text: &str| RuleFile {
+        name: name.into(),
+        text: text.into(),
+    };
     let of = |guards: &str| {
-        let files = [tide_core::rules::edit::first_identities(false), file("dock.toml", target), file("guards.toml", guards)];
+        let files = [
+            tide_core::rules::edit::first_identities(false),
+            file("dock.toml", target),
+            file("guards.toml", guards),
+        ];
         let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(faults.iter().all(|fault| fault.severity != tide_core::rules::FaultSeverity::Error), "{faults:?}");
+        assert!(
+            faults
+                .iter()
+                .all(|fault| fault.severity != tide_core::rules::FaultSeverity::Error),
+            "{faults:?}"
+        );
         rules.guards
     };
     let built_in = |guards: &[tide_core::rules::Guard]| {
-        guards.iter().filter(|guard| guard.is_built_in()).map(|guard| guard.change.clone()).collect::<Vec<_>>()
+        guards
+            .iter()
+            .filter(|guard| guard.is_built_in())
+            .map(|guard| guard.change.clone())
+            .collect::<Vec<_>>()
     };
     let all = of("");
-    assert_eq!(built_in(&all), ["disable", "delete", "revoke", "move", "password"]);
-    assert!(all.iter().all(|guard| (guard.share, guard.least, guard.hours) == (Some(10), Some(5), 24)));
+    assert_eq!(
+        built_in(&all),
+        ["disable", "delete", "revoke", "move", "password"]
+    );
+    assert!(
+        all.iter()
+            .all(|guard| (guard.share, guard.least, guard.hours) == (Some(10), Some(5), 24))
+    );
     let set = of(
         "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n[[guard]]\nsystem = \"dock\"\nchange = \"move\"\nmax_count = 3\nmin_count = 2\n",
     );
-    assert_eq!(built_in(&set), ["delete", "revoke", "password"], "a limit of a file takes its place");
+    assert_eq!(
+        built_in(&set),
+        ["delete", "revoke", "password"],
+        "a limit of a file takes its place"
+    );
 }
 
 #[test]
 fn a_directory_s_rules_are_held_against_what_it_is() {
-    let mut schema = Schema { state_attribute: Some("enabled".into()), name_attribute: Some("dn".into()), ..Schema::default() };
+    let mut schema = Schema {
+        state_attribute: Some("enabled".into()),
+        name_attribute: Some("dn".into()),
+        ..Schema::default()
+    };
     (schema.refers_by_name, schema.follows_renames) = (true, true);
-    for name in ["dn", "enabled", "userAccountControl", "mail", "userCertificate", "anr", "memberOf"] {
+    for name in [
+        "dn",
+        "enabled",
+        "userAccountControl",
+        "mail",
+        "userCertificate",
+        "anr",
+        "memberOf",
+    ] {
         schema.put(AttributeDef::text(name));
     }
-    schema.put(AttributeDef { required: true, ..AttributeDef::text("cn") });
+    schema.put(AttributeDef {
+        required: true,
+        ..AttributeDef::text("cn")
+    });
     let schemas: Schemas = [("dock".to_owned(), [(ObjectType::Person, schema)].into())].into();
     let faults = |outbound: &str, scope: &str| {
         let text = format!(
             "system = \"dock\"\n{scope}\n[[person.match]]\naccount = 'account.mail'\nidentity = 'identity.mail'\n\
              [person.inbound]\nmail = 'account[\"userCertificate;binary\"]'\n[person.outbound]\ndn = '\"cn=\" + identity.mail'\n{outbound}"
         );
-        let files = [tide_core::rules::edit::first_identities(false), RuleFile { name: "dock.toml".into(), text }];
+        let files = [
+            tide_core::rules::edit::first_identities(false),
+            RuleFile {
+                name: "dock.toml".into(),
+                text,
+            },
+        ];
         let (_, faults) = RuleSet::load(&files, &schemas);
-        faults.into_iter().map(|fault: RuleFault| fault.message).collect::<Vec<_>>()
+        faults
+            .into_iter()
+            .map(|fault: RuleFault| fault.message)
+            .collect::<Vec<_>>()
     };
     let has = |faults: &[String], part: &str| faults.iter().any(|fault| fault.contains(part));
     let sound = faults("\"mail;lang-fr\" = 'identity.mail'\nenabled = 'true'\n", "");
-    assert!(!has(&sound, "the system needs `cn`"), "its name gives it: {sound:?}");
-    assert!(!has(&sound, "lang-fr") && !has(&sound, "binary"), "an attribute has options: {sound:?}");
+    assert!(
+        !has(&sound, "the system needs `cn`"),
+        "its name gives it: {sound:?}"
+    );
+    assert!(
+        !has(&sound, "lang-fr") && !has(&sound, "binary"),
+        "an attribute has options: {sound:?}"
+    );
     let twice = faults("enabled = 'true'\nuserAccountControl = '512'\n", "");
-    assert!(has(&twice, "mapped twice: by `enabled` and by `userAccountControl`"), "{twice:?}");
-    assert!(has(&faults("cn = 'identity.mail'\n", ""), "only `dn` changes it"));
+    assert!(
+        has(
+            &twice,
+            "mapped twice: by `enabled` and by `userAccountControl`"
+        ),
+        "{twice:?}"
+    );
+    assert!(has(
+        &faults("cn = 'identity.mail'\n", ""),
+        "only `dn` changes it"
+    ));
     // What only the server can decide is asked of it; back-links tell no change of their own.
     let asked = faults("", "[person.scope]\nfilter = '(&(mail=*)(anr=ada))'\n");
     assert!(!has(&asked, "anr"), "{asked:?}");
     let old = faults("", "[person.scope]\nfilter = '(memberOf=*)'\n");
     assert!(has(&old, "as old as the last full read"), "{old:?}");
-    let stale = faults("", "[[person.scope.condition]]\nwhen = 'account.memberOf != null'\n");
+    let stale = faults(
+        "",
+        "[[person.scope.condition]]\nwhen = 'account.memberOf != null'\n",
+    );
     assert!(has(&stale, "cannot decide who takes part"), "{stale:?}");
     let unknown = faults("", "[person.scope]\nfilter = '(nsRole=crew)'\n");
     assert!(has(&unknown, "no attribute `nsRole`"), "{unknown:?}");

@@ -1,4 +1,5 @@
-//! Asking before changes are sent: who is asked, who may answer, when it expires and when whoever is asked is reminded.
+//! Asking before changes are sent: who is asked, who may answer, when it expires and when whoever
+//! is asked is reminded.
 
 use crate::decisions::DecisionReply;
 use crate::{Engine, EngineError, Event};
@@ -32,14 +33,20 @@ pub(crate) struct Request<'o> {
 }
 
 fn days(now: Timestamp, days: u32) -> Timestamp {
-    now.saturating_add(SignedDuration::from_hours(i64::from(days) * 24)).unwrap_or(Timestamp::MAX)
+    now.saturating_add(SignedDuration::from_hours(i64::from(days) * 24))
+        .unwrap_or(Timestamp::MAX)
 }
 
 /// The rule that a change waits for, if it waits for one.
 fn waits_for<'r>(rules: &'r RuleSet, change: &Change) -> Option<&'r Approval> {
     let asked = change.approval.as_ref()?;
-    let rule = rules.approvals.iter().find(|rule| rule.name == asked.rule)?;
-    change.is_held_by(HoldCause::AwaitingApproval).then_some(rule)
+    let rule = rules
+        .approvals
+        .iter()
+        .find(|rule| rule.name == asked.rule)?;
+    change
+        .is_held_by(HoldCause::AwaitingApproval)
+        .then_some(rule)
 }
 
 /// What waits for a yes, question by question. What was refused is not asked any more.
@@ -51,18 +58,33 @@ pub(crate) fn requests<'o>(
 ) -> Vec<Request<'o>> {
     let mut groups: BTreeMap<(String, String, usize, bool), Request<'o>> = BTreeMap::new();
     for change in &outcome.changes {
-        let Some(rule) = waits_for(rules, change) else { continue };
+        let Some(rule) = waits_for(rules, change) else {
+            continue;
+        };
         let row = rows.get(change.fingerprint.as_str());
         let answers = row.map_or(&[][..], |row| row.answers.as_slice());
         if answers.iter().any(|answer| !answer.yes) {
             continue;
         }
-        let expired = row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
-        // Whoever owns a group is asked about that group, and not about what else the person would get.
-        let owned = rule.levels.get(answers.len()).is_some_and(|level| level.owner);
+        let expired =
+            row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
+        // Whoever owns a group is asked about that group, and not about what else the person would
+        // get.
+        let owned = rule
+            .levels
+            .get(answers.len())
+            .is_some_and(|level| level.owner);
         let by_account = owned || (!rule.together && change.identity.is_empty());
-        let account = change.account.filter(|_| by_account).map(|account| account.to_string()).unwrap_or_default();
-        let whose = if rule.together { account } else { format!("{} {account}", change.identity) };
+        let account = change
+            .account
+            .filter(|_| by_account)
+            .map(|account| account.to_string())
+            .unwrap_or_default();
+        let whose = if rule.together {
+            account
+        } else {
+            format!("{} {account}", change.identity)
+        };
         let new = || Request {
             id: String::new(),
             rule,
@@ -71,13 +93,25 @@ pub(crate) fn requests<'o>(
             expired,
             yes: answers.iter().map(|answer| answer.name.clone()).collect(),
         };
-        groups.entry((rule.name.clone(), whose, answers.len(), expired)).or_insert_with(new).changes.push(change);
+        groups
+            .entry((rule.name.clone(), whose, answers.len(), expired))
+            .or_insert_with(new)
+            .changes
+            .push(change);
     }
     let mut all: Vec<Request<'o>> = groups.into_values().collect();
     for request in &mut all {
-        let mut prints: Vec<&str> = request.changes.iter().map(|change| change.fingerprint.as_str()).collect();
+        let mut prints: Vec<&str> = request
+            .changes
+            .iter()
+            .map(|change| change.fingerprint.as_str())
+            .collect();
         prints.sort_unstable();
-        request.id = format!("approval-{}-{}", request.level, tide_core::decide::digest(&prints));
+        request.id = format!(
+            "approval-{}-{}",
+            request.level,
+            tide_core::decide::digest(&prints)
+        );
     }
     all
 }
@@ -94,59 +128,126 @@ fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
 pub(crate) type GroupNames<'p> = HashMap<AccountId, &'p Account>;
 
 pub(crate) fn groups(population: &Population) -> GroupNames<'_> {
-    population.accounts.iter().filter(|account| account.kind == ObjectType::Group).map(|account| (account.id, account)).collect()
+    population
+        .accounts
+        .iter()
+        .filter(|account| account.kind == ObjectType::Group)
+        .map(|account| (account.id, account))
+        .collect()
 }
 
 /// What a request offers, in order: the words of each, and its fingerprint.
 pub(crate) fn offers<'r>(request: &Request<'r>, groups: &GroupNames<'_>) -> Vec<(String, &'r str)> {
-    let mut all: Vec<_> = request.changes.iter().map(|change| (offer(change, groups), change.fingerprint.as_str())).collect();
+    let mut all: Vec<_> = request
+        .changes
+        .iter()
+        .map(|change| (offer(change, groups), change.fingerprint.as_str()))
+        .collect();
     all.sort();
     all
 }
 
 /// What is offered to somebody, in words.
 fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
-    if let Some(group) = change.account.filter(|_| change.is_membership()).and_then(|id| groups.get(&id)) {
-        let act = if change.kind == ChangeKind::Grant { "join" } else { "leave" };
-        return format!("{act} {} in {}", decide::account_label(group), change.system);
+    if let Some(group) = change
+        .account
+        .filter(|_| change.is_membership())
+        .and_then(|id| groups.get(&id))
+    {
+        let act = if change.kind == ChangeKind::Grant {
+            "join"
+        } else {
+            "leave"
+        };
+        return format!(
+            "{act} {} in {}",
+            decide::account_label(group),
+            change.system
+        );
     }
-    let values = change.values.iter().filter(|value| !value.after.is_empty()).take(OFFERED);
-    let values: Vec<String> = values.map(|value| format!("{} {}", value.attribute, show(&value.after))).collect();
-    format!("{} in {}: {}", change.kind, change.system, values.join(", "))
+    let values = change
+        .values
+        .iter()
+        .filter(|value| !value.after.is_empty())
+        .take(OFFERED);
+    let values: Vec<String> = values
+        .map(|value| format!("{} {}", value.attribute, show(&value.after)))
+        .collect();
+    format!(
+        "{} in {}: {}",
+        change.kind,
+        change.system,
+        values.join(", ")
+    )
 }
 
-/// Which of the changes of a request get a yes, by what was chosen of it: words of an offer, or its fingerprint.
-fn chosen(request: &Request<'_>, chosen: &[String], groups: &GroupNames<'_>) -> Result<BTreeSet<String>, EngineError> {
-    let all = || request.changes.iter().map(|change| change.fingerprint.clone());
+/// Which of the changes of a request get a yes, by what was chosen of it: words of an offer, or its
+/// fingerprint.
+fn chosen(
+    request: &Request<'_>,
+    chosen: &[String],
+    groups: &GroupNames<'_>,
+) -> Result<BTreeSet<String>, EngineError> {
+    let all = || {
+        request
+            .changes
+            .iter()
+            .map(|change| change.fingerprint.clone())
+    };
     let Some(most) = request.rule.choose else {
         return match chosen {
             [] => Ok(all().collect()),
-            _ => Err(EngineError::Invalid(format!("{} offers nothing to choose from: it is yes or no", request.rule.name))),
+            _ => Err(EngineError::Invalid(format!(
+                "{} offers nothing to choose from: it is yes or no",
+                request.rule.name
+            ))),
         };
     };
     let offers = offers(request, groups);
-    let offered = || offers.iter().map(|(words, _)| words.as_str()).collect::<Vec<_>>().join("; ");
+    let offered = || {
+        offers
+            .iter()
+            .map(|(words, _)| words.as_str())
+            .collect::<Vec<_>>()
+            .join("; ")
+    };
     let picked = match chosen {
         [] if offers.len() <= most as usize => all().collect(),
-        [] => return Err(EngineError::Invalid(format!("choose at most {most} of these: {}", offered()))),
+        [] => {
+            return Err(EngineError::Invalid(format!(
+                "choose at most {most} of these: {}",
+                offered()
+            )));
+        }
         chosen => {
             let mut picked = BTreeSet::new();
             for one in chosen {
-                let fits = |(words, print): &&(String, &str)| words.eq_ignore_ascii_case(one) || print == one;
+                let fits = |(words, print): &&(String, &str)| {
+                    words.eq_ignore_ascii_case(one) || print == one
+                };
                 let meant = offers.iter().find(fits);
-                let meant = meant.ok_or_else(|| EngineError::Invalid(format!("`{one}` is not offered; these are: {}", offered())))?;
+                let meant = meant.ok_or_else(|| {
+                    EngineError::Invalid(format!(
+                        "`{one}` is not offered; these are: {}",
+                        offered()
+                    ))
+                })?;
                 picked.insert(meant.1.to_owned());
             }
             picked
         }
     };
     match picked.len() > most as usize {
-        true => Err(EngineError::Invalid(format!("at most {most} of these may be chosen: {}", offered()))),
+        true => Err(EngineError::Invalid(format!(
+            "at most {most} of these may be chosen: {}",
+            offered()
+        ))),
         false => Ok(picked),
     }
 }
 
-/// What the journal calls the publication of rules. Whoever publishes them also sets up the operators whom they name.
+/// What the journal calls the publication of rules. Whoever publishes them also sets up the
+/// operators whom they name.
 const PUBLISHED: &str = "rules.published";
 
 /// What an operator did, in words: `you …`.
@@ -165,7 +266,12 @@ fn deed(act: &str) -> &'static str {
 }
 
 /// Why an operator may not answer a request, if it may not.
-pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, owners: &Owners, operator: &OperatorRow) -> Option<String> {
+pub(crate) fn barred(
+    request: &Request<'_>,
+    rows: &HashMap<&str, &ApprovalRow>,
+    owners: &Owners,
+    operator: &OperatorRow,
+) -> Option<String> {
     let level = request.rule.levels.get(request.level)?;
     for change in &request.changes {
         let Some(row) = rows.get(change.fingerprint.as_str()) else {
@@ -174,80 +280,178 @@ pub(crate) fn barred(request: &Request<'_>, rows: &HashMap<&str, &ApprovalRow>, 
         if row.asked_by == operator.id {
             return Some("whoever asks for a change does not approve it".to_owned());
         }
-        if let Some(cause) = row.causes.iter().find(|cause| cause.principal == operator.id) {
-            return Some(format!("whoever causes a change does not approve it: you {}", deed(&cause.act)));
-        }
-        // Who set what makes this operator an approver, after they had caused the change, would approve it by another's name.
-        if let Some((by, at)) = &operator.set_by
-            && row.causes.iter().any(|cause| cause.principal == *by && cause.at <= *at && cause.act != PUBLISHED)
+        if let Some(cause) = row
+            .causes
+            .iter()
+            .find(|cause| cause.principal == operator.id)
         {
-            return Some("whoever caused this change has set your groups, your person or your token since".to_owned());
+            return Some(format!(
+                "whoever causes a change does not approve it: you {}",
+                deed(&cause.act)
+            ));
         }
-        if row.answers.iter().any(|answer| answer.principal == operator.id) {
+        // Who set what makes this operator an approver, after they had caused the change, would
+        // approve it by another's name.
+        if let Some((by, at)) = &operator.set_by
+            && row
+                .causes
+                .iter()
+                .any(|cause| cause.principal == *by && cause.at <= *at && cause.act != PUBLISHED)
+        {
+            return Some(
+                "whoever caused this change has set your groups, your person or your token since"
+                    .to_owned(),
+            );
+        }
+        if row
+            .answers
+            .iter()
+            .any(|answer| answer.principal == operator.id)
+        {
             return Some("you have answered an earlier level of it".to_owned());
         }
-        let pointed = change.approval.as_ref().and_then(|asked| asked.of.get(request.level));
+        let pointed = change
+            .approval
+            .as_ref()
+            .and_then(|asked| asked.of.get(request.level));
         let named = level.operators.contains(&operator.name)
-            || level.groups.iter().any(|group| operator.teams.contains(group))
-            || operator.identity.as_ref().is_some_and(|own| pointed.is_some_and(|of| of.contains(own)))
-            || level.owner && operator.identity.as_ref().is_some_and(|own| owned_by(change).any(|owner| owners.get(&owner) == Some(own)));
+            || level
+                .groups
+                .iter()
+                .any(|group| operator.teams.contains(group))
+            || operator
+                .identity
+                .as_ref()
+                .is_some_and(|own| pointed.is_some_and(|of| of.contains(own)))
+            || level.owner
+                && operator.identity.as_ref().is_some_and(|own| {
+                    owned_by(change).any(|owner| owners.get(&owner) == Some(own))
+                });
         if !named {
             return Some(format!("this level is for {}", level.words()));
         }
-        if operator.identity.as_ref().is_some_and(|own| *own == change.identity) {
+        if operator
+            .identity
+            .as_ref()
+            .is_some_and(|own| *own == change.identity)
+        {
             return Some("nobody approves changes of their own accounts".to_owned());
         }
     }
     None
 }
 
-/// What whoever is asked is told: once for each question, and once more whenever it is time to be reminded.
-fn told(request: &Request<'_>, asked: &str, due: &HashSet<String>, now: Timestamp) -> Option<Notification> {
+/// What whoever is asked is told: once for each question, and once more whenever it is time to be
+/// reminded.
+fn told(
+    request: &Request<'_>,
+    asked: &str,
+    due: &HashSet<String>,
+    now: Timestamp,
+) -> Option<Notification> {
     let (rule, first) = (request.rule, request.changes.first()?);
     let call = rule.call.clone().filter(|_| !request.expired)?;
     let level = rule.levels.get(request.level)?;
-    let again = request.changes.iter().any(|change| due.contains(&change.fingerprint));
-    let pointed: BTreeSet<&String> =
-        request.changes.iter().filter_map(|change| change.approval.as_ref()?.of.get(request.level)).flatten().collect();
+    let again = request
+        .changes
+        .iter()
+        .any(|change| due.contains(&change.fingerprint));
+    let pointed: BTreeSet<&String> = request
+        .changes
+        .iter()
+        .filter_map(|change| change.approval.as_ref()?.of.get(request.level))
+        .flatten()
+        .collect();
     let to = level.operators.iter().cloned().map(Recipient::Operator);
-    let to = to.chain(level.groups.iter().cloned().map(Recipient::Team)).chain(pointed.into_iter().cloned().map(Recipient::Identity));
-    let owners: BTreeSet<(String, String)> = request.changes.iter().copied().filter(|_| level.owner).flat_map(owned_by).collect();
-    let to = to.chain(owners.into_iter().map(|(system, name)| Recipient::Account(system, name)));
+    let to = to
+        .chain(level.groups.iter().cloned().map(Recipient::Team))
+        .chain(pointed.into_iter().cloned().map(Recipient::Identity));
+    let owners: BTreeSet<(String, String)> = request
+        .changes
+        .iter()
+        .copied()
+        .filter(|_| level.owner)
+        .flat_map(owned_by)
+        .collect();
+    let to = to.chain(
+        owners
+            .into_iter()
+            .map(|(system, name)| Recipient::Account(system, name)),
+    );
     let others = match request.changes.len() {
         1 => String::new(),
         count => format!(" and {} more changes", count - 1),
     };
-    let waits = if again { "still waits for a yes" } else { "waits for a yes" };
+    let waits = if again {
+        "still waits for a yes"
+    } else {
+        "waits for a yes"
+    };
     // Of what is asked at once for all there is one question, whatever comes to it.
     let whose = if rule.together { asked } else { &request.id };
-    let time = if again { now.to_string() } else { String::new() };
+    let time = if again {
+        now.to_string()
+    } else {
+        String::new()
+    };
     Some(Notification {
         rule: rule.name.clone(),
-        key: ["approval", &rule.name, &request.level.to_string(), whose, &time].join("|"),
-        identity: if rule.together { String::new() } else { first.identity.clone() },
+        key: [
+            "approval",
+            &rule.name,
+            &request.level.to_string(),
+            whose,
+            &time,
+        ]
+        .join("|"),
+        identity: if rule.together {
+            String::new()
+        } else {
+            first.identity.clone()
+        },
         label: first.label.clone(),
         event: tide_core::states::NotificationEvent::AwaitingApproval,
         about: Some(first.system.clone()),
         to: to.collect(),
-        text: format!("{}: {} in {}{others} {waits} ({})", first.label, first.kind, first.system, rule.name),
+        text: format!(
+            "{}: {} in {}{others} {waits} ({})",
+            first.label, first.kind, first.system, rule.name
+        ),
         call: Some(call),
     })
 }
 
 impl Engine {
     /// Tells those who are asked by the call-out that the rule names.
-    async fn tell_asked(&self, rules: &RuleSet, outcome: &Outcome, due: &HashSet<String>) -> Result<(), EngineError> {
+    async fn tell_asked(
+        &self,
+        rules: &RuleSet,
+        outcome: &Outcome,
+        due: &HashSet<String>,
+    ) -> Result<(), EngineError> {
         let rows = self.store.approvals().await?;
-        let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
+        let rows: HashMap<&str, &ApprovalRow> = rows
+            .iter()
+            .map(|row| (row.fingerprint.as_str(), row))
+            .collect();
         let now = self.now();
-        let first = |rule: &str| rows.values().filter(|row| row.rule == rule).map(|row| row.asked.as_str()).min().unwrap_or_default();
-        let notices: Vec<Notification> =
-            requests(rules, outcome, &rows, now).iter().filter_map(|request| told(request, first(&request.rule.name), due, now)).collect();
+        let first = |rule: &str| {
+            rows.values()
+                .filter(|row| row.rule == rule)
+                .map(|row| row.asked.as_str())
+                .min()
+                .unwrap_or_default()
+        };
+        let notices: Vec<Notification> = requests(rules, outcome, &rows, now)
+            .iter()
+            .filter_map(|request| told(request, first(&request.rule.name), due, now))
+            .collect();
         self.tell_all(&notices).await
     }
 
-    /// Asks about what waits for a yes and was not asked yet, forgets what nobody wants any more, and reminds whoever is
-    /// asked. `about` says about whom it was decided; nothing means everybody.
+    /// Asks about what waits for a yes and was not asked yet, forgets what nobody wants any more,
+    /// and reminds whoever is asked. `about` says about whom it was decided; nothing means
+    /// everybody.
     pub(crate) async fn ask_about(
         &self,
         rules: &RuleSet,
@@ -264,9 +468,15 @@ impl Engine {
         let mut wanted: HashSet<&str> = HashSet::new();
         let mut waiting: HashSet<String> = HashSet::new();
         let mut new = Vec::new();
-        for change in outcome.changes.iter().filter(|change| change.approval.is_some()) {
+        for change in outcome
+            .changes
+            .iter()
+            .filter(|change| change.approval.is_some())
+        {
             wanted.insert(&change.fingerprint);
-            let Some(rule) = waits_for(rules, change) else { continue };
+            let Some(rule) = waits_for(rules, change) else {
+                continue;
+            };
             waiting.insert(change.fingerprint.clone());
             if !known.contains(change.fingerprint.as_str()) {
                 new.push(NewApproval {
@@ -282,15 +492,24 @@ impl Engine {
             }
         }
         // Of those about whom it was not decided, nothing is known.
-        let decided = |row: &&ApprovalRow| about.is_none_or(|about| about.identities.contains(&row.identity));
-        let unwanted = rows.iter().filter(decided).map(|row| &row.fingerprint).filter(|print| !wanted.contains(print.as_str()));
+        let decided =
+            |row: &&ApprovalRow| about.is_none_or(|about| about.identities.contains(&row.identity));
+        let unwanted = rows
+            .iter()
+            .filter(decided)
+            .map(|row| &row.fingerprint)
+            .filter(|print| !wanted.contains(print.as_str()));
         let gone = unwanted.cloned().collect();
         let version = match about {
             None => self.rules().await.ok().map(|rules| rules.version),
             Some(_) => None,
         };
         let asked = self.store.ask(new, gone, version, asker, now).await?;
-        let again = rules.approvals.iter().filter_map(|rule| Some((rule.name.clone(), rule.remind_days?))).collect();
+        let again = rules
+            .approvals
+            .iter()
+            .filter_map(|rule| Some((rule.name.clone(), rule.remind_days?)))
+            .collect();
         if rules.approvals.iter().any(|rule| rule.call.is_some()) && !waiting.is_empty() {
             let due = self.store.to_remind_of(&waiting, now).await?;
             self.tell_asked(rules, outcome, &due).await?;
@@ -305,7 +524,11 @@ impl Engine {
     /// The ids of those who own the groups that requests are about.
     pub(crate) async fn owners(&self, requests: &[Request<'_>]) -> Result<Owners, EngineError> {
         let mut owners = Owners::new();
-        for owner in requests.iter().flat_map(|request| &request.changes).flat_map(|change| owned_by(change)) {
+        for owner in requests
+            .iter()
+            .flat_map(|request| &request.changes)
+            .flat_map(|change| owned_by(change))
+        {
             if !owners.contains_key(&owner)
                 && let Some(id) = self.store.identity_of_account(&owner.0, &owner.1).await?
             {
@@ -315,35 +538,78 @@ impl Engine {
         Ok(owners)
     }
 
-    /// Answers a request: `approve` (some of what is offered, where one chooses), `reject`, or `reopen` after it expired.
-    pub(crate) async fn answer_approval(&self, id: &str, said: &DecisionReply<'_>, principal: &str) -> Result<(), EngineError> {
-        let DecisionReply { answer, comment, choice } = *said;
+    /// Answers a request: `approve` (some of what is offered, where one chooses), `reject`, or
+    /// `reopen` after it expired.
+    pub(crate) async fn answer_approval(
+        &self,
+        id: &str,
+        said: &DecisionReply<'_>,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        let DecisionReply {
+            answer,
+            comment,
+            choice,
+        } = *said;
         let (rules, population, outcome) = self.decide_now().await?;
         let rows = self.store.approvals().await?;
-        let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
-        let all = requests(&rules.set, &outcome, &rows, self.now());
-        let request = all
+        let rows: HashMap<&str, &ApprovalRow> = rows
             .iter()
-            .find(|request| request.id == id)
-            .ok_or_else(|| EngineError::Changed("this is not what waits any more: look at the list again".to_owned()))?;
-        let prints = || request.changes.iter().map(|change| change.fingerprint.clone());
+            .map(|row| (row.fingerprint.as_str(), row))
+            .collect();
+        let all = requests(&rules.set, &outcome, &rows, self.now());
+        let request = all.iter().find(|request| request.id == id).ok_or_else(|| {
+            EngineError::Changed(
+                "this is not what waits any more: look at the list again".to_owned(),
+            )
+        })?;
+        let prints = || {
+            request
+                .changes
+                .iter()
+                .map(|change| change.fingerprint.clone())
+        };
         match (answer, request.expired) {
             (DecisionAnswer::Reopen, true) => {
                 let (now, rule) = (self.now(), request.rule);
                 let remind = rule.remind_days.map(|every| days(now, every));
-                return Ok(self.store.ask_again(prints().collect(), days(now, rule.days), remind, principal, now).await?);
+                return Ok(self
+                    .store
+                    .ask_again(
+                        prints().collect(),
+                        days(now, rule.days),
+                        remind,
+                        principal,
+                        now,
+                    )
+                    .await?);
             }
             (DecisionAnswer::Approve | DecisionAnswer::Reject, false) => {}
             (DecisionAnswer::Approve | DecisionAnswer::Reject, true) => {
-                return Err(EngineError::Conflict("nobody answered in time: `reopen` asks anew".to_owned()));
+                return Err(EngineError::Conflict(
+                    "nobody answered in time: `reopen` asks anew".to_owned(),
+                ));
             }
-            _ => return Err(EngineError::Invalid(format!("`{answer}` is no answer to {id}"))),
+            _ => {
+                return Err(EngineError::Invalid(format!(
+                    "`{answer}` is no answer to {id}"
+                )));
+            }
         }
         let operator = self.store.operator(principal).await?;
-        if let Some(why) = barred(request, &rows, &self.owners(std::slice::from_ref(request)).await?, &operator) {
+        if let Some(why) = barred(
+            request,
+            &rows,
+            &self.owners(std::slice::from_ref(request)).await?,
+            &operator,
+        ) {
             return Err(EngineError::Forbidden(why));
         }
-        let yes = if answer == DecisionAnswer::Approve { chosen(request, choice, &groups(&population))? } else { BTreeSet::new() };
+        let yes = if answer == DecisionAnswer::Approve {
+            chosen(request, choice, &groups(&population))?
+        } else {
+            BTreeSet::new()
+        };
         let answered = |change: &&Change| {
             let good = yes.contains(&change.fingerprint);
             let comment = match (good || answer == DecisionAnswer::Reject, comment) {
@@ -351,9 +617,17 @@ impl Engine {
                 (false, "") => "another was chosen".to_owned(),
                 (false, words) => format!("another was chosen: {words}"),
             };
-            Answered { fingerprint: change.fingerprint.clone(), identity: change.identity.clone(), yes: good, comment }
+            Answered {
+                fingerprint: change.fingerprint.clone(),
+                identity: change.identity.clone(),
+                yes: good,
+                comment,
+            }
         };
         let answers = request.changes.iter().map(answered).collect();
-        Ok(self.store.answer_approval(answers, request.level, principal, self.now()).await?)
+        Ok(self
+            .store
+            .answer_approval(answers, request.level, principal, self.now())
+            .await?)
     }
 }

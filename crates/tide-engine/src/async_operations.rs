@@ -1,6 +1,7 @@
-//! Asynchronous operations: changes that a system accepted (HTTP 202) are polled with backoff until they are done, across restarts;
-//! meanwhile nothing else is sent for the same account. And creates with an unknown outcome: their accounts are searched for before the
-//! next decision, so that no account stays without an owner.
+//! Asynchronous operations: changes that a system accepted (HTTP 202) are polled with backoff until
+//! they are done, across restarts; meanwhile nothing else is sent for the same account. And creates
+//! with an unknown outcome: their accounts are searched for before the next decision, so that no
+//! account stays without an owner.
 
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
@@ -28,7 +29,10 @@ fn visible_after(connector: &dyn Connector) -> SignedDuration {
 
 /// The next poll interval: a tenth of the elapsed time, within limits.
 fn pause(oldest: SignedDuration) -> Duration {
-    Duration::try_from(oldest).unwrap_or_default().div_f64(10.0).clamp(PAUSES.0, PAUSES.1)
+    Duration::try_from(oldest)
+        .unwrap_or_default()
+        .div_f64(10.0)
+        .clamp(PAUSES.0, PAUSES.1)
 }
 
 impl Engine {
@@ -57,11 +61,16 @@ impl Engine {
         });
     }
 
-    /// Polls each accepted change once. Returns the time until the next poll, if changes are left. The poller task calls it.
+    /// Polls each accepted change once. Returns the time until the next poll, if changes are left.
+    /// The poller task calls it.
     pub async fn poll_operations(self: &Arc<Self>) -> Result<Option<Duration>, EngineError> {
-        let mut by_system: BTreeMap<String, Vec<(ChangeRow, String, Timestamp, String)>> = BTreeMap::new();
+        let mut by_system: BTreeMap<String, Vec<(ChangeRow, String, Timestamp, String)>> =
+            BTreeMap::new();
         for one in self.store.accepted().await? {
-            by_system.entry(one.0.change.system.clone()).or_default().push(one);
+            by_system
+                .entry(one.0.change.system.clone())
+                .or_default()
+                .push(one);
         }
         let mut newest: Option<SignedDuration> = None;
         for (system, all) in by_system {
@@ -77,26 +86,49 @@ impl Engine {
                 let took = self.now().duration_since(since);
                 let change = &row.change;
                 let account = match change.account {
-                    Some(id) => self.store.account(id).await.ok().map(|account| (account.key, account.name)),
+                    Some(id) => self
+                        .store
+                        .account(id)
+                        .await
+                        .ok()
+                        .map(|account| (account.key, account.name)),
                     None => None,
                 };
                 let write = Write::new(change.object, change.kind, account, change.values.clone());
                 let went = share.connector.poll_operation(&write, &place).await;
                 let seconds = took.as_secs();
-                // A decision in progress does not know this result: it is stored after that decision's changes are queued.
+                // A decision in progress does not know this result: it is stored after that
+                // decision's changes are queued.
                 let _alone = self.decision_lock.lock().await;
                 match went {
                     Ok(Some(account)) => {
-                        let note = Some(format!("{system} had it in a queue of its own for {seconds} s"));
+                        let note = Some(format!(
+                            "{system} had it in a queue of its own for {seconds} s"
+                        ));
                         self.settle(&share, &row, account, note, &principal).await?;
                     }
                     Ok(None) if took > OPERATION_TIMEOUT => {
-                        let said = format!("{system} took it into a queue of its own and has not done it within a day");
-                        self.store.record_failed(row.id, &said, "ask the service's keeper", false, self.now()).await?;
+                        let said = format!(
+                            "{system} took it into a queue of its own and has not done it within a day"
+                        );
+                        self.store
+                            .record_failed(
+                                row.id,
+                                &said,
+                                "ask the service's keeper",
+                                false,
+                                self.now(),
+                            )
+                            .await?;
                     }
                     Err(error) if error.class == FailureClass::Permanent => {
-                        let said = format!("{system} took it into a queue of its own and did not do it: {}", error.message);
-                        self.store.record_failed(row.id, &said, &error.remedy, false, self.now()).await?;
+                        let said = format!(
+                            "{system} took it into a queue of its own and did not do it: {}",
+                            error.message
+                        );
+                        self.store
+                            .record_failed(row.id, &said, &error.remedy, false, self.now())
+                            .await?;
                     }
                     other => {
                         if let Err(error) = other {
@@ -106,17 +138,25 @@ impl Engine {
                         continue;
                     }
                 }
-                self.tell(Event::ChangeSet { id: row.change_set, state: ChangeSetState::Done });
+                self.tell(Event::ChangeSet {
+                    id: row.change_set,
+                    state: ChangeSetState::Done,
+                });
                 // Wakes changes that waited for it.
                 let accounts = row.change.account.into_iter();
-                self.mark_sent(accounts, std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty())).await;
+                self.mark_sent(
+                    accounts,
+                    std::iter::once(row.change.identity.clone()).filter(|id| !id.is_empty()),
+                )
+                .await;
                 self.wake.notify_one();
             }
         }
         Ok(newest.map(pause))
     }
 
-    /// Searches for accounts with an unknown creation outcome of runs that have ended, and links those that are found to their identities.
+    /// Searches for accounts with an unknown creation outcome of runs that have ended, and links
+    /// those that are found to their identities.
     pub(crate) async fn resolve_unknown_creates(self: &Arc<Self>) -> Result<(), EngineError> {
         for (row, sent, principal) in self.store.lost().await? {
             let share = match self.share(&row.change.system).await {
@@ -130,16 +170,28 @@ impl Engine {
             let write = Write::new(change.object, change.kind, None, change.values.clone());
             match self.look_for(&share, &write).await {
                 Ok(Some(account)) => {
-                    let note = Some("the answer was lost; the account was found by its values later".to_owned());
+                    let note = Some(
+                        "the answer was lost; the account was found by its values later".to_owned(),
+                    );
                     self.settle(&share, &row, account, note, &principal).await?;
                 }
                 // New accounts may become visible with a delay.
                 Ok(None) if self.now().duration_since(sent) > visible_after(&*share.connector) => {
                     let said = "the answer was lost, and no such account is there";
-                    self.store.record_failed(row.id, said, "it is tried again by itself", true, self.now()).await?;
+                    self.store
+                        .record_failed(
+                            row.id,
+                            said,
+                            "it is tried again by itself",
+                            true,
+                            self.now(),
+                        )
+                        .await?;
                 }
                 Ok(None) => {}
-                Err(error) => tracing::info!(system = change.system, %error, "an account that was perhaps made cannot be looked for"),
+                Err(error) => {
+                    tracing::info!(system = change.system, %error, "an account that was perhaps made cannot be looked for")
+                }
             }
         }
         Ok(())
@@ -147,23 +199,39 @@ impl Engine {
 
     /// When the next search for such accounts is due.
     pub(crate) async fn next_unknown_create(&self) -> Result<Option<Timestamp>, EngineError> {
-        let after = |at: Timestamp, pause: SignedDuration| at.saturating_add(pause).unwrap_or(Timestamp::MAX);
+        let after = |at: Timestamp, pause: SignedDuration| {
+            at.saturating_add(pause).unwrap_or(Timestamp::MAX)
+        };
         Ok((!self.store.lost().await?.is_empty()).then(|| after(self.now(), LOOKED_AGAIN)))
     }
 
-    /// Holds changes of accounts with an accepted change that is not done, or with an unknown creation outcome.
+    /// Holds changes of accounts with an accepted change that is not done, or with an unknown
+    /// creation outcome.
     pub(crate) async fn hold_accepted(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
-        let systems: HashSet<String> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.system.clone()).collect();
+        let systems: HashSet<String> = outcome
+            .changes
+            .iter()
+            .filter(|c| c.hold.is_none())
+            .map(|c| c.system.clone())
+            .collect();
         for system in systems {
             let there = self.store.in_doubt(&system).await?;
             if there.is_empty() {
                 continue;
             }
-            for change in outcome.changes.iter_mut().filter(|change| change.system == system && change.hold.is_none()) {
-                let same = |(account, identity, _): &&(Option<i64>, String, ChangeState)| match account {
-                    Some(account) => Some(*account) == change.account,
-                    None => *identity == change.identity && (change.kind == ChangeKind::Create || change.account.is_none()),
-                };
+            for change in outcome
+                .changes
+                .iter_mut()
+                .filter(|change| change.system == system && change.hold.is_none())
+            {
+                let same =
+                    |(account, identity, _): &&(Option<i64>, String, ChangeState)| match account {
+                        Some(account) => Some(*account) == change.account,
+                        None => {
+                            *identity == change.identity
+                                && (change.kind == ChangeKind::Create || change.account.is_none())
+                        }
+                    };
                 if let Some((.., state)) = there.iter().find(same) {
                     change.hold = Some(
                         Reason::new(match state {

@@ -1,5 +1,5 @@
-//! What needs attention now, the worst first, and how healthy each system is: from kept records alone, so that it costs the same for a
-//! hundred people and for a million.
+//! What needs attention now, the worst first, and how healthy each system is: from kept records
+//! alone, so that it costs the same for a hundred people and for a million.
 
 use crate::{Engine, EngineError, lock};
 use std::collections::BTreeMap;
@@ -30,11 +30,20 @@ pub struct Attention {
 
 impl Attention {
     fn new(kind: AttentionKind, count: i64) -> Attention {
-        Attention { kind, system: None, count, names: Vec::new(), detail: None }
+        Attention {
+            kind,
+            system: None,
+            count,
+            names: Vec::new(),
+            detail: None,
+        }
     }
 
     fn with(kind: AttentionKind, detail: impl Into<String>) -> Attention {
-        Attention { detail: Some(detail.into()), ..Self::new(kind, 1) }
+        Attention {
+            detail: Some(detail.into()),
+            ..Self::new(kind, 1)
+        }
     }
 }
 
@@ -75,7 +84,10 @@ impl Health {
 }
 
 fn list(map: &BTreeMap<HoldCause, i64>, causes: impl Fn(HoldCause) -> bool) -> i64 {
-    map.iter().filter(|(cause, _)| causes(**cause)).map(|(_, count)| count).sum()
+    map.iter()
+        .filter(|(cause, _)| causes(**cause))
+        .map(|(_, count)| count)
+        .sum()
 }
 
 impl Engine {
@@ -87,23 +99,40 @@ impl Engine {
         if let Some(down) = lock(&self.open_breakers).get(&row.name) {
             return Health::Unreachable(format!("writes fail: {}", down.error()));
         }
-        let mine = readings.iter().filter(|reading| reading.system == row.name && reading.ended.is_some());
+        let mine = readings
+            .iter()
+            .filter(|reading| reading.system == row.name && reading.ended.is_some());
         let last = mine.max_by(|a, b| a.ended.cmp(&b.ended));
-        let watching = self.watchers().into_iter().find(|one| one.system == row.name && one.state == WatcherState::Failed);
+        let watching = self
+            .watchers()
+            .into_iter()
+            .find(|one| one.system == row.name && one.state == WatcherState::Failed);
         let failed_step = || {
             let steps = row.checked.as_ref()?.as_array()?;
             let step = steps.iter().find(|step| step["state"] == "failed")?;
-            Some(format!("{}: {}", step["name"].as_str().unwrap_or("the test"), step["detail"].as_str().unwrap_or("failed")))
+            Some(format!(
+                "{}: {}",
+                step["name"].as_str().unwrap_or("the test"),
+                step["detail"].as_str().unwrap_or("failed")
+            ))
         };
-        let tested_later = last.is_none_or(|last| row.checked_at.as_deref() > last.ended.as_deref());
+        let tested_later =
+            last.is_none_or(|last| row.checked_at.as_deref() > last.ended.as_deref());
         match (last, failed_step()) {
-            (_, Some(step)) if tested_later => Health::Unreachable(format!("the last test failed: {step}")),
-            (Some(last), _) if last.state == ReadState::Failed && !(tested_later && row.checked_at.is_some()) => {
+            (_, Some(step)) if tested_later => {
+                Health::Unreachable(format!("the last test failed: {step}"))
+            }
+            (Some(last), _)
+                if last.state == ReadState::Failed
+                    && !(tested_later && row.checked_at.is_some()) =>
+            {
                 let error = last.error.clone().unwrap_or_else(|| "no answer".to_owned());
                 Health::Degraded(format!("the last read failed: {error}"))
             }
             _ if watching.is_some() => {
-                let error = watching.and_then(|one| one.error).unwrap_or_else(|| "no answer".to_owned());
+                let error = watching
+                    .and_then(|one| one.error)
+                    .unwrap_or_else(|| "no answer".to_owned());
                 Health::Degraded(format!("changes cannot be received: {error}"))
             }
             (None, None) if row.checked_at.is_none() => Health::Unknown,
@@ -118,20 +147,32 @@ impl Engine {
             all.push(Attention::with(AttentionKind::Storage, trouble));
         }
         if let Some(stop) = self.write_stop() {
-            let detail = if stop.reason.is_empty() { stop.principal.clone() } else { format!("{}: “{}”", stop.principal, stop.reason) };
+            let detail = if stop.reason.is_empty() {
+                stop.principal.clone()
+            } else {
+                format!("{}: “{}”", stop.principal, stop.reason)
+            };
             all.push(Attention::with(AttentionKind::WritesStopped, detail));
         }
         for (task, said) in lock(&self.panicked).iter() {
-            all.push(Attention::with(AttentionKind::Task, format!("{task}: {said}")));
+            all.push(Attention::with(
+                AttentionKind::Task,
+                format!("{task}: {said}"),
+            ));
         }
         let systems = self.store.systems().await?;
         let rules = self.rules().await;
         match &rules {
             Err(EngineError::Rules(faults)) => {
                 let first = faults.first().map(ToString::to_string).unwrap_or_default();
-                all.push(Attention { count: faults.len() as i64, ..Attention::with(AttentionKind::RulesInvalid, first) });
+                all.push(Attention {
+                    count: faults.len() as i64,
+                    ..Attention::with(AttentionKind::RulesInvalid, first)
+                });
             }
-            Err(EngineError::NoRules) if systems.is_empty() => all.push(Attention::new(AttentionKind::NoSystems, 1)),
+            Err(EngineError::NoRules) if systems.is_empty() => {
+                all.push(Attention::new(AttentionKind::NoSystems, 1))
+            }
             Err(EngineError::NoRules) => all.push(Attention::new(AttentionKind::NoRules, 1)),
             _ => {}
         }
@@ -142,14 +183,25 @@ impl Engine {
                 Health::Degraded(reason) => (AttentionKind::ReadFailed, reason),
                 _ => continue,
             };
-            all.push(Attention { system: Some(row.name.clone()), ..Attention::with(kind, reason) });
+            all.push(Attention {
+                system: Some(row.name.clone()),
+                ..Attention::with(kind, reason)
+            });
         }
         let leavers = self.store.leavers_on_hold().await?;
         if !leavers.is_empty() {
-            let names = leavers.iter().take(NAMED).map(|(_, label)| label.clone()).collect();
-            all.push(Attention { names, ..Attention::new(AttentionKind::OpenAccess, leavers.len() as i64) });
+            let names = leavers
+                .iter()
+                .take(NAMED)
+                .map(|(_, label)| label.clone())
+                .collect();
+            all.push(Attention {
+                names,
+                ..Attention::new(AttentionKind::OpenAccess, leavers.len() as i64)
+            });
         }
-        let counts: BTreeMap<HoldCause, i64> = self.store.hold_counts(None).await?.into_iter().collect();
+        let counts: BTreeMap<HoldCause, i64> =
+            self.store.hold_counts(None).await?.into_iter().collect();
         let of = |cause: HoldCause| counts.get(&cause).copied().unwrap_or(0);
         let named = [
             (AttentionKind::Guard, of(HoldCause::Guard)),
@@ -182,10 +234,23 @@ impl Engine {
         }
         let notices = self.store.notices().await?;
         if !notices.is_empty() {
-            let names = notices.iter().take(NAMED).map(|notice| notice.subject.clone()).collect();
-            all.push(Attention { names, ..Attention::new(AttentionKind::Notices, notices.len() as i64) });
+            let names = notices
+                .iter()
+                .take(NAMED)
+                .map(|notice| notice.subject.clone())
+                .collect();
+            all.push(Attention {
+                names,
+                ..Attention::new(AttentionKind::Notices, notices.len() as i64)
+            });
         }
-        if rules.is_ok() && self.store.last_change_set(ChangeSetKind::Run, true).await?.is_none() {
+        if rules.is_ok()
+            && self
+                .store
+                .last_change_set(ChangeSetKind::Run, true)
+                .await?
+                .is_none()
+        {
             all.push(Attention::new(AttentionKind::NoRun, 1));
         }
         all.sort_by_key(|one| one.kind);

@@ -1,5 +1,5 @@
-//! Automatic runs: on changes of watched systems, after a backoff, and at the end of a write blackout. Also circuit
-//! breakers of systems, and preemption by leavers.
+//! Automatic runs: on changes of watched systems, after a backoff, and at the end of a write
+//! blackout. Also circuit breakers of systems, and preemption by leavers.
 
 use crate::dispatch::first_batch;
 use crate::executor::PendingChanges;
@@ -21,11 +21,12 @@ use tide_store::{DecisionPreconditions, IdentityUpdates, NewChangeSet};
 
 /// The principal of automatic runs.
 pub(crate) const SERVICE_PRINCIPAL: &str = "the service";
-/// Debounce: if events arrive less than `DEBOUNCE_WINDOW` apart, the loop waits `DEBOUNCE` and handles them in one run. A single event is
-/// handled immediately.
+/// Debounce: if events arrive less than `DEBOUNCE_WINDOW` apart, the loop waits `DEBOUNCE` and
+/// handles them in one run. A single event is handled immediately.
 const DEBOUNCE: Duration = Duration::from_millis(2);
 const DEBOUNCE_WINDOW: Duration = Duration::from_millis(5);
-/// Delay before scanning for the next timer. A run that is started in the meantime handles due records anyway.
+/// Delay before scanning for the next timer. A run that is started in the meantime handles due
+/// records anyway.
 const TIMER_SCAN_DELAY: Duration = Duration::from_millis(50);
 /// Delay before records that are overdue and could not be decided are decided again.
 const OVERDUE_RETRY_DELAY: SignedDuration = SignedDuration::from_secs(30);
@@ -58,21 +59,33 @@ impl OpenBreaker {
     }
 }
 
-/// Exponential backoff between `limits.0` and `limits.1` seconds, multiplied by a random jitter factor to avoid a thundering herd.
+/// Exponential backoff between `limits.0` and `limits.1` seconds, multiplied by a random jitter
+/// factor to avoid a thundering herd.
 fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
-    let seconds = limits.0.saturating_mul(2i64.saturating_pow(tries.min(20))).min(limits.1);
+    let seconds = limits
+        .0
+        .saturating_mul(2i64.saturating_pow(tries.min(20)))
+        .min(limits.1);
     SignedDuration::from_secs_f64(seconds as f64 * play)
 }
 
 /// The accounts that changes are sent to. A group is not decided again for one of its members.
 pub(crate) fn sent_to<'c>(changes: impl IntoIterator<Item = &'c Change>) -> Vec<i64> {
-    changes.into_iter().filter(|change| !change.is_membership()).filter_map(|change| change.account).collect()
+    changes
+        .into_iter()
+        .filter(|change| !change.is_membership())
+        .filter_map(|change| change.account)
+        .collect()
 }
 
 /// The identities, links and reserved values that a decision adds or changes.
 fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdates {
     let kept = kept(population, outcome);
-    let before: HashMap<&str, &tide_core::Identity> = population.identities.iter().map(|i| (i.id.as_str(), i)).collect();
+    let before: HashMap<&str, &tide_core::Identity> = population
+        .identities
+        .iter()
+        .map(|i| (i.id.as_str(), i))
+        .collect();
     let new = |(i, _): &&(tide_core::Identity, String)| {
         kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i)
     };
@@ -81,18 +94,34 @@ fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdat
         identities: outcome.identities.iter().filter(new).cloned().collect(),
         links: outcome.links.clone(),
         member_names: outcome.member_names.clone(),
-        reserved: outcome.reserved.iter().filter(|name| kept.contains(name.identity.as_str())).cloned().collect(),
+        reserved: outcome
+            .reserved
+            .iter()
+            .filter(|name| kept.contains(name.identity.as_str()))
+            .cloned()
+            .collect(),
     }
 }
 
 impl Engine {
-    /// Opens the circuit breaker of a system, or keeps it open longer. Changes of other systems continue.
+    /// Opens the circuit breaker of a system, or keeps it open longer. Changes of other systems
+    /// continue.
     pub(crate) fn record_system_failure(&self, system: &str, said: &str) {
         let play = self.random_factor(0.9, 1.1);
         let mut down = lock(&self.open_breakers);
         let tries = down.get(system).map_or(0, |one| one.tries + 1);
-        let until = self.now().saturating_add(pause(BREAKER_BACKOFF, tries, play)).unwrap_or(Timestamp::MAX);
-        down.insert(system.to_owned(), OpenBreaker { tries, until, error: said.to_owned() });
+        let until = self
+            .now()
+            .saturating_add(pause(BREAKER_BACKOFF, tries, play))
+            .unwrap_or(Timestamp::MAX);
+        down.insert(
+            system.to_owned(),
+            OpenBreaker {
+                tries,
+                until,
+                error: said.to_owned(),
+            },
+        );
     }
 
     /// Closes the circuit breaker of a system.
@@ -121,7 +150,8 @@ impl Engine {
                             None
                         }
                     };
-                    // Notices clock changes, a suspended machine, and a due time that a run has set.
+                    // Notices clock changes, a suspended machine, and a due time that a run has
+                    // set.
                     loop {
                         let now = engine.now();
                         let due = lock(&engine.next_due).filter(|at| *at > begun);
@@ -129,8 +159,12 @@ impl Engine {
                         if next.is_some_and(|at| at <= now) {
                             break;
                         }
-                        let left = next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
-                        tokio::time::sleep(left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL)).await;
+                        let left =
+                            next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
+                        tokio::time::sleep(
+                            left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL),
+                        )
+                        .await;
                     }
                 };
                 let free = async {
@@ -174,9 +208,13 @@ impl Engine {
                         Err(EngineError::NoRules) => return,
                         Err(error) => error,
                     };
-                    // The dirty records of this run are decided again after a delay: no other event may arrive for them.
+                    // The dirty records of this run are decided again after a delay: no other event
+                    // may arrive for them.
                     let failures = failed_runs.fetch_add(1, Ordering::Relaxed);
-                    let wait = FAILED_RUN_BACKOFF.0.saturating_mul(2u32.saturating_pow(failures)).min(FAILED_RUN_BACKOFF.1);
+                    let wait = FAILED_RUN_BACKOFF
+                        .0
+                        .saturating_mul(2u32.saturating_pow(failures))
+                        .min(FAILED_RUN_BACKOFF.1);
                     tracing::warn!(%error, ?wait, "an automatic run failed and is repeated");
                     tokio::select! {
                         () = engine.stopping.cancelled() => {}
@@ -190,9 +228,10 @@ impl Engine {
         });
     }
 
-    /// During a run: decides about changed accounts, and sends changes that end access at once, in a change set of their own. Changes of
-    /// the run for the same people that were not sent yet are canceled and decided again afterwards. The loop calls it on each wake-up
-    /// during a run. Returns the change set, if there was one.
+    /// During a run: decides about changed accounts, and sends changes that end access at once, in
+    /// a change set of their own. Changes of the run for the same people that were not sent yet are
+    /// canceled and decided again afterwards. The loop calls it on each wake-up during a run.
+    /// Returns the change set, if there was one.
     pub async fn preempt_for_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let sent = caught(self.send_leavers()).await;
         if sent.is_err() {
@@ -203,38 +242,88 @@ impl Engine {
 
     async fn send_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let _alone = self.decision_lock.lock().await;
-        let Some(run) = lock(&self.current_run).as_ref().map(|(id, _)| *id) else { return Ok(None) };
-        let Some((mut news, before)) = self.decide_on_leavers().await? else { return Ok(None) };
-        tracing::debug!(read = news.cost.0, evaluated = news.cost.1, "decided on leavers");
+        let Some(run) = lock(&self.current_run).as_ref().map(|(id, _)| *id) else {
+            return Ok(None);
+        };
+        let Some((mut news, before)) = self.decide_on_leavers().await? else {
+            return Ok(None);
+        };
+        tracing::debug!(
+            read = news.cost.0,
+            evaluated = news.cost.1,
+            "decided on leavers"
+        );
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // New identities wait for the next run.
-        let known: HashSet<&str> = news.population.identities.iter().map(|identity| identity.id.as_str()).collect();
+        let known: HashSet<&str> = news
+            .population
+            .identities
+            .iter()
+            .map(|identity| identity.id.as_str())
+            .collect();
         let mut identities = identity_updates(&news.population, &news.outcome).identities;
         identities.retain(|(identity, _)| known.contains(identity.id.as_str()));
-        let theirs: HashSet<(i64, &str)> = news.population.links.iter().map(|link| (link.account, link.identity.as_str())).collect();
-        self.save_identity_updates(IdentityUpdates { in_step, identities, ..IdentityUpdates::default() }, SERVICE_PRINCIPAL).await?;
+        let theirs: HashSet<(i64, &str)> = news
+            .population
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()))
+            .collect();
+        self.save_identity_updates(
+            IdentityUpdates {
+                in_step,
+                identities,
+                ..IdentityUpdates::default()
+            },
+            SERVICE_PRINCIPAL,
+        )
+        .await?;
         let outcome = &mut news.outcome;
         // The outcome also contains outstanding changes of others, which may have been sent since.
         let looked_at = news.about.take().unwrap_or_default().identities;
         let now = |change: &Change| {
-            let linked = change.is_membership() || change.account.is_some_and(|id| theirs.contains(&(id, change.identity.as_str())));
-            change.hold.is_none() && change.takes_away() && linked && looked_at.contains(&change.identity)
+            let linked = change.is_membership()
+                || change
+                    .account
+                    .is_some_and(|id| theirs.contains(&(id, change.identity.as_str())));
+            change.hold.is_none()
+                && change.takes_away()
+                && linked
+                && looked_at.contains(&change.identity)
         };
         outcome.changes.retain(now);
-        // Changes that the run sends itself, or has sent since these records were read, need no preemption.
-        let prints: Vec<String> = outcome.changes.iter().map(|change| change.fingerprint.clone()).collect();
+        // Changes that the run sends itself, or has sent since these records were read, need no
+        // preemption.
+        let prints: Vec<String> = outcome
+            .changes
+            .iter()
+            .map(|change| change.fingerprint.clone())
+            .collect();
         let does = self.store.seen_to(run, &prints, true).await?;
-        let new = outcome.changes.iter().filter(|change| !does.contains(&change.fingerprint));
-        let about: HashSet<String> = new.map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect();
+        let new = outcome
+            .changes
+            .iter()
+            .filter(|change| !does.contains(&change.fingerprint));
+        let about: HashSet<String> = new
+            .map(|change| change.identity.clone())
+            .filter(|id| !id.is_empty())
+            .collect();
         if about.is_empty() {
             return Ok(None);
         }
-        outcome.changes.retain(|change| about.contains(&change.identity));
-        outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
+        outcome
+            .changes
+            .retain(|change| about.contains(&change.identity));
+        outcome
+            .decided
+            .retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
         let accounts = sent_to(&outcome.changes);
-        self.mark_sent(accounts.into_iter(), about.iter().cloned()).await;
+        self.mark_sent(accounts.into_iter(), about.iter().cloned())
+            .await;
         let about: Vec<String> = about.into_iter().collect();
-        self.store.supersede_pending(about.clone(), self.now()).await?;
+        self.store
+            .supersede_pending(about.clone(), self.now())
+            .await?;
         // Requests in flight complete first, so that the order within an account is kept.
         for _ in 0..MAX_IN_FLIGHT_CHECKS {
             if self.store.on_the_wire(&about).await? == 0 {
@@ -243,39 +332,64 @@ impl Engine {
             self.clock.sleep(DEBOUNCE).await;
         }
         let done = self.store.seen_to(run, &prints, false).await?;
-        news.outcome.changes.retain(|change| !done.contains(&change.fingerprint));
+        news.outcome
+            .changes
+            .retain(|change| !done.contains(&change.fingerprint));
         let (id, mut queue) = self.queue(news, IdentityUpdates::default()).await?;
         // The accounts may have been moved since the decision.
         queue.account_names.clear();
         let cancel = self.stopping.child_token();
-        match self.carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel).await {
+        match self
+            .carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel)
+            .await
+        {
             Ok(()) => {
                 self.wake.notify_one();
                 Ok(Some(id))
             }
             Err(error) => {
-                self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), SERVICE_PRINCIPAL).await;
+                self.finish(
+                    id,
+                    ChangeSetState::Failed,
+                    Some(&error.to_string()),
+                    SERVICE_PRINCIPAL,
+                )
+                .await;
                 Err(error)
             }
         }
     }
 
-    /// The next time after `now` at which a run is due: the end of a backoff, of a breaker or of a write blackout, or a due record.
+    /// The next time after `now` at which a run is due: the end of a backoff, of a breaker or of a
+    /// write blackout, or a due record.
     async fn next_timer(&self, now: Timestamp) -> Result<Option<Timestamp>, EngineError> {
-        let mut due: Vec<Timestamp> = lock(&self.open_breakers).values().map(|down| down.until).collect();
+        let mut due: Vec<Timestamp> = lock(&self.open_breakers)
+            .values()
+            .map(|down| down.until)
+            .collect();
         due.extend(*lock(&self.next_retry));
         // Overdue records that could not be decided are retried after a delay.
-        due.extend(lock(&self.next_due).map(|at| if at > now { at } else { now.saturating_add(OVERDUE_RETRY_DELAY).unwrap_or(at) }));
+        due.extend(lock(&self.next_due).map(|at| {
+            if at > now {
+                at
+            } else {
+                now.saturating_add(OVERDUE_RETRY_DELAY).unwrap_or(at)
+            }
+        }));
         due.extend(self.store.next_approval().await?);
         due.extend(self.next_unknown_create().await?);
         for row in self.store.at_work().await? {
-            due.extend(Schedule::read(&row.schedule).quiet_at(now).map(|(until, _)| until));
+            due.extend(
+                Schedule::read(&row.schedule)
+                    .quiet_at(now)
+                    .map(|(until, _)| until),
+            );
         }
         Ok(due.into_iter().filter(|at| *at > now).min())
     }
 
-    /// Makes an incremental decision and sends its changes; stores nothing if there are none. The loop does this on each wake-up.
-    /// Returns the run, if there was one.
+    /// Makes an incremental decision and sends its changes; stores nothing if there are none. The
+    /// loop does this on each wake-up. Returns the run, if there was one.
     pub async fn run_once(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
         let held = tokio::select! {
             () = self.stopping.cancelled() => return Ok(None),
@@ -284,7 +398,10 @@ impl Engine {
         self.run_incremental(held).await
     }
 
-    async fn run_incremental(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
+    async fn run_incremental(
+        self: &Arc<Self>,
+        held: tokio::sync::OwnedMutexGuard<()>,
+    ) -> Result<Option<i64>, EngineError> {
         let done = caught(self.run_incremental_inner(held)).await;
         if done.is_err() {
             // The decision may not be stored, so the next one is a full decision.
@@ -293,9 +410,13 @@ impl Engine {
         done
     }
 
-    async fn run_incremental_inner(self: &Arc<Self>, held: tokio::sync::OwnedMutexGuard<()>) -> Result<Option<i64>, EngineError> {
+    async fn run_incremental_inner(
+        self: &Arc<Self>,
+        held: tokio::sync::OwnedMutexGuard<()>,
+    ) -> Result<Option<i64>, EngineError> {
         let begun = std::time::Instant::now();
-        // A run is followed by one more decision about its results; a run on new changes is no such follow-up.
+        // A run is followed by one more decision about its results; a run on new changes is no such
+        // follow-up.
         lock(&self.changed_accounts).clear();
         let came = self.is_dirty.swap(false, Ordering::AcqRel);
         let again = self.needs_follow_up.swap(false, Ordering::AcqRel) && !came;
@@ -307,7 +428,8 @@ impl Engine {
             return Ok(None);
         }
         if before.lost {
-            // The lock is released while systems are queried, so that leavers do not wait for their answers.
+            // The lock is released while systems are queried, so that leavers do not wait for their
+            // answers.
             drop(deciding);
             self.resolve_unknown_creates().await?;
             deciding = self.decision_lock.lock().await;
@@ -318,10 +440,18 @@ impl Engine {
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
         self.tell(Event::Noticed);
-        let sends = news.outcome.changes.iter().any(|change| change.hold.is_none());
-        let mut people = IdentityUpdates { in_step, ..identity_updates(&news.population, &news.outcome) };
+        let sends = news
+            .outcome
+            .changes
+            .iter()
+            .any(|change| change.hold.is_none());
+        let mut people = IdentityUpdates {
+            in_step,
+            ..identity_updates(&news.population, &news.outcome)
+        };
         if !sends || !news.outcome.notifications.is_empty() {
-            self.save_identity_updates(std::mem::take(&mut people), SERVICE_PRINCIPAL).await?;
+            self.save_identity_updates(std::mem::take(&mut people), SERVICE_PRINCIPAL)
+                .await?;
             self.record_notifications(&news.outcome).await?;
         }
         if !sends {
@@ -330,44 +460,77 @@ impl Engine {
         // The run lists only the people of its changes; holds of others are stored separately.
         let outcome = &mut news.outcome;
         outcome.changes.retain(|change| change.hold.is_none());
-        let about: HashSet<&str> = outcome.changes.iter().map(|change| change.identity.as_str()).collect();
-        outcome.decided.retain(|line| line.identity.as_deref().is_some_and(|id| about.contains(id)));
+        let about: HashSet<&str> = outcome
+            .changes
+            .iter()
+            .map(|change| change.identity.as_str())
+            .collect();
+        outcome.decided.retain(|line| {
+            line.identity
+                .as_deref()
+                .is_some_and(|id| about.contains(id))
+        });
         let accounts = sent_to(&outcome.changes);
-        let identities: Vec<String> = about.iter().filter(|id| !id.is_empty()).map(|id| (*id).to_owned()).collect();
-        self.mark_sent(accounts.into_iter(), identities.into_iter()).await;
-        let closes = outcome.changes.iter().any(tide_core::decide::Change::takes_away);
+        let identities: Vec<String> = about
+            .iter()
+            .filter(|id| !id.is_empty())
+            .map(|id| (*id).to_owned())
+            .collect();
+        self.mark_sent(accounts.into_iter(), identities.into_iter())
+            .await;
+        let closes = outcome
+            .changes
+            .iter()
+            .any(tide_core::decide::Change::takes_away);
         let steps = news.rules.set.has_steps();
         let (id, queue) = self.queue(news, people).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.current_run) = Some((id, cancel.clone()));
         drop(deciding);
-        let done = self.carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel).await;
+        let done = self
+            .carry_out_whole(id, Some(queue), None, SERVICE_PRINCIPAL, &cancel)
+            .await;
         *lock(&self.current_run) = None;
         drop(held);
         if closes || steps || !again {
-            // New accounts may release other changes, closed access is verified once more, and the results are decided now
-            // instead of by the next change.
+            // New accounts may release other changes, closed access is verified once more, and the
+            // results are decided now instead of by the next change.
             self.needs_follow_up.store(true, Ordering::Release);
             self.wake.notify_one();
         }
         if let Err(error) = done {
-            self.finish(id, ChangeSetState::Failed, Some(&error.to_string()), SERVICE_PRINCIPAL).await;
+            self.finish(
+                id,
+                ChangeSetState::Failed,
+                Some(&error.to_string()),
+                SERVICE_PRINCIPAL,
+            )
+            .await;
             return Err(error);
         }
         Ok(Some(id))
     }
 
-    /// Records external changes, requests approvals, and puts changes on hold. The preconditions tell which of these steps can be skipped.
-    /// Returns the accounts whose drift has ended.
+    /// Records external changes, requests approvals, and puts changes on hold. The preconditions
+    /// tell which of these steps can be skipped. Returns the accounts whose drift has ended.
     async fn hold_what_waits(
         self: &Arc<Self>,
         news: &mut IncrementalDecision,
         before: &DecisionPreconditions,
     ) -> Result<Vec<i64>, EngineError> {
-        let IncrementalDecision { rules, population, outcome, about, .. } = news;
-        let in_step = self.record_external_changes(&rules.set, population, outcome, about.as_ref()).await?;
+        let IncrementalDecision {
+            rules,
+            population,
+            outcome,
+            about,
+            ..
+        } = news;
+        let in_step = self
+            .record_external_changes(&rules.set, population, outcome, about.as_ref())
+            .await?;
         if before.asked || !rules.set.approvals.is_empty() {
-            self.ask_about(&rules.set, outcome, about.as_ref(), SERVICE_PRINCIPAL).await?;
+            self.ask_about(&rules.set, outcome, about.as_ref(), SERVICE_PRINCIPAL)
+                .await?;
         }
         if !before.overrides.is_empty() {
             self.end_overrides(outcome, about.as_ref()).await?;
@@ -378,14 +541,25 @@ impl Engine {
         if before.outdated {
             self.hold_restored(outcome).await?;
         }
-        self.hold_for_breaker_or_retry(outcome, before.failed).await?;
+        self.hold_for_breaker_or_retry(outcome, before.failed)
+            .await?;
         self.keep_holds(outcome, about.as_ref()).await?;
         Ok(in_step)
     }
 
     /// Stores the changes and the identities of a run in one commit, and claims the first changes.
-    async fn queue(&self, news: IncrementalDecision, people: IdentityUpdates) -> Result<(i64, PendingChanges), EngineError> {
-        let IncrementalDecision { rules, population, outcome, reaches, .. } = news;
+    async fn queue(
+        &self,
+        news: IncrementalDecision,
+        people: IdentityUpdates,
+    ) -> Result<(i64, PendingChanges), EngineError> {
+        let IncrementalDecision {
+            rules,
+            population,
+            outcome,
+            reaches,
+            ..
+        } = news;
         let set = NewChangeSet {
             kind: ChangeSetKind::Run,
             rule_version: rules.version,
@@ -399,57 +573,139 @@ impl Engine {
             changes: outcome.changes,
         };
         let first = first_batch(&set.changes, self.accounts_at_a_time);
-        let to: HashSet<i64> = set.changes.iter().filter_map(|change| change.account).collect();
-        let called = population.accounts.into_iter().filter(|account| to.contains(&account.id));
-        let called = called.map(|account| (account.id, (account.key, account.name))).collect();
-        let (id, changes) = self.store.keep_run(people, set, first.clone(), self.now()).await?;
-        self.tell(Event::ChangeSet { id, state: ChangeSetState::Running });
-        let marked = changes.iter().enumerate().filter(|(place, _)| first.contains(place)).map(|(_, row)| row.id).collect();
-        Ok((id, PendingChanges { changes, claimed: marked, account_names: called, reaches }))
+        let to: HashSet<i64> = set
+            .changes
+            .iter()
+            .filter_map(|change| change.account)
+            .collect();
+        let called = population
+            .accounts
+            .into_iter()
+            .filter(|account| to.contains(&account.id));
+        let called = called
+            .map(|account| (account.id, (account.key, account.name)))
+            .collect();
+        let (id, changes) = self
+            .store
+            .keep_run(people, set, first.clone(), self.now())
+            .await?;
+        self.tell(Event::ChangeSet {
+            id,
+            state: ChangeSetState::Running,
+        });
+        let marked = changes
+            .iter()
+            .enumerate()
+            .filter(|(place, _)| first.contains(place))
+            .map(|(_, row)| row.id)
+            .collect();
+        Ok((
+            id,
+            PendingChanges {
+                changes,
+                claimed: marked,
+                account_names: called,
+                reaches,
+            },
+        ))
     }
 
-    /// Stores identities and links. Call it before the changes are stored: a queue without them could not be resumed.
-    pub(crate) async fn save_identities(&self, population: &Population, outcome: &Outcome, principal: &str) -> Result<(), EngineError> {
-        self.save_identity_updates(identity_updates(population, outcome), principal).await
+    /// Stores identities and links. Call it before the changes are stored: a queue without them
+    /// could not be resumed.
+    pub(crate) async fn save_identities(
+        &self,
+        population: &Population,
+        outcome: &Outcome,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        self.save_identity_updates(identity_updates(population, outcome), principal)
+            .await
     }
 
-    pub(crate) async fn save_identity_updates(&self, people: IdentityUpdates, principal: &str) -> Result<(), EngineError> {
+    pub(crate) async fn save_identity_updates(
+        &self,
+        people: IdentityUpdates,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         if people.is_empty() {
             return Ok(());
         }
-        Ok(self.store.keep_identities(people, principal, self.now()).await?)
+        Ok(self
+            .store
+            .keep_identities(people, principal, self.now())
+            .await?)
     }
 
-    /// Holds changes that failed and are unchanged, and changes of systems with an open breaker. Also sets the time of the next retry.
-    async fn hold_for_breaker_or_retry(&self, outcome: &mut Outcome, any_failed: bool) -> Result<(), EngineError> {
+    /// Holds changes that failed and are unchanged, and changes of systems with an open breaker.
+    /// Also sets the time of the next retry.
+    async fn hold_for_breaker_or_retry(
+        &self,
+        outcome: &mut Outcome,
+        any_failed: bool,
+    ) -> Result<(), EngineError> {
         let now = self.now();
-        let down: HashMap<String, OpenBreaker> =
-            lock(&self.open_breakers).iter().filter(|(_, one)| one.until > now).map(|(n, d)| (n.clone(), d.clone())).collect();
-        let prints: Vec<&str> = outcome.changes.iter().filter(|c| c.hold.is_none()).map(|c| c.fingerprint.as_str()).collect();
-        let parked = if any_failed { self.store.parked(&prints).await? } else { HashMap::new() };
+        let down: HashMap<String, OpenBreaker> = lock(&self.open_breakers)
+            .iter()
+            .filter(|(_, one)| one.until > now)
+            .map(|(n, d)| (n.clone(), d.clone()))
+            .collect();
+        let prints: Vec<&str> = outcome
+            .changes
+            .iter()
+            .filter(|c| c.hold.is_none())
+            .map(|c| c.fingerprint.as_str())
+            .collect();
+        let parked = if any_failed {
+            self.store.parked(&prints).await?
+        } else {
+            HashMap::new()
+        };
         let mut again: Option<Timestamp> = None;
-        for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
+        for change in outcome
+            .changes
+            .iter_mut()
+            .filter(|change| change.hold.is_none())
+        {
             if let Some(down) = down.get(&change.system) {
                 change.hold = Some(
-                    Reason::new(format!("{} does not answer ({}): it is tried again by itself", change.system, down.error))
-                        .on_hold(HoldCause::RetriedLater),
+                    Reason::new(format!(
+                        "{} does not answer ({}): it is tried again by itself",
+                        change.system, down.error
+                    ))
+                    .on_hold(HoldCause::RetriedLater),
                 );
                 continue;
             }
-            let Some(parked) = parked.get(&change.fingerprint) else { continue };
+            let Some(parked) = parked.get(&change.fingerprint) else {
+                continue;
+            };
             if !parked.passing {
                 change.hold = Some(
-                    Reason::new(format!("parked: {}; it is tried again by hand, or when its data change", parked.error))
-                        .on_hold(HoldCause::Failed),
+                    Reason::new(format!(
+                        "parked: {}; it is tried again by hand, or when its data change",
+                        parked.error
+                    ))
+                    .on_hold(HoldCause::Failed),
                 );
                 continue;
             }
-            let seconds = RETRY_BACKOFF.0.saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20))).min(RETRY_BACKOFF.1);
-            let next = parked.at.saturating_add(SignedDuration::from_secs(seconds)).unwrap_or(Timestamp::MAX);
+            let seconds = RETRY_BACKOFF
+                .0
+                .saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20)))
+                .min(RETRY_BACKOFF.1);
+            let next = parked
+                .at
+                .saturating_add(SignedDuration::from_secs(seconds))
+                .unwrap_or(Timestamp::MAX);
             if next > now {
                 again = Some(again.map_or(next, |other| other.min(next)));
-                change.hold =
-                    Some(Reason::new(format!("failed, and is tried again by itself: {}", parked.error)).on_hold(HoldCause::RetriedLater));
+                change.hold = Some(
+                    Reason::new(format!(
+                        "failed, and is tried again by itself: {}",
+                        parked.error
+                    ))
+                    .on_hold(HoldCause::RetriedLater),
+                );
             }
         }
         *lock(&self.next_retry) = again;

@@ -1,5 +1,5 @@
-//! Watchers of armed systems: each system is watched in its best mode, with full reads from time to time. Changes are stored and wake the
-//! automatic run.
+//! Watchers of armed systems: each system is watched in its best mode, with full reads from time to
+//! time. Changes are stored and wake the automatic run.
 
 use crate::runs::PublishedRules;
 use crate::schedule::Schedule;
@@ -68,31 +68,41 @@ impl Engine {
         lock(&self.watchers).values().cloned().collect()
     }
 
-    fn update_watcher(&self, system: &str, object: ObjectType, change: impl FnOnce(&mut WatcherStatus)) {
+    fn update_watcher(
+        &self,
+        system: &str,
+        object: ObjectType,
+        change: impl FnOnce(&mut WatcherStatus),
+    ) {
         {
             let mut all = lock(&self.watchers);
-            let one = all.entry((system.to_owned(), object)).or_insert_with(|| WatcherStatus {
-                system: system.to_owned(),
-                object,
-                way: None,
-                state: WatcherState::Reading,
-                news: None,
-                changed: 0,
-                next: None,
-                full: None,
-                asked: None,
-                error: None,
-            });
+            let one = all
+                .entry((system.to_owned(), object))
+                .or_insert_with(|| WatcherStatus {
+                    system: system.to_owned(),
+                    object,
+                    way: None,
+                    state: WatcherState::Reading,
+                    news: None,
+                    changed: 0,
+                    next: None,
+                    full: None,
+                    asked: None,
+                    error: None,
+                });
             let before = one.clone();
             change(one);
             if *one == before {
                 return;
             }
         }
-        self.tell(Event::System { name: system.to_owned() });
+        self.tell(Event::System {
+            name: system.to_owned(),
+        });
     }
 
-    /// Starts all long-lived tasks: watchers, the automatic run, feeds, webhooks and the operation poller. They end with the service.
+    /// Starts all long-lived tasks: watchers, the automatic run, feeds, webhooks and the operation
+    /// poller. They end with the service.
     pub fn start_automatic_sync(self: &Arc<Self>) {
         self.log_journal_head();
         self.watch_feeds();
@@ -114,15 +124,27 @@ impl Engine {
     }
 
     /// Starts and ends watchers by the states and schedules of systems.
-    async fn reconcile_watchers(self: &Arc<Self>, followers: &mut HashMap<String, Watcher>) -> Result<(), EngineError> {
-        let wanted: Vec<(SystemRow, Vec<ObjectType>)> =
-            self.to_read().await?.into_iter().filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).follow).collect();
+    async fn reconcile_watchers(
+        self: &Arc<Self>,
+        followers: &mut HashMap<String, Watcher>,
+    ) -> Result<(), EngineError> {
+        let wanted: Vec<(SystemRow, Vec<ObjectType>)> = self
+            .to_read()
+            .await?
+            .into_iter()
+            .filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).follow)
+            .collect();
         let same = |follower: &Watcher, row: &SystemRow, objects: &[ObjectType]| {
-            follower.row.settings == row.settings && follower.row.schedule == row.schedule && follower.objects == objects
+            follower.row.settings == row.settings
+                && follower.row.schedule == row.schedule
+                && follower.objects == objects
         };
         let anew = std::mem::take(&mut *lock(&self.pending_full_reads));
         followers.retain(|name, follower| {
-            let keep = !anew.contains(name) && wanted.iter().any(|(row, objects)| row.name == *name && same(follower, row, objects));
+            let keep = !anew.contains(name)
+                && wanted
+                    .iter()
+                    .any(|(row, objects)| row.name == *name && same(follower, row, objects));
             if !keep {
                 follower.cancel.cancel();
                 lock(&self.watchers).retain(|(system, _), _| system != name);
@@ -140,18 +162,33 @@ impl Engine {
             let cancel = self.stopping.child_token();
             for &object in &objects {
                 let (row, cancel) = (row.clone(), cancel.clone());
-                self.supervise(&format!("follower of {object} in {}", row.name), move |engine| {
-                    let (row, cancel) = (row.clone(), cancel.clone());
-                    async move { engine.follower(&row, object, &cancel).await }
-                });
+                self.supervise(
+                    &format!("follower of {object} in {}", row.name),
+                    move |engine| {
+                        let (row, cancel) = (row.clone(), cancel.clone());
+                        async move { engine.follower(&row, object, &cancel).await }
+                    },
+                );
             }
-            followers.insert(row.name.clone(), Watcher { row, objects, cancel });
+            followers.insert(
+                row.name.clone(),
+                Watcher {
+                    row,
+                    objects,
+                    cancel,
+                },
+            );
         }
         Ok(())
     }
 
     /// Watches one type of a system, and restarts with backoff after failures.
-    async fn follower(self: &Arc<Self>, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) {
+    async fn follower(
+        self: &Arc<Self>,
+        row: &SystemRow,
+        object: ObjectType,
+        cancel: &CancellationToken,
+    ) {
         let schedule = Schedule::read(&row.schedule);
         let mut pause = PAUSES.0;
         while !cancel.is_cancelled() {
@@ -167,9 +204,13 @@ impl Engine {
             }
             let wait = pause.mul_f64(self.random_factor(0.75, 1.25));
             tracing::warn!(system = row.name, %object, %error, ?wait, "the following broke, and is begun again");
-            let next = self.now().saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default()).ok();
+            let next = self
+                .now()
+                .saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default())
+                .ok();
             self.update_watcher(&row.name, object, |one| {
-                (one.state, one.error, one.next) = (WatcherState::Failed, Some(error.to_string()), next);
+                (one.state, one.error, one.next) =
+                    (WatcherState::Failed, Some(error.to_string()), next);
             });
             tokio::select! {
                 () = cancel.cancelled() => return,
@@ -179,14 +220,20 @@ impl Engine {
         }
     }
 
-    /// Polls a system once from its sync cursor. For modes that are polled. Returns `false` if a full read is needed first.
+    /// Polls a system once from its sync cursor. For modes that are polled. Returns `false` if a
+    /// full read is needed first.
     pub async fn sync_once(&self, name: &str, object: ObjectType) -> Result<bool, EngineError> {
         let row = self.store.system(name).await?;
         let schedule = Schedule::read(&row.schedule);
         let connector = self.connector(&row).await?;
         let way = match schedule.way {
             Some(way) => way,
-            None => connector.watch_modes().await?.first().copied().unwrap_or(WatchMode::FullRead),
+            None => connector
+                .watch_modes()
+                .await?
+                .first()
+                .copied()
+                .unwrap_or(WatchMode::FullRead),
         };
         let mut place = self.place(&row, object, &schedule, way, &connector).await?;
         let mut following = connector.watch(object, way, place.cursor.clone());
@@ -205,17 +252,31 @@ impl Engine {
     }
 
     /// Consumes the change stream until a poll pause, a needed full read, or a failure.
-    async fn follow_once(&self, row: &SystemRow, object: ObjectType, schedule: &Schedule) -> Result<(), EngineError> {
+    async fn follow_once(
+        &self,
+        row: &SystemRow,
+        object: ObjectType,
+        schedule: &Schedule,
+    ) -> Result<(), EngineError> {
         let connector = self.connector(row).await?;
         let way = match schedule.way {
             Some(way) => way,
-            None => connector.watch_modes().await?.first().copied().unwrap_or(WatchMode::FullRead),
+            None => connector
+                .watch_modes()
+                .await?
+                .first()
+                .copied()
+                .unwrap_or(WatchMode::FullRead),
         };
         let place = self.place(row, object, schedule, way, &connector).await?;
-        let full = place.full_read_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
+        let full = place
+            .full_read_at
+            .saturating_add(schedule.full_every(way))
+            .unwrap_or(Timestamp::MAX);
         let told = matches!(way, WatchMode::Arrival | WatchMode::Pushed);
         self.update_watcher(&row.name, object, |one| {
-            (one.state, one.way, one.error, one.next) = (WatcherState::Watching, Some(way), None, None);
+            (one.state, one.way, one.error, one.next) =
+                (WatcherState::Watching, Some(way), None, None);
             one.full = (!told).then_some(full);
         });
         if told {
@@ -244,22 +305,37 @@ impl Engine {
             }
         }
         let every = schedule.every();
-        let next = self.now().saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default()).ok();
+        let next = self
+            .now()
+            .saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default())
+            .ok();
         self.update_watcher(&row.name, object, |one| {
             (one.state, one.next) = (WatcherState::Waiting, next);
-            one.asked = (way != WatchMode::FullRead && !way.is_sent()).then(|| (asked, begun.elapsed()));
+            one.asked =
+                (way != WatchMode::FullRead && !way.is_sent()).then(|| (asked, begun.elapsed()));
         });
         tokio::time::sleep(every.min(self.until(full))).await;
         if way == WatchMode::FullRead {
             // The cursor is older than the interval of full reads.
-            self.store.set_sync_cursor(&row.name, object, &SyncCursor { full_read_at: Timestamp::UNIX_EPOCH, ..place }).await?;
+            self.store
+                .set_sync_cursor(
+                    &row.name,
+                    object,
+                    &SyncCursor {
+                        full_read_at: Timestamp::UNIX_EPOCH,
+                        ..place
+                    },
+                )
+                .await?;
         }
         Ok(())
     }
 
     fn until(&self, at: Timestamp) -> Duration {
         let left = at.duration_since(self.now());
-        Duration::try_from(left).unwrap_or_default().min(Duration::from_secs(24 * 3600))
+        Duration::try_from(left)
+            .unwrap_or_default()
+            .min(Duration::from_secs(24 * 3600))
     }
 
     /// The sync cursor to continue from: the stored one, or a new one after a full read.
@@ -271,14 +347,23 @@ impl Engine {
         way: WatchMode,
         connector: &Arc<dyn Connector>,
     ) -> Result<SyncCursor, EngineError> {
-        let known = self.store.place(&row.name, object).await?.filter(|place| place.mode == way.as_str());
+        let known = self
+            .store
+            .place(&row.name, object)
+            .await?
+            .filter(|place| place.mode == way.as_str());
         if let Some(place) = known {
-            let full = place.full_read_at.saturating_add(schedule.full_every(way)).unwrap_or(Timestamp::MAX);
+            let full = place
+                .full_read_at
+                .saturating_add(schedule.full_every(way))
+                .unwrap_or(Timestamp::MAX);
             if self.now() < full || matches!(way, WatchMode::Arrival | WatchMode::Pushed) {
                 return Ok(place);
             }
         }
-        self.update_watcher(&row.name, object, |one| (one.state, one.way, one.next) = (WatcherState::Reading, Some(way), None));
+        self.update_watcher(&row.name, object, |one| {
+            (one.state, one.way, one.next) = (WatcherState::Reading, Some(way), None)
+        });
         // The cursor is taken before the read: changes during the read arrive again afterwards.
         let mark = connector.current_cursor(object, way).await?;
         let now = self.now();
@@ -288,13 +373,21 @@ impl Engine {
                 return Err(error.into());
             }
         }
-        let place = SyncCursor { mode: way.as_str().to_owned(), cursor: mark, updated_at: now, full_read_at: now };
-        self.store.set_sync_cursor(&row.name, object, &place).await?;
+        let place = SyncCursor {
+            mode: way.as_str().to_owned(),
+            cursor: mark,
+            updated_at: now,
+            full_read_at: now,
+        };
+        self.store
+            .set_sync_cursor(&row.name, object, &place)
+            .await?;
         self.wake.notify_one();
         Ok(place)
     }
 
-    /// Stores a batch of changes. Returns `false` if a full read is needed before watching can continue.
+    /// Stores a batch of changes. Returns `false` if a full read is needed before watching can
+    /// continue.
     async fn ingest_batch(
         &self,
         row: &SystemRow,
@@ -303,8 +396,15 @@ impl Engine {
         batch: Vec<Result<ChangeEvent, tide_connect::ConnectError>>,
     ) -> Result<bool, EngineError> {
         // Without published rules, the system counts as a target.
-        let types = |rules: &Arc<PublishedRules>| rules.set.of(&row.name, object).is_none_or(|types| types.is_target());
-        let given = lock(&self.compiled_rules).as_ref().is_none_or(|(_, rules)| types(rules));
+        let types = |rules: &Arc<PublishedRules>| {
+            rules
+                .set
+                .of(&row.name, object)
+                .is_none_or(|types| types.is_target())
+        };
+        let given = lock(&self.compiled_rules)
+            .as_ref()
+            .is_none_or(|(_, rules)| types(rules));
         let mut changed: Vec<Observed> = Vec::new();
         let mut mark = None;
         let mut fault = None;
@@ -316,7 +416,19 @@ impl Engine {
                 Ok(ChangeEvent::Gone(keys)) => {
                     // In order: an account that was deleted and created again exists.
                     let news = (std::mem::take(&mut changed), keys);
-                    differ.extend(self.store.store_changes(&row.name, object, news, None, given, self.monotonic_now()).await?.await?);
+                    differ.extend(
+                        self.store
+                            .store_changes(
+                                &row.name,
+                                object,
+                                news,
+                                None,
+                                given,
+                                self.monotonic_now(),
+                            )
+                            .await?
+                            .await?,
+                    );
                 }
                 Ok(ChangeEvent::Checkpoint(place)) => mark = Some(place),
                 Ok(ChangeEvent::ResyncRequired(why)) => {
@@ -329,15 +441,27 @@ impl Engine {
                 }
             }
         }
-        // The cursor is stored with the changes or after them: after a crash in between, the same changes arrive again and differ in nothing.
+        // The cursor is stored with the changes or after them: after a crash in between, the same
+        // changes arrive again and differ in nothing.
         let (marked, mut early) = (mark.is_some(), None);
         if marked {
             (place.cursor, place.updated_at) = (mark, self.now());
         }
         if !changed.is_empty() {
             let place = Some(&*place).filter(|_| marked);
-            let kept = self.store.store_changes(&row.name, object, (changed, Vec::new()), place, given, self.monotonic_now()).await?;
-            // A run that is woken now reads behind this batch, because the writer executes both in order.
+            let kept = self
+                .store
+                .store_changes(
+                    &row.name,
+                    object,
+                    (changed, Vec::new()),
+                    place,
+                    given,
+                    self.monotonic_now(),
+                )
+                .await?;
+            // A run that is woken now reads behind this batch, because the writer executes both in
+            // order.
             early = self.trigger_run_if_idle();
             differ.extend(kept.await?);
         } else if marked {
@@ -365,9 +489,10 @@ impl Engine {
 
     /// Starts a run early, so that it overlaps with storing the current batch.
     ///
-    /// Call it after the batch was queued at the writer: the reads of the run are queued behind it, so they see the batch. Returns the run
-    /// generation before the wake-up, or `None` if a run is active. The check is advisory: compare the generation once the batch is
-    /// stored, and wake again if no run has read since.
+    /// Call it after the batch was queued at the writer: the reads of the run are queued behind it,
+    /// so they see the batch. Returns the run generation before the wake-up, or `None` if a run is
+    /// active. The check is advisory: compare the generation once the batch is stored, and wake
+    /// again if no run has read since.
     fn trigger_run_if_idle(&self) -> Option<u64> {
         let looks = self.run_generation.load(Ordering::Acquire);
         drop(self.run_lock.try_lock().ok()?);
@@ -377,7 +502,12 @@ impl Engine {
     }
 
     /// Sets the sync schedule of a system, and restarts its watchers.
-    pub async fn set_schedule(&self, name: &str, schedule: &Schedule, principal: &str) -> Result<(), EngineError> {
+    pub async fn set_schedule(
+        &self,
+        name: &str,
+        schedule: &Schedule,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         schedule.check()?;
         if let Some(way) = schedule.way {
@@ -393,9 +523,13 @@ impl Engine {
         }
         let value = serde_json::to_value(schedule).unwrap_or_default();
         let _one_at_a_time = self.settings_lock.lock().await;
-        self.store.set_schedule(name, &value, principal, self.now()).await?;
+        self.store
+            .set_schedule(name, &value, principal, self.now())
+            .await?;
         self.gate(&row).set_schedule(schedule);
-        self.tell(Event::System { name: name.to_owned() });
+        self.tell(Event::System {
+            name: name.to_owned(),
+        });
         self.wake.notify_one();
         Ok(())
     }

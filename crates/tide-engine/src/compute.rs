@@ -1,5 +1,6 @@
-//! Computations that take a core for a while, such as a decision about everybody. They leave the threads that answer requests, and wait for
-//! one another: with few cores, several at a time would end none of them sooner.
+//! Computations that take a core for a while, such as a decision about everybody. They leave the
+//! threads that answer requests, and wait for one another: with few cores, several at a time would
+//! end none of them sooner.
 
 use crate::{Engine, EngineError};
 use std::sync::Arc;
@@ -10,8 +11,9 @@ use std::time::Duration;
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
 
 impl Engine {
-    /// Computes something on a thread of its own, when it is its turn. With `patience`, it is refused when its turn does not come in time.
-    /// Whoever gives up waiting takes no turn, and what has begun for them is interrupted: it ends with its request.
+    /// Computes something on a thread of its own, when it is its turn. With `patience`, it is
+    /// refused when its turn does not come in time. Whoever gives up waiting takes no turn, and
+    /// what has begun for them is interrupted: it ends with its request.
     pub(crate) async fn compute<T: Send + 'static>(
         &self,
         patience: Option<Duration>,
@@ -20,7 +22,9 @@ impl Engine {
         let turn = self.compute_lock.clone().lock_owned();
         let turn = match patience {
             None => turn.await,
-            Some(patience) => tokio::time::timeout(patience, turn).await.map_err(|_| EngineError::Overloaded(patience.as_secs()))?,
+            Some(patience) => tokio::time::timeout(patience, turn)
+                .await
+                .map_err(|_| EngineError::Overloaded(patience.as_secs()))?,
         };
         let wanted = ComputeRequest::default();
         let unwanted = wanted.0.clone();
@@ -28,7 +32,8 @@ impl Engine {
             let _turn = turn;
             tide_core::interrupt::run(unwanted, work)
         });
-        let cut_off = || EngineError::Internal("the computation was cut off: the service stops".to_owned());
+        let cut_off =
+            || EngineError::Internal("the computation was cut off: the service stops".to_owned());
         let computed = done.await.map_err(|error| match error.try_into_panic() {
             Ok(panic) => EngineError::Internal(tide_store::panic_message(&*panic)),
             Err(_) => cut_off(),
@@ -57,7 +62,9 @@ mod tests {
 
     async fn engine() -> (tempfile::TempDir, Arc<Engine>) {
         let folder = tempfile::tempdir().expect("a folder");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+            .await
+            .expect("opens");
         (folder, Engine::new(store, Arc::new(SystemClock)))
     }
 
@@ -84,10 +91,16 @@ mod tests {
     #[tokio::test(flavor = "multi_thread")]
     async fn what_nobody_waits_for_is_interrupted() {
         let (_folder, engine) = engine().await;
-        let file = |name: &str, text: &str| tide_core::rules::RuleFile { name: name.into(), text: text.into() };
+        let file = |name: &str, text: &str| tide_core::rules::RuleFile {
+            name: name.into(),
+            text: text.into(),
+        };
         let files = [
             file("identities.toml", "[person.attributes]\nnumber = {}\n"),
-            file("roster.toml", "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\n"),
+            file(
+                "roster.toml",
+                "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\n",
+            ),
         ];
         let (rules, _) = tide_core::RuleSet::load(&files, &Default::default());
         let account = |id: i64| tide_core::Account {
@@ -101,7 +114,10 @@ mod tests {
             absence_confirmed: false,
             fault: None,
         };
-        let population = tide_core::Population { accounts: (1..=20).map(account).collect(), ..Default::default() };
+        let population = tide_core::Population {
+            accounts: (1..=20).map(account).collect(),
+            ..Default::default()
+        };
         // It decides again and again, and would never end.
         let endless = engine.compute(None, move || -> () {
             loop {
@@ -109,8 +125,16 @@ mod tests {
                 assert!(!outcome.decided.is_empty());
             }
         });
-        assert!(tokio::time::timeout(Duration::from_millis(100), endless).await.is_err(), "the request is gone");
-        engine.compute(Some(PATIENCE), || ()).await.expect("the next one has its turn");
+        assert!(
+            tokio::time::timeout(Duration::from_millis(100), endless)
+                .await
+                .is_err(),
+            "the request is gone"
+        );
+        engine
+            .compute(Some(PATIENCE), || ())
+            .await
+            .expect("the next one has its turn");
     }
 
     #[tokio::test]
@@ -130,11 +154,20 @@ mod tests {
         assert_eq!(most.load(Ordering::SeqCst), 1);
         let held = engine.compute_lock.clone().lock_owned().await;
         let refused = engine.compute(Some(Duration::from_millis(20)), || ()).await;
-        assert!(matches!(refused, Err(EngineError::Overloaded(_))), "{refused:?}");
+        assert!(
+            matches!(refused, Err(EngineError::Overloaded(_))),
+            "{refused:?}"
+        );
         drop(held);
         // A panic is an error of this one alone.
         let panicked = engine.compute(None, || panic!("no leaves")).await;
-        assert!(matches!(&panicked, Err(EngineError::Internal(said)) if said == "no leaves"), "{panicked:?}");
-        engine.compute(Some(PATIENCE), || ()).await.expect("goes on");
+        assert!(
+            matches!(&panicked, Err(EngineError::Internal(said)) if said == "no leaves"),
+            "{panicked:?}"
+        );
+        engine
+            .compute(Some(PATIENCE), || ())
+            .await
+            .expect("goes on");
     }
 }

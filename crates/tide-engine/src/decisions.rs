@@ -1,5 +1,5 @@
-//! The list of decisions for operators: matches that need review, approvals, changes held by guards, failed changes, drift and external
-//! changes.
+//! The list of decisions for operators: matches that need review, approvals, changes held by
+//! guards, failed changes, drift and external changes.
 
 use crate::{Engine, EngineError, approvals};
 use jiff::{SignedDuration, Timestamp};
@@ -67,7 +67,19 @@ impl Decision {
     fn new(kind: DecisionKind, id: String, system: &str) -> Decision {
         let (title, said) = (String::new(), String::new());
         let (names, answers, offers) = (Vec::new(), Vec::new(), Vec::new());
-        Decision { id, kind, system: system.to_owned(), title, said, count: 1, names, answers, blocked: None, offers, most: None }
+        Decision {
+            id,
+            kind,
+            system: system.to_owned(),
+            title,
+            said,
+            count: 1,
+            names,
+            answers,
+            blocked: None,
+            offers,
+            most: None,
+        }
     }
 }
 
@@ -82,12 +94,18 @@ fn some<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
 }
 
 /// Changes held by guards, by system and kind, with the guard's reason.
-fn guarded<'o>(_rules: &RuleSet, outcome: &'o Outcome) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
+fn guarded<'o>(
+    _rules: &RuleSet,
+    outcome: &'o Outcome,
+) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
     let mut held: BTreeMap<(&str, ChangeKind), (String, Vec<&Change>)> = BTreeMap::new();
     for change in &outcome.changes {
         let Some(hold) = &change.hold else { continue };
         if hold.cause == Some(HoldCause::Guard) {
-            held.entry((&change.system, change.kind)).or_insert_with(|| (hold.text.clone(), Vec::new())).1.push(change);
+            held.entry((&change.system, change.kind))
+                .or_insert_with(|| (hold.text.clone(), Vec::new()))
+                .1
+                .push(change);
         }
     }
     held
@@ -99,11 +117,23 @@ type Lately = (String, String, u32);
 /// The windows of guards at a time, and the queries that count them, in the same order.
 pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>, Vec<GuardWindow>) {
     let all = rules.guards.iter().flat_map(|guard| {
-        let since = at.saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into())).unwrap_or_default();
-        let systems = rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name));
+        let since = at
+            .saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into()))
+            .unwrap_or_default();
+        let systems = rules
+            .systems
+            .keys()
+            .filter(|name| guard.system.as_ref().is_none_or(|only| only == *name));
         systems.map(move |system| {
             let key = (system.clone(), guard.change.clone(), guard.hours);
-            (key, GuardWindow { system: system.clone(), kind: guard.change.clone(), since })
+            (
+                key,
+                GuardWindow {
+                    system: system.clone(),
+                    kind: guard.change.clone(),
+                    since,
+                },
+            )
         })
     });
     all.unzip()
@@ -116,34 +146,62 @@ pub(crate) fn counted((key, count): (Lately, i64)) -> (Lately, usize) {
 
 /// The id of a set of held changes; it changes with the set.
 fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
-    let mut prints: Vec<&str> = changes.iter().map(|change| change.fingerprint.as_str()).collect();
+    let mut prints: Vec<&str> = changes
+        .iter()
+        .map(|change| change.fingerprint.as_str())
+        .collect();
     prints.sort_unstable();
-    format!("guard-{system}-{kind}-{}", tide_core::decide::digest(&prints))
+    format!(
+        "guard-{system}-{kind}-{}",
+        tide_core::decide::digest(&prints)
+    )
 }
 
 /// Drift that is only reported: each change separately, or those of a system together if there
 /// are many.
-fn drifts<'o>(rules: &RuleSet, population: &Population, outcome: &'o Outcome) -> Vec<Vec<&'o Change>> {
+fn drifts<'o>(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &'o Outcome,
+) -> Vec<Vec<&'o Change>> {
     let mut by_system: BTreeMap<&str, Vec<&Change>> = BTreeMap::new();
-    for change in outcome.changes.iter().filter(|change| change.hold.is_some()) {
-        let reports = rules.of(&change.system, change.object).is_some_and(|types| types.on_drift == OnDrift::Report);
-        let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
+    for change in outcome
+        .changes
+        .iter()
+        .filter(|change| change.hold.is_some())
+    {
+        let reports = rules
+            .of(&change.system, change.object)
+            .is_some_and(|types| types.on_drift == OnDrift::Report);
+        let schema = population
+            .systems
+            .get(&change.system)
+            .and_then(|facts| facts.schema.get(&change.object));
         let there = |value: &ValueChange| {
             let def = schema.and_then(|schema| schema.get(&value.attribute));
-            change.account.is_some_and(|account| changed_there(population, account, def, value))
+            change
+                .account
+                .is_some_and(|account| changed_there(population, account, def, value))
         };
         if reports && change.values.iter().all(there) {
             by_system.entry(&change.system).or_default().push(change);
         }
     }
     let split = |changes: Vec<&'o Change>| -> Vec<Vec<&'o Change>> {
-        if changes.len() > TOGETHER { vec![changes] } else { changes.into_iter().map(|change| vec![change]).collect() }
+        if changes.len() > TOGETHER {
+            vec![changes]
+        } else {
+            changes.into_iter().map(|change| vec![change]).collect()
+        }
     };
     by_system.into_values().flat_map(split).collect()
 }
 
 fn drift_id(changes: &[&Change]) -> String {
-    let mut prints: Vec<&str> = changes.iter().map(|change| change.fingerprint.as_str()).collect();
+    let mut prints: Vec<&str> = changes
+        .iter()
+        .map(|change| change.fingerprint.as_str())
+        .collect();
     prints.sort_unstable();
     format!("drift-{}", tide_core::decide::digest(&prints))
 }
@@ -151,13 +209,25 @@ fn drift_id(changes: &[&Change]) -> String {
 fn drift(changes: Vec<&Change>) -> Decision {
     let system = changes.first().map_or("", |change| change.system.as_str());
     let values = |change: &Change| {
-        let told =
-            change.values.iter().map(|value| format!("{} is {} and was {}", value.attribute, show(&value.before), show(&value.after)));
+        let told = change.values.iter().map(|value| {
+            format!(
+                "{} is {} and was {}",
+                value.attribute,
+                show(&value.before),
+                show(&value.after)
+            )
+        });
         told.collect::<Vec<_>>().join(", ")
     };
     let (title, said) = match changes.as_slice() {
-        [one] => (format!("{}: changed in {system} itself", one.label), values(one)),
-        all => (format!("{} accounts were changed in {system} itself", all.len()), "a preview shows each of them".to_owned()),
+        [one] => (
+            format!("{}: changed in {system} itself", one.label),
+            values(one),
+        ),
+        all => (
+            format!("{} accounts were changed in {system} itself", all.len()),
+            "a preview shows each of them".to_owned(),
+        ),
     };
     Decision {
         title,
@@ -169,32 +239,60 @@ fn drift(changes: Vec<&Change>) -> Decision {
     }
 }
 
-fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, notices: &[AlertRow]) -> Vec<Decision> {
+fn list(
+    rules: &RuleSet,
+    outcome: &Outcome,
+    parked: &HashMap<String, Parked>,
+    notices: &[AlertRow],
+) -> Vec<Decision> {
     let mut all = Vec::new();
     for ((system, kind), (said, changes)) in guarded(rules, outcome) {
-        let many = if changes.len() == 1 { "change waits" } else { "changes wait" };
+        let many = if changes.len() == 1 {
+            "change waits"
+        } else {
+            "changes wait"
+        };
         all.push(Decision {
             title: format!("{} {kind} {many} in {system}", changes.len()),
             said,
             count: changes.len(),
             names: some(changes.iter().map(|change| change.label.as_str())),
             answers: vec![DecisionAnswer::Release, DecisionAnswer::Discard],
-            ..Decision::new(DecisionKind::Guard, guard_id(system, kind, &changes), system)
+            ..Decision::new(
+                DecisionKind::Guard,
+                guard_id(system, kind, &changes),
+                system,
+            )
         });
     }
     for change in &outcome.changes {
-        let Some(failed) = parked.get(&change.fingerprint).filter(|parked| !parked.passing) else { continue };
+        let Some(failed) = parked
+            .get(&change.fingerprint)
+            .filter(|parked| !parked.passing)
+        else {
+            continue;
+        };
         all.push(Decision {
-            title: format!("{}: {} in {} failed", change.label, change.kind, change.system),
+            title: format!(
+                "{}: {} in {} failed",
+                change.label, change.kind, change.system
+            ),
             said: failed.error.clone(),
             names: vec![change.label.clone()],
             answers: vec![DecisionAnswer::Retry],
-            ..Decision::new(DecisionKind::Failed, format!("parked-{}", change.fingerprint), &change.system)
+            ..Decision::new(
+                DecisionKind::Failed,
+                format!("parked-{}", change.fingerprint),
+                &change.system,
+            )
         });
     }
     let mut doubts: BTreeMap<(&str, tide_core::decide::Doubt), Vec<&str>> = BTreeMap::new();
     for question in &outcome.questions {
-        doubts.entry((&question.system, question.doubt)).or_default().push(&question.label);
+        doubts
+            .entry((&question.system, question.doubt))
+            .or_default()
+            .push(&question.label);
     }
     for ((system, doubt), labels) in doubts {
         all.push(Decision {
@@ -207,11 +305,19 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
             said: "nothing is sent for them until somebody says who belongs to whom".to_owned(),
             count: labels.len(),
             names: some(labels.into_iter()),
-            ..Decision::new(DecisionKind::Match, format!("match-{system}-{}", doubt.as_str()), system)
+            ..Decision::new(
+                DecisionKind::Match,
+                format!("match-{system}-{}", doubt.as_str()),
+                system,
+            )
         });
     }
     for notice in notices {
-        let kind = if notice.recipient == "operators" { DecisionKind::ExternalChange } else { DecisionKind::Reminder };
+        let kind = if notice.recipient == "operators" {
+            DecisionKind::ExternalChange
+        } else {
+            DecisionKind::Reminder
+        };
         all.push(Decision {
             title: notice.subject.clone(),
             said: notice.body.clone(),
@@ -222,29 +328,60 @@ fn list(rules: &RuleSet, outcome: &Outcome, parked: &HashMap<String, Parked>, no
     all
 }
 
-/// Answers in effect that can be taken back: releases and discards by their entry, and approvals whose changes were not sent yet.
-fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow], now: Timestamp) -> Vec<Decision> {
-    let wanted: HashMap<&str, &Change> = outcome.changes.iter().map(|change| (change.fingerprint.as_str(), change)).collect();
+/// Answers in effect that can be taken back: releases and discards by their entry, and approvals
+/// whose changes were not sent yet.
+fn given(
+    outcome: &Outcome,
+    overrides: &[OverrideRow],
+    approvals: &[ApprovalRow],
+    now: Timestamp,
+) -> Vec<Decision> {
+    let wanted: HashMap<&str, &Change> = outcome
+        .changes
+        .iter()
+        .map(|change| (change.fingerprint.as_str(), change))
+        .collect();
     let now = tide_store::format_timestamp(now);
     let mut by_decision: BTreeMap<&str, Vec<&OverrideRow>> = BTreeMap::new();
-    for row in overrides.iter().filter(|row| row.expires > now && wanted.contains_key(row.fingerprint.as_str())) {
+    for row in overrides
+        .iter()
+        .filter(|row| row.expires > now && wanted.contains_key(row.fingerprint.as_str()))
+    {
         by_decision.entry(&row.decision).or_default().push(row);
     }
-    let minute = |stamp: &str| format!("{} UTC", stamp.get(..16).unwrap_or(stamp).replace('T', " "));
+    let minute =
+        |stamp: &str| format!("{} UTC", stamp.get(..16).unwrap_or(stamp).replace('T', " "));
     let override_of = |(decision, rows): (&str, Vec<&OverrideRow>)| {
         let first = rows[0];
         let (done, next) = match first.release {
             true => ("released", "they go once nothing else holds them"),
-            false => ("discarded", "they are not sent, and asked about again then if they are still wanted"),
+            false => (
+                "discarded",
+                "they are not sent, and asked about again then if they are still wanted",
+            ),
         };
         let plural = if rows.len() == 1 { "change" } else { "changes" };
         Decision {
-            title: format!("{} {} {plural} in {} {done} by {}", rows.len(), first.kind, first.system, first.principal),
-            said: format!("{} until {}: {next}", minute(&first.made), minute(&first.expires)),
+            title: format!(
+                "{} {} {plural} in {} {done} by {}",
+                rows.len(),
+                first.kind,
+                first.system,
+                first.principal
+            ),
+            said: format!(
+                "{} until {}: {next}",
+                minute(&first.made),
+                minute(&first.expires)
+            ),
             count: rows.len(),
             names: some(rows.iter().map(|row| row.label.as_str())),
             answers: vec![DecisionAnswer::TakeBack],
-            ..Decision::new(DecisionKind::Override, format!("override-{decision}"), &first.system)
+            ..Decision::new(
+                DecisionKind::Override,
+                format!("override-{decision}"),
+                &first.system,
+            )
         }
     };
     let answered = |row: &&ApprovalRow| !row.answers.is_empty();
@@ -253,40 +390,89 @@ fn given(outcome: &Outcome, overrides: &[OverrideRow], approvals: &[ApprovalRow]
         let last = row.answers.last()?;
         let done = if last.yes { "approved" } else { "rejected" };
         Some(Decision {
-            title: format!("{}: {} in {} {done} by {}", change.label, change.kind, change.system, last.name),
-            said: format!("{} ({}): taken back, it is asked again from its first level", minute(&last.made), row.rule),
+            title: format!(
+                "{}: {} in {} {done} by {}",
+                change.label, change.kind, change.system, last.name
+            ),
+            said: format!(
+                "{} ({}): taken back, it is asked again from its first level",
+                minute(&last.made),
+                row.rule
+            ),
             names: vec![change.label.clone()],
             answers: vec![DecisionAnswer::TakeBack],
-            ..Decision::new(DecisionKind::Override, format!("override-{}", row.fingerprint), &change.system)
+            ..Decision::new(
+                DecisionKind::Override,
+                format!("override-{}", row.fingerprint),
+                &change.system,
+            )
         })
     };
-    by_decision.into_iter().map(override_of).chain(approvals.iter().filter(answered).filter_map(answer_of)).collect()
+    by_decision
+        .into_iter()
+        .map(override_of)
+        .chain(approvals.iter().filter(answered).filter_map(answer_of))
+        .collect()
 }
 
 impl Engine {
     /// The list of decisions for a principal.
     pub async fn decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
-        let mut all = self.asked(&rules.set, &population, &outcome, principal).await?;
-        all.extend(drifts(&rules.set, &population, &outcome).into_iter().map(drift));
-        let prints: Vec<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
+        let mut all = self
+            .asked(&rules.set, &population, &outcome, principal)
+            .await?;
+        all.extend(
+            drifts(&rules.set, &population, &outcome)
+                .into_iter()
+                .map(drift),
+        );
+        let prints: Vec<&str> = outcome
+            .changes
+            .iter()
+            .map(|change| change.fingerprint.as_str())
+            .collect();
         let parked = self.store.parked(&prints).await?;
-        all.extend(list(&rules.set, &outcome, &parked, &self.store.notices().await?));
-        all.extend(given(&outcome, &self.store.override_rows().await?, &self.store.approvals().await?, self.now()));
+        all.extend(list(
+            &rules.set,
+            &outcome,
+            &parked,
+            &self.store.notices().await?,
+        ));
+        all.extend(given(
+            &outcome,
+            &self.store.override_rows().await?,
+            &self.store.approvals().await?,
+            self.now(),
+        ));
         Ok(all)
     }
 
-    /// Ends overrides of changes that are not wanted any more, and expired ones. `about`: the decided records; `None` means all.
-    pub(crate) async fn end_overrides(&self, outcome: &Outcome, about: Option<&Records>) -> Result<(), EngineError> {
-        let (rows, now) = (self.store.override_rows().await?, tide_store::format_timestamp(self.now()));
+    /// Ends overrides of changes that are not wanted any more, and expired ones. `about`: the
+    /// decided records; `None` means all.
+    pub(crate) async fn end_overrides(
+        &self,
+        outcome: &Outcome,
+        about: Option<&Records>,
+    ) -> Result<(), EngineError> {
+        let (rows, now) = (
+            self.store.override_rows().await?,
+            tide_store::format_timestamp(self.now()),
+        );
         if rows.is_empty() {
             return Ok(());
         }
-        let wanted: HashSet<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
+        let wanted: HashSet<&str> = outcome
+            .changes
+            .iter()
+            .map(|change| change.fingerprint.as_str())
+            .collect();
         // Records that were not decided keep their overrides.
         let decided = |row: &OverrideRow| match about {
             None => true,
-            Some(about) if row.identity.is_empty() => row.account.is_some_and(|account| about.accounts.contains(&account)),
+            Some(about) if row.identity.is_empty() => row
+                .account
+                .is_some_and(|account| about.accounts.contains(&account)),
             Some(about) => about.identities.contains(&row.identity),
         };
         let unwanted: Vec<String> = rows
@@ -312,7 +498,10 @@ impl Engine {
             return Ok(Vec::new());
         }
         let rows = self.store.approvals().await?;
-        let rows: HashMap<&str, &ApprovalRow> = rows.iter().map(|row| (row.fingerprint.as_str(), row)).collect();
+        let rows: HashMap<&str, &ApprovalRow> = rows
+            .iter()
+            .map(|row| (row.fingerprint.as_str(), row))
+            .collect();
         let operator = self.store.operator(principal).await.ok();
         let requests = approvals::requests(rules, outcome, &rows, self.now());
         let owners = self.owners(&requests).await?;
@@ -320,25 +509,54 @@ impl Engine {
         Ok(requests
             .iter()
             .map(|request| {
-                let level = request.rule.levels.get(request.level).map(tide_core::approvals::Level::words).unwrap_or_default();
-                let mut systems: Vec<&str> = request.changes.iter().map(|change| change.system.as_str()).collect();
+                let level = request
+                    .rule
+                    .levels
+                    .get(request.level)
+                    .map(tide_core::approvals::Level::words)
+                    .unwrap_or_default();
+                let mut systems: Vec<&str> = request
+                    .changes
+                    .iter()
+                    .map(|change| change.system.as_str())
+                    .collect();
                 systems.sort_unstable();
                 systems.dedup();
-                let mut kinds: Vec<&str> = request.changes.iter().map(|change| change.kind.as_str()).collect();
+                let mut kinds: Vec<&str> = request
+                    .changes
+                    .iter()
+                    .map(|change| change.kind.as_str())
+                    .collect();
                 kinds.dedup();
-                let who =
-                    if request.rule.together { format!("{} changes", request.changes.len()) } else { request.changes[0].label.clone() };
-                let mut said = if request.expired {
-                    format!("{}: nobody answered within {} days", request.rule.name, request.rule.days)
+                let who = if request.rule.together {
+                    format!("{} changes", request.changes.len())
                 } else {
-                    format!("{}: level {} of {}, {level}", request.rule.name, request.level + 1, request.rule.levels.len())
+                    request.changes[0].label.clone()
+                };
+                let mut said = if request.expired {
+                    format!(
+                        "{}: nobody answered within {} days",
+                        request.rule.name, request.rule.days
+                    )
+                } else {
+                    format!(
+                        "{}: level {} of {}, {level}",
+                        request.rule.name,
+                        request.level + 1,
+                        request.rule.levels.len()
+                    )
                 };
                 if !request.yes.is_empty() {
                     said.push_str(&format!("; yes from {}", request.yes.join(", ")));
                 }
-                let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
+                let chooses =
+                    request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
                 // A request about one person lists its changes; one about many lists their names.
-                let each = if request.rule.together { Vec::new() } else { approvals::offers(request, &groups) };
+                let each = if request.rule.together {
+                    Vec::new()
+                } else {
+                    approvals::offers(request, &groups)
+                };
                 let names = match request.rule.together {
                     true => some(request.changes.iter().map(|change| change.label.as_str())),
                     false => some(each.iter().map(|(words, _)| words.as_str())),
@@ -349,12 +567,24 @@ impl Engine {
                 }
                 // The approver sees the values.
                 if request.changes.len() <= NAMED && !chooses {
-                    for value in request.changes.iter().flat_map(|change| &change.values).take(NAMED) {
-                        said.push_str(&format!("; {} from {} to {}", value.attribute, show(&value.before), show(&value.after)));
+                    for value in request
+                        .changes
+                        .iter()
+                        .flat_map(|change| &change.values)
+                        .take(NAMED)
+                    {
+                        said.push_str(&format!(
+                            "; {} from {} to {}",
+                            value.attribute,
+                            show(&value.before),
+                            show(&value.after)
+                        ));
                     }
                 }
                 let barred = match &operator {
-                    Some(operator) if !request.expired => approvals::barred(request, &rows, &owners, operator),
+                    Some(operator) if !request.expired => {
+                        approvals::barred(request, &rows, &owners, operator)
+                    }
                     Some(_) => None,
                     None => Some("only an operator answers".to_owned()),
                 };
@@ -369,23 +599,54 @@ impl Engine {
                         vec![DecisionAnswer::Approve, DecisionAnswer::Reject]
                     },
                     blocked: barred,
-                    offers: offers.into_iter().map(|(words, print)| (print.to_owned(), words)).collect(),
+                    offers: offers
+                        .into_iter()
+                        .map(|(words, print)| (print.to_owned(), words))
+                        .collect(),
                     most: request.rule.choose.filter(|_| chooses),
-                    ..Decision::new(DecisionKind::Approval, request.id.clone(), systems.first().copied().unwrap_or_default())
+                    ..Decision::new(
+                        DecisionKind::Approval,
+                        request.id.clone(),
+                        systems.first().copied().unwrap_or_default(),
+                    )
                 }
             })
             .collect())
     }
 
     /// Answers an entry.
-    pub async fn answer_decision(&self, id: &str, answer: DecisionAnswer, comment: &str, principal: &str) -> Result<(), EngineError> {
-        self.answer_choosing(id, DecisionReply { answer, comment, choice: &[] }, principal).await
+    pub async fn answer_decision(
+        &self,
+        id: &str,
+        answer: DecisionAnswer,
+        comment: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        self.answer_choosing(
+            id,
+            DecisionReply {
+                answer,
+                comment,
+                choice: &[],
+            },
+            principal,
+        )
+        .await
     }
 
     /// Answers an entry, with a choice of its offers.
-    pub async fn answer_choosing(&self, id: &str, said: DecisionReply<'_>, principal: &str) -> Result<(), EngineError> {
+    pub async fn answer_choosing(
+        &self,
+        id: &str,
+        said: DecisionReply<'_>,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let answer = said.answer;
-        let changed = || EngineError::Changed("this is not what waits any more: look at the list again".to_owned());
+        let changed = || {
+            EngineError::Changed(
+                "this is not what waits any more: look at the list again".to_owned(),
+            )
+        };
         let unfit = || EngineError::Invalid(format!("`{answer}` is no answer to {id}"));
         match id.split_once('-') {
             Some(("guard", _)) => {
@@ -396,44 +657,100 @@ impl Engine {
                 };
                 let (rules, _, outcome) = self.decide_now().await?;
                 let held = guarded(&rules.set, &outcome);
-                let meant = held.iter().find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
-                let changes: Vec<Change> = meant.ok_or_else(changed)?.1.1.iter().map(|change| (*change).clone()).collect();
-                let expires = self.now().saturating_add(if release { RELEASED } else { DISCARDED }).unwrap_or(Timestamp::MAX);
-                let new = NewOverride { changes, held_by: "guard", decision: id.to_owned(), release, expires };
+                let meant = held
+                    .iter()
+                    .find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
+                let changes: Vec<Change> = meant
+                    .ok_or_else(changed)?
+                    .1
+                    .1
+                    .iter()
+                    .map(|change| (*change).clone())
+                    .collect();
+                let expires = self
+                    .now()
+                    .saturating_add(if release { RELEASED } else { DISCARDED })
+                    .unwrap_or(Timestamp::MAX);
+                let new = NewOverride {
+                    changes,
+                    held_by: "guard",
+                    decision: id.to_owned(),
+                    release,
+                    expires,
+                };
                 self.store.add_override(new, principal, self.now()).await?;
             }
             Some(("approval", _)) => self.answer_approval(id, &said, principal).await?,
             Some(("drift", _)) if answer == DecisionAnswer::Repair => {
                 let (rules, population, outcome) = self.decide_now().await?;
                 let all = drifts(&rules.set, &population, &outcome);
-                let meant = all.iter().find(|changes| drift_id(changes) == id).ok_or_else(changed)?;
+                let meant = all
+                    .iter()
+                    .find(|changes| drift_id(changes) == id)
+                    .ok_or_else(changed)?;
                 let changes = meant.iter().map(|change| (*change).clone()).collect();
-                let expires = self.now().saturating_add(RELEASED).unwrap_or(Timestamp::MAX);
-                let new = NewOverride { changes, held_by: "drift", decision: id.to_owned(), release: true, expires };
+                let expires = self
+                    .now()
+                    .saturating_add(RELEASED)
+                    .unwrap_or(Timestamp::MAX);
+                let new = NewOverride {
+                    changes,
+                    held_by: "drift",
+                    decision: id.to_owned(),
+                    release: true,
+                    expires,
+                };
                 self.store.add_override(new, principal, self.now()).await?;
                 // No record changed, so the affected records are marked for the next decision.
                 let accounts = meant.iter().filter_map(|change| change.account);
-                self.mark_sent(accounts, meant.iter().map(|change| change.identity.clone())).await;
+                self.mark_sent(accounts, meant.iter().map(|change| change.identity.clone()))
+                    .await;
             }
             Some(("override", decision)) if answer == DecisionAnswer::TakeBack => {
                 let (_, _, outcome) = self.decide_now().await?;
                 let rows = self.store.override_rows().await?;
-                let mut about: Vec<(Option<i64>, String)> =
-                    rows.iter().filter(|row| row.decision == decision).map(|row| (row.account, row.identity.clone())).collect();
-                if self.store.take_back_override(decision, principal, self.now()).await? == 0 {
-                    let wanted = |change: &&Change| change.fingerprint == decision && change.approval.is_some();
+                let mut about: Vec<(Option<i64>, String)> = rows
+                    .iter()
+                    .filter(|row| row.decision == decision)
+                    .map(|row| (row.account, row.identity.clone()))
+                    .collect();
+                if self
+                    .store
+                    .take_back_override(decision, principal, self.now())
+                    .await?
+                    == 0
+                {
+                    let wanted = |change: &&Change| {
+                        change.fingerprint == decision && change.approval.is_some()
+                    };
                     let change = outcome.changes.iter().find(wanted).ok_or_else(changed)?;
-                    about.push((change.account.filter(|_| !change.is_membership()), change.identity.clone()));
-                    if !self.store.take_back_answers(&change.fingerprint, principal, self.now()).await? {
+                    about.push((
+                        change.account.filter(|_| !change.is_membership()),
+                        change.identity.clone(),
+                    ));
+                    if !self
+                        .store
+                        .take_back_answers(&change.fingerprint, principal, self.now())
+                        .await?
+                    {
                         return Err(changed());
                     }
                 }
                 // No record changed, so the affected records are marked for the next decision.
                 let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
-                self.mark_sent(accounts.into_iter(), about.into_iter().map(|(_, identity)| identity).filter(|id| !id.is_empty())).await;
+                self.mark_sent(
+                    accounts.into_iter(),
+                    about
+                        .into_iter()
+                        .map(|(_, identity)| identity)
+                        .filter(|id| !id.is_empty()),
+                )
+                .await;
             }
             Some(("parked", fingerprint)) if answer == DecisionAnswer::Retry => {
-                self.store.unpark(fingerprint, principal, self.now()).await?
+                self.store
+                    .unpark(fingerprint, principal, self.now())
+                    .await?
             }
             Some(("surprise", number)) if answer == DecisionAnswer::Acknowledge => {
                 let number = number.parse().map_err(|_| changed())?;
@@ -458,7 +775,11 @@ impl Engine {
         population.recent_change_counts = keys.into_iter().zip(counts).map(counted).collect();
         population.in_flight = in_flight;
         population.guard_overrides = self.store.overrides(at).await?;
-        population.approvals = if rules.approvals.is_empty() { HashMap::new() } else { self.store.approvals_said(at).await? };
+        population.approvals = if rules.approvals.is_empty() {
+            HashMap::new()
+        } else {
+            self.store.approvals_said(at).await?
+        };
         Ok(())
     }
 }

@@ -1,4 +1,5 @@
-//! The dispatcher of one system in a run: the order of its changes, and the prefetch queue of claimed changes.
+//! The dispatcher of one system in a run: the order of its changes, and the prefetch queue of
+//! claimed changes.
 
 use crate::refusals::Refusals;
 use crate::{Engine, EngineError};
@@ -23,8 +24,8 @@ pub(crate) struct AccountBatch {
     pub(crate) is_claimed: bool,
 }
 
-/// Changes that are claimed ahead, so that workers need not wait for a commit. It is as short as the system's rate allows, because claimed
-/// changes cannot be preempted.
+/// Changes that are claimed ahead, so that workers need not wait for a commit. It is as short as
+/// the system's rate allows, because claimed changes cannot be preempted.
 #[derive(Default)]
 pub(crate) struct PrefetchQueue {
     ready: std::sync::Mutex<VecDeque<AccountBatch>>,
@@ -140,7 +141,8 @@ pub(crate) struct SystemDispatcher {
     pub(crate) in_a_row: AtomicUsize,
     /// Kinds and places of changes that are refused for lack of a permission.
     pub(crate) refusals: std::sync::Mutex<Refusals>,
-    /// Groups with a membership write in progress: one at a time, so that concurrent writes do not undo each other.
+    /// Groups with a membership write in progress: one at a time, so that concurrent writes do not
+    /// undo each other.
     pub(crate) groups: Mutex<HashMap<i64, Arc<Mutex<()>>>>,
     /// The rules of its accounts, by type.
     pub(crate) rules: Arc<BTreeMap<ObjectType, TypeRules>>,
@@ -156,30 +158,51 @@ impl SystemDispatcher {
 
 /// Does a change refer to an account that an earlier change of the same run creates?
 pub(crate) fn has_pending_references(row: &ChangeRow) -> bool {
-    row.change.values.iter().any(|value| !value.later.is_empty())
+    row.change
+        .values
+        .iter()
+        .any(|value| !value.later.is_empty())
 }
 
-/// The changes in the order in which they can be sent: references to new accounts come after these accounts. Of a circle of
-/// `wait_for_target` references, one account is created without its reference.
+/// The changes in the order in which they can be sent: references to new accounts come after these
+/// accounts. Of a circle of `wait_for_target` references, one account is created without its
+/// reference.
 pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
-    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) = changes.into_iter().partition(has_pending_references);
+    let (mut later, first): (Vec<ChangeRow>, Vec<ChangeRow>) =
+        changes.into_iter().partition(has_pending_references);
     let mut rounds = vec![first];
     while !later.is_empty() {
-        let made =
-            |row: &ChangeRow| (row.change.kind == ChangeKind::Create).then(|| (row.change.system.clone(), row.change.identity.clone()));
+        let made = |row: &ChangeRow| {
+            (row.change.kind == ChangeKind::Create)
+                .then(|| (row.change.system.clone(), row.change.identity.clone()))
+        };
         let pending: HashSet<(String, String)> = later.iter().filter_map(made).collect();
         let blocked = |row: &ChangeRow| {
             let own = (row.change.kind != ChangeKind::Create).then_some(&row.change.identity);
-            let wanted = row.change.values.iter().flat_map(|value| &value.later).map(|later| &later.identity).chain(own);
-            wanted.into_iter().any(|identity| pending.contains(&(row.change.system.clone(), identity.clone())))
+            let wanted = row
+                .change
+                .values
+                .iter()
+                .flat_map(|value| &value.later)
+                .map(|later| &later.identity)
+                .chain(own);
+            wanted
+                .into_iter()
+                .any(|identity| pending.contains(&(row.change.system.clone(), identity.clone())))
         };
-        let (mut waiting, mut ready): (Vec<ChangeRow>, Vec<ChangeRow>) = later.into_iter().partition(blocked);
+        let (mut waiting, mut ready): (Vec<ChangeRow>, Vec<ChangeRow>) =
+            later.into_iter().partition(blocked);
         if ready.is_empty()
-            && let Some(at) = waiting.iter().position(|row| row.change.kind == ChangeKind::Create)
+            && let Some(at) = waiting
+                .iter()
+                .position(|row| row.change.kind == ChangeKind::Create)
         {
             // A circle: the next decision sets the value that is left out, once all accounts exist.
             let mut row = waiting.remove(at);
-            row.change.values.iter_mut().for_each(|value| value.later.clear());
+            row.change
+                .values
+                .iter_mut()
+                .for_each(|value| value.later.clear());
             row.change.values.retain(|value| !value.after.is_empty());
             ready.push(row);
         } else if ready.is_empty() {
@@ -189,7 +212,11 @@ pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
         later = waiting;
     }
     let first = rounds.remove(0);
-    around_renames(first).into_iter().chain(rounds).filter(|round| !round.is_empty()).collect()
+    around_renames(first)
+        .into_iter()
+        .chain(rounds)
+        .filter(|round| !round.is_empty())
+        .collect()
 }
 
 /// Does a change rename its account, so that the groups' references change?
@@ -197,20 +224,33 @@ fn is_rename(change: &Change) -> bool {
     matches!(change.kind, ChangeKind::Rename | ChangeKind::Move)
 }
 
-/// Is it a membership that can be batched with others of its group? Departure steps are not, because they have an order of their own.
+/// Is it a membership that can be batched with others of its group? Departure steps are not,
+/// because they have an order of their own.
 fn is_of_group(change: &Change) -> bool {
     change.is_membership() && change.step == 0
 }
 
-/// The people whose changes depend on one another across queues: they are renamed, and groups refer to them by name.
-fn renamed_members<'c>(changes: impl Iterator<Item = &'c Change> + Clone) -> HashSet<(&'c str, &'c str)> {
+/// The people whose changes depend on one another across queues: they are renamed, and groups refer
+/// to them by name.
+fn renamed_members<'c>(
+    changes: impl Iterator<Item = &'c Change> + Clone,
+) -> HashSet<(&'c str, &'c str)> {
     let whose = |change: &'c Change| (change.system.as_str(), change.identity.as_str());
-    let members: HashSet<(&str, &str)> = changes.clone().filter(|change| is_of_group(change)).map(whose).collect();
-    changes.filter(|change| is_rename(change)).map(whose).filter(|who| members.contains(who)).collect()
+    let members: HashSet<(&str, &str)> = changes
+        .clone()
+        .filter(|change| is_of_group(change))
+        .map(whose)
+        .collect();
+    changes
+        .filter(|change| is_rename(change))
+        .map(whose)
+        .filter(|who| members.contains(who))
+        .collect()
 }
 
-/// Orders the changes of people who are renamed and join or leave groups in one run, so that no former name stays behind: revoke, then
-/// rename, then grant. A disable never waits, and neither do other people's changes.
+/// Orders the changes of people who are renamed and join or leave groups in one run, so that no
+/// former name stays behind: revoke, then rename, then grant. A disable never waits, and neither do
+/// other people's changes.
 fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
     let renamed: HashSet<(String, String)> = renamed_members(changes.iter().map(|row| &row.change))
         .into_iter()
@@ -219,10 +259,16 @@ fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
     let mut rounds = [Vec::new(), Vec::new(), Vec::new()];
     for row in changes {
         let change = &row.change;
-        let round = if renamed.is_empty() || !renamed.contains(&(change.system.clone(), change.identity.clone())) {
+        let round = if renamed.is_empty()
+            || !renamed.contains(&(change.system.clone(), change.identity.clone()))
+        {
             0
         } else if is_of_group(change) {
-            if change.kind == ChangeKind::Grant { 2 } else { 0 }
+            if change.kind == ChangeKind::Grant {
+                2
+            } else {
+                0
+            }
         } else if change.kind == ChangeKind::Disable {
             0
         } else {
@@ -234,11 +280,21 @@ fn around_renames(changes: Vec<ChangeRow>) -> [Vec<ChangeRow>; 3] {
 }
 
 /// The result of a confirmed change, as it is stored.
-pub(crate) fn settled(share: &SystemDispatcher, row: &ChangeRow, account: Observed, note: Option<String>) -> Settled {
+pub(crate) fn settled(
+    share: &SystemDispatcher,
+    row: &ChangeRow,
+    account: Observed,
+    note: Option<String>,
+) -> Settled {
     let schema = share.row.schema.get(&row.change.object);
     if row.change.is_membership() {
         // The change lists one member, and the group has others.
-        return Settled { account, normalised: Vec::new(), merged: Vec::new(), note };
+        return Settled {
+            account,
+            normalised: Vec::new(),
+            merged: Vec::new(),
+            note,
+        };
     }
     let normalised = row
         .change
@@ -247,32 +303,51 @@ pub(crate) fn settled(share: &SystemDispatcher, row: &ChangeRow, account: Observ
         // A system may normalize texts. A different state of the account is no normalization: it is
         // drift, and the next run repairs it.
         .filter(|value| {
-            schema.and_then(|schema| schema.state_attribute.as_ref()).is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
+            schema
+                .and_then(|schema| schema.state_attribute.as_ref())
+                .is_none_or(|state| !state.eq_ignore_ascii_case(&value.attribute))
         })
         .filter_map(|value| {
             let returned = account.attributes.get(&value.attribute);
             let def = schema.and_then(|schema| schema.get(&value.attribute));
-            (!equal(def, &value.after, returned)).then(|| (value.attribute.clone(), value.after.clone(), returned.to_vec()))
+            (!equal(def, &value.after, returned)).then(|| {
+                (
+                    value.attribute.clone(),
+                    value.after.clone(),
+                    returned.to_vec(),
+                )
+            })
         })
         .collect();
     let merged = crate::executor::merged_lists(share, &row.change);
-    Settled { account, normalised, merged, note }
+    Settled {
+        account,
+        normalised,
+        merged,
+        note,
+    }
 }
 
-/// The key whose changes are sent in order. An orphaned account has its own key; a group too, so that its memberships can be batched,
-/// except those of departures.
+/// The key whose changes are sent in order. An orphaned account has its own key; a group too, so
+/// that its memberships can be batched, except those of departures.
 fn ordering_key(change: &Change) -> String {
     let group = change.is_membership() && change.step == 0;
-    match change.account.filter(|_| group || change.identity.is_empty()) {
+    match change
+        .account
+        .filter(|_| group || change.identity.is_empty())
+    {
         Some(account) => account.to_string(),
         None => change.identity.clone(),
     }
 }
 
-/// The positions of the changes that can be claimed in the commit that stores them: if there are so few that all are sent at once, and
-/// none waits for another one.
+/// The positions of the changes that can be claimed in the commit that stores them: if there are so
+/// few that all are sent at once, and none waits for another one.
 pub(crate) fn first_batch(changes: &[Change], at_a_time: usize) -> HashSet<usize> {
-    let waits = changes.iter().flat_map(|change| &change.values).any(|value| !value.later.is_empty());
+    let waits = changes
+        .iter()
+        .flat_map(|change| &change.values)
+        .any(|value| !value.later.is_empty());
     if waits || !renamed_members(changes.iter()).is_empty() {
         return HashSet::new();
     }
@@ -283,7 +358,11 @@ pub(crate) fn first_batch(changes: &[Change], at_a_time: usize) -> HashSet<usize
             first.entry(ordering_key(change)).or_insert(place);
         }
     }
-    by_system.into_values().filter(|first| first.len() <= at_a_time).flat_map(HashMap::into_values).collect()
+    by_system
+        .into_values()
+        .filter(|first| first.len() <= at_a_time)
+        .flat_map(HashMap::into_values)
+        .collect()
 }
 
 /// The changes grouped by ordering key, in sending order.
@@ -310,10 +389,17 @@ impl Engine {
     }
 
     /// Creates the dispatcher from a context.
-    pub(crate) async fn share_of(&self, system: &str, reaches: &SystemContexts) -> Result<SystemDispatcher, EngineError> {
+    pub(crate) async fn share_of(
+        &self,
+        system: &str,
+        reaches: &SystemContexts,
+    ) -> Result<SystemDispatcher, EngineError> {
         let access = crate::lock(&self.access).get(system).cloned();
         let holds = |reach: &&SystemContext| {
-            reach.made.elapsed() < CONNECTION_CACHE_TTL && access.as_ref().is_some_and(|own| Arc::ptr_eq(own, &reach.access))
+            reach.made.elapsed() < CONNECTION_CACHE_TTL
+                && access
+                    .as_ref()
+                    .is_some_and(|own| Arc::ptr_eq(own, &reach.access))
         };
         let known = crate::lock(reaches).get(system).filter(holds).cloned();
         let reach = match known {
@@ -342,13 +428,26 @@ impl Engine {
         let row = self.store.system(system).await?;
         let connector = self.line(&row).await?;
         // Rules that became invalid after this decision do not block its changes.
-        let rules = self.rules().await.ok().and_then(|rules| rules.set.systems.get(system).map(|rules| rules.types.clone()));
+        let rules = self.rules().await.ok().and_then(|rules| {
+            rules
+                .set
+                .systems
+                .get(system)
+                .map(|rules| rules.types.clone())
+        });
         let access = self.access(&row);
         let rules = Arc::new(rules.unwrap_or_default());
-        Ok(SystemContext { row: Arc::new(row), connector, rules, access, made: std::time::Instant::now() })
+        Ok(SystemContext {
+            row: Arc::new(row),
+            connector,
+            rules,
+            access,
+            made: std::time::Instant::now(),
+        })
     }
 
-    /// Claims the changes that are sent next, many in one commit, slightly ahead of the workers. Some changes are claimed already.
+    /// Claims the changes that are sent next, many in one commit, slightly ahead of the workers.
+    /// Some changes are claimed already.
     pub(crate) async fn mark_ahead(
         &self,
         share: &SystemDispatcher,
@@ -358,22 +457,55 @@ impl Engine {
         let ahead = &share.ready;
         if self.accounts_at_a_time == 1 {
             // Sequential mode: each change is claimed when it is sent.
-            let marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| known.contains(&change.id));
-            ahead.all(queue.into_iter().map(|changes| AccountBatch { is_claimed: marked(&changes), changes }).collect());
+            let marked = |changes: &Vec<ChangeRow>| {
+                changes
+                    .first()
+                    .is_some_and(|change| known.contains(&change.id))
+            };
+            ahead.all(
+                queue
+                    .into_iter()
+                    .map(|changes| AccountBatch {
+                        is_claimed: marked(&changes),
+                        changes,
+                    })
+                    .collect(),
+            );
             return Ok(());
         }
         let _ends = EndMarker(ahead);
         let (mut together, mut first) = (self.accounts_at_a_time, true);
         while !queue.is_empty() {
             let some: Vec<Vec<ChangeRow>> = queue.drain(..together.min(queue.len())).collect();
-            // Changes that wait for others are claimed when those are done; canceled ones are not claimed.
+            // Changes that wait for others are claimed when those are done; canceled ones are not
+            // claimed.
             let given_up = share.down.lock().await.is_some();
-            let heads = some.iter().filter_map(|changes| changes.first()).filter(|change| !given_up && !has_pending_references(change));
-            let heads: Vec<i64> = heads.map(|change| change.id).filter(|id| !known.contains(id)).collect();
-            let marked = if heads.is_empty() { HashSet::new() } else { self.store.claim_for_sending(heads, self.now()).await? };
-            let is_marked =
-                |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| marked.contains(&change.id) || known.contains(&change.id));
-            ahead.add(some.into_iter().map(|changes| AccountBatch { is_claimed: is_marked(&changes), changes }).collect());
+            let heads = some
+                .iter()
+                .filter_map(|changes| changes.first())
+                .filter(|change| !given_up && !has_pending_references(change));
+            let heads: Vec<i64> = heads
+                .map(|change| change.id)
+                .filter(|id| !known.contains(id))
+                .collect();
+            let marked = if heads.is_empty() {
+                HashSet::new()
+            } else {
+                self.store.claim_for_sending(heads, self.now()).await?
+            };
+            let is_marked = |changes: &Vec<ChangeRow>| {
+                changes
+                    .first()
+                    .is_some_and(|change| marked.contains(&change.id) || known.contains(&change.id))
+            };
+            ahead.add(
+                some.into_iter()
+                    .map(|changes| AccountBatch {
+                        is_claimed: is_marked(&changes),
+                        changes,
+                    })
+                    .collect(),
+            );
             if std::mem::take(&mut first) {
                 // The first changes are dispatched without delay.
                 ahead.starved.store(false, Ordering::Relaxed);
@@ -411,7 +543,10 @@ mod tests {
             account,
             label: identity.into(),
             kind: ChangeKind::Update,
-            values: vec![ValueChange { attribute: "title".into(), ..ValueChange::default() }],
+            values: vec![ValueChange {
+                attribute: "title".into(),
+                ..ValueChange::default()
+            }],
             reason: Reason::new("because"),
             hold: None,
             approval: None,
@@ -449,17 +584,31 @@ mod tests {
         // The claimed changes are the heads of the queue, and are sent first.
         let heads: HashSet<usize> = ["berthing", "crewhall"]
             .into_iter()
-            .flat_map(|system| by_account(rows(&changes).into_iter().filter(|row| row.change.system == system).collect()))
+            .flat_map(|system| {
+                by_account(
+                    rows(&changes)
+                        .into_iter()
+                        .filter(|row| row.change.system == system)
+                        .collect(),
+                )
+            })
             .filter_map(|changes| changes.first().map(|row| row.id as usize))
             .collect();
         assert_eq!(first_batch(&changes, 3), heads);
-        assert_eq!(first_batch(&changes, 2), [1].into(), "more accounts than are sent at a time wait in the queue, and can be overtaken");
+        assert_eq!(
+            first_batch(&changes, 2),
+            [1].into(),
+            "more accounts than are sent at a time wait in the queue, and can be overtaken"
+        );
     }
 
     #[test]
     fn nothing_is_sent_first_where_something_waits_for_another() {
         let mut second = change("berthing", "bo", None);
-        second.values[0].later.push(PendingReference { identity: "ada".into(), label: "Ada".into() });
+        second.values[0].later.push(PendingReference {
+            identity: "ada".into(),
+            label: "Ada".into(),
+        });
         assert!(first_batch(&[change("berthing", "ada", None), second], 16).is_empty());
     }
 }

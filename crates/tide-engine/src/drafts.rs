@@ -1,5 +1,6 @@
-//! Drafts: the rule set is edited beside the published one, tried against everybody, and published when its effect
-//! is as it should be. Whoever saves or publishes says what they began with, so that nobody's work is lost.
+//! Drafts: the rule set is edited beside the published one, tried against everybody, and published
+//! when its effect is as it should be. Whoever saves or publishes says what they began with, so
+//! that nobody's work is lost.
 
 use crate::{Engine, EngineError, Event};
 use tide_core::impact::{Impact, compute_impact};
@@ -15,7 +16,8 @@ use tide_store::{DraftRow, VersionRow};
 pub struct Draft {
     /// The draft.
     pub row: DraftRow,
-    /// The version that is published now; another than the draft's base means that somebody published since.
+    /// The version that is published now; another than the draft's base means that somebody
+    /// published since.
     pub published: i64,
     /// What a check found.
     pub faults: Vec<RuleFault>,
@@ -33,18 +35,34 @@ pub struct Renewal {
 }
 
 pub(crate) fn sound(set: RuleSet, faults: &[RuleFault]) -> Result<RuleSet, EngineError> {
-    let errors: Vec<RuleFault> = faults.iter().filter(|fault| fault.severity == FaultSeverity::Error).cloned().collect();
-    if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
+    let errors: Vec<RuleFault> = faults
+        .iter()
+        .filter(|fault| fault.severity == FaultSeverity::Error)
+        .cloned()
+        .collect();
+    if errors.is_empty() {
+        Ok(set)
+    } else {
+        Err(EngineError::Rules(errors))
+    }
 }
 
 impl Engine {
     async fn files_of(&self, version: i64) -> Result<Vec<RuleFile>, EngineError> {
         // Version 0 is the time before anything was published.
-        if version == 0 { Ok(Vec::new()) } else { Ok(self.store.rule_files(version).await?) }
+        if version == 0 {
+            Ok(Vec::new())
+        } else {
+            Ok(self.store.rule_files(version).await?)
+        }
     }
 
     async fn published(&self) -> Result<i64, EngineError> {
-        Ok(self.store.rules().await?.map_or(0, |version| version.version))
+        Ok(self
+            .store
+            .rules()
+            .await?
+            .map_or(0, |version| version.version))
     }
 
     /// Open drafts.
@@ -62,10 +80,16 @@ impl Engine {
         let row = self.store.draft(id).await?;
         let (_, faults) = self.check_rules(&row.files).await?;
         let differences = difference(&self.files_of(row.base).await?, &row.files);
-        Ok(Draft { published: self.published().await?, faults, differences, row })
+        Ok(Draft {
+            published: self.published().await?,
+            faults,
+            differences,
+            row,
+        })
     }
 
-    /// Begins a draft: with the published rules, with those of an older version (to go back to it), or with files.
+    /// Begins a draft: with the published rules, with those of an older version (to go back to it),
+    /// or with files.
     pub async fn begin_draft(
         &self,
         name: &str,
@@ -76,17 +100,41 @@ impl Engine {
         let base = self.published().await?;
         let (files, usual) = match (files, version) {
             (Some(files), _) => (files, format!("edit of version {base}")),
-            (None, Some(version)) => (self.files_of(version).await?, format!("back to version {version}")),
-            (None, None) => (self.files_of(base).await?, format!("edit of version {base}")),
+            (None, Some(version)) => (
+                self.files_of(version).await?,
+                format!("back to version {version}"),
+            ),
+            (None, None) => (
+                self.files_of(base).await?,
+                format!("edit of version {base}"),
+            ),
         };
-        let name = if name.trim().is_empty() { usual } else { name.trim().chars().take(80).collect() };
-        let id = self.store.begin_draft(&name, base, &files, principal, self.now()).await?;
+        let name = if name.trim().is_empty() {
+            usual
+        } else {
+            name.trim().chars().take(80).collect()
+        };
+        let id = self
+            .store
+            .begin_draft(&name, base, &files, principal, self.now())
+            .await?;
         self.draft(id).await
     }
 
     /// Saves a draft. `edition` is the one that the editor began with.
-    pub async fn save_draft(&self, id: i64, edition: i64, files: &[RuleFile], principal: &str) -> Result<Draft, EngineError> {
-        if self.store.save_draft(id, edition, None, files, principal, self.now()).await?.is_none() {
+    pub async fn save_draft(
+        &self,
+        id: i64,
+        edition: i64,
+        files: &[RuleFile],
+        principal: &str,
+    ) -> Result<Draft, EngineError> {
+        if self
+            .store
+            .save_draft(id, edition, None, files, principal, self.now())
+            .await?
+            .is_none()
+        {
             return Err(self.saved_by_another(id).await?);
         }
         self.draft(id).await
@@ -104,31 +152,64 @@ impl Engine {
     pub async fn renew_draft(&self, id: i64, principal: &str) -> Result<Renewal, EngineError> {
         let row = self.store.draft(id).await?;
         let published = self.published().await?;
-        let (files, both) = brought_together(&self.files_of(row.base).await?, &self.files_of(published).await?, &row.files);
-        if self.store.save_draft(id, row.edition, Some(published), &files, principal, self.now()).await?.is_none() {
+        let (files, both) = brought_together(
+            &self.files_of(row.base).await?,
+            &self.files_of(published).await?,
+            &row.files,
+        );
+        if self
+            .store
+            .save_draft(
+                id,
+                row.edition,
+                Some(published),
+                &files,
+                principal,
+                self.now(),
+            )
+            .await?
+            .is_none()
+        {
             return Err(self.saved_by_another(id).await?);
         }
-        Ok(Renewal { draft: self.draft(id).await?, both })
+        Ok(Renewal {
+            draft: self.draft(id).await?,
+            both,
+        })
     }
 
     /// Drops a draft.
     pub async fn drop_draft(&self, id: i64, principal: &str) -> Result<(), EngineError> {
         self.store.draft(id).await?;
-        Ok(self.store.end_draft(id, None, principal, self.now()).await?)
+        Ok(self
+            .store
+            .end_draft(id, None, principal, self.now())
+            .await?)
     }
 
     /// Publishes a draft as it was when its editor last saw it.
-    pub async fn publish_draft(&self, id: i64, edition: i64, principal: &str) -> Result<(i64, Vec<RuleFault>), EngineError> {
+    pub async fn publish_draft(
+        &self,
+        id: i64,
+        edition: i64,
+        principal: &str,
+    ) -> Result<(i64, Vec<RuleFault>), EngineError> {
         let row = self.store.draft(id).await?;
         if row.edition != edition {
             return Err(self.saved_by_another(id).await?);
         }
-        let (version, faults) =
-            self.publish_based(&row.files, Some(row.base), &row.name, principal).await.map_err(|error| match error {
-                EngineError::Changed(text) => EngineError::Changed(format!("{text}: `eager-tide rules draft renew {id}` brings it in")),
+        let (version, faults) = self
+            .publish_based(&row.files, Some(row.base), &row.name, principal)
+            .await
+            .map_err(|error| match error {
+                EngineError::Changed(text) => EngineError::Changed(format!(
+                    "{text}: `eager-tide rules draft renew {id}` brings it in"
+                )),
                 other => other,
             })?;
-        self.store.end_draft(id, Some(version), principal, self.now()).await?;
+        self.store
+            .end_draft(id, Some(version), principal, self.now())
+            .await?;
         Ok((version, faults))
     }
 
@@ -144,26 +225,57 @@ impl Engine {
         let set = sound(set, &faults)?;
         // Rules that are not sound any more read nothing.
         let before = self.rules().await.ok();
-        let Some(version) = self.store.publish_rules(files, based_on, note, principal, self.now()).await? else {
+        let Some(version) = self
+            .store
+            .publish_rules(files, based_on, note, principal, self.now())
+            .await?
+        else {
             let newest = self.store.rules().await?;
-            let (version, who) = newest.map_or((0, String::new()), |newest| (newest.version, newest.principal));
+            let (version, who) = newest.map_or((0, String::new()), |newest| {
+                (newest.version, newest.principal)
+            });
             let base = based_on.unwrap_or_default();
-            return Err(EngineError::Changed(format!("this is based on version {base}, and {who} published version {version} since")));
+            return Err(EngineError::Changed(format!(
+                "this is based on version {base}, and {who} published version {version} since"
+            )));
         };
         self.tell(Event::Rules { version });
-        self.request_full_reads(before.as_ref().map(|rules| &rules.set), &set).await?;
+        self.request_full_reads(before.as_ref().map(|rules| &rules.set), &set)
+            .await?;
         Ok((version, faults))
     }
 
-    /// Requests a full read of each watched directory for which new rules need what was not read before: an attribute that the server
-    /// returns only on request, or a filter that the server evaluates.
-    async fn request_full_reads(&self, before: Option<&RuleSet>, now: &RuleSet) -> Result<(), EngineError> {
-        for row in self.store.systems().await?.into_iter().filter(|row| row.kind == SystemKind::Ldap) {
-            let reads = |rules: &RuleSet| (permissions::read_of(rules, &row.name), permissions::server_filters(rules, &row.name));
+    /// Requests a full read of each watched directory for which new rules need what was not read
+    /// before: an attribute that the server returns only on request, or a filter that the server
+    /// evaluates.
+    async fn request_full_reads(
+        &self,
+        before: Option<&RuleSet>,
+        now: &RuleSet,
+    ) -> Result<(), EngineError> {
+        for row in self
+            .store
+            .systems()
+            .await?
+            .into_iter()
+            .filter(|row| row.kind == SystemKind::Ldap)
+        {
+            let reads = |rules: &RuleSet| {
+                (
+                    permissions::read_of(rules, &row.name),
+                    permissions::server_filters(rules, &row.name),
+                )
+            };
             let (names, filters) = reads(now);
             let (old_names, old_filters) = before.map(reads).unwrap_or_default();
-            let on_request = |name: &String| row.schema.values().any(|schema| !schema.is_returned_by_default(name));
-            let needs_read = names.iter().any(|name| !old_names.contains(name) && on_request(name))
+            let on_request = |name: &String| {
+                row.schema
+                    .values()
+                    .any(|schema| !schema.is_returned_by_default(name))
+            };
+            let needs_read = names
+                .iter()
+                .any(|name| !old_names.contains(name) && on_request(name))
                 || filters.iter().any(|filter| !old_filters.contains(filter));
             let access = self.access(&row);
             access.set_read_by_rules(names);
@@ -176,8 +288,13 @@ impl Engine {
         Ok(())
     }
 
-    /// What files would do to everybody, against a published version: the same records, decided twice.
-    pub async fn effect_of(&self, files: &[RuleFile], against: Option<i64>) -> Result<Impact, EngineError> {
+    /// What files would do to everybody, against a published version: the same records, decided
+    /// twice.
+    pub async fn effect_of(
+        &self,
+        files: &[RuleFile],
+        against: Option<i64>,
+    ) -> Result<Impact, EngineError> {
         let against = match against {
             Some(version) => version,
             None => self.published().await?,
@@ -186,16 +303,32 @@ impl Engine {
         let new = sound(new, &faults)?;
         let (old, faults) = self.check_rules(&self.files_of(against).await?).await?;
         // Before the first version nothing was decided about anybody.
-        let old = if against == 0 { RuleSet::default() } else { sound(old, &faults)? };
+        let old = if against == 0 {
+            RuleSet::default()
+        } else {
+            sound(old, &faults)?
+        };
         let population = self.store.population().await?;
         let now = self.now();
-        let both = move || compute_impact(&decide(&old, &population, now), &decide(&new, &population, now));
+        let both = move || {
+            compute_impact(
+                &decide(&old, &population, now),
+                &decide(&new, &population, now),
+            )
+        };
         self.compute(Some(crate::compute::PATIENCE), both).await
     }
 
     /// What two published versions differ in.
-    pub async fn version_difference(&self, from: i64, to: i64) -> Result<Vec<FileDifference>, EngineError> {
-        Ok(difference(&self.files_of(from).await?, &self.files_of(to).await?))
+    pub async fn version_difference(
+        &self,
+        from: i64,
+        to: i64,
+    ) -> Result<Vec<FileDifference>, EngineError> {
+        Ok(difference(
+            &self.files_of(from).await?,
+            &self.files_of(to).await?,
+        ))
     }
 
     /// What two published versions differ in, for the people that are known now.

@@ -36,7 +36,9 @@ pub enum EngineError {
     #[error("{0}")]
     Forbidden(String),
     /// Too much is computed at a time: a turn did not come within so many seconds.
-    #[error("the service computes other answers, and this one had no turn within {0} s: ask again later")]
+    #[error(
+        "the service computes other answers, and this one had no turn within {0} s: ask again later"
+    )]
     Overloaded(u64),
     /// Something of ours panicked.
     #[error("an internal error: {0}")]

@@ -36,7 +36,8 @@ pub struct MappingEvaluation {
     pub steps: Vec<TraceStep>,
     /// What came of it.
     pub result: Result<Vec<Value>, ExprError>,
-    /// What is there now: in the identity for an inbound mapping, in the account for an outbound one.
+    /// What is there now: in the identity for an inbound mapping, in the account for an outbound
+    /// one.
     pub there: Vec<Value>,
     /// Whose mapping it is: that of one population, when it is.
     pub note: Option<String>,
@@ -52,7 +53,8 @@ struct EvaluatedRecord {
 }
 
 impl Engine {
-    /// Tries a whole mapping: each attribute of a system, both ways, on a person. With a draft, its rules.
+    /// Tries a whole mapping: each attribute of a system, both ways, on a person. With a draft, its
+    /// rules.
     pub async fn try_mapping(
         &self,
         on: &str,
@@ -62,56 +64,101 @@ impl Engine {
     ) -> Result<(String, Option<String>, Vec<MappingEvaluation>), EngineError> {
         let set = self.rules_of(draft).await?;
         let record = self.record(&set, on, Some(system), kind).await?;
-        let types = set.of(system, kind).ok_or_else(|| EngineError::NotFound(format!("no file has rules for {kind} in {system}")))?;
+        let types = set.of(system, kind).ok_or_else(|| {
+            EngineError::NotFound(format!("no file has rules for {kind} in {system}"))
+        })?;
         let none = Attributes::new();
         let (identity, labels) = (record.identity.as_ref(), &record.labels);
         let account = record.account.as_ref().map(|account| &account.attributes);
         let mut all = Vec::new();
-        let mut one =
-            |direction: Direction, mapping: &Mapping, values: EvalInputs<'_>, there: Option<&Attributes>, note: Option<String>| {
-                let (steps, result) = mapping.program.trace(&values);
-                let meant: Vec<&str> =
-                    result.iter().flatten().filter_map(|value| labels.get(value.as_text()?)).map(String::as_str).take(5).collect();
-                let refers =
-                    (!meant.is_empty() && mapping.attribute != "externalId").then(|| format!("the account of {}", meant.join(", ")));
-                let note = note.into_iter().chain(refers).reduce(|one, other| format!("{one}; {other}"));
-                all.push(MappingEvaluation {
-                    direction,
-                    attribute: mapping.attribute.clone(),
-                    expression: mapping.program.source().to_owned(),
-                    place: mapping.place.clone(),
-                    steps,
-                    result,
-                    there: there.unwrap_or(&none).get(&mapping.attribute).to_vec(),
-                    note,
-                });
-            };
+        let mut one = |direction: Direction,
+                       mapping: &Mapping,
+                       values: EvalInputs<'_>,
+                       there: Option<&Attributes>,
+                       note: Option<String>| {
+            let (steps, result) = mapping.program.trace(&values);
+            let meant: Vec<&str> = result
+                .iter()
+                .flatten()
+                .filter_map(|value| labels.get(value.as_text()?))
+                .map(String::as_str)
+                .take(5)
+                .collect();
+            let refers = (!meant.is_empty() && mapping.attribute != "externalId")
+                .then(|| format!("the account of {}", meant.join(", ")));
+            let note = note
+                .into_iter()
+                .chain(refers)
+                .reduce(|one, other| format!("{one}; {other}"));
+            all.push(MappingEvaluation {
+                direction,
+                attribute: mapping.attribute.clone(),
+                expression: mapping.program.source().to_owned(),
+                place: mapping.place.clone(),
+                steps,
+                result,
+                there: there.unwrap_or(&none).get(&mapping.attribute).to_vec(),
+                note,
+            });
+        };
         if account.is_some() {
             for mapping in &types.inbound {
-                one(Direction::Inbound, mapping, EvalInputs { account, identity: None }, identity, None);
+                one(
+                    Direction::Inbound,
+                    mapping,
+                    EvalInputs {
+                        account,
+                        identity: None,
+                    },
+                    identity,
+                    None,
+                );
             }
         }
         if let Some(attributes) = identity {
-            for (mapping, population) in
-                tide_core::compose::holding(types, attributes).map_err(|reason| EngineError::Invalid(reason.text))?
+            for (mapping, population) in tide_core::compose::holding(types, attributes)
+                .map_err(|reason| EngineError::Invalid(reason.text))?
             {
-                let values = EvalInputs { account: None, identity: Some(attributes) };
-                one(Direction::Outbound, mapping, values, account, population.map(|name| format!("for {name}")));
+                let values = EvalInputs {
+                    account: None,
+                    identity: Some(attributes),
+                };
+                one(
+                    Direction::Outbound,
+                    mapping,
+                    values,
+                    account,
+                    population.map(|name| format!("for {name}")),
+                );
             }
         }
-        Ok((record.label, record.account.map(|account| account.name), all))
+        Ok((
+            record.label,
+            record.account.map(|account| account.name),
+            all,
+        ))
     }
 
     /// The rules of a draft, or the published ones.
     async fn rules_of(&self, draft: Option<i64>) -> Result<RuleSet, EngineError> {
-        let Some(id) = draft else { return Ok(self.rules().await?.set.clone()) };
+        let Some(id) = draft else {
+            return Ok(self.rules().await?.set.clone());
+        };
         let (set, faults) = self.check_rules(&self.store.draft(id).await?.files).await?;
-        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error).collect();
-        if errors.is_empty() { Ok(set) } else { Err(EngineError::Rules(errors)) }
+        let errors: Vec<_> = faults
+            .into_iter()
+            .filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error)
+            .collect();
+        if errors.is_empty() {
+            Ok(set)
+        } else {
+            Err(EngineError::Rules(errors))
+        }
     }
 
-    /// Tries an expression on a person: a name, an employee number, an address, an id. With a system it may
-    /// also read the person's account there; with a draft it may read what that declares. Nothing is kept.
+    /// Tries an expression on a person: a name, an employee number, an address, an id. With a
+    /// system it may also read the person's account there; with a draft it may read what that
+    /// declares. Nothing is kept.
     pub async fn try_expression(
         &self,
         source: &str,
@@ -127,16 +174,30 @@ impl Engine {
         let set = self.rules_of(draft).await?;
         let program = set.expression(kind, system.map(|_| schema.as_ref()), source);
         let record = self.record(&set, on, system, kind).await?;
-        let values = EvalInputs { account: record.account.as_ref().map(|account| &account.attributes), identity: record.identity.as_ref() };
+        let values = EvalInputs {
+            account: record.account.as_ref().map(|account| &account.attributes),
+            identity: record.identity.as_ref(),
+        };
         let (steps, result) = match program {
             Ok(program) => program.trace(&values),
             Err(error) => (Vec::new(), Err(error)),
         };
-        Ok(Evaluation { label: record.label, account: record.account.map(|account| account.name), steps, result })
+        Ok(Evaluation {
+            label: record.label,
+            account: record.account.map(|account| account.name),
+            steps,
+            result,
+        })
     }
 
     /// Finds a person, as these rules would have them.
-    async fn record(&self, set: &RuleSet, on: &str, system: Option<&str>, kind: ObjectType) -> Result<EvaluatedRecord, EngineError> {
+    async fn record(
+        &self,
+        set: &RuleSet,
+        on: &str,
+        system: Option<&str>,
+        kind: ObjectType,
+    ) -> Result<EvaluatedRecord, EngineError> {
         let population = self.store.population().await?;
         let (set, at, text) = (set.clone(), self.now(), on.to_owned());
         let work = move || {
@@ -144,14 +205,23 @@ impl Engine {
             let found = tide_core::explain::explain(&set, &population, &outcome, &text);
             (population, outcome, found)
         };
-        let (population, outcome, found) = self.compute(Some(crate::compute::PATIENCE), work).await?;
-        let is_of_kind = |one: &tide_core::explain::Explanation| one.accounts.first().is_none_or(|line| line.decided.object == kind);
+        let (population, outcome, found) =
+            self.compute(Some(crate::compute::PATIENCE), work).await?;
+        let is_of_kind = |one: &tide_core::explain::Explanation| {
+            one.accounts
+                .first()
+                .is_none_or(|line| line.decided.object == kind)
+        };
         let found: Vec<_> = found.into_iter().filter(is_of_kind).collect();
         let first = match found.as_slice() {
             [] => return Err(EngineError::NotFound(format!("nobody is known as `{on}`"))),
             [one] => one,
             several => {
-                let names: Vec<&str> = several.iter().take(8).map(|one| one.label.as_str()).collect();
+                let names: Vec<&str> = several
+                    .iter()
+                    .take(8)
+                    .map(|one| one.label.as_str())
+                    .collect();
                 return Err(EngineError::Invalid(format!(
                     "`{on}` names {}: {}; use an employee number or an id",
                     several.len(),
@@ -159,7 +229,12 @@ impl Engine {
                 )));
             }
         };
-        let identity = first.identity.as_deref().and_then(|id| outcome.identities.iter().find(|(identity, _)| identity.id == id));
+        let identity = first.identity.as_deref().and_then(|id| {
+            outcome
+                .identities
+                .iter()
+                .find(|(identity, _)| identity.id == id)
+        });
         let identity = identity.map(|(identity, _)| {
             let mut attributes = identity.attributes.clone();
             attributes.set("id", vec![Value::text(&identity.id)]);
@@ -167,10 +242,25 @@ impl Engine {
             attributes
         });
         let account = system.and_then(|system| {
-            let line = first.accounts.iter().find(|line| line.decided.system == system && line.key.is_some())?;
-            population.accounts.iter().find(|account| account.system == system && Some(&account.key) == line.key.as_ref())
+            let line = first
+                .accounts
+                .iter()
+                .find(|line| line.decided.system == system && line.key.is_some())?;
+            population
+                .accounts
+                .iter()
+                .find(|account| account.system == system && Some(&account.key) == line.key.as_ref())
         });
-        let labels = outcome.identities.iter().map(|(identity, label)| (identity.id.clone(), label.clone())).collect();
-        Ok(EvaluatedRecord { label: first.label.clone(), account: account.cloned(), identity, labels })
+        let labels = outcome
+            .identities
+            .iter()
+            .map(|(identity, label)| (identity.id.clone(), label.clone()))
+            .collect();
+        Ok(EvaluatedRecord {
+            label: first.label.clone(),
+            account: account.cloned(),
+            identity,
+            labels,
+        })
     }
 }

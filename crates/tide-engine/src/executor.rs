@@ -1,8 +1,9 @@
-//! Executes the changes of a run: every change is stored before it is sent, and its result afterwards; leavers first,
-//! in order within one account, several accounts concurrently.
+//! Executes the changes of a run: every change is stored before it is sent, and its result
+//! afterwards; leavers first, in order within one account, several accounts concurrently.
 
 use crate::dispatch::{
-    AccountBatch, Confirmed, SystemContexts, SystemDispatcher, WorkerGuard, by_account, has_pending_references, in_order, settled,
+    AccountBatch, Confirmed, SystemContexts, SystemDispatcher, WorkerGuard, by_account,
+    has_pending_references, in_order, settled,
 };
 use crate::refusals::{RefusalScope, Sent};
 use crate::{Engine, EngineError, Event};
@@ -71,12 +72,22 @@ impl RunProgress {
 }
 
 /// Waits until all workers have ended. Sets `fault` to the error of a worker, if there is one.
-async fn ended(workers: &mut tokio::task::JoinSet<Result<(), EngineError>>, fault: &mut Option<EngineError>) {
+async fn ended(
+    workers: &mut tokio::task::JoinSet<Result<(), EngineError>>,
+    fault: &mut Option<EngineError>,
+) {
     while let Some(ended) = workers.join_next().await {
         match ended {
             Ok(Ok(())) => {}
             // Unwritable records are the cause of the other errors.
-            Ok(Err(error)) if !matches!(fault, Some(EngineError::Store(StoreError::Unwritable { .. }))) => *fault = Some(error),
+            Ok(Err(error))
+                if !matches!(
+                    fault,
+                    Some(EngineError::Store(StoreError::Unwritable { .. }))
+                ) =>
+            {
+                *fault = Some(error)
+            }
             Ok(Err(_)) => {}
             Err(error) => *fault = Some(EngineError::Internal(format!("a worker ended: {error}"))),
         }
@@ -89,7 +100,8 @@ pub(crate) const MEMBER_GONE: &str = "the account of the member is not there any
 /// The member of a membership, resolved at sending time.
 #[derive(Debug, Default)]
 pub(crate) struct Resolved {
-    /// The key of the member's account and its present name; `None` where the system refers by keys.
+    /// The key of the member's account and its present name; `None` where the system refers by
+    /// keys.
     pub(crate) member: Option<(String, String)>,
     /// The values differ from the decided ones.
     pub(crate) is_changed: bool,
@@ -99,8 +111,16 @@ pub(crate) struct Resolved {
 
 /// The attributes of a change whose lists are merged with values of others.
 pub(crate) fn merged_lists(share: &SystemDispatcher, change: &Change) -> Vec<String> {
-    let Some(types) = share.rules.get(&change.object) else { return Vec::new() };
-    change.values.iter().map(|value| &value.attribute).filter(|name| types.merges(name)).cloned().collect()
+    let Some(types) = share.rules.get(&change.object) else {
+        return Vec::new();
+    };
+    change
+        .values
+        .iter()
+        .map(|value| &value.attribute)
+        .filter(|name| types.merges(name))
+        .cloned()
+        .collect()
 }
 
 /// The position of a change among those of its account.
@@ -131,8 +151,12 @@ pub(crate) enum SendOutcome {
 /// Values that are sent and never stored with the change: passwords and hashes.
 fn secret_texts(values: &[ValueChange], change: &Change) -> Vec<Zeroizing<String>> {
     let is_kept = |value: &&ValueChange| change.values.contains(value);
-    let sent = values.iter().filter(|value| !is_kept(value)).flat_map(|value| &value.after);
-    sent.map(|value| Zeroizing::new(value.to_string())).collect()
+    let sent = values
+        .iter()
+        .filter(|value| !is_kept(value))
+        .flat_map(|value| &value.after);
+    sent.map(|value| Zeroizing::new(value.to_string()))
+        .collect()
 }
 
 impl Engine {
@@ -145,9 +169,17 @@ impl Engine {
         principal: &str,
         cancel: &CancellationToken,
     ) -> Result<(), EngineError> {
-        let PendingChanges { changes, claimed: marked, account_names: called, reaches } = match queue {
+        let PendingChanges {
+            changes,
+            claimed: marked,
+            account_names: called,
+            reaches,
+        } = match queue {
             Some(queue) => queue,
-            None => PendingChanges { changes: self.store.unsettled(id).await?, ..PendingChanges::default() },
+            None => PendingChanges {
+                changes: self.store.unsettled(id).await?,
+                ..PendingChanges::default()
+            },
         };
         let tally = Arc::new(RunProgress {
             id,
@@ -171,23 +203,35 @@ impl Engine {
         if cancel.is_cancelled() {
             for left in self.store.unsettled(id).await? {
                 self.store
-                    .record_not_done(left.id, ChangeState::Canceled, "the run was cancelled before this was sent", "run again", self.now())
+                    .record_not_done(
+                        left.id,
+                        ChangeState::Canceled,
+                        "the run was cancelled before this was sent",
+                        "run again",
+                        self.now(),
+                    )
                     .await?;
             }
-            self.finish(id, ChangeSetState::Canceled, note.as_deref(), principal).await;
+            self.finish(id, ChangeSetState::Canceled, note.as_deref(), principal)
+                .await;
             return Ok(());
         }
         let note = match tally.taken_back.load(Ordering::Relaxed) {
             0 => note,
             count => {
-                let plural = if count == 1 { "change was" } else { "changes were" };
+                let plural = if count == 1 {
+                    "change was"
+                } else {
+                    "changes were"
+                };
                 let said = format!(
                     "{count} {plural} not sent, because writes were stopped: they are decided again when the system may be written."
                 );
                 Some(note.map_or(said.clone(), |note| format!("{note} {said}")))
             }
         };
-        self.finish(id, ChangeSetState::Done, note.as_deref(), principal).await;
+        self.finish(id, ChangeSetState::Done, note.as_deref(), principal)
+            .await;
         Ok(())
     }
 
@@ -201,15 +245,25 @@ impl Engine {
     ) -> Option<EngineError> {
         let mut by_system: BTreeMap<String, Vec<ChangeRow>> = BTreeMap::new();
         for change in changes {
-            by_system.entry(change.change.system.clone()).or_default().push(change);
+            by_system
+                .entry(change.change.system.clone())
+                .or_default()
+                .push(change);
         }
         let mut systems = tokio::task::JoinSet::new();
         let mut fault = None;
         for (system, changes) in by_system {
-            let (engine, tally, cancel, principal) = (self.clone(), tally.clone(), cancel.clone(), principal.to_owned());
+            let (engine, tally, cancel, principal) = (
+                self.clone(),
+                tally.clone(),
+                cancel.clone(),
+                principal.to_owned(),
+            );
             systems.spawn(async move {
                 for round in in_order(changes) {
-                    engine.send_round(&system, round, &tally, &cancel, &principal).await?;
+                    engine
+                        .send_round(&system, round, &tally, &cancel, &principal)
+                        .await?;
                 }
                 Ok(())
             });
@@ -222,7 +276,8 @@ impl Engine {
         fault
     }
 
-    /// Sends the changes of one system, several accounts concurrently. Their dependencies must have been sent before.
+    /// Sends the changes of one system, several accounts concurrently. Their dependencies must have
+    /// been sent before.
     async fn send_round(
         self: &Arc<Self>,
         system: &str,
@@ -242,14 +297,35 @@ impl Engine {
         let (engine, settling) = (self.clone(), tally.clone());
         workers.spawn(async move { engine.settle_confirmed(incoming, &settling).await });
         let queue = by_account(changes);
-        let is_marked = |changes: &Vec<ChangeRow>| changes.first().is_some_and(|change| tally.claimed.contains(&change.id));
+        let is_marked = |changes: &Vec<ChangeRow>| {
+            changes
+                .first()
+                .is_some_and(|change| tally.claimed.contains(&change.id))
+        };
         for _ in 0..self.accounts_at_a_time.min(queue.len()) {
-            let (engine, sender, tally, cancel, principal) =
-                (self.clone(), WorkerGuard::of(&share), tally.clone(), cancel.clone(), principal.to_owned());
-            workers.spawn(async move { engine.worker(sender.share(), &tally, &cancel, &principal).await });
+            let (engine, sender, tally, cancel, principal) = (
+                self.clone(),
+                WorkerGuard::of(&share),
+                tally.clone(),
+                cancel.clone(),
+                principal.to_owned(),
+            );
+            workers.spawn(async move {
+                engine
+                    .worker(sender.share(), &tally, &cancel, &principal)
+                    .await
+            });
         }
         if queue.iter().all(is_marked) {
-            share.ready.all(queue.into_iter().map(|changes| AccountBatch { changes, is_claimed: true }).collect());
+            share.ready.all(
+                queue
+                    .into_iter()
+                    .map(|changes| AccountBatch {
+                        changes,
+                        is_claimed: true,
+                    })
+                    .collect(),
+            );
             // The task that stores results ends once no worker can confirm any more.
             drop(share);
         } else {
@@ -261,9 +337,22 @@ impl Engine {
         fault.map_or(Ok(()), Err)
     }
 
-    async fn park_all(&self, changes: &[ChangeRow], why: &str, tally: &RunProgress) -> Result<(), EngineError> {
+    async fn park_all(
+        &self,
+        changes: &[ChangeRow],
+        why: &str,
+        tally: &RunProgress,
+    ) -> Result<(), EngineError> {
         for change in changes {
-            self.store.record_failed(change.id, &format!("not sent: {why}"), "repair this, and run again", true, self.now()).await?;
+            self.store
+                .record_failed(
+                    change.id,
+                    &format!("not sent: {why}"),
+                    "repair this, and run again",
+                    true,
+                    self.now(),
+                )
+                .await?;
             tally.failed.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);
@@ -277,8 +366,16 @@ impl Engine {
         cancel: &CancellationToken,
         principal: &str,
     ) -> Result<(), EngineError> {
-        while let Some(AccountBatch { changes, is_claimed: marked }) = share.ready.next().await {
-            if cancel.is_cancelled() || !self.account(share, changes, marked, tally, cancel, principal).await? {
+        while let Some(AccountBatch {
+            changes,
+            is_claimed: marked,
+        }) = share.ready.next().await
+        {
+            if cancel.is_cancelled()
+                || !self
+                    .account(share, changes, marked, tally, cancel, principal)
+                    .await?
+            {
                 return Ok(());
             }
         }
@@ -301,47 +398,87 @@ impl Engine {
             let down = share.down.lock().await.clone();
             if let Some(error) = down {
                 changes.push_front(change);
-                self.park_all(changes.make_contiguous(), &format!("{} was given up for this run: {error}", share.row.name), tally).await?;
+                self.park_all(
+                    changes.make_contiguous(),
+                    &format!("{} was given up for this run: {error}", share.row.name),
+                    tally,
+                )
+                .await?;
                 break;
             }
             if cancel.is_cancelled() {
                 return Ok(false);
             }
             // Changes with an unknown outcome are searched for; this writes nothing.
-            if let Some(stop) = share.stopped(change.change.object).filter(|_| change.state == ChangeState::Queued) {
+            if let Some(stop) = share
+                .stopped(change.change.object)
+                .filter(|_| change.state == ChangeState::Queued)
+            {
                 changes.push_front(change);
                 self.take_back(changes, &stop.message, tally).await?;
                 break;
             }
             if let Some((why, remedy)) = self.refusal_limit_reached(share, &change.change).await? {
-                self.store.record_failed(change.id, &why, &remedy, false, self.now()).await?;
+                self.store
+                    .record_failed(change.id, &why, &remedy, false, self.now())
+                    .await?;
                 tally.failed.fetch_add(1, Ordering::Relaxed);
                 self.progress(tally);
-                changes = self.continue_after_refusal(changes, change.change.kind, tally).await?;
+                changes = self
+                    .continue_after_refusal(changes, change.change.kind, tally)
+                    .await?;
                 continue;
             }
             let marked = std::mem::take(&mut first_is_marked);
-            let change = match self.together(share, change, &mut changes, tally, principal).await? {
+            let change = match self
+                .together(share, change, &mut changes, tally, principal)
+                .await?
+            {
                 Some(change) => change,
                 None => continue,
             };
             let kind = change.change.kind;
-            let turn = QueuePosition { is_claimed: marked, is_last: changes.is_empty(), is_renamed: renamed };
-            match self.execute_change(share, change, turn, tally, principal).await? {
-                SendOutcome::Done => renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move),
+            let turn = QueuePosition {
+                is_claimed: marked,
+                is_last: changes.is_empty(),
+                is_renamed: renamed,
+            };
+            match self
+                .execute_change(share, change, turn, tally, principal)
+                .await?
+            {
+                SendOutcome::Done => {
+                    renamed |= matches!(kind, ChangeKind::Rename | ChangeKind::Move)
+                }
                 SendOutcome::Refused => {
                     changes = self.continue_after_refusal(changes, kind, tally).await?;
                 }
                 SendOutcome::Failed => {
                     // Within an account, changes after a failed one wait.
-                    self.park_all(changes.make_contiguous(), "an earlier change of the same account failed", tally).await?;
+                    self.park_all(
+                        changes.make_contiguous(),
+                        "an earlier change of the same account failed",
+                        tally,
+                    )
+                    .await?;
                     break;
                 }
                 SendOutcome::Accepted => {
-                    let why = format!("{} has an earlier change of the same account in its queue", share.row.name);
+                    let why = format!(
+                        "{} has an earlier change of the same account in its queue",
+                        share.row.name
+                    );
                     for change in &changes {
                         let next = "it is decided again when that is done";
-                        self.store.record_not_done(change.id, ChangeState::Canceled, &why, next, self.now()).await?;
+                        self.store
+                            .record_not_done(
+                                change.id,
+                                ChangeState::Canceled,
+                                &why,
+                                next,
+                                self.now(),
+                            )
+                            .await?;
                     }
                     break;
                 }
@@ -363,35 +500,63 @@ impl Engine {
         refused: ChangeKind,
         tally: &RunProgress,
     ) -> Result<VecDeque<ChangeRow>, EngineError> {
-        let (alone, waiting): (Vec<ChangeRow>, Vec<ChangeRow>) =
-            changes.into_iter().partition(|row| row.change.is_independent_of_refused(refused));
-        self.park_all(&waiting, "an earlier change of the same account failed", tally).await?;
+        let (alone, waiting): (Vec<ChangeRow>, Vec<ChangeRow>) = changes
+            .into_iter()
+            .partition(|row| row.change.is_independent_of_refused(refused));
+        self.park_all(
+            &waiting,
+            "an earlier change of the same account failed",
+            tally,
+        )
+        .await?;
         Ok(alone.into())
     }
 
     /// Stores results, all that have arrived in one commit, until the channel closes.
-    async fn settle_confirmed(&self, mut incoming: mpsc::Receiver<Confirmed>, tally: &RunProgress) -> Result<(), EngineError> {
+    async fn settle_confirmed(
+        &self,
+        mut incoming: mpsc::Receiver<Confirmed>,
+        tally: &RunProgress,
+    ) -> Result<(), EngineError> {
         let mut some: Vec<Confirmed> = Vec::new();
         while incoming.recv_many(&mut some, SETTLED).await > 0 {
-            let (batch, waiting): (Vec<ChangeResult>, Vec<_>) =
-                some.drain(..).map(|one| (one.settling, (one.password, one.settled))).unzip();
+            let (batch, waiting): (Vec<ChangeResult>, Vec<_>) = some
+                .drain(..)
+                .map(|one| (one.settling, (one.password, one.settled)))
+                .unzip();
             let batch = Arc::new(batch);
-            let accounts = match self.store.settle_all(batch.clone(), self.monotonic_now()).await {
+            let accounts = match self
+                .store
+                .settle_all(batch.clone(), self.monotonic_now())
+                .await
+            {
                 // One result that cannot be stored must not block the others.
-                Err(error) if batch.len() > 1 && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) => {
+                Err(error)
+                    if batch.len() > 1
+                        && !matches!(error, StoreError::Unwritable { .. } | StoreError::Closed) =>
+                {
                     let mut accounts = Vec::with_capacity(batch.len());
                     for one in batch.iter() {
-                        accounts.extend(self.store.settle_all(Arc::new(vec![one.clone()]), self.monotonic_now()).await?);
+                        accounts.extend(
+                            self.store
+                                .settle_all(Arc::new(vec![one.clone()]), self.monotonic_now())
+                                .await?,
+                        );
                     }
                     accounts
                 }
                 other => other?,
             };
-            for ((settling, (password, settled)), account) in batch.iter().zip(waiting).zip(accounts) {
+            for ((settling, (password, settled)), account) in
+                batch.iter().zip(waiting).zip(accounts)
+            {
                 if password {
                     let (row, change) = (&settling.row, &settling.row.change);
-                    let (identity, system, label) = (&change.identity, &change.system, &change.label);
-                    self.store.first_password_set(row.id, account, identity, system, label, self.now()).await?;
+                    let (identity, system, label) =
+                        (&change.identity, &change.system, &change.label);
+                    self.store
+                        .first_password_set(row.id, account, identity, system, label, self.now())
+                        .await?;
                 }
                 tally.done.fetch_add(1, Ordering::Relaxed);
                 // The receiver may have given up.
@@ -402,19 +567,38 @@ impl Engine {
         Ok(())
     }
 
-    /// Resolves the accounts to which a change refers. Returns `false` if its own account does not exist, because its creation failed.
-    pub(crate) async fn resolve_pending_references(&self, row: &mut ChangeRow, schema: Option<&Schema>) -> Result<bool, EngineError> {
+    /// Resolves the accounts to which a change refers. Returns `false` if its own account does not
+    /// exist, because its creation failed.
+    pub(crate) async fn resolve_pending_references(
+        &self,
+        row: &mut ChangeRow,
+        schema: Option<&Schema>,
+    ) -> Result<bool, EngineError> {
         let change = &mut row.change;
         if change.account.is_none() && change.kind != ChangeKind::Create {
-            let Some(own) = self.store.account_of(&change.identity, &change.system).await? else { return Ok(false) };
+            let Some(own) = self
+                .store
+                .account_of(&change.identity, &change.system)
+                .await?
+            else {
+                return Ok(false);
+            };
             change.account = Some(own.id);
         }
         let by_name = schema.is_some_and(|schema| schema.refers_by_name);
         let membership = change.is_membership();
         for value in &mut change.values {
             for later in std::mem::take(&mut value.later) {
-                match self.store.account_of(&later.identity, &change.system).await? {
-                    Some(account) => value.after.push(member_value(&value.attribute, &account, by_name)),
+                match self
+                    .store
+                    .account_of(&later.identity, &change.system)
+                    .await?
+                {
+                    Some(account) => {
+                        value
+                            .after
+                            .push(member_value(&value.attribute, &account, by_name))
+                    }
                     // The target requires the referenced account first.
                     None if change.kind == ChangeKind::Create => return Ok(false),
                     None => {}
@@ -422,55 +606,112 @@ impl Engine {
             }
         }
         // The removal of a former name has no value after it.
-        change.values.retain(|value| value.after != value.before && (membership || !value.after.is_empty()));
+        change
+            .values
+            .retain(|value| value.after != value.before && (membership || !value.after.is_empty()));
         Ok(!change.values.is_empty())
     }
 
-    /// Replaces the names of members by the present names of their accounts: another change may have renamed them since the decision.
-    /// Nothing is done where a system refers by keys.
+    /// Replaces the names of members by the present names of their accounts: another change may
+    /// have renamed them since the decision. Nothing is done where a system refers by keys.
     pub(crate) async fn resolve_members(
         &self,
         share: &SystemDispatcher,
         rows: &mut [&mut ChangeRow],
     ) -> Result<Vec<Resolved>, EngineError> {
-        let by_name = |row: &ChangeRow| share.row.schema.get(&row.change.object).is_some_and(|schema| schema.refers_by_name);
-        let identities: Vec<&str> = rows.iter().filter(|row| by_name(row)).map(|row| row.change.identity.as_str()).collect();
+        let by_name = |row: &ChangeRow| {
+            share
+                .row
+                .schema
+                .get(&row.change.object)
+                .is_some_and(|schema| schema.refers_by_name)
+        };
+        let identities: Vec<&str> = rows
+            .iter()
+            .filter(|row| by_name(row))
+            .map(|row| row.change.identity.as_str())
+            .collect();
         if identities.is_empty() {
             return Ok(rows.iter().map(|_| Resolved::default()).collect());
         }
         let mut accounts: HashMap<String, Vec<Account>> = HashMap::new();
-        for (identity, account) in self.store.member_accounts(&identities, &share.row.name).await? {
+        for (identity, account) in self
+            .store
+            .member_accounts(&identities, &share.row.name)
+            .await?
+        {
             accounts.entry(identity).or_default().push(account);
         }
-        let former = |row: &ChangeRow| row.change.values.iter().skip(1).flat_map(|value| &value.before).map(Value::to_string).collect();
+        let former = |row: &ChangeRow| {
+            row.change
+                .values
+                .iter()
+                .skip(1)
+                .flat_map(|value| &value.before)
+                .map(Value::to_string)
+                .collect()
+        };
         let former: Vec<Vec<String>> = rows.iter().map(|row| former(row)).collect();
         let former: Vec<String> = former.into_iter().flatten().collect();
-        let in_use = if former.is_empty() { Vec::new() } else { self.store.names_in_use(&former, &share.row.name).await? };
+        let in_use = if former.is_empty() {
+            Vec::new()
+        } else {
+            self.store.names_in_use(&former, &share.row.name).await?
+        };
         let one = |row: &mut ChangeRow| {
             let change = &mut row.change;
             let before = change.values.clone();
             // Another account has the name now, and its memberships are decided separately.
             let is_free = |value: &Value| !in_use.contains(&value.to_string());
-            change.values.iter_mut().skip(1).for_each(|value| value.before.retain(is_free));
-            let Some(first) = change.values.first_mut() else { return Resolved::default() };
-            let there = accounts.get(&change.identity).map_or(&[][..], Vec::as_slice);
-            let decided = first.after.first().or(first.before.first()).map(|value| folded(&value.to_string()));
+            change
+                .values
+                .iter_mut()
+                .skip(1)
+                .for_each(|value| value.before.retain(is_free));
+            let Some(first) = change.values.first_mut() else {
+                return Resolved::default();
+            };
+            let there = accounts
+                .get(&change.identity)
+                .map_or(&[][..], Vec::as_slice);
+            let decided = first
+                .after
+                .first()
+                .or(first.before.first())
+                .map(|value| folded(&value.to_string()));
             let as_decided = |account: &&Account| {
-                decided.as_ref().is_some_and(|name| folded(&member_value(&first.attribute, account, true).to_string()) == *name)
+                decided.as_ref().is_some_and(|name| {
+                    folded(&member_value(&first.attribute, account, true).to_string()) == *name
+                })
             };
             let Some(account) = there.iter().find(as_decided).or(there.first()) else {
-                return Resolved { is_gone: change.kind == ChangeKind::Grant, ..Resolved::default() };
+                return Resolved {
+                    is_gone: change.kind == ChangeKind::Grant,
+                    ..Resolved::default()
+                };
             };
             let member = vec![member_value(&first.attribute, account, true)];
-            *(if change.kind == ChangeKind::Grant { &mut first.after } else { &mut first.before }) = member.clone();
-            change.values.iter_mut().skip(1).for_each(|value| value.before.retain(|former| !member.contains(former)));
+            *(if change.kind == ChangeKind::Grant {
+                &mut first.after
+            } else {
+                &mut first.before
+            }) = member.clone();
+            change
+                .values
+                .iter_mut()
+                .skip(1)
+                .for_each(|value| value.before.retain(|former| !member.contains(former)));
             let mut at = 0;
             change.values.retain(|value| {
                 at += 1;
                 at == 1 || !value.before.is_empty()
             });
             let member = Some((account.key.clone(), account.name.clone()));
-            Resolved { is_changed: change.values != before, member, is_gone: false }
+            Resolved {
+                is_changed: change.values != before,
+                member,
+                is_gone: false,
+            }
         };
         Ok(rows.iter_mut().map(|row| one(row)).collect())
     }
@@ -484,20 +725,48 @@ impl Engine {
         tally: &RunProgress,
         principal: &str,
     ) -> Result<SendOutcome, EngineError> {
-        let QueuePosition { is_claimed: mut marked, is_last: last, .. } = turn;
+        let QueuePosition {
+            is_claimed: mut marked,
+            is_last: last,
+            ..
+        } = turn;
         let object = row.change.object;
         let mut filled_in = has_pending_references(&row);
-        if filled_in && !self.resolve_pending_references(&mut row, share.row.schema.get(&object)).await? {
+        if filled_in
+            && !self
+                .resolve_pending_references(&mut row, share.row.schema.get(&object))
+                .await?
+        {
             let why = "the account that it waits for was not made";
-            self.store.record_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
+            self.store
+                .record_not_done(
+                    row.id,
+                    ChangeState::Canceled,
+                    why,
+                    "the next run sees to it",
+                    self.now(),
+                )
+                .await?;
             self.progress(tally);
             return Ok(SendOutcome::Done);
         }
         let mut member = None;
         if row.change.is_membership() {
-            let resolved = self.resolve_members(share, &mut [&mut row]).await?.pop().unwrap_or_default();
+            let resolved = self
+                .resolve_members(share, &mut [&mut row])
+                .await?
+                .pop()
+                .unwrap_or_default();
             if resolved.is_gone {
-                self.store.record_not_done(row.id, ChangeState::Canceled, MEMBER_GONE, "the next run sees to it", self.now()).await?;
+                self.store
+                    .record_not_done(
+                        row.id,
+                        ChangeState::Canceled,
+                        MEMBER_GONE,
+                        "the next run sees to it",
+                        self.now(),
+                    )
+                    .await?;
                 self.progress(tally);
                 return Ok(SendOutcome::Done);
             }
@@ -508,7 +777,11 @@ impl Engine {
         let change = &row.change;
         let account = match change.account {
             // At first, the account has the name of the decision; later it may have been renamed.
-            Some(id) => match tally.account_names.get(&id).filter(|_| marked && tally.claimed.contains(&row.id)) {
+            Some(id) => match tally
+                .account_names
+                .get(&id)
+                .filter(|_| marked && tally.claimed.contains(&row.id))
+            {
                 Some(called) => Some(called.clone()),
                 None => Some(self.store.called(id).await?),
             },
@@ -519,20 +792,38 @@ impl Engine {
             Some(Some(values)) => values,
             Some(None) => {
                 let why = "the password that was to be set cannot be had any more";
-                self.store.record_not_done(row.id, ChangeState::Canceled, why, "set it again", self.now()).await?;
+                self.store
+                    .record_not_done(
+                        row.id,
+                        ChangeState::Canceled,
+                        why,
+                        "set it again",
+                        self.now(),
+                    )
+                    .await?;
                 self.progress(tally);
                 return Ok(SendOutcome::Done);
             }
-            None => change.values.iter().cloned().chain(password.clone()).collect(),
+            None => change
+                .values
+                .iter()
+                .cloned()
+                .chain(password.clone())
+                .collect(),
         };
         let group = change.account.filter(|_| change.is_membership());
         let _one_at_a_time = share.alone(group).await;
         let merged = merged_lists(share, change);
         let refusals = RefusalScope::of(change, account.as_ref());
-        let mut write = Write { member, merged, ..Write::new(change.object, change.kind, account, values) };
+        let mut write = Write {
+            member,
+            merged,
+            ..Write::new(change.object, change.kind, account, values)
+        };
         // After a crash, an answer may be lost: a create must be searched for, other changes can be
         // sent again.
-        let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown) && change.kind == ChangeKind::Create;
+        let mut in_doubt = matches!(row.state, ChangeState::Sending | ChangeState::Unknown)
+            && change.kind == ChangeKind::Create;
         // By monotonic time: the wall clock may be set back meanwhile.
         let (begun, mut draws) = (self.monotonic_now(), 1);
         for attempt in 1.. {
@@ -541,23 +832,40 @@ impl Engine {
                     Ok(Some(account)) => {
                         let note = "the answer was lost; the account was found by its values, and nothing was sent twice";
                         let what = settled(share, &row, account, Some(note.to_owned()));
-                        self.confirm(share, ChangeResult::new(row, filled_in, what, principal)?, last).await?;
+                        self.confirm(
+                            share,
+                            ChangeResult::new(row, filled_in, what, principal)?,
+                            last,
+                        )
+                        .await?;
                         break;
                     }
-                    // The account may become visible later: it is searched for until the visibility lag has passed.
-                    Ok(None) if self.monotonic_now().duration_since(begun).unsigned_abs() < share.connector.visibility_lag() => {
+                    // The account may become visible later: it is searched for until the visibility
+                    // lag has passed.
+                    Ok(None)
+                        if self.monotonic_now().duration_since(begun).unsigned_abs()
+                            < share.connector.visibility_lag() =>
+                    {
                         if attempt < ATTEMPTS {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;
                         }
                         let said = "the answer to its making was lost, and the system does not show it yet";
-                        let lost = ConnectError::unknown_outcome("answer_lost", said, "it is looked for before anything is sent again");
+                        let lost = ConnectError::unknown_outcome(
+                            "answer_lost",
+                            said,
+                            "it is looked for before anything is sent again",
+                        );
                         return self.failed(&row, &lost, share, tally).await;
                     }
                     Ok(None) => {}
                     Err(error) if attempt >= ATTEMPTS => {
                         // The outcome stays unknown, whatever prevented the search.
-                        let lost = ConnectError::unknown_outcome("answer_lost", error.message, error.remedy);
+                        let lost = ConnectError::unknown_outcome(
+                            "answer_lost",
+                            error.message,
+                            error.remedy,
+                        );
                         return self.failed(&row, &lost, share, tally).await;
                     }
                     Err(_) => {
@@ -566,20 +874,32 @@ impl Engine {
                     }
                 }
             }
-            if !std::mem::take(&mut marked) && !self.store.claim_for_sending(vec![row.id], self.now()).await?.contains(&row.id) {
+            if !std::mem::take(&mut marked)
+                && !self
+                    .store
+                    .claim_for_sending(vec![row.id], self.now())
+                    .await?
+                    .contains(&row.id)
+            {
                 // A preemption canceled it.
                 self.progress(tally);
                 return Ok(SendOutcome::Done);
             }
             let written = match group {
                 // The group is not read back for one membership.
-                Some(_) => share.connector.write_membership(&write).await.map(|()| None),
+                Some(_) => share
+                    .connector
+                    .write_membership(&write)
+                    .await
+                    .map(|()| None),
                 None => share.connector.write(&write).await.map(Some),
             };
             let written = match written {
                 Ok(account) => Ok(account),
                 // Values that are not stored with the change are secrets.
-                Err(error) => Err(self.without_secrets(share, error, &secret_texts(&write.values, change)).await),
+                Err(error) => Err(self
+                    .without_secrets(share, error, &secret_texts(&write.values, change))
+                    .await),
             };
             match written {
                 Ok(account) => {
@@ -594,28 +914,65 @@ impl Engine {
                     break;
                 }
                 Err(error) if error.class == FailureClass::Accepted => {
-                    self.store.mark_accepted(row.id, &error.operation_url, self.now()).await?;
+                    self.store
+                        .mark_accepted(row.id, &error.operation_url, self.now())
+                        .await?;
                     self.record_system_success(&share.row.name);
                     self.progress(tally);
                     self.operation_accepted.notify_one();
                     return Ok(SendOutcome::Accepted);
                 }
                 Err(error) if error.class == FailureClass::WritesStopped => {
-                    self.take_back(VecDeque::from([row]), &error.message, tally).await?;
+                    self.take_back(VecDeque::from([row]), &error.message, tally)
+                        .await?;
                     return Ok(SendOutcome::Stopped);
                 }
-                Err(error) if matches!(error.class, FailureClass::Transient | FailureClass::UnknownOutcome) && attempt < ATTEMPTS => {
-                    tracing::info!(system = share.row.name, change = row.id, code = error.code, attempt, "a change is tried again");
-                    in_doubt = error.class == FailureClass::UnknownOutcome && change.kind == ChangeKind::Create;
-                    let state = if in_doubt { ChangeState::Unknown } else { ChangeState::Queued };
-                    self.store.record_not_done(row.id, state, &error.message, &error.remedy, self.now()).await?;
+                Err(error)
+                    if matches!(
+                        error.class,
+                        FailureClass::Transient | FailureClass::UnknownOutcome
+                    ) && attempt < ATTEMPTS =>
+                {
+                    tracing::info!(
+                        system = share.row.name,
+                        change = row.id,
+                        code = error.code,
+                        attempt,
+                        "a change is tried again"
+                    );
+                    in_doubt = error.class == FailureClass::UnknownOutcome
+                        && change.kind == ChangeKind::Create;
+                    let state = if in_doubt {
+                        ChangeState::Unknown
+                    } else {
+                        ChangeState::Queued
+                    };
+                    self.store
+                        .record_not_done(row.id, state, &error.message, &error.remedy, self.now())
+                        .await?;
                     self.clock.sleep(self.pause(attempt)).await;
                 }
                 Err(error) => {
-                    if self.redraw_password(share, &row, &mut write, &error, &mut draws).await? {
+                    if self
+                        .redraw_password(share, &row, &mut write, &error, &mut draws)
+                        .await?
+                    {
                         continue;
                     }
-                    return self.refused(share, Sent { row, write: &write, error, place: refusals }, turn, tally, principal).await;
+                    return self
+                        .refused(
+                            share,
+                            Sent {
+                                row,
+                                write: &write,
+                                error,
+                                place: refusals,
+                            },
+                            turn,
+                            tally,
+                            principal,
+                        )
+                        .await;
                 }
             }
         }
@@ -626,23 +983,51 @@ impl Engine {
     }
 
     /// Removes secrets that were sent from a system's answer.
-    async fn without_secrets(&self, share: &SystemDispatcher, error: ConnectError, sent: &[Zeroizing<String>]) -> ConnectError {
+    async fn without_secrets(
+        &self,
+        share: &SystemDispatcher,
+        error: ConnectError,
+        sent: &[Zeroizing<String>],
+    ) -> ConnectError {
         let own = match Settings::read(share.row.kind, &share.row.settings) {
-            Ok(settings) => self.store.secret(&share.row.name, settings.secret_field()).await.ok().flatten(),
+            Ok(settings) => self
+                .store
+                .secret(&share.row.name, settings.secret_field())
+                .await
+                .ok()
+                .flatten(),
             Err(_) => None,
         };
-        let secrets: Vec<&str> = sent.iter().chain(&own).map(|secret| secret.as_str()).collect();
+        let secrets: Vec<&str> = sent
+            .iter()
+            .chain(&own)
+            .map(|secret| secret.as_str())
+            .collect();
         error.without(&secrets)
     }
 
-    /// Hands a confirmed change to the task that stores results. The next change of the same account waits for it.
-    pub(crate) async fn confirm(&self, share: &SystemDispatcher, settling: ChangeResult, last: bool) -> Result<(), EngineError> {
+    /// Hands a confirmed change to the task that stores results. The next change of the same
+    /// account waits for it.
+    pub(crate) async fn confirm(
+        &self,
+        share: &SystemDispatcher,
+        settling: ChangeResult,
+        last: bool,
+    ) -> Result<(), EngineError> {
         let change = &settling.row.change;
         let password = crate::passwords::begins_with_password(share, change);
         let (done, is_done) = oneshot::channel();
         let ended = || EngineError::Store(StoreError::Closed);
         let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;
-        if confirmed.send(Confirmed { settling, password, settled: done }).await.is_err() {
+        if confirmed
+            .send(Confirmed {
+                settling,
+                password,
+                settled: done,
+            })
+            .await
+            .is_err()
+        {
             // The task's own error gives the reason.
             return Err(ended());
         }
@@ -663,10 +1048,22 @@ impl Engine {
         principal: &str,
     ) -> Result<(), EngineError> {
         let settled = settled(share, row, account, note);
-        let id = self.store.settle_done(row, settled, principal, self.monotonic_now()).await?;
+        let id = self
+            .store
+            .settle_done(row, settled, principal, self.monotonic_now())
+            .await?;
         let change = &row.change;
         if crate::passwords::begins_with_password(share, change) {
-            self.store.first_password_set(row.id, id, &change.identity, &change.system, &change.label, self.now()).await?;
+            self.store
+                .first_password_set(
+                    row.id,
+                    id,
+                    &change.identity,
+                    &change.system,
+                    &change.label,
+                    self.now(),
+                )
+                .await?;
         }
         Ok(())
     }
@@ -683,9 +1080,19 @@ impl Engine {
         if error.class == FailureClass::UnknownOutcome && row.change.kind == ChangeKind::Create {
             // The account may exist: it is searched for before the next decision about it.
             let next = "it is looked for by itself";
-            self.store.record_not_done(row.id, ChangeState::Unknown, &error.message, next, self.now()).await?;
+            self.store
+                .record_not_done(
+                    row.id,
+                    ChangeState::Unknown,
+                    &error.message,
+                    next,
+                    self.now(),
+                )
+                .await?;
         } else {
-            self.store.record_failed(row.id, &error.message, &error.remedy, passing, self.now()).await?;
+            self.store
+                .record_failed(row.id, &error.message, &error.remedy, passing, self.now())
+                .await?;
         }
         let many = passing && share.in_a_row.fetch_add(1, Ordering::Relaxed) + 1 >= IN_A_ROW;
         if error.class == FailureClass::SystemDown || many {
@@ -698,32 +1105,67 @@ impl Engine {
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.progress(tally);
         // A refusal says nothing about the changes of other values.
-        Ok(if error.class == FailureClass::Permanent { SendOutcome::Refused } else { SendOutcome::Failed })
+        Ok(if error.class == FailureClass::Permanent {
+            SendOutcome::Refused
+        } else {
+            SendOutcome::Failed
+        })
     }
 
     /// Searches for an account with an unknown creation outcome. It must agree in every identifying
     /// value, or it is another person's.
-    pub(crate) async fn look_for(&self, share: &SystemDispatcher, write: &Write) -> Result<Option<Observed>, ConnectError> {
+    pub(crate) async fn look_for(
+        &self,
+        share: &SystemDispatcher,
+        write: &Write,
+    ) -> Result<Option<Observed>, ConnectError> {
         let telling = |names: &dyn Fn(&str) -> bool| -> Vec<(String, Value)> {
             let values = write.values.iter().filter(|value| names(&value.attribute));
-            values.filter_map(|value| Some((value.attribute.clone(), value.after.first()?.clone()))).collect()
+            values
+                .filter_map(|value| Some((value.attribute.clone(), value.after.first()?.clone())))
+                .collect()
         };
-        let name = share.row.schema.get(&write.object).and_then(|schema| schema.name_attribute.as_deref());
-        let mut probes = telling(&|attribute| PROBES.iter().copied().chain(name).any(|probe| attribute.eq_ignore_ascii_case(probe)));
+        let name = share
+            .row
+            .schema
+            .get(&write.object)
+            .and_then(|schema| schema.name_attribute.as_deref());
+        let mut probes = telling(&|attribute| {
+            PROBES
+                .iter()
+                .copied()
+                .chain(name)
+                .any(|probe| attribute.eq_ignore_ascii_case(probe))
+        });
         if probes.is_empty() {
             // Without generally identifying values, those of the match rules are compared.
-            let rules = share.rules.get(&write.object).map_or(&[][..], |types| types.matching.as_slice());
-            let read: Vec<&str> =
-                rules.iter().flat_map(|rule| &rule.account).flat_map(|program| program.reads()).map(|(_, n)| n.as_str()).collect();
-            probes = telling(&|attribute| read.iter().any(|name| attribute.eq_ignore_ascii_case(name)));
+            let rules = share
+                .rules
+                .get(&write.object)
+                .map_or(&[][..], |types| types.matching.as_slice());
+            let read: Vec<&str> = rules
+                .iter()
+                .flat_map(|rule| &rule.account)
+                .flat_map(|program| program.reads())
+                .map(|(_, n)| n.as_str())
+                .collect();
+            probes =
+                telling(&|attribute| read.iter().any(|name| attribute.eq_ignore_ascii_case(name)));
         }
         let found = share.connector.find(write.object, &probes).await?;
         let fits = |account: &Observed| {
             probes.iter().all(|(name, value)| {
-                account.attributes.get(name).iter().any(|there| there.to_string().trim().eq_ignore_ascii_case(value.to_string().trim()))
+                account.attributes.get(name).iter().any(|there| {
+                    there
+                        .to_string()
+                        .trim()
+                        .eq_ignore_ascii_case(value.to_string().trim())
+                })
             })
         };
-        Ok(found.into_iter().find(|account| !probes.is_empty() && fits(account)))
+        Ok(found
+            .into_iter()
+            .find(|account| !probes.is_empty() && fits(account)))
     }
 
     /// Exponential backoff with jitter, by the number of attempts.
@@ -732,7 +1174,10 @@ impl Engine {
     }
 
     pub(crate) fn progress(&self, tally: &RunProgress) {
-        let (done, failed) = (tally.done.load(Ordering::Relaxed), tally.failed.load(Ordering::Relaxed));
+        let (done, failed) = (
+            tally.done.load(Ordering::Relaxed),
+            tally.failed.load(Ordering::Relaxed),
+        );
         let total = tally.total.load(Ordering::Relaxed);
         let elapsed = tally.begun.elapsed().as_millis().max(1) as usize;
         let settled = done + failed;
@@ -742,7 +1187,8 @@ impl Engine {
             failed,
             total,
             per_ten_seconds: settled * 10_000 / elapsed,
-            seconds_left: (settled > 0).then(|| (total.saturating_sub(settled) * elapsed / settled / 1000) as u64),
+            seconds_left: (settled > 0)
+                .then(|| (total.saturating_sub(settled) * elapsed / settled / 1000) as u64),
         });
     }
 }

@@ -1,5 +1,5 @@
-//! What somebody did in a system itself: an account made that belongs to nobody, one deleted that belongs to
-//! somebody. It is told once, with what the rules make of it.
+//! What somebody did in a system itself: an account made that belongs to nobody, one deleted that
+//! belongs to somebody. It is told once, with what the rules make of it.
 
 use crate::{Engine, EngineError, Event};
 use std::collections::{HashMap, HashSet};
@@ -12,7 +12,8 @@ use tide_core::{Outcome, Population, RuleSet};
 use tide_store::Surprise;
 
 impl Engine {
-    /// Notes what is new of it. The accounts that are as they should be again, though they were changed there.
+    /// Notes what is new of it. The accounts that are as they should be again, though they were
+    /// changed there.
     pub(crate) async fn record_external_changes(
         &self,
         rules: &RuleSet,
@@ -20,33 +21,69 @@ impl Engine {
         outcome: &Outcome,
         about: Option<&Records>,
     ) -> Result<Vec<i64>, EngineError> {
-        let accounts: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, account)| (account.id, at)).collect();
-        let labels: HashMap<&str, &str> =
-            outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), label.as_str())).collect();
+        let accounts: HashMap<i64, usize> = population
+            .accounts
+            .iter()
+            .enumerate()
+            .map(|(at, account)| (account.id, at))
+            .collect();
+        let labels: HashMap<&str, &str> = outcome
+            .identities
+            .iter()
+            .map(|(identity, label)| (identity.id.as_str(), label.as_str()))
+            .collect();
         let mut surprises = Vec::new();
         for link in &population.links {
-            let Some(account) = accounts.get(&link.account).map(|&at| &population.accounts[at]) else { continue };
-            let Some(types) = rules.of(&account.system, account.kind).filter(|types| types.is_target()) else { continue };
+            let Some(account) = accounts
+                .get(&link.account)
+                .map(|&at| &population.accounts[at])
+            else {
+                continue;
+            };
+            let Some(types) = rules
+                .of(&account.system, account.kind)
+                .filter(|types| types.is_target())
+            else {
+                continue;
+            };
             // Where a system gives values, somebody who is gone there has left.
             if account.absent_since.is_none() || types.is_source() {
                 continue;
             }
-            let whose = labels.get(link.identity.as_str()).copied().unwrap_or("somebody");
+            let whose = labels
+                .get(link.identity.as_str())
+                .copied()
+                .unwrap_or("somebody");
             let becomes = match types.on_deleted {
                 OnDeleted::Ask => "it is held until a person says what becomes of it",
                 OnDeleted::Recreate => "it is made again",
                 OnDeleted::Ignore => "it stays deleted",
             };
-            surprises.push((Surprise::Deleted(account.id), format!("It was the account of {whose}; {becomes}.")));
+            surprises.push((
+                Surprise::Deleted(account.id),
+                format!("It was the account of {whose}; {becomes}."),
+            ));
         }
-        let targets =
-            outcome.changes.iter().filter(|change| rules.of(&change.system, change.object).is_some_and(|types| !types.is_source()));
+        let targets = outcome.changes.iter().filter(|change| {
+            rules
+                .of(&change.system, change.object)
+                .is_some_and(|types| !types.is_source())
+        });
         // What is outstanding for others was looked at when it was decided.
         let read = |id: i64| accounts.contains_key(&id);
         for change in targets.filter(|change| change.account.is_some_and(read)) {
-            let Some((id, _)) = change.account.and_then(|id| population.drift_baseline.get_key_value(&id)) else { continue };
-            // It was as it should be before that reading, and is not any more: it was changed there, and not at its source.
-            let schema = population.systems.get(&change.system).and_then(|facts| facts.schema.get(&change.object));
+            let Some((id, _)) = change
+                .account
+                .and_then(|id| population.drift_baseline.get_key_value(&id))
+            else {
+                continue;
+            };
+            // It was as it should be before that reading, and is not any more: it was changed
+            // there, and not at its source.
+            let schema = population
+                .systems
+                .get(&change.system)
+                .and_then(|facts| facts.schema.get(&change.object));
             let undone = |value: &&ValueChange| {
                 let def = schema.and_then(|schema| schema.get(&value.attribute));
                 !value.after.is_empty() && changed_there(population, *id, def, value)
@@ -55,30 +92,73 @@ impl Engine {
                 .values
                 .iter()
                 .filter(undone)
-                .map(|value| format!("{} was {} and is {}", value.attribute, show(&value.after), show(&value.before)))
+                .map(|value| {
+                    format!(
+                        "{} was {} and is {}",
+                        value.attribute,
+                        show(&value.after),
+                        show(&value.before)
+                    )
+                })
                 .collect();
             if !told.is_empty() {
-                let reports = rules.of(&change.system, change.object).is_some_and(|types| types.on_drift == OnDrift::Report);
-                let becomes = if reports { "it is left until somebody says otherwise" } else { "the next run puts it right" };
-                let body = format!("It is the account of {}: {}; {becomes}.", change.label, told.join(", "));
+                let reports = rules
+                    .of(&change.system, change.object)
+                    .is_some_and(|types| types.on_drift == OnDrift::Report);
+                let becomes = if reports {
+                    "it is left until somebody says otherwise"
+                } else {
+                    "the next run puts it right"
+                };
+                let body = format!(
+                    "It is the account of {}: {}; {becomes}.",
+                    change.label,
+                    told.join(", ")
+                );
                 surprises.push((Surprise::Changed(*id), body));
             }
         }
-        for line in outcome.decided.iter().filter(|line| line.identity.is_none()) {
-            let Some(types) = rules.of(&line.system, line.object).filter(|types| types.is_target() && !types.is_source()) else { continue };
-            let stray = matches!(line.verdict, Verdict::Orphaned | Verdict::OnHold | Verdict::Disable);
-            let Some(account) = line.account.filter(|_| stray) else { continue };
+        for line in outcome
+            .decided
+            .iter()
+            .filter(|line| line.identity.is_none())
+        {
+            let Some(types) = rules
+                .of(&line.system, line.object)
+                .filter(|types| types.is_target() && !types.is_source())
+            else {
+                continue;
+            };
+            let stray = matches!(
+                line.verdict,
+                Verdict::Orphaned | Verdict::OnHold | Verdict::Disable
+            );
+            let Some(account) = line.account.filter(|_| stray) else {
+                continue;
+            };
             let becomes = match types.on_orphaned {
                 OnOrphaned::Ignore => "it is left alone",
                 OnOrphaned::Disable => "it is disabled",
                 OnOrphaned::Ask => "a person must say whose it is",
             };
-            surprises.push((Surprise::Made(account), format!("It matches nobody; {becomes}.")));
+            surprises.push((
+                Surprise::Made(account),
+                format!("It matches nobody; {becomes}."),
+            ));
         }
         // Whoever is as they should be again holds what counts from here on.
-        let changing: HashSet<i64> = outcome.changes.iter().filter_map(|change| change.account).collect();
+        let changing: HashSet<i64> = outcome
+            .changes
+            .iter()
+            .filter_map(|change| change.account)
+            .collect();
         let decided = |id: &i64| about.is_none_or(|about| about.accounts.contains(id));
-        let right: Vec<i64> = population.drift_baseline.keys().filter(|id| !changing.contains(id) && decided(id)).copied().collect();
+        let right: Vec<i64> = population
+            .drift_baseline
+            .keys()
+            .filter(|id| !changing.contains(id) && decided(id))
+            .copied()
+            .collect();
         if self.store.notice_surprises(surprises, self.now()).await? > 0 {
             self.tell(Event::Noticed);
         }

@@ -32,8 +32,9 @@ fn look(path: &Path) -> Option<FileState> {
 }
 
 impl Engine {
-    /// Watches until the service stops. What stands there at the first look is read too: it may have arrived while nobody watched,
-    /// between the last read and the arming, or while the service was down.
+    /// Watches until the service stops. What stands there at the first look is read too: it may
+    /// have arrived while nobody watched, between the last read and the arming, or while the
+    /// service was down.
     pub fn watch_feeds(self: &Arc<Self>) {
         self.supervise("feed watcher", |engine| async move {
             let mut seen: HashMap<String, FileState> = HashMap::new();
@@ -61,7 +62,8 @@ impl Engine {
                     let pause = failed.remove(&row.name).filter(|_| is_seen).map_or(PAUSE.0, |before| (before.pause * 2).min(PAUSE.1));
                     let is_passing = match engine.read_by_name(&row.name).await {
                         Ok(reads) => match reads.iter().find_map(|read| read.error.as_ref()) {
-                            // A file that is refused is refused as long as it stays the same. What else fails may pass.
+                            // A file that is refused is refused as long as it stays the same. What
+                            // else fails may pass.
                             Some(error) => error.class != FailureClass::Permanent || !error.code.starts_with("feed_"),
                             None => {
                                 let read: usize = reads.iter().map(|read| read.seen).sum();

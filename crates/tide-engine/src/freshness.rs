@@ -43,8 +43,16 @@ fn length(from: Timestamp, to: Timestamp) -> Duration {
 }
 
 /// Warns about operations that take longer than their configured interval.
-fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&WatcherStatus>, run: Option<Duration>) -> Vec<String> {
-    let Some(way) = heard.and_then(|heard| heard.way).filter(|way| !matches!(way, WatchMode::Arrival | WatchMode::Pushed)) else {
+fn hurry(
+    schedule: &Schedule,
+    whole: Option<&WholeReading>,
+    heard: Option<&WatcherStatus>,
+    run: Option<Duration>,
+) -> Vec<String> {
+    let Some(way) = heard
+        .and_then(|heard| heard.way)
+        .filter(|way| !matches!(way, WatchMode::Arrival | WatchMode::Pushed))
+    else {
         return Vec::new();
     };
     let mut all = Vec::new();
@@ -53,14 +61,31 @@ fn hurry(schedule: &Schedule, whole: Option<&WholeReading>, heard: Option<&Watch
         WatchMode::FullRead => every,
         _ => Duration::try_from(schedule.full_every(way)).unwrap_or_default(),
     };
-    if let Some(took) = whole.map(|whole| length(whole.started, whole.ended)).filter(|took| *took > full) {
-        all.push(format!("reading it whole took {}, and it is read every {}: choose a longer time", shown(took), shown(full)));
+    if let Some(took) = whole
+        .map(|whole| length(whole.started, whole.ended))
+        .filter(|took| *took > full)
+    {
+        all.push(format!(
+            "reading it whole took {}, and it is read every {}: choose a longer time",
+            shown(took),
+            shown(full)
+        ));
     }
     // A system that sends its changes is not polled.
-    if let Some(took) = heard.and_then(|heard| heard.asked).map(|(_, took)| took).filter(|took| *took > every) {
-        all.push(format!("asking it took {}, and it is asked every {}: choose a longer time", shown(took), shown(every)));
+    if let Some(took) = heard
+        .and_then(|heard| heard.asked)
+        .map(|(_, took)| took)
+        .filter(|took| *took > every)
+    {
+        all.push(format!(
+            "asking it took {}, and it is asked every {}: choose a longer time",
+            shown(took),
+            shown(every)
+        ));
     }
-    if let Some(took) = run.filter(|took| *took > every && heard.is_some_and(|heard| heard.next.is_some())) {
+    if let Some(took) =
+        run.filter(|took| *took > every && heard.is_some_and(|heard| heard.next.is_some()))
+    {
         let (took, every) = (shown(took), shown(every));
         all.push(format!("the last run took {took}, and it is asked every {every}: what changes meanwhile waits for the next run"));
     }
@@ -71,14 +96,22 @@ impl Engine {
     /// The freshness of all types that the rules use.
     pub async fn known(&self) -> Result<Vec<Freshness>, EngineError> {
         let (whole, listening) = (self.store.whole_readings().await?, self.watchers());
-        let last = self.store.last_change_set(ChangeSetKind::Run, false).await?;
-        let run = last.and_then(|set| Some(length(set.started.parse().ok()?, set.ended?.parse().ok()?)));
+        let last = self
+            .store
+            .last_change_set(ChangeSetKind::Run, false)
+            .await?;
+        let run =
+            last.and_then(|set| Some(length(set.started.parse().ok()?, set.ended?.parse().ok()?)));
         let mut all = Vec::new();
         for (row, types) in self.to_read().await? {
             let schedule = Schedule::read(&row.schedule);
             for object in types {
-                let whole = whole.iter().find(|one| one.system == row.name && one.object == object);
-                let heard = listening.iter().find(|one| one.system == row.name && one.object == object);
+                let whole = whole
+                    .iter()
+                    .find(|one| one.system == row.name && one.object == object);
+                let heard = listening
+                    .iter()
+                    .find(|one| one.system == row.name && one.object == object);
                 let pushed = row.kind == SystemKind::Push;
                 let needs = match whole {
                     _ if pushed => None,
@@ -89,8 +122,14 @@ impl Engine {
                 let asked = heard.and_then(|heard| heard.asked).map(|(at, _)| at);
                 let told = |way: WatchMode| way.is_sent() && way != WatchMode::Arrival;
                 all.push(Freshness {
-                    at: whole.map(|whole| whole.started).max(asked).max(heard.and_then(|heard| heard.news)),
-                    live: pushed || heard.is_some_and(|heard| heard.state == WatcherState::Watching && heard.way.is_some_and(told)),
+                    at: whole
+                        .map(|whole| whole.started)
+                        .max(asked)
+                        .max(heard.and_then(|heard| heard.news)),
+                    live: pushed
+                        || heard.is_some_and(|heard| {
+                            heard.state == WatcherState::Watching && heard.way.is_some_and(told)
+                        }),
                     needs,
                     hurry: hurry(&schedule, whole, heard, run),
                     system: row.name.clone(),
@@ -108,7 +147,8 @@ impl Engine {
             Err(EngineError::NoRules | EngineError::Rules(_)) => return Ok(Vec::new()),
             Err(other) => return Err(other),
         };
-        let asked = |one: &Freshness| one.needs.is_some() && rules.set.systems.contains_key(&one.system);
+        let asked =
+            |one: &Freshness| one.needs.is_some() && rules.set.systems.contains_key(&one.system);
         Ok(self.known().await?.into_iter().filter(asked).collect())
     }
 }
@@ -120,8 +160,13 @@ mod tests {
     #[test]
     fn what_takes_longer_than_its_pause_is_told() {
         let at = |second: i64| Timestamp::from_second(second).expect("a moment");
-        let whole =
-            |took| WholeReading { system: "harbour".into(), object: ObjectType::Person, started: at(0), ended: at(took), outdated: false };
+        let whole = |took| WholeReading {
+            system: "harbour".into(),
+            object: ObjectType::Person,
+            started: at(0),
+            ended: at(took),
+            outdated: false,
+        };
         let heard = |way, took| WatcherStatus {
             system: "harbour".into(),
             object: ObjectType::Person,
@@ -134,19 +179,43 @@ mod tests {
             asked: Some((at(1), Duration::from_secs(took))),
             error: None,
         };
-        let schedule = Schedule { every_seconds: Some(60), full_every_seconds: Some(3600), ..Schedule::default() };
-        let told = |took, way, asked, run| hurry(&schedule, Some(&whole(took)), Some(&heard(way, asked)), run);
-        assert_eq!(told(900, WatchMode::Modified, 2, Some(Duration::from_secs(3))), Vec::<String>::new());
+        let schedule = Schedule {
+            every_seconds: Some(60),
+            full_every_seconds: Some(3600),
+            ..Schedule::default()
+        };
+        let told = |took, way, asked, run| {
+            hurry(&schedule, Some(&whole(took)), Some(&heard(way, asked)), run)
+        };
+        assert_eq!(
+            told(900, WatchMode::Modified, 2, Some(Duration::from_secs(3))),
+            Vec::<String>::new()
+        );
         assert_eq!(
             told(7200, WatchMode::Modified, 2, None),
             ["reading it whole took 2 h, and it is read every 60 min: choose a longer time"]
         );
-        assert_eq!(told(900, WatchMode::Modified, 61, None), ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]);
+        assert_eq!(
+            told(900, WatchMode::Modified, 61, None),
+            ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]
+        );
         let run = told(900, WatchMode::Modified, 2, Some(Duration::from_secs(400)));
-        assert_eq!(run, ["the last run took 6 min, and it is asked every 60 s: what changes meanwhile waits for the next run"]);
+        assert_eq!(
+            run,
+            [
+                "the last run took 6 min, and it is asked every 60 s: what changes meanwhile waits for the next run"
+            ]
+        );
         // In the mode of full reads, the poll interval is the interval of full reads.
-        assert_eq!(told(90, WatchMode::FullRead, 2, None), ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]);
+        assert_eq!(
+            told(90, WatchMode::FullRead, 2, None),
+            ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]
+        );
         assert_eq!(told(90, WatchMode::Pushed, 99, None), Vec::<String>::new());
-        assert_eq!(hurry(&schedule, None, None, Some(Duration::from_secs(400))), Vec::<String>::new(), "it is not followed");
+        assert_eq!(
+            hurry(&schedule, None, None, Some(Duration::from_secs(400))),
+            Vec::<String>::new(),
+            "it is not followed"
+        );
     }
 }

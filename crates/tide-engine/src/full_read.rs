@@ -48,7 +48,11 @@ pub struct Read {
 impl Engine {
     /// Reads these types of a system. A reading that breaks keeps what it brought and makes nobody
     /// absent.
-    pub async fn read_system(&self, row: &SystemRow, objects: &[ObjectType]) -> Result<Vec<Read>, EngineError> {
+    pub async fn read_system(
+        &self,
+        row: &SystemRow,
+        objects: &[ObjectType],
+    ) -> Result<Vec<Read>, EngineError> {
         self.read_until(row, objects, &self.stopping).await
     }
 
@@ -67,10 +71,28 @@ impl Engine {
     }
 
     /// Reads one type of a system, after a reading of it that is on its way.
-    pub(crate) async fn read_one(&self, row: &SystemRow, object: ObjectType, cancel: &CancellationToken) -> Result<Read, EngineError> {
-        let lock = crate::lock(&self.read_locks).entry((row.name.clone(), object)).or_default().clone();
-        let cancelled = || ConnectError::transient("cancelled", "the reading was cancelled", "it is read again");
-        let mut read = Read { system: row.name.clone(), object, seen: 0, absent: 0, quarantined: 0, unchanged: false, error: None };
+    pub(crate) async fn read_one(
+        &self,
+        row: &SystemRow,
+        object: ObjectType,
+        cancel: &CancellationToken,
+    ) -> Result<Read, EngineError> {
+        let lock = crate::lock(&self.read_locks)
+            .entry((row.name.clone(), object))
+            .or_default()
+            .clone();
+        let cancelled = || {
+            ConnectError::transient("cancelled", "the reading was cancelled", "it is read again")
+        };
+        let mut read = Read {
+            system: row.name.clone(),
+            object,
+            seen: 0,
+            absent: 0,
+            quarantined: 0,
+            unchanged: false,
+            error: None,
+        };
         let _alone = tokio::select! {
             alone = lock.lock_owned() => alone,
             () = cancel.cancelled() => {
@@ -90,22 +112,33 @@ impl Engine {
                 ReadState::Complete
             }
             Ok(gone) => {
-                read.absent = self.store.complete_reading(reading, gone, self.monotonic_now()).await?;
+                read.absent = self
+                    .store
+                    .complete_reading(reading, gone, self.monotonic_now())
+                    .await?;
                 self.access(row).feed_was_kept();
                 ReadState::Complete
             }
             Err(EngineError::Connect(error)) => {
                 tracing::warn!(system = row.name, %object, code = error.code, %error, "a reading broke off; nobody is absent by it");
-                self.store.break_reading(reading, &error.message, self.now()).await?;
+                self.store
+                    .break_reading(reading, &error.message, self.now())
+                    .await?;
                 read.error = Some(error);
                 ReadState::Failed
             }
             Err(other) => {
-                self.store.break_reading(reading, &other.to_string(), self.now()).await?;
+                self.store
+                    .break_reading(reading, &other.to_string(), self.now())
+                    .await?;
                 return Err(other);
             }
         };
-        self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state });
+        self.tell(Event::Reading {
+            system: row.name.clone(),
+            seen: read.seen,
+            state,
+        });
         Ok(read)
     }
 
@@ -119,10 +152,16 @@ impl Engine {
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
         if row.kind == SystemKind::Push
-            && let Some((unsent, all)) = self.store.unsent_since_restore(&row.name, object).await?.filter(|(unsent, _)| *unsent > 0)
+            && let Some((unsent, all)) = self
+                .store
+                .unsent_since_restore(&row.name, object)
+                .await?
+                .filter(|(unsent, _)| *unsent > 0)
         {
             let name = &row.name;
-            let said = format!("a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since");
+            let said = format!(
+                "a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since"
+            );
             let remedy = format!(
                 "have it send everything again; or accept the records as old as they are: `eager-tide systems accept-records {name}`"
             );
@@ -132,8 +171,17 @@ impl Engine {
         if row.schema.is_empty() {
             // First contact: what the system has is needed to check the rules and to compare.
             let described = connector.describe().await?;
-            self.store.set_system_check(&row.name, &serde_json::json!([]), Some(&described.schema), started).await?;
-            self.store.set_system_profile(&row.name, &described.profile, &described.own).await?;
+            self.store
+                .set_system_check(
+                    &row.name,
+                    &serde_json::json!([]),
+                    Some(&described.schema),
+                    started,
+                )
+                .await?;
+            self.store
+                .set_system_profile(&row.name, &described.profile, &described.own)
+                .await?;
         }
         let mut showing = connector.clone().read_all(object);
         let mut pending: Vec<Observed> = Vec::new();
@@ -155,7 +203,13 @@ impl Engine {
                 if let Some(before) = keeping.take() {
                     before.await?;
                 }
-                keeping = Some(Box::pin(self.store.observe(reading, &row.name, object, started, std::mem::take(&mut pending))));
+                keeping = Some(Box::pin(self.store.observe(
+                    reading,
+                    &row.name,
+                    object,
+                    started,
+                    std::mem::take(&mut pending),
+                )));
             }
             // Only at the end: a batch that is taken here and not waited for would be lost.
             if !batch && let Some(last) = keeping.take() {
@@ -166,13 +220,22 @@ impl Engine {
                 SnapshotItem::Batch(batch) => {
                     read.seen += batch.len();
                     pending.extend(batch);
-                    self.tell(Event::Reading { system: row.name.clone(), seen: read.seen, state: ReadState::Running });
+                    self.tell(Event::Reading {
+                        system: row.name.clone(),
+                        seen: read.seen,
+                        state: ReadState::Running,
+                    });
                 }
                 SnapshotItem::Quarantined(rows) => {
                     read.quarantined += rows.len();
                     let rows = rows
                         .into_iter()
-                        .map(|row| tide_store::QuarantineRow { line: row.line as i64, reason: row.reason, raw: row.raw, key: row.key })
+                        .map(|row| tide_store::QuarantineRow {
+                            line: row.line as i64,
+                            reason: row.reason,
+                            raw: row.raw,
+                            key: row.key,
+                        })
                         .collect();
                     self.store.quarantine(reading, rows).await?;
                 }
@@ -181,20 +244,31 @@ impl Engine {
                     return Ok(Vec::new());
                 }
                 SnapshotItem::Complete(count) if count == read.seen => {
-                    return self.look_for_missing(row, &*connector, reading, started, read).await;
+                    return self
+                        .look_for_missing(row, &*connector, reading, started, read)
+                        .await;
                 }
                 SnapshotItem::Complete(count) => {
-                    return Err(
-                        ConnectError::transient("count", format!("{} of {count} accounts arrived", read.seen), "it is read again").into()
-                    );
+                    return Err(ConnectError::transient(
+                        "count",
+                        format!("{} of {count} accounts arrived", read.seen),
+                        "it is read again",
+                    )
+                    .into());
                 }
             }
         }
-        Err(ConnectError::transient("cut", "the reading ended without a word", "it is read again").into())
+        Err(ConnectError::transient(
+            "cut",
+            "the reading ended without a word",
+            "it is read again",
+        )
+        .into())
     }
 
-    /// Looks at who was not shown and was there before. Many at once mean that the reading is not to be trusted; of the others each
-    /// is asked for, where a list can miss somebody while it changes. Returns the keys of those that the system said are gone.
+    /// Looks at who was not shown and was there before. Many at once mean that the reading is not
+    /// to be trusted; of the others each is asked for, where a list can miss somebody while it
+    /// changes. Returns the keys of those that the system said are gone.
     async fn look_for_missing(
         &self,
         row: &SystemRow,
@@ -204,8 +278,12 @@ impl Engine {
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
         let mut missing = self.store.missing(reading, LOOKED_FOR).await?;
-        let most = Settings::read(row.kind, &row.settings).ok().and_then(|settings| settings.most_shrink_percent());
-        let too_many = |most: u8| missing.count > FEW_MISSING && missing.count * 100 > missing.known * usize::from(most);
+        let most = Settings::read(row.kind, &row.settings)
+            .ok()
+            .and_then(|settings| settings.most_shrink_percent());
+        let too_many = |most: u8| {
+            missing.count > FEW_MISSING && missing.count * 100 > missing.known * usize::from(most)
+        };
         if let Some(most) = most.filter(|most| too_many(*most)) {
             let said = format!(
                 "{} of {} accounts of type {} that were there are not shown: more than {most} % fewer, and the reading is refused whole",
@@ -217,18 +295,34 @@ impl Engine {
         if missing.keys.is_empty() {
             return Ok(Vec::new());
         }
-        let Some(there) = connector.confirm_missing(read.object, &missing.keys).await? else { return Ok(Vec::new()) };
+        let Some(there) = connector
+            .confirm_missing(read.object, &missing.keys)
+            .await?
+        else {
+            return Ok(Vec::new());
+        };
         if there.is_empty() {
             return Ok(missing.keys);
         }
         if missing.count > missing.keys.len() {
-            let said = format!("{} accounts were not shown, and some of them are there: the list changed while it was read", missing.count);
+            let said = format!(
+                "{} accounts were not shown, and some of them are there: the list changed while it was read",
+                missing.count
+            );
             return Err(ConnectError::transient("page_shift", said, "it is read again").into());
         }
-        tracing::info!(system = row.name, count = there.len(), "accounts that a list did not show are there");
+        tracing::info!(
+            system = row.name,
+            count = there.len(),
+            "accounts that a list did not show are there"
+        );
         read.seen += there.len();
-        missing.keys.retain(|key| !there.iter().any(|account| account.key == *key));
-        self.store.observe(reading, &row.name, read.object, started, there).await?;
+        missing
+            .keys
+            .retain(|key| !there.iter().any(|account| account.key == *key));
+        self.store
+            .observe(reading, &row.name, read.object, started, there)
+            .await?;
         Ok(missing.keys)
     }
 }

@@ -44,39 +44,86 @@ impl Engine {
     /// The groups that somebody is in, and the members that a group has.
     pub async fn groups_of(&self, id: &str) -> Result<GroupView, EngineError> {
         let (_, population, outcome) = self.decide_now().await?;
-        let identities: HashMap<&str, (&tide_core::Identity, &str)> =
-            outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), (identity, label.as_str()))).collect();
-        let (own, _) = identities.get(id).copied().ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
-        let owner: HashMap<AccountId, &str> = population.links.iter().map(|link| (link.account, link.identity.as_str())).collect();
-        let given: HashMap<(&str, AccountId), Timestamp> =
-            population.rule_memberships.iter().map(|one| ((one.identity.as_str(), one.group), one.created_at)).collect();
+        let identities: HashMap<&str, (&tide_core::Identity, &str)> = outcome
+            .identities
+            .iter()
+            .map(|(identity, label)| (identity.id.as_str(), (identity, label.as_str())))
+            .collect();
+        let (own, _) = identities
+            .get(id)
+            .copied()
+            .ok_or_else(|| StoreError::Missing {
+                what: "identity",
+                name: id.to_owned(),
+            })?;
+        let owner: HashMap<AccountId, &str> = population
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()))
+            .collect();
+        let given: HashMap<(&str, AccountId), Timestamp> = population
+            .rule_memberships
+            .iter()
+            .map(|one| ((one.identity.as_str(), one.group), one.created_at))
+            .collect();
         let all = MembershipRules::everywhere(&population);
         let mapped = |group: Option<&str>, member: Option<&str>| {
-            let (Some(group), Some(member)) = (group.and_then(|id| identities.get(id)), member) else { return false };
-            group.0.attributes.iter().flat_map(|(_, values)| values).any(|value| matches!(value, Value::Reference(id) if id == member))
+            let (Some(group), Some(member)) = (group.and_then(|id| identities.get(id)), member)
+            else {
+                return false;
+            };
+            group
+                .0
+                .attributes
+                .iter()
+                .flat_map(|(_, values)| values)
+                .any(|value| matches!(value, Value::Reference(id) if id == member))
         };
         let made = |group: &Account, member: &Account, shown: &Account| {
-            let (group_of, member_of) = (owner.get(&group.id).copied(), owner.get(&member.id).copied());
-            let since = member_of.and_then(|member| given.get(&(member, group.id))).copied();
+            let (group_of, member_of) = (
+                owner.get(&group.id).copied(),
+                owner.get(&member.id).copied(),
+            );
+            let since = member_of
+                .and_then(|member| given.get(&(member, group.id)))
+                .copied();
             let origin = match since {
                 Some(_) => MembershipOrigin::Rule,
                 None if mapped(group_of, member_of) => MembershipOrigin::Mapped,
                 None => MembershipOrigin::Manual,
             };
             let identity = owner.get(&shown.id).map(|id| (*id).to_owned());
-            let known = identity.as_deref().and_then(|id| identities.get(id)).map(|(_, label)| (*label).to_owned());
+            let known = identity
+                .as_deref()
+                .and_then(|id| identities.get(id))
+                .map(|(_, label)| (*label).to_owned());
             let label = known.unwrap_or_else(|| shown.name.clone());
-            GroupMember { system: shown.system.clone(), identity, label, name: shown.name.clone(), origin, since }
+            GroupMember {
+                system: shown.system.clone(),
+                identity,
+                label,
+                name: shown.name.clone(),
+                origin,
+                since,
+            }
         };
         let here = |account: &&Account| account.absent_since.is_none();
-        let accounts: HashMap<AccountId, &Account> = population.accounts.iter().filter(here).map(|account| (account.id, account)).collect();
-        let theirs = accounts.values().filter(|account| owner.get(&account.id) == Some(&id));
+        let accounts: HashMap<AccountId, &Account> = population
+            .accounts
+            .iter()
+            .filter(here)
+            .map(|account| (account.id, account))
+            .collect();
+        let theirs = accounts
+            .values()
+            .filter(|account| owner.get(&account.id) == Some(&id));
         let mut view = GroupView::default();
         let mut mine: BTreeSet<AccountId> = BTreeSet::new();
         for account in theirs {
-            view.groups.extend(
-                all.held_by(account).into_iter().filter_map(|group| Some(made(accounts.get(&group)?, account, accounts.get(&group)?))),
-            );
+            view.groups
+                .extend(all.held_by(account).into_iter().filter_map(|group| {
+                    Some(made(accounts.get(&group)?, account, accounts.get(&group)?))
+                }));
             if own.kind == ObjectType::Group {
                 mine.insert(account.id);
             }
@@ -84,11 +131,17 @@ impl Engine {
         if !mine.is_empty() {
             for account in accounts.values() {
                 for group in all.held_by(account).intersection(&mine) {
-                    view.members.extend(accounts.get(group).map(|group| made(group, account, account)));
+                    view.members.extend(
+                        accounts
+                            .get(group)
+                            .map(|group| made(group, account, account)),
+                    );
                 }
             }
         }
-        let order = |a: &GroupMember, b: &GroupMember| (&a.system, &a.label, &a.name).cmp(&(&b.system, &b.label, &b.name));
+        let order = |a: &GroupMember, b: &GroupMember| {
+            (&a.system, &a.label, &a.name).cmp(&(&b.system, &b.label, &b.name))
+        };
         view.groups.sort_by(order);
         view.members.sort_by(order);
         view.count = view.members.len();

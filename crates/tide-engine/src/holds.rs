@@ -11,7 +11,14 @@ use tide_store::{Hold, HoldKey};
 type Subject = (String, i64);
 
 fn subject(key: &HoldKey) -> Subject {
-    (key.identity.clone(), if key.identity.is_empty() { key.account } else { 0 })
+    (
+        key.identity.clone(),
+        if key.identity.is_empty() {
+            key.account
+        } else {
+            0
+        },
+    )
 }
 
 /// The holds that are kept, by whom they are about.
@@ -26,7 +33,10 @@ impl HoldCache {
     }
 
     fn put(&mut self, hold: Hold) {
-        self.0.entry(subject(&hold.key)).or_default().insert(hold.key.clone(), hold);
+        self.0
+            .entry(subject(&hold.key))
+            .or_default()
+            .insert(hold.key.clone(), hold);
     }
 
     fn get(&self, key: &HoldKey) -> Option<&Hold> {
@@ -48,15 +58,26 @@ impl HoldCache {
     }
 }
 
-/// Is a hold of this cause worth a row? What a run alone holds ends with it, and a system that was never armed holds everybody.
+/// Is a hold of this cause worth a row? What a run alone holds ends with it, and a system that was
+/// never armed holds everybody.
 fn is_kept(cause: HoldCause) -> bool {
-    !matches!(cause, HoldCause::NotArmed | HoldCause::NotInPreview | HoldCause::LinkOnly)
+    !matches!(
+        cause,
+        HoldCause::NotArmed | HoldCause::NotInPreview | HoldCause::LinkOnly
+    )
 }
 
 fn hold(key: HoldKey, takes_away: bool, label: &str, reason: &Reason) -> Option<Hold> {
     let cause = reason.cause.unwrap_or(HoldCause::InvalidValue);
     let rule = reason.rule.as_ref().map(ToString::to_string);
-    is_kept(cause).then(|| Hold { key, takes_away, label: label.to_owned(), cause, reason: reason.text.clone(), rule })
+    is_kept(cause).then(|| Hold {
+        key,
+        takes_away,
+        label: label.to_owned(),
+        cause,
+        reason: reason.text.clone(),
+        rule,
+    })
 }
 
 fn key_of_line(line: &Decided) -> HoldKey {
@@ -81,31 +102,59 @@ fn key_of_change(change: &Change) -> HoldKey {
 
 /// Everything that an outcome holds.
 fn held(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
-    let lines = outcome.decided.iter().filter(|line| line.verdict == Verdict::OnHold);
+    let lines = outcome
+        .decided
+        .iter()
+        .filter(|line| line.verdict == Verdict::OnHold);
     let lines = lines.filter_map(|line| hold(key_of_line(line), false, &line.label, &line.reason));
-    let changes =
-        outcome.changes.iter().filter_map(|change| hold(key_of_change(change), change.takes_away(), &change.label, change.hold.as_ref()?));
-    lines.chain(changes).map(|hold| (hold.key.clone(), hold)).collect()
+    let changes = outcome.changes.iter().filter_map(|change| {
+        hold(
+            key_of_change(change),
+            change.takes_away(),
+            &change.label,
+            change.hold.as_ref()?,
+        )
+    });
+    lines
+        .chain(changes)
+        .map(|hold| (hold.key.clone(), hold))
+        .collect()
 }
 
 impl Engine {
-    /// Keeps what a decision holds. `about` says about whom it was decided; nothing means everybody. The changes of an outcome about some
-    /// are those of everybody that are outstanding.
-    pub(crate) async fn keep_holds(&self, outcome: &Outcome, about: Option<&Records>) -> Result<(), EngineError> {
+    /// Keeps what a decision holds. `about` says about whom it was decided; nothing means
+    /// everybody. The changes of an outcome about some are those of everybody that are outstanding.
+    pub(crate) async fn keep_holds(
+        &self,
+        outcome: &Outcome,
+        about: Option<&Records>,
+    ) -> Result<(), EngineError> {
         let mut kept = self.hold_cache.lock().await;
         if kept.is_none() {
             *kept = Some(HoldCache::of(self.store.all_holds().await?));
         }
-        let Some(known) = kept.as_mut() else { return Ok(()) };
+        let Some(known) = kept.as_mut() else {
+            return Ok(());
+        };
         let held = held(outcome);
-        // What was known of those about whom it was decided, and of each change that was looked at, ends when it is not held now.
+        // What was known of those about whom it was decided, and of each change that was looked at,
+        // ends when it is not held now.
         let mut looked_at: HashSet<HoldKey> = outcome.changes.iter().map(key_of_change).collect();
         match about {
             None => looked_at.extend(known.0.values().flat_map(HashMap::keys).cloned()),
             Some(about) => {
-                let accounts = about.accounts.iter().map(|account| (String::new(), *account));
-                let subjects = about.identities.iter().map(|id| (id.clone(), 0)).chain(accounts);
-                looked_at.extend(subjects.flat_map(|whose| known.keys_of(&whose).cloned().collect::<Vec<_>>()));
+                let accounts = about
+                    .accounts
+                    .iter()
+                    .map(|account| (String::new(), *account));
+                let subjects = about
+                    .identities
+                    .iter()
+                    .map(|id| (id.clone(), 0))
+                    .chain(accounts);
+                looked_at.extend(
+                    subjects.flat_map(|whose| known.keys_of(&whose).cloned().collect::<Vec<_>>()),
+                );
             }
         }
         // A preview sends nothing: what failed goes on to fail until a run has tried it.
@@ -114,16 +163,31 @@ impl Engine {
             about.is_none() && matches!(cause, Some(HoldCause::Failed | HoldCause::RetriedLater))
         };
         let wanted: HashSet<HoldKey> = match about {
-            None => outcome.changes.iter().map(key_of_change).filter(is_failed).collect(),
+            None => outcome
+                .changes
+                .iter()
+                .map(key_of_change)
+                .filter(is_failed)
+                .collect(),
             Some(_) => HashSet::new(),
         };
         looked_at.retain(|key| !wanted.contains(key));
-        let ended: Vec<HoldKey> = looked_at.into_iter().filter(|key| !held.contains_key(key) && known.get(key).is_some()).collect();
-        let new: Vec<Hold> = held.into_values().filter(|hold| known.get(&hold.key) != Some(hold)).collect();
+        let ended: Vec<HoldKey> = looked_at
+            .into_iter()
+            .filter(|key| !held.contains_key(key) && known.get(key).is_some())
+            .collect();
+        let new: Vec<Hold> = held
+            .into_values()
+            .filter(|hold| known.get(&hold.key) != Some(hold))
+            .collect();
         if ended.is_empty() && new.is_empty() {
             return Ok(());
         }
-        if let Err(error) = self.store.keep_holds(ended.clone(), new.clone(), self.now()).await {
+        if let Err(error) = self
+            .store
+            .keep_holds(ended.clone(), new.clone(), self.now())
+            .await
+        {
             // What is kept is read again next time.
             *kept = None;
             return Err(error.into());

@@ -56,15 +56,30 @@ impl Engine {
         .into())
     }
 
-    /// Gives a system a token. Earlier ones stay good for a day, so that it can change over without a gap.
-    pub async fn give_token(&self, system: &str, label: &str, token: String, principal: &str) -> Result<IssuedToken, EngineError> {
+    /// Gives a system a token. Earlier ones stay good for a day, so that it can change over without
+    /// a gap.
+    pub async fn give_token(
+        &self,
+        system: &str,
+        label: &str,
+        token: String,
+        principal: &str,
+    ) -> Result<IssuedToken, EngineError> {
         self.push_system(system).await?;
         let now = self.now();
         let until = now.checked_add(OVERLAP_HOURS.hours()).unwrap_or(now);
-        let new =
-            NewTokenRow { kind: PrincipalKind::System, name: system, token: &token, label, expires: None, earlier_until: Some(until) };
+        let new = NewTokenRow {
+            kind: PrincipalKind::System,
+            name: system,
+            token: &token,
+            label,
+            expires: None,
+            earlier_until: Some(until),
+        };
         let id = self.store.add_token(new, principal, now).await?;
-        self.tell(Event::System { name: system.to_owned() });
+        self.tell(Event::System {
+            name: system.to_owned(),
+        });
         Ok(IssuedToken { id, token })
     }
 
@@ -75,16 +90,33 @@ impl Engine {
     }
 
     /// Takes a token back at once.
-    pub async fn end_token(&self, system: &str, id: &str, principal: &str) -> Result<(), EngineError> {
-        if self.store.end_token(PrincipalKind::System, system, id, principal, self.now()).await? {
+    pub async fn end_token(
+        &self,
+        system: &str,
+        id: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        if self
+            .store
+            .end_token(PrincipalKind::System, system, id, principal, self.now())
+            .await?
+        {
             Ok(())
         } else {
-            Err(tide_store::StoreError::Missing { what: "token", name: id.to_owned() }.into())
+            Err(tide_store::StoreError::Missing {
+                what: "token",
+                name: id.to_owned(),
+            }
+            .into())
         }
     }
 
     /// Makes sure that a system that pushes counts as read: what it has pushed is all there is.
-    pub async fn pushed_is_complete(&self, system: &str, object: ObjectType) -> Result<(), EngineError> {
+    pub async fn pushed_is_complete(
+        &self,
+        system: &str,
+        object: ObjectType,
+    ) -> Result<(), EngineError> {
         if self.store.last_complete(system, object).await?.is_none() {
             let row = self.store.system(system).await?;
             self.read_system(&row, &[object]).await?;
@@ -92,39 +124,69 @@ impl Engine {
         Ok(())
     }
 
-    /// Accepts the records of a system that calls us as they are, though a backup was restored and it has not sent all of them since: it
-    /// counts as read from now on. How many records were not sent, of how many.
-    pub async fn accept_records(&self, system: &str, principal: &str) -> Result<(i64, i64), EngineError> {
+    /// Accepts the records of a system that calls us as they are, though a backup was restored and
+    /// it has not sent all of them since: it counts as read from now on. How many records were not
+    /// sent, of how many.
+    pub async fn accept_records(
+        &self,
+        system: &str,
+        principal: &str,
+    ) -> Result<(i64, i64), EngineError> {
         self.push_system(system).await?;
         let row = self.store.system(system).await?;
         let (mut unsent, mut all) = (0, 0);
         for object in [ObjectType::Person, ObjectType::Group] {
-            let Some((missing, there)) = self.store.unsent_since_restore(system, object).await? else { continue };
-            let reading = self.store.begin_reading(system, object, self.monotonic_now()).await?;
+            let Some((missing, there)) = self.store.unsent_since_restore(system, object).await?
+            else {
+                continue;
+            };
+            let reading = self
+                .store
+                .begin_reading(system, object, self.monotonic_now())
+                .await?;
             self.store.unchanged_reading(reading, self.now()).await?;
             (unsent, all) = (unsent + missing, all + there);
         }
         let detail = format!("{unsent} of {all} records were not sent since a backup was restored");
-        self.store.note(principal, "system.records-accepted", &row.name, &detail, self.now()).await?;
+        self.store
+            .note(
+                principal,
+                "system.records-accepted",
+                &row.name,
+                &detail,
+                self.now(),
+            )
+            .await?;
         self.was_pushed(system);
         Ok((unsent, all))
     }
 
     /// Something was pushed and is kept: it is run on at once, if anything works by itself.
     pub fn was_pushed(&self, system: &str) {
-        self.tell(Event::System { name: system.to_owned() });
+        self.tell(Event::System {
+            name: system.to_owned(),
+        });
         self.wake.notify_one();
     }
 
-    /// Takes an event in, and returns it as it is kept: one that comes again is the one that came first. A mover's values are put over
-    /// those that are known; a leaver's record is absent from now on; one that comes after a later one of its record changes nothing.
-    pub async fn take_event(&self, system: &str, id: &str, happening: InboundEvent, principal: &str) -> Result<EventRow, EngineError> {
+    /// Takes an event in, and returns it as it is kept: one that comes again is the one that came
+    /// first. A mover's values are put over those that are known; a leaver's record is absent from
+    /// now on; one that comes after a later one of its record changes nothing.
+    pub async fn take_event(
+        &self,
+        system: &str,
+        id: &str,
+        happening: InboundEvent,
+        principal: &str,
+    ) -> Result<EventRow, EngineError> {
         self.push_system(system).await?;
         let InboundEvent { kind, key, .. } = happening.clone();
         // Rules can read the key, as `account.key`.
         let mut happening = happening;
         if happening.attributes.get(KEY).is_empty() {
-            happening.attributes.set(KEY, vec![tide_core::Value::text(&key)]);
+            happening
+                .attributes
+                .set(KEY, vec![tide_core::Value::text(&key)]);
         }
         let new = NewEvent {
             system: system.to_owned(),
@@ -147,16 +209,31 @@ impl Engine {
             EventTaken::Outdated => id.to_owned(),
             EventTaken::Repeated(first) => first,
             EventTaken::OtherContent(first) => {
-                let said = format!("another event of {system} was taken with this id, as {first}: nothing was done");
+                let said = format!(
+                    "another event of {system} was taken with this id, as {first}: nothing was done"
+                );
                 return Err(EngineError::Changed(said));
             }
             EventTaken::UnknownKey => {
-                let said = format!("{system} never told of `{key}`, so that nobody can be its {kind}");
-                return Err(ConnectError::permanent("unknown_key", said, "send a joiner first, or check the key").into());
+                let said =
+                    format!("{system} never told of `{key}`, so that nobody can be its {kind}");
+                return Err(ConnectError::permanent(
+                    "unknown_key",
+                    said,
+                    "send a joiner first, or check the key",
+                )
+                .into());
             }
             EventTaken::Left => {
-                let said = format!("`{key}` has left {system}, so that nobody can be its mover: nothing was done");
-                return Err(ConnectError::permanent("has_left", said, "send a joiner if they come back").into());
+                let said = format!(
+                    "`{key}` has left {system}, so that nobody can be its mover: nothing was done"
+                );
+                return Err(ConnectError::permanent(
+                    "has_left",
+                    said,
+                    "send a joiner if they come back",
+                )
+                .into());
             }
         };
         Ok(self.store.event(system, &kept).await?)

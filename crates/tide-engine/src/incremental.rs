@@ -1,5 +1,5 @@
-//! The decision cache between runs, and incremental decisions from it. The cost of a decision follows the number of dirty records, not the
-//! size of the population.
+//! The decision cache between runs, and incremental decisions from it. The cost of a decision
+//! follows the number of dirty records, not the size of the population.
 
 use crate::decisions::{counted, counted_by_guards};
 use crate::dispatch::SystemContexts;
@@ -27,7 +27,8 @@ pub(crate) struct DecisionCache {
     write_holds: Vec<Option<String>>,
     /// The contexts for sending to each system, valid as long as the cache.
     contexts: Arc<SystemContexts>,
-    /// Records to which changes were sent: they are decided again even if they do not seem to have changed.
+    /// Records to which changes were sent: they are decided again even if they do not seem to have
+    /// changed.
     sent_to: Records,
 }
 
@@ -47,17 +48,25 @@ pub(crate) struct IncrementalDecision {
 
 /// Is any system synchronized automatically?
 pub(crate) fn is_automatic(at_work: &[AtWork]) -> bool {
-    at_work.iter().any(|row| row.armed && Schedule::read(&row.schedule).follow)
+    at_work
+        .iter()
+        .any(|row| row.armed && Schedule::read(&row.schedule).follow)
 }
 
 impl Engine {
-    /// Loads the preconditions of an incremental decision. Hold `decision_lock` from here until its changes are queued.
+    /// Loads the preconditions of an incremental decision. Hold `decision_lock` from here until its
+    /// changes are queued.
     pub(crate) async fn load_preconditions(&self) -> Result<DecisionPreconditions, EngineError> {
-        self.load_preconditions_for(self.decision_cache.lock().await.as_ref(), true).await
+        self.load_preconditions_for(self.decision_cache.lock().await.as_ref(), true)
+            .await
     }
 
     /// `at_rest`: no run is in progress, so the writer connection may be used for the read.
-    async fn load_preconditions_for(&self, known: Option<&DecisionCache>, at_rest: bool) -> Result<DecisionPreconditions, EngineError> {
+    async fn load_preconditions_for(
+        &self,
+        known: Option<&DecisionCache>,
+        at_rest: bool,
+    ) -> Result<DecisionPreconditions, EngineError> {
         let now = self.now();
         let (seen, asked) = match known {
             Some(known) => (known.seen_dirty, counted_by_guards(&known.rules.set, now).1),
@@ -67,16 +76,24 @@ impl Engine {
         Ok(self.store.before(seen, asked, at_rest, now).await?)
     }
 
-    /// Decides about the records that changed since the last call. Falls back to a full decision the first time, when rules or systems
-    /// changed, and when too many records depend on the changes. `before` must come from `load_preconditions` under the same `decision_lock`.
-    pub(crate) async fn decide_incremental(&self, before: &DecisionPreconditions) -> Result<IncrementalDecision, EngineError> {
+    /// Decides about the records that changed since the last call. Falls back to a full decision
+    /// the first time, when rules or systems changed, and when too many records depend on the
+    /// changes. `before` must come from `load_preconditions` under the same `decision_lock`.
+    pub(crate) async fn decide_incremental(
+        &self,
+        before: &DecisionPreconditions,
+    ) -> Result<IncrementalDecision, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let now = self.now();
         let (write_holds, touched) = (self.write_holds(&before.at_work, now), &before.touched);
-        let holds = |known: &&mut DecisionCache| touched.last < i64::MAX && !touched.everybody && known.write_holds == write_holds;
+        let holds = |known: &&mut DecisionCache| {
+            touched.last < i64::MAX && !touched.everybody && known.write_holds == write_holds
+        };
         if let Some(standing) = known.as_mut().filter(holds) {
             let mut records = touched.records.clone();
-            records.accounts.extend(standing.state.moved(&touched.memberships));
+            records
+                .accounts
+                .extend(standing.state.moved(&touched.memberships));
             records.identities.append(&mut standing.state.due(now));
             records.accounts.append(&mut standing.sent_to.accounts);
             records.identities.append(&mut standing.sent_to.identities);
@@ -101,15 +118,24 @@ impl Engine {
         self.decide_full(&mut known, write_holds).await
     }
 
-    /// Makes the full decision of a run by hand. With automatic sync, it becomes the cache, so that leavers can preempt the run.
-    pub(crate) async fn decide_for_run(&self) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
+    /// Makes the full decision of a run by hand. With automatic sync, it becomes the cache, so that
+    /// leavers can preempt the run.
+    pub(crate) async fn decide_for_run(
+        &self,
+    ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         let at_work = self.store.at_work().await?;
         if !is_automatic(&at_work) {
             return self.decide_in_turn(self.now(), None).await;
         }
         let mut known = self.decision_cache.lock().await;
-        let IncrementalDecision { rules, population, outcome, .. } =
-            self.decide_full(&mut known, self.write_holds(&at_work, self.now())).await?;
+        let IncrementalDecision {
+            rules,
+            population,
+            outcome,
+            ..
+        } = self
+            .decide_full(&mut known, self.write_holds(&at_work, self.now()))
+            .await?;
         Ok((rules, population, outcome))
     }
 
@@ -124,7 +150,10 @@ impl Engine {
         let (rules, population) = self.all(now).await?;
         let (standing, outcome) = IncrementalState::of(&rules.set, &population, now);
         self.store.prune_dirty(seen).await?;
-        let cost = (population.accounts.len() + population.identities.len(), outcome.decided.len() + outcome.identities.len());
+        let cost = (
+            population.accounts.len() + population.identities.len(),
+            outcome.decided.len() + outcome.identities.len(),
+        );
         *crate::lock(&self.last_cost) = cost;
         *crate::lock(&self.next_due) = standing.next_due();
         let reaches = Arc::<SystemContexts>::default();
@@ -138,24 +167,47 @@ impl Engine {
             write_holds,
             sent_to: Records::default(),
         });
-        Ok(IncrementalDecision { rules, population, outcome, about: None, cost, reaches })
+        Ok(IncrementalDecision {
+            rules,
+            population,
+            outcome,
+            about: None,
+            cost,
+            reaches,
+        })
     }
 
-    /// During a run: decides about the changed accounts only. `None` if a change concerns all records, or if no system is synchronized
-    /// automatically.
-    pub(crate) async fn decide_on_leavers(&self) -> Result<Option<(IncrementalDecision, DecisionPreconditions)>, EngineError> {
+    /// During a run: decides about the changed accounts only. `None` if a change concerns all
+    /// records, or if no system is synchronized automatically.
+    pub(crate) async fn decide_on_leavers(
+        &self,
+    ) -> Result<Option<(IncrementalDecision, DecisionPreconditions)>, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let before = self.load_preconditions_for(known.as_ref(), false).await?;
-        let Some(standing) = known.as_mut().filter(|_| is_automatic(&before.at_work)) else { return Ok(None) };
+        let Some(standing) = known.as_mut().filter(|_| is_automatic(&before.at_work)) else {
+            return Ok(None);
+        };
         // Other changes are decided by the next run.
-        if before.touched.everybody || standing.write_holds != self.write_holds(&before.at_work, self.now()) {
+        if before.touched.everybody
+            || standing.write_holds != self.write_holds(&before.at_work, self.now())
+        {
             return Ok(None);
         }
         let accounts = std::mem::take(&mut *crate::lock(&self.changed_accounts));
         if accounts.is_empty() {
             return Ok(None);
         }
-        let decided = self.decide_partial(standing, Records { accounts, ..Records::default() }, &before, false).await?;
+        let decided = self
+            .decide_partial(
+                standing,
+                Records {
+                    accounts,
+                    ..Records::default()
+                },
+                &before,
+                false,
+            )
+            .await?;
         Ok(decided.map(|news| (news, before)))
     }
 
@@ -168,26 +220,52 @@ impl Engine {
     ) -> Result<Option<IncrementalDecision>, EngineError> {
         let (rules, now, reaches) = (known.rules.clone(), self.now(), known.contexts.clone());
         let keys = counted_by_guards(&rules.set, now).0;
-        let mut guards = Population { guard_overrides: before.overrides.clone(), ..Population::default() };
-        guards.recent_change_counts = keys.into_iter().zip(before.counts.iter().copied()).map(counted).collect();
+        let mut guards = Population {
+            guard_overrides: before.overrides.clone(),
+            ..Population::default()
+        };
+        guards.recent_change_counts = keys
+            .into_iter()
+            .zip(before.counts.iter().copied())
+            .map(counted)
+            .collect();
         guards.in_flight = before.in_flight.clone();
         if !rules.set.approvals.is_empty() {
             guards.approvals = before.approved.clone();
         }
         if records.is_empty() {
-            let totals = Totals { linked: known.state.linked().clone(), seats: known.state.seats(), ..Totals::of_facts(&guards) };
+            let totals = Totals {
+                linked: known.state.linked().clone(),
+                seats: known.state.seats(),
+                ..Totals::of_facts(&guards)
+            };
             let outcome = known.state.outstanding(&rules.set, &totals, now);
             let about = Some(Records::default());
-            return Ok(Some(IncrementalDecision { rules, population: Population::default(), outcome, about, cost: (0, 0), reaches }));
+            return Ok(Some(IncrementalDecision {
+                rules,
+                population: Population::default(),
+                outcome,
+                about,
+                cost: (0, 0),
+                reaches,
+            }));
         }
         let (mut asking, mut wanted) = known.state.begin(records);
         loop {
-            let mut population = self.store.part(&wanted, known.systems.clone(), at_rest).await?;
-            (population.recent_change_counts, population.guard_overrides) =
-                (guards.recent_change_counts.clone(), guards.guard_overrides.clone());
+            let mut population = self
+                .store
+                .part(&wanted, known.systems.clone(), at_rest)
+                .await?;
+            (population.recent_change_counts, population.guard_overrides) = (
+                guards.recent_change_counts.clone(),
+                guards.guard_overrides.clone(),
+            );
             population.in_flight = guards.in_flight.clone();
             population.approvals = guards.approvals.clone();
-            match known.state.advance(&mut asking, &rules.set, &population, now) {
+            match known
+                .state
+                .advance(&mut asking, &rules.set, &population, now)
+            {
                 PassStep::Read(more) => wanted = more,
                 PassStep::FullDecision => return Ok(None),
                 PassStep::Decided(part) => {
@@ -210,13 +288,18 @@ impl Engine {
         *crate::lock(&self.last_cost)
     }
 
-    /// Drops the cache, so that the next decision is a full one. Call it when a decision may not have been stored.
+    /// Drops the cache, so that the next decision is a full one. Call it when a decision may not
+    /// have been stored.
     pub(crate) async fn reset_decision_cache(&self) {
         *self.decision_cache.lock().await = None;
     }
 
     /// Adds records to which a run sends changes; the next decision includes them.
-    pub(crate) async fn mark_sent(&self, accounts: impl Iterator<Item = i64>, identities: impl Iterator<Item = String>) {
+    pub(crate) async fn mark_sent(
+        &self,
+        accounts: impl Iterator<Item = i64>,
+        identities: impl Iterator<Item = String>,
+    ) {
         if let Some(known) = self.decision_cache.lock().await.as_mut() {
             known.sent_to.accounts.extend(accounts);
             known.sent_to.identities.extend(identities);

@@ -1,4 +1,5 @@
-//! The journal's head is logged now and then: a log that others keep is where whoever can write the records cannot write.
+//! The journal's head is logged now and then: a log that others keep is where whoever can write the
+//! records cannot write.
 
 use crate::Engine;
 use std::sync::Arc;

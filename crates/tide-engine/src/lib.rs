@@ -86,10 +86,15 @@ use tokio_util::sync::CancellationToken;
 /// Supplies connectors instead of those of the systems' settings, for simulations.
 pub trait ConnectorFactory: Send + Sync {
     /// The connector for a system; writes are to ask the access whether they are allowed.
-    fn connector(&self, system: &str, access: Arc<ConnectionState>) -> Option<Arc<dyn tide_connect::Connector>>;
+    fn connector(
+        &self,
+        system: &str,
+        access: Arc<ConnectionState>,
+    ) -> Option<Arc<dyn tide_connect::Connector>>;
 }
 
-/// The dependencies of an engine. The default: real systems, random jitter, several accounts concurrently.
+/// The dependencies of an engine. The default: real systems, random jitter, several accounts
+/// concurrently.
 #[derive(Clone)]
 pub struct EngineConfig {
     /// Files and environment variables from which feeds and secrets may be read.
@@ -104,7 +109,12 @@ pub struct EngineConfig {
 
 impl Default for EngineConfig {
     fn default() -> Self {
-        EngineConfig { secret_sources: SecretSources::default(), systems: None, seed: None, accounts_at_a_time: executor::AT_A_TIME }
+        EngineConfig {
+            secret_sources: SecretSources::default(),
+            systems: None,
+            seed: None,
+            accounts_at_a_time: executor::AT_A_TIME,
+        }
     }
 }
 
@@ -135,10 +145,11 @@ pub struct Engine {
     hold_cache: tokio::sync::Mutex<Option<holds::HoldCache>>,
     /// Held while a full decision is computed for a request.
     compute_lock: Arc<tokio::sync::Mutex<()>>,
-    /// Held while a preview or a run is in progress: runs never overlap. Lock order: `run_lock`, `decision_lock`, `decision_cache`.
+    /// Held while a preview or a run is in progress: runs never overlap. Lock order: `run_lock`,
+    /// `decision_lock`, `decision_cache`.
     run_lock: Arc<tokio::sync::Mutex<()>>,
-    /// Held from loading the records until the decided changes are queued, and during a preemption: no decision is based on records that
-    /// another one is about to change.
+    /// Held from loading the records until the decided changes are queued, and during a preemption:
+    /// no decision is based on records that another one is about to change.
     decision_lock: tokio::sync::Mutex<()>,
     /// The state between incremental decisions; `None` leads to a full decision.
     decision_cache: tokio::sync::Mutex<Option<incremental::DecisionCache>>,
@@ -191,7 +202,14 @@ impl Engine {
 
     /// An engine that may reach these files and variables of its machine.
     pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: SecretSources) -> Arc<Engine> {
-        Self::tied(store, clock, EngineConfig { secret_sources: allowed, ..EngineConfig::default() })
+        Self::tied(
+            store,
+            clock,
+            EngineConfig {
+                secret_sources: allowed,
+                ..EngineConfig::default()
+            },
+        )
     }
 
     /// An engine that is tied to the world in a way of its own.
@@ -201,7 +219,10 @@ impl Engine {
             clock,
             secret_sources: ties.secret_sources,
             connector_factory: ties.systems,
-            jitter_rng: Mutex::new(ties.seed.map_or_else(|| StdRng::from_rng(&mut rand::rng()), StdRng::seed_from_u64)),
+            jitter_rng: Mutex::new(
+                ties.seed
+                    .map_or_else(|| StdRng::from_rng(&mut rand::rng()), StdRng::seed_from_u64),
+            ),
             accounts_at_a_time: ties.accounts_at_a_time.max(1),
             events: broadcast::Sender::new(1024),
             access: Mutex::default(),

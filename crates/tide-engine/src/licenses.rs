@@ -14,7 +14,8 @@ pub struct LicenceView {
     pub licence: License,
     /// Where it stands now.
     pub now: LicenseUsage,
-    /// Where it would stand later, if nothing else changed: who starts takes a seat, who leaves gives one back.
+    /// Where it would stand later, if nothing else changed: who starts takes a seat, who leaves
+    /// gives one back.
     pub later: LicenseUsage,
 }
 
@@ -26,10 +27,24 @@ impl Engine {
             return Ok(Vec::new());
         }
         let now = license_usage(&rules.set, &population, &outcome);
-        let then = self.now().saturating_add((AHEAD_DAYS * 24).hours()).unwrap_or_else(|_| self.now());
+        let then = self
+            .now()
+            .saturating_add((AHEAD_DAYS * 24).hours())
+            .unwrap_or_else(|_| self.now());
         let (rules, population, outcome) = self.decide_as_of(then).await?;
         let later = license_usage(&rules.set, &population, &outcome);
         let both = now.into_iter().zip(later);
-        Ok(rules.set.licenses.iter().cloned().zip(both).map(|(licence, (now, later))| LicenceView { licence, now, later }).collect())
+        Ok(rules
+            .set
+            .licenses
+            .iter()
+            .cloned()
+            .zip(both)
+            .map(|(licence, (now, later))| LicenceView {
+                licence,
+                now,
+                later,
+            })
+            .collect())
     }
 }

@@ -1,4 +1,5 @@
-//! Where people stand in their lives, departures that operators ask for, and how fast those who left lost their access.
+//! Where people stand in their lives, departures that operators ask for, and how fast those who
+//! left lost their access.
 
 use crate::runs::Plan;
 use crate::{Engine, EngineError};
@@ -58,36 +59,63 @@ pub struct Leaver {
 }
 
 impl Leaver {
-    /// Seconds from the moment from which it was to be done to the last confirmation. Nothing while something is open, or when
-    /// nothing had to be done.
+    /// Seconds from the moment from which it was to be done to the last confirmation. Nothing while
+    /// something is open, or when nothing had to be done.
     pub fn seconds(&self) -> Option<f64> {
         let confirmed = self.row.confirmed.filter(|_| self.open.is_empty())?;
-        Some(confirmed.duration_since(self.row.started).as_secs_f64().max(0.0))
+        Some(
+            confirmed
+                .duration_since(self.row.started)
+                .as_secs_f64()
+                .max(0.0),
+        )
     }
 }
 
 /// Is a line about an account that gives values?
 fn gives_values(rules: &RuleSet, line: &Decided) -> bool {
-    rules.of(&line.system, line.object).is_some_and(tide_core::rules::TypeRules::is_source)
+    rules
+        .of(&line.system, line.object)
+        .is_some_and(tide_core::rules::TypeRules::is_source)
 }
 
 /// The changes that close somebody's ways in, or belong to their departure.
 fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = &'o Change> {
-    outcome.changes.iter().filter(move |change| change.identity == identity && change.takes_away())
+    outcome
+        .changes
+        .iter()
+        .filter(move |change| change.identity == identity && change.takes_away())
 }
 
 impl Engine {
     /// Where somebody stands in their life.
     pub async fn life_line(&self, id: &str) -> Result<LifecycleStatus, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
-        let decided = outcome.identities.iter().find(|(identity, _)| identity.id == id);
-        let (identity, _) = decided.cloned().ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
+        let decided = outcome
+            .identities
+            .iter()
+            .find(|(identity, _)| identity.id == id);
+        let (identity, _) = decided.cloned().ok_or_else(|| StoreError::Missing {
+            what: "identity",
+            name: id.to_owned(),
+        })?;
         let departure = population.departures.get(id).cloned();
-        let mine: HashSet<i64> = population.links.iter().filter(|link| link.identity == id).map(|link| link.account).collect();
-        let accounts = population.accounts.iter().filter(|account| mine.contains(&account.id));
+        let mine: HashSet<i64> = population
+            .links
+            .iter()
+            .filter(|link| link.identity == id)
+            .map(|link| link.account)
+            .collect();
+        let accounts = population
+            .accounts
+            .iter()
+            .filter(|account| mine.contains(&account.id));
         // Whom a source still feeds is not absent, whatever another no longer shows.
-        let feeds = |line: &Decided| line.identity.as_deref() == Some(id) && line.verdict == Verdict::Source;
-        let absence = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts).filter(|_| !outcome.decided.iter().any(feeds));
+        let feeds = |line: &Decided| {
+            line.identity.as_deref() == Some(id) && line.verdict == Verdict::Source
+        };
+        let absence = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts)
+            .filter(|_| !outcome.decided.iter().any(feeds));
         let gone = absence.map(|absence| (tide_core::Reason::new("no source holds it"), absence));
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![tide_core::Value::text(id)]);
@@ -95,7 +123,9 @@ impl Engine {
             attributes: &attributes,
             departure: departure.as_ref(),
             claimed: population.reactivations.get(id).copied(),
-            gone: gone.as_ref().map(|(reason, absence)| (reason, Some(*absence))),
+            gone: gone
+                .as_ref()
+                .map(|(reason, absence)| (reason, Some(*absence))),
             had_left: identity.stage == tide_core::Stage::Left,
         };
         let set = &rules.set;
@@ -103,13 +133,26 @@ impl Engine {
         let mut life = rules.and_then(|rules| rules.lifecycle_state(&facts, self.now()).ok());
         // Whoever is out of every source's scope has left, whatever their dates say.
         if let Some(life) = life.as_mut().filter(|life| life.stage != identity.stage) {
-            let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id));
-            let out = theirs.filter(|line| line.verdict == Verdict::OutOfScope).find(|line| gives_values(set, line));
+            let theirs = outcome
+                .decided
+                .iter()
+                .filter(|line| line.identity.as_deref() == Some(id));
+            let out = theirs
+                .filter(|line| line.verdict == Verdict::OutOfScope)
+                .find(|line| gives_values(set, line));
             life.stage = identity.stage;
-            life.reason = out.map_or_else(|| tide_core::Reason::new("as it was decided last"), |line| line.reason.clone());
+            life.reason = out.map_or_else(
+                || tide_core::Reason::new("as it was decided last"),
+                |line| line.reason.clone(),
+            );
         }
         let zone = set.zone(identity.kind);
-        Ok(LifecycleStatus { identity, life, departure, zone })
+        Ok(LifecycleStatus {
+            identity,
+            life,
+            departure,
+            zone,
+        })
     }
 
     /// The moment after a last day of people, in the zone that the rules name.
@@ -119,24 +162,55 @@ impl Engine {
     }
 
     /// What would be done if somebody left at a moment; nothing said means now.
-    pub async fn effect_of_leaving(&self, id: &str, at: Option<Timestamp>) -> Result<DepartureImpact, EngineError> {
+    pub async fn effect_of_leaving(
+        &self,
+        id: &str,
+        at: Option<Timestamp>,
+    ) -> Result<DepartureImpact, EngineError> {
         let now = self.now();
         let at = at.unwrap_or(now).max(now);
         let (rules, mut population) = self.all(at).await?;
-        let departure = Departure { at, principal: "an operator".to_owned(), comment: String::new() };
+        let departure = Departure {
+            at,
+            principal: "an operator".to_owned(),
+            comment: String::new(),
+        };
         population.departures.insert(id.to_owned(), departure);
         let decided = move || tide_core::decide(&rules.set, &population, at);
-        let outcome = self.compute(Some(crate::compute::PATIENCE), decided).await?;
-        if !outcome.identities.iter().any(|(identity, _)| identity.id == id) {
-            return Err(StoreError::Missing { what: "identity", name: id.to_owned() }.into());
+        let outcome = self
+            .compute(Some(crate::compute::PATIENCE), decided)
+            .await?;
+        if !outcome
+            .identities
+            .iter()
+            .any(|(identity, _)| identity.id == id)
+        {
+            return Err(StoreError::Missing {
+                what: "identity",
+                name: id.to_owned(),
+            }
+            .into());
         }
-        let theirs = outcome.decided.iter().filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
+        let theirs = outcome
+            .decided
+            .iter()
+            .filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
         let lines = theirs.filter(|line| line.verdict != Verdict::Source);
-        let said = lines.map(|line| (line.system.clone(), line.reason.text.clone())).collect();
-        Ok(DepartureImpact { changes: outcome.changes.into_iter().filter(|change| change.identity == id).collect(), said })
+        let said = lines
+            .map(|line| (line.system.clone(), line.reason.text.clone()))
+            .collect();
+        Ok(DepartureImpact {
+            changes: outcome
+                .changes
+                .into_iter()
+                .filter(|change| change.identity == id)
+                .collect(),
+            said,
+        })
     }
 
-    /// Has somebody leave at a moment; nothing said means now. What is due is done at once, before all other work.
+    /// Has somebody leave at a moment; nothing said means now. What is due is done at once, before
+    /// all other work.
     pub async fn leave(
         self: &Arc<Self>,
         id: &str,
@@ -147,57 +221,98 @@ impl Engine {
     ) -> Result<(), EngineError> {
         let now = self.now();
         let at = at.unwrap_or(now);
-        let departure = Departure { at, principal: name.to_owned(), comment: comment.trim().to_owned() };
-        self.store.set_departure(id, Some(departure), principal, now).await?;
+        let departure = Departure {
+            at,
+            principal: name.to_owned(),
+            comment: comment.trim().to_owned(),
+        };
+        self.store
+            .set_departure(id, Some(departure), principal, now)
+            .await?;
         self.carry_departure(id, at <= now, principal).await
     }
 
     /// Takes back that somebody leaves, or that they left.
     pub async fn stay(self: &Arc<Self>, id: &str, principal: &str) -> Result<(), EngineError> {
         let asked = self.store.departure(id).await?.is_some();
-        let unused = self.store.identity(id).await?.0.attributes.get(LEFT_BY).iter().any(|by| by.to_string() == "unused");
+        let unused = self
+            .store
+            .identity(id)
+            .await?
+            .0
+            .attributes
+            .get(LEFT_BY)
+            .iter()
+            .any(|by| by.to_string() == "unused");
         if unused {
             self.store.claim(id, principal, self.now()).await?;
         }
         if asked || !unused {
-            self.store.set_departure(id, None, principal, self.now()).await?;
+            self.store
+                .set_departure(id, None, principal, self.now())
+                .await?;
         }
         self.carry_departure(id, true, principal).await
     }
 
-    async fn carry_departure(self: &Arc<Self>, id: &str, now: bool, principal: &str) -> Result<(), EngineError> {
+    async fn carry_departure(
+        self: &Arc<Self>,
+        id: &str,
+        now: bool,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         // It overtakes a run that is on its way, like a leaver whom a source tells of.
         let accounts = self.store.accounts_of(id).await?;
         crate::lock(&self.changed_accounts).extend(accounts);
         self.wake.notify_one();
         if now && !crate::incremental::is_automatic(&self.store.at_work().await?) {
             // Nobody would look before the next run: one about this person alone begins.
-            let plan = Plan { carry_out: true, only: vec![id.to_owned()], without_reading: true, ..Plan::default() };
+            let plan = Plan {
+                carry_out: true,
+                only: vec![id.to_owned()],
+                without_reading: true,
+                ..Plan::default()
+            };
             self.begin(plan, principal).await?;
         }
         Ok(())
     }
 
-    /// Who left, the last first, and what is still open of each. `brief`: without that, which takes a decision.
+    /// Who left, the last first, and what is still open of each. `brief`: without that, which takes
+    /// a decision.
     pub async fn leavers(&self, brief: bool) -> Result<Vec<Leaver>, EngineError> {
         let rows = self.store.leavers(LEAVERS).await?;
         if brief || rows.is_empty() {
-            return Ok(rows.into_iter().map(|row| Leaver { row, open: Vec::new() }).collect());
+            return Ok(rows
+                .into_iter()
+                .map(|row| Leaver {
+                    row,
+                    open: Vec::new(),
+                })
+                .collect());
         }
         let (_, _, mut outcome) = self.decide_now().await?;
         self.hold_accepted(&mut outcome).await?;
         let left: HashSet<&str> = rows.iter().map(|row| row.identity.as_str()).collect();
-        let theirs = outcome.changes.iter().filter(|change| left.contains(change.identity.as_str()));
+        let theirs = outcome
+            .changes
+            .iter()
+            .filter(|change| left.contains(change.identity.as_str()));
         let prints: Vec<&str> = theirs.map(|change| change.fingerprint.as_str()).collect();
         let failed = self.store.parked(&prints).await?;
         // Whoever is to end their sessions elsewhere, and was not reached yet.
         let calls = self.store.notifications(None, true, LEAVERS).await?;
         let unheard = |identity: &str| {
-            let theirs = calls.iter().filter(|told| told.identity == identity && told.event == NotificationEvent::Left);
+            let theirs = calls
+                .iter()
+                .filter(|told| told.identity == identity && told.event == NotificationEvent::Left);
             let way = |told: &tide_store::NotificationRow| OpenAccess {
                 system: told.call.clone().unwrap_or_default(),
                 kind: None,
-                why: told.error.clone().unwrap_or_else(|| "to be called".to_owned()),
+                why: told
+                    .error
+                    .clone()
+                    .unwrap_or_else(|| "to be called".to_owned()),
             };
             theirs.map(way).collect::<Vec<OpenAccess>>()
         };

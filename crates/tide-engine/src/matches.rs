@@ -1,5 +1,5 @@
-//! How the accounts of a system and the identities find each other: counted by outcome, with the people
-//! behind each number, the doubtful ones side by side, and what people say about them.
+//! How the accounts of a system and the identities find each other: counted by outcome, with the
+//! people behind each number, the doubtful ones side by side, and what people say about them.
 
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -120,26 +120,49 @@ impl<'a> Sight<'a> {
         Sight {
             rules,
             outcome,
-            accounts: population.accounts.iter().map(|account| (account.id, account)).collect(),
-            identities: outcome.identities.iter().map(|(identity, label)| (identity.id.as_str(), (identity, label.as_str()))).collect(),
-            owner: population.links.iter().map(|link| (link.account, (link.identity.as_str(), &link.basis))).collect(),
+            accounts: population
+                .accounts
+                .iter()
+                .map(|account| (account.id, account))
+                .collect(),
+            identities: outcome
+                .identities
+                .iter()
+                .map(|(identity, label)| (identity.id.as_str(), (identity, label.as_str())))
+                .collect(),
+            owner: population
+                .links
+                .iter()
+                .map(|link| (link.account, (link.identity.as_str(), &link.basis)))
+                .collect(),
         }
     }
 
     fn name(&self, account: AccountId) -> String {
-        self.accounts.get(&account).map_or_else(String::new, |account| account.name.clone())
+        self.accounts
+            .get(&account)
+            .map_or_else(String::new, |account| account.name.clone())
     }
 
     fn label(&self, identity: &str) -> String {
-        self.identities.get(identity).map_or_else(|| identity.to_owned(), |(_, label)| (*label).to_owned())
+        self.identities
+            .get(identity)
+            .map_or_else(|| identity.to_owned(), |(_, label)| (*label).to_owned())
     }
 
     fn lines(&self, system: &str, kind: ObjectType) -> Vec<MatchLine> {
         let mut lines = Vec::new();
         let mut told: HashSet<(Option<&str>, Option<AccountId>)> = HashSet::new();
-        for question in self.outcome.questions.iter().filter(|q| q.system == system && q.object == kind) {
+        for question in self
+            .outcome
+            .questions
+            .iter()
+            .filter(|q| q.system == system && q.object == kind)
+        {
             told.insert((question.identity.as_deref(), question.account));
-            let own = question.account.or((question.accounts.len() == 1).then(|| question.accounts[0]));
+            let own = question
+                .account
+                .or((question.accounts.len() == 1).then(|| question.accounts[0]));
             lines.push(MatchLine {
                 status: question.doubt.status(),
                 label: question.label.clone(),
@@ -151,9 +174,19 @@ impl<'a> Sight<'a> {
             });
         }
         for link in &self.outcome.links {
-            let Some(account) = self.accounts.get(&link.account).filter(|a| a.system == system && a.kind == kind) else { continue };
+            let Some(account) = self
+                .accounts
+                .get(&link.account)
+                .filter(|a| a.system == system && a.kind == kind)
+            else {
+                continue;
+            };
             lines.push(MatchLine {
-                status: if link.basis.origin == LinkOrigin::Source { MatchStatus::New } else { MatchStatus::WillLink },
+                status: if link.basis.origin == LinkOrigin::Source {
+                    MatchStatus::New
+                } else {
+                    MatchStatus::WillLink
+                },
                 label: self.label(&link.identity),
                 identity: Some(link.identity.clone()),
                 account: Some((account.id, account.name.clone())),
@@ -162,13 +195,20 @@ impl<'a> Sight<'a> {
                 rule: None,
             });
         }
-        for line in self.outcome.decided.iter().filter(|line| line.system == system && line.object == kind) {
+        for line in self
+            .outcome
+            .decided
+            .iter()
+            .filter(|line| line.system == system && line.object == kind)
+        {
             let status = match (line.verdict, line.unmatched) {
                 (Verdict::Create, _) => MatchStatus::New,
                 (Verdict::Orphaned, Some(UnmatchedCause::NoMatch)) => MatchStatus::Orphaned,
                 // A candidate stands beside the one who is asked about.
                 (Verdict::Orphaned, Some(UnmatchedCause::Candidate)) => continue,
-                (Verdict::Orphaned, _) | (Verdict::OutOfScope, Some(UnmatchedCause::Skipped)) => MatchStatus::Skipped,
+                (Verdict::Orphaned, _) | (Verdict::OutOfScope, Some(UnmatchedCause::Skipped)) => {
+                    MatchStatus::Skipped
+                }
                 _ => continue,
             };
             lines.push(MatchLine {
@@ -182,7 +222,10 @@ impl<'a> Sight<'a> {
             });
         }
         for (account, (identity, basis)) in &self.owner {
-            let Some(account) = self.accounts.get(account).filter(|a| a.system == system && a.kind == kind && a.absent_since.is_none())
+            let Some(account) = self
+                .accounts
+                .get(account)
+                .filter(|a| a.system == system && a.kind == kind && a.absent_since.is_none())
             else {
                 continue;
             };
@@ -199,25 +242,44 @@ impl<'a> Sight<'a> {
                 rule: None,
             });
         }
-        lines.sort_by(|a, b| (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account)));
+        lines.sort_by(|a, b| {
+            (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account))
+        });
         lines
     }
 
     fn side_of_account(&self, id: AccountId) -> MatchSide {
-        MatchSide { identity: None, account: Some(id), name: self.name(id) }
+        MatchSide {
+            identity: None,
+            account: Some(id),
+            name: self.name(id),
+        }
     }
 
     fn side_of_identity(&self, id: &str) -> MatchSide {
-        MatchSide { identity: Some(id.to_owned()), account: None, name: self.label(id) }
+        MatchSide {
+            identity: Some(id.to_owned()),
+            account: None,
+            name: self.label(id),
+        }
     }
 
     /// The values of a side, as the other side would have them.
     fn values(&self, question: &Question, side: &MatchSide) -> BTreeMap<String, String> {
-        let Some(types) = self.rules.of(&question.system, question.object) else { return BTreeMap::new() };
+        let Some(types) = self.rules.of(&question.system, question.object) else {
+            return BTreeMap::new();
+        };
         let as_source = question.account.is_some();
-        match (side.account.and_then(|id| self.accounts.get(&id)), side.identity.as_deref().and_then(|id| self.identities.get(id))) {
+        match (
+            side.account.and_then(|id| self.accounts.get(&id)),
+            side.identity
+                .as_deref()
+                .and_then(|id| self.identities.get(id)),
+        ) {
             (Some(account), _) if as_source => {
-                let Some(declared) = self.rules.identities.get(&question.object) else { return BTreeMap::new() };
+                let Some(declared) = self.rules.identities.get(&question.object) else {
+                    return BTreeMap::new();
+                };
                 let sources = [(question.system.as_str(), types, *account)];
                 compose::identity(declared, &sources, false)
                     .attributes
@@ -225,16 +287,28 @@ impl<'a> Sight<'a> {
                     .map(|(name, values)| (name.to_owned(), show(values)))
                     .collect()
             }
-            (Some(account), _) => {
-                types.outbound.iter().map(|m| (m.attribute.clone(), show(account.attributes.get(&m.attribute)))).collect()
-            }
-            (None, Some((identity, _))) if as_source => {
-                identity.attributes.iter().map(|(name, values)| (name.to_owned(), show(values))).collect()
-            }
+            (Some(account), _) => types
+                .outbound
+                .iter()
+                .map(|m| {
+                    (
+                        m.attribute.clone(),
+                        show(account.attributes.get(&m.attribute)),
+                    )
+                })
+                .collect(),
+            (None, Some((identity, _))) if as_source => identity
+                .attributes
+                .iter()
+                .map(|(name, values)| (name.to_owned(), show(values)))
+                .collect(),
             (None, Some((identity, _))) => {
                 let mut attributes = identity.attributes.clone();
                 attributes.set("id", vec![tide_core::Value::text(&identity.id)]);
-                attributes.set("stage", vec![tide_core::Value::text(identity.stage.as_str())]);
+                attributes.set(
+                    "stage",
+                    vec![tide_core::Value::text(identity.stage.as_str())],
+                );
                 compose::desired(types, &attributes, None)
                     .wanted
                     .into_iter()
@@ -249,17 +323,32 @@ impl<'a> Sight<'a> {
         let own = match (question.account, &question.identity) {
             (Some(account), _) => self.side_of_account(account),
             (None, Some(identity)) => self.side_of_identity(identity),
-            (None, None) => MatchSide { identity: None, account: None, name: question.label.clone() },
+            (None, None) => MatchSide {
+                identity: None,
+                account: None,
+                name: question.label.clone(),
+            },
         };
         let candidates: Vec<MatchSide> = question
             .accounts
             .iter()
             .map(|&id| self.side_of_account(id))
-            .chain(question.identities.iter().map(|id| self.side_of_identity(id)))
+            .chain(
+                question
+                    .identities
+                    .iter()
+                    .map(|id| self.side_of_identity(id)),
+            )
             .collect();
         let ours = self.values(question, &own);
-        let theirs: Vec<BTreeMap<String, String>> = candidates.iter().map(|side| self.values(question, side)).collect();
-        let mut names: Vec<&String> = ours.keys().chain(theirs.iter().flat_map(BTreeMap::keys)).collect();
+        let theirs: Vec<BTreeMap<String, String>> = candidates
+            .iter()
+            .map(|side| self.values(question, side))
+            .collect();
+        let mut names: Vec<&String> = ours
+            .keys()
+            .chain(theirs.iter().flat_map(BTreeMap::keys))
+            .collect();
         names.sort();
         names.dedup();
         let nothing = show(&[]);
@@ -272,9 +361,15 @@ impl<'a> Sight<'a> {
                     let value = values.get(name).unwrap_or(&nothing);
                     (value.clone(), fold(value) == fold(own))
                 };
-                MatchRow { attribute: name.clone(), own: own.clone(), theirs: theirs.iter().map(other).collect() }
+                MatchRow {
+                    attribute: name.clone(),
+                    own: own.clone(),
+                    theirs: theirs.iter().map(other).collect(),
+                }
             })
-            .filter(|row| row.own != nothing || row.theirs.iter().any(|(value, _)| *value != nothing))
+            .filter(|row| {
+                row.own != nothing || row.theirs.iter().any(|(value, _)| *value != nothing)
+            })
             .collect();
         MatchCase {
             status: question.doubt.status(),
@@ -295,11 +390,16 @@ impl<'a> Sight<'a> {
                     .accounts
                     .get(&id)
                     .filter(|account| account.system == system && account.kind == kind)
-                    .ok_or_else(|| format!("there is no account {id} of type {kind} in {system}"))?,
+                    .ok_or_else(|| {
+                        format!("there is no account {id} of type {kind} in {system}")
+                    })?,
             ),
         };
         if let Some(id) = &word.identity
-            && self.identities.get(id.as_str()).is_none_or(|(identity, _)| identity.kind != kind)
+            && self
+                .identities
+                .get(id.as_str())
+                .is_none_or(|(identity, _)| identity.kind != kind)
         {
             return Err(format!("there is no identity {id} of type {kind}"));
         }
@@ -317,25 +417,43 @@ impl<'a> Sight<'a> {
                 let other = self.owner.iter().find(|(id, (owner, _))| {
                     owner == identity
                         && **id != account.id
-                        && self.accounts.get(id).is_some_and(|a| a.system == system && a.absent_since.is_none())
+                        && self
+                            .accounts
+                            .get(id)
+                            .is_some_and(|a| a.system == system && a.absent_since.is_none())
                 });
                 match other {
-                    Some((other, _)) => Err(format!("{} has an account in {system} already: {}", self.label(identity), self.name(*other))),
+                    Some((other, _)) => Err(format!(
+                        "{} has an account in {system} already: {}",
+                        self.label(identity),
+                        self.name(*other)
+                    )),
                     None => Ok(format!("{} and {}", self.label(identity), account.name)),
                 }
             }
-            (MatchDecision::Never, Some(account), Some(identity)) => Ok(format!("{} and {}", self.label(identity), account.name)),
-            (MatchDecision::New | MatchDecision::Skip, Some(account), None) => Ok(account.name.clone()),
-            (MatchDecision::New | MatchDecision::Skip, None, Some(identity)) => Ok(self.label(identity)),
-            (MatchDecision::Join | MatchDecision::Never, ..) => {
-                Err(format!("`{}` is said of an identity and an account", word.said.as_str()))
+            (MatchDecision::Never, Some(account), Some(identity)) => {
+                Ok(format!("{} and {}", self.label(identity), account.name))
             }
-            (MatchDecision::New | MatchDecision::Skip, ..) => Err(format!("`{}` is said of an identity or an account", word.said.as_str())),
+            (MatchDecision::New | MatchDecision::Skip, Some(account), None) => {
+                Ok(account.name.clone())
+            }
+            (MatchDecision::New | MatchDecision::Skip, None, Some(identity)) => {
+                Ok(self.label(identity))
+            }
+            (MatchDecision::Join | MatchDecision::Never, ..) => Err(format!(
+                "`{}` is said of an identity and an account",
+                word.said.as_str()
+            )),
+            (MatchDecision::New | MatchDecision::Skip, ..) => Err(format!(
+                "`{}` is said of an identity or an account",
+                word.said.as_str()
+            )),
         }
     }
 }
 
-/// How long an answer about a match holds, if it is not taken back before: then it is asked again, if it is still in doubt.
+/// How long an answer about a match holds, if it is not taken back before: then it is asked again,
+/// if it is still in doubt.
 pub(crate) const ANSWER_HOLDS: jiff::SignedDuration = jiff::SignedDuration::from_hours(365 * 24);
 /// How often it is looked for answers that have expired.
 const LOOK_FOR_EXPIRED: jiff::SignedDuration = jiff::SignedDuration::from_hours(1);
@@ -365,18 +483,30 @@ impl Engine {
         let (rules, population, outcome) = self.decide_now().await?;
         let lines = Sight::new(&rules.set, &population, &outcome).lines(system, kind);
         let count = |status: MatchStatus| lines.iter().filter(|line| line.status == status).count();
-        let counts = MatchStatus::ALL.iter().map(|status| (*status, count(*status))).collect();
+        let counts = MatchStatus::ALL
+            .iter()
+            .map(|status| (*status, count(*status)))
+            .collect();
         let mut linked_by: BTreeMap<String, usize> = BTreeMap::new();
-        for line in lines.iter().filter(|line| matches!(line.status, MatchStatus::Linked | MatchStatus::WillLink)) {
+        for line in lines
+            .iter()
+            .filter(|line| matches!(line.status, MatchStatus::Linked | MatchStatus::WillLink))
+        {
             *linked_by.entry(line.reason.clone()).or_default() += 1;
         }
         let mut linked_by: Vec<(String, usize)> = linked_by.into_iter().collect();
         linked_by.sort_by(|a, b| (b.1, &a.0).cmp(&(a.1, &b.0)));
         let answers = self.store.match_answers(Some(system)).await?;
-        Ok(MatchView { counts, linked_by, lines, answers })
+        Ok(MatchView {
+            counts,
+            linked_by,
+            lines,
+            answers,
+        })
     }
 
-    /// A doubtful match, side by side: of an identity that looks for its account, or the other way round.
+    /// A doubtful match, side by side: of an identity that looks for its account, or the other way
+    /// round.
     pub async fn match_case(
         &self,
         system: &str,
@@ -391,27 +521,41 @@ impl Engine {
                 && question.object == kind
                 && (same(&question.identity) || (account.is_some() && question.account == account))
         };
-        let question = outcome
-            .questions
-            .iter()
-            .find(about)
-            .ok_or_else(|| EngineError::Conflict("nothing is asked about it: it was answered, or the data has changed since".into()))?;
+        let question = outcome.questions.iter().find(about).ok_or_else(|| {
+            EngineError::Conflict(
+                "nothing is asked about it: it was answered, or the data has changed since".into(),
+            )
+        })?;
         Ok(Sight::new(&rules.set, &population, &outcome).case(question))
     }
 
     /// Keeps what a person says about matches, all or none.
-    pub async fn answer_matches(&self, system: &str, kind: ObjectType, words: &[Word], by: &Actor<'_>) -> Result<usize, EngineError> {
+    pub async fn answer_matches(
+        &self,
+        system: &str,
+        kind: ObjectType,
+        words: &[Word],
+        by: &Actor<'_>,
+    ) -> Result<usize, EngineError> {
         self.store.system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let sight = Sight::new(&rules.set, &population, &outcome);
         let mut answers = Vec::with_capacity(words.len());
         let mut given: HashMap<AccountId, &str> = HashMap::new();
         for word in words {
-            let label = sight.sound(system, kind, word).map_err(EngineError::Invalid)?;
-            if let (MatchDecision::Join, Some(account), Some(identity)) = (word.said, word.account, word.identity.as_deref())
-                && given.insert(account, identity).is_some_and(|before| before != identity)
+            let label = sight
+                .sound(system, kind, word)
+                .map_err(EngineError::Invalid)?;
+            if let (MatchDecision::Join, Some(account), Some(identity)) =
+                (word.said, word.account, word.identity.as_deref())
+                && given
+                    .insert(account, identity)
+                    .is_some_and(|before| before != identity)
             {
-                return Err(EngineError::Conflict(format!("{} cannot be joined to two identities", sight.name(account))));
+                return Err(EngineError::Conflict(format!(
+                    "{} cannot be joined to two identities",
+                    sight.name(account)
+                )));
             }
             let answer = MatchAnswer {
                 system: system.to_owned(),
@@ -420,15 +564,24 @@ impl Engine {
                 said: word.said,
                 principal: by.name.to_owned(),
             };
-            answers.push(NewAnswer { answer, object: kind, label });
+            answers.push(NewAnswer {
+                answer,
+                object: kind,
+                label,
+            });
         }
         let count = answers.len();
-        self.store.answer_matches(answers, by.id, self.now()).await?;
+        self.store
+            .answer_matches(answers, by.id, self.now())
+            .await?;
         Ok(count)
     }
 
     /// Takes an answer back: the rules decide again.
     pub async fn take_back_answer(&self, id: i64, principal: &str) -> Result<(), EngineError> {
-        Ok(self.store.take_back_answer(id, principal, self.now()).await?)
+        Ok(self
+            .store
+            .take_back_answer(id, principal, self.now())
+            .await?)
     }
 }

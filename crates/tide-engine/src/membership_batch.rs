@@ -14,8 +14,9 @@ use tide_store::{ChangeResult, ChangeRow};
 const PIECE: usize = 500;
 
 impl Engine {
-    /// Sends a membership together with the following ones of the same group. Returns the change if it is no membership, if it is the
-    /// only one, or if the batch was refused: each is then sent separately, which identifies the refused one.
+    /// Sends a membership together with the following ones of the same group. Returns the change if
+    /// it is no membership, if it is the only one, or if the batch was refused: each is then sent
+    /// separately, which identifies the refused one.
     pub(crate) async fn together(
         &self,
         share: &SystemDispatcher,
@@ -28,7 +29,11 @@ impl Engine {
         // A membership that also removes a former name is sent separately.
         let fits = |row: &ChangeRow| {
             let change = &row.change;
-            change.is_membership() && change.step == 0 && change.kind == kind && change.values.len() == 1 && row.attempts == 0
+            change.is_membership()
+                && change.step == 0
+                && change.kind == kind
+                && change.values.len() == 1
+                && row.attempts == 0
         };
         if !fits(&first) || !others.front().is_some_and(fits) {
             return Ok(Some(first));
@@ -43,35 +48,71 @@ impl Engine {
             let filled_in = has_pending_references(&row);
             if filled_in && !self.resolve_pending_references(&mut row, schema).await? {
                 let why = "the account that it waits for was not made";
-                self.store.record_not_done(row.id, ChangeState::Canceled, why, "the next run sees to it", self.now()).await?;
+                self.store
+                    .record_not_done(
+                        row.id,
+                        ChangeState::Canceled,
+                        why,
+                        "the next run sees to it",
+                        self.now(),
+                    )
+                    .await?;
                 continue;
             }
             rows.push((row, filled_in));
         }
-        let resolved = self.resolve_members(share, &mut rows.iter_mut().map(|(row, _)| row).collect::<Vec<_>>()).await?;
+        let resolved = self
+            .resolve_members(
+                share,
+                &mut rows.iter_mut().map(|(row, _)| row).collect::<Vec<_>>(),
+            )
+            .await?;
         let mut there = Vec::with_capacity(rows.len());
         for ((row, filled_in), resolved) in rows.into_iter().zip(resolved) {
             if resolved.is_gone {
                 let (state, next) = (ChangeState::Canceled, "the next run sees to it");
-                self.store.record_not_done(row.id, state, MEMBER_GONE, next, self.now()).await?;
+                self.store
+                    .record_not_done(row.id, state, MEMBER_GONE, next, self.now())
+                    .await?;
                 continue;
             }
             there.push((row, filled_in || resolved.is_changed));
         }
         let mut rows = there;
-        let marked: HashSet<i64> = self.store.claim_for_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now()).await?;
+        let marked: HashSet<i64> = self
+            .store
+            .claim_for_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now())
+            .await?;
         // Missing ones were canceled by a preemption.
         rows.retain(|(row, _)| marked.contains(&row.id));
-        let Some((last, _)) = rows.last() else { return Ok(None) };
-        let Some(group) = last.change.account else { return Ok(None) };
+        let Some((last, _)) = rows.last() else {
+            return Ok(None);
+        };
+        let Some(group) = last.change.account else {
+            return Ok(None);
+        };
         let account = self.store.called(group).await?;
-        let Some(value) = last.change.values.first() else { return Ok(None) };
+        let Some(value) = last.change.values.first() else {
+            return Ok(None);
+        };
         let all = |of: fn(&ValueChange) -> &Vec<tide_core::Value>| {
-            rows.iter().flat_map(|(row, _)| &row.change.values).flat_map(of).cloned().collect::<Vec<_>>()
+            rows.iter()
+                .flat_map(|(row, _)| &row.change.values)
+                .flat_map(of)
+                .cloned()
+                .collect::<Vec<_>>()
         };
         let values = match kind {
-            ChangeKind::Grant => ValueChange { before: Vec::new(), after: all(|value| &value.after), ..value.clone() },
-            _ => ValueChange { before: all(|value| &value.before), after: Vec::new(), ..value.clone() },
+            ChangeKind::Grant => ValueChange {
+                before: Vec::new(),
+                after: all(|value| &value.after),
+                ..value.clone()
+            },
+            _ => ValueChange {
+                before: all(|value| &value.before),
+                after: Vec::new(),
+                ..value.clone()
+            },
         };
         let write = Write::new(last.change.object, kind, Some(account), vec![values]);
         let _one_at_a_time = share.alone(Some(group)).await;
@@ -79,13 +120,23 @@ impl Engine {
             Ok(()) => {
                 let count = rows.len();
                 for (n, (row, filled_in)) in rows.into_iter().enumerate() {
-                    self.confirm(share, ChangeResult::membership(row, filled_in, principal)?, n + 1 < count).await?;
+                    self.confirm(
+                        share,
+                        ChangeResult::membership(row, filled_in, principal)?,
+                        n + 1 < count,
+                    )
+                    .await?;
                 }
                 self.record_system_success(&share.row.name);
                 Ok(None)
             }
             Err(error) => {
-                tracing::info!(system = share.row.name, group, code = error.code, "memberships are sent one by one");
+                tracing::info!(
+                    system = share.row.name,
+                    group,
+                    code = error.code,
+                    "memberships are sent one by one"
+                );
                 for (mut row, _) in rows.into_iter().rev() {
                     row.attempts = 1;
                     others.push_front(row);

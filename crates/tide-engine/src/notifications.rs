@@ -1,4 +1,5 @@
-//! What rules tell to somebody: each notice once, with who is told, and carried by a call-out where the rule names one.
+//! What rules tell to somebody: each notice once, with who is told, and carried by a call-out where
+//! the rule names one.
 
 use crate::{Engine, EngineError};
 use std::collections::BTreeMap;
@@ -44,16 +45,23 @@ impl Engine {
             Recipient::Operator(name) => return Ok(serde_json::json!({"operator": name})),
             Recipient::Team(name) => return Ok(serde_json::json!({"group": name})),
             Recipient::Identity(id) => Some(id.clone()),
-            Recipient::Account(system, name) => self.store.identity_of_account(system, name).await?,
+            Recipient::Account(system, name) => {
+                self.store.identity_of_account(system, name).await?
+            }
         };
         let Some(id) = id else {
             // Whoever owns the group is nobody that we know.
-            let Recipient::Account(system, name) = who else { return Ok(serde_json::Value::Null) };
+            let Recipient::Account(system, name) = who else {
+                return Ok(serde_json::Value::Null);
+            };
             return Ok(serde_json::json!({"system": system, "account": name}));
         };
         match self.store.identity(&id).await {
             Ok((identity, label)) => {
-                let mail = MAIL.iter().find_map(|name| identity.attributes.get(name).first()).map(Value::to_string);
+                let mail = MAIL
+                    .iter()
+                    .find_map(|name| identity.attributes.get(name).first())
+                    .map(Value::to_string);
                 Ok(serde_json::json!({"identity": id, "name": label, "mail": mail}))
             }
             // Decided just now, and not kept yet.
@@ -63,7 +71,11 @@ impl Engine {
     }
 
     /// What was told, the newest first; only about one identity, or only what waits to be carried.
-    pub async fn notifications(&self, identity: Option<&str>, waiting: bool) -> Result<Vec<NotificationRow>, EngineError> {
+    pub async fn notifications(
+        &self,
+        identity: Option<&str>,
+        waiting: bool,
+    ) -> Result<Vec<NotificationRow>, EngineError> {
         Ok(self.store.notifications(identity, waiting, 500).await?)
     }
 }

@@ -1,4 +1,5 @@
-//! Operators: they are added with a token, may be people whom we know, and belong to groups that approvals name.
+//! Operators: they are added with a token, may be people whom we know, and belong to groups that
+//! approvals name.
 
 use crate::inbound::IssuedToken;
 use crate::{Engine, EngineError};
@@ -12,13 +13,18 @@ const NAMED: usize = 8;
 
 /// A token of 256 random bits.
 pub fn new_token() -> String {
-    rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect()
+    rand::random::<[u8; 32]>()
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
 }
 
 impl Engine {
     /// The identity of whoever is meant, where anybody is.
     async fn person(&self, text: Option<&str>) -> Result<Option<String>, EngineError> {
-        let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
+        let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else {
+            return Ok(None);
+        };
         Ok(Some(self.resolve_identity(text).await?.0))
     }
 
@@ -30,37 +36,84 @@ impl Engine {
             return Ok((identity.id, label));
         }
         let (_, population, outcome) = self.decide_now().await?;
-        let label =
-            |id: &String| outcome.identities.iter().find(|(one, _)| one.id == *id).map_or_else(|| id.clone(), |(_, label)| label.clone());
+        let label = |id: &String| {
+            outcome
+                .identities
+                .iter()
+                .find(|(one, _)| one.id == *id)
+                .map_or_else(|| id.clone(), |(_, label)| label.clone())
+        };
         match whom(&population, &outcome, text).as_slice() {
-            [one] if population.identities.iter().any(|identity| identity.id == *one) => Ok((one.clone(), label(one))),
-            [_] => Err(EngineError::NotFound(format!("`{text}` is not kept yet: run once, and say it again"))),
-            [] => Err(EngineError::NotFound(format!("nobody is found by `{text}`: give a name, a number, an address or an id"))),
+            [one]
+                if population
+                    .identities
+                    .iter()
+                    .any(|identity| identity.id == *one) =>
+            {
+                Ok((one.clone(), label(one)))
+            }
+            [_] => Err(EngineError::NotFound(format!(
+                "`{text}` is not kept yet: run once, and say it again"
+            ))),
+            [] => Err(EngineError::NotFound(format!(
+                "nobody is found by `{text}`: give a name, a number, an address or an id"
+            ))),
             all => {
-                let names: Vec<String> = all.iter().take(NAMED).map(|id| format!("{} ({id})", label(id))).collect();
+                let names: Vec<String> = all
+                    .iter()
+                    .take(NAMED)
+                    .map(|id| format!("{} ({id})", label(id)))
+                    .collect();
                 let more = if all.len() > NAMED { ", …" } else { "" };
-                let said =
-                    format!("{} people are found by `{text}`: give a number or an id. They are: {}{more}", all.len(), names.join(", "));
+                let said = format!(
+                    "{} people are found by `{text}`: give a number or an id. They are: {}{more}",
+                    all.len(),
+                    names.join(", ")
+                );
                 Err(EngineError::Invalid(said))
             }
         }
     }
 
     /// Adds an operator, and returns its token: it is kept as a hash only.
-    pub async fn add_operator(&self, name: &str, groups: &[String], person: Option<&str>, by: &str) -> Result<String, EngineError> {
-        if self.store.operators().await?.iter().any(|one| one.name.eq_ignore_ascii_case(name)) {
-            return Err(StoreError::Exists { what: "operator", name: name.to_owned() }.into());
+    pub async fn add_operator(
+        &self,
+        name: &str,
+        groups: &[String],
+        person: Option<&str>,
+        by: &str,
+    ) -> Result<String, EngineError> {
+        if self
+            .store
+            .operators()
+            .await?
+            .iter()
+            .any(|one| one.name.eq_ignore_ascii_case(name))
+        {
+            return Err(StoreError::Exists {
+                what: "operator",
+                name: name.to_owned(),
+            }
+            .into());
         }
         let identity = self.person(person).await?;
         let token = new_token();
-        let principal = self.store.add_principal(PrincipalKind::Operator, name, Some(&token), self.now()).await?;
-        self.store.note(by, "operator.added", name, "", self.now()).await?;
-        self.store.set_operator(&principal.id, groups, identity.as_deref(), by, self.now()).await?;
+        let principal = self
+            .store
+            .add_principal(PrincipalKind::Operator, name, Some(&token), self.now())
+            .await?;
+        self.store
+            .note(by, "operator.added", name, "", self.now())
+            .await?;
+        self.store
+            .set_operator(&principal.id, groups, identity.as_deref(), by, self.now())
+            .await?;
         Ok(token)
     }
 
-    /// Gives an operator a further token, and returns it. Only the operator itself may ask, since a token is a self; another one may when
-    /// no token of it is good any more. Earlier ones stay good for `earlier_hours` more.
+    /// Gives an operator a further token, and returns it. Only the operator itself may ask, since a
+    /// token is a self; another one may when no token of it is good any more. Earlier ones stay
+    /// good for `earlier_hours` more.
     pub async fn rotate_token(
         &self,
         name: &str,
@@ -73,15 +126,37 @@ impl Engine {
         let now = self.now();
         if operator.id != by {
             let stamp = tide_store::format_timestamp(now);
-            let is_good = |row: &tide_store::TokenRow| row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > stamp);
-            if self.store.tokens(PrincipalKind::Operator, &operator.name).await?.iter().any(is_good) {
-                let said = format!("{0} has a token, and only {0} makes itself another one: end that token first", operator.name);
+            let is_good = |row: &tide_store::TokenRow| {
+                row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > stamp)
+            };
+            if self
+                .store
+                .tokens(PrincipalKind::Operator, &operator.name)
+                .await?
+                .iter()
+                .any(is_good)
+            {
+                let said = format!(
+                    "{0} has a token, and only {0} makes itself another one: end that token first",
+                    operator.name
+                );
                 return Err(EngineError::Forbidden(said));
             }
             // It is noted, so that nobody approves by another's name what they caused.
-            self.store.set_operator(&operator.id, &operator.teams, operator.identity.as_deref(), by, now).await?;
+            self.store
+                .set_operator(
+                    &operator.id,
+                    &operator.teams,
+                    operator.identity.as_deref(),
+                    by,
+                    now,
+                )
+                .await?;
         }
-        let after = |hours: i64| now.saturating_add(SignedDuration::from_hours(hours)).unwrap_or(now);
+        let after = |hours: i64| {
+            now.saturating_add(SignedDuration::from_hours(hours))
+                .unwrap_or(now)
+        };
         let token = new_token();
         let new = NewTokenRow {
             kind: PrincipalKind::Operator,
@@ -96,12 +171,23 @@ impl Engine {
     }
 
     /// Says to which groups an operator belongs, and which person it is. Nobody says so of itself.
-    pub async fn set_operator(&self, name: &str, groups: &[String], person: Option<&str>, by: &str) -> Result<(), EngineError> {
+    pub async fn set_operator(
+        &self,
+        name: &str,
+        groups: &[String],
+        person: Option<&str>,
+        by: &str,
+    ) -> Result<(), EngineError> {
         let operator = self.store.operator(name).await?;
         if operator.id == by {
-            return Err(EngineError::Forbidden("nobody changes their own groups or person: another operator does".to_owned()));
+            return Err(EngineError::Forbidden(
+                "nobody changes their own groups or person: another operator does".to_owned(),
+            ));
         }
         let identity = self.person(person).await?;
-        Ok(self.store.set_operator(&operator.id, groups, identity.as_deref(), by, self.now()).await?)
+        Ok(self
+            .store
+            .set_operator(&operator.id, groups, identity.as_deref(), by, self.now())
+            .await?)
     }
 }

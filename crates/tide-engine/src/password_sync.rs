@@ -1,5 +1,5 @@
-//! Passwords that are set in one place and reach all linked systems. What was set is sealed, sent like any other change, and erased
-//! when everybody has it.
+//! Passwords that are set in one place and reach all linked systems. What was set is sealed, sent
+//! like any other change, and erased when everybody has it.
 
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
@@ -19,8 +19,13 @@ const LONGEST: usize = 256;
 
 /// Does any system keep passwords in step?
 fn keeps_in_step(set: &RuleSet) -> bool {
-    let types = set.systems.values().flat_map(|system| system.types.values());
-    types.filter_map(|types| types.password.as_ref()).any(|password| password.in_step)
+    let types = set
+        .systems
+        .values()
+        .flat_map(|system| system.types.values());
+    types
+        .filter_map(|types| types.password.as_ref())
+        .any(|password| password.in_step)
 }
 
 /// A password that was set, and how far it has come.
@@ -57,15 +62,34 @@ impl Engine {
         }
         let long = password.chars().count();
         if !(SHORTEST..=LONGEST).contains(&long) || password.chars().any(char::is_control) {
-            return Err(EngineError::Invalid(format!("a password has {SHORTEST} to {LONGEST} characters, and no control characters")));
+            return Err(EngineError::Invalid(format!(
+                "a password has {SHORTEST} to {LONGEST} characters, and no control characters"
+            )));
         }
-        let id = self.store.set_password(Ok(identity), password, must_change, "", principal, self.now()).await?;
+        let id = self
+            .store
+            .set_password(
+                Ok(identity),
+                password,
+                must_change,
+                "",
+                principal,
+                self.now(),
+            )
+            .await?;
         self.wake.notify_one();
         Ok(id)
     }
 
-    /// A system told of a new password of an account there: it goes to the others, if any keep passwords in step.
-    pub async fn password_seen(&self, system: &str, key: &str, password: &str, principal: &str) -> Result<(), EngineError> {
+    /// A system told of a new password of an account there: it goes to the others, if any keep
+    /// passwords in step.
+    pub async fn password_seen(
+        &self,
+        system: &str,
+        key: &str,
+        password: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let rules = match self.rules().await {
             Ok(rules) => rules,
             // Without rules nothing is carried anywhere.
@@ -74,23 +98,46 @@ impl Engine {
         };
         let account = self.store.account_by_key(system, key).await?;
         if let (Some(account), true) = (account, keeps_in_step(&rules.set)) {
-            self.store.set_password(Err(account.id), password, false, system, principal, self.now()).await?;
+            self.store
+                .set_password(
+                    Err(account.id),
+                    password,
+                    false,
+                    system,
+                    principal,
+                    self.now(),
+                )
+                .await?;
             self.wake.notify_one();
         }
         Ok(())
     }
 
-    /// Passwords that were set for somebody, each with the systems that do not have it yet, and what those answered that refused it.
-    pub async fn passwords_set(&self, identity: &str) -> Result<Vec<PasswordProgress>, EngineError> {
+    /// Passwords that were set for somebody, each with the systems that do not have it yet, and
+    /// what those answered that refused it.
+    pub async fn passwords_set(
+        &self,
+        identity: &str,
+    ) -> Result<Vec<PasswordProgress>, EngineError> {
         let mut all = Vec::new();
         for row in self.store.passwords_set(Some(identity)).await? {
-            let mut progress = PasswordProgress { missing: Vec::new(), refused: BTreeMap::new(), is_settled: row.ended.is_some(), row };
+            let mut progress = PasswordProgress {
+                missing: Vec::new(),
+                refused: BTreeMap::new(),
+                is_settled: row.ended.is_some(),
+                row,
+            };
             if let (None, Some(identity)) = (&progress.row.ended, &progress.row.set.identity) {
                 progress.missing = self.without(&progress.row.set, identity).await?;
                 // It is erased, and noted as done, with the next decision.
                 progress.is_settled = progress.missing.is_empty();
-                progress.refused = self.store.password_refusals(identity, progress.row.set.created_at).await?;
-                progress.refused.retain(|system, _| progress.missing.contains(system));
+                progress.refused = self
+                    .store
+                    .password_refusals(identity, progress.row.set.created_at)
+                    .await?;
+                progress
+                    .refused
+                    .retain(|system, _| progress.missing.contains(system));
             }
             all.push(progress);
         }
@@ -98,28 +145,55 @@ impl Engine {
     }
 
     /// The systems in which somebody's account does not have a password yet.
-    async fn without(&self, set: &PendingPassword, identity: &str) -> Result<Vec<String>, EngineError> {
+    async fn without(
+        &self,
+        set: &PendingPassword,
+        identity: &str,
+    ) -> Result<Vec<String>, EngineError> {
         let all = self.kept_in_step(Some(set), identity).await?;
-        Ok(all.into_iter().filter(|(_, has)| !has).map(|(system, _)| system).collect())
+        Ok(all
+            .into_iter()
+            .filter(|(_, has)| !has)
+            .map(|(system, _)| system)
+            .collect())
     }
 
-    /// The systems in which passwords of somebody are kept in step, and whether their account there has one that was set.
-    async fn kept_in_step(&self, set: Option<&PendingPassword>, identity: &str) -> Result<Vec<(String, bool)>, EngineError> {
+    /// The systems in which passwords of somebody are kept in step, and whether their account there
+    /// has one that was set.
+    async fn kept_in_step(
+        &self,
+        set: Option<&PendingPassword>,
+        identity: &str,
+    ) -> Result<Vec<(String, bool)>, EngineError> {
         let rules = self.rules().await?;
         let accounts = self.store.accounts_of(identity).await?;
-        let records = Records { accounts: accounts.into_iter().collect(), ..Records::default() };
+        let records = Records {
+            accounts: accounts.into_iter().collect(),
+            ..Records::default()
+        };
         let part = self.store.part(&records, Default::default(), false).await?;
         let origin = set.and_then(|set| set.account);
-        let here = part.accounts.iter().filter(|account| account.absent_since.is_none() && origin != Some(account.id));
+        let here = part
+            .accounts
+            .iter()
+            .filter(|account| account.absent_since.is_none() && origin != Some(account.id));
         let in_step = here.filter(|account| {
-            let password = rules.set.of(&account.system, account.kind).and_then(|types| types.password.as_ref());
+            let password = rules
+                .set
+                .of(&account.system, account.kind)
+                .and_then(|types| types.password.as_ref());
             password.is_some_and(|password| password.in_step)
         });
         let has = |account: &Account| {
-            let done = part.write_history.get(&account.id).and_then(|acts| acts.password);
+            let done = part
+                .write_history
+                .get(&account.id)
+                .and_then(|acts| acts.password);
             set.is_some_and(|set| done.is_some_and(|done| done >= set.created_at))
         };
-        Ok(in_step.map(|account| (account.system.clone(), has(account))).collect())
+        Ok(in_step
+            .map(|account| (account.system.clone(), has(account)))
+            .collect())
     }
 
     /// Erases passwords that everybody has, that were set anew, and that were kept long enough.
@@ -134,12 +208,19 @@ impl Engine {
             };
             let old = now.duration_since(set.created_at) > KEPT;
             let outcome = match &identity {
-                Some(_) if open[place + 1..].iter().any(|later| later.identity == set.identity && later.account == set.account) => {
+                Some(_)
+                    if open[place + 1..].iter().any(|later| {
+                        later.identity == set.identity && later.account == set.account
+                    }) =>
+                {
                     "another one was set".to_owned()
                 }
                 Some(identity) => match self.without(set, identity).await? {
                     missing if missing.is_empty() => "all accounts have it".to_owned(),
-                    missing if old => format!("given up after 7 days: {} did not take it", missing.join(", ")),
+                    missing if old => format!(
+                        "given up after 7 days: {} did not take it",
+                        missing.join(", ")
+                    ),
                     _ => continue,
                 },
                 // An account that was pushed just now is nobody's before the next decision.

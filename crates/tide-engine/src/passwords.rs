@@ -1,4 +1,5 @@
-//! Passwords: drawn for new accounts, sealed, shown once, and put into the changes that set them only when these are sent.
+//! Passwords: drawn for new accounts, sealed, shown once, and put into the changes that set them
+//! only when these are sent.
 
 use crate::dispatch::SystemDispatcher;
 use crate::{Engine, EngineError};
@@ -27,9 +28,20 @@ fn letters(set: &str) -> &'static [u8] {
 /// Draws a password: one character of each set at least, the others from all of them, in any order.
 pub(crate) fn draw(rules: &PasswordRules) -> Zeroizing<String> {
     let mut random = rand::rng();
-    let all: Vec<u8> = rules.sets.iter().flat_map(|set| letters(set)).copied().collect();
-    let mut drawn: Zeroizing<Vec<u8>> =
-        Zeroizing::new(rules.sets.iter().filter_map(|set| letters(set).choose(&mut random)).copied().collect());
+    let all: Vec<u8> = rules
+        .sets
+        .iter()
+        .flat_map(|set| letters(set))
+        .copied()
+        .collect();
+    let mut drawn: Zeroizing<Vec<u8>> = Zeroizing::new(
+        rules
+            .sets
+            .iter()
+            .filter_map(|set| letters(set).choose(&mut random))
+            .copied()
+            .collect(),
+    );
     while drawn.len() < rules.length {
         drawn.extend(all.choose(&mut random));
     }
@@ -44,25 +56,41 @@ impl Engine {
     }
 
     /// Shows a first password, once, to whom the rules let see it.
-    pub async fn reveal_password(&self, id: i64, principal: &str, name: &str) -> Result<Zeroizing<String>, EngineError> {
+    pub async fn reveal_password(
+        &self,
+        id: i64,
+        principal: &str,
+        name: &str,
+    ) -> Result<Zeroizing<String>, EngineError> {
         let (system, object) = self.store.first_password_of(id).await?;
         let rules = self.rules().await?;
-        let password = rules.set.of(&system, object).and_then(|types| types.password.as_ref());
+        let password = rules
+            .set
+            .of(&system, object)
+            .and_then(|types| types.password.as_ref());
         if let Some(call) = password.and_then(|p| p.handed_to.as_ref()) {
-            return Err(EngineError::Conflict(format!("the rules of {system} hand first passwords to {call}, and show them to nobody")));
+            return Err(EngineError::Conflict(format!(
+                "the rules of {system} hand first passwords to {call}, and show them to nobody"
+            )));
         }
         let shown_to = password.map(|p| p.shown_to.clone());
-        if let Some(names) = shown_to.filter(|names| !names.is_empty() && !names.iter().any(|one| one == name)) {
+        if let Some(names) =
+            shown_to.filter(|names| !names.is_empty() && !names.iter().any(|one| one == name))
+        {
             return Err(EngineError::Invalid(format!(
                 "the rules of {system} show first passwords to {}, and you are {name}",
                 names.join(", ")
             )));
         }
-        Ok(self.store.reveal_first_password(id, principal, self.now()).await?)
+        Ok(self
+            .store
+            .reveal_first_password(id, principal, self.now())
+            .await?)
     }
 
-    /// The password that a change sets: one that was set for somebody, or one that takes the place of what must not work any more,
-    /// which is drawn for the wire and kept nowhere. None when it is no such change; no password when it is no longer known.
+    /// The password that a change sets: one that was set for somebody, or one that takes the place
+    /// of what must not work any more, which is drawn for the wire and kept nowhere. None when it
+    /// is no such change; no password when it is no longer known.
     pub(crate) async fn password_of(
         &self,
         share: &SystemDispatcher,
@@ -74,13 +102,21 @@ impl Engine {
         if let Some(scrambled) = self.scrambled(share, row) {
             return Ok(Some(Some(vec![scrambled])));
         }
-        if row.change.values.iter().any(|value| value.attribute == PASSWORD_MARK) {
+        if row
+            .change
+            .values
+            .iter()
+            .any(|value| value.attribute == PASSWORD_MARK)
+        {
             return Ok(Some(self.carried_hash(share, row).await?));
         }
         let password = self.store.password_for(&row.change.identity).await?;
         Ok(Some(password.map(|password| {
             let fill = |(at, value): (usize, &ValueChange)| match at {
-                0 => ValueChange { after: vec![Value::text(password.as_str())], ..value.clone() },
+                0 => ValueChange {
+                    after: vec![Value::text(password.as_str())],
+                    ..value.clone()
+                },
                 _ => value.clone(),
             };
             row.change.values.iter().enumerate().map(fill).collect()
@@ -88,30 +124,73 @@ impl Engine {
     }
 
     /// The hash that is carried to an account, read where it stands: it is kept nowhere on the way.
-    async fn carried_hash(&self, share: &SystemDispatcher, row: &ChangeRow) -> Result<Option<Vec<ValueChange>>, EngineError> {
-        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
-        let (Some(from), Some(value)) = (rules.and_then(|rules| rules.carry.as_deref()), row.change.values.first()) else {
+    async fn carried_hash(
+        &self,
+        share: &SystemDispatcher,
+        row: &ChangeRow,
+    ) -> Result<Option<Vec<ValueChange>>, EngineError> {
+        let rules = share
+            .rules
+            .get(&row.change.object)
+            .and_then(|types| types.password.as_ref());
+        let (Some(from), Some(value)) = (
+            rules.and_then(|rules| rules.carry.as_deref()),
+            row.change.values.first(),
+        ) else {
             return Ok(None);
         };
-        let Some(source) = self.store.account_of(&row.change.identity, from).await? else { return Ok(None) };
+        let Some(source) = self.store.account_of(&row.change.identity, from).await? else {
+            return Ok(None);
+        };
         let line = self.line(&self.store.system(from).await?).await?;
         let hash = line.password_hash(&source.key).await?;
-        Ok(hash.map(|hash| vec![ValueChange { after: vec![Value::Bytes(hash.as_bytes().to_vec())], ..value.clone() }]))
+        Ok(hash.map(|hash| {
+            vec![ValueChange {
+                after: vec![Value::Bytes(hash.as_bytes().to_vec())],
+                ..value.clone()
+            }]
+        }))
     }
 
     /// A password that nobody knows, for a step that takes one away.
     fn scrambled(&self, share: &SystemDispatcher, row: &ChangeRow) -> Option<ValueChange> {
-        let value = row.change.values.first().filter(|value| row.change.step > 0 && value.after.is_empty())?;
-        let usual = PasswordRules { length: 32, ..PasswordRules::of(&value.attribute) };
-        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.clone()).unwrap_or(usual);
+        let value = row
+            .change
+            .values
+            .first()
+            .filter(|value| row.change.step > 0 && value.after.is_empty())?;
+        let usual = PasswordRules {
+            length: 32,
+            ..PasswordRules::of(&value.attribute)
+        };
+        let rules = share
+            .rules
+            .get(&row.change.object)
+            .and_then(|types| types.password.clone())
+            .unwrap_or(usual);
         let drawn = draw(&rules);
-        Some(ValueChange { after: vec![Value::text(drawn.as_str())], ..value.clone() })
+        Some(ValueChange {
+            after: vec![Value::text(drawn.as_str())],
+            ..value.clone()
+        })
     }
 
-    /// The password that a new account begins with, sealed before it is sent, so that it is never lost.
-    pub(crate) async fn first_password(&self, share: &SystemDispatcher, row: &ChangeRow) -> Result<Option<ValueChange>, EngineError> {
-        let wanted = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
-        let Some(rules) = wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create) else { return Ok(None) };
+    /// The password that a new account begins with, sealed before it is sent, so that it is never
+    /// lost.
+    pub(crate) async fn first_password(
+        &self,
+        share: &SystemDispatcher,
+        row: &ChangeRow,
+    ) -> Result<Option<ValueChange>, EngineError> {
+        let wanted = share
+            .rules
+            .get(&row.change.object)
+            .and_then(|types| types.password.as_ref());
+        let Some(rules) =
+            wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create)
+        else {
+            return Ok(None);
+        };
         let password = match self.store.first_password(row.id).await? {
             Some(sealed) => sealed,
             None => self.draw_first_password(rules, row).await?,
@@ -120,14 +199,20 @@ impl Engine {
     }
 
     /// Draws the password of a new account, and seals it in place of an earlier one.
-    async fn draw_first_password(&self, rules: &PasswordRules, row: &ChangeRow) -> Result<Zeroizing<String>, EngineError> {
+    async fn draw_first_password(
+        &self,
+        rules: &PasswordRules,
+        row: &ChangeRow,
+    ) -> Result<Zeroizing<String>, EngineError> {
         let drawn = draw(rules);
-        self.store.seal_first_password(row.id, &drawn, self.now()).await?;
+        self.store
+            .seal_first_password(row.id, &drawn, self.now())
+            .await?;
         Ok(drawn)
     }
 
-    /// Another password in place of one that was drawn and refused, as long as it was not drawn too often: policies refuse what
-    /// resembles a name, and chance can hit one.
+    /// Another password in place of one that was drawn and refused, as long as it was not drawn too
+    /// often: policies refuse what resembles a name, and chance can hit one.
     pub(crate) async fn redraw_password(
         &self,
         share: &SystemDispatcher,
@@ -139,17 +224,29 @@ impl Engine {
         if !crate::refusals::concerns_values(error) || *draws >= MOST_DRAWS {
             return Ok(false);
         }
-        let rules = share.rules.get(&row.change.object).and_then(|types| types.password.as_ref());
+        let rules = share
+            .rules
+            .get(&row.change.object)
+            .and_then(|types| types.password.as_ref());
         let drawn = match row.change.kind {
             ChangeKind::Create => match rules.filter(|rules| rules.first) {
-                Some(rules) => Some(as_value(rules, &self.draw_first_password(rules, row).await?)),
+                Some(rules) => Some(as_value(
+                    rules,
+                    &self.draw_first_password(rules, row).await?,
+                )),
                 None => None,
             },
             ChangeKind::Password => self.scrambled(share, row),
             _ => None,
         };
         let Some(drawn) = drawn else { return Ok(false) };
-        let Some(value) = write.values.iter_mut().find(|value| value.attribute == drawn.attribute) else { return Ok(false) };
+        let Some(value) = write
+            .values
+            .iter_mut()
+            .find(|value| value.attribute == drawn.attribute)
+        else {
+            return Ok(false);
+        };
         *value = drawn;
         *draws += 1;
         Ok(true)
@@ -158,13 +255,22 @@ impl Engine {
 
 /// Is an account made that begins with a password of its own?
 pub(crate) fn begins_with_password(share: &SystemDispatcher, change: &Change) -> bool {
-    let first = |types: &TypeRules| types.password.as_ref().is_some_and(|password| password.first);
+    let first = |types: &TypeRules| {
+        types
+            .password
+            .as_ref()
+            .is_some_and(|password| password.first)
+    };
     change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
 }
 
 /// A password as the value of its attribute.
 fn as_value(rules: &PasswordRules, password: &str) -> ValueChange {
-    ValueChange { attribute: rules.attribute.clone(), after: vec![Value::text(password)], ..ValueChange::default() }
+    ValueChange {
+        attribute: rules.attribute.clone(),
+        after: vec![Value::text(password)],
+        ..ValueChange::default()
+    }
 }
 
 #[cfg(test)]
@@ -176,7 +282,9 @@ mod tests {
         let rules = PasswordRules {
             attribute: "password".into(),
             length: 12,
-            sets: ["lower", "upper", "digit", "sign"].map(str::to_owned).to_vec(),
+            sets: ["lower", "upper", "digit", "sign"]
+                .map(str::to_owned)
+                .to_vec(),
             shown_to: Vec::new(),
             handed_to: None,
             first: true,
@@ -187,9 +295,15 @@ mod tests {
         for password in &drawn {
             assert_eq!(password.len(), 12);
             for set in &rules.sets {
-                assert!(password.bytes().any(|byte| letters(set).contains(&byte)), "{set}");
+                assert!(
+                    password.bytes().any(|byte| letters(set).contains(&byte)),
+                    "{set}"
+                );
             }
-            assert!(!password.contains(['l', 'I', '1', 'O', '0', 'o']), "characters that are mistaken for each other");
+            assert!(
+                !password.contains(['l', 'I', '1', 'O', '0', 'o']),
+                "characters that are mistaken for each other"
+            );
         }
         assert!(drawn.windows(2).all(|two| two[0] != two[1]));
     }

@@ -1,6 +1,6 @@
-//! Handles changes that a target refuses. A refused value does not block the other values of the same account: each is sent
-//! separately. A kind of change that is refused again and again because the service account lacks a permission is not sent any more in
-//! the same run.
+//! Handles changes that a target refuses. A refused value does not block the other values of the
+//! same account: each is sent separately. A kind of change that is refused again and again because
+//! the service account lacks a permission is not sent any more in the same run.
 
 use crate::dispatch::{SystemDispatcher, settled};
 use crate::executor::{QueuePosition, RunProgress, SendOutcome};
@@ -18,19 +18,31 @@ use tide_store::{ChangeResult, ChangeRow};
 
 /// The most values of a change that are sent one by one.
 const MOST_VALUES: usize = 100;
-/// How often in a row the same may be refused for lack of a permission before it is not sent on in a run.
+/// How often in a row the same may be refused for lack of a permission before it is not sent on in
+/// a run.
 const MOST_REFUSALS: usize = 10;
 /// The code of what is refused because the service account lacks a permission.
 const NO_PERMISSION: &str = "rights";
-/// Codes that say something about the account as a whole, so that none of its values would be taken.
-const WHOLE_ACCOUNT: [&str; 7] = ["gone", "no_such_object", "no_account", "no_such_type", "read_only", "referral", "tls_needed"];
+/// Codes that say something about the account as a whole, so that none of its values would be
+/// taken.
+const WHOLE_ACCOUNT: [&str; 7] = [
+    "gone",
+    "no_such_object",
+    "no_account",
+    "no_such_type",
+    "read_only",
+    "referral",
+    "tls_needed",
+];
 
-/// Where a kind of change is made: a service account may have a permission in one container, or on one group, and not in another.
+/// Where a kind of change is made: a service account may have a permission in one container, or on
+/// one group, and not in another.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(crate) struct RefusalScope {
     object: ObjectType,
     kind: ChangeKind,
-    /// The container of the account, or the group of a membership; empty where a system has no tree.
+    /// The container of the account, or the group of a membership; empty where a system has no
+    /// tree.
     at: String,
 }
 
@@ -38,14 +50,33 @@ impl RefusalScope {
     /// Where a change of an account, by its key and name, is made.
     pub(crate) fn of(change: &Change, account: Option<&(String, String)>) -> RefusalScope {
         let is_name = |value: &&ValueChange| value.attribute.eq_ignore_ascii_case("dn");
-        let new = || change.values.iter().find(is_name).and_then(|value| value.after.first()).map(Value::to_string);
-        let name = account.map(|(_, name)| name.clone()).or_else(new).unwrap_or_default();
-        let at = if change.is_membership() { folded(&name) } else { container_of(&name).unwrap_or_default() };
-        RefusalScope { object: change.object, kind: change.kind, at }
+        let new = || {
+            change
+                .values
+                .iter()
+                .find(is_name)
+                .and_then(|value| value.after.first())
+                .map(Value::to_string)
+        };
+        let name = account
+            .map(|(_, name)| name.clone())
+            .or_else(new)
+            .unwrap_or_default();
+        let at = if change.is_membership() {
+            folded(&name)
+        } else {
+            container_of(&name).unwrap_or_default()
+        };
+        RefusalScope {
+            object: change.object,
+            kind: change.kind,
+            at,
+        }
     }
 }
 
-/// What a system refuses for lack of a permission, and how often in a row: a kind of change at a place, or one attribute of it.
+/// What a system refuses for lack of a permission, and how often in a row: a kind of change at a
+/// place, or one attribute of it.
 pub(crate) type Refusals = HashMap<(RefusalScope, Option<String>), usize>;
 
 /// A change as it was sent and refused.
@@ -64,14 +95,24 @@ struct SeparateResults {
 }
 
 impl SystemDispatcher {
-    /// How often in a row a kind of change, or one attribute of it, was refused at a place for lack of a permission, if that is often.
+    /// How often in a row a kind of change, or one attribute of it, was refused at a place for lack
+    /// of a permission, if that is often.
     fn refusals_over_limit(&self, place: &RefusalScope, attribute: Option<&str>) -> Option<usize> {
         let what = (place.clone(), attribute.map(str::to_lowercase));
-        crate::lock(&self.refusals).get(&what).copied().filter(|count| *count >= MOST_REFUSALS)
+        crate::lock(&self.refusals)
+            .get(&what)
+            .copied()
+            .filter(|count| *count >= MOST_REFUSALS)
     }
 
-    /// Notes whether a kind of change, or one attribute of it, was refused for lack of a permission.
-    pub(crate) fn note_refusal(&self, place: &RefusalScope, attribute: Option<&str>, error: Option<&ConnectError>) {
+    /// Notes whether a kind of change, or one attribute of it, was refused for lack of a
+    /// permission.
+    pub(crate) fn note_refusal(
+        &self,
+        place: &RefusalScope,
+        attribute: Option<&str>,
+        error: Option<&ConnectError>,
+    ) {
         let mut refusals = crate::lock(&self.refusals);
         let is_refused = error.is_some_and(|error| error.code == NO_PERMISSION);
         if !is_refused && refusals.is_empty() {
@@ -86,12 +127,16 @@ impl SystemDispatcher {
     }
 }
 
-/// Can a value be the reason of a refusal, rather than the account as a whole or a missing permission?
+/// Can a value be the reason of a refusal, rather than the account as a whole or a missing
+/// permission?
 pub(crate) fn concerns_values(error: &ConnectError) -> bool {
-    error.class == FailureClass::Permanent && !WHOLE_ACCOUNT.contains(&error.code) && error.code != NO_PERMISSION
+    error.class == FailureClass::Permanent
+        && !WHOLE_ACCOUNT.contains(&error.code)
+        && error.code != NO_PERMISSION
 }
 
-/// Can each value of a refused change be sent separately? A missing permission can be one for a single attribute.
+/// Can each value of a refused change be sent separately? A missing permission can be one for a
+/// single attribute.
 fn is_divisible(write: &Write, error: &ConnectError) -> bool {
     write.kind == ChangeKind::Update
         && (2..=MOST_VALUES).contains(&write.values.len())
@@ -99,13 +144,16 @@ fn is_divisible(write: &Write, error: &ConnectError) -> bool {
 }
 
 impl Engine {
-    /// Why a change is not sent, and what to do: the same was refused again and again at its place for lack of a permission.
+    /// Why a change is not sent, and what to do: the same was refused again and again at its place
+    /// for lack of a permission.
     pub(crate) async fn refusal_limit_reached(
         &self,
         share: &SystemDispatcher,
         change: &Change,
     ) -> Result<Option<(String, String)>, EngineError> {
-        let could_be = |(place, _): &(RefusalScope, Option<String>)| place.object == change.object && place.kind == change.kind;
+        let could_be = |(place, _): &(RefusalScope, Option<String>)| {
+            place.object == change.object && place.kind == change.kind
+        };
         if !crate::lock(&share.refusals).keys().any(could_be) {
             return Ok(None);
         }
@@ -113,17 +161,24 @@ impl Engine {
             Some(id) => Some(self.store.called(id).await?),
             None => None,
         };
-        let Some(count) = share.refusals_over_limit(&RefusalScope::of(change, account.as_ref()), None) else { return Ok(None) };
+        let Some(count) =
+            share.refusals_over_limit(&RefusalScope::of(change, account.as_ref()), None)
+        else {
+            return Ok(None);
+        };
         let system = &share.row.name;
         let why = format!(
             "not sent: {system} refused {count} changes of this kind in a row in this container, because the service account lacks a permission"
         );
-        let remedy = format!("grant the permission: `eager-tide systems permissions {system}` lists what the service account needs");
+        let remedy = format!(
+            "grant the permission: `eager-tide systems permissions {system}` lists what the service account needs"
+        );
         Ok(Some((why, remedy)))
     }
 
-    /// Settles a change that its system refuses. Of several values each is sent for itself: those that are taken are done, and the others
-    /// are kept as a change of their own, which the next decision finds again.
+    /// Settles a change that its system refuses. Of several values each is sent for itself: those
+    /// that are taken are done, and the others are kept as a change of their own, which the next
+    /// decision finds again.
     pub(crate) async fn refused(
         &self,
         share: &SystemDispatcher,
@@ -132,11 +187,19 @@ impl Engine {
         tally: &RunProgress,
         principal: &str,
     ) -> Result<SendOutcome, EngineError> {
-        let Sent { row, write, error, place } = sent;
+        let Sent {
+            row,
+            write,
+            error,
+            place,
+        } = sent;
         if is_divisible(write, &error) {
-            let SeparateResults { account, refused } = send_values_separately(share, write, &place, &error).await;
+            let SeparateResults { account, refused } =
+                send_values_separately(share, write, &place, &error).await;
             if let Some(account) = account {
-                return self.record_partial_result(share, row, account, refused, turn, tally, principal).await;
+                return self
+                    .record_partial_result(share, row, account, refused, turn, tally, principal)
+                    .await;
             }
         }
         share.note_refusal(&place, None, Some(&error));
@@ -156,40 +219,72 @@ impl Engine {
         tally: &RunProgress,
         principal: &str,
     ) -> Result<SendOutcome, EngineError> {
-        let is_refused = |value: &ValueChange| refused.iter().any(|(other, _)| other.attribute == value.attribute);
+        let is_refused = |value: &ValueChange| {
+            refused
+                .iter()
+                .any(|(other, _)| other.attribute == value.attribute)
+        };
         let mut went = SendOutcome::Done;
         if !refused.is_empty() {
-            let (left, done): (Vec<ValueChange>, Vec<ValueChange>) = row.change.values.iter().cloned().partition(is_refused);
+            let (left, done): (Vec<ValueChange>, Vec<ValueChange>) =
+                row.change.values.iter().cloned().partition(is_refused);
             let rest = row.change.with_values(&account.key, left);
             let error = with_rename_note(merge_errors(&refused), turn);
             tracing::warn!(system = share.row.name, change = row.id, code = error.code, %error, "a part of a change is refused");
-            self.store.add_failed(&row, rest, &error.message, &error.remedy, error.class != FailureClass::Permanent, self.now()).await?;
+            self.store
+                .add_failed(
+                    &row,
+                    rest,
+                    &error.message,
+                    &error.remedy,
+                    error.class != FailureClass::Permanent,
+                    self.now(),
+                )
+                .await?;
             tally.add_failed();
             row.change.values = done;
             went = SendOutcome::Refused;
         }
         let what = settled(share, &row, account, None);
-        self.confirm(share, ChangeResult::new(row, true, what, principal)?, false).await?;
+        self.confirm(share, ChangeResult::new(row, true, what, principal)?, false)
+            .await?;
         share.in_a_row.store(0, Ordering::Relaxed);
         self.record_system_success(&share.row.name);
         Ok(went)
     }
 }
 
-/// Sends each value for itself, those that were refused once more after others were taken: some depend on others.
-async fn send_values_separately(share: &SystemDispatcher, write: &Write, place: &RefusalScope, whole: &ConnectError) -> SeparateResults {
+/// Sends each value for itself, those that were refused once more after others were taken: some
+/// depend on others.
+async fn send_values_separately(
+    share: &SystemDispatcher,
+    write: &Write,
+    place: &RefusalScope,
+    whole: &ConnectError,
+) -> SeparateResults {
     let mut account = None;
-    let mut left: Vec<(ValueChange, ConnectError)> = write.values.iter().map(|value| (value.clone(), whole.clone())).collect();
+    let mut left: Vec<(ValueChange, ConnectError)> = write
+        .values
+        .iter()
+        .map(|value| (value.clone(), whole.clone()))
+        .collect();
     loop {
         let before = left.len();
         let mut refused = Vec::new();
         let mut is_cut = false;
         for (value, known) in std::mem::take(&mut left) {
-            if is_cut || share.refusals_over_limit(place, Some(&value.attribute)).is_some() {
+            if is_cut
+                || share
+                    .refusals_over_limit(place, Some(&value.attribute))
+                    .is_some()
+            {
                 refused.push((value, known));
                 continue;
             }
-            let one = Write { values: vec![value.clone()], ..write.clone() };
+            let one = Write {
+                values: vec![value.clone()],
+                ..write.clone()
+            };
             match share.connector.write(&one).await {
                 Ok(now) => {
                     share.note_refusal(place, Some(&value.attribute), None);
@@ -204,7 +299,10 @@ async fn send_values_separately(share: &SystemDispatcher, write: &Write, place: 
         }
         left = refused;
         if is_cut || left.is_empty() || left.len() == before || account.is_none() {
-            return SeparateResults { account, refused: left };
+            return SeparateResults {
+                account,
+                refused: left,
+            };
         }
     }
 }
@@ -214,17 +312,33 @@ fn with_rename_note(error: ConnectError, turn: QueuePosition) -> ConnectError {
     if !turn.is_renamed {
         return error;
     }
-    let said = format!("partly done: the account was renamed, and these values were not written: {}", error.message);
-    ConnectError { message: said, ..error }
+    let said = format!(
+        "partly done: the account was renamed, and these values were not written: {}",
+        error.message
+    );
+    ConnectError {
+        message: said,
+        ..error
+    }
 }
 
 /// The faults of several values in one.
 fn merge_errors(refused: &[(ValueChange, ConnectError)]) -> ConnectError {
-    let said: Vec<String> = refused.iter().map(|(value, error)| format!("{}: {}", value.attribute, error.message)).collect();
+    let said: Vec<String> = refused
+        .iter()
+        .map(|(value, error)| format!("{}: {}", value.attribute, error.message))
+        .collect();
     let said = said.join(" · ");
     match refused.last() {
-        Some((_, last)) => ConnectError { message: said, ..last.clone() },
-        None => ConnectError::permanent("refused", said, "correct the mapping that gives the refused value"),
+        Some((_, last)) => ConnectError {
+            message: said,
+            ..last.clone()
+        },
+        None => ConnectError::permanent(
+            "refused",
+            said,
+            "correct the mapping that gives the refused value",
+        ),
     }
 }
 
@@ -234,14 +348,32 @@ mod tests {
 
     #[test]
     fn only_a_change_of_several_values_is_divided_and_only_where_a_value_can_be_the_reason() {
-        let value = |name: &str| ValueChange { attribute: name.into(), ..ValueChange::default() };
+        let value = |name: &str| ValueChange {
+            attribute: name.into(),
+            ..ValueChange::default()
+        };
         let write = |kind, values| Write::new(ObjectType::Person, kind, None, values);
         let refused = |code| ConnectError::permanent(code, "no", "why");
         let two = write(ChangeKind::Update, vec![value("title"), value("mail")]);
         assert!(is_divisible(&two, &refused("value")) && is_divisible(&two, &refused("rights")));
-        assert!(!is_divisible(&two, &refused("gone")), "of an account that is gone nothing can be written");
-        assert!(!is_divisible(&two, &ConnectError::transient("timeout", "no", "why")));
-        assert!(!is_divisible(&write(ChangeKind::Update, vec![value("title")]), &refused("value")));
-        assert!(!is_divisible(&write(ChangeKind::Create, vec![value("a"), value("b")]), &refused("value")), "an account is made whole");
+        assert!(
+            !is_divisible(&two, &refused("gone")),
+            "of an account that is gone nothing can be written"
+        );
+        assert!(!is_divisible(
+            &two,
+            &ConnectError::transient("timeout", "no", "why")
+        ));
+        assert!(!is_divisible(
+            &write(ChangeKind::Update, vec![value("title")]),
+            &refused("value")
+        ));
+        assert!(
+            !is_divisible(
+                &write(ChangeKind::Create, vec![value("a"), value("b")]),
+                &refused("value")
+            ),
+            "an account is made whole"
+        );
     }
 }

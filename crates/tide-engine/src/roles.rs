@@ -36,7 +36,8 @@ pub struct Holder {
 pub struct RoleSimulation {
     /// Who would hold which role that they do not hold now, and by what.
     pub gains: Vec<(String, Holder)>,
-    /// Who would not hold which role any more; by what they would still keep it for a while, if they do.
+    /// Who would not hold which role any more; by what they would still keep it for a while, if
+    /// they do.
     pub loses: Vec<(String, Holder)>,
     /// Where roles would differ about somebody, and do not now.
     pub conflicts: Vec<RoleConflict>,
@@ -52,39 +53,64 @@ impl Holder {
 }
 
 impl Engine {
-    /// What would come of another condition of a role, or of none: who gains and who loses it and the roles that it brings. The
-    /// same records are decided twice; nothing is kept or sent.
+    /// What would come of another condition of a role, or of none: who gains and who loses it and
+    /// the roles that it brings. The same records are decided twice; nothing is kept or sent.
     pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleSimulation, EngineError> {
         let now = self.now();
         let (rules, population) = self.all(now).await?;
         let mut new = rules.set.clone();
-        let place = new.roles.iter().position(|role| role.name == name).ok_or_else(|| no_role(&rules.set, name))?;
-        new.roles[place].when = match when.trim() {
-            "" => None,
-            text => Some(
-                new.expression(new.roles[place].kind, None, text)
-                    .map_err(|error| EngineError::Invalid(format!("this is no condition: {error}")))?,
-            ),
-        };
+        let place = new
+            .roles
+            .iter()
+            .position(|role| role.name == name)
+            .ok_or_else(|| no_role(&rules.set, name))?;
+        new.roles[place].when =
+            match when.trim() {
+                "" => None,
+                text => Some(new.expression(new.roles[place].kind, None, text).map_err(
+                    |error| EngineError::Invalid(format!("this is no condition: {error}")),
+                )?),
+            };
         let name = name.to_owned();
         let work = move || {
             let (old, outcome) = (&rules.set, decide(&rules.set, &population, now));
             let other = decide(&new, &population, now);
-            let (before, after) = (turns(old, &population, &outcome, now), turns(&new, &population, &other, now));
+            let (before, after) = (
+                turns(old, &population, &outcome, now),
+                turns(&new, &population, &other, now),
+            );
             let only = |one: &Turns, other: &Turns| -> Vec<(String, Holder)> {
-                let all = one.iter().filter(|(key, holder)| !holder.is_kept() && other.get(*key).is_none_or(Holder::is_kept));
-                let mut all: Vec<(String, Holder)> = all.map(|((role, _), holder)| (role.clone(), holder.clone())).collect();
-                all.sort_by(|(a, one), (b, other)| (*a != name, a, &one.label).cmp(&(*b != name, b, &other.label)));
+                let all = one.iter().filter(|(key, holder)| {
+                    !holder.is_kept() && other.get(*key).is_none_or(Holder::is_kept)
+                });
+                let mut all: Vec<(String, Holder)> = all
+                    .map(|((role, _), holder)| (role.clone(), holder.clone()))
+                    .collect();
+                all.sort_by(|(a, one), (b, other)| {
+                    (*a != name, a, &one.label).cmp(&(*b != name, b, &other.label))
+                });
                 all
             };
             let gains = only(&after, &before);
             let mut loses = only(&before, &after);
             for (role, holder) in &mut loses {
                 // What counts for them is what they keep of it.
-                holder.source = after.get(&(role.clone(), holder.identity.clone())).and_then(|kept| kept.source.clone());
+                holder.source = after
+                    .get(&(role.clone(), holder.identity.clone()))
+                    .and_then(|kept| kept.source.clone());
             }
-            let conflicts = other.conflicts.iter().filter(|one| !outcome.conflicts.contains(one)).cloned().collect();
-            RoleSimulation { gains, loses, conflicts, effect: compute_impact(&outcome, &other) }
+            let conflicts = other
+                .conflicts
+                .iter()
+                .filter(|one| !outcome.conflicts.contains(one))
+                .cloned()
+                .collect();
+            RoleSimulation {
+                gains,
+                loses,
+                conflicts,
+                effect: compute_impact(&outcome, &other),
+            }
         };
         self.compute(Some(crate::compute::PATIENCE), work).await
     }
@@ -101,13 +127,21 @@ impl Engine {
         for role in &rules.set.roles {
             let mut theirs = holders.remove(&role.name).unwrap_or_default();
             theirs.sort_by(|a, b| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)));
-            views.push(RoleView { role: role.clone(), holders: theirs });
+            views.push(RoleView {
+                role: role.clone(),
+                holders: theirs,
+            });
         }
         Ok((views, outcome.conflicts))
     }
 
     /// Gives somebody a role, from now or a moment on, for good or until a moment.
-    pub async fn give_role(self: &Arc<Self>, grant: RoleGrant, comment: &str, principal: &str) -> Result<(), EngineError> {
+    pub async fn give_role(
+        self: &Arc<Self>,
+        grant: RoleGrant,
+        comment: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let rules = self.rules().await?;
         if !rules.set.roles.iter().any(|role| role.name == grant.role) {
             return Err(no_role(&rules.set, &grant.role));
@@ -115,16 +149,27 @@ impl Engine {
         if let (Some(from), Some(until)) = (grant.from, grant.until)
             && until <= from
         {
-            return Err(EngineError::Invalid("a role that ends before it begins is not given".to_owned()));
+            return Err(EngineError::Invalid(
+                "a role that ends before it begins is not given".to_owned(),
+            ));
         }
-        self.store.give_role(grant, comment.trim(), principal, self.now()).await?;
+        self.store
+            .give_role(grant, comment.trim(), principal, self.now())
+            .await?;
         self.wake.notify_one();
         Ok(())
     }
 
     /// Takes from somebody a role that was given by hand.
-    pub async fn take_role(self: &Arc<Self>, identity: &str, role: &str, principal: &str) -> Result<(), EngineError> {
-        self.store.take_role(identity, role, principal, self.now()).await?;
+    pub async fn take_role(
+        self: &Arc<Self>,
+        identity: &str,
+        role: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        self.store
+            .take_role(identity, role, principal, self.now())
+            .await?;
         self.wake.notify_one();
         Ok(())
     }
@@ -132,7 +177,11 @@ impl Engine {
 
 fn no_role(rules: &RuleSet, name: &str) -> EngineError {
     let names: Vec<&str> = rules.roles.iter().map(|role| role.name.as_str()).collect();
-    let known = if names.is_empty() { "roles.toml names none".to_owned() } else { format!("there are {}", names.join(", ")) };
+    let known = if names.is_empty() {
+        "roles.toml names none".to_owned()
+    } else {
+        format!("there are {}", names.join(", "))
+    };
     EngineError::NotFound(format!("there is no role `{name}`: {known}"))
 }
 
@@ -141,15 +190,28 @@ type Turns = BTreeMap<(String, String), Holder>;
 
 fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Timestamp) -> Turns {
     let mut all = Turns::new();
-    for (identity, label) in outcome.identities.iter().filter(|(identity, _)| !identity.attributes.get(ROLES).is_empty()) {
-        let theirs: Vec<&RoleGrant> = population.role_grants.iter().filter(|grant| grant.identity == identity.id).collect();
+    for (identity, label) in outcome
+        .identities
+        .iter()
+        .filter(|(identity, _)| !identity.attributes.get(ROLES).is_empty())
+    {
+        let theirs: Vec<&RoleGrant> = population
+            .role_grants
+            .iter()
+            .filter(|grant| grant.identity == identity.id)
+            .collect();
         let by = held_by(rules, identity, &theirs, now);
         for role in identity.attributes.get(ROLES).iter().map(Value::to_string) {
-            let given = theirs.iter().find(|grant| grant.role == role && grant.holds(now));
+            let given = theirs
+                .iter()
+                .find(|grant| grant.role == role && grant.holds(now));
             let holder = Holder {
                 identity: identity.id.clone(),
                 label: label.clone(),
-                source: by.iter().find(|one| one.role == role).map(|one| one.source.clone()),
+                source: by
+                    .iter()
+                    .find(|one| one.role == role)
+                    .map(|one| one.source.clone()),
                 until: given.and_then(|grant| grant.until),
             };
             all.insert((role, identity.id.clone()), holder);
@@ -159,11 +221,17 @@ fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Times
 }
 
 /// By what somebody holds their roles.
-fn held_by(rules: &RuleSet, identity: &tide_core::Identity, grants: &[&RoleGrant], now: Timestamp) -> Vec<HeldRole> {
+fn held_by(
+    rules: &RuleSet,
+    identity: &tide_core::Identity,
+    grants: &[&RoleGrant],
+    now: Timestamp,
+) -> Vec<HeldRole> {
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
-    let held = tide_core::roles::held(rules, identity.kind, &attributes, grants, now).unwrap_or_default();
+    let held =
+        tide_core::roles::held(rules, identity.kind, &attributes, grants, now).unwrap_or_default();
     let kept = tide_core::roles::kept(rules, identity, &held, now);
     tide_core::roles::with_kept(rules, held, &kept)
 }

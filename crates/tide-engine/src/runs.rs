@@ -17,8 +17,8 @@ use tokio_util::sync::CancellationToken;
 /// How long a preview or run waits for one that is on its way.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
 
-/// How old a queued change may be when a run that was interrupted goes on. An older one was decided from what may not be so any more: it
-/// is decided again.
+/// How old a queued change may be when a run that was interrupted goes on. An older one was decided
+/// from what may not be so any more: it is decided again.
 const MAX_QUEUE_AGE: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
 
 /// The published rules, ready for use.
@@ -64,7 +64,10 @@ pub struct Plan {
 
 impl Engine {
     /// Reads and checks files of a rule set against the schemas that are known.
-    pub async fn check_rules(&self, files: &[RuleFile]) -> Result<(RuleSet, Vec<RuleFault>), EngineError> {
+    pub async fn check_rules(
+        &self,
+        files: &[RuleFile],
+    ) -> Result<(RuleSet, Vec<RuleFault>), EngineError> {
         self.check_rules_with(files, None).await
     }
 
@@ -72,18 +75,29 @@ impl Engine {
     pub(crate) async fn check_rules_with(
         &self,
         files: &[RuleFile],
-        other: Option<(&str, &std::collections::BTreeMap<ObjectType, tide_core::Schema>)>,
+        other: Option<(
+            &str,
+            &std::collections::BTreeMap<ObjectType, tide_core::Schema>,
+        )>,
     ) -> Result<(RuleSet, Vec<RuleFault>), EngineError> {
         let systems = self.store.systems().await?;
-        let kept = systems.iter().map(|row| (row.name.clone(), row.schema.clone()));
-        let schemas = kept.chain(other.map(|(name, schemas)| (name.to_owned(), schemas.clone()))).collect();
+        let kept = systems
+            .iter()
+            .map(|row| (row.name.clone(), row.schema.clone()));
+        let schemas = kept
+            .chain(other.map(|(name, schemas)| (name.to_owned(), schemas.clone())))
+            .collect();
         let (set, mut faults) = RuleSet::load(files, &schemas);
         for rules in set.systems.values() {
             let is_other = other.is_some_and(|(name, _)| name == rules.name);
             if !is_other && !systems.iter().any(|row| row.name == rules.name) {
                 faults.push(RuleFault {
                     severity: FaultSeverity::Warning,
-                    place: tide_core::Place { file: rules.file.clone(), line: 1, column: 1 },
+                    place: tide_core::Place {
+                        file: rules.file.clone(),
+                        line: 1,
+                        column: 1,
+                    },
                     message: format!("no system `{}` is connected", rules.name),
                     help: Some(format!("`eager-tide systems add {} …`", rules.name)),
                 });
@@ -93,36 +107,55 @@ impl Engine {
     }
 
     /// Publishes a rule set that has no error, whatever is published by now.
-    pub async fn publish_rules(&self, files: &[RuleFile], principal: &str) -> Result<(i64, Vec<RuleFault>), EngineError> {
+    pub async fn publish_rules(
+        &self,
+        files: &[RuleFile],
+        principal: &str,
+    ) -> Result<(i64, Vec<RuleFault>), EngineError> {
         self.publish_based(files, None, "", principal).await
     }
 
     /// The published rules. They are read and checked once, until they or a schema change.
     pub async fn rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
         let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
-        if let Some((_, rules)) = lock(&self.compiled_rules).as_ref().filter(|(known, _)| *known == mark) {
+        if let Some((_, rules)) = lock(&self.compiled_rules)
+            .as_ref()
+            .filter(|(known, _)| *known == mark)
+        {
             return Ok(rules.clone());
         }
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         let (set, faults) = self.check_rules(&version.files).await?;
-        let errors: Vec<RuleFault> = faults.into_iter().filter(|fault| fault.severity == FaultSeverity::Error).collect();
+        let errors: Vec<RuleFault> = faults
+            .into_iter()
+            .filter(|fault| fault.severity == FaultSeverity::Error)
+            .collect();
         // A schema that changed since can break rules that were sound when they were published.
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }
-        let rules = Arc::new(PublishedRules { version: version.version, set });
+        let rules = Arc::new(PublishedRules {
+            version: version.version,
+            set,
+        });
         *lock(&self.compiled_rules) = Some((mark, rules.clone()));
         Ok(rules)
     }
 
     /// Decides from what is known now, and stores nothing.
-    pub async fn decide_now(&self) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
+    pub async fn decide_now(
+        &self,
+    ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         self.decide_as_of(self.now()).await
     }
 
     /// Decides from what is known now as it would be decided at another moment.
-    pub(crate) async fn decide_as_of(&self, at: Timestamp) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
-        self.decide_in_turn(at, Some(crate::compute::PATIENCE)).await
+    pub(crate) async fn decide_as_of(
+        &self,
+        at: Timestamp,
+    ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
+        self.decide_in_turn(at, Some(crate::compute::PATIENCE))
+            .await
     }
 
     /// The same; without patience, it waits for its turn as long as it takes.
@@ -142,16 +175,24 @@ impl Engine {
     }
 
     /// The rules and everybody, as a decision needs them at a moment.
-    pub(crate) async fn all(&self, at: Timestamp) -> Result<(Arc<PublishedRules>, Population), EngineError> {
+    pub(crate) async fn all(
+        &self,
+        at: Timestamp,
+    ) -> Result<(Arc<PublishedRules>, Population), EngineError> {
         let rules = self.rules().await?;
         let mut population = self.store.population().await?;
         self.look_at_the_clock(&mut population, at).await?;
-        self.load_governance_inputs(&rules.set, &mut population, at).await?;
+        self.load_governance_inputs(&rules.set, &mut population, at)
+            .await?;
         Ok((rules, population))
     }
 
     /// Notes to which systems nothing is written at a moment.
-    async fn look_at_the_clock(&self, population: &mut Population, at: Timestamp) -> Result<(), EngineError> {
+    async fn look_at_the_clock(
+        &self,
+        population: &mut Population,
+        at: Timestamp,
+    ) -> Result<(), EngineError> {
         let at_work = self.store.at_work().await?;
         for (row, hold) in at_work.iter().zip(self.write_holds(&at_work, at)) {
             if let Some(facts) = population.systems.get_mut(&row.name) {
@@ -165,22 +206,34 @@ impl Engine {
     pub async fn why(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let text = text.to_owned();
-        self.compute(Some(crate::compute::PATIENCE), move || explain(&rules.set, &population, &outcome, &text)).await
+        self.compute(Some(crate::compute::PATIENCE), move || {
+            explain(&rules.set, &population, &outcome, &text)
+        })
+        .await
     }
 
     /// Begins a preview or a run, and returns its number at once.
     pub async fn begin(self: &Arc<Self>, plan: Plan, principal: &str) -> Result<i64, EngineError> {
-        let kind = if plan.carry_out { ChangeSetKind::Run } else { ChangeSetKind::Preview };
+        let kind = if plan.carry_out {
+            ChangeSetKind::Run
+        } else {
+            ChangeSetKind::Preview
+        };
         // A run on news takes moments: it is waited for.
         let held = tokio::time::timeout(PATIENCE, self.run_lock.clone().lock_owned()).await;
         let Ok(held) = held else {
-            return Err(EngineError::Busy(lock(&self.current_run).as_ref().map(|(id, _)| *id)));
+            return Err(EngineError::Busy(
+                lock(&self.current_run).as_ref().map(|(id, _)| *id),
+            ));
         };
         self.rules().await?;
         if let Some(preview) = plan.preview {
             let set = self.store.change_set(preview).await?;
             if set.kind != ChangeSetKind::Preview {
-                return Err(EngineError::Invalid(format!("change set {preview} is a {}, and not a preview", set.kind)));
+                return Err(EngineError::Invalid(format!(
+                    "change set {preview} is a {}, and not a preview",
+                    set.kind
+                )));
             }
             if let Some(day) = &set.as_of {
                 return Err(EngineError::Conflict(format!(
@@ -192,12 +245,20 @@ impl Engine {
             self.store.system(name).await?;
         }
         if plan.as_of.is_some() && plan.carry_out {
-            return Err(EngineError::Invalid("a run is of now: another moment can only be previewed".to_owned()));
+            return Err(EngineError::Invalid(
+                "a run is of now: another moment can only be previewed".to_owned(),
+            ));
         }
-        let id = self.store.begin_change_set(kind, principal, plan.preview, self.now()).await?;
+        let id = self
+            .store
+            .begin_change_set(kind, principal, plan.preview, self.now())
+            .await?;
         let cancel = self.stopping.child_token();
         *lock(&self.current_run) = Some((id, cancel.clone()));
-        self.tell(Event::ChangeSet { id, state: ChangeSetState::Reading });
+        self.tell(Event::ChangeSet {
+            id,
+            state: ChangeSetState::Reading,
+        });
         let (engine, principal) = (self.clone(), principal.to_owned());
         self.tasks.spawn(async move {
             let _held = held;
@@ -228,24 +289,50 @@ impl Engine {
                 cancel.cancel();
                 Ok(())
             }
-            _ => Err(EngineError::Conflict(format!("change set {id} is not on its way"))),
+            _ => Err(EngineError::Conflict(format!(
+                "change set {id} is not on its way"
+            ))),
         }
     }
 
-    pub(crate) async fn finish(&self, id: i64, state: ChangeSetState, note: Option<&str>, principal: &str) {
+    pub(crate) async fn finish(
+        &self,
+        id: i64,
+        state: ChangeSetState,
+        note: Option<&str>,
+        principal: &str,
+    ) {
         loop {
-            match self.store.set_change_set_state(id, state, note, true, principal, self.now()).await {
+            match self
+                .store
+                .set_change_set_state(id, state, note, true, principal, self.now())
+                .await
+            {
                 Ok(()) => self.goes_on(),
-                Err(StoreError::Unwritable { said }) if self.waits_for_disk(&said).await => continue,
-                Err(error) => tracing::error!(change_set = id, %error, "the end of a change set could not be noted"),
+                Err(StoreError::Unwritable { said }) if self.waits_for_disk(&said).await => {
+                    continue;
+                }
+                Err(error) => {
+                    tracing::error!(change_set = id, %error, "the end of a change set could not be noted")
+                }
             }
             break;
         }
         self.tell(Event::ChangeSet { id, state });
     }
 
-    async fn work(self: &Arc<Self>, id: i64, plan: &Plan, principal: &str, cancel: &CancellationToken) -> Result<(), EngineError> {
-        let reads = if plan.without_reading { Vec::new() } else { self.read_all_until(cancel).await? };
+    async fn work(
+        self: &Arc<Self>,
+        id: i64,
+        plan: &Plan,
+        principal: &str,
+        cancel: &CancellationToken,
+    ) -> Result<(), EngineError> {
+        let reads = if plan.without_reading {
+            Vec::new()
+        } else {
+            self.read_all_until(cancel).await?
+        };
         let broken: Vec<&Read> = reads.iter().filter(|read| read.error.is_some()).collect();
         let mut notes: Vec<String> = broken
             .iter()
@@ -258,28 +345,67 @@ impl Engine {
         // A system that does not answer fails once for each of its types.
         notes.dedup();
         if cancel.is_cancelled() {
-            self.finish(id, ChangeSetState::Canceled, Some("cancelled before anything was decided"), principal).await;
+            self.finish(
+                id,
+                ChangeSetState::Canceled,
+                Some("cancelled before anything was decided"),
+                principal,
+            )
+            .await;
             return Ok(());
         }
-        self.store.set_change_set_state(id, ChangeSetState::Deciding, None, false, principal, self.now()).await?;
-        self.tell(Event::ChangeSet { id, state: ChangeSetState::Deciding });
+        self.store
+            .set_change_set_state(
+                id,
+                ChangeSetState::Deciding,
+                None,
+                false,
+                principal,
+                self.now(),
+            )
+            .await?;
+        self.tell(Event::ChangeSet {
+            id,
+            state: ChangeSetState::Deciding,
+        });
         if plan.carry_out {
             self.resolve_unknown_creates().await?;
         }
         self.end_old_answers().await?;
         let at = plan.as_of.unwrap_or_else(|| self.now());
         // Between what is decided from and what is in the queue nobody else sends anything.
-        let deciding = if plan.carry_out { Some(self.decision_lock.lock().await) } else { None };
-        let decided = if plan.carry_out { self.decide_for_run().await } else { self.decide_in_turn(at, None).await };
+        let deciding = if plan.carry_out {
+            Some(self.decision_lock.lock().await)
+        } else {
+            None
+        };
+        let decided = if plan.carry_out {
+            self.decide_for_run().await
+        } else {
+            self.decide_in_turn(at, None).await
+        };
         let (rules, population, mut outcome) = decided?;
         if plan.as_of.is_none() {
-            let in_step = self.record_external_changes(&rules.set, &population, &outcome, None).await?;
-            self.save_identity_updates(IdentityUpdates { in_step, ..IdentityUpdates::default() }, principal).await?;
+            let in_step = self
+                .record_external_changes(&rules.set, &population, &outcome, None)
+                .await?;
+            self.save_identity_updates(
+                IdentityUpdates {
+                    in_step,
+                    ..IdentityUpdates::default()
+                },
+                principal,
+            )
+            .await?;
         } else {
-            notes.push(format!("As it would be decided on {}, if nothing else changes until then.", at.strftime("%Y-%m-%d %H:%M UTC")));
+            notes.push(format!(
+                "As it would be decided on {}, if nothing else changes until then.",
+                at.strftime("%Y-%m-%d %H:%M UTC")
+            ));
         }
         if plan.carry_out && !plan.adopt {
-            self.ask_about(&rules.set, &outcome, None, principal).await?;
+            self.ask_about(&rules.set, &outcome, None, principal)
+                .await?;
             self.end_overrides(&outcome, None).await?;
         }
         if plan.as_of.is_none() {
@@ -291,13 +417,22 @@ impl Engine {
                 .find(|read| read.system == change.system && read.object == change.object)
                 .and_then(|read| read.error.as_ref());
             if let (None, Some(error)) = (&change.hold, error) {
-                change.hold =
-                    Some(Reason::new(format!("{} could not be read just now: {error}", change.system)).on_hold(HoldCause::NotRead));
+                change.hold = Some(
+                    Reason::new(format!(
+                        "{} could not be read just now: {error}",
+                        change.system
+                    ))
+                    .on_hold(HoldCause::NotRead),
+                );
             }
         }
         if !plan.only.is_empty() {
             let count = only(&population, &mut outcome, &plan.only)?;
-            notes.push(format!("Only those who were named ({}) of {count}: {}.", plan.only.len(), plan.only.join(", ")));
+            notes.push(format!(
+                "Only those who were named ({}) of {count}: {}.",
+                plan.only.len(),
+                plan.only.join(", ")
+            ));
         }
         if !plan.systems.is_empty() || !plan.types.is_empty() {
             notes.push(within(&mut outcome, plan));
@@ -307,8 +442,15 @@ impl Engine {
         }
         if plan.adopt {
             notes.push("Accounts were joined and nothing was sent: the changes below are what a run would send.".to_owned());
-            for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
-                change.hold = Some(Reason::new("adopting: accounts are joined, and nothing is sent").on_hold(HoldCause::LinkOnly));
+            for change in outcome
+                .changes
+                .iter_mut()
+                .filter(|change| change.hold.is_none())
+            {
+                change.hold = Some(
+                    Reason::new("adopting: accounts are joined, and nothing is sent")
+                        .on_hold(HoldCause::LinkOnly),
+                );
             }
         }
         self.hold_accepted(&mut outcome).await?;
@@ -318,76 +460,154 @@ impl Engine {
         }
         if plan.carry_out {
             // Identities and links first: a queue without them could not be carried on with.
-            self.save_identities(&population, &outcome, principal).await?;
+            self.save_identities(&population, &outcome, principal)
+                .await?;
         }
         let note = (!notes.is_empty()).then(|| notes.join(" "));
         let set = NewChangeSet {
-            kind: if plan.carry_out { ChangeSetKind::Run } else { ChangeSetKind::Preview },
+            kind: if plan.carry_out {
+                ChangeSetKind::Run
+            } else {
+                ChangeSetKind::Preview
+            },
             rule_version: rules.version,
             principal: principal.to_owned(),
             preview: plan.preview,
-            whole: plan.only.is_empty() && plan.systems.is_empty() && plan.types.is_empty() && plan.as_of.is_none(),
+            whole: plan.only.is_empty()
+                && plan.systems.is_empty()
+                && plan.types.is_empty()
+                && plan.as_of.is_none(),
             as_of: plan.as_of,
-            unread: broken.iter().map(|read| read.system.clone()).collect::<std::collections::BTreeSet<_>>().into_iter().collect(),
+            unread: broken
+                .iter()
+                .map(|read| read.system.clone())
+                .collect::<std::collections::BTreeSet<_>>()
+                .into_iter()
+                .collect(),
             note: note.clone(),
             decided: outcome.decided,
             changes: outcome.changes,
         };
         if plan.carry_out {
             let sent = || set.changes.iter().filter(|change| change.hold.is_none());
-            let identities = sent().map(|change| change.identity.clone()).filter(|id| !id.is_empty()).collect::<Vec<_>>();
-            self.mark_sent(crate::auto_run::sent_to(sent()).into_iter(), identities.into_iter()).await;
+            let identities = sent()
+                .map(|change| change.identity.clone())
+                .filter(|id| !id.is_empty())
+                .collect::<Vec<_>>();
+            self.mark_sent(
+                crate::auto_run::sent_to(sent()).into_iter(),
+                identities.into_iter(),
+            )
+            .await;
         }
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);
         if !plan.carry_out {
-            self.finish(id, ChangeSetState::Done, note.as_deref(), principal).await;
+            self.finish(id, ChangeSetState::Done, note.as_deref(), principal)
+                .await;
             return Ok(());
         }
-        self.tell(Event::ChangeSet { id, state: ChangeSetState::Running });
-        self.carry_out_whole(id, None, note, principal, cancel).await
+        self.tell(Event::ChangeSet {
+            id,
+            state: ChangeSetState::Running,
+        });
+        self.carry_out_whole(id, None, note, principal, cancel)
+            .await
     }
 
     /// Holds what the preview did not show, and says so.
     async fn bind(&self, preview: i64, outcome: &mut Outcome) -> Result<Vec<String>, EngineError> {
-        let shown = self.store.changes(preview, &ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() }).await?;
-        let shown: HashMap<&str, bool> = shown.iter().map(|row| (row.change.fingerprint.as_str(), row.change.hold.is_none())).collect();
+        let shown = self
+            .store
+            .changes(
+                preview,
+                &ChangeFilter {
+                    limit: i64::MAX,
+                    ..ChangeFilter::default()
+                },
+            )
+            .await?;
+        let shown: HashMap<&str, bool> = shown
+            .iter()
+            .map(|row| (row.change.fingerprint.as_str(), row.change.hold.is_none()))
+            .collect();
         let mut strange = 0;
         for change in &mut outcome.changes {
             if change.hold.is_none() && shown.get(change.fingerprint.as_str()) != Some(&true) {
                 strange += 1;
                 change.hold = Some(
-                    Reason::new(format!("not in preview {preview}: what it was decided from has changed since"))
-                        .on_hold(HoldCause::NotInPreview),
+                    Reason::new(format!(
+                        "not in preview {preview}: what it was decided from has changed since"
+                    ))
+                    .on_hold(HoldCause::NotInPreview),
                 );
             }
         }
-        let now: HashSet<&str> = outcome.changes.iter().map(|change| change.fingerprint.as_str()).collect();
-        let gone = shown.keys().filter(|fingerprint| !now.contains(**fingerprint)).count();
+        let now: HashSet<&str> = outcome
+            .changes
+            .iter()
+            .map(|change| change.fingerprint.as_str())
+            .collect();
+        let gone = shown
+            .keys()
+            .filter(|fingerprint| !now.contains(**fingerprint))
+            .count();
         let mut notes = Vec::new();
         if strange > 0 {
-            notes.push(format!("{strange} changes are held that preview {preview} did not show."));
+            notes.push(format!(
+                "{strange} changes are held that preview {preview} did not show."
+            ));
         }
         if gone > 0 {
-            notes.push(format!("{gone} changes of preview {preview} are no longer needed or no longer the same."));
+            notes.push(format!(
+                "{gone} changes of preview {preview} are no longer needed or no longer the same."
+            ));
         }
         Ok(notes)
     }
 
-    /// What two change sets have of each other's: a change is the same when it is from the same and to the same.
-    pub async fn compare_change_sets(&self, one: i64, other: i64) -> Result<Comparison, EngineError> {
+    /// What two change sets have of each other's: a change is the same when it is from the same and
+    /// to the same.
+    pub async fn compare_change_sets(
+        &self,
+        one: i64,
+        other: i64,
+    ) -> Result<Comparison, EngineError> {
         let mut both = Vec::with_capacity(2);
         for id in [one, other] {
             self.store.change_set(id).await?;
-            both.push(self.store.changes(id, &ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() }).await?);
+            both.push(
+                self.store
+                    .changes(
+                        id,
+                        &ChangeFilter {
+                            limit: i64::MAX,
+                            ..ChangeFilter::default()
+                        },
+                    )
+                    .await?,
+            );
         }
-        let prints = |rows: &[ChangeRow]| -> HashSet<String> { rows.iter().map(|row| row.change.fingerprint.clone()).collect() };
+        let prints = |rows: &[ChangeRow]| -> HashSet<String> {
+            rows.iter()
+                .map(|row| row.change.fingerprint.clone())
+                .collect()
+        };
         let (here, there) = (prints(&both[0]), prints(&both[1]));
         let only = |rows: Vec<ChangeRow>, others: &HashSet<String>| -> Vec<ChangeRow> {
-            rows.into_iter().filter(|row| !others.contains(&row.change.fingerprint)).collect()
+            rows.into_iter()
+                .filter(|row| !others.contains(&row.change.fingerprint))
+                .collect()
         };
-        let (second, first) = (both.pop().unwrap_or_default(), both.pop().unwrap_or_default());
-        Ok(Comparison { same: here.intersection(&there).count(), only_here: only(first, &there), only_there: only(second, &here) })
+        let (second, first) = (
+            both.pop().unwrap_or_default(),
+            both.pop().unwrap_or_default(),
+        );
+        Ok(Comparison {
+            same: here.intersection(&there).count(),
+            only_here: only(first, &there),
+            only_there: only(second, &here),
+        })
     }
 
     /// The types that the rules speak of, for each connected system.
@@ -397,7 +617,10 @@ impl Engine {
             Err(EngineError::NoRules) => Arc::default(),
             // Rules that became unsound still say what is to be read.
             Err(EngineError::Rules(_)) => match self.store.rules().await? {
-                Some(version) => Arc::new(PublishedRules { version: version.version, set: self.check_rules(&version.files).await?.0 }),
+                Some(version) => Arc::new(PublishedRules {
+                    version: version.version,
+                    set: self.check_rules(&version.files).await?.0,
+                }),
                 None => Arc::default(),
             },
             Err(other) => return Err(other),
@@ -407,15 +630,23 @@ impl Engine {
         Ok(systems
             .into_iter()
             .map(|row| {
-                let mut types: BTreeSet<ObjectType> =
-                    set.systems.get(&row.name).map(|rules| rules.types.keys().copied().collect()).unwrap_or_default();
+                let mut types: BTreeSet<ObjectType> = set
+                    .systems
+                    .get(&row.name)
+                    .map(|rules| rules.types.keys().copied().collect())
+                    .unwrap_or_default();
                 // Whoever leaves is taken out of groups that no rule keeps, where there are any.
-                let follow = tide_core::memberships::systems(set).contains(&row.name) && row.schema.contains_key(&ObjectType::Group);
+                let follow = tide_core::memberships::systems(set).contains(&row.name)
+                    && row.schema.contains_key(&ObjectType::Group);
                 if asks_for_groups(set, &row.name) || follow {
                     types.insert(ObjectType::Person);
                     types.insert(ObjectType::Group);
                 }
-                let types = if types.is_empty() { vec![ObjectType::Person] } else { types.into_iter().collect() };
+                let types = if types.is_empty() {
+                    vec![ObjectType::Person]
+                } else {
+                    types.into_iter().collect()
+                };
                 (row, types)
             })
             .collect())
@@ -429,7 +660,9 @@ impl Engine {
     async fn read_all_until(&self, cancel: &CancellationToken) -> Result<Vec<Read>, EngineError> {
         let plan = self.to_read().await?;
         let mut reads = Vec::new();
-        let tasks = plan.iter().map(|(row, types)| self.read_until(row, types, cancel));
+        let tasks = plan
+            .iter()
+            .map(|(row, types)| self.read_until(row, types, cancel));
         for result in futures::future::join_all(tasks).await {
             reads.extend(result?);
         }
@@ -438,7 +671,11 @@ impl Engine {
 
     /// Reads one system. Where systems work by themselves, a run takes up what changed.
     pub async fn read_by_name(&self, name: &str) -> Result<Vec<Read>, EngineError> {
-        let wanted = self.to_read().await?.into_iter().find(|(row, _)| row.name == name);
+        let wanted = self
+            .to_read()
+            .await?
+            .into_iter()
+            .find(|(row, _)| row.name == name);
         match wanted {
             Some((row, types)) => {
                 let read = self.read_system(&row, &types).await?;
@@ -446,7 +683,11 @@ impl Engine {
                 self.wake.notify_one();
                 Ok(read)
             }
-            None => Err(tide_store::StoreError::Missing { what: "system", name: name.to_owned() }.into()),
+            None => Err(tide_store::StoreError::Missing {
+                what: "system",
+                name: name.to_owned(),
+            }
+            .into()),
         }
     }
 
@@ -465,12 +706,18 @@ impl Engine {
             }
             tracing::info!(change_set = id, "going on with a run that was interrupted");
             let now = self.now();
-            let old = self.store.take_back_old(id, now.saturating_sub(MAX_QUEUE_AGE).unwrap_or(now), now).await?;
+            let old = self
+                .store
+                .take_back_old(id, now.saturating_sub(MAX_QUEUE_AGE).unwrap_or(now), now)
+                .await?;
             if old > 0 {
                 let minutes = MAX_QUEUE_AGE.as_secs() / 60;
                 let plural = if old == 1 { "change" } else { "changes" };
-                let note = format!("Interrupted. {old} {plural} had been queued for more than {minutes} minutes: they are decided again.");
-                self.finish(id, ChangeSetState::Canceled, Some(&note), &principal).await;
+                let note = format!(
+                    "Interrupted. {old} {plural} had been queued for more than {minutes} minutes: they are decided again."
+                );
+                self.finish(id, ChangeSetState::Canceled, Some(&note), &principal)
+                    .await;
                 continue;
             }
             let held = self.run_lock.clone().lock_owned().await;
@@ -480,9 +727,19 @@ impl Engine {
             self.tasks.spawn(async move {
                 let _held = held;
                 let note = Some("Interrupted and gone on with.".into());
-                if let Err(error) = engine.carry_out_whole(id, None, note, &principal, &cancel).await {
+                if let Err(error) = engine
+                    .carry_out_whole(id, None, note, &principal, &cancel)
+                    .await
+                {
                     tracing::error!(change_set = id, %error, "a run failed");
-                    engine.finish(id, ChangeSetState::Failed, Some(&error.to_string()), &principal).await;
+                    engine
+                        .finish(
+                            id,
+                            ChangeSetState::Failed,
+                            Some(&error.to_string()),
+                            &principal,
+                        )
+                        .await;
                 }
                 *lock(&engine.current_run) = None;
             });
@@ -493,28 +750,54 @@ impl Engine {
 
 /// Does a scope ask who is a member of a group of this system?
 fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
-    set.systems
-        .values()
-        .any(|rules| rules.types.values().any(|types| types.scope.groups_in(&rules.name).iter().any(|(of, _)| *of == system)))
+    set.systems.values().any(|rules| {
+        rules.types.values().any(|types| {
+            types
+                .scope
+                .groups_in(&rules.name)
+                .iter()
+                .any(|(of, _)| *of == system)
+        })
+    })
 }
 
 /// The identities that are worth a row: known ones, and new ones that have a link.
 pub(crate) fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet<&'o str> {
-    let known: HashSet<&str> = population.identities.iter().map(|i| i.id.as_str()).collect();
+    let known: HashSet<&str> = population
+        .identities
+        .iter()
+        .map(|i| i.id.as_str())
+        .collect();
     let linked: HashSet<&str> = outcome.links.iter().map(|l| l.identity.as_str()).collect();
-    outcome.identities.iter().map(|(i, _)| i.id.as_str()).filter(|id| known.contains(id) || linked.contains(id)).collect()
+    outcome
+        .identities
+        .iter()
+        .map(|(i, _)| i.id.as_str())
+        .filter(|id| known.contains(id) || linked.contains(id))
+        .collect()
 }
 
 /// Leaves what is done in the systems and to the types that are named; says so.
 fn within(outcome: &mut Outcome, plan: &Plan) -> String {
     let wanted = |system: &String, object: ObjectType| {
-        (plan.systems.is_empty() || plan.systems.contains(system)) && (plan.types.is_empty() || plan.types.contains(&object))
+        (plan.systems.is_empty() || plan.systems.contains(system))
+            && (plan.types.is_empty() || plan.types.contains(&object))
     };
-    outcome.decided.retain(|line| wanted(&line.system, line.object));
-    outcome.changes.retain(|change| wanted(&change.system, change.object));
+    outcome
+        .decided
+        .retain(|line| wanted(&line.system, line.object));
+    outcome
+        .changes
+        .retain(|change| wanted(&change.system, change.object));
     // What is joined elsewhere is joined by a run about that.
-    let told: HashSet<i64> = outcome.decided.iter().filter_map(|line| line.account).collect();
-    outcome.links.retain(|link| link.source || told.contains(&link.account));
+    let told: HashSet<i64> = outcome
+        .decided
+        .iter()
+        .filter_map(|line| line.account)
+        .collect();
+    outcome
+        .links
+        .retain(|link| link.source || told.contains(&link.account));
     let mut words = String::from("Only what is done");
     if !plan.systems.is_empty() {
         words.push_str(&format!(" in {}", plan.systems.join(", ")));
@@ -527,22 +810,40 @@ fn within(outcome: &mut Outcome, plan: &Plan) -> String {
 }
 
 /// Leaves those who are named, with what is decided about them. Says who is not found.
-fn only(population: &Population, outcome: &mut Outcome, names: &[String]) -> Result<usize, EngineError> {
+fn only(
+    population: &Population,
+    outcome: &mut Outcome,
+    names: &[String],
+) -> Result<usize, EngineError> {
     let people = outcome.identities.len();
     let mut about: HashSet<String> = HashSet::new();
     for name in names {
         let found = tide_core::explain::whom(population, outcome, name);
         if found.is_empty() {
-            return Err(EngineError::NotFound(format!("nobody is found by `{name}`: give a name, a number, an address or an id")));
+            return Err(EngineError::NotFound(format!(
+                "nobody is found by `{name}`: give a name, a number, an address or an id"
+            )));
         }
         about.extend(found);
     }
-    outcome.decided.retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
-    outcome.changes.retain(|change| about.contains(&change.identity));
-    outcome.identities.retain(|(identity, _)| about.contains(&identity.id));
+    outcome
+        .decided
+        .retain(|line| line.identity.as_ref().is_some_and(|id| about.contains(id)));
+    outcome
+        .changes
+        .retain(|change| about.contains(&change.identity));
+    outcome
+        .identities
+        .retain(|(identity, _)| about.contains(&identity.id));
     outcome.links.retain(|link| about.contains(&link.identity));
-    outcome.member_names.retain(|one| about.contains(&one.identity));
-    outcome.reserved.retain(|name| about.contains(&name.identity));
-    outcome.notifications.retain(|notice| about.contains(&notice.identity));
+    outcome
+        .member_names
+        .retain(|one| about.contains(&one.identity));
+    outcome
+        .reserved
+        .retain(|name| about.contains(&name.identity));
+    outcome
+        .notifications
+        .retain(|notice| about.contains(&notice.identity));
     Ok(people)
 }

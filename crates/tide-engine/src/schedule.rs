@@ -56,21 +56,44 @@ pub struct Quiet {
 impl Quiet {
     fn parts(&self) -> Result<(Time, Time, TimeZone, Vec<Weekday>), String> {
         let time = |text: &str| -> Result<Time, String> {
-            let (hours, minutes) = text.split_once(':').ok_or_else(|| format!("`{text}` is no time of day: write 22:00"))?;
-            let number = |part: &str| part.parse::<i8>().map_err(|_| format!("`{text}` is no time of day: write 22:00"));
-            Time::new(number(hours)?, number(minutes)?, 0, 0).map_err(|_| format!("`{text}` is no time of day: write 22:00"))
+            let (hours, minutes) = text
+                .split_once(':')
+                .ok_or_else(|| format!("`{text}` is no time of day: write 22:00"))?;
+            let number = |part: &str| {
+                part.parse::<i8>()
+                    .map_err(|_| format!("`{text}` is no time of day: write 22:00"))
+            };
+            Time::new(number(hours)?, number(minutes)?, 0, 0)
+                .map_err(|_| format!("`{text}` is no time of day: write 22:00"))
         };
-        let zone = TimeZone::get(&self.zone).map_err(|_| format!("`{}` is no time zone: write Europe/Tallinn, or UTC", self.zone))?;
+        let zone = TimeZone::get(&self.zone).map_err(|_| {
+            format!(
+                "`{}` is no time zone: write Europe/Tallinn, or UTC",
+                self.zone
+            )
+        })?;
         let day = |word: &String| {
-            let found = DAYS.iter().find(|(short, _)| word.eq_ignore_ascii_case(short)).map(|(_, day)| *day);
-            found.ok_or_else(|| format!("`{word}` is no day: choose from mon, tue, wed, thu, fri, sat, sun"))
+            let found = DAYS
+                .iter()
+                .find(|(short, _)| word.eq_ignore_ascii_case(short))
+                .map(|(_, day)| *day);
+            found.ok_or_else(|| {
+                format!("`{word}` is no day: choose from mon, tue, wed, thu, fri, sat, sun")
+            })
         };
-        Ok((time(&self.from)?, time(&self.to)?, zone, self.days.iter().map(day).collect::<Result<_, _>>()?))
+        Ok((
+            time(&self.from)?,
+            time(&self.to)?,
+            zone,
+            self.days.iter().map(day).collect::<Result<_, _>>()?,
+        ))
     }
 
     /// The windows that begin from the day before an instant on, in order, for so many days.
     fn windows(&self, now: Timestamp, days: i64) -> Vec<(Timestamp, Timestamp)> {
-        let Ok((from, to, zone, only)) = self.parts() else { return Vec::new() };
+        let Ok((from, to, zone, only)) = self.parts() else {
+            return Vec::new();
+        };
         let today = Zoned::new(now, zone.clone()).date();
         (-1..days)
             .filter_map(|offset| {
@@ -79,8 +102,13 @@ impl Quiet {
                     return None;
                 }
                 let last = if to > from { day } else { day.tomorrow().ok()? };
-                // An hour that a clock change skips begins after it; one that it repeats counts from its first time.
-                let at = |day: jiff::civil::Date, time: Time| zone.to_ambiguous_zoned(day.to_datetime(time)).compatible().ok();
+                // An hour that a clock change skips begins after it; one that it repeats counts
+                // from its first time.
+                let at = |day: jiff::civil::Date, time: Time| {
+                    zone.to_ambiguous_zoned(day.to_datetime(time))
+                        .compatible()
+                        .ok()
+                };
                 Some((at(day, from)?.timestamp(), at(last, to)?.timestamp()))
             })
             .collect()
@@ -88,7 +116,11 @@ impl Quiet {
 
     /// The window in words.
     pub fn words(&self) -> String {
-        let days = if self.days.is_empty() { "every day".to_owned() } else { self.days.join(", ") };
+        let days = if self.days.is_empty() {
+            "every day".to_owned()
+        } else {
+            self.days.join(", ")
+        };
         format!("{days} {}–{} {}", self.from, self.to, self.zone)
     }
 }
@@ -104,12 +136,20 @@ impl Schedule {
         for window in &self.quiet {
             window.parts().map_err(EngineError::Invalid)?;
             if window.from == window.to {
-                return Err(EngineError::Invalid("a window that ends when it begins is none: pause the system instead".to_owned()));
+                return Err(EngineError::Invalid(
+                    "a window that ends when it begins is none: pause the system instead"
+                        .to_owned(),
+                ));
             }
         }
-        for (what, seconds, least) in [("asked", self.every_seconds, 1), ("read whole", self.full_every_seconds, 60)] {
+        for (what, seconds, least) in [
+            ("asked", self.every_seconds, 1),
+            ("read whole", self.full_every_seconds, 60),
+        ] {
             if let Some(seconds) = seconds.filter(|seconds| !(least..=LONGEST).contains(seconds)) {
-                return Err(EngineError::Invalid(format!("a system is not {what} every {seconds} s: choose from {least} to {LONGEST}")));
+                return Err(EngineError::Invalid(format!(
+                    "a system is not {what} every {seconds} s: choose from {least} to {LONGEST}"
+                )));
             }
         }
         Ok(())
@@ -122,7 +162,11 @@ impl Schedule {
 
     /// How often everything is read. Where deletions are not told, a full read is what finds them.
     pub fn full_every(&self, way: WatchMode) -> jiff::SignedDuration {
-        let usual = if way.reports_deletions() { 24 * 3600 } else { 3600 };
+        let usual = if way.reports_deletions() {
+            24 * 3600
+        } else {
+            3600
+        };
         jiff::SignedDuration::from_secs(self.full_every_seconds.unwrap_or(usual).into())
     }
 
@@ -130,7 +174,12 @@ impl Schedule {
     pub fn quiet_at(&self, now: Timestamp) -> Option<(Timestamp, String)> {
         self.quiet
             .iter()
-            .flat_map(|window| window.windows(now, 1).into_iter().map(move |times| (times, window)))
+            .flat_map(|window| {
+                window
+                    .windows(now, 1)
+                    .into_iter()
+                    .map(move |times| (times, window))
+            })
             .filter(|((from, to), _)| *from <= now && now < *to)
             .map(|((_, to), window)| (to, window.words()))
             .max()
@@ -138,7 +187,12 @@ impl Schedule {
 
     /// When the next window begins.
     pub fn next_quiet(&self, now: Timestamp) -> Option<Timestamp> {
-        self.quiet.iter().flat_map(|window| window.windows(now, 9)).map(|(from, _)| from).filter(|from| *from > now).min()
+        self.quiet
+            .iter()
+            .flat_map(|window| window.windows(now, 9))
+            .map(|(from, _)| from)
+            .filter(|from| *from > now)
+            .min()
     }
 }
 
@@ -148,8 +202,16 @@ mod tests {
 
     fn night(days: &[&str]) -> Schedule {
         let days = days.iter().map(|day| (*day).to_owned()).collect();
-        let window = Quiet { days, from: "22:00".into(), to: "06:00".into(), zone: "Europe/Tallinn".into() };
-        Schedule { quiet: vec![window], ..Schedule::default() }
+        let window = Quiet {
+            days,
+            from: "22:00".into(),
+            to: "06:00".into(),
+            zone: "Europe/Tallinn".into(),
+        };
+        Schedule {
+            quiet: vec![window],
+            ..Schedule::default()
+        }
     }
 
     fn at(text: &str) -> Timestamp {
@@ -161,11 +223,22 @@ mod tests {
         let schedule = night(&[]);
         // Tallinn is two hours ahead in winter.
         assert_eq!(schedule.quiet_at(at("2026-11-23T19:59:59Z")), None);
-        let (until, words) = schedule.quiet_at(at("2026-11-23T20:00:00Z")).expect("inside");
-        assert_eq!((until, words.as_str()), (at("2026-11-24T04:00:00Z"), "every day 22:00–06:00 Europe/Tallinn"));
+        let (until, words) = schedule
+            .quiet_at(at("2026-11-23T20:00:00Z"))
+            .expect("inside");
+        assert_eq!(
+            (until, words.as_str()),
+            (
+                at("2026-11-24T04:00:00Z"),
+                "every day 22:00–06:00 Europe/Tallinn"
+            )
+        );
         assert!(schedule.quiet_at(at("2026-11-24T03:59:59Z")).is_some());
         assert_eq!(schedule.quiet_at(at("2026-11-24T04:00:00Z")), None);
-        assert_eq!(schedule.next_quiet(at("2026-11-24T04:00:00Z")), Some(at("2026-11-24T20:00:00Z")));
+        assert_eq!(
+            schedule.next_quiet(at("2026-11-24T04:00:00Z")),
+            Some(at("2026-11-24T20:00:00Z"))
+        );
         // In summer, three.
         assert!(schedule.quiet_at(at("2026-06-01T19:30:00Z")).is_some());
     }
@@ -173,11 +246,29 @@ mod tests {
     #[test]
     fn days_are_those_on_which_it_begins_and_a_skipped_hour_is_no_fault() {
         let schedule = night(&["sat"]);
-        assert!(schedule.quiet_at(at("2026-11-28T21:00:00Z")).is_some(), "Saturday night");
-        assert!(schedule.quiet_at(at("2026-11-29T03:00:00Z")).is_some(), "and the morning after it");
-        assert_eq!(schedule.quiet_at(at("2026-11-29T21:00:00Z")), None, "Sunday night");
-        let skipped = Quiet { days: Vec::new(), from: "03:30".into(), to: "05:00".into(), zone: "Europe/Tallinn".into() };
-        let schedule = Schedule { quiet: vec![skipped], ..Schedule::default() };
+        assert!(
+            schedule.quiet_at(at("2026-11-28T21:00:00Z")).is_some(),
+            "Saturday night"
+        );
+        assert!(
+            schedule.quiet_at(at("2026-11-29T03:00:00Z")).is_some(),
+            "and the morning after it"
+        );
+        assert_eq!(
+            schedule.quiet_at(at("2026-11-29T21:00:00Z")),
+            None,
+            "Sunday night"
+        );
+        let skipped = Quiet {
+            days: Vec::new(),
+            from: "03:30".into(),
+            to: "05:00".into(),
+            zone: "Europe/Tallinn".into(),
+        };
+        let schedule = Schedule {
+            quiet: vec![skipped],
+            ..Schedule::default()
+        };
         // On 28 March 2027 the clock goes from 03:00 to 04:00.
         assert!(schedule.quiet_at(at("2027-03-28T01:45:00Z")).is_some());
         assert_eq!(schedule.quiet_at(at("2027-03-28T02:00:00Z")), None);
@@ -195,6 +286,9 @@ mod tests {
         assert!(wrong(&|s| s.quiet[0].days = vec!["someday".into()]).contains("no day"));
         assert!(wrong(&|s| s.every_seconds = Some(0)).contains("every 0 s"));
         assert!(wrong(&|s| s.full_every_seconds = Some(5)).contains("read whole every 5 s"));
-        assert_eq!(night(&["mon", "Sun"]).check().map_err(|e| e.to_string()), Ok(()));
+        assert_eq!(
+            night(&["mon", "Sun"]).check().map_err(|e| e.to_string()),
+            Ok(())
+        );
     }
 }

@@ -82,27 +82,60 @@ pub struct ScopeMove {
 /// Who stands elsewhere after an edit than before it. Whoever is not shown at all is out.
 fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
     // By account, since somebody who was out has no identity yet.
-    let who = |line: &ScopeLine| line.account.clone().or_else(|| line.identity.clone()).unwrap_or_default();
-    let stands = |lines: &[ScopeLine]| -> HashMap<String, ScopeStatus> { lines.iter().map(|line| (who(line), line.status)).collect() };
+    let who = |line: &ScopeLine| {
+        line.account
+            .clone()
+            .or_else(|| line.identity.clone())
+            .unwrap_or_default()
+    };
+    let stands = |lines: &[ScopeLine]| -> HashMap<String, ScopeStatus> {
+        lines.iter().map(|line| (who(line), line.status)).collect()
+    };
     let (was, is) = (stands(before), stands(after));
     let mut by_way: BTreeMap<(ScopeStatus, ScopeStatus), Vec<ScopeLine>> = BTreeMap::new();
     for line in after {
         let from = was.get(&who(line)).copied().unwrap_or(ScopeStatus::Out);
         if from != line.status {
-            by_way.entry((from, line.status)).or_default().push(line.clone());
+            by_way
+                .entry((from, line.status))
+                .or_default()
+                .push(line.clone());
         }
     }
-    let gone = before.iter().filter(|line| line.status != ScopeStatus::Out && !is.contains_key(&who(line)));
+    let gone = before
+        .iter()
+        .filter(|line| line.status != ScopeStatus::Out && !is.contains_key(&who(line)));
     for line in gone {
-        by_way.entry((line.status, ScopeStatus::Out)).or_default().push(ScopeLine { status: ScopeStatus::Out, ..line.clone() });
+        by_way
+            .entry((line.status, ScopeStatus::Out))
+            .or_default()
+            .push(ScopeLine {
+                status: ScopeStatus::Out,
+                ..line.clone()
+            });
     }
-    by_way.into_iter().map(|((from, to), lines)| ScopeMove { from, to, lines }).collect()
+    by_way
+        .into_iter()
+        .map(|((from, to), lines)| ScopeMove { from, to, lines })
+        .collect()
 }
 
 /// Everybody in a system, once: held counts before out, out before in.
-fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &str, kind: ObjectType) -> Vec<ScopeLine> {
-    let target_only = rules.of(system, kind).is_some_and(|types| types.is_target() && !types.is_source());
-    let names: HashMap<i64, &str> = population.accounts.iter().map(|account| (account.id, account.name.as_str())).collect();
+fn lines(
+    outcome: &Outcome,
+    population: &Population,
+    rules: &RuleSet,
+    system: &str,
+    kind: ObjectType,
+) -> Vec<ScopeLine> {
+    let target_only = rules
+        .of(system, kind)
+        .is_some_and(|types| types.is_target() && !types.is_source());
+    let names: HashMap<i64, &str> = population
+        .accounts
+        .iter()
+        .map(|account| (account.id, account.name.as_str()))
+        .collect();
     let status = |line: &Decided| match line.verdict {
         Verdict::OnHold => Some(ScopeStatus::OnHold),
         Verdict::OutOfScope => Some(ScopeStatus::Out),
@@ -112,10 +145,18 @@ fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &s
         _ => Some(ScopeStatus::In),
     };
     let mut by_key: BTreeMap<(String, String), (ScopeStatus, &Decided)> = BTreeMap::new();
-    for line in outcome.decided.iter().filter(|line| line.system == system && line.object == kind) {
+    for line in outcome
+        .decided
+        .iter()
+        .filter(|line| line.system == system && line.object == kind)
+    {
         let Some(status) = status(line) else { continue };
         let who = line.identity.clone().unwrap_or_default();
-        let key = if who.is_empty() { (String::new(), format!("{:?}", line.account)) } else { (who, String::new()) };
+        let key = if who.is_empty() {
+            (String::new(), format!("{:?}", line.account))
+        } else {
+            (who, String::new())
+        };
         let entry = by_key.entry(key).or_insert((status, line));
         if status > entry.0 {
             *entry = (status, line);
@@ -126,10 +167,21 @@ fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &s
         .map(|(status, line)| ScopeLine {
             status,
             label: line.label.clone(),
-            account: line.account.and_then(|id| names.get(&id)).map(|name| (*name).to_owned()),
+            account: line
+                .account
+                .and_then(|id| names.get(&id))
+                .map(|name| (*name).to_owned()),
             identity: line.identity.clone(),
-            reason: if status == ScopeStatus::In { "meets every condition of the scope".into() } else { line.reason.text.clone() },
-            rule: if status == ScopeStatus::In { None } else { line.reason.rule.clone() },
+            reason: if status == ScopeStatus::In {
+                "meets every condition of the scope".into()
+            } else {
+                line.reason.text.clone()
+            },
+            rule: if status == ScopeStatus::In {
+                None
+            } else {
+                line.reason.rule.clone()
+            },
             counted: String::new(),
         })
         .collect();
@@ -137,12 +189,15 @@ fn lines(outcome: &Outcome, population: &Population, rules: &RuleSet, system: &s
     lines
 }
 
-/// Counts by reason. Reasons of one rule that differ in names only are counted together, in the words
-/// that they share.
+/// Counts by reason. Reasons of one rule that differ in names only are counted together, in the
+/// words that they share.
 fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
     let mut groups: BTreeMap<(ScopeStatus, String), Vec<usize>> = BTreeMap::new();
     for (at, line) in lines.iter().enumerate() {
-        let place = line.rule.as_ref().map_or_else(|| line.reason.clone(), |p| format!("{}:{}:{}", p.file, p.line, p.column));
+        let place = line.rule.as_ref().map_or_else(
+            || line.reason.clone(),
+            |p| format!("{}:{}:{}", p.file, p.line, p.column),
+        );
         groups.entry((line.status, place)).or_default().push(at);
     }
     let mut counts: Vec<ScopeCount> = groups
@@ -151,11 +206,23 @@ fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
             let texts: Vec<&str> = at.iter().map(|&at| lines[at].reason.as_str()).collect();
             let reason = shared(&texts);
             let rule = lines[at[0]].rule.clone();
-            at.iter().for_each(|&at| lines[at].counted.clone_from(&reason));
-            ScopeCount { status, reason, rule, count: at.len() }
+            at.iter()
+                .for_each(|&at| lines[at].counted.clone_from(&reason));
+            ScopeCount {
+                status,
+                reason,
+                rule,
+                count: at.len(),
+            }
         })
         .collect();
-    counts.sort_by(|a, b| (a.status, std::cmp::Reverse(a.count), &a.reason).cmp(&(b.status, std::cmp::Reverse(b.count), &b.reason)));
+    counts.sort_by(|a, b| {
+        (a.status, std::cmp::Reverse(a.count), &a.reason).cmp(&(
+            b.status,
+            std::cmp::Reverse(b.count),
+            &b.reason,
+        ))
+    });
     counts
 }
 
@@ -164,12 +231,18 @@ fn shared(texts: &[&str]) -> String {
     let first: Vec<&str> = texts[0].split(' ').collect();
     let all: Vec<Vec<&str>> = texts.iter().map(|text| text.split(' ').collect()).collect();
     let shortest = all.iter().map(Vec::len).min().unwrap_or(0);
-    let head = (0..shortest).take_while(|&at| all.iter().all(|words| words[at] == first[at])).count();
+    let head = (0..shortest)
+        .take_while(|&at| all.iter().all(|words| words[at] == first[at]))
+        .count();
     if all.iter().all(|words| words.len() == head) {
         return texts[0].to_owned();
     }
-    let tail =
-        (1..=shortest - head).take_while(|&back| all.iter().all(|words| words[words.len() - back] == first[first.len() - back])).count();
+    let tail = (1..=shortest - head)
+        .take_while(|&back| {
+            all.iter()
+                .all(|words| words[words.len() - back] == first[first.len() - back])
+        })
+        .count();
     let end = &first[first.len() - tail..];
     let mut words: Vec<&str> = first[..head].to_vec();
     words.push("…");
@@ -189,19 +262,36 @@ impl Engine {
         };
         let mut lines = lines(&outcome, &population, &rules.set, system, kind);
         let counts = count(&mut lines);
-        let edit = own.types.get(&kind).map(|types| edit::scope_of(&types.scope)).unwrap_or_default();
-        Ok(ScopeView { edit, file: own.file.clone(), counts, lines })
+        let edit = own
+            .types
+            .get(&kind)
+            .map(|types| edit::scope_of(&types.scope))
+            .unwrap_or_default();
+        Ok(ScopeView {
+            edit,
+            file: own.file.clone(),
+            counts,
+            lines,
+        })
     }
 
     /// What an edited scope would change. Nothing is kept.
-    pub async fn try_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<ScopeSimulation, EngineError> {
+    pub async fn try_scope(
+        &self,
+        system: &str,
+        kind: ObjectType,
+        edit: &ScopeEdit,
+    ) -> Result<ScopeSimulation, EngineError> {
         self.read_groups_of(system, edit).await?;
         let (rules, population, now) = self.decide_now().await?;
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         known_groups(&population, system, edit)?;
         let (files, file) = edited(&version.files, &rules.set, system, kind, edit)?;
         let (set, faults) = self.check_rules(&files).await?;
-        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error).collect();
+        let errors: Vec<_> = faults
+            .into_iter()
+            .filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error)
+            .collect();
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }
@@ -210,20 +300,35 @@ impl Engine {
             let then = decide(&set, &population, at);
             (set, population, then)
         };
-        let (set, population, then) = self.compute(Some(crate::compute::PATIENCE), decided).await?;
+        let (set, population, then) = self
+            .compute(Some(crate::compute::PATIENCE), decided)
+            .await?;
         let before = lines(&now, &population, &rules.set, system, kind);
         let mut after = lines(&then, &population, &set, system, kind);
         let counts = count(&mut after);
         let moves = moves(&before, &after);
-        Ok(ScopeSimulation { counts, moves, file })
+        Ok(ScopeSimulation {
+            counts,
+            moves,
+            file,
+        })
     }
 
-    /// Reads the groups of the systems that an edit names for the first time: without them nobody could
-    /// tell what it would change.
+    /// Reads the groups of the systems that an edit names for the first time: without them nobody
+    /// could tell what it would change.
     async fn read_groups_of(&self, system: &str, edit: &ScopeEdit) -> Result<(), EngineError> {
-        let named = edit.groups.iter().chain(&edit.not_groups).map(|group| group.system.as_deref().unwrap_or(system));
+        let named = edit
+            .groups
+            .iter()
+            .chain(&edit.not_groups)
+            .map(|group| group.system.as_deref().unwrap_or(system));
         for name in named.collect::<std::collections::BTreeSet<_>>() {
-            if self.store.last_complete(name, ObjectType::Group).await?.is_none() {
+            if self
+                .store
+                .last_complete(name, ObjectType::Group)
+                .await?
+                .is_none()
+            {
                 let row = self.store.system(name).await?;
                 self.read_system(&row, &[ObjectType::Group]).await?;
             }
@@ -232,7 +337,13 @@ impl Engine {
     }
 
     /// Saves an edited scope: a new version of the rules is published.
-    pub async fn save_scope(&self, system: &str, kind: ObjectType, edit: &ScopeEdit, principal: &str) -> Result<i64, EngineError> {
+    pub async fn save_scope(
+        &self,
+        system: &str,
+        kind: ObjectType,
+        edit: &ScopeEdit,
+        principal: &str,
+    ) -> Result<i64, EngineError> {
         let rules = self.rules().await?;
         let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
         if !edit.groups.is_empty() || !edit.not_groups.is_empty() {
@@ -252,12 +363,19 @@ impl Engine {
         principal: &str,
     ) -> Result<(i64, RuleFile), EngineError> {
         let row = self.store.system(system).await?;
-        let (files, file, draft) = self.first_rules(system, row.kind, &row.schema, purpose, scope).await?;
-        Ok((self.keep_first_rules(system, draft, files, principal).await?, file))
+        let (files, file, draft) = self
+            .first_rules(system, row.kind, &row.schema, purpose, scope)
+            .await?;
+        Ok((
+            self.keep_first_rules(system, draft, files, principal)
+                .await?,
+            file,
+        ))
     }
 
-    /// The first rule file of a system, the files that it comes into, and the draft that these are of: one for the systems that are
-    /// connected one after the other, as long as it is based on what is published.
+    /// The first rule file of a system, the files that it comes into, and the draft that these are
+    /// of: one for the systems that are connected one after the other, as long as it is based on
+    /// what is published.
     pub(crate) async fn first_rules(
         &self,
         system: &str,
@@ -268,31 +386,55 @@ impl Engine {
     ) -> Result<FirstRules, EngineError> {
         let version = self.store.rules().await?;
         let base = version.as_ref().map_or(0, |version| version.version);
-        let open = self.store.drafts().await?.into_iter().find(|draft| draft.name == NEW_SYSTEMS && draft.base == base);
+        let open = self
+            .store
+            .drafts()
+            .await?
+            .into_iter()
+            .find(|draft| draft.name == NEW_SYSTEMS && draft.base == base);
         let mut files = match &open {
             Some(draft) => self.store.draft(draft.id).await?.files,
             None => version.map(|version| version.files).unwrap_or_default(),
         };
-        let (set, _) = self.check_rules_with(&files, Some((system, schemas))).await?;
+        let (set, _) = self
+            .check_rules_with(&files, Some((system, schemas)))
+            .await?;
         if let Some(own) = set.systems.get(system) {
-            return Err(EngineError::Conflict(format!("{system} has rules already, in {}", own.file)));
+            return Err(EngineError::Conflict(format!(
+                "{system} has rules already, in {}",
+                own.file
+            )));
         }
         if !files.iter().any(|file| file.name == "identities.toml") {
             files.push(edit::first_identities(true));
         }
-        let (set, _) = self.check_rules_with(&files, Some((system, schemas))).await?;
-        let declared: Vec<String> =
-            set.identities.get(&ObjectType::Person).map(|i| i.attributes.iter().map(|a| a.name.clone()).collect()).unwrap_or_default();
-        let schema = schemas.get(&ObjectType::Person).cloned().unwrap_or_default();
-        let text = edit::starter(system, kind, purpose, &schema, &declared, scope).map_err(EngineError::Invalid)?;
+        let (set, _) = self
+            .check_rules_with(&files, Some((system, schemas)))
+            .await?;
+        let declared: Vec<String> = set
+            .identities
+            .get(&ObjectType::Person)
+            .map(|i| i.attributes.iter().map(|a| a.name.clone()).collect())
+            .unwrap_or_default();
+        let schema = schemas
+            .get(&ObjectType::Person)
+            .cloned()
+            .unwrap_or_default();
+        let text = edit::starter(system, kind, purpose, &schema, &declared, scope)
+            .map_err(EngineError::Invalid)?;
         let mut name = format!("{system}.toml");
         if files.iter().any(|file| file.name == name) {
             name = format!("{system}-system.toml");
         }
         let file = RuleFile { name, text };
         files.push(file.clone());
-        let (_, faults) = self.check_rules_with(&files, Some((system, schemas))).await?;
-        let errors: Vec<_> = faults.into_iter().filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error).collect();
+        let (_, faults) = self
+            .check_rules_with(&files, Some((system, schemas)))
+            .await?;
+        let errors: Vec<_> = faults
+            .into_iter()
+            .filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error)
+            .collect();
         if !errors.is_empty() {
             return Err(EngineError::Rules(errors));
         }
@@ -307,10 +449,18 @@ impl Engine {
         principal: &str,
     ) -> Result<i64, EngineError> {
         match draft {
-            Some((id, edition)) => Ok(self.save_draft(id, edition, &files, principal).await?.row.id),
+            Some((id, edition)) => Ok(self
+                .save_draft(id, edition, &files, principal)
+                .await?
+                .row
+                .id),
             None => {
                 tracing::debug!(system, "the first rules begin a draft");
-                Ok(self.begin_draft(NEW_SYSTEMS, None, Some(files), principal).await?.row.id)
+                Ok(self
+                    .begin_draft(NEW_SYSTEMS, None, Some(files), principal)
+                    .await?
+                    .row
+                    .id)
             }
         }
     }
@@ -319,22 +469,36 @@ impl Engine {
 /// What the draft with first rules of connected systems is called.
 const NEW_SYSTEMS: &str = "new systems";
 
-/// Files with the first rules of a system, its own file, and the draft and edition that they are of.
+/// Files with the first rules of a system, its own file, and the draft and edition that they are
+/// of.
 pub(crate) type FirstRules = (Vec<RuleFile>, RuleFile, Option<(i64, i64)>);
 
-/// Refuses groups that no system holds: with one of them it could not be told of anybody whether they are in scope.
-fn known_groups(population: &Population, system: &str, edit: &ScopeEdit) -> Result<(), EngineError> {
+/// Refuses groups that no system holds: with one of them it could not be told of anybody whether
+/// they are in scope.
+fn known_groups(
+    population: &Population,
+    system: &str,
+    edit: &ScopeEdit,
+) -> Result<(), EngineError> {
     let groups = Groups::new(population);
     for group in edit.groups.iter().chain(&edit.not_groups) {
         let of = group.system.as_deref().unwrap_or(system);
         if groups.is_known(of, &group.name) {
             continue;
         }
-        let names = population.accounts.iter().filter(|account| account.kind == ObjectType::Group && account.system == of);
+        let names = population
+            .accounts
+            .iter()
+            .filter(|account| account.kind == ObjectType::Group && account.system == of);
         let names: Vec<String> = names.map(tide_core::decide::account_label).collect();
         let near = tide_core::expr::closest(&group.name, names.iter().map(String::as_str));
-        let near = near.map(|near| format!(": did you mean `{near}`?")).unwrap_or_default();
-        return Err(EngineError::Invalid(format!("{of} holds no group `{}`{near}", group.name)));
+        let near = near
+            .map(|near| format!(": did you mean `{near}`?"))
+            .unwrap_or_default();
+        return Err(EngineError::Invalid(format!(
+            "{of} holds no group `{}`{near}",
+            group.name
+        )));
     }
     Ok(())
 }
@@ -346,7 +510,9 @@ fn edited(
     kind: ObjectType,
     edit: &ScopeEdit,
 ) -> Result<(Vec<RuleFile>, RuleFile), EngineError> {
-    let own = set.systems.get(system).ok_or_else(|| EngineError::NotFound(format!("the published rules say nothing of {system}")))?;
+    let own = set.systems.get(system).ok_or_else(|| {
+        EngineError::NotFound(format!("the published rules say nothing of {system}"))
+    })?;
     let mut files = files.to_vec();
     let file = files
         .iter_mut()
@@ -364,8 +530,17 @@ mod tests {
     #[test]
     fn reasons_are_counted_by_the_words_that_they_share() {
         assert_eq!(shared(&["a b c"]), "a b c");
-        assert_eq!(shared(&["the address x lies outside ours", "the address y lies outside ours"]), "the address … lies outside ours");
+        assert_eq!(
+            shared(&[
+                "the address x lies outside ours",
+                "the address y lies outside ours"
+            ]),
+            "the address … lies outside ours"
+        );
         assert_eq!(shared(&["a", "b"]), "…");
-        assert_eq!(shared(&["waits for mail", "waits for mail and name"]), "waits for mail …");
+        assert_eq!(
+            shared(&["waits for mail", "waits for mail and name"]),
+            "waits for mail …"
+        );
     }
 }

@@ -1,5 +1,6 @@
-//! Stops sending while the records cannot be written (the disk is full, the file is locked or read-only), and resumes afterwards: a
-//! change that cannot be stored is not sent. The queue is kept. After a restore, nothing is sent before every system was read again.
+//! Stops sending while the records cannot be written (the disk is full, the file is locked or
+//! read-only), and resumes afterwards: a change that cannot be stored is not sent. The queue is
+//! kept. After a restore, nothing is sent before every system was read again.
 
 use crate::executor::PendingChanges;
 use crate::supervise::caught;
@@ -43,7 +44,8 @@ impl Engine {
         }
     }
 
-    /// Executes a run to its end, and resumes it whenever the records can be written again. Reads the queue if `queue` is `None`.
+    /// Executes a run to its end, and resumes it whenever the records can be written again. Reads
+    /// the queue if `queue` is `None`.
     pub(crate) async fn carry_out_whole(
         self: &Arc<Self>,
         id: i64,
@@ -77,15 +79,32 @@ impl Engine {
         }
         let read = self.to_read().await?;
         let waits = |(row, types): &(tide_store::SystemRow, Vec<tide_core::ObjectType>)| {
-            types.iter().any(|kind| outdated.iter().any(|(system, object)| *system == row.name && object == kind))
+            types.iter().any(|kind| {
+                outdated
+                    .iter()
+                    .any(|(system, object)| *system == row.name && object == kind)
+            })
         };
-        let names: Vec<String> = read.iter().filter(|one| waits(one)).map(|(row, _)| row.name.clone()).collect();
+        let names: Vec<String> = read
+            .iter()
+            .filter(|one| waits(one))
+            .map(|(row, _)| row.name.clone())
+            .collect();
         if names.is_empty() {
             return Ok(());
         }
-        for change in outcome.changes.iter_mut().filter(|change| change.hold.is_none()) {
-            change.hold =
-                Some(Reason::new(format!("a backup was restored, and not read since: {}", names.join(", "))).on_hold(HoldCause::NotRead));
+        for change in outcome
+            .changes
+            .iter_mut()
+            .filter(|change| change.hold.is_none())
+        {
+            change.hold = Some(
+                Reason::new(format!(
+                    "a backup was restored, and not read since: {}",
+                    names.join(", ")
+                ))
+                .on_hold(HoldCause::NotRead),
+            );
         }
         Ok(())
     }

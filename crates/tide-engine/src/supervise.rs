@@ -1,5 +1,6 @@
-//! Long-lived tasks are supervised: one that panics is restarted after a growing pause, and the service is not ready until it has run
-//! for a while. No task keeps state that the records lack, so that each can begin anew.
+//! Long-lived tasks are supervised: one that panics is restarted after a growing pause, and the
+//! service is not ready until it has run for a while. No task keeps state that the records lack, so
+//! that each can begin anew.
 
 use crate::{Engine, EngineError, Event, lock};
 use futures::FutureExt;
@@ -15,8 +16,13 @@ const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_sec
 const STEADY: Duration = Duration::from_secs(10);
 
 /// What some work gives, or an internal error when it panics.
-pub(crate) async fn caught<T>(work: impl Future<Output = Result<T, EngineError>>) -> Result<T, EngineError> {
-    AssertUnwindSafe(work).catch_unwind().await.unwrap_or_else(|panic| Err(EngineError::Internal(panic_message(&*panic))))
+pub(crate) async fn caught<T>(
+    work: impl Future<Output = Result<T, EngineError>>,
+) -> Result<T, EngineError> {
+    AssertUnwindSafe(work)
+        .catch_unwind()
+        .await
+        .unwrap_or_else(|panic| Err(EngineError::Internal(panic_message(&*panic))))
 }
 
 impl Engine {
@@ -31,7 +37,8 @@ impl Engine {
             let mut pause = PAUSES.0;
             loop {
                 let begun = std::time::Instant::now();
-                let mut work = std::pin::pin!(AssertUnwindSafe(start(engine.clone())).catch_unwind());
+                let mut work =
+                    std::pin::pin!(AssertUnwindSafe(start(engine.clone())).catch_unwind());
                 let ended = tokio::select! {
                     ended = &mut work => ended,
                     () = tokio::time::sleep(STEADY) => {
@@ -39,7 +46,9 @@ impl Engine {
                         work.await
                     }
                 };
-                let Err(panic) = ended else { return engine.runs_again(&name) };
+                let Err(panic) = ended else {
+                    return engine.runs_again(&name);
+                };
                 let said = panic_message(&*panic);
                 tracing::error!(task = name, said, wait = ?pause, "a task panicked and restarts");
                 lock(&engine.panicked).insert(name.clone(), said);
@@ -63,11 +72,13 @@ impl Engine {
         }
     }
 
-    /// Why the service cannot do its work just now, if that is known: the records cannot be written, or a task of its own panicked
-    /// and does not run again yet.
+    /// Why the service cannot do its work just now, if that is known: the records cannot be
+    /// written, or a task of its own panicked and does not run again yet.
     pub fn trouble(&self) -> Option<String> {
         let panicked = lock(&self.panicked);
-        let panicked = panicked.first_key_value().map(|(task, said)| format!("the task `{task}` panicked ({said}) and restarts"));
+        let panicked = panicked
+            .first_key_value()
+            .map(|(task, said)| format!("the task `{task}` panicked ({said}) and restarts"));
         self.stalled().or(panicked)
     }
 
@@ -76,7 +87,8 @@ impl Engine {
         if let Some(why) = self.trouble() {
             return Some(why);
         }
-        match tokio::time::timeout(Duration::from_secs(5), self.store.write_mark(self.now())).await {
+        match tokio::time::timeout(Duration::from_secs(5), self.store.write_mark(self.now())).await
+        {
             Ok(Ok(())) => None,
             Ok(Err(error)) => Some(format!("the records cannot be written: {error}")),
             Err(_) => Some("the records could not be written within 5 s".to_owned()),
@@ -94,7 +106,9 @@ mod tests {
     #[tokio::test]
     async fn a_task_that_panics_is_started_again_and_the_service_is_not_ready_meanwhile() {
         let folder = tempfile::tempdir().expect("a folder");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+            .await
+            .expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
         assert_eq!(engine.readiness().await, None);
         let starts = Arc::new(AtomicUsize::new(0));
@@ -110,7 +124,12 @@ mod tests {
             for _ in 0..2000 {
                 let said = engine.readiness().await;
                 if said.is_none() == wanted.is_none() {
-                    return assert!(wanted.is_none_or(|part| said.as_deref().is_some_and(|said| said.contains(part))), "{said:?}");
+                    return assert!(
+                        wanted.is_none_or(|part| said
+                            .as_deref()
+                            .is_some_and(|said| said.contains(part))),
+                        "{said:?}"
+                    );
                 }
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
@@ -122,6 +141,11 @@ mod tests {
         engine.stop().await;
         // Without records it is not ready either, whatever else runs.
         engine.store().close().await;
-        assert!(engine.readiness().await.is_some_and(|said| said.contains("cannot be written")));
+        assert!(
+            engine
+                .readiness()
+                .await
+                .is_some_and(|said| said.contains("cannot be written"))
+        );
     }
 }

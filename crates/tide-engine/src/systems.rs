@@ -2,7 +2,10 @@
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
-use tide_connect::{CheckReport, CheckStep, ConnectError, ConnectionState, Connector, DirectoryNode, Settings, connect};
+use tide_connect::{
+    CheckReport, CheckStep, ConnectError, ConnectionState, Connector, DirectoryNode, Settings,
+    connect,
+};
 use tide_core::ObjectType;
 use tide_core::impact::Impact;
 use tide_core::permissions::{self, Permission};
@@ -53,11 +56,15 @@ pub struct SystemUpdate {
 fn usable(name: &str) -> Result<(), EngineError> {
     let good = (1..=40).contains(&name.len())
         && name.starts_with(|c: char| c.is_ascii_lowercase())
-        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
+        && name
+            .chars()
+            .all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
     if good {
         Ok(())
     } else {
-        Err(EngineError::Invalid(format!("`{name}` cannot be a system's name: use lower-case letters, digits and hyphens, a letter first")))
+        Err(EngineError::Invalid(format!(
+            "`{name}` cannot be a system's name: use lower-case letters, digits and hyphens, a letter first"
+        )))
     }
 }
 
@@ -90,13 +97,22 @@ impl Engine {
 
     /// The host of a system that answered last, if it was called since the start.
     pub fn host_in_use(&self, system: &str) -> Option<String> {
-        lock(&self.access).get(system).and_then(|access| access.host_in_use())
+        lock(&self.access)
+            .get(system)
+            .and_then(|access| access.host_in_use())
     }
 
     /// A connector for a system as it is set now.
-    pub(crate) async fn connector(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
+    pub(crate) async fn connector(
+        &self,
+        row: &SystemRow,
+    ) -> Result<Arc<dyn Connector>, EngineError> {
         let access = self.access(row);
-        if let Some(own) = self.connector_factory.as_ref().and_then(|systems| systems.connector(&row.name, access.clone())) {
+        if let Some(own) = self
+            .connector_factory
+            .as_ref()
+            .and_then(|systems| systems.connector(&row.name, access.clone()))
+        {
             return Ok(own);
         }
         // Without published rules nothing is read for them.
@@ -105,39 +121,74 @@ impl Engine {
             access.set_server_filters(permissions::server_filters(&rules.set, &row.name));
         }
         let settings = Settings::read(row.kind, &row.settings)?;
-        let secret = self.store.secret(&row.name, settings.secret_field()).await?;
-        let secret = secret.map(|text| self.secret_sources.secret(text.as_str(), &settings.secret_hosts())).transpose()?;
+        let secret = self
+            .store
+            .secret(&row.name, settings.secret_field())
+            .await?;
+        let secret = secret
+            .map(|text| {
+                self.secret_sources
+                    .secret(text.as_str(), &settings.secret_hosts())
+            })
+            .transpose()?;
         if row.kind == SystemKind::Feed {
-            let rows = self.store.last_complete(&row.name, ObjectType::Person).await?;
+            let rows = self
+                .store
+                .last_complete(&row.name, ObjectType::Person)
+                .await?;
             access.set_feed(|memory| {
-                memory.rows = rows.and_then(|rows| usize::try_from(rows).ok()).filter(|rows| *rows > 0);
+                memory.rows = rows
+                    .and_then(|rows| usize::try_from(rows).ok())
+                    .filter(|rows| *rows > 0);
                 memory.folders = self.secret_sources.feed_folders.clone();
             });
         }
         Ok(connect(&settings, secret, access)?)
     }
 
-    /// A connector that changes are sent over: the one of the run before, if that is not long ago and nothing changed.
+    /// A connector that changes are sent over: the one of the run before, if that is not long ago
+    /// and nothing changed.
     pub(crate) async fn line(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
         use std::hash::{BuildHasher as _, RandomState};
         static SEED: std::sync::LazyLock<RandomState> = std::sync::LazyLock::new(RandomState::new);
         let settings = Settings::read(row.kind, &row.settings)?;
-        let secret = self.store.secret(&row.name, settings.secret_field()).await?;
-        let mark = SEED.hash_one((row.settings.to_string(), secret.as_ref().map(|text| text.as_str())));
-        let known = crate::lock(&self.connections).get(&row.name).filter(|line| line.mark == mark && line.made.elapsed() < KEPT).cloned();
+        let secret = self
+            .store
+            .secret(&row.name, settings.secret_field())
+            .await?;
+        let mark = SEED.hash_one((
+            row.settings.to_string(),
+            secret.as_ref().map(|text| text.as_str()),
+        ));
+        let known = crate::lock(&self.connections)
+            .get(&row.name)
+            .filter(|line| line.mark == mark && line.made.elapsed() < KEPT)
+            .cloned();
         let access = self.access(row);
         if let Some(line) = known.filter(|line| Arc::ptr_eq(&line.access, &access)) {
             return Ok(line.connector);
         }
         let connector = self.connector(row).await?;
-        let line = CachedConnection { mark, made: std::time::Instant::now(), access, connector: connector.clone() };
+        let line = CachedConnection {
+            mark,
+            made: std::time::Instant::now(),
+            access,
+            connector: connector.clone(),
+        };
         crate::lock(&self.connections).insert(row.name.clone(), line);
         Ok(connector)
     }
 
-    fn unsaved(&self, kind: SystemKind, settings: &serde_json::Value, secret: Option<&str>) -> Result<Arc<dyn Connector>, EngineError> {
+    fn unsaved(
+        &self,
+        kind: SystemKind,
+        settings: &serde_json::Value,
+        secret: Option<&str>,
+    ) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
-        let secret = secret.map(|text| self.secret_sources.secret(text, &settings.secret_hosts())).transpose()?;
+        let secret = secret
+            .map(|text| self.secret_sources.secret(text, &settings.secret_hosts()))
+            .transpose()?;
         let access = ConnectionState::default();
         access.set_feed(|memory| memory.folders = self.secret_sources.feed_folders.clone());
         let connector = connect(&settings, secret, Arc::new(access))?;
@@ -145,13 +196,14 @@ impl Engine {
         Ok(connector)
     }
 
-    /// Adds a system. It is read-only until somebody makes it writable, and does nothing by itself until
-    /// it is armed.
+    /// Adds a system. It is read-only until somebody makes it writable, and does nothing by itself
+    /// until it is armed.
     pub async fn add_system(&self, new: NewSystem, principal: &str) -> Result<(), EngineError> {
         self.connect_system(new, None, principal).await.map(drop)
     }
 
-    /// Adds a system, with its first rules in a draft. When the rules have an error, nothing is added.
+    /// Adds a system, with its first rules in a draft. When the rules have an error, nothing is
+    /// added.
     pub async fn connect_system(
         &self,
         new: NewSystem,
@@ -160,8 +212,18 @@ impl Engine {
     ) -> Result<Option<(i64, RuleFile)>, EngineError> {
         usable(&new.name)?;
         let settings = Settings::read(new.kind, &new.settings)?;
-        if self.store.systems().await?.iter().any(|row| row.name == new.name) {
-            return Err(StoreError::Exists { what: "system", name: new.name }.into());
+        if self
+            .store
+            .systems()
+            .await?
+            .iter()
+            .any(|row| row.name == new.name)
+        {
+            return Err(StoreError::Exists {
+                what: "system",
+                name: new.name,
+            }
+            .into());
         }
         // Made once, so that settings that cannot work are refused before they are kept.
         let connector = self.unsaved(new.kind, &new.settings, new.secret.as_deref())?;
@@ -169,26 +231,49 @@ impl Engine {
         let mut described = None;
         if let Some((purpose, scope)) = &first {
             let found = connector.describe().await?;
-            written = Some(self.first_rules(&new.name, new.kind, &found.schema, *purpose, scope).await?);
+            written = Some(
+                self.first_rules(&new.name, new.kind, &found.schema, *purpose, scope)
+                    .await?,
+            );
             described = Some(found);
         }
-        self.store.add_system(&new.name, new.kind, &new.settings, principal, self.now()).await?;
+        self.store
+            .add_system(&new.name, new.kind, &new.settings, principal, self.now())
+            .await?;
         if let Some(secret) = new.secret {
-            self.store.put_secret(&new.name, settings.secret_field(), &secret, self.now()).await?;
+            self.store
+                .put_secret(&new.name, settings.secret_field(), &secret, self.now())
+                .await?;
         }
         if let Some(described) = described {
-            self.store.set_system_check(&new.name, &serde_json::json!([]), Some(&described.schema), self.now()).await?;
-            self.store.set_system_profile(&new.name, &described.profile, &described.own).await?;
+            self.store
+                .set_system_check(
+                    &new.name,
+                    &serde_json::json!([]),
+                    Some(&described.schema),
+                    self.now(),
+                )
+                .await?;
+            self.store
+                .set_system_profile(&new.name, &described.profile, &described.own)
+                .await?;
         }
-        self.tell(Event::System { name: new.name.clone() });
+        self.tell(Event::System {
+            name: new.name.clone(),
+        });
         match written {
             None => Ok(None),
-            Some((files, file, draft)) => Ok(Some((self.keep_first_rules(&new.name, draft, files, principal).await?, file))),
+            Some((files, file, draft)) => Ok(Some((
+                self.keep_first_rules(&new.name, draft, files, principal)
+                    .await?,
+                file,
+            ))),
         }
     }
 
-    /// Replaces a system's settings. When its secret would go to another host, or would be protected otherwise on the way, the secret must
-    /// be given again: changed settings must not lure it away.
+    /// Replaces a system's settings. When its secret would go to another host, or would be
+    /// protected otherwise on the way, the secret must be given again: changed settings must not
+    /// lure it away.
     pub async fn set_settings(
         &self,
         name: &str,
@@ -199,9 +284,16 @@ impl Engine {
         let row = self.store.system(name).await?;
         let before = Settings::read(row.kind, &row.settings)?;
         let after = Settings::read(row.kind, &settings)?;
-        let known = self.store.secret(name, before.secret_field()).await?.is_some();
+        let known = self
+            .store
+            .secret(name, before.secret_field())
+            .await?
+            .is_some();
         let ways = before.secret_ways();
-        if let Some(way) = after.secret_ways().into_iter().find(|way| !ways.contains(way))
+        if let Some(way) = after
+            .secret_ways()
+            .into_iter()
+            .find(|way| !ways.contains(way))
             && known
             && secret.is_none()
         {
@@ -211,9 +303,13 @@ impl Engine {
             )));
         }
         self.unsaved(row.kind, &settings, secret)?;
-        self.store.set_system_settings(name, &settings, principal, self.now()).await?;
+        self.store
+            .set_system_settings(name, &settings, principal, self.now())
+            .await?;
         if let Some(secret) = secret {
-            self.store.put_secret(name, after.secret_field(), secret, self.now()).await?;
+            self.store
+                .put_secret(name, after.secret_field(), secret, self.now())
+                .await?;
         }
         // Hosts, pace and tokens were those of the settings before.
         lock(&self.access).remove(name);
@@ -222,26 +318,49 @@ impl Engine {
             lock(&self.pending_full_reads).insert(name.to_owned());
             self.wake.notify_one();
         }
-        self.tell(Event::System { name: name.to_owned() });
+        self.tell(Event::System {
+            name: name.to_owned(),
+        });
         Ok(())
     }
 
     /// The published rules without those of a system; nothing if there are none of it.
-    async fn rules_without(&self, name: &str) -> Result<Option<(Vec<RuleFile>, String)>, EngineError> {
-        let Some(version) = self.store.rules().await? else { return Ok(None) };
+    async fn rules_without(
+        &self,
+        name: &str,
+    ) -> Result<Option<(Vec<RuleFile>, String)>, EngineError> {
+        let Some(version) = self.store.rules().await? else {
+            return Ok(None);
+        };
         let (set, _) = self.check_rules(&version.files).await?;
-        let Some(own) = set.systems.get(name) else { return Ok(None) };
-        let others = version.files.into_iter().filter(|file| file.name != own.file);
-        let without = others.map(|file| Ok(RuleFile { text: edit::without_system(&file.text, name)?, ..file }));
-        let files = without.collect::<Result<Vec<_>, String>>().map_err(EngineError::Invalid)?;
+        let Some(own) = set.systems.get(name) else {
+            return Ok(None);
+        };
+        let others = version
+            .files
+            .into_iter()
+            .filter(|file| file.name != own.file);
+        let without = others.map(|file| {
+            Ok(RuleFile {
+                text: edit::without_system(&file.text, name)?,
+                ..file
+            })
+        });
+        let files = without
+            .collect::<Result<Vec<_>, String>>()
+            .map_err(EngineError::Invalid)?;
         Ok(Some((files, own.file.clone())))
     }
 
-    /// What retiring a system would do: to its records here, to the rules, and to everybody else. Nothing is written to the system itself.
+    /// What retiring a system would do: to its records here, to the rules, and to everybody else.
+    /// Nothing is written to the system itself.
     pub async fn retirement(&self, name: &str) -> Result<Retirement, EngineError> {
         self.store.system(name).await?;
         let counts = self.store.account_counts().await?;
-        let (accounts, linked) = counts.into_iter().find(|(of, ..)| of == name).map_or((0, 0), |(_, all, linked)| (all, linked));
+        let (accounts, linked) = counts
+            .into_iter()
+            .find(|(of, ..)| of == name)
+            .map_or((0, 0), |(_, all, linked)| (all, linked));
         let without = self.rules_without(name).await?;
         let file = without.as_ref().map(|(_, file)| file.clone());
         let effect = match without {
@@ -255,23 +374,43 @@ impl Engine {
                 let both = move || {
                     let before = tide_core::decide(&old.set, &population, now);
                     let mut population = population;
-                    population.accounts.retain(|account| account.system != system);
+                    population
+                        .accounts
+                        .retain(|account| account.system != system);
                     population.systems.remove(&system);
-                    tide_core::impact::compute_impact(&before, &tide_core::decide(&new, &population, now))
+                    tide_core::impact::compute_impact(
+                        &before,
+                        &tide_core::decide(&new, &population, now),
+                    )
                 };
                 let mut effect = self.compute(Some(crate::compute::PATIENCE), both).await?;
                 // That nothing is decided about it any more goes without saying.
-                effect.systems.retain(|one| one.system.as_deref() != Some(name));
-                effect.lines.retain(|line| line.system.as_deref() != Some(name));
+                effect
+                    .systems
+                    .retain(|one| one.system.as_deref() != Some(name));
+                effect
+                    .lines
+                    .retain(|line| line.system.as_deref() != Some(name));
                 effect
             }
         };
-        Ok(Retirement { accounts, linked, file, effect })
+        Ok(Retirement {
+            accounts,
+            linked,
+            file,
+            effect,
+        })
     }
 
-    /// Removes a system, with its rules and what was read of it. One in which accounts are linked is removed only if it is to be retired:
-    /// see [`Engine::retirement`]. Nothing is written to the system itself.
-    pub async fn remove_system(&self, name: &str, retire: bool, principal: &str) -> Result<(), EngineError> {
+    /// Removes a system, with its rules and what was read of it. One in which accounts are linked
+    /// is removed only if it is to be retired: see [`Engine::retirement`]. Nothing is written to
+    /// the system itself.
+    pub async fn remove_system(
+        &self,
+        name: &str,
+        retire: bool,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         self.store.system(name).await?;
         if !retire && self.store.links_of_system(name).await? > 0 {
             return Err(EngineError::Conflict(format!(
@@ -279,51 +418,99 @@ impl Engine {
             )));
         }
         if let Some((files, _)) = self.rules_without(name).await? {
-            self.publish_based(&files, None, &format!("without {name}"), principal).await?;
+            self.publish_based(&files, None, &format!("without {name}"), principal)
+                .await?;
         }
-        self.store.remove_system(name, principal, self.now()).await?;
+        self.store
+            .remove_system(name, principal, self.now())
+            .await?;
         self.forget_holds().await;
         lock(&self.access).remove(name);
         lock(&self.gates).remove(name);
-        self.tell(Event::System { name: name.to_owned() });
+        self.tell(Event::System {
+            name: name.to_owned(),
+        });
         Ok(())
     }
 
-    /// Replaces a system's secret, after a test with the new one; the old one stays when the test fails. `force` replaces it untested.
-    pub async fn set_secret(&self, name: &str, secret: &str, force: bool, principal: &str) -> Result<(), EngineError> {
+    /// Replaces a system's secret, after a test with the new one; the old one stays when the test
+    /// fails. `force` replaces it untested.
+    pub async fn set_secret(
+        &self,
+        name: &str,
+        secret: &str,
+        force: bool,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         let settings = Settings::read(row.kind, &row.settings)?;
-        self.secret_sources.secret(secret, &settings.secret_hosts())?;
+        self.secret_sources
+            .secret(secret, &settings.secret_hosts())?;
         if !force {
             let mut report = CheckReport::default();
-            self.unsaved(row.kind, &row.settings, Some(secret))?.check(&mut report).await;
-            if let Some(step) = report.steps.iter().find(|step| step.state == StepState::Failed) {
-                let said = format!("the test with the new secret failed ({}: {}); the old secret stays", step.name, step.said);
+            self.unsaved(row.kind, &row.settings, Some(secret))?
+                .check(&mut report)
+                .await;
+            if let Some(step) = report
+                .steps
+                .iter()
+                .find(|step| step.state == StepState::Failed)
+            {
+                let said = format!(
+                    "the test with the new secret failed ({}: {}); the old secret stays",
+                    step.name, step.said
+                );
                 let remedy = step.remedy.as_deref().unwrap_or("check the secret");
-                let remedy = format!("{}; or replace it untested (--force)", remedy.replace(" NAME", &format!(" {name}")));
+                let remedy = format!(
+                    "{}; or replace it untested (--force)",
+                    remedy.replace(" NAME", &format!(" {name}"))
+                );
                 return Err(ConnectError::permanent("secret_failed", said, remedy).into());
             }
         }
-        self.store.put_secret(name, settings.secret_field(), secret, self.now()).await?;
-        self.store.note(principal, "system.secret", name, settings.secret_field(), self.now()).await?;
+        self.store
+            .put_secret(name, settings.secret_field(), secret, self.now())
+            .await?;
+        self.store
+            .note(
+                principal,
+                "system.secret",
+                name,
+                settings.secret_field(),
+                self.now(),
+            )
+            .await?;
         lock(&self.access).remove(name);
         Ok(())
     }
 
-    /// Sets which types may be written, and whether the system is paused and armed. When this returns, nothing more is sent to a
-    /// system that is paused, disarmed or read-only: what is queued for it is taken back, and decided again.
-    pub async fn set_system(&self, name: &str, change: SystemUpdate, principal: &str) -> Result<(), EngineError> {
+    /// Sets which types may be written, and whether the system is paused and armed. When this
+    /// returns, nothing more is sent to a system that is paused, disarmed or read-only: what is
+    /// queued for it is taken back, and decided again.
+    pub async fn set_system(
+        &self,
+        name: &str,
+        change: SystemUpdate,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let _one_at_a_time = self.settings_lock.lock().await;
         let row = self.store.system(name).await?;
         let writable = change.writable.unwrap_or_else(|| row.writable.clone());
-        let (paused, armed) = (change.paused.unwrap_or(row.paused), change.armed.unwrap_or(row.armed));
-        self.store.set_system_state(name, &writable, paused, armed, principal, self.now()).await?;
+        let (paused, armed) = (
+            change.paused.unwrap_or(row.paused),
+            change.armed.unwrap_or(row.armed),
+        );
+        self.store
+            .set_system_state(name, &writable, paused, armed, principal, self.now())
+            .await?;
         // Before the types: whoever makes an access meanwhile takes them from the gate.
         self.gate(&row).set(&writable, paused, armed);
         if let Some(access) = lock(&self.access).get(name) {
             access.set(&writable);
         }
-        self.tell(Event::System { name: name.to_owned() });
+        self.tell(Event::System {
+            name: name.to_owned(),
+        });
         // What was held because of it may go now.
         self.wake.notify_one();
         Ok(())
@@ -344,23 +531,46 @@ impl Engine {
     }
 
     /// Tests a system and keeps what it found, with its schema and what it says of itself.
-    pub async fn check_system(&self, name: &str, watcher: Option<mpsc::UnboundedSender<CheckStep>>) -> Result<CheckReport, EngineError> {
+    pub async fn check_system(
+        &self,
+        name: &str,
+        watcher: Option<mpsc::UnboundedSender<CheckStep>>,
+    ) -> Result<CheckReport, EngineError> {
         let row = self.store.system(name).await?;
         let connector = self.connector(&row).await?;
         let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);
         connector.check(&mut report).await;
-        let described = if report.healthy() { Some(connector.describe().await?) } else { None };
+        let described = if report.healthy() {
+            Some(connector.describe().await?)
+        } else {
+            None
+        };
         let steps = serde_json::to_value(&report.steps).unwrap_or_default();
-        self.store.set_system_check(name, &steps, described.as_ref().map(|d| &d.schema), self.now()).await?;
+        self.store
+            .set_system_check(
+                name,
+                &steps,
+                described.as_ref().map(|d| &d.schema),
+                self.now(),
+            )
+            .await?;
         if let Some(described) = described {
-            self.store.set_system_profile(name, &described.profile, &described.own).await?;
+            self.store
+                .set_system_profile(name, &described.profile, &described.own)
+                .await?;
         }
-        self.tell(Event::System { name: name.to_owned() });
+        self.tell(Event::System {
+            name: name.to_owned(),
+        });
         Ok(report)
     }
 
     /// The containers directly below one, of a system that has a tree.
-    pub async fn browse(&self, name: &str, below: Option<&str>) -> Result<Vec<DirectoryNode>, EngineError> {
+    pub async fn browse(
+        &self,
+        name: &str,
+        below: Option<&str>,
+    ) -> Result<Vec<DirectoryNode>, EngineError> {
         let row = self.store.system(name).await?;
         Ok(self.connector(&row).await?.browse(below).await?)
     }
@@ -384,11 +594,19 @@ impl Engine {
             None => return Ok(Vec::new()),
         };
         let base = |kind| match (row.kind.as_str(), kind) {
-            ("ldap", _) => row.settings["base_dn"].as_str().unwrap_or_default().to_owned(),
+            ("ldap", _) => row.settings["base_dn"]
+                .as_str()
+                .unwrap_or_default()
+                .to_owned(),
             ("scim", ObjectType::Group) => "Groups".to_owned(),
             ("scim", _) => "Users".to_owned(),
             _ => "the file".to_owned(),
         };
-        Ok(permissions::required(&rules, name, |kind| row.schema.get(&kind).cloned(), base))
+        Ok(permissions::required(
+            &rules,
+            name,
+            |kind| row.schema.get(&kind).cloned(),
+            base,
+        ))
     }
 }

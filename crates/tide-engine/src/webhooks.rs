@@ -34,9 +34,15 @@ pub struct CallRow {
 
 /// Is it time for another attempt?
 fn due(tried: Option<&str>, attempts: i64, now: Timestamp) -> bool {
-    let Some(tried) = tried.and_then(|at| at.parse::<Timestamp>().ok()) else { return true };
-    let pause = 2i64.saturating_pow(attempts.clamp(0, 30) as u32).min(LONGEST);
-    now >= tried.saturating_add(SignedDuration::from_secs(pause)).unwrap_or(tried)
+    let Some(tried) = tried.and_then(|at| at.parse::<Timestamp>().ok()) else {
+        return true;
+    };
+    let pause = 2i64
+        .saturating_pow(attempts.clamp(0, 30) as u32)
+        .min(LONGEST);
+    now >= tried
+        .saturating_add(SignedDuration::from_secs(pause))
+        .unwrap_or(tried)
 }
 
 impl Engine {
@@ -47,16 +53,29 @@ impl Engine {
         let notices = self.store.notifications(None, true, MOST).await?;
         let mut all = Vec::new();
         for (name, call) in &rules.set.webhooks {
-            let mine: Vec<&PasswordRow> = waiting.iter().filter(|(whose, _)| whose == name).map(|(_, row)| row).collect();
+            let mine: Vec<&PasswordRow> = waiting
+                .iter()
+                .filter(|(whose, _)| whose == name)
+                .map(|(_, row)| row)
+                .collect();
             all.push(CallRow {
                 name: name.clone(),
                 url: call.url.clone(),
                 secret: self.store.secret(OWNER, name).await?.is_some(),
-                waiting: mine.len() + notices.iter().filter(|row| row.call.as_ref() == Some(name)).count(),
+                waiting: mine.len()
+                    + notices
+                        .iter()
+                        .filter(|row| row.call.as_ref() == Some(name))
+                        .count(),
                 error: mine
                     .iter()
                     .map(|row| row.error.clone())
-                    .chain(notices.iter().filter(|row| row.call.as_ref() == Some(name)).map(|row| row.error.clone()))
+                    .chain(
+                        notices
+                            .iter()
+                            .filter(|row| row.call.as_ref() == Some(name))
+                            .map(|row| row.error.clone()),
+                    )
                     .find_map(|error| error),
             });
         }
@@ -64,28 +83,46 @@ impl Engine {
     }
 
     /// Sets the secret that calls to this one are signed with.
-    pub async fn set_call_secret(&self, name: &str, secret: &str, principal: &str) -> Result<(), EngineError> {
+    pub async fn set_call_secret(
+        &self,
+        name: &str,
+        secret: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
         let rules = self.rules().await?;
         if !rules.set.webhooks.contains_key(name) {
-            return Err(EngineError::NotFound(format!("nobody is called `{name}`: declare it in webhooks.toml, and publish")));
+            return Err(EngineError::NotFound(format!(
+                "nobody is called `{name}`: declare it in webhooks.toml, and publish"
+            )));
         }
         if secret.len() < 16 {
-            return Err(EngineError::Invalid("a secret to sign with has 16 characters or more".to_owned()));
+            return Err(EngineError::Invalid(
+                "a secret to sign with has 16 characters or more".to_owned(),
+            ));
         }
-        self.store.put_secret(OWNER, name, secret, self.now()).await?;
-        self.store.note(principal, "call.secret", name, "secret", self.now()).await?;
+        self.store
+            .put_secret(OWNER, name, secret, self.now())
+            .await?;
+        self.store
+            .note(principal, "call.secret", name, "secret", self.now())
+            .await?;
         Ok(())
     }
 
     /// First passwords that wait to be handed over, with who is called.
-    async fn waiting_for(&self, set: &tide_core::RuleSet) -> Result<Vec<(String, PasswordRow)>, EngineError> {
+    async fn waiting_for(
+        &self,
+        set: &tide_core::RuleSet,
+    ) -> Result<Vec<(String, PasswordRow)>, EngineError> {
         let rows = self.store.first_passwords().await?;
         Ok(rows
             .into_iter()
             .filter(|row| row.shown.is_none())
             .filter_map(|row| {
                 let types = &set.systems.get(&row.system)?.types;
-                let call = types.values().find_map(|types| types.password.as_ref()?.handed_to.clone())?;
+                let call = types
+                    .values()
+                    .find_map(|types| types.password.as_ref()?.handed_to.clone())?;
                 Some((call, row))
             })
             .collect())
@@ -99,20 +136,32 @@ impl Engine {
                 format!("set one that both know: `eager-tide calls secret {name}`"),
             )
         })?;
-        Ok(WebhookSender::new(name, &call.url, call.timeout_seconds, Secret::new(secret.as_str()))?)
+        Ok(WebhookSender::new(
+            name,
+            &call.url,
+            call.timeout_seconds,
+            Secret::new(secret.as_str()),
+        )?)
     }
 
     /// Calls with nothing to tell, to see whether it is taken.
     pub async fn test_call(&self, name: &str) -> Result<(), EngineError> {
         let rules = self.rules().await?;
-        let call = rules.set.webhooks.get(name).ok_or_else(|| EngineError::NotFound(format!("nobody is called `{name}`")))?;
+        let call = rules
+            .set
+            .webhooks
+            .get(name)
+            .ok_or_else(|| EngineError::NotFound(format!("nobody is called `{name}`")))?;
         let body = serde_json::json!({"kind": "test", "call": name});
-        self.caller(name, call).await?.send(&body, self.now()).await?;
+        self.caller(name, call)
+            .await?
+            .send(&body, self.now())
+            .await?;
         Ok(())
     }
 
-    /// Hands over what waits and is due. Who is called may hear of one twice, when the answer was lost: the
-    /// `id` is the same then.
+    /// Hands over what waits and is due. Who is called may hear of one twice, when the answer was
+    /// lost: the `id` is the same then.
     pub async fn hand_over(&self) -> Result<usize, EngineError> {
         let _one_at_a_time = self.delivery_lock.lock().await;
         let rules = self.rules().await?;
@@ -122,24 +171,38 @@ impl Engine {
             if self.write_stop().is_some() {
                 return Ok(handed);
             }
-            let (Some(call), true) = (rules.set.webhooks.get(&name), due(row.tried.as_deref(), row.attempts, self.now())) else { continue };
-            let Some(password) = self.store.first_password(row.id).await? else { continue };
+            let (Some(call), true) = (
+                rules.set.webhooks.get(&name),
+                due(row.tried.as_deref(), row.attempts, self.now()),
+            ) else {
+                continue;
+            };
+            let Some(password) = self.store.first_password(row.id).await? else {
+                continue;
+            };
             let body = serde_json::json!({
                 "kind": "first_password", "id": row.id, "system": row.system, "account": row.account,
                 "identity": row.identity, "label": row.label, "password": password.as_str(),
             });
             let sent = match self.caller(&name, call).await {
-                Ok(caller) => caller.send(&body, self.now()).await.map_err(EngineError::from),
+                Ok(caller) => caller
+                    .send(&body, self.now())
+                    .await
+                    .map_err(EngineError::from),
                 Err(error) => Err(error),
             };
             match sent {
                 Ok(_) => {
-                    self.store.reveal_first_password(row.id, &format!("call-out {name}"), self.now()).await?;
+                    self.store
+                        .reveal_first_password(row.id, &format!("call-out {name}"), self.now())
+                        .await?;
                     handed += 1;
                 }
                 Err(error) => {
                     tracing::warn!(call = name, password = row.id, %error, "a first password could not be handed over");
-                    self.store.first_password_kept(row.id, &error.to_string(), self.now()).await?;
+                    self.store
+                        .first_password_kept(row.id, &error.to_string(), self.now())
+                        .await?;
                 }
             }
         }
@@ -153,7 +216,13 @@ impl Engine {
             if self.write_stop().is_some() {
                 break;
             }
-            let Some((name, call)) = row.call.as_ref().and_then(|name| Some((name, set.webhooks.get(name)?))) else { continue };
+            let Some((name, call)) = row
+                .call
+                .as_ref()
+                .and_then(|name| Some((name, set.webhooks.get(name)?)))
+            else {
+                continue;
+            };
             if !due(row.tried.as_deref(), row.attempts, self.now()) {
                 continue;
             }
@@ -164,14 +233,19 @@ impl Engine {
                 "about": row.about, "to": row.recipients, "text": row.text,
             });
             let sent = match self.caller(name, call).await {
-                Ok(caller) => caller.send(&body, self.now()).await.map_err(EngineError::from),
+                Ok(caller) => caller
+                    .send(&body, self.now())
+                    .await
+                    .map_err(EngineError::from),
                 Err(error) => Err(error),
             };
             if let Err(error) = &sent {
                 tracing::warn!(call = name, notice = row.id, %error, "a notice could not be carried");
             }
             carried += usize::from(sent.is_ok());
-            self.store.was_carried(row.id, sent.map_err(|error| error.to_string()), self.now()).await?;
+            self.store
+                .was_carried(row.id, sent.map_err(|error| error.to_string()), self.now())
+                .await?;
         }
         Ok(carried)
     }

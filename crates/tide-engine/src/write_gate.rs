@@ -1,5 +1,6 @@
-//! Whether a system may be written at this moment. Every write asks its system's gate, whatever was decided or queued before: a pause, a
-//! disarm, a window without writes and the emergency stop hold from the request that sets them on, also for what is queued.
+//! Whether a system may be written at this moment. Every write asks its system's gate, whatever was
+//! decided or queued before: a pause, a disarm, a window without writes and the emergency stop hold
+//! from the request that sets them on, also for what is queued.
 
 use crate::dispatch::SystemDispatcher;
 use crate::executor::RunProgress;
@@ -21,8 +22,8 @@ struct GateState {
     schedule: Schedule,
 }
 
-/// The gate of one system. There is one for each system, as long as the engine lives; only requests that set something change it, so
-/// that a row which was read before them cannot open it again.
+/// The gate of one system. There is one for each system, as long as the engine lives; only requests
+/// that set something change it, so that a row which was read before them cannot open it again.
 pub(crate) struct Gate {
     system: String,
     store: Store,
@@ -32,7 +33,10 @@ pub(crate) struct Gate {
 
 impl Gate {
     fn state(&self) -> GateState {
-        self.state.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.state
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
     }
 
     /// The types that may be written.
@@ -48,7 +52,10 @@ impl Gate {
 
     /// Takes over a schedule.
     pub(crate) fn set_schedule(&self, schedule: &Schedule) {
-        self.state.write().unwrap_or_else(PoisonError::into_inner).schedule = schedule.clone();
+        self.state
+            .write()
+            .unwrap_or_else(PoisonError::into_inner)
+            .schedule = schedule.clone();
     }
 }
 
@@ -57,7 +64,10 @@ impl WriteGate for Gate {
         if let Some(stop) = self.store.write_stop() {
             return Some(stop.sentence());
         }
-        let (system, state) = (&self.system, self.state.read().unwrap_or_else(PoisonError::into_inner));
+        let (system, state) = (
+            &self.system,
+            self.state.read().unwrap_or_else(PoisonError::into_inner),
+        );
         if state.paused {
             return Some(format!("{system} is paused"));
         }
@@ -65,31 +75,53 @@ impl WriteGate for Gate {
             return Some(format!("{system} is not armed"));
         }
         let window = state.schedule.quiet_at(self.clock.now());
-        window.map(|(until, words)| format!("nothing is written to {system} in this window: {words}, until {until}"))
+        window.map(|(until, words)| {
+            format!("nothing is written to {system} in this window: {words}, until {until}")
+        })
     }
 }
 
 impl Engine {
     /// The gate of a system.
     pub(crate) fn gate(&self, row: &SystemRow) -> Arc<Gate> {
-        let make =
-            || GateState { writable: row.writable.clone(), armed: row.armed, paused: row.paused, schedule: Schedule::read(&row.schedule) };
+        let make = || GateState {
+            writable: row.writable.clone(),
+            armed: row.armed,
+            paused: row.paused,
+            schedule: Schedule::read(&row.schedule),
+        };
         let mut gates = lock(&self.gates);
         let gate = gates.entry(row.name.clone()).or_insert_with(|| {
-            Arc::new(Gate { system: row.name.clone(), store: self.store.clone(), clock: self.clock.clone(), state: RwLock::new(make()) })
+            Arc::new(Gate {
+                system: row.name.clone(),
+                store: self.store.clone(),
+                clock: self.clock.clone(),
+                state: RwLock::new(make()),
+            })
         });
         gate.clone()
     }
 
-    /// Why nothing is written to each system at a moment, by the emergency stop or by the system's schedule.
-    pub(crate) fn write_holds(&self, at_work: &[AtWork], at: jiff::Timestamp) -> Vec<Option<String>> {
+    /// Why nothing is written to each system at a moment, by the emergency stop or by the system's
+    /// schedule.
+    pub(crate) fn write_holds(
+        &self,
+        at_work: &[AtWork],
+        at: jiff::Timestamp,
+    ) -> Vec<Option<String>> {
         let stop = self.store.write_stop().map(|stop| stop.sentence());
         let window = |one: &AtWork| {
             let (until, words) = Schedule::read(&one.schedule).quiet_at(at)?;
             let until = until.strftime("%Y-%m-%d %H:%M UTC");
-            Some(format!("nothing is written to {} now, by its schedule: {words}, until {until}", one.name))
+            Some(format!(
+                "nothing is written to {} now, by its schedule: {words}, until {until}",
+                one.name
+            ))
         };
-        at_work.iter().map(|one| stop.clone().or_else(|| window(one))).collect()
+        at_work
+            .iter()
+            .map(|one| stop.clone().or_else(|| window(one)))
+            .collect()
     }
 
     /// The emergency stop, if it is set.
@@ -97,11 +129,23 @@ impl Engine {
         self.store.write_stop()
     }
 
-    /// Stops all writes to all systems at once, until [`Engine::lift_write_stop`]: what is queued is taken back, what is on the wire at
-    /// this moment is settled, and nothing else is sent, also after a restart.
-    pub async fn stop_writes(&self, reason: &str, principal: &str) -> Result<WriteStop, EngineError> {
-        let stop = self.store.set_write_stop(reason.trim(), principal, self.now()).await?;
-        tracing::warn!(by = stop.principal, reason = stop.reason, "all writes are stopped");
+    /// Stops all writes to all systems at once, until [`Engine::lift_write_stop`]: what is queued
+    /// is taken back, what is on the wire at this moment is settled, and nothing else is sent, also
+    /// after a restart.
+    pub async fn stop_writes(
+        &self,
+        reason: &str,
+        principal: &str,
+    ) -> Result<WriteStop, EngineError> {
+        let stop = self
+            .store
+            .set_write_stop(reason.trim(), principal, self.now())
+            .await?;
+        tracing::warn!(
+            by = stop.principal,
+            reason = stop.reason,
+            "all writes are stopped"
+        );
         self.tell(Event::Noticed);
         self.wake.notify_one();
         Ok(stop)
@@ -119,9 +163,22 @@ impl Engine {
     }
 
     /// Takes changes back that were not sent, because writes are stopped: they are decided again.
-    pub(crate) async fn take_back(&self, changes: VecDeque<ChangeRow>, why: &str, tally: &RunProgress) -> Result<(), EngineError> {
+    pub(crate) async fn take_back(
+        &self,
+        changes: VecDeque<ChangeRow>,
+        why: &str,
+        tally: &RunProgress,
+    ) -> Result<(), EngineError> {
         for change in changes {
-            self.store.record_not_done(change.id, ChangeState::Canceled, why, DECIDED_AGAIN, self.now()).await?;
+            self.store
+                .record_not_done(
+                    change.id,
+                    ChangeState::Canceled,
+                    why,
+                    DECIDED_AGAIN,
+                    self.now(),
+                )
+                .await?;
             tally.taken_back.fetch_add(1, Ordering::Relaxed);
         }
         self.progress(tally);

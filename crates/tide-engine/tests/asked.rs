@@ -1,4 +1,5 @@
-//! What waits for a yes, what is only told, what a target queues, and what it wants to see first: against stand-ins.
+//! What waits for a yes, what is only told, what a target queues, and what it wants to see first:
+//! against stand-ins.
 
 #[allow(dead_code)]
 mod common;
@@ -15,23 +16,48 @@ use tide_standins::world;
 
 /// The demo's rules with some files changed or added.
 fn files(changed: &[(&str, &str, &str)], added: &[(&str, &str)]) -> Vec<RuleFile> {
-    let mut files: Vec<RuleFile> = world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+    let mut files: Vec<RuleFile> = world::rules_of_people()
+        .into_iter()
+        .map(|(name, text)| RuleFile {
+            name: name.into(),
+            text,
+        })
+        .collect();
     for (name, from, to) in changed {
-        let file = files.iter_mut().find(|file| file.name == *name).expect("there");
-        assert!(file.text.contains(from), "{name} has no {from}: {}", file.text);
+        let file = files
+            .iter_mut()
+            .find(|file| file.name == *name)
+            .expect("there");
+        assert!(
+            file.text.contains(from),
+            "{name} has no {from}: {}",
+            file.text
+        );
         file.text = file.text.replacen(from, to, 1);
     }
-    files.extend(added.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }));
+    files.extend(added.iter().map(|(name, text)| RuleFile {
+        name: (*name).into(),
+        text: (*text).into(),
+    }));
     files
 }
 
 async fn decisions(tide: &Tide, kind: &str, principal: &str) -> Vec<Decision> {
-    tide.engine.decisions(principal).await.expect("listed").into_iter().filter(|one| one.kind.as_str() == kind).collect()
+    tide.engine
+        .decisions(principal)
+        .await
+        .expect("listed")
+        .into_iter()
+        .filter(|one| one.kind.as_str() == kind)
+        .collect()
 }
 
 async fn operator(tide: &Tide, name: &str, groups: &[&str]) -> String {
     let groups: Vec<String> = groups.iter().map(|group| (*group).to_owned()).collect();
-    tide.engine.add_operator(name, &groups, None, "tester").await.expect("added");
+    tide.engine
+        .add_operator(name, &groups, None, "tester")
+        .await
+        .expect("added");
     tide.engine.store().operator(name).await.expect("there").id
 }
 
@@ -48,78 +74,203 @@ groups = ["harbour masters"]
 
 /// A title changes in the directory; what happens to it in the service waits for a yes.
 async fn titled(tide: &Tide, at: usize, title: &str) -> String {
-    let person = tide.people.iter().enumerate().filter(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty()).nth(at).expect("there").1;
+    let person = tide
+        .people
+        .iter()
+        .enumerate()
+        .filter(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty())
+        .nth(at)
+        .expect("there")
+        .1;
     let mut ldap = edit(tide).await;
-    ldap.modify(&person.dn(), vec![ldap3::Mod::Replace("title", set(title))]).await.expect("sent").success().expect("accepted");
+    ldap.modify(&person.dn(), vec![ldap3::Mod::Replace("title", set(title))])
+        .await
+        .expect("sent")
+        .success()
+        .expect("accepted");
     person.mail.clone()
 }
 
 #[tokio::test]
 async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let tide = Tide::writable().await;
-    let (ada, bo, cy) =
-        (operator(&tide, "ada", &[]).await, operator(&tide, "bo", &["harbour masters"]).await, operator(&tide, "cy", &[]).await);
+    let (ada, bo, cy) = (
+        operator(&tide, "ada", &[]).await,
+        operator(&tide, "bo", &["harbour masters"]).await,
+        operator(&tide, "cy", &[]).await,
+    );
     tide.run().await;
-    tide.engine.publish_rules(&files(&[], &[("approvals.toml", APPROVALS)]), "tester").await.expect("published");
+    tide.engine
+        .publish_rules(&files(&[], &[("approvals.toml", APPROVALS)]), "tester")
+        .await
+        .expect("published");
     let mail = titled(&tide, 0, "Commodore").await;
     let title = || tide.berthing.user(&mail).expect("there")["title"].clone();
     // A preview asks nobody.
     tide.go(Plan::default()).await;
-    assert_eq!(tide.engine.store().approvals().await.expect("read").len(), 0);
+    assert_eq!(
+        tide.engine.store().approvals().await.expect("read").len(),
+        0
+    );
     let held = tide.run().await;
-    assert_eq!((count(&held.states, "on_hold"), count(&held.states, "done")), (1, 0));
-    let hold = tide.changes(&held, Some("on_hold")).await[0].change.hold.clone().expect("held");
+    assert_eq!(
+        (count(&held.states, "on_hold"), count(&held.states, "done")),
+        (1, 0)
+    );
+    let hold = tide.changes(&held, Some("on_hold")).await[0]
+        .change
+        .hold
+        .clone()
+        .expect("held");
     assert_eq!(hold.text, "waits for a yes (titles): level 1 of 2, ada");
-    assert_eq!(hold.rule.map(|place| (place.file, place.line)), Some(("approvals.toml".into(), 2)));
+    assert_eq!(
+        hold.rule.map(|place| (place.file, place.line)),
+        Some(("approvals.toml".into(), 2))
+    );
 
     let asked = decisions(&tide, "approval", &cy).await;
     assert_eq!(asked.len(), 1, "{asked:?}");
     assert_eq!(
         (asked[0].answers.clone(), asked[0].blocked.as_deref()),
-        (vec![DecisionAnswer::Approve, DecisionAnswer::Reject], Some("this level is for ada"))
+        (
+            vec![DecisionAnswer::Approve, DecisionAnswer::Reject],
+            Some("this level is for ada")
+        )
     );
-    let refused = tide.engine.answer_decision(&asked[0].id, DecisionAnswer::Approve, "", &cy).await.expect_err("not theirs");
+    let refused = tide
+        .engine
+        .answer_decision(&asked[0].id, DecisionAnswer::Approve, "", &cy)
+        .await
+        .expect_err("not theirs");
     assert!(matches!(refused, EngineError::Forbidden(_)), "{refused}");
     let first = decisions(&tide, "approval", &ada).await.remove(0);
     assert_eq!(first.blocked, None);
-    tide.engine.answer_decision(&first.id, DecisionAnswer::Approve, "seen the papers", &ada).await.expect("answered");
+    tide.engine
+        .answer_decision(&first.id, DecisionAnswer::Approve, "seen the papers", &ada)
+        .await
+        .expect("answered");
     // Two who answer one level at one moment: the later word does not count for the next level.
-    let row = tide.engine.store().approvals().await.expect("read").remove(0);
-    let yes = tide_store::Answered { fingerprint: row.fingerprint, identity: row.identity, yes: true, comment: String::new() };
-    let late = tide.engine.store().answer_approval(vec![yes], 0, &cy, tide.engine.now()).await;
+    let row = tide
+        .engine
+        .store()
+        .approvals()
+        .await
+        .expect("read")
+        .remove(0);
+    let yes = tide_store::Answered {
+        fingerprint: row.fingerprint,
+        identity: row.identity,
+        yes: true,
+        comment: String::new(),
+    };
+    let late = tide
+        .engine
+        .store()
+        .answer_approval(vec![yes], 0, &cy, tide.engine.now())
+        .await;
     assert!(late.is_err_and(|error| error.to_string().contains("answer for level")));
     // The second level is another question, and the first is answered no more.
     let second = decisions(&tide, "approval", &bo).await.remove(0);
-    assert!(second.said.contains("level 2 of 2, one of harbour masters; yes from ada"), "{second:?}");
-    assert!(tide.engine.answer_decision(&first.id, DecisionAnswer::Approve, "", &ada).await.is_err());
-    assert_eq!(decisions(&tide, "approval", &ada).await[0].blocked.as_deref(), Some("you have answered an earlier level of it"));
+    assert!(
+        second
+            .said
+            .contains("level 2 of 2, one of harbour masters; yes from ada"),
+        "{second:?}"
+    );
+    assert!(
+        tide.engine
+            .answer_decision(&first.id, DecisionAnswer::Approve, "", &ada)
+            .await
+            .is_err()
+    );
+    assert_eq!(
+        decisions(&tide, "approval", &ada).await[0]
+            .blocked
+            .as_deref(),
+        Some("you have answered an earlier level of it")
+    );
     tide.run().await;
     assert_ne!(title(), "Commodore", "one yes of two");
-    tide.engine.answer_decision(&second.id, DecisionAnswer::Approve, "", &bo).await.expect("answered");
+    tide.engine
+        .answer_decision(&second.id, DecisionAnswer::Approve, "", &bo)
+        .await
+        .expect("answered");
     let sent = tide.run().await;
     assert_eq!(count(&sent.states, "done"), 1);
     assert_eq!(title(), "Commodore");
-    assert_eq!(tide.engine.store().approvals().await.expect("read").len(), 0, "a yes is for one change");
-    let journal = tide.engine.store().journal(None, None, 1000).await.expect("read");
+    assert_eq!(
+        tide.engine.store().approvals().await.expect("read").len(),
+        0,
+        "a yes is for one change"
+    );
+    let journal = tide
+        .engine
+        .store()
+        .journal(None, None, 1000)
+        .await
+        .expect("read");
     assert!(format!("{journal:?}").contains("level 1 of titles: seen the papers"));
 
     // Whoever asks does not answer; a no holds while the change stays the same.
     let mail = titled(&tide, 1, "Commodore").await;
-    let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, &ada).await.expect("begins");
+    let id = tide
+        .engine
+        .begin(
+            Plan {
+                carry_out: true,
+                ..Plan::default()
+            },
+            &ada,
+        )
+        .await
+        .expect("begins");
     tide.ended(id).await;
     let own = decisions(&tide, "approval", &ada).await.remove(0);
-    assert_eq!(own.blocked.as_deref(), Some("whoever asks for a change does not approve it"));
-    assert!(matches!(tide.engine.answer_decision(&own.id, DecisionAnswer::Approve, "", &ada).await, Err(EngineError::Forbidden(_))));
-    tide.engine.set_operator("cy", &["harbour masters".into()], None, "tester").await.expect("set");
-    let again = files(&[], &[("approvals.toml", &APPROVALS.replace("operators = [\"ada\"]", "operators = [\"cy\"]"))]);
-    tide.engine.publish_rules(&again, "tester").await.expect("published");
+    assert_eq!(
+        own.blocked.as_deref(),
+        Some("whoever asks for a change does not approve it")
+    );
+    assert!(matches!(
+        tide.engine
+            .answer_decision(&own.id, DecisionAnswer::Approve, "", &ada)
+            .await,
+        Err(EngineError::Forbidden(_))
+    ));
+    tide.engine
+        .set_operator("cy", &["harbour masters".into()], None, "tester")
+        .await
+        .expect("set");
+    let again = files(
+        &[],
+        &[(
+            "approvals.toml",
+            &APPROVALS.replace("operators = [\"ada\"]", "operators = [\"cy\"]"),
+        )],
+    );
+    tide.engine
+        .publish_rules(&again, "tester")
+        .await
+        .expect("published");
     let own = decisions(&tide, "approval", &cy).await.remove(0);
-    tide.engine.answer_decision(&own.id, DecisionAnswer::Reject, "no such rank", &cy).await.expect("answered");
+    tide.engine
+        .answer_decision(&own.id, DecisionAnswer::Reject, "no such rank", &cy)
+        .await
+        .expect("answered");
     let after = tide.run().await;
-    let hold = tide.changes(&after, Some("on_hold")).await[0].change.hold.clone().expect("held");
-    assert_eq!(hold.text, "refused by cy (“no such rank”): it is not sent while it stays the same");
+    let hold = tide.changes(&after, Some("on_hold")).await[0]
+        .change
+        .hold
+        .clone()
+        .expect("held");
+    assert_eq!(
+        hold.text,
+        "refused by cy (“no such rank”): it is not sent while it stays the same"
+    );
     assert_eq!(decisions(&tide, "approval", &bo).await, vec![]);
-    assert_ne!(tide.berthing.user(&mail).expect("there")["title"], "Commodore");
+    assert_ne!(
+        tide.berthing.user(&mail).expect("there")["title"],
+        "Commodore"
+    );
 }
 
 #[tokio::test]
@@ -137,13 +288,30 @@ groups = ["harbour masters"]
 "#;
     let calls = "[desk]\nurl = \"http://127.0.0.1:9/asked\"\n";
     let bo = operator(&tide, "bo", &["harbour masters"]).await;
-    tide.engine.publish_rules(&files(&[], &[("approvals.toml", rules), ("webhooks.toml", calls)]), "tester").await.expect("published");
+    tide.engine
+        .publish_rules(
+            &files(&[], &[("approvals.toml", rules), ("webhooks.toml", calls)]),
+            "tester",
+        )
+        .await
+        .expect("published");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
     let told = tide.engine.notifications(None, true).await.expect("read");
-    let waits = format!("and {} more changes waits for a yes (everything at once)", count(&run.states, "on_hold") - 1);
-    assert!(told.len() == 1 && told[0].text.ends_with(&waits) && told[0].call.as_deref() == Some("desk"), "{told:?}");
-    assert_eq!((told[0].event.as_str(), &told[0].recipients[0]["group"]), ("awaiting_approval", &serde_json::json!("harbour masters")));
+    let waits = format!(
+        "and {} more changes waits for a yes (everything at once)",
+        count(&run.states, "on_hold") - 1
+    );
+    assert!(
+        told.len() == 1
+            && told[0].text.ends_with(&waits)
+            && told[0].call.as_deref() == Some("desk"),
+        "{told:?}"
+    );
+    assert_eq!(
+        (told[0].event.as_str(), &told[0].recipients[0]["group"]),
+        ("awaiting_approval", &serde_json::json!("harbour masters"))
+    );
     let asked = decisions(&tide, "approval", &bo).await;
     assert_eq!(asked.len(), 1, "it is asked once for all: {asked:?}");
     assert_eq!(asked[0].count as i64, count(&run.states, "on_hold"));
@@ -164,16 +332,42 @@ groups = ["harbour masters"]
             remind: Some(earlier),
         })
         .collect();
-    store.ask(due, rows.iter().map(|row| row.fingerprint.clone()).collect(), None, "tester", earlier).await.expect("kept");
+    store
+        .ask(
+            due,
+            rows.iter().map(|row| row.fingerprint.clone()).collect(),
+            None,
+            "tester",
+            earlier,
+        )
+        .await
+        .expect("kept");
     tide.run().await;
     tide.run().await;
     let reminders = decisions(&tide, "reminder", &bo).await;
     assert_eq!(reminders.len(), 1, "{reminders:?}");
     let others = rows.len() - 1;
     // Whoever is asked is reminded by the call-out too, once.
-    let texts: Vec<String> = tide.engine.notifications(None, true).await.expect("read").into_iter().map(|one| one.text).collect();
-    assert_eq!(texts.iter().filter(|text| text.contains("still waits for a yes")).count(), 1, "{texts:?}");
-    assert_eq!(reminders[0].title, format!("still waits for a yes (everything at once): somebody and {others} more"));
+    let texts: Vec<String> = tide
+        .engine
+        .notifications(None, true)
+        .await
+        .expect("read")
+        .into_iter()
+        .map(|one| one.text)
+        .collect();
+    assert_eq!(
+        texts
+            .iter()
+            .filter(|text| text.contains("still waits for a yes"))
+            .count(),
+        1,
+        "{texts:?}"
+    );
+    assert_eq!(
+        reminders[0].title,
+        format!("still waits for a yes (everything at once): somebody and {others} more")
+    );
     // The day passes: the store is told of an earlier one.
     let past = tide.engine.now() - jiff::SignedDuration::from_hours(48);
     let rows = store.approvals().await.expect("read");
@@ -190,33 +384,82 @@ groups = ["harbour masters"]
             remind: None,
         })
         .collect();
-    store.ask(old, rows.iter().map(|row| row.fingerprint.clone()).collect(), None, "tester", past).await.expect("kept");
+    store
+        .ask(
+            old,
+            rows.iter().map(|row| row.fingerprint.clone()).collect(),
+            None,
+            "tester",
+            past,
+        )
+        .await
+        .expect("kept");
     let expired = decisions(&tide, "approval", &bo).await.remove(0);
     assert_eq!(expired.answers, [DecisionAnswer::Reopen], "{expired:?}");
-    assert!(tide.engine.answer_decision(&expired.id, DecisionAnswer::Approve, "", &bo).await.is_err(), "too late");
+    assert!(
+        tide.engine
+            .answer_decision(&expired.id, DecisionAnswer::Approve, "", &bo)
+            .await
+            .is_err(),
+        "too late"
+    );
     let late = tide.run().await;
-    let hold = tide.changes(&late, Some("on_hold")).await[0].change.hold.clone().expect("held");
-    assert_eq!(hold.text, "nobody answered “everything at once” within 1 days: it is not sent before it is asked again");
-    tide.engine.answer_decision(&expired.id, DecisionAnswer::Reopen, "", "tester").await.expect("asked again");
+    let hold = tide.changes(&late, Some("on_hold")).await[0]
+        .change
+        .hold
+        .clone()
+        .expect("held");
+    assert_eq!(
+        hold.text,
+        "nobody answered “everything at once” within 1 days: it is not sent before it is asked again"
+    );
+    tide.engine
+        .answer_decision(&expired.id, DecisionAnswer::Reopen, "", "tester")
+        .await
+        .expect("asked again");
     tide.run().await;
     let anew = decisions(&tide, "approval", &bo).await.remove(0);
-    assert_eq!(anew.answers, [DecisionAnswer::Approve, DecisionAnswer::Reject]);
-    tide.engine.answer_decision(&anew.id, DecisionAnswer::Approve, "", &bo).await.expect("answered");
+    assert_eq!(
+        anew.answers,
+        [DecisionAnswer::Approve, DecisionAnswer::Reject]
+    );
+    tide.engine
+        .answer_decision(&anew.id, DecisionAnswer::Approve, "", &bo)
+        .await
+        .expect("answered");
     assert!(count(&tide.run().await.states, "done") > 20);
 }
 
 #[tokio::test]
 async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_otherwise() {
     let tide = Tide::writable().await;
-    let reporting =
-        files(&[("berthing.toml", "on_out_of_scope = \"disable\"", "on_out_of_scope = \"disable\"\non_drift = \"report\"")], &[]);
-    tide.engine.publish_rules(&reporting, "tester").await.expect("published");
+    let reporting = files(
+        &[(
+            "berthing.toml",
+            "on_out_of_scope = \"disable\"",
+            "on_out_of_scope = \"disable\"\non_drift = \"report\"",
+        )],
+        &[],
+    );
+    tide.engine
+        .publish_rules(&reporting, "tester")
+        .await
+        .expect("published");
     tide.run().await;
     tide.berthing.take_writes();
-    let mail = tide.people.iter().enumerate().find(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty()).expect("there").1.mail.clone();
+    let mail = tide
+        .people
+        .iter()
+        .enumerate()
+        .find(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty())
+        .expect("there")
+        .1
+        .mail
+        .clone();
     let mail = mail.to_lowercase();
     let title = tide.berthing.user(&mail).expect("there")["title"].clone();
-    tide.berthing.tamper(&mail, |user| user["title"] = "Pirate".into());
+    tide.berthing
+        .tamper(&mail, |user| user["title"] = "Pirate".into());
     for _ in 0..2 {
         let run = tide.run().await;
         let held = tide.changes(&run, Some("on_hold")).await;
@@ -228,15 +471,24 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
         assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     }
     // Somebody changes more of it: the first is still known for what it is.
-    tide.berthing.tamper(&mail, |user| user["displayName"] = "Long John".into());
+    tide.berthing
+        .tamper(&mail, |user| user["displayName"] = "Long John".into());
     tide.run().await;
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     let told = decisions(&tide, "drift", "tester").await;
     assert_eq!(told.len(), 1, "{told:?}");
     assert!(told[0].said.contains("title is Pirate and was"), "{told:?}");
     let noted = tide.engine.store().notices().await.expect("read");
-    assert!(noted.iter().any(|notice| notice.body.contains("it is left until somebody says otherwise")), "{noted:?}");
-    tide.engine.answer_decision(&told[0].id, DecisionAnswer::Repair, "", "tester").await.expect("answered");
+    assert!(
+        noted.iter().any(|notice| notice
+            .body
+            .contains("it is left until somebody says otherwise")),
+        "{noted:?}"
+    );
+    tide.engine
+        .answer_decision(&told[0].id, DecisionAnswer::Repair, "", "tester")
+        .await
+        .expect("answered");
     tide.run().await;
     assert_eq!(tide.berthing.user(&mail).expect("there")["title"], title);
     // What changes at its source goes on as ever.
@@ -269,86 +521,223 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
     let first = titled(&tide, 0, "Harbour Pilot").await;
     let second = titled(&tide, 1, "Harbour Pilot").await;
     tide.berthing.take_writes();
-    tide.berthing.mischief_on_writes(&[Mischief::Queue, Mischief::QueueAndFail]);
+    tide.berthing
+        .mischief_on_writes(&[Mischief::Queue, Mischief::QueueAndFail]);
     let run = tide.run().await;
-    assert_eq!((run.state.as_str(), count(&run.states, "accepted")), ("done", 2), "{:?}", run.states);
+    assert_eq!(
+        (run.state.as_str(), count(&run.states, "accepted")),
+        ("done", 2),
+        "{:?}",
+        run.states
+    );
     // Nothing is sent again while the service has it.
     let again = tide.run().await;
     let held = tide.changes(&again, Some("on_hold")).await;
-    assert!(held.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("in a queue of its own"))), "{held:?}");
+    assert!(
+        held.iter().all(|c| c
+            .change
+            .hold
+            .as_ref()
+            .is_some_and(|h| h.text.contains("in a queue of its own"))),
+        "{held:?}"
+    );
     assert_eq!(tide.berthing.take_writes().len(), 2);
     let settled = asked_by_another(&tide, run.id).await;
-    assert_eq!((count(&settled.states, "done"), count(&settled.states, "failed")), (1, 1), "{:?}", settled.states);
-    let titles: Vec<_> = [&first, &second].iter().map(|mail| tide.berthing.user(mail).expect("there")["title"].clone()).collect();
-    assert_eq!(titles.iter().filter(|title| *title == "Harbour Pilot").count(), 1, "{titles:?}");
+    assert_eq!(
+        (
+            count(&settled.states, "done"),
+            count(&settled.states, "failed")
+        ),
+        (1, 1),
+        "{:?}",
+        settled.states
+    );
+    let titles: Vec<_> = [&first, &second]
+        .iter()
+        .map(|mail| tide.berthing.user(mail).expect("there")["title"].clone())
+        .collect();
+    assert_eq!(
+        titles
+            .iter()
+            .filter(|title| *title == "Harbour Pilot")
+            .count(),
+        1,
+        "{titles:?}"
+    );
     let failed = tide.changes(&settled, Some("failed")).await;
-    assert!(failed[0].error.as_deref().is_some_and(|e| e.contains("the berth planner does not take this")), "{failed:?}");
-    assert_eq!(tide.berthing.take_writes().len(), 0, "asking writes nothing");
+    assert!(
+        failed[0]
+            .error
+            .as_deref()
+            .is_some_and(|e| e.contains("the berth planner does not take this")),
+        "{failed:?}"
+    );
+    assert_eq!(
+        tide.berthing.take_writes().len(),
+        0,
+        "asking writes nothing"
+    );
 }
 
 #[tokio::test]
 async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone() {
     let tide = Tide::writable().await;
     let steps = "[[person.departure]]\nstep = \"delete\"\n\n[person.outbound]";
-    tide.engine.publish_rules(&files(&[("berthing.toml", "[person.outbound]", steps)], &[]), "tester").await.expect("published");
+    tide.engine
+        .publish_rules(
+            &files(&[("berthing.toml", "[person.outbound]", steps)], &[]),
+            "tester",
+        )
+        .await
+        .expect("published");
     tide.run().await;
-    let person = tide.people.iter().enumerate().find(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty()).expect("there").1;
+    let person = tide
+        .people
+        .iter()
+        .enumerate()
+        .find(|(n, p)| n % 10 > 3 && !p.locked && !p.mail.is_empty())
+        .expect("there")
+        .1;
     let mail = person.mail.to_lowercase();
-    let found = tide.engine.store().identities(&mail, None, None, 2).await.expect("read");
+    let found = tide
+        .engine
+        .store()
+        .identities(&mail, None, None, 2)
+        .await
+        .expect("read");
     let id = found[0].identity.id.clone();
     tide.berthing.take_writes();
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
     // Nobody follows anything here: a run about this person alone begins.
-    tide.engine.leave(&id, None, "", "tester", "tester").await.expect("begins");
-    let run = tide.engine.store().change_sets(None, None, false, 1).await.expect("read").remove(0);
+    tide.engine
+        .leave(&id, None, "", "tester", "tester")
+        .await
+        .expect("begins");
+    let run = tide
+        .engine
+        .store()
+        .change_sets(None, None, false, 1)
+        .await
+        .expect("read")
+        .remove(0);
     let run = tide.ended(run.id).await;
     assert_eq!(count(&run.states, "accepted"), 1, "{:?}", run.states);
     let settled = asked_by_another(&tide, run.id).await;
     assert_eq!(count(&settled.states, "done"), 1, "{:?}", settled.states);
     assert!(tide.berthing.user(&mail).is_none());
     let writes = tide.berthing.take_writes();
-    assert!(writes.len() == 1 && writes[0].starts_with("DELETE"), "{writes:?}");
-    // Gone there by us: it is not taken for somebody else's doing, and made anew when they are back.
+    assert!(
+        writes.len() == 1 && writes[0].starts_with("DELETE"),
+        "{writes:?}"
+    );
+    // Gone there by us: it is not taken for somebody else's doing, and made anew when they are
+    // back.
     assert_eq!(count(&tide.run().await.states, "done"), 0);
     tide.engine.stay(&id, "tester").await.expect("taken back");
-    let run = tide.engine.store().change_sets(None, None, false, 1).await.expect("read").remove(0);
+    let run = tide
+        .engine
+        .store()
+        .change_sets(None, None, false, 1)
+        .await
+        .expect("read")
+        .remove(0);
     tide.ended(run.id).await;
-    assert!(tide.berthing.user(&mail).is_some(), "{:#?}", tide.engine.why(&mail).await);
+    assert!(
+        tide.berthing.user(&mail).is_some(),
+        "{:#?}",
+        tide.engine.why(&mail).await
+    );
 }
 
 #[tokio::test]
 async fn a_target_that_wants_managers_first_gets_them_first() {
     let tide = Tide::start(60).await;
     let plain = "\"enterprise.manager.value\"  = 'identity.manager'";
-    let first = "\"enterprise.manager.value\" = { value = 'identity.manager', wait_for_target = true }";
-    let rules: Vec<RuleFile> =
-        world::rules().into_iter().map(|(name, text)| RuleFile { name: name.into(), text: text.replace(plain, first) }).collect();
+    let first =
+        "\"enterprise.manager.value\" = { value = 'identity.manager', wait_for_target = true }";
+    let rules: Vec<RuleFile> = world::rules()
+        .into_iter()
+        .map(|(name, text)| RuleFile {
+            name: name.into(),
+            text: text.replace(plain, first),
+        })
+        .collect();
     assert!(rules.iter().any(|file| file.text.contains(first)));
-    tide.engine.publish_rules(&rules, "tester").await.expect("published");
-    let writable = tide_engine::SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..Default::default() };
-    tide.engine.set_system("berthing", writable, "tester").await.expect("set");
+    tide.engine
+        .publish_rules(&rules, "tester")
+        .await
+        .expect("published");
+    let writable = tide_engine::SystemUpdate {
+        writable: Some(vec![ObjectType::Person]),
+        armed: Some(true),
+        ..Default::default()
+    };
+    tide.engine
+        .set_system("berthing", writable, "tester")
+        .await
+        .expect("set");
     tide.berthing.refuse_unknown_managers();
     let run = tide.run().await;
-    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
+    assert_eq!(
+        count(&run.states, "failed"),
+        0,
+        "{:#?}",
+        tide.changes(&run, Some("failed")).await
+    );
     let created = tide.changes(&run, Some("create")).await;
-    let with =
-        created.iter().filter(|row| row.change.values.iter().any(|v| v.attribute == "enterprise.manager.value" && !v.after.is_empty()));
+    let with = created.iter().filter(|row| {
+        row.change
+            .values
+            .iter()
+            .any(|v| v.attribute == "enterprise.manager.value" && !v.after.is_empty())
+    });
     assert!(with.count() > 5, "many are made with their manager");
     // Circles are cut, and what was cut is set by the next run.
     tide.run().await;
     let last = tide.run().await;
-    assert_eq!(tide.changes(&last, None).await.iter().filter(|row| row.change.hold.is_none()).count(), 0, "it comes to rest");
+    assert_eq!(
+        tide.changes(&last, None)
+            .await
+            .iter()
+            .filter(|row| row.change.hold.is_none())
+            .count(),
+        0,
+        "it comes to rest"
+    );
 }
 
 #[tokio::test]
 async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day() {
     let tide = Tide::writable().await;
-    let wrong = tide.engine.begin(Plan { systems: vec!["nowhere".into()], ..Plan::default() }, "tester").await;
+    let wrong = tide
+        .engine
+        .begin(
+            Plan {
+                systems: vec!["nowhere".into()],
+                ..Plan::default()
+            },
+            "tester",
+        )
+        .await;
     assert!(wrong.is_err_and(|error| error.to_string().contains("nowhere")));
-    let groups = tide.go(Plan { carry_out: true, types: vec![ObjectType::Group], ..Plan::default() }).await;
+    let groups = tide
+        .go(Plan {
+            carry_out: true,
+            types: vec![ObjectType::Group],
+            ..Plan::default()
+        })
+        .await;
     assert_eq!(tide.changes(&groups, None).await.len(), 0);
-    assert_eq!(groups.note.as_deref(), Some("Only what is done to accounts of type group."));
-    let only = tide.go(Plan { systems: vec!["berthing".into()], ..Plan::default() }).await;
+    assert_eq!(
+        groups.note.as_deref(),
+        Some("Only what is done to accounts of type group.")
+    );
+    let only = tide
+        .go(Plan {
+            systems: vec!["berthing".into()],
+            ..Plan::default()
+        })
+        .await;
     assert!(tide.lines(&only, "source").await.is_empty() && count(&only.verdicts, "create") > 20);
 
     // A window in which nothing is written, tomorrow: its preview says so.
@@ -360,19 +749,68 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
         to: "23:59".into(),
         zone: "UTC".into(),
     };
-    let schedule = tide_engine::Schedule { quiet: vec![window], ..Default::default() };
-    tide.engine.set_schedule("berthing", &schedule, "tester").await.expect("set");
-    let noon = day.at(12, 0, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).expect("a moment").timestamp();
-    let then = tide.go(Plan { as_of: Some(noon), without_reading: true, ..Plan::default() }).await;
-    assert!(count(&then.states, "proposed") == 0 && count(&then.states, "on_hold") > 20, "{:?}", then.states);
+    let schedule = tide_engine::Schedule {
+        quiet: vec![window],
+        ..Default::default()
+    };
+    tide.engine
+        .set_schedule("berthing", &schedule, "tester")
+        .await
+        .expect("set");
+    let noon = day
+        .at(12, 0, 0, 0)
+        .to_zoned(jiff::tz::TimeZone::UTC)
+        .expect("a moment")
+        .timestamp();
+    let then = tide
+        .go(Plan {
+            as_of: Some(noon),
+            without_reading: true,
+            ..Plan::default()
+        })
+        .await;
     assert!(
-        then.as_of.is_some_and(|at| at.starts_with(&day.to_string())) && then.note.is_some_and(|n| n.contains("As it would be decided"))
+        count(&then.states, "proposed") == 0 && count(&then.states, "on_hold") > 20,
+        "{:?}",
+        then.states
     );
-    let now = tide.go(Plan { without_reading: true, ..Plan::default() }).await;
+    assert!(
+        then.as_of
+            .is_some_and(|at| at.starts_with(&day.to_string()))
+            && then
+                .note
+                .is_some_and(|n| n.contains("As it would be decided"))
+    );
+    let now = tide
+        .go(Plan {
+            without_reading: true,
+            ..Plan::default()
+        })
+        .await;
     assert!(count(&now.states, "proposed") > 20);
-    let bound = tide.engine.begin(Plan { carry_out: true, preview: Some(then.id), ..Plan::default() }, "tester").await;
+    let bound = tide
+        .engine
+        .begin(
+            Plan {
+                carry_out: true,
+                preview: Some(then.id),
+                ..Plan::default()
+            },
+            "tester",
+        )
+        .await;
     assert!(bound.is_err_and(|error| error.to_string().contains("another moment")));
-    let run = tide.engine.begin(Plan { carry_out: true, as_of: Some(noon), ..Plan::default() }, "tester").await;
+    let run = tide
+        .engine
+        .begin(
+            Plan {
+                carry_out: true,
+                as_of: Some(noon),
+                ..Plan::default()
+            },
+            "tester",
+        )
+        .await;
     assert!(run.is_err_and(|error| error.to_string().contains("only be previewed")));
 }
 
@@ -380,53 +818,149 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
 async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     let tide = Tide::writable().await;
     let masters = ["harbour masters"];
-    let (ada, bo, cy) =
-        (operator(&tide, "ada", &masters).await, operator(&tide, "bo", &masters).await, operator(&tide, "cy", &masters).await);
+    let (ada, bo, cy) = (
+        operator(&tide, "ada", &masters).await,
+        operator(&tide, "bo", &masters).await,
+        operator(&tide, "cy", &masters).await,
+    );
     tide.run().await;
-    let approvals =
-        "[[approval]]\nname = \"titles\"\nsystem = \"berthing\"\nchange = \"update\"\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
+    let approvals = "[[approval]]\nname = \"titles\"\nsystem = \"berthing\"\nchange = \"update\"\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
     // Ada publishes rules by which a change is asked about at all.
     let mail = titled(&tide, 0, "Commodore").await;
-    tide.engine.publish_rules(&files(&[], &[("approvals.toml", approvals)]), &ada).await.expect("published");
+    tide.engine
+        .publish_rules(&files(&[], &[("approvals.toml", approvals)]), &ada)
+        .await
+        .expect("published");
     tide.run().await;
-    let blocked =
-        async |who: &str| -> Vec<Option<String>> { decisions(&tide, "approval", who).await.into_iter().map(|one| one.blocked).collect() };
+    let blocked = async |who: &str| -> Vec<Option<String>> {
+        decisions(&tide, "approval", who)
+            .await
+            .into_iter()
+            .map(|one| one.blocked)
+            .collect()
+    };
     assert_eq!(blocked(&bo).await, [None]);
-    assert!(blocked(&ada).await[0].as_deref().is_some_and(|why| why.contains("you published the rules")), "{:?}", blocked(&ada).await);
+    assert!(
+        blocked(&ada).await[0]
+            .as_deref()
+            .is_some_and(|why| why.contains("you published the rules")),
+        "{:?}",
+        blocked(&ada).await
+    );
     // What is asked under the same rules later is not caused by them.
     let first = decisions(&tide, "approval", &bo).await.remove(0);
-    tide.engine.answer_decision(&first.id, DecisionAnswer::Approve, "", &bo).await.expect("answered");
+    tide.engine
+        .answer_decision(&first.id, DecisionAnswer::Approve, "", &bo)
+        .await
+        .expect("answered");
     tide.run().await;
-    assert_eq!(tide.berthing.user(&mail).expect("there")["title"], "Commodore");
+    assert_eq!(
+        tide.berthing.user(&mail).expect("there")["title"],
+        "Commodore"
+    );
     let mail = titled(&tide, 1, "Commodore").await;
     tide.engine.run_once().await.expect("decides");
     tide.run().await;
     assert_eq!(blocked(&ada).await, [None]);
 
-    // Cy gives a role by hand to the very person, and then the service runs: Cy is the cause all the same.
-    let person = tide.engine.why(&mail).await.expect("found").remove(0).identity.expect("kept");
+    // Cy gives a role by hand to the very person, and then the service runs: Cy is the cause all
+    // the same.
+    let person = tide
+        .engine
+        .why(&mail)
+        .await
+        .expect("found")
+        .remove(0)
+        .identity
+        .expect("kept");
     let asked = decisions(&tide, "approval", &bo).await.remove(0);
-    tide.engine.answer_decision(&asked.id, DecisionAnswer::Reject, "", &bo).await.expect("answered");
-    let grant = tide_core::roles::RoleGrant { identity: person, role: "captain".into(), from: None, until: None, principal: cy.clone() };
-    tide.engine.store().give_role(grant, "", &cy, tide.engine.now()).await.expect("given");
+    tide.engine
+        .answer_decision(&asked.id, DecisionAnswer::Reject, "", &bo)
+        .await
+        .expect("answered");
+    let grant = tide_core::roles::RoleGrant {
+        identity: person,
+        role: "captain".into(),
+        from: None,
+        until: None,
+        principal: cy.clone(),
+    };
+    tide.engine
+        .store()
+        .give_role(grant, "", &cy, tide.engine.now())
+        .await
+        .expect("given");
     let taken = decisions(&tide, "override", &bo).await.remove(0);
-    tide.engine.answer_decision(&taken.id, DecisionAnswer::TakeBack, "", &bo).await.expect("taken back");
+    tide.engine
+        .answer_decision(&taken.id, DecisionAnswer::TakeBack, "", &bo)
+        .await
+        .expect("taken back");
     let _ = titled(&tide, 1, "Admiral").await;
     tide.run().await;
-    assert!(blocked(&cy).await[0].as_deref().is_some_and(|why| why.contains("you gave a role by hand")), "{:?}", blocked(&cy).await);
+    assert!(
+        blocked(&cy).await[0]
+            .as_deref()
+            .is_some_and(|why| why.contains("you gave a role by hand")),
+        "{:?}",
+        blocked(&cy).await
+    );
     assert_eq!(blocked(&bo).await, [None]);
     // Nor by somebody whom they make an approver afterwards; and nobody makes themselves one.
-    let own = tide.engine.set_operator("cy", &["masters".into()], None, &cy).await;
+    let own = tide
+        .engine
+        .set_operator("cy", &["masters".into()], None, &cy)
+        .await;
     assert!(matches!(own, Err(EngineError::Forbidden(_))), "{own:?}");
-    tide.engine.add_operator("second self", &["harbour masters".into()], None, &cy).await.expect("added");
-    let second = tide.engine.store().operator("second self").await.expect("there").id;
-    assert!(blocked(&second).await[0].as_deref().is_some_and(|why| why.contains("has set your groups")), "{:?}", blocked(&second).await);
-    // A token of another operator is a self as well: only where none is good any more, and it is noted.
+    tide.engine
+        .add_operator("second self", &["harbour masters".into()], None, &cy)
+        .await
+        .expect("added");
+    let second = tide
+        .engine
+        .store()
+        .operator("second self")
+        .await
+        .expect("there")
+        .id;
+    assert!(
+        blocked(&second).await[0]
+            .as_deref()
+            .is_some_and(|why| why.contains("has set your groups")),
+        "{:?}",
+        blocked(&second).await
+    );
+    // A token of another operator is a self as well: only where none is good any more, and it is
+    // noted.
     let taken = tide.engine.rotate_token("ada", "", None, 24, &cy).await;
     assert!(matches!(taken, Err(EngineError::Forbidden(_))));
-    for row in tide.engine.store().tokens(PrincipalKind::Operator, "ada").await.expect("read") {
-        tide.engine.store().end_token(PrincipalKind::Operator, "ada", &row.id, &cy, tide.engine.now()).await.expect("ended");
+    for row in tide
+        .engine
+        .store()
+        .tokens(PrincipalKind::Operator, "ada")
+        .await
+        .expect("read")
+    {
+        tide.engine
+            .store()
+            .end_token(
+                PrincipalKind::Operator,
+                "ada",
+                &row.id,
+                &cy,
+                tide.engine.now(),
+            )
+            .await
+            .expect("ended");
     }
-    tide.engine.rotate_token("ada", "", None, 24, &cy).await.expect("given");
-    assert!(blocked(&ada).await[0].as_deref().is_some_and(|why| why.contains("your token since")), "{:?}", blocked(&ada).await);
+    tide.engine
+        .rotate_token("ada", "", None, 24, &cy)
+        .await
+        .expect("given");
+    assert!(
+        blocked(&ada).await[0]
+            .as_deref()
+            .is_some_and(|why| why.contains("your token since")),
+        "{:?}",
+        blocked(&ada).await
+    );
 }

@@ -41,8 +41,17 @@ type Found = HashMap<String, Vec<String>>;
 async fn entry(slapd: &Slapd, filter: &str) -> Option<(String, Found)> {
     let (connection, mut ldap) = LdapConnAsync::new(&slapd.url).await.expect("connects");
     tokio::spawn(async move { connection.drive().await });
-    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password).await.expect("answered").success().expect("bound");
-    let (found, _) = ldap.search(BASE, Scope::Subtree, filter, vec!["*", "+"]).await.expect("answered").success().expect("found");
+    ldap.simple_bind(&slapd.admin_dn, &slapd.admin_password)
+        .await
+        .expect("answered")
+        .success()
+        .expect("bound");
+    let (found, _) = ldap
+        .search(BASE, Scope::Subtree, filter, vec!["*", "+"])
+        .await
+        .expect("answered")
+        .success()
+        .expect("found");
     let entry = SearchEntry::construct(found.into_iter().next()?);
     Some((entry.dn, entry.attrs))
 }
@@ -60,23 +69,51 @@ async fn started() -> (Tide, Slapd) {
             .with("description", &["not ours to touch"])
             .with("employeeNumber", &[&tide.people[5].number]),
     );
-    let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await.expect("joined").expect("slapd starts");
+    let slapd = tokio::task::spawn_blocking(move || Slapd::start(&entries))
+        .await
+        .expect("joined")
+        .expect("slapd starts");
     let settings = serde_json::json!({"url": slapd.url, "bind_dn": slapd.admin_dn, "base_dn": BASE, "timeout_seconds": 10});
     let secret = slapd.admin_password.clone();
-    let new = NewSystem { name: "crewhall".into(), kind: SystemKind::Ldap, settings, secret: Some(secret) };
+    let new = NewSystem {
+        name: "crewhall".into(),
+        kind: SystemKind::Ldap,
+        settings,
+        secret: Some(secret),
+    };
     tide.engine.add_system(new, "tester").await.expect("added");
-    let checked = tide.engine.check_system("crewhall", None).await.expect("tested");
+    let checked = tide
+        .engine
+        .check_system("crewhall", None)
+        .await
+        .expect("tested");
     assert!(checked.healthy(), "{checked:?}");
-    let mut files: Vec<RuleFile> =
-        world::rules().iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
-    files.push(RuleFile { name: "crewhall.toml".into(), text: CREWHALL.into() });
+    let mut files: Vec<RuleFile> = world::rules()
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
+    files.push(RuleFile {
+        name: "crewhall.toml".into(),
+        text: CREWHALL.into(),
+    });
     files.push(common::absent_at_once());
-    let (_, faults) = tide.engine.publish_rules(&files, "tester").await.expect("published");
+    let (_, faults) = tide
+        .engine
+        .publish_rules(&files, "tester")
+        .await
+        .expect("published");
     assert_eq!(faults, vec![]);
     tide.engine
         .set_system(
             "crewhall",
-            SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+            SystemUpdate {
+                writable: Some(vec![ObjectType::Person]),
+                armed: Some(true),
+                ..SystemUpdate::default()
+            },
             "tester",
         )
         .await
@@ -88,23 +125,49 @@ async fn started() -> (Tide, Slapd) {
 async fn a_directory_is_fed_as_well_as_a_service() {
     let (tide, slapd) = started().await;
     let first = tide.run().await;
-    assert_eq!(count(&first.states, "failed"), 0, "{:#?}", tide.changes(&first, Some("failed")).await);
+    assert_eq!(
+        count(&first.states, "failed"),
+        0,
+        "{:#?}",
+        tide.changes(&first, Some("failed")).await
+    );
 
     // Somebody new, with all values; and somebody locked, whose account is made locked.
     let person = tide
         .people
         .iter()
-        .find(|p| p.phones.len() == 2 && !p.given.is_empty() && !p.locked && p.number != tide.people[5].number)
+        .find(|p| {
+            p.phones.len() == 2
+                && !p.given.is_empty()
+                && !p.locked
+                && p.number != tide.people[5].number
+        })
         .expect("there");
-    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", person.number)).await.expect("made");
-    assert!(dn.to_lowercase().starts_with(&format!("uid={},ou=", person.uid)), "{dn}");
-    assert_eq!(found["telephoneNumber"].iter().collect::<HashSet<_>>(), person.phones.iter().collect::<HashSet<_>>());
+    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", person.number))
+        .await
+        .expect("made");
+    assert!(
+        dn.to_lowercase()
+            .starts_with(&format!("uid={},ou=", person.uid)),
+        "{dn}"
+    );
+    assert_eq!(
+        found["telephoneNumber"].iter().collect::<HashSet<_>>(),
+        person.phones.iter().collect::<HashSet<_>>()
+    );
     assert_eq!(found["sn"], std::slice::from_ref(&person.family));
 
-    // The one who existed is joined, renamed and moved to where the rules want the entry, and stays the same entry.
+    // The one who existed is joined, renamed and moved to where the rules want the entry, and stays
+    // the same entry.
     let joined = &tide.people[5];
-    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", joined.number)).await.expect("there");
-    assert!(dn.to_lowercase().starts_with(&format!("uid={},", joined.uid)), "{dn}");
+    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", joined.number))
+        .await
+        .expect("there");
+    assert!(
+        dn.to_lowercase()
+            .starts_with(&format!("uid={},", joined.uid)),
+        "{dn}"
+    );
     assert_eq!(found["description"], ["not ours to touch"]);
     assert!(entry(&slapd, "(uid=older)").await.is_none());
 
@@ -112,44 +175,99 @@ async fn a_directory_is_fed_as_well_as_a_service() {
     let mut runs = 0;
     loop {
         let next = tide.run().await;
-        assert_eq!(count(&next.states, "failed"), 0, "{:#?}", tide.changes(&next, Some("failed")).await);
+        assert_eq!(
+            count(&next.states, "failed"),
+            0,
+            "{:#?}",
+            tide.changes(&next, Some("failed")).await
+        );
         if count(&next.states, "done") == 0 {
             break;
         }
         runs += 1;
-        assert!(runs < 3, "still changing: {:#?}", tide.changes(&next, None).await);
+        assert!(
+            runs < 3,
+            "still changing: {:#?}",
+            tide.changes(&next, None).await
+        );
     }
     let locked = tide.people.iter().find(|p| p.locked).expect("there");
-    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", locked.number)).await.expect("made");
-    assert!(found.contains_key("pwdAccountLockedTime"), "who is locked in the source is locked in the target");
-    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", person.number)).await.expect("there");
+    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", locked.number))
+        .await
+        .expect("made");
+    assert!(
+        found.contains_key("pwdAccountLockedTime"),
+        "who is locked in the source is locked in the target"
+    );
+    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", person.number))
+        .await
+        .expect("there");
     assert!(!found.contains_key("pwdAccountLockedTime"));
 
     // A changed name, another department, a departure.
-    let others: Vec<_> =
-        tide.people.iter().filter(|p| !p.locked && !p.mail.is_empty() && p.number != joined.number && !p.given.is_empty()).collect();
+    let others: Vec<_> = tide
+        .people
+        .iter()
+        .filter(|p| {
+            !p.locked && !p.mail.is_empty() && p.number != joined.number && !p.given.is_empty()
+        })
+        .collect();
     let (renamed, moved, gone) = (others[0], others[1], others[2]);
     let key = |found: &Found| found["entryUUID"].clone();
-    let before = key(&entry(&slapd, &format!("(employeeNumber={})", renamed.number)).await.expect("there").1);
+    let before = key(
+        &entry(&slapd, &format!("(employeeNumber={})", renamed.number))
+            .await
+            .expect("there")
+            .1,
+    );
     let mut ldap = common::edit(&tide).await;
-    ldap.modifydn(&renamed.dn(), "uid=wed.hand", true, None).await.expect("sent").success().expect("renamed");
-    let elsewhere = if moved.department == "60" { "10" } else { "60" };
-    ldap.modify(&moved.dn(), vec![Mod::Replace("departmentNumber", common::set(elsewhere))])
+    ldap.modifydn(&renamed.dn(), "uid=wed.hand", true, None)
         .await
         .expect("sent")
         .success()
-        .expect("changed");
-    ldap.delete(&gone.dn()).await.expect("sent").success().expect("deleted");
+        .expect("renamed");
+    let elsewhere = if moved.department == "60" { "10" } else { "60" };
+    ldap.modify(
+        &moved.dn(),
+        vec![Mod::Replace("departmentNumber", common::set(elsewhere))],
+    )
+    .await
+    .expect("sent")
+    .success()
+    .expect("changed");
+    ldap.delete(&gone.dn())
+        .await
+        .expect("sent")
+        .success()
+        .expect("deleted");
     let run = tide.run().await;
-    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
-    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", renamed.number)).await.expect("there");
+    assert_eq!(
+        count(&run.states, "failed"),
+        0,
+        "{:#?}",
+        tide.changes(&run, Some("failed")).await
+    );
+    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", renamed.number))
+        .await
+        .expect("there");
     assert!(dn.starts_with("uid=wed.hand,"), "{dn}");
     assert_eq!(key(&found), before, "renamed without losing the entry");
-    let (dn, _) = entry(&slapd, &format!("(employeeNumber={})", moved.number)).await.expect("there");
-    let wanted = if elsewhere == "60" { "ou=Shore Office" } else { "ou=Deck" };
+    let (dn, _) = entry(&slapd, &format!("(employeeNumber={})", moved.number))
+        .await
+        .expect("there");
+    let wanted = if elsewhere == "60" {
+        "ou=Shore Office"
+    } else {
+        "ou=Deck"
+    };
     assert!(dn.contains(wanted), "{dn}");
-    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", gone.number)).await.expect("kept");
-    assert!(found.contains_key("pwdAccountLockedTime"), "who is gone is disabled, and not deleted");
+    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", gone.number))
+        .await
+        .expect("kept");
+    assert!(
+        found.contains_key("pwdAccountLockedTime"),
+        "who is gone is disabled, and not deleted"
+    );
     assert_eq!(count(&tide.run().await.states, "done"), 0);
 }
 
@@ -158,16 +276,30 @@ async fn a_directory_that_forbids_writing_says_so_and_the_service_goes_on() {
     let (tide, slapd) = started().await;
     drop(slapd);
     let run = tide.run().await;
-    assert!(run.note.as_deref().is_some_and(|note| note.contains("crewhall could not be read completely")), "{:?}", run.note);
+    assert!(
+        run.note
+            .as_deref()
+            .is_some_and(|note| note.contains("crewhall could not be read completely")),
+        "{:?}",
+        run.note
+    );
     assert_eq!(count(&run.states, "done"), 0, "berthing is read-only here");
     tide.engine
         .set_system(
             "berthing",
-            SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+            SystemUpdate {
+                writable: Some(vec![ObjectType::Person]),
+                armed: Some(true),
+                ..SystemUpdate::default()
+            },
             "tester",
         )
         .await
         .expect("set");
     let run = tide.run().await;
-    assert!(count(&run.states, "done") > 15, "one system that is down does not hold the others up: {:?}", run.states);
+    assert!(
+        count(&run.states, "done") > 15,
+        "one system that is down does not hold the others up: {:?}",
+        run.states
+    );
 }

@@ -52,15 +52,21 @@ fn write(folder: &Path, lines: impl Iterator<Item = (u32, &'static str, &'static
     std::fs::write(folder.join("roster.csv"), text).expect("written");
 }
 
-/// What is seen after our own write is newer, also when the clock was set back in between, and after a restart.
+/// What is seen after our own write is newer, also when the clock was set back in between, and
+/// after a restart.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let mut season = Season::start(noon, &RULES).await;
     write(&season.feed, (1000..1006).map(|number| (number, "", "")));
-    let run = || Plan { carry_out: true, ..Plan::default() };
+    let run = || Plan {
+        carry_out: true,
+        ..Plan::default()
+    };
     season.go(run()).await;
-    let is_active = |season: &Season, number: &str| season.berthing.user(number).expect("there")["active"] == true;
+    let is_active = |season: &Season, number: &str| {
+        season.berthing.user(number).expect("there")["active"] == true
+    };
     for (step, number) in ["1000", "1001"].into_iter().enumerate() {
         let earlier = noon - jiff::SignedDuration::from_hours(1 + step as i64);
         if step == 0 {
@@ -68,19 +74,43 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
         } else {
             season.restart(|clock| clock.to(earlier)).await;
         }
-        season.berthing.tamper(number, |user| user["active"] = false.into());
+        season
+            .berthing
+            .tamper(number, |user| user["active"] = false.into());
         let set = season.go(run()).await;
         let changes = season.changes(&set).await;
-        assert_eq!(changes, [(number.to_owned(), "enable".to_owned(), 0, "done".to_owned())], "step {step}");
+        assert_eq!(
+            changes,
+            [(number.to_owned(), "enable".to_owned(), 0, "done".to_owned())],
+            "step {step}"
+        );
         assert!(is_active(&season, number));
     }
     // One that was deleted meanwhile is missed.
     season.berthing.remove("1002");
     let set = season.go(run()).await;
-    let held =
-        season.engine.store().decided(set.id, &ChangeFilter { word: Some("on_hold".into()), limit: 10, ..ChangeFilter::default() }).await;
+    let held = season
+        .engine
+        .store()
+        .decided(
+            set.id,
+            &ChangeFilter {
+                word: Some("on_hold".into()),
+                limit: 10,
+                ..ChangeFilter::default()
+            },
+        )
+        .await;
     let held = held.expect("read");
-    assert!(held.len() == 1 && held[0].decided.reason.text.contains("was deleted in berthing itself"), "{held:?}");
+    assert!(
+        held.len() == 1
+            && held[0]
+                .decided
+                .reason
+                .text
+                .contains("was deleted in berthing itself"),
+        "{held:?}"
+    );
 }
 
 /// Policies refuse what resembles a name, and chance can hit one.
@@ -88,22 +118,50 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
 async fn a_drawn_password_that_is_refused_is_drawn_anew_at_once() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let rules = RULES.map(|(name, text)| match name {
-        "berthing.toml" => (name, format!("{text}[person.password]\nattribute = \"password\"\n")),
+        "berthing.toml" => (
+            name,
+            format!("{text}[person.password]\nattribute = \"password\"\n"),
+        ),
         _ => (name, text.to_owned()),
     });
-    let rules: Vec<(&str, &str)> = rules.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let rules: Vec<(&str, &str)> = rules
+        .iter()
+        .map(|(name, text)| (*name, text.as_str()))
+        .collect();
     let season = Season::start(noon, &rules).await;
-    let run = || Plan { carry_out: true, ..Plan::default() };
-    season.berthing.mischief_on_writes(&[Mischief::RefuseValue, Mischief::RefuseValue]);
+    let run = || Plan {
+        carry_out: true,
+        ..Plan::default()
+    };
+    season
+        .berthing
+        .mischief_on_writes(&[Mischief::RefuseValue, Mischief::RefuseValue]);
     write(&season.feed, [(1000, "", "")].into_iter());
     let set = season.go(run()).await;
     assert_eq!(set.states, [(ChangeState::Done, 1)]);
-    assert_eq!(season.berthing.take_writes().iter().filter(|line| line.starts_with("POST")).count(), 3);
+    assert_eq!(
+        season
+            .berthing
+            .take_writes()
+            .iter()
+            .filter(|line| line.starts_with("POST"))
+            .count(),
+        3
+    );
     let waiting = season.engine.first_passwords().await.expect("read");
-    let password = season.engine.reveal_password(waiting[0].id, "tester", "tester").await.expect("shown");
-    assert!(season.berthing.lets_log_in("1000", &password), "the one that was taken is the one that is shown");
+    let password = season
+        .engine
+        .reveal_password(waiting[0].id, "tester", "tester")
+        .await
+        .expect("shown");
+    assert!(
+        season.berthing.lets_log_in("1000", &password),
+        "the one that was taken is the one that is shown"
+    );
     // It is not drawn for ever.
-    season.berthing.mischief_on_writes(&[Mischief::RefuseValue; 3]);
+    season
+        .berthing
+        .mischief_on_writes(&[Mischief::RefuseValue; 3]);
     write(&season.feed, [(1000, "", ""), (1001, "", "")].into_iter());
     let set = season.go(run()).await;
     assert_eq!(set.states, [(ChangeState::Failed, 1)]);
@@ -114,34 +172,89 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let season = Season::start(noon, &RULES).await;
     let deck = season.berthing.add_group("Deck", &[]);
-    write(&season.feed, (1000..2200).map(|number| (number, "Deck", "")));
-    let run = season.go(Plan { carry_out: true, ..Plan::default() }).await;
-    let done: i64 = run.states.iter().filter(|(state, _)| *state == ChangeState::Done).map(|(_, count)| count).sum();
+    write(
+        &season.feed,
+        (1000..2200).map(|number| (number, "Deck", "")),
+    );
+    let run = season
+        .go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await;
+    let done: i64 = run
+        .states
+        .iter()
+        .filter(|(state, _)| *state == ChangeState::Done)
+        .map(|(_, count)| count)
+        .sum();
     assert_eq!(done, 2400, "{run:?}");
-    let to_group = |writes: &[String]| writes.iter().filter(|line| line.contains("/Groups/")).count();
+    let to_group = |writes: &[String]| {
+        writes
+            .iter()
+            .filter(|line| line.contains("/Groups/"))
+            .count()
+    };
     let members = || {
         let groups = season.berthing.groups();
-        let group = groups.iter().find(|group| group["id"] == deck.as_str()).expect("there").clone();
+        let group = groups
+            .iter()
+            .find(|group| group["id"] == deck.as_str())
+            .expect("there")
+            .clone();
         group["members"].as_array().map_or(0, Vec::len)
     };
     assert_eq!(members(), 1200);
     let writes = season.berthing.take_writes();
-    assert!(to_group(&writes) < 30, "{} requests for 1,200 members", to_group(&writes));
+    assert!(
+        to_group(&writes) < 30,
+        "{} requests for 1,200 members",
+        to_group(&writes)
+    );
     // Everybody has a reason of their own, and the next run has nothing to do.
     let sent = season.changes(&run).await;
-    assert_eq!(sent.iter().filter(|(_, kind, ..)| kind == "grant").count(), 1200);
+    assert_eq!(
+        sent.iter().filter(|(_, kind, ..)| kind == "grant").count(),
+        1200
+    );
     // The welcome is told by the next look, once for each.
-    let quiet = season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    let quiet = season
+        .go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await;
     assert!(quiet.states.is_empty(), "{quiet:?}");
-    let told = season.engine.notifications(None, false).await.expect("read");
-    assert_eq!((told.len(), told[0].event), (500, NotificationEvent::Arrived), "the newest that are listed");
+    let told = season
+        .engine
+        .notifications(None, false)
+        .await
+        .expect("read");
+    assert_eq!(
+        (told.len(), told[0].event),
+        (500, NotificationEvent::Arrived),
+        "the newest that are listed"
+    );
     assert_eq!(told[0].recipients[0]["name"], "1000");
-    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    season
+        .go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await;
     season.berthing.take_writes();
 
     // One moves: one membership is taken, and no list of twelve hundred is sent.
-    write(&season.feed, (1000..2200).map(|number| (number, if number == 1700 { "" } else { "Deck" }, "")));
-    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    write(
+        &season.feed,
+        (1000..2200).map(|number| (number, if number == 1700 { "" } else { "Deck" }, "")),
+    );
+    season
+        .go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await;
     assert_eq!(members(), 1199);
     let writes = season.berthing.take_writes();
     assert_eq!(writes.len(), 1, "{writes:?}");
@@ -151,34 +264,86 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
 #[tokio::test(flavor = "multi_thread")]
 async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
-    let rules: Vec<(&str, String)> = RULES.iter().map(|(name, text)| (*name, text.replace("seats = 1300", "seats = 2"))).collect();
-    let rules: Vec<(&str, &str)> = rules.iter().map(|(name, text)| (*name, text.as_str())).collect();
+    let rules: Vec<(&str, String)> = RULES
+        .iter()
+        .map(|(name, text)| (*name, text.replace("seats = 1300", "seats = 2")))
+        .collect();
+    let rules: Vec<(&str, &str)> = rules
+        .iter()
+        .map(|(name, text)| (*name, text.as_str()))
+        .collect();
     let season = Season::start(noon, &rules).await;
     write(&season.feed, (1000..1003).map(|number| (number, "", "")));
-    season.go(Plan { carry_out: true, ..Plan::default() }).await;
+    season
+        .go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await;
     assert_eq!(season.berthing.count(), 2);
-    let told = season.engine.notifications(None, false).await.expect("read");
-    assert!(told.iter().any(|one| one.text == "1002 waits" && one.about.as_deref() == Some("berths")), "{told:?}");
+    let told = season
+        .engine
+        .notifications(None, false)
+        .await
+        .expect("read");
+    assert!(
+        told.iter()
+            .any(|one| one.text == "1002 waits" && one.about.as_deref() == Some("berths")),
+        "{told:?}"
+    );
     let seats = season.engine.licences().await.expect("counted");
     assert_eq!((seats[0].now.used, seats[0].now.waiting.len()), (2, 1));
-    season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
+    season
+        .engine
+        .set_schedule(
+            "berthing",
+            &Schedule {
+                follow: true,
+                ..Schedule::default()
+            },
+            "tester",
+        )
+        .await
+        .expect("set");
     season.engine.start_automatic_sync();
     // The first read of berthing is over, so that nothing but the read of the roster starts a run.
-    while !season.engine.watchers().iter().any(|one| one.state == WatcherState::Waiting) {
+    while !season
+        .engine
+        .watchers()
+        .iter()
+        .any(|one| one.state == WatcherState::Waiting)
+    {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     tokio::time::sleep(Duration::from_millis(200)).await;
-    // Somebody leaves: their seat is free once that is confirmed, and the next in line has it, with nobody starting anything.
-    write(&season.feed, (1000..1003).map(|number| (number, "", if number == 1001 { "2026-11-22" } else { "" })));
+    // Somebody leaves: their seat is free once that is confirmed, and the next in line has it, with
+    // nobody starting anything.
+    write(
+        &season.feed,
+        (1000..1003).map(|number| (number, "", if number == 1001 { "2026-11-22" } else { "" })),
+    );
     season.engine.read_by_name("roster").await.expect("read");
     for n in 0.. {
-        if season.berthing.user("1002").is_some_and(|user| user["active"] == true) {
+        if season
+            .berthing
+            .user("1002")
+            .is_some_and(|user| user["active"] == true)
+        {
             break;
         }
         if n > 400 {
-            let sets = season.engine.store().change_sets(None, None, false, 10).await.expect("listed");
+            let sets = season
+                .engine
+                .store()
+                .change_sets(None, None, false, 10)
+                .await
+                .expect("listed");
             let seats = season.engine.licences().await.expect("counted");
-            panic!("{:?}\n{sets:#?}\n{:#?}", seats[0].now, season.engine.decisions("tester").await);
+            panic!(
+                "{:?}\n{sets:#?}\n{:#?}",
+                seats[0].now,
+                season.engine.decisions("tester").await
+            );
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
         // A request that fails is sent again after a pause of this clock.
@@ -193,19 +358,38 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
 async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let season = Season::start(noon, &RULES).await;
-    season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
+    season
+        .engine
+        .set_schedule(
+            "berthing",
+            &Schedule {
+                follow: true,
+                ..Schedule::default()
+            },
+            "tester",
+        )
+        .await
+        .expect("set");
     write(&season.feed, [(1000, "", "")].into_iter());
     let path = season.folder.path().join("tide.db");
-    let mut other = SqliteConnection::connect(path.to_str().expect("text")).await.expect("opens");
+    let mut other = SqliteConnection::connect(path.to_str().expect("text"))
+        .await
+        .expect("opens");
     let mut rename = async |from: &str, to: &str| {
         let statement = format!("ALTER TABLE {from} RENAME TO {to}");
-        sqlx::query(sqlx::AssertSqlSafe(statement)).execute(&mut other).await.expect("renamed");
+        sqlx::query(sqlx::AssertSqlSafe(statement))
+            .execute(&mut other)
+            .await
+            .expect("renamed");
     };
     rename("change_override", "elsewhere").await;
     season.engine.start_automatic_sync();
     season.engine.read_by_name("roster").await.expect("read");
     tokio::time::sleep(Duration::from_millis(500)).await;
-    assert!(season.berthing.user("1000").is_none(), "no run could decide");
+    assert!(
+        season.berthing.user("1000").is_none(),
+        "no run could decide"
+    );
     rename("elsewhere", "change_override").await;
     for n in 0.. {
         if season.berthing.user("1000").is_some() {
@@ -222,15 +406,38 @@ async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let notices = "[[notification]]\nname = \"not come\"\non = \"not_arrived\"\nsystem = \"berthing\"\nwhen = 'account.nickName == null'\nafter_days = 3\nrepeat_every_days = 7\n\
                    text = 'identity.number + \" has not come\"'\n";
-    let rules: Vec<(&str, &str)> =
-        RULES.iter().filter(|(name, _)| *name != "notifications.toml").copied().chain([("notifications.toml", notices)]).collect();
+    let rules: Vec<(&str, &str)> = RULES
+        .iter()
+        .filter(|(name, _)| *name != "notifications.toml")
+        .copied()
+        .chain([("notifications.toml", notices)])
+        .collect();
     let season = Season::start(noon, &rules).await;
     write(&season.feed, [(1000, "", ""), (1001, "", "")].into_iter());
     let told = async |days: i64| -> Vec<String> {
-        season.clock.to(noon + jiff::SignedDuration::from_hours(24 * days));
-        season.go(Plan { carry_out: true, ..Plan::default() }).await;
-        season.go(Plan { carry_out: true, ..Plan::default() }).await;
-        let mut all: Vec<String> = season.engine.notifications(None, false).await.expect("read").into_iter().map(|one| one.text).collect();
+        season
+            .clock
+            .to(noon + jiff::SignedDuration::from_hours(24 * days));
+        season
+            .go(Plan {
+                carry_out: true,
+                ..Plan::default()
+            })
+            .await;
+        season
+            .go(Plan {
+                carry_out: true,
+                ..Plan::default()
+            })
+            .await;
+        let mut all: Vec<String> = season
+            .engine
+            .notifications(None, false)
+            .await
+            .expect("read")
+            .into_iter()
+            .map(|one| one.text)
+            .collect();
         all.sort();
         all
     };
@@ -239,7 +446,16 @@ async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they
     assert_eq!(told(3).await, ["1000 has not come", "1001 has not come"]);
     assert_eq!(told(9).await.len(), 2, "once in seven days");
     // One comes: the service knows by what they do there.
-    season.berthing.tamper("1001", |user| user["nickName"] = "Sunny".into());
-    assert_eq!(told(10).await, ["1000 has not come", "1000 has not come", "1001 has not come"]);
+    season
+        .berthing
+        .tamper("1001", |user| user["nickName"] = "Sunny".into());
+    assert_eq!(
+        told(10).await,
+        [
+            "1000 has not come",
+            "1000 has not come",
+            "1001 has not come"
+        ]
+    );
     assert_eq!(told(17).await.len(), 4);
 }

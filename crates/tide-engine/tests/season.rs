@@ -1,5 +1,6 @@
-//! A season, day by day, with a clock that is moved: what a preview of the next day shows is what then happens, and what every
-//! account is at noon is what an independent, slow model of the rules says.
+//! A season, day by day, with a clock that is moved: what a preview of the next day shows is what
+//! then happens, and what every account is at noon is what an independent, slow model of the rules
+//! says.
 
 #[allow(dead_code)] // Each test uses a part of it.
 mod common;
@@ -64,7 +65,11 @@ impl Hand {
     /// The first day on which they are gone.
     fn gone(&self, today: Date) -> Option<Date> {
         let by_date = self.last().map(|last| last + 1.day());
-        [by_date, self.terminated].into_iter().flatten().filter(|day| *day <= today).min()
+        [by_date, self.terminated]
+            .into_iter()
+            .flatten()
+            .filter(|day| *day <= today)
+            .min()
     }
 
     /// The model: looks at one day at noon, in the plainest way.
@@ -87,8 +92,15 @@ fn write(folder: &Path, hands: &[Hand]) {
     let mut text = "number;family;team;start;end;status\n".to_owned();
     for hand in hands {
         let end = hand.end.map(|end| end.to_string()).unwrap_or_default();
-        let status = if hand.terminated.is_some() { "terminated" } else { "employed" };
-        text.push_str(&format!("{};{};{};{};{end};{status}\n", hand.number, hand.family, hand.team, hand.start));
+        let status = if hand.terminated.is_some() {
+            "terminated"
+        } else {
+            "employed"
+        };
+        text.push_str(&format!(
+            "{};{};{};{};{end};{status}\n",
+            hand.number, hand.family, hand.team, hand.start
+        ));
     }
     std::fs::write(folder.join("roster.csv"), text).expect("written");
 }
@@ -96,7 +108,12 @@ fn write(folder: &Path, hands: &[Hand]) {
 const TEAMS: [&str; 3] = ["Deck", "Galley", "Terminal"];
 
 /// What happens in the source at noon of a day, and what it is called.
-fn happen(hands: &mut Vec<Hand>, today: Date, dice: &mut Dice, told: &mut BTreeMap<&'static str, usize>) {
+fn happen(
+    hands: &mut Vec<Hand>,
+    today: Date,
+    dice: &mut Dice,
+    told: &mut BTreeMap<&'static str, usize>,
+) {
     for _ in 0..dice.roll(4) {
         let at = dice.roll(hands.len());
         let hand = &mut hands[at];
@@ -108,7 +125,11 @@ fn happen(hands: &mut Vec<Hand>, today: Date, dice: &mut Dice, told: &mut BTreeM
             1 => {
                 // Another team may have other days: whoever is out by the new one is out at once.
                 hand.team = TEAMS[dice.roll(TEAMS.len())];
-                if hand.gone(today).is_some() && hand.usable { "mover out" } else { "mover" }
+                if hand.gone(today).is_some() && hand.usable {
+                    "mover out"
+                } else {
+                    "mover"
+                }
             }
             2 if hand.gone(today).is_none() && hand.start <= today && dice.roll(3) == 0 => {
                 hand.terminated = Some(today);
@@ -125,7 +146,10 @@ fn happen(hands: &mut Vec<Hand>, today: Date, dice: &mut Dice, told: &mut BTreeM
         *told.entry(word).or_default() += 1;
     }
     // A contract extended on its last day.
-    if let Some(hand) = hands.iter_mut().find(|hand| hand.end == Some(today) && hand.terminated.is_none()) {
+    if let Some(hand) = hands
+        .iter_mut()
+        .find(|hand| hand.end == Some(today) && hand.terminated.is_none())
+    {
         hand.end = Some(today + 12.days());
         *told.entry("extension").or_default() += 1;
     }
@@ -134,17 +158,32 @@ fn happen(hands: &mut Vec<Hand>, today: Date, dice: &mut Dice, told: &mut BTreeM
         let start = today + (dice.roll(14) as i32).days();
         let end = (dice.roll(3) > 0).then(|| start + (3 + dice.roll(25) as i32).days());
         let team = TEAMS[dice.roll(TEAMS.len())];
-        hands.push(Hand { number, family: "Holm".into(), team, start, end, terminated: None, there: false, usable: false });
+        hands.push(Hand {
+            number,
+            family: "Holm".into(),
+            team,
+            start,
+            end,
+            terminated: None,
+            there: false,
+            usable: false,
+        });
         *told.entry("joiner").or_default() += 1;
     }
 }
 
 #[tokio::test]
-async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_what_a_plain_model_says() {
+async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_what_a_plain_model_says()
+ {
     // It runs over the end of summer time.
     let first = date(2026, 9, 20);
     let zone = TimeZone::get(ZONE).expect("known");
-    let moment = |day: Date, hour: i8| day.at(hour, 0, 0, 0).to_zoned(zone.clone()).expect("a moment").timestamp();
+    let moment = |day: Date, hour: i8| {
+        day.at(hour, 0, 0, 0)
+            .to_zoned(zone.clone())
+            .expect("a moment")
+            .timestamp()
+    };
     let season = Season::start(moment(first, 11), &RULES).await;
     let mut dice = Dice::new(7);
     let mut told: BTreeMap<&'static str, usize> = BTreeMap::new();
@@ -167,49 +206,109 @@ async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_wha
         season.clock.to(moment(today, 12));
         happen(&mut hands, today, &mut dice, &mut told);
         write(&season.feed, &hands);
-        let run = season.go(Plan { carry_out: true, ..Plan::default() }).await;
-        assert!(run.note.as_deref().is_none_or(|note| !note.contains("could not be read")), "{run:?}");
+        let run = season
+            .go(Plan {
+                carry_out: true,
+                ..Plan::default()
+            })
+            .await;
+        assert!(
+            run.note
+                .as_deref()
+                .is_none_or(|note| !note.contains("could not be read")),
+            "{run:?}"
+        );
         for hand in &mut hands {
             hand.live(today);
             let user = season.berthing.user(&hand.number);
-            let seen = user.as_ref().map(|user| user["active"].as_bool().unwrap_or(true));
-            assert_eq!(seen, hand.there.then_some(hand.usable), "{today}: {hand:#?}\n{user:#?}\n{:#?}", season.changes(&run).await);
+            let seen = user
+                .as_ref()
+                .map(|user| user["active"].as_bool().unwrap_or(true));
+            assert_eq!(
+                seen,
+                hand.there.then_some(hand.usable),
+                "{today}: {hand:#?}\n{user:#?}\n{:#?}",
+                season.changes(&run).await
+            );
             if let Some(user) = user {
-                assert_eq!(user["userType"] == "gone", hand.gone(today).is_some(), "{today}: {hand:?} {user:#?}");
+                assert_eq!(
+                    user["userType"] == "gone",
+                    hand.gone(today).is_some(),
+                    "{today}: {hand:?} {user:#?}"
+                );
                 if hand.gone(today).is_none() {
-                    assert_eq!((&user["name"]["familyName"], &user["title"]), (&hand.family.clone().into(), &hand.team.into()));
+                    assert_eq!(
+                        (&user["name"]["familyName"], &user["title"]),
+                        (&hand.family.clone().into(), &hand.team.into())
+                    );
                 }
             }
         }
         // What the next midnight brings is known today, change by change.
         let midnight = moment(today + 1.day(), 0);
-        season.clock.to(season.clock.now() + SignedDuration::from_mins(5));
-        let ahead = season.go(Plan { as_of: Some(midnight), without_reading: true, ..Plan::default() }).await;
+        season
+            .clock
+            .to(season.clock.now() + SignedDuration::from_mins(5));
+        let ahead = season
+            .go(Plan {
+                as_of: Some(midnight),
+                without_reading: true,
+                ..Plan::default()
+            })
+            .await;
         season.clock.to(midnight);
-        let then = season.go(Plan { carry_out: true, without_reading: true, ..Plan::default() }).await;
+        let then = season
+            .go(Plan {
+                carry_out: true,
+                without_reading: true,
+                ..Plan::default()
+            })
+            .await;
         let (mut ahead, then) = (season.changes(&ahead).await, season.changes(&then).await);
         ahead.iter_mut().for_each(|(.., state)| {
             assert_eq!(state, "proposed");
             *state = "done".to_owned();
         });
         assert_eq!(ahead, then, "{today}");
-        then.iter().for_each(|(_, kind, ..)| *kinds.entry(kind.clone()).or_default() += 1);
+        then.iter()
+            .for_each(|(_, kind, ..)| *kinds.entry(kind.clone()).or_default() += 1);
     }
     // It was a season with everything in it.
-    for word in ["joiner", "marriage", "mover", "termination", "rehire", "extension"] {
-        assert!(told.get(word).is_some_and(|count| *count > 0), "{word}: {told:?}");
+    for word in [
+        "joiner",
+        "marriage",
+        "mover",
+        "termination",
+        "rehire",
+        "extension",
+    ] {
+        assert!(
+            told.get(word).is_some_and(|count| *count > 0),
+            "{word}: {told:?}"
+        );
     }
     for kind in ["create", "enable", "disable", "delete", "update"] {
-        assert!(kinds.get(kind).is_some_and(|count| *count > 0), "{kind}: {kinds:?}");
+        assert!(
+            kinds.get(kind).is_some_and(|count| *count > 0),
+            "{kind}: {kinds:?}"
+        );
     }
-    println!("{} people, {DAYS} days: {told:?}; by themselves at midnight: {kinds:?}", hands.len());
+    println!(
+        "{} people, {DAYS} days: {told:?}; by themselves at midnight: {kinds:?}",
+        hands.len()
+    );
 }
 
 #[tokio::test]
 async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_at_its_minute() {
     let first = date(2026, 10, 22);
     let zone = TimeZone::get(ZONE).expect("known");
-    let moment = |day: Date| day.at(0, 0, 0, 0).to_zoned(zone.clone()).expect("a moment").timestamp();
+    let moment = |day: Date| {
+        day.at(0, 0, 0, 0)
+            .to_zoned(zone.clone())
+            .expect("a moment")
+            .timestamp()
+    };
     let mut season = Season::start(moment(first) + SignedDuration::from_hours(12), &RULES).await;
     let hand = |number: &str, end: Date| Hand {
         number: number.to_owned(),
@@ -222,12 +321,38 @@ async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_
         usable: false,
     };
     // One leaves while nothing runs, one after the night in which the clocks go back.
-    write(&season.feed, &[hand("1", first + 1.day()), hand("2", first + 3.days())]);
-    season.go(Plan { carry_out: true, ..Plan::default() }).await;
-    season.engine.set_schedule("berthing", &Schedule { follow: true, ..Schedule::default() }, "tester").await.expect("set");
-    season.restart(|clock| clock.to(moment(first + 2.days()) + SignedDuration::from_hours(7))).await;
+    write(
+        &season.feed,
+        &[hand("1", first + 1.day()), hand("2", first + 3.days())],
+    );
+    season
+        .go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await;
+    season
+        .engine
+        .set_schedule(
+            "berthing",
+            &Schedule {
+                follow: true,
+                ..Schedule::default()
+            },
+            "tester",
+        )
+        .await
+        .expect("set");
+    season
+        .restart(|clock| clock.to(moment(first + 2.days()) + SignedDuration::from_hours(7)))
+        .await;
     season.engine.start_automatic_sync();
-    let active = |season: &Season, number: &str| season.berthing.user(number).is_some_and(|user| user["active"] != false);
+    let active = |season: &Season, number: &str| {
+        season
+            .berthing
+            .user(number)
+            .is_some_and(|user| user["active"] != false)
+    };
     let until = async |season: &Season, number: &str| {
         for _ in 0..400 {
             if !active(season, number) {
@@ -241,7 +366,10 @@ async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_
     assert!(active(&season, "2"));
     let midnight = moment(first + 4.days());
     // A clock that is set back, and one that stands a minute before, do nothing.
-    for at in [moment(first + 3.days()), midnight - SignedDuration::from_mins(1)] {
+    for at in [
+        moment(first + 3.days()),
+        midnight - SignedDuration::from_mins(1),
+    ] {
         season.clock.to(at);
         tokio::time::sleep(Duration::from_millis(2500)).await;
         assert!(active(&season, "2"), "{at}");

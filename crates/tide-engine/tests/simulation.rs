@@ -1,8 +1,10 @@
-//! The whole engine in virtual time, with simulated systems: people edit, answers get lost, pages are cut, notifications come
-//! twice and in another order, clocks jump, the process dies; and every promise of ARCHITECTURE.md is looked at.
+//! The whole engine in virtual time, with simulated systems: people edit, answers get lost, pages
+//! are cut, notifications come twice and in another order, clocks jump, the process dies; and every
+//! promise of ARCHITECTURE.md is looked at.
 //!
-//! A thousand seeds (EAGER_TIDE_SEEDS says otherwise, EAGER_TIDE_SEED where they begin). A seed that fails is printed with what
-//! happened, and comes to the same again, deaths among it: `scripts/simulate 1 SEED`.
+//! A thousand seeds (EAGER_TIDE_SEEDS says otherwise, EAGER_TIDE_SEED where they begin). A seed
+//! that fails is printed with what happened, and comes to the same again, deaths among it:
+//! `scripts/simulate 1 SEED`.
 
 #[path = "simulation/at_once.rs"]
 mod at_once;
@@ -93,7 +95,10 @@ name = 'identity.name'
 active = 'true'
 "#,
     ),
-    ("guards.toml", "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\nwindow_hours = 24\n"),
+    (
+        "guards.toml",
+        "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\nwindow_hours = 24\n",
+    ),
 ];
 const CANARY: &str = "canary-7f3e-of-the-harbour";
 const KEY: &str = "ABEiM0RVZneImaq7zN3u/wARIjNEVWZ3iJmqu8zd7v8=";
@@ -104,7 +109,10 @@ fn person(number: u32, name: &str, random: &mut StdRng) -> Attributes {
         ("number".to_owned(), one(number.to_string())),
         ("name".to_owned(), one(name.to_owned())),
         ("mail".to_owned(), one(format!("M{number}@Skerry.example"))),
-        ("title".to_owned(), one(format!("rank {}", random.random_range(0..4)))),
+        (
+            "title".to_owned(),
+            one(format!("rank {}", random.random_range(0..4))),
+        ),
         ("employed".to_owned(), one("yes".to_owned())),
     ]
     .into_iter()
@@ -140,7 +148,10 @@ impl Sim {
             self.next += 1;
             let mut attributes = person(number, NAMES[number as usize % NAMES.len()], random);
             if number > 2 {
-                attributes.set("manager", vec![Value::text(random.random_range(1..number).to_string())]);
+                attributes.set(
+                    "manager",
+                    vec![Value::text(random.random_range(1..number).to_string())],
+                );
             }
             world.place(HARBOUR).add("h", attributes);
             return;
@@ -156,12 +167,28 @@ impl Sim {
             place.note(&key);
         };
         match what {
-            2..=4 => set(&mut world, "title", format!("rank {}", random.random_range(0..4))),
-            5 => set(&mut world, "name", NAMES[random.random_range(0..NAMES.len())].to_owned()),
-            6 => set(&mut world, "manager", random.random_range(1..self.next).to_string()),
+            2..=4 => set(
+                &mut world,
+                "title",
+                format!("rank {}", random.random_range(0..4)),
+            ),
+            5 => set(
+                &mut world,
+                "name",
+                NAMES[random.random_range(0..NAMES.len())].to_owned(),
+            ),
+            6 => set(
+                &mut world,
+                "manager",
+                random.random_range(1..self.next).to_string(),
+            ),
             7 | 8 => {
                 world.ever_out.insert(number);
-                let employed = if text(&attributes, "employed") == "yes" { "no" } else { "yes" };
+                let employed = if text(&attributes, "employed") == "yes" {
+                    "no"
+                } else {
+                    "yes"
+                };
                 set(&mut world, "employed", employed.to_owned());
             }
             9 => {
@@ -181,7 +208,11 @@ impl Sim {
             _ => {
                 // Somebody writes into the target by hand.
                 let place = world.place(BERTHING);
-                let there = place.accounts.iter().find(|(_, held)| text(&held.attributes, "number") == number).map(|(key, _)| key.clone());
+                let there = place
+                    .accounts
+                    .iter()
+                    .find(|(_, held)| text(&held.attributes, "number") == number)
+                    .map(|(key, _)| key.clone());
                 if let Some(there) = there {
                     if let Some(held) = place.accounts.get_mut(&there) {
                         held.attributes.set("title", vec![Value::text("pirate")]);
@@ -194,7 +225,9 @@ impl Sim {
 
     /// Lives until all steps are done or the process dies.
     async fn life(&mut self) -> Told {
-        let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?).await.map_err(fault("the store"))?;
+        let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?)
+            .await
+            .map_err(fault("the store"))?;
         let ties = EngineConfig {
             systems: Some(Arc::new(self.world.clone())),
             seed: Some(self.seed),
@@ -217,7 +250,10 @@ impl Sim {
         self.settled(engine).await?;
         if self.world.lock().trouble == 0 {
             // What was there before we came is known before anything is made.
-            engine.read_all().await.map_err(fault("the first reading"))?;
+            engine
+                .read_all()
+                .await
+                .map_err(fault("the first reading"))?;
             self.world.lock().trouble = self.random.random_range(2..9);
         }
         while self.left > 0 {
@@ -230,7 +266,10 @@ impl Sim {
                 self.world.lock().dies_in = Some((whose, self.random.random_range(0..5)));
             }
             let what = self.random.random_range(0..12);
-            self.world.lock().story.push(format!("step {what}, {} left", self.left));
+            self.world
+                .lock()
+                .story
+                .push(format!("step {what}, {} left", self.left));
             self.step(engine, what).await?;
             let broken = self.world.lock().broken.clone();
             if !broken.is_empty() {
@@ -242,7 +281,13 @@ impl Sim {
 
     /// Waits for what a start went on with.
     async fn settled(&self, engine: &Arc<Engine>) -> Told {
-        while !engine.store().open_change_sets().await.map_err(fault("open"))?.is_empty() {
+        while !engine
+            .store()
+            .open_change_sets()
+            .await
+            .map_err(fault("open"))?
+            .is_empty()
+        {
             tokio::time::sleep(std::time::Duration::from_millis(1)).await;
         }
         Ok(())
@@ -255,7 +300,11 @@ impl Sim {
             Err(error) => return Err(format!("it does not begin: {error}")),
         };
         loop {
-            let set = engine.store().change_set(id).await.map_err(fault("a change set"))?;
+            let set = engine
+                .store()
+                .change_set(id)
+                .await
+                .map_err(fault("a change set"))?;
             if set.ended.is_some() {
                 tokio::task::yield_now().await;
                 return Ok(set);
@@ -277,7 +326,14 @@ impl Sim {
         match what {
             0 | 1 => {
                 self.world.lock().arrived.clear();
-                self.go(engine, Plan { carry_out: true, ..Plan::default() }).await?;
+                self.go(
+                    engine,
+                    Plan {
+                        carry_out: true,
+                        ..Plan::default()
+                    },
+                )
+                .await?;
                 self.leavers_first()?;
             }
             2..=5 => {
@@ -289,9 +345,19 @@ impl Sim {
             7 => {
                 let name = ALL[self.random.random_range(1..3)];
                 let read_only = !self.world.lock().place(name).read_only;
-                let writable = if read_only { Vec::new() } else { vec![ObjectType::Person] };
-                let change = SystemUpdate { writable: Some(writable), ..SystemUpdate::default() };
-                engine.set_system(name, change, "sim").await.map_err(fault("set"))?;
+                let writable = if read_only {
+                    Vec::new()
+                } else {
+                    vec![ObjectType::Person]
+                };
+                let change = SystemUpdate {
+                    writable: Some(writable),
+                    ..SystemUpdate::default()
+                };
+                engine
+                    .set_system(name, change, "sim")
+                    .await
+                    .map_err(fault("set"))?;
                 self.world.lock().place(name).read_only = read_only;
                 self.news(engine).await?;
             }
@@ -300,7 +366,10 @@ impl Sim {
                 let minutes = self.random.random_range(-90..600);
                 {
                     let mut world = self.world.lock();
-                    world.now = world.now.saturating_add(jiff::SignedDuration::from_mins(minutes)).map_err(fault("the clock"))?;
+                    world.now = world
+                        .now
+                        .saturating_add(jiff::SignedDuration::from_mins(minutes))
+                        .map_err(fault("the clock"))?;
                 }
                 self.news(engine).await?;
             }
@@ -310,7 +379,12 @@ impl Sim {
                 self.news(engine).await?;
             }
             _ => {
-                Self::may_pass(engine.sync_once(CLASSROOM, ObjectType::Person).await.map(|_| ()))?;
+                Self::may_pass(
+                    engine
+                        .sync_once(CLASSROOM, ObjectType::Person)
+                        .await
+                        .map(|_| ()),
+                )?;
                 self.news(engine).await?;
             }
         }
@@ -326,36 +400,86 @@ impl Sim {
     /// Promise 8: in every queue, revoking overtakes granting.
     fn leavers_first(&self) -> Told {
         for (system, kinds) in &self.world.lock().arrived {
-            let first_other = kinds.iter().position(|(kind, _)| *kind != tide_core::decide::ChangeKind::Disable);
-            let last_leaver = kinds.iter().rposition(|(kind, _)| *kind == tide_core::decide::ChangeKind::Disable);
-            if first_other.zip(last_leaver).is_some_and(|(other, leaver)| other < leaver) {
+            let first_other = kinds
+                .iter()
+                .position(|(kind, _)| *kind != tide_core::decide::ChangeKind::Disable);
+            let last_leaver = kinds
+                .iter()
+                .rposition(|(kind, _)| *kind == tide_core::decide::ChangeKind::Disable);
+            if first_other
+                .zip(last_leaver)
+                .is_some_and(|(other, leaver)| other < leaver)
+            {
                 return Err(format!("{system}: a leaver waited: {kinds:?}"));
             }
         }
         Ok(())
     }
 
-    /// Promises 2, 3 and 9: a preview and a run of the same moment say the same, in the same order, and why.
+    /// Promises 2, 3 and 9: a preview and a run of the same moment say the same, in the same order,
+    /// and why.
     async fn one_path(&self, engine: &Arc<Engine>) -> Told {
-        let before = self.world.lock().places.values().map(|place| place.effects).sum::<usize>();
+        let before = self
+            .world
+            .lock()
+            .places
+            .values()
+            .map(|place| place.effects)
+            .sum::<usize>();
         let mut said = Vec::new();
         for _ in 0..2 {
-            let set = self.go(engine, Plan { without_reading: true, ..Plan::default() }).await?;
+            let set = self
+                .go(
+                    engine,
+                    Plan {
+                        without_reading: true,
+                        ..Plan::default()
+                    },
+                )
+                .await?;
             said.push(self.changes(engine, set.id).await?);
         }
         if said[0] != said[1] {
             return Err(format!("two previews of one moment differ: {said:?}"));
         }
-        if self.world.lock().places.values().map(|place| place.effects).sum::<usize>() != before {
+        if self
+            .world
+            .lock()
+            .places
+            .values()
+            .map(|place| place.effects)
+            .sum::<usize>()
+            != before
+        {
             return Err("a preview wrote something".to_owned());
         }
-        let run = self.go(engine, Plan { carry_out: true, without_reading: true, ..Plan::default() }).await?;
+        let run = self
+            .go(
+                engine,
+                Plan {
+                    carry_out: true,
+                    without_reading: true,
+                    ..Plan::default()
+                },
+            )
+            .await?;
         let carried = self.changes(engine, run.id).await?;
         if carried != said[0] {
-            return Err(format!("a run is not what its preview said:\n{:?}\n{carried:?}", said[0]));
+            return Err(format!(
+                "a run is not what its preview said:\n{:?}\n{carried:?}",
+                said[0]
+            ));
         }
-        let lines = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
-        for line in engine.store().decided(run.id, &lines).await.map_err(fault("lines"))? {
+        let lines = ChangeFilter {
+            limit: i64::MAX,
+            ..ChangeFilter::default()
+        };
+        for line in engine
+            .store()
+            .decided(run.id, &lines)
+            .await
+            .map_err(fault("lines"))?
+        {
             if line.decided.reason.text.is_empty() {
                 return Err(format!("no reason is given: {line:?}"));
             }
@@ -363,19 +487,41 @@ impl Sim {
         Ok(())
     }
 
-    async fn changes(&self, engine: &Arc<Engine>, id: i64) -> Result<Vec<(String, Option<String>)>, String> {
-        let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
-        let rows = engine.store().changes(id, &all).await.map_err(fault("changes"))?;
-        Ok(rows.into_iter().map(|row| (row.change.fingerprint, row.change.hold.map(|hold| hold.text))).collect())
+    async fn changes(
+        &self,
+        engine: &Arc<Engine>,
+        id: i64,
+    ) -> Result<Vec<(String, Option<String>)>, String> {
+        let all = ChangeFilter {
+            limit: i64::MAX,
+            ..ChangeFilter::default()
+        };
+        let rows = engine
+            .store()
+            .changes(id, &all)
+            .await
+            .map_err(fault("changes"))?;
+        Ok(rows
+            .into_iter()
+            .map(|row| {
+                (
+                    row.change.fingerprint,
+                    row.change.hold.map(|hold| hold.text),
+                )
+            })
+            .collect())
     }
 
     async fn release(&self, engine: &Arc<Engine>) -> Told {
         for one in engine.decisions("sim").await.map_err(fault("decisions"))? {
-            if let Some(answer) = one
-                .answers
-                .iter()
-                .find(|answer| [DecisionAnswer::Release, DecisionAnswer::Retry, DecisionAnswer::Acknowledge].contains(answer))
-            {
+            if let Some(answer) = one.answers.iter().find(|answer| {
+                [
+                    DecisionAnswer::Release,
+                    DecisionAnswer::Retry,
+                    DecisionAnswer::Acknowledge,
+                ]
+                .contains(answer)
+            }) {
                 match engine.answer_decision(&one.id, *answer, "", "sim").await {
                     Ok(()) | Err(EngineError::Changed(_)) => {}
                     Err(error) => return Err(format!("{one:?}: {error}")),
@@ -388,11 +534,21 @@ impl Sim {
     /// Promise 7: what we wrote ourselves is no news, also when it is told late and state by state.
     async fn follows(&mut self, engine: &Arc<Engine>) -> Told {
         let catch_up = async |name: &str| -> Told {
-            engine.sync_once(name, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine
+                .sync_once(name, ObjectType::Person)
+                .await
+                .map_err(fault("catching up"))?;
             engine.run_once().await.map_err(fault("a run on news"))?;
             Ok(())
         };
-        let effects = || self.world.lock().places.values().map(|place| place.effects).sum::<usize>();
+        let effects = || {
+            self.world
+                .lock()
+                .places
+                .values()
+                .map(|place| place.effects)
+                .sum::<usize>()
+        };
         // From here on it is known how far they were followed.
         let before = effects();
         for name in [HARBOUR, BERTHING] {
@@ -407,21 +563,42 @@ impl Sim {
             catch_up(HARBOUR).await?;
             catch_up(HARBOUR).await?;
         }
-        let effects = || self.world.lock().places.values().map(|place| place.effects).sum::<usize>();
+        let effects = || {
+            self.world
+                .lock()
+                .places
+                .values()
+                .map(|place| place.effects)
+                .sum::<usize>()
+        };
         catch_up(BERTHING).await?;
         // Somebody wrote there by hand, perhaps: that was put right, and is told too.
         catch_up(BERTHING).await?;
         let before = effects();
         catch_up(BERTHING).await?;
         if effects() != before {
-            return Err(format!("{} writes came of our own echo", effects() - before));
+            return Err(format!(
+                "{} writes came of our own echo",
+                effects() - before
+            ));
         }
-        let population = engine.store().population().await.map_err(fault("what is known"))?;
-        for account in population.accounts.iter().filter(|account| account.system == BERTHING) {
+        let population = engine
+            .store()
+            .population()
+            .await
+            .map_err(fault("what is known"))?;
+        for account in population
+            .accounts
+            .iter()
+            .filter(|account| account.system == BERTHING)
+        {
             let mut world = self.world.lock();
             let there = world.place(BERTHING).accounts.get(&account.key);
             if there.is_none_or(|held| held.attributes != account.attributes) {
-                return Err(format!("{} is known as\n{:?}, and is\n{there:?}", account.key, account.attributes));
+                return Err(format!(
+                    "{} is known as\n{:?}, and is\n{there:?}",
+                    account.key, account.attributes
+                ));
             }
         }
         Ok(())
@@ -435,20 +612,38 @@ impl Sim {
             world.story.push("no trouble from here on".to_owned());
         }
         for name in ALL {
-            let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), ..SystemUpdate::default() };
-            engine.set_system(name, change, "sim").await.map_err(fault("set"))?;
+            let change = SystemUpdate {
+                writable: Some(vec![ObjectType::Person]),
+                ..SystemUpdate::default()
+            };
+            engine
+                .set_system(name, change, "sim")
+                .await
+                .map_err(fault("set"))?;
             self.world.lock().place(name).read_only = false;
         }
-        // An absence that nobody confirmed, which the first silent run can bring to light, counts a day later.
+        // An absence that nobody confirmed, which the first silent run can bring to light, counts a
+        // day later.
         let (mut last, mut silent) = (None, 0);
         for _ in 0..14 {
             {
                 let mut world = self.world.lock();
-                world.now = world.now.saturating_add(jiff::SignedDuration::from_hours(30)).map_err(fault("the clock"))?;
+                world.now = world
+                    .now
+                    .saturating_add(jiff::SignedDuration::from_hours(30))
+                    .map_err(fault("the clock"))?;
             }
             engine.poll_operations().await.map_err(fault("asking"))?;
             self.release(engine).await?;
-            let set = self.go(engine, Plan { carry_out: true, ..Plan::default() }).await?;
+            let set = self
+                .go(
+                    engine,
+                    Plan {
+                        carry_out: true,
+                        ..Plan::default()
+                    },
+                )
+                .await?;
             let left = self.changes(engine, set.id).await?;
             silent = if left.is_empty() { silent + 1 } else { 0 };
             if silent == 2 {
@@ -456,19 +651,40 @@ impl Sim {
                 break;
             }
         }
-        let Some(last) = last else { return Err("it does not come to rest".to_owned()) };
+        let Some(last) = last else {
+            return Err("it does not come to rest".to_owned());
+        };
         self.right()?;
         // Promise 9: whoever is there has a line for each target.
-        let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
-        let lines = engine.store().decided(last.id, &all).await.map_err(fault("lines"))?;
+        let all = ChangeFilter {
+            limit: i64::MAX,
+            ..ChangeFilter::default()
+        };
+        let lines = engine
+            .store()
+            .decided(last.id, &all)
+            .await
+            .map_err(fault("lines"))?;
         let people = self.world.lock().place(HARBOUR).accounts.len();
-        let told =
-            lines.iter().filter(|line| line.decided.system == HARBOUR).filter_map(|line| line.decided.account).collect::<BTreeSet<_>>();
+        let told = lines
+            .iter()
+            .filter(|line| line.decided.system == HARBOUR)
+            .filter_map(|line| line.decided.account)
+            .collect::<BTreeSet<_>>();
         if told.len() < people {
-            return Err(format!("{} of {people} people have no line", people - told.len()));
+            return Err(format!(
+                "{} of {people} people have no line",
+                people - told.len()
+            ));
         }
         self.follows(engine).await?;
-        if engine.store().verify_journal().await.map_err(fault("the journal"))?.is_err() {
+        if engine
+            .store()
+            .verify_journal()
+            .await
+            .map_err(fault("the journal"))?
+            .is_err()
+        {
             return Err("the journal is not sound".to_owned());
         }
         engine.stop().await;
@@ -503,9 +719,16 @@ impl Sim {
                 return Err(format!("{number} and {other} have the login {login}"));
             }
         }
-        let keys: HashMap<String, String> =
-            world.place(BERTHING).accounts.iter().map(|(key, held)| (text(&held.attributes, "number"), key.clone())).collect();
-        for (system, names) in [(BERTHING, &["name", "mail", "title", "login"][..]), (CLASSROOM, &["name"])] {
+        let keys: HashMap<String, String> = world
+            .place(BERTHING)
+            .accounts
+            .iter()
+            .map(|(key, held)| (text(&held.attributes, "number"), key.clone()))
+            .collect();
+        for (system, names) in [
+            (BERTHING, &["name", "mail", "title", "login"][..]),
+            (CLASSROOM, &["name"]),
+        ] {
             let mut seen = BTreeSet::new();
             let place = world.place(system);
             for (key, held) in &place.accounts {
@@ -515,7 +738,8 @@ impl Sim {
                 }
                 let active = text(&held.attributes, "active") == "true";
                 let Some(wanted) = people.get(&number) else {
-                    // Whoever left before they were ever joined to it left an account that belongs to nobody.
+                    // Whoever left before they were ever joined to it left an account that belongs
+                    // to nobody.
                     if active && place.ours.contains(key) {
                         return Err(format!("{system}: {number} left and is active: {held:?}"));
                     }
@@ -526,16 +750,27 @@ impl Sim {
                 }
                 for name in names {
                     let (there, should) = (text(&held.attributes, name), text(wanted, name));
-                    let same = if *name == "mail" { there.eq_ignore_ascii_case(&should) } else { there == should };
+                    let same = if *name == "mail" {
+                        there.eq_ignore_ascii_case(&should)
+                    } else {
+                        there == should
+                    };
                     if !same {
-                        return Err(format!("{system}: {name} of {number} is {there}, and should be {should}"));
+                        return Err(format!(
+                            "{system}: {name} of {number} is {there}, and should be {should}"
+                        ));
                     }
                 }
                 let manager = text(wanted, "manager");
                 if system == BERTHING && people.contains_key(&manager) {
-                    let (there, should) = (text(&held.attributes, "manager"), keys.get(&manager).cloned().unwrap_or_default());
+                    let (there, should) = (
+                        text(&held.attributes, "manager"),
+                        keys.get(&manager).cloned().unwrap_or_default(),
+                    );
                     if there != should {
-                        return Err(format!("{system}: the manager of {number} is {there}, and should be {should} ({manager})"));
+                        return Err(format!(
+                            "{system}: the manager of {number} is {there}, and should be {should} ({manager})"
+                        ));
                     }
                 }
             }
@@ -548,7 +783,10 @@ impl Sim {
 }
 
 fn runtime() -> Result<tokio::runtime::Runtime, String> {
-    tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(fault("a runtime"))
+    tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .map_err(fault("a runtime"))
 }
 
 fn life(sim: &mut Sim) -> Told {
@@ -564,11 +802,22 @@ fn begin(seed: u64, template: &Path, folder: &Path) -> Result<Sim, String> {
     std::fs::copy(template, &file).map_err(fault("a copy"))?;
     let world = Shared::new(seed);
     let (steps, people) = (random.random_range(4..11), random.random_range(2..6));
-    let mut sim = Sim { seed, world: world.clone(), random, file, next: 1, left: steps };
+    let mut sim = Sim {
+        seed,
+        world: world.clone(),
+        random,
+        file,
+        next: 1,
+        left: steps,
+    };
     for _ in 0..people {
         let number = sim.next;
         sim.next += 1;
-        let attributes = person(number, NAMES[number as usize % NAMES.len()], &mut sim.random);
+        let attributes = person(
+            number,
+            NAMES[number as usize % NAMES.len()],
+            &mut sim.random,
+        );
         // Some have an account in the service already.
         if number.is_multiple_of(3) {
             let mut there = attributes.clone();
@@ -590,7 +839,12 @@ fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>)
         if let Err(error) = life(&mut sim) {
             break Err(error);
         }
-        let rested = sim.world.lock().story.last().is_some_and(|line| line != "the process died");
+        let rested = sim
+            .world
+            .lock()
+            .story
+            .last()
+            .is_some_and(|line| line != "the process died");
         if rested {
             break Ok(lives);
         }
@@ -613,17 +867,49 @@ fn run(seed: u64, template: &Path, folder: &Path) -> Result<(usize, Vec<String>)
 async fn template(file: &Path) -> anyhow::Result<()> {
     let store = Store::open(&file.with_extension("first"), MasterKey::parse(KEY)?).await?;
     let world = Shared::new(0);
-    let ties = EngineConfig { systems: Some(Arc::new(world.clone())), ..EngineConfig::default() };
+    let ties = EngineConfig {
+        systems: Some(Arc::new(world.clone())),
+        ..EngineConfig::default()
+    };
     let engine = Engine::tied(store, Arc::new(world), ties);
     for name in ALL {
         let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
-        engine.add_system(NewSystem { name: name.into(), kind: SystemKind::Scim, settings, secret: Some(CANARY.into()) }, "sim").await?;
-        let change = SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() };
+        engine
+            .add_system(
+                NewSystem {
+                    name: name.into(),
+                    kind: SystemKind::Scim,
+                    settings,
+                    secret: Some(CANARY.into()),
+                },
+                "sim",
+            )
+            .await?;
+        let change = SystemUpdate {
+            writable: Some(vec![ObjectType::Person]),
+            armed: Some(true),
+            ..SystemUpdate::default()
+        };
         engine.set_system(name, change, "sim").await?;
-        engine.set_schedule(name, &Schedule { follow: true, ..Schedule::default() }, "sim").await?;
+        engine
+            .set_schedule(
+                name,
+                &Schedule {
+                    follow: true,
+                    ..Schedule::default()
+                },
+                "sim",
+            )
+            .await?;
     }
     engine.read_all().await?;
-    let files: Vec<RuleFile> = RULES.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+    let files: Vec<RuleFile> = RULES
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
     engine.publish_rules(&files, "sim").await?;
     engine.stop().await;
     engine.store().backup(file).await?;
@@ -633,17 +919,31 @@ async fn template(file: &Path) -> anyhow::Result<()> {
 
 /// How many seeds, and from which one on.
 fn asked_for() -> (u64, u64) {
-    let number = |name: &str, usual: u64| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(usual);
-    (number("EAGER_TIDE_SEEDS", 1000), number("EAGER_TIDE_SEED", 1))
+    let number = |name: &str, usual: u64| {
+        std::env::var(name)
+            .ok()
+            .and_then(|text| text.parse().ok())
+            .unwrap_or(usual)
+    };
+    (
+        number("EAGER_TIDE_SEEDS", 1000),
+        number("EAGER_TIDE_SEED", 1),
+    )
 }
 
 /// A folder, and the store in it that all seeds begin with.
 fn ground() -> (tempfile::TempDir, PathBuf) {
-    // Where memory is a file system, nothing waits for a disk: what a disk does is tested elsewhere.
+    // Where memory is a file system, nothing waits for a disk: what a disk does is tested
+    // elsewhere.
     let base = Some(Path::new("/dev/shm")).filter(|path| path.is_dir());
-    let folder = base.and_then(|base| tempfile::tempdir_in(base).ok()).unwrap_or_else(|| tempfile::tempdir().expect("a folder"));
+    let folder = base
+        .and_then(|base| tempfile::tempdir_in(base).ok())
+        .unwrap_or_else(|| tempfile::tempdir().expect("a folder"));
     let file = folder.path().join("template.db");
-    runtime().expect("a runtime").block_on(template(&file)).expect("a template");
+    runtime()
+        .expect("a runtime")
+        .block_on(template(&file))
+        .expect("a template");
     (folder, file)
 }
 
@@ -653,8 +953,13 @@ fn what_happens_at_once_is_done_once() {
     let (seeds, first) = asked_for();
     // Each takes real time, for all that happens at once.
     for seed in first..first + seeds.div_ceil(20) {
-        let told = begin(seed, &file, folder.path()).and_then(|mut sim| runtime()?.block_on(sim.at_once()));
-        assert!(told.is_ok(), "seed {seed}: {}", told.err().unwrap_or_default());
+        let told = begin(seed, &file, folder.path())
+            .and_then(|mut sim| runtime()?.block_on(sim.at_once()));
+        assert!(
+            told.is_ok(),
+            "seed {seed}: {}",
+            told.err().unwrap_or_default()
+        );
     }
 }
 
@@ -665,11 +970,26 @@ fn whatever_goes_wrong_every_promise_holds() {
     // A seed comes to the same again, or nobody could look into one that fails.
     let mut died = 0;
     for seed in first..first + 40.min(seeds) {
-        let told: Vec<Vec<String>> = (0..2).map(|_| run(seed, &file, folder.path()).map(|(_, story)| story).expect("it holds")).collect();
-        assert_eq!(told[0], told[1], "seed {seed} comes to something else the second time");
-        died += told[0].iter().filter(|line| *line == "the process died").count();
+        let told: Vec<Vec<String>> = (0..2)
+            .map(|_| {
+                run(seed, &file, folder.path())
+                    .map(|(_, story)| story)
+                    .expect("it holds")
+            })
+            .collect();
+        assert_eq!(
+            told[0], told[1],
+            "seed {seed} comes to something else the second time"
+        );
+        died += told[0]
+            .iter()
+            .filter(|line| *line == "the process died")
+            .count();
     }
-    assert!(died > 0 || seeds < 40, "whoever dies comes to the same again too");
+    assert!(
+        died > 0 || seeds < 40,
+        "whoever dies comes to the same again too"
+    );
     let (next, lives, begun) = (AtomicU64::new(first), AtomicU64::new(0), Instant::now());
     let failed = std::thread::scope(|scope| {
         let threads = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
@@ -690,7 +1010,14 @@ fn whatever_goes_wrong_every_promise_holds() {
             }
         };
         let workers: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
-        workers.into_iter().filter_map(|worker| worker.join().unwrap_or_else(|_| Some("a worker panicked".to_owned()))).next()
+        workers
+            .into_iter()
+            .filter_map(|worker| {
+                worker
+                    .join()
+                    .unwrap_or_else(|_| Some("a worker panicked".to_owned()))
+            })
+            .next()
     });
     let took = begun.elapsed();
     println!(
@@ -698,5 +1025,9 @@ fn whatever_goes_wrong_every_promise_holds() {
         seeds as f64 / took.as_secs_f64().max(0.001),
         lives.load(Ordering::Relaxed)
     );
-    assert!(failed.is_none(), "{}\nagain: scripts/simulate 1 SEED", failed.unwrap_or_default());
+    assert!(
+        failed.is_none(),
+        "{}\nagain: scripts/simulate 1 SEED",
+        failed.unwrap_or_default()
+    );
 }

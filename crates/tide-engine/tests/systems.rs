@@ -1,5 +1,5 @@
-//! Connecting systems through the engine: feeds that are watched and remembered, secrets from files,
-//! addresses that change, first rule files, scopes that are tried before they are saved.
+//! Connecting systems through the engine: feeds that are watched and remembered, secrets from
+//! files, addresses that change, first rule files, scopes that are tried before they are saved.
 
 #[allow(dead_code)] // Each test uses a part of it.
 mod common;
@@ -18,29 +18,59 @@ use tide_standins::world::BASE;
 use tide_store::{MasterKey, Store};
 
 async fn engine(folder: &Path) -> Arc<Engine> {
-    let store = Store::open(&folder.join("tide.db"), MasterKey::generate()).await.expect("opens");
+    let store = Store::open(&folder.join("tide.db"), MasterKey::generate())
+        .await
+        .expect("opens");
     let allowed = SecretSources {
         feed_folders: vec![folder.into()],
-        secret_folders: vec![format!("{}=127.0.0.1,127.0.0.9,localhost", folder.display()).parse().expect("sound")],
+        secret_folders: vec![
+            format!("{}=127.0.0.1,127.0.0.9,localhost", folder.display())
+                .parse()
+                .expect("sound"),
+        ],
         ..SecretSources::default()
     };
     Engine::with(store, Arc::new(SystemClock), allowed)
 }
 
 async fn feed(engine: &Engine, folder: &Path) {
-    let settings = serde_json::json!({"path": folder.join("roster.csv"), "key": "number", "name": "name"});
-    engine.add_system(NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: None }, "tester").await.expect("added");
+    let settings =
+        serde_json::json!({"path": folder.join("roster.csv"), "key": "number", "name": "name"});
+    engine
+        .add_system(
+            NewSystem {
+                name: "roster".into(),
+                kind: SystemKind::Feed,
+                settings,
+                secret: None,
+            },
+            "tester",
+        )
+        .await
+        .expect("added");
 }
 
 fn write(folder: &Path, rows: &[&str]) {
     // Written beside and moved, as a careful sender does.
-    std::fs::write(folder.join("next"), format!("number;name\n{}\n", rows.join("\n"))).expect("written");
+    std::fs::write(
+        folder.join("next"),
+        format!("number;name\n{}\n", rows.join("\n")),
+    )
+    .expect("written");
     std::fs::rename(folder.join("next"), folder.join("roster.csv")).expect("moved");
 }
 
 async fn absent(engine: &Engine) -> Vec<String> {
-    let accounts = engine.store().accounts("roster", "", None, 100).await.expect("listed");
-    accounts.into_iter().filter(|row| row.account.absent_since.is_some()).map(|row| row.account.key).collect()
+    let accounts = engine
+        .store()
+        .accounts("roster", "", None, 100)
+        .await
+        .expect("listed");
+    accounts
+        .into_iter()
+        .filter(|row| row.account.absent_since.is_some())
+        .map(|row| row.account.key)
+        .collect()
 }
 
 #[tokio::test]
@@ -50,7 +80,10 @@ async fn a_row_that_cannot_be_told_keeps_whoever_it_may_be() {
     feed(&engine, folder.path()).await;
     let all = ["1;Ada", "2;Bram", "3;Chidi", "4;Eiko", "5;Jon", "6;Mette"];
     write(folder.path(), &all);
-    assert_eq!(engine.read_by_name("roster").await.expect("read")[0].seen, 6);
+    assert_eq!(
+        engine.read_by_name("roster").await.expect("read")[0].seen,
+        6
+    );
 
     // One is gone, and a new row cannot be told whose it is: it may be hers.
     write(folder.path(), &[&all[1..], &[";Nobody"]].concat());
@@ -58,30 +91,55 @@ async fn a_row_that_cannot_be_told_keeps_whoever_it_may_be() {
     assert_eq!((read.seen, read.quarantined, read.absent), (5, 1, 0));
     assert!(absent(&engine).await.is_empty());
     let last = &engine.store().last_readings().await.expect("listed")[0];
-    assert!(last.error.as_deref().is_some_and(|error| error.contains("not taken for absent")), "{last:?}");
+    assert!(
+        last.error
+            .as_deref()
+            .is_some_and(|error| error.contains("not taken for absent")),
+        "{last:?}"
+    );
     // However often it is read: the row may still be hers.
-    assert_eq!(engine.read_by_name("roster").await.expect("read")[0].absent, 0);
+    assert_eq!(
+        engine.read_by_name("roster").await.expect("read")[0].absent,
+        0
+    );
     // Another who goes now was there beside that row: it is not his, and he is absent; she is not.
     write(folder.path(), &[&all[2..], &[";Nobody"]].concat());
-    assert_eq!(engine.read_by_name("roster").await.expect("read")[0].absent, 1);
+    assert_eq!(
+        engine.read_by_name("roster").await.expect("read")[0].absent,
+        1
+    );
     assert_eq!(absent(&engine).await, ["2"]);
     // The row is gone, and with it the doubt.
     write(folder.path(), &all[2..]);
-    assert_eq!(engine.read_by_name("roster").await.expect("read")[0].absent, 1);
+    assert_eq!(
+        engine.read_by_name("roster").await.expect("read")[0].absent,
+        1
+    );
     assert_eq!(absent(&engine).await, ["1", "2"]);
 
     // A row whose key can be read is broken, and its account is not missing; who is back is back.
-    write(folder.path(), &["1;Ada", "2;Bram", "3;Chidi", "3;Doppel", "4;Eiko", "5;Jon", "6;Mette", ";Nobody"]);
+    write(
+        folder.path(),
+        &[
+            "1;Ada", "2;Bram", "3;Chidi", "3;Doppel", "4;Eiko", "5;Jon", "6;Mette", ";Nobody",
+        ],
+    );
     let read = &engine.read_by_name("roster").await.expect("read")[0];
     assert_eq!((read.seen, read.quarantined, read.absent), (5, 3, 0));
     assert!(absent(&engine).await.is_empty());
     let rows = engine.store().quarantined("roster").await.expect("listed");
-    assert_eq!(rows.iter().map(|row| row.line).collect::<Vec<_>>(), [4, 5, 9]);
+    assert_eq!(
+        rows.iter().map(|row| row.line).collect::<Vec<_>>(),
+        [4, 5, 9]
+    );
 
     // A file that shrank too far is refused whole.
     write(folder.path(), &all[..2]);
     let read = &engine.read_by_name("roster").await.expect("read")[0];
-    assert_eq!(read.error.as_ref().map(|error| error.code), Some("feed_shrunk"));
+    assert_eq!(
+        read.error.as_ref().map(|error| error.code),
+        Some("feed_shrunk")
+    );
     assert!(absent(&engine).await.is_empty());
     engine.stop().await;
 }
@@ -94,12 +152,29 @@ async fn a_file_that_arrives_is_read_by_itself_once_the_feed_is_armed() {
     feed(&engine, folder.path()).await;
     engine.read_by_name("roster").await.expect("read");
     engine.watch_feeds();
-    let held = || async { engine.store().accounts("roster", "", None, 100).await.expect("listed").len() };
+    let held = || async {
+        engine
+            .store()
+            .accounts("roster", "", None, 100)
+            .await
+            .expect("listed")
+            .len()
+    };
     tokio::time::sleep(Duration::from_millis(2500)).await;
     write(folder.path(), &["1;Ada", "2;Bram"]);
     tokio::time::sleep(Duration::from_millis(5000)).await;
     assert_eq!(held().await, 1, "not armed: nothing happens by itself");
-    engine.set_system("roster", SystemUpdate { armed: Some(true), ..SystemUpdate::default() }, "tester").await.expect("armed");
+    engine
+        .set_system(
+            "roster",
+            SystemUpdate {
+                armed: Some(true),
+                ..SystemUpdate::default()
+            },
+            "tester",
+        )
+        .await
+        .expect("armed");
     tokio::time::sleep(Duration::from_millis(2500)).await;
     write(folder.path(), &["1;Ada", "2;Bram", "3;Chidi"]);
     let mut waited = 0;
@@ -120,12 +195,34 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
     std::fs::write(&secret, "so").expect("written");
     write(folder.path(), &["1;Ada", "2;Bram"]);
     let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number"});
-    let new = NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: Some(format!("file:{}", secret.display())) };
+    let new = NewSystem {
+        name: "roster".into(),
+        kind: SystemKind::Feed,
+        settings,
+        secret: Some(format!("file:{}", secret.display())),
+    };
     engine.add_system(new, "tester").await.expect("added");
     std::fs::remove_file(&secret).expect("removed");
-    engine.set_system("roster", SystemUpdate { armed: Some(true), ..SystemUpdate::default() }, "tester").await.expect("armed");
+    engine
+        .set_system(
+            "roster",
+            SystemUpdate {
+                armed: Some(true),
+                ..SystemUpdate::default()
+            },
+            "tester",
+        )
+        .await
+        .expect("armed");
     engine.watch_feeds();
-    let held = || async { engine.store().accounts("roster", "", None, 100).await.expect("listed").len() };
+    let held = || async {
+        engine
+            .store()
+            .accounts("roster", "", None, 100)
+            .await
+            .expect("listed")
+            .len()
+    };
     tokio::time::sleep(Duration::from_millis(5000)).await;
     assert_eq!(held().await, 0);
     std::fs::write(&secret, "so").expect("written");
@@ -143,7 +240,11 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
     let tide = Tide::start(10).await;
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
-    std::fs::write(folder.path().join("harbour.secret"), format!("{PASSWORD}\n")).expect("written");
+    std::fs::write(
+        folder.path().join("harbour.secret"),
+        format!("{PASSWORD}\n"),
+    )
+    .expect("written");
     let settings = |url: &str| serde_json::json!({"url": url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
     let at = format!("file:{}", folder.path().join("harbour.secret").display());
     let new = |name: &str, secret: &str| NewSystem {
@@ -152,21 +253,63 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
         settings: settings(&tide.harbour.url),
         secret: Some(secret.into()),
     };
-    engine.add_system(new("harbour", &at), "tester").await.expect("added");
-    assert!(engine.check_system("harbour", None).await.expect("tested").healthy());
+    engine
+        .add_system(new("harbour", &at), "tester")
+        .await
+        .expect("added");
+    assert!(
+        engine
+            .check_system("harbour", None)
+            .await
+            .expect("tested")
+            .healthy()
+    );
     // Changed in its file, it is changed here.
     std::fs::write(folder.path().join("harbour.secret"), "wrong").expect("written");
-    assert!(!engine.check_system("harbour", None).await.expect("tested").healthy());
+    assert!(
+        !engine
+            .check_system("harbour", None)
+            .await
+            .expect("tested")
+            .healthy()
+    );
     for refused in ["file:/etc/hostname", "env:HOME"] {
-        let error = engine.add_system(new("other", refused), "tester").await.expect_err("refused");
-        assert!(matches!(&error, EngineError::Connect(error) if error.code.starts_with("secret_")), "{error}");
+        let error = engine
+            .add_system(new("other", refused), "tester")
+            .await
+            .expect_err("refused");
+        assert!(
+            matches!(&error, EngineError::Connect(error) if error.code.starts_with("secret_")),
+            "{error}"
+        );
     }
-    // The same host may change its settings; another one gets the secret only when it is given again.
-    engine.set_settings("harbour", settings(&tide.harbour.url), None, "tester").await.expect("the same host");
-    let error = engine.set_settings("harbour", settings("ldap://127.0.0.9:389"), None, "tester").await.expect_err("refused");
-    assert!(error.to_string().contains("would go another way (ldap://"), "{error}");
-    engine.set_settings("harbour", settings("ldap://127.0.0.9:389"), Some(PASSWORD), "tester").await.expect("given again");
-    engine.remove_system("harbour", false, "tester").await.expect("nobody was joined in it");
+    // The same host may change its settings; another one gets the secret only when it is given
+    // again.
+    engine
+        .set_settings("harbour", settings(&tide.harbour.url), None, "tester")
+        .await
+        .expect("the same host");
+    let error = engine
+        .set_settings("harbour", settings("ldap://127.0.0.9:389"), None, "tester")
+        .await
+        .expect_err("refused");
+    assert!(
+        error.to_string().contains("would go another way (ldap://"),
+        "{error}"
+    );
+    engine
+        .set_settings(
+            "harbour",
+            settings("ldap://127.0.0.9:389"),
+            Some(PASSWORD),
+            "tester",
+        )
+        .await
+        .expect("given again");
+    engine
+        .remove_system("harbour", false, "tester")
+        .await
+        .expect("nobody was joined in it");
     assert!(engine.store().systems().await.expect("listed").is_empty());
     engine.stop().await;
 }
@@ -176,43 +319,142 @@ async fn a_scope_is_counted_tried_and_saved() {
     let tide = Tide::start(300).await;
     let engine = &tide.engine;
     engine.read_all().await.expect("read");
-    let view = engine.scope("harbour", ObjectType::Person).await.expect("counted");
-    let total = |status: ScopeStatus| view.counts.iter().filter(|c| c.status == status).map(|c| c.count).sum::<usize>();
-    assert_eq!(total(ScopeStatus::In) + total(ScopeStatus::Out) + total(ScopeStatus::OnHold), view.lines.len());
-    let outside = view.counts.iter().find(|c| c.reason == "address outside our domain").expect("counted");
-    assert_eq!(view.lines.iter().filter(|line| line.counted == outside.reason).count(), outside.count);
+    let view = engine
+        .scope("harbour", ObjectType::Person)
+        .await
+        .expect("counted");
+    let total = |status: ScopeStatus| {
+        view.counts
+            .iter()
+            .filter(|c| c.status == status)
+            .map(|c| c.count)
+            .sum::<usize>()
+    };
+    assert_eq!(
+        total(ScopeStatus::In) + total(ScopeStatus::Out) + total(ScopeStatus::OnHold),
+        view.lines.len()
+    );
+    let outside = view
+        .counts
+        .iter()
+        .find(|c| c.reason == "address outside our domain")
+        .expect("counted");
+    assert_eq!(
+        view.lines
+            .iter()
+            .filter(|line| line.counted == outside.reason)
+            .count(),
+        outside.count
+    );
 
     // A group is read when an edit first names it; who would leave is known by name and reason.
     let group = format!("cn=deck-watch,ou=groups,{BASE}");
-    let edit = ScopeEdit { groups: vec![GroupEdit { name: group.clone(), system: None, nested: true }], ..view.edit.clone() };
-    let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
+    let edit = ScopeEdit {
+        groups: vec![GroupEdit {
+            name: group.clone(),
+            system: None,
+            nested: true,
+        }],
+        ..view.edit.clone()
+    };
+    let trial = engine
+        .try_scope("harbour", ObjectType::Person, &edit)
+        .await
+        .expect("tried");
     let ways: Vec<_> = trial.moves.iter().map(|one| (one.from, one.to)).collect();
-    assert!(ways.iter().all(|(_, to)| *to == ScopeStatus::Out) && ways.contains(&(ScopeStatus::In, ScopeStatus::Out)), "{ways:?}");
+    assert!(
+        ways.iter().all(|(_, to)| *to == ScopeStatus::Out)
+            && ways.contains(&(ScopeStatus::In, ScopeStatus::Out)),
+        "{ways:?}"
+    );
     let leave = || trial.moves.iter().flat_map(|one| &one.lines);
     assert!(leave().count() > 200);
-    assert!(leave().all(|line| line.reason.contains("not a member") || line.status == ScopeStatus::Out), "{:?}", leave().next());
-    assert_eq!(engine.scope("harbour", ObjectType::Person).await.expect("counted").counts, view.counts, "nothing was kept");
+    assert!(
+        leave().all(|line| line.reason.contains("not a member") || line.status == ScopeStatus::Out),
+        "{:?}",
+        leave().next()
+    );
+    assert_eq!(
+        engine
+            .scope("harbour", ObjectType::Person)
+            .await
+            .expect("counted")
+            .counts,
+        view.counts,
+        "nothing was kept"
+    );
 
     // A group that is not there would put everybody on hold: it is refused.
-    let missing = ScopeEdit { groups: vec![GroupEdit { name: "deck-wacht".into(), system: None, nested: true }], ..view.edit.clone() };
+    let missing = ScopeEdit {
+        groups: vec![GroupEdit {
+            name: "deck-wacht".into(),
+            system: None,
+            nested: true,
+        }],
+        ..view.edit.clone()
+    };
     for refused in [
-        engine.try_scope("harbour", ObjectType::Person, &missing).await.err(),
-        engine.save_scope("harbour", ObjectType::Person, &missing, "tester").await.err(),
+        engine
+            .try_scope("harbour", ObjectType::Person, &missing)
+            .await
+            .err(),
+        engine
+            .save_scope("harbour", ObjectType::Person, &missing, "tester")
+            .await
+            .err(),
     ] {
         let said = refused.expect("refused").to_string();
-        assert!(said.contains("harbour holds no group `deck-wacht`: did you mean `deck-watch`?"), "{said}");
+        assert!(
+            said.contains("harbour holds no group `deck-wacht`: did you mean `deck-watch`?"),
+            "{said}"
+        );
     }
     // Who would wait for something is counted as that, and not as somebody who stays.
     let filter = Some("(employeeNumber>=a)".to_owned());
-    let trial = engine.try_scope("harbour", ObjectType::Person, &ScopeEdit { filter, ..view.edit.clone() }).await.expect("tried");
-    assert!(trial.moves.iter().all(|one| one.from != one.to), "{:?}", trial.moves);
+    let trial = engine
+        .try_scope(
+            "harbour",
+            ObjectType::Person,
+            &ScopeEdit {
+                filter,
+                ..view.edit.clone()
+            },
+        )
+        .await
+        .expect("tried");
+    assert!(
+        trial.moves.iter().all(|one| one.from != one.to),
+        "{:?}",
+        trial.moves
+    );
 
     // Kiosks would enter when their container is no longer left out; saved, they are counted.
-    let edit = ScopeEdit { except: Vec::new(), conditions: Vec::new(), ..view.edit.clone() };
-    let trial = engine.try_scope("harbour", ObjectType::Person, &edit).await.expect("tried");
-    let enter = trial.moves.iter().filter(|one| one.from == ScopeStatus::Out).flat_map(|one| &one.lines);
-    assert!(enter.clone().any(|line| line.account.as_deref().is_some_and(|a| a.contains("kiosk1"))), "{:?}", trial.moves);
-    let version = engine.save_scope("harbour", ObjectType::Person, &edit, "tester").await.expect("saved");
+    let edit = ScopeEdit {
+        except: Vec::new(),
+        conditions: Vec::new(),
+        ..view.edit.clone()
+    };
+    let trial = engine
+        .try_scope("harbour", ObjectType::Person, &edit)
+        .await
+        .expect("tried");
+    let enter = trial
+        .moves
+        .iter()
+        .filter(|one| one.from == ScopeStatus::Out)
+        .flat_map(|one| &one.lines);
+    assert!(
+        enter.clone().any(|line| line
+            .account
+            .as_deref()
+            .is_some_and(|a| a.contains("kiosk1"))),
+        "{:?}",
+        trial.moves
+    );
+    let version = engine
+        .save_scope("harbour", ObjectType::Person, &edit, "tester")
+        .await
+        .expect("saved");
     assert_eq!(version, 2);
     let text = engine
         .store()
@@ -225,14 +467,39 @@ async fn a_scope_is_counted_tried_and_saved() {
         .find(|f| f.name == "harbour.toml")
         .expect("there")
         .text;
-    assert!(text.contains("# The directory: where people come from.") && !text.contains("Kiosks"), "{text}");
-    let wrong = ScopeEdit { filter: Some("(mail=".into()), ..view.edit.clone() };
-    assert!(matches!(engine.try_scope("harbour", ObjectType::Person, &wrong).await, Err(EngineError::Rules(_))));
+    assert!(
+        text.contains("# The directory: where people come from.") && !text.contains("Kiosks"),
+        "{text}"
+    );
+    let wrong = ScopeEdit {
+        filter: Some("(mail=".into()),
+        ..view.edit.clone()
+    };
+    assert!(matches!(
+        engine
+            .try_scope("harbour", ObjectType::Person, &wrong)
+            .await,
+        Err(EngineError::Rules(_))
+    ));
 
     // A first rule file is written once, and never over one that is there.
-    let scope = ScopeEdit { within: vec![ContainerEdit { dn: format!("ou=people,{BASE}"), one_level: false }], ..ScopeEdit::default() };
-    let error = engine.write_first_rules("harbour", SystemRole::Source, &scope, "tester").await.expect_err("refused");
-    assert!(error.to_string().contains("has rules already, in harbour.toml"), "{error}");
+    let scope = ScopeEdit {
+        within: vec![ContainerEdit {
+            dn: format!("ou=people,{BASE}"),
+            one_level: false,
+        }],
+        ..ScopeEdit::default()
+    };
+    let error = engine
+        .write_first_rules("harbour", SystemRole::Source, &scope, "tester")
+        .await
+        .expect_err("refused");
+    assert!(
+        error
+            .to_string()
+            .contains("has rules already, in harbour.toml"),
+        "{error}"
+    );
     engine.stop().await;
 }
 
@@ -242,22 +509,78 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
     let settings = serde_json::json!({"url": tide.harbour.url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
-    let new = || NewSystem { name: "harbour".into(), kind: SystemKind::Ldap, settings: settings.clone(), secret: Some(PASSWORD.into()) };
-    let filtered = |filter: &str| Some((SystemRole::Source, ScopeEdit { filter: Some(filter.into()), ..ScopeEdit::default() }));
-    let error = engine.connect_system(new(), filtered("(mail=*"), "tester").await.expect_err("refused");
-    let EngineError::Rules(faults) = &error else { panic!("{error}") };
-    assert!(faults.iter().any(|fault| fault.message.contains("not a filter")), "{faults:?}");
-    assert!(engine.store().systems().await.expect("listed").is_empty() && engine.drafts().await.expect("listed").is_empty());
+    let new = || NewSystem {
+        name: "harbour".into(),
+        kind: SystemKind::Ldap,
+        settings: settings.clone(),
+        secret: Some(PASSWORD.into()),
+    };
+    let filtered = |filter: &str| {
+        Some((
+            SystemRole::Source,
+            ScopeEdit {
+                filter: Some(filter.into()),
+                ..ScopeEdit::default()
+            },
+        ))
+    };
+    let error = engine
+        .connect_system(new(), filtered("(mail=*"), "tester")
+        .await
+        .expect_err("refused");
+    let EngineError::Rules(faults) = &error else {
+        panic!("{error}")
+    };
+    assert!(
+        faults
+            .iter()
+            .any(|fault| fault.message.contains("not a filter")),
+        "{faults:?}"
+    );
+    assert!(
+        engine.store().systems().await.expect("listed").is_empty()
+            && engine.drafts().await.expect("listed").is_empty()
+    );
     // Corrected, it is added, and its rules are in a draft.
-    let (draft, file) = engine.connect_system(new(), filtered("(mail=*)"), "tester").await.expect("added").expect("written");
-    assert_eq!((file.name.as_str(), engine.store().rules().await.expect("read").is_none()), ("harbour.toml", true));
+    let (draft, file) = engine
+        .connect_system(new(), filtered("(mail=*)"), "tester")
+        .await
+        .expect("added")
+        .expect("written");
+    assert_eq!(
+        (
+            file.name.as_str(),
+            engine.store().rules().await.expect("read").is_none()
+        ),
+        ("harbour.toml", true)
+    );
     // A second system comes into the same draft, so that both are published at once.
     write(folder.path(), &["1;Ada"]);
     let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number", "name": "name"});
-    let roster = NewSystem { name: "roster".into(), kind: SystemKind::Feed, settings, secret: None };
-    let second = engine.connect_system(roster, Some((SystemRole::Source, ScopeEdit::default())), "tester").await.expect("added");
+    let roster = NewSystem {
+        name: "roster".into(),
+        kind: SystemKind::Feed,
+        settings,
+        secret: None,
+    };
+    let second = engine
+        .connect_system(
+            roster,
+            Some((SystemRole::Source, ScopeEdit::default())),
+            "tester",
+        )
+        .await
+        .expect("added");
     assert_eq!(second.map(|(id, _)| id), Some(draft));
-    let mut files: Vec<String> = engine.draft(draft).await.expect("there").row.files.into_iter().map(|file| file.name).collect();
+    let mut files: Vec<String> = engine
+        .draft(draft)
+        .await
+        .expect("there")
+        .row
+        .files
+        .into_iter()
+        .map(|file| file.name)
+        .collect();
     files.sort();
     assert_eq!(files, ["harbour.toml", "identities.toml", "roster.toml"]);
     engine.stop().await;
@@ -268,26 +591,61 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
     let tide = Tide::writable().await;
     tide.run().await;
     let users = tide.berthing.users().len();
-    let error = tide.engine.remove_system("berthing", false, "tester").await.expect_err("refused");
-    assert!(matches!(&error, EngineError::Conflict(said) if said.contains("systems retire berthing")), "{error}");
+    let error = tide
+        .engine
+        .remove_system("berthing", false, "tester")
+        .await
+        .expect_err("refused");
+    assert!(
+        matches!(&error, EngineError::Conflict(said) if said.contains("systems retire berthing")),
+        "{error}"
+    );
     // A source, with its effect: everybody whom it alone holds would leave.
     let source = tide.engine.retirement("harbour").await;
     let target = tide.engine.retirement("berthing").await.expect("told");
-    assert!(target.linked > 0 && target.accounts >= target.linked, "{target:?}");
+    assert!(
+        target.linked > 0 && target.accounts >= target.linked,
+        "{target:?}"
+    );
     assert_eq!(target.file.as_deref(), Some("berthing.toml"));
     assert_eq!(target.effect.lines, vec![], "nobody else is concerned");
     if let Ok(source) = source {
-        assert!(source.effect.lines.iter().any(|line| line.system.as_deref() == Some("berthing")), "leavers lose their accounts");
+        assert!(
+            source
+                .effect
+                .lines
+                .iter()
+                .any(|line| line.system.as_deref() == Some("berthing")),
+            "leavers lose their accounts"
+        );
     }
-    assert!(tide.engine.store().system("berthing").await.is_ok(), "nothing was done");
+    assert!(
+        tide.engine.store().system("berthing").await.is_ok(),
+        "nothing was done"
+    );
 
-    tide.engine.remove_system("berthing", true, "tester").await.expect("retired");
+    tide.engine
+        .remove_system("berthing", true, "tester")
+        .await
+        .expect("retired");
     let rules = tide.engine.rules().await.expect("sound");
-    assert!(!rules.set.systems.contains_key("berthing"), "its rules went with it");
+    assert!(
+        !rules.set.systems.contains_key("berthing"),
+        "its rules went with it"
+    );
     assert!(tide.engine.store().system("berthing").await.is_err());
-    assert_eq!(tide.berthing.users().len(), users, "nothing was written to it");
+    assert_eq!(
+        tide.berthing.users().len(),
+        users,
+        "nothing was written to it"
+    );
     tide.run().await;
     assert!(tide.engine.why("berthing").await.expect("told").is_empty());
-    let journal = tide.engine.store().journal(Some("berthing"), None, 10).await.expect("read");
+    let journal = tide
+        .engine
+        .store()
+        .journal(Some("berthing"), None, 10)
+        .await
+        .expect("read");
     assert!(journal.iter().any(|entry| entry.act == "system.removed"));
 }

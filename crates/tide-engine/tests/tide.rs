@@ -17,45 +17,98 @@ async fn preview_run_and_a_silent_second_run() {
     let tide = Tide::start(60).await;
     let preview = tide.go(Plan::default()).await;
     assert_eq!(preview.state, ChangeSetState::Done);
-    assert!(count(&preview.verdicts, "create") > 20 && count(&preview.verdicts, "join") > 15, "{:?}", preview.verdicts);
     assert!(
-        tide.changes(&preview, Some("on_hold")).await.iter().all(|c| c.change.hold.as_ref().is_some_and(|h| h.text.contains("read-only")))
+        count(&preview.verdicts, "create") > 20 && count(&preview.verdicts, "join") > 15,
+        "{:?}",
+        preview.verdicts
+    );
+    assert!(
+        tide.changes(&preview, Some("on_hold"))
+            .await
+            .iter()
+            .all(|c| c
+                .change
+                .hold
+                .as_ref()
+                .is_some_and(|h| h.text.contains("read-only")))
     );
     // Read-only is the default, and a run obeys it.
     let refused = tide.run().await;
     assert_eq!(count(&refused.states, "done"), 0);
-    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "nothing was written");
+    assert_eq!(
+        tide.berthing.take_writes(),
+        Vec::<String>::new(),
+        "nothing was written"
+    );
 
     tide.engine
         .set_system(
             "berthing",
-            SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+            SystemUpdate {
+                writable: Some(vec![ObjectType::Person]),
+                armed: Some(true),
+                ..SystemUpdate::default()
+            },
             "tester",
         )
         .await
         .expect("set");
     let before = tide.berthing.users().len();
     let run = tide.run().await;
-    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
+    assert_eq!(
+        count(&run.states, "failed"),
+        0,
+        "{:#?}",
+        tide.changes(&run, Some("failed")).await
+    );
     let created = tide.changes(&run, Some("create")).await.len();
-    assert_eq!(tide.berthing.users().len(), before + created, "existing accounts were joined and not made again");
-    let person = tide.people.iter().find(|p| p.phones.len() == 2 && !p.locked && !p.mail.is_empty()).expect("there");
+    assert_eq!(
+        tide.berthing.users().len(),
+        before + created,
+        "existing accounts were joined and not made again"
+    );
+    let person = tide
+        .people
+        .iter()
+        .find(|p| p.phones.len() == 2 && !p.locked && !p.mail.is_empty())
+        .expect("there");
     let user = tide.berthing.user(&person.mail).expect("there");
-    assert_eq!(user[tide_scim::ENTERPRISE]["employeeNumber"], person.number.as_str());
+    assert_eq!(
+        user[tide_scim::ENTERPRISE]["employeeNumber"],
+        person.number.as_str()
+    );
     assert_eq!(user["phoneNumbers"].as_array().map(Vec::len), Some(2));
 
     tide.berthing.take_writes();
     let again = tide.run().await;
-    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new(), "a second run sends no write, though the service normalises");
+    assert_eq!(
+        tide.berthing.take_writes(),
+        Vec::<String>::new(),
+        "a second run sends no write, though the service normalises"
+    );
     assert_eq!(tide.changes(&again, None).await.len(), 0);
-    assert_eq!(tide.engine.store().verify_journal().await.expect("read").map(|n| n > 50), Ok(true));
+    assert_eq!(
+        tide.engine
+            .store()
+            .verify_journal()
+            .await
+            .expect("read")
+            .map(|n| n > 50),
+        Ok(true)
+    );
 }
 
 #[tokio::test]
 async fn the_target_follows_the_directory() {
     let tide = Tide::writable().await;
     tide.run().await;
-    let free: Vec<&Crew> = tide.people.iter().enumerate().filter(|(n, p)| n % 10 > 3 && !p.locked).map(|(_, p)| p).collect();
+    let free: Vec<&Crew> = tide
+        .people
+        .iter()
+        .enumerate()
+        .filter(|(n, p)| n % 10 > 3 && !p.locked)
+        .map(|(_, p)| p)
+        .collect();
     let [changed, renamed, moved, deleted] = [free[0], free[1], free[2], free[3]];
     let id = |mail: &str| tide.berthing.user(mail).map(|u| u["id"].clone());
     let renamed_id = id(&renamed.mail);
@@ -71,34 +124,91 @@ async fn the_target_follows_the_directory() {
         ("mail", "New.Hand@Skerry.Example"),
         ("departmentNumber", "10"),
     ];
-    ldap.add(&new, entry.iter().map(|(k, v)| (*k, set(v))).collect()).await.expect("sent").success().expect("added");
-    ldap.modify(&changed.dn(), vec![ldap3::Mod::Replace("title", set("Admiral"))]).await.expect("sent").success().expect("changed");
-    ldap.modify(&renamed.dn(), vec![ldap3::Mod::Replace("mail", set("wed@skerry.example")), ldap3::Mod::Replace("sn", set("Wed"))])
+    ldap.add(&new, entry.iter().map(|(k, v)| (*k, set(v))).collect())
         .await
         .expect("sent")
         .success()
-        .expect("changed");
-    ldap.modifydn(&renamed.dn(), "uid=wed", true, None).await.expect("sent").success().expect("renamed");
-    ldap.modifydn(&moved.dn(), &format!("uid={}", moved.uid), true, Some(&format!("ou=former,{BASE}")))
+        .expect("added");
+    ldap.modify(
+        &changed.dn(),
+        vec![ldap3::Mod::Replace("title", set("Admiral"))],
+    )
+    .await
+    .expect("sent")
+    .success()
+    .expect("changed");
+    ldap.modify(
+        &renamed.dn(),
+        vec![
+            ldap3::Mod::Replace("mail", set("wed@skerry.example")),
+            ldap3::Mod::Replace("sn", set("Wed")),
+        ],
+    )
+    .await
+    .expect("sent")
+    .success()
+    .expect("changed");
+    ldap.modifydn(&renamed.dn(), "uid=wed", true, None)
         .await
         .expect("sent")
         .success()
-        .expect("moved");
-    ldap.delete(&deleted.dn()).await.expect("sent").success().expect("deleted");
+        .expect("renamed");
+    ldap.modifydn(
+        &moved.dn(),
+        &format!("uid={}", moved.uid),
+        true,
+        Some(&format!("ou=former,{BASE}")),
+    )
+    .await
+    .expect("sent")
+    .success()
+    .expect("moved");
+    ldap.delete(&deleted.dn())
+        .await
+        .expect("sent")
+        .success()
+        .expect("deleted");
 
     let run = tide.run().await;
-    let kinds: Vec<String> = tide.changes(&run, None).await.iter().map(|c| c.change.kind.to_string()).collect();
-    assert_eq!(kinds, ["disable", "disable", "create", "rename", "update", "update"], "leavers first");
+    let kinds: Vec<String> = tide
+        .changes(&run, None)
+        .await
+        .iter()
+        .map(|c| c.change.kind.to_string())
+        .collect();
+    assert_eq!(
+        kinds,
+        ["disable", "disable", "create", "rename", "update", "update"],
+        "leavers first"
+    );
     assert_eq!(count(&run.states, "done"), 6);
     assert!(tide.berthing.user("new.hand@skerry.example").is_some());
-    assert_eq!(tide.berthing.user(&changed.mail).expect("there")["title"], "Admiral");
-    assert_eq!(id("wed@skerry.example"), renamed_id, "renamed without losing its id");
+    assert_eq!(
+        tide.berthing.user(&changed.mail).expect("there")["title"],
+        "Admiral"
+    );
+    assert_eq!(
+        id("wed@skerry.example"),
+        renamed_id,
+        "renamed without losing its id"
+    );
     for leaver in [moved, deleted] {
-        assert_eq!(tide.berthing.user(&leaver.mail).expect("kept")["active"], false);
+        assert_eq!(
+            tide.berthing.user(&leaver.mail).expect("kept")["active"],
+            false
+        );
     }
     let why = tide.engine.why(&deleted.number).await.expect("explained");
-    let line = why[0].accounts.iter().find(|a| a.decided.system == "berthing").expect("a line");
-    assert!(line.decided.reason.text.contains("harbour no longer holds"), "{}", line.decided.reason.text);
+    let line = why[0]
+        .accounts
+        .iter()
+        .find(|a| a.decided.system == "berthing")
+        .expect("a line");
+    assert!(
+        line.decided.reason.text.contains("harbour no longer holds"),
+        "{}",
+        line.decided.reason.text
+    );
     tide.berthing.take_writes();
     tide.run().await;
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
@@ -109,11 +219,29 @@ async fn a_cut_in_the_middle_of_paging_disables_nobody() {
     let tide = Tide::writable().await;
     tide.run().await;
     tide.berthing.take_writes();
-    tide.harbour.temper(Temper { cut_after: Some(30), ..Temper::default() });
+    tide.harbour.temper(Temper {
+        cut_after: Some(30),
+        ..Temper::default()
+    });
     let run = tide.run().await;
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
-    assert!(run.note.as_deref().is_some_and(|n| n.contains("harbour could not be read completely")), "{:?}", run.note);
-    assert!(tide.engine.store().population().await.expect("read").accounts.iter().all(|a| a.absent_since.is_none()));
+    assert!(
+        run.note
+            .as_deref()
+            .is_some_and(|n| n.contains("harbour could not be read completely")),
+        "{:?}",
+        run.note
+    );
+    assert!(
+        tide.engine
+            .store()
+            .population()
+            .await
+            .expect("read")
+            .accounts
+            .iter()
+            .all(|a| a.absent_since.is_none())
+    );
 }
 
 #[tokio::test]
@@ -121,10 +249,24 @@ async fn lost_answers_and_passing_faults_lose_nothing_and_double_nothing() {
     let tide = Tide::writable().await;
     tide.shows_new_ones_within(1).await;
     use Mischief::{Close, DoAndClose, DoAndFail, DoAndPoint, DoAndSayNothing, Fail, Hurry};
-    tide.berthing.mischief_on_writes(&[DoAndClose, Close, Fail, Hurry, DoAndClose, DoAndFail, DoAndSayNothing, DoAndPoint]);
+    tide.berthing.mischief_on_writes(&[
+        DoAndClose,
+        Close,
+        Fail,
+        Hurry,
+        DoAndClose,
+        DoAndFail,
+        DoAndSayNothing,
+        DoAndPoint,
+    ]);
     let before = tide.berthing.users().len();
     let run = tide.run().await;
-    assert_eq!(count(&run.states, "failed"), 0, "{:#?}", tide.changes(&run, Some("failed")).await);
+    assert_eq!(
+        count(&run.states, "failed"),
+        0,
+        "{:#?}",
+        tide.changes(&run, Some("failed")).await
+    );
     let created = tide.changes(&run, Some("create")).await;
     // Whoever is not shown is looked for until they would be shown, and made then.
     tokio::time::sleep(std::time::Duration::from_millis(1200)).await;
@@ -132,7 +274,12 @@ async fn lost_answers_and_passing_faults_lose_nothing_and_double_nothing() {
         tide.run().await;
     }
     assert_eq!(tide.berthing.users().len(), before + created.len());
-    let mut numbers: Vec<String> = tide.berthing.users().iter().filter_map(|u| u["externalId"].as_str().map(str::to_owned)).collect();
+    let mut numbers: Vec<String> = tide
+        .berthing
+        .users()
+        .iter()
+        .filter_map(|u| u["externalId"].as_str().map(str::to_owned))
+        .collect();
     let all = numbers.len();
     numbers.sort();
     numbers.dedup();
@@ -146,18 +293,34 @@ async fn one_refusal_stops_neither_the_others_nor_a_refused_token_is_asked_again
     let run = tide.run().await;
     let failed = tide.changes(&run, Some("failed")).await;
     assert_eq!(failed.len(), 1);
-    assert!(failed[0].error.as_deref().is_some_and(|e| e.contains("HTTP 409")) && failed[0].remedy.is_some());
+    assert!(
+        failed[0]
+            .error
+            .as_deref()
+            .is_some_and(|e| e.contains("HTTP 409"))
+            && failed[0].remedy.is_some()
+    );
     assert!(count(&run.states, "done") > 20);
     // What failed is decided again, and succeeds.
     let again = tide.run().await;
-    assert_eq!((count(&again.states, "done"), count(&again.states, "failed")), (1, 0));
+    assert_eq!(
+        (count(&again.states, "done"), count(&again.states, "failed")),
+        (1, 0)
+    );
 
     let tide = Tide::writable().await;
     tide.berthing.mischief_on_writes(&[Mischief::Refuse; 17]);
     let run = tide.run().await;
     let failed = tide.changes(&run, Some("failed")).await;
-    assert!(failed.iter().any(|c| c.error.as_deref().is_some_and(|e| e.contains("refuses the token"))));
-    assert!(tide.berthing.take_writes().len() <= 16, "only what was on its way was sent after the refusal");
+    assert!(failed.iter().any(|c| {
+        c.error
+            .as_deref()
+            .is_some_and(|e| e.contains("refuses the token"))
+    }));
+    assert!(
+        tide.berthing.take_writes().len() <= 16,
+        "only what was on its way was sent after the refusal"
+    );
 }
 
 #[tokio::test]
@@ -166,13 +329,36 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
     let broken = &tide.people[5];
     tide.harbour.corrupt(&broken.uid, "sn", &[0xff]);
     let twin = &tide.people[6];
-    tide.harbour.corrupt(&tide.people[15].uid, "employeeNumber", twin.number.as_bytes());
+    tide.harbour.corrupt(
+        &tide.people[15].uid,
+        "employeeNumber",
+        twin.number.as_bytes(),
+    );
     tide.harbour.corrupt(&tide.people[25].uid, "mail", b" ");
     let run = tide.run().await;
-    let held: Vec<String> = tide.lines(&run, "on_hold").await.iter().map(|l| l.decided.reason.text.clone()).collect();
-    assert!(held.iter().any(|t| t.contains("the record is broken: sn is not UTF-8")), "{held:#?}");
-    assert_eq!(held.iter().filter(|t| t.contains(&format!("employeeNumber {} is held by", twin.number))).count(), 4, "{held:#?}");
-    assert!(held.iter().any(|t| t == "waits for a value of mail: it is required"), "{held:#?}");
+    let held: Vec<String> = tide
+        .lines(&run, "on_hold")
+        .await
+        .iter()
+        .map(|l| l.decided.reason.text.clone())
+        .collect();
+    assert!(
+        held.iter()
+            .any(|t| t.contains("the record is broken: sn is not UTF-8")),
+        "{held:#?}"
+    );
+    assert_eq!(
+        held.iter()
+            .filter(|t| t.contains(&format!("employeeNumber {} is held by", twin.number)))
+            .count(),
+        4,
+        "{held:#?}"
+    );
+    assert!(
+        held.iter()
+            .any(|t| t == "waits for a value of mail: it is required"),
+        "{held:#?}"
+    );
     assert!(count(&run.states, "done") > 20);
 }
 
@@ -180,14 +366,45 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
 async fn a_bound_run_sends_what_the_preview_showed_and_nothing_else() {
     let tide = Tide::writable().await;
     let preview = tide.go(Plan::default()).await;
-    let late = tide.people.iter().enumerate().find(|(n, p)| n % 10 > 3 && !p.mail.is_empty()).expect("there").1;
+    let late = tide
+        .people
+        .iter()
+        .enumerate()
+        .find(|(n, p)| n % 10 > 3 && !p.mail.is_empty())
+        .expect("there")
+        .1;
     let mut ldap = edit(&tide).await;
-    ldap.modify(&late.dn(), vec![ldap3::Mod::Replace("title", set("Changed meanwhile"))]).await.expect("sent").success().expect("changed");
-    let run = tide.go(Plan { carry_out: true, preview: Some(preview.id), ..Plan::default() }).await;
+    ldap.modify(
+        &late.dn(),
+        vec![ldap3::Mod::Replace("title", set("Changed meanwhile"))],
+    )
+    .await
+    .expect("sent")
+    .success()
+    .expect("changed");
+    let run = tide
+        .go(Plan {
+            carry_out: true,
+            preview: Some(preview.id),
+            ..Plan::default()
+        })
+        .await;
     let held = tide.changes(&run, Some("on_hold")).await;
     assert_eq!(held.len(), 1, "{held:#?}");
-    assert!(held[0].change.hold.as_ref().is_some_and(|h| h.text.contains("not in preview")));
-    assert!(run.note.as_deref().is_some_and(|n| n.contains("1 changes are held that preview")), "{:?}", run.note);
+    assert!(
+        held[0]
+            .change
+            .hold
+            .as_ref()
+            .is_some_and(|h| h.text.contains("not in preview"))
+    );
+    assert!(
+        run.note
+            .as_deref()
+            .is_some_and(|n| n.contains("1 changes are held that preview")),
+        "{:?}",
+        run.note
+    );
 }
 
 #[tokio::test]
@@ -195,18 +412,49 @@ async fn secrets_stand_nowhere_in_clear() {
     let tide = Tide::writable().await;
     tide.run().await;
     // A secret is tested before it takes the place of another, unless somebody says so.
-    let error = tide.engine.set_secret("berthing", "canary-new-token", false, "tester").await.expect_err("refused");
-    assert!(error.to_string().contains("the old secret stays"), "{error}");
-    assert!(tide.engine.check_system("berthing", None).await.expect("tested").healthy(), "the old one works on");
-    tide.engine.set_secret("berthing", "berth-token", false, "tester").await.expect("tested and set");
-    tide.engine.set_secret("berthing", "canary-new-token", true, "tester").await.expect("set");
+    let error = tide
+        .engine
+        .set_secret("berthing", "canary-new-token", false, "tester")
+        .await
+        .expect_err("refused");
+    assert!(
+        error.to_string().contains("the old secret stays"),
+        "{error}"
+    );
+    assert!(
+        tide.engine
+            .check_system("berthing", None)
+            .await
+            .expect("tested")
+            .healthy(),
+        "the old one works on"
+    );
+    tide.engine
+        .set_secret("berthing", "berth-token", false, "tester")
+        .await
+        .expect("tested and set");
+    tide.engine
+        .set_secret("berthing", "canary-new-token", true, "tester")
+        .await
+        .expect("set");
     let run = tide.run().await;
-    let everything = format!("{:?}{:?}", run, tide.engine.store().journal(None, None, 1000).await.expect("read"));
+    let everything = format!(
+        "{:?}{:?}",
+        run,
+        tide.engine
+            .store()
+            .journal(None, None, 1000)
+            .await
+            .expect("read")
+    );
     for canary in [PASSWORD, "canary-new-token", "berth-token"] {
         assert!(!everything.contains(canary));
         for entry in std::fs::read_dir(tide.folder.path()).expect("listed") {
             let bytes = std::fs::read(entry.expect("entry").path()).expect("read");
-            assert!(!bytes.windows(canary.len()).any(|w| w == canary.as_bytes()), "{canary}");
+            assert!(
+                !bytes.windows(canary.len()).any(|w| w == canary.as_bytes()),
+                "{canary}"
+            );
         }
     }
 }
@@ -214,20 +462,35 @@ async fn secrets_stand_nowhere_in_clear() {
 #[tokio::test]
 async fn every_account_of_a_large_directory_is_kept() {
     let people = tide_standins::world::people(tide_standins::world::SEED, 4500);
-    let harbour =
-        tide_standins::directory::Directory::start(&tide_standins::world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
+    let harbour = tide_standins::directory::Directory::start(
+        &tide_standins::world::directory(&people, PASSWORD),
+        PASSWORD,
+    )
+    .await
+    .expect("starts");
     let tide = Tide::start(10).await;
-    let settings =
-        serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 300, "timeout_seconds": 60});
-    let new = tide_engine::NewSystem { name: "great".into(), kind: SystemKind::Ldap, settings, secret: Some(PASSWORD.into()) };
+    let settings = serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 300, "timeout_seconds": 60});
+    let new = tide_engine::NewSystem {
+        name: "great".into(),
+        kind: SystemKind::Ldap,
+        settings,
+        secret: Some(PASSWORD.into()),
+    };
     tide.engine.add_system(new, "tester").await.expect("added");
     // Twice: the second reading looks up what the first one kept.
     for _ in 0..2 {
         let reads = tide.engine.read_by_name("great").await.expect("read");
         assert_eq!(reads[0].error, None);
         let kept = tide.engine.store().account_counts().await.expect("counted");
-        let kept = kept.iter().find(|(system, ..)| system == "great").map_or(0, |(_, count, _)| *count);
-        assert_eq!((reads[0].seen as i64, reads[0].absent), (kept, 0), "what was shown is kept, and nobody is absent");
+        let kept = kept
+            .iter()
+            .find(|(system, ..)| system == "great")
+            .map_or(0, |(_, count, _)| *count);
+        assert_eq!(
+            (reads[0].seen as i64, reads[0].absent),
+            (kept, 0),
+            "what was shown is kept, and nobody is absent"
+        );
         assert!(kept > 4500, "{kept}");
     }
 }
@@ -238,7 +501,11 @@ async fn a_service_that_shows_new_accounts_late_gets_none_twice() {
     tide.shows_new_ones_within(3).await;
     tide.berthing.let_names_repeat();
     tide.berthing.show_late(std::time::Duration::from_secs(2));
-    tide.berthing.mischief_on_writes(&[Mischief::DoAndClose, Mischief::DoAndFail, Mischief::DoAndSayNothing]);
+    tide.berthing.mischief_on_writes(&[
+        Mischief::DoAndClose,
+        Mischief::DoAndFail,
+        Mischief::DoAndSayNothing,
+    ]);
     let before = tide.berthing.users().len();
     let run = tide.run().await;
     let wanted = before + tide.changes(&run, Some("create")).await.len();
@@ -248,7 +515,14 @@ async fn a_service_that_shows_new_accounts_late_gets_none_twice() {
     }
     assert_eq!(tide.berthing.users().len(), wanted);
     let found = tide.changes(&run, Some("create")).await;
-    let later = found.iter().filter(|row| row.error.as_deref().is_some_and(|note| note.contains("found by its values"))).count();
+    let later = found
+        .iter()
+        .filter(|row| {
+            row.error
+                .as_deref()
+                .is_some_and(|note| note.contains("found by its values"))
+        })
+        .count();
     assert_eq!(later, 3, "the three that were made in silence were found");
 }
 
@@ -258,20 +532,48 @@ async fn whoever_a_list_did_not_show_while_it_changed_is_not_taken_for_absent() 
     tide.run().await;
     let users = tide.berthing.users();
     let id = |at: usize| users[at]["id"].as_str().expect("an id").to_owned();
-    // Between the first and the second page one is deleted and another one made: the count stays, and somebody moves up a page.
-    let settings = serde_json::json!({"url": tide.berthing.url, "timeout_seconds": 30, "page_size": 20});
-    tide.engine.set_settings("berthing", settings, None, "tester").await.expect("set");
+    // Between the first and the second page one is deleted and another one made: the count stays,
+    // and somebody moves up a page.
+    let settings =
+        serde_json::json!({"url": tide.berthing.url, "timeout_seconds": 30, "page_size": 20});
+    tide.engine
+        .set_settings("berthing", settings, None, "tester")
+        .await
+        .expect("set");
     let (deleted, moved) = (id(10), id(20));
     let new = serde_json::json!({"schemas": [tide_scim::USER], "userName": "made.meanwhile@skerry.example", "active": true});
     tide.berthing.change_after_a_page(&deleted, new);
     let row = tide.engine.store().system("berthing").await.expect("there");
-    let read = tide.engine.read_system(&row, &[tide_core::ObjectType::Person]).await.expect("read");
+    let read = tide
+        .engine
+        .read_system(&row, &[tide_core::ObjectType::Person])
+        .await
+        .expect("read");
     assert!(read[0].error.is_none(), "{read:?}");
-    let accounts = tide.engine.store().population().await.expect("read").accounts;
-    let one = accounts.iter().find(|account| account.key == moved).expect("known");
-    assert!(one.absent_since.is_none(), "it is there, and no page showed it");
-    let read = tide.engine.read_system(&row, &[tide_core::ObjectType::Person]).await.expect("read");
-    assert_eq!(read[0].absent, 1, "the one that was deleted is missed by the next reading");
+    let accounts = tide
+        .engine
+        .store()
+        .population()
+        .await
+        .expect("read")
+        .accounts;
+    let one = accounts
+        .iter()
+        .find(|account| account.key == moved)
+        .expect("known");
+    assert!(
+        one.absent_since.is_none(),
+        "it is there, and no page showed it"
+    );
+    let read = tide
+        .engine
+        .read_system(&row, &[tide_core::ObjectType::Person])
+        .await
+        .expect("read");
+    assert_eq!(
+        read[0].absent, 1,
+        "the one that was deleted is missed by the next reading"
+    );
 }
 
 #[tokio::test]
@@ -279,18 +581,45 @@ async fn a_system_that_shows_far_fewer_than_before_removes_nobody() {
     let tide = Tide::writable().await;
     tide.run().await;
     let present = async || {
-        let accounts = tide.engine.store().population().await.expect("read").accounts;
-        accounts.iter().filter(|account| account.system == "harbour" && account.absent_since.is_none()).count()
+        let accounts = tide
+            .engine
+            .store()
+            .population()
+            .await
+            .expect("read")
+            .accounts;
+        accounts
+            .iter()
+            .filter(|account| account.system == "harbour" && account.absent_since.is_none())
+            .count()
     };
     let before = present().await;
-    // The service account sees one department only: the reading is complete, as far as the directory says.
-    tide.harbour.temper(Temper { shows_only: Some(tide.people[0].container()), ..Temper::default() });
+    // The service account sees one department only: the reading is complete, as far as the
+    // directory says.
+    tide.harbour.temper(Temper {
+        shows_only: Some(tide.people[0].container()),
+        ..Temper::default()
+    });
     let row = tide.engine.store().system("harbour").await.expect("there");
-    let read = tide.engine.read_system(&row, &[tide_core::ObjectType::Person]).await.expect("read");
-    assert_eq!(read[0].error.as_ref().map(|error| error.code), Some("shrunk"), "{read:?}");
+    let read = tide
+        .engine
+        .read_system(&row, &[tide_core::ObjectType::Person])
+        .await
+        .expect("read");
+    assert_eq!(
+        read[0].error.as_ref().map(|error| error.code),
+        Some("shrunk"),
+        "{read:?}"
+    );
     assert_eq!(present().await, before);
     let run = tide.run().await;
-    assert!(run.note.as_deref().is_some_and(|note| note.contains("harbour could not be read completely")), "{:?}", run.note);
+    assert!(
+        run.note
+            .as_deref()
+            .is_some_and(|note| note.contains("harbour could not be read completely")),
+        "{:?}",
+        run.note
+    );
     assert_eq!(count(&run.states, "done"), 0, "{:?}", run.states);
 }
 
@@ -300,10 +629,32 @@ async fn cancelling_interrupts_a_reading() {
     tide.run().await;
     // Longer than anybody waits for the end below.
     tide.berthing.delay(std::time::Duration::from_secs(120));
-    let id = tide.engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
+    let id = tide
+        .engine
+        .begin(
+            Plan {
+                carry_out: true,
+                ..Plan::default()
+            },
+            "tester",
+        )
+        .await
+        .expect("begins");
     tokio::time::sleep(std::time::Duration::from_millis(300)).await;
     tide.engine.cancel(id).expect("canceled");
     let set = tide.ended(id).await;
-    assert_eq!((set.state.as_str(), set.note.as_deref()), ("canceled", Some("cancelled before anything was decided")));
-    assert!(tide.engine.store().population().await.expect("read").accounts.iter().all(|account| account.absent_since.is_none()));
+    assert_eq!(
+        (set.state.as_str(), set.note.as_deref()),
+        ("canceled", Some("cancelled before anything was decided"))
+    );
+    assert!(
+        tide.engine
+            .store()
+            .population()
+            .await
+            .expect("read")
+            .accounts
+            .iter()
+            .all(|account| account.absent_since.is_none())
+    );
 }

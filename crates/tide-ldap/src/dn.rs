@@ -39,7 +39,11 @@ impl std::str::FromStr for Dn {
     type Err = DnError;
 
     fn from_str(text: &str) -> Result<Self, DnError> {
-        let fail = |at: usize, problem| DnError { text: text.to_owned(), at: at + 1, problem };
+        let fail = |at: usize, problem| DnError {
+            text: text.to_owned(),
+            at: at + 1,
+            problem,
+        };
         let chars: Vec<char> = text.chars().collect();
         let mut rdns = Vec::new();
         let mut at = 0;
@@ -50,20 +54,30 @@ impl std::str::FromStr for Dn {
             let mut rdn: Rdn = Vec::new();
             loop {
                 let start = at;
-                while chars.get(at).is_some_and(|c| !matches!(c, '=' | ',' | '+' | ';')) {
+                while chars
+                    .get(at)
+                    .is_some_and(|c| !matches!(c, '=' | ',' | '+' | ';'))
+                {
                     at += 1;
                 }
                 if chars.get(at) != Some(&'=') {
                     return Err(fail(start, "a type and `=` are missing"));
                 }
-                let kind: String = chars[start..at].iter().collect::<String>().trim().to_owned();
+                let kind: String = chars[start..at]
+                    .iter()
+                    .collect::<String>()
+                    .trim()
+                    .to_owned();
                 let named = kind.starts_with(|c: char| c.is_ascii_alphanumeric())
-                    && kind.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.'));
+                    && kind
+                        .chars()
+                        .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.'));
                 if !named {
                     return Err(fail(start, "the type before `=` is not a name"));
                 }
                 at += 1;
-                let value = read_value(&chars, &mut at).map_err(|(at, problem)| fail(at, problem))?;
+                let value =
+                    read_value(&chars, &mut at).map_err(|(at, problem)| fail(at, problem))?;
                 rdn.push((kind, value));
                 match chars.get(at) {
                     Some('+') => at += 1,
@@ -87,7 +101,10 @@ fn read_value(chars: &[char], at: &mut usize) -> Result<String, (usize, &'static
     let mut kept = 0;
     if chars.get(*at) == Some(&'#') {
         // RFC 4514 §2.4: the value's BER in hexadecimal. It is kept as written.
-        while chars.get(*at).is_some_and(|c| !matches!(c, ',' | '+' | ';')) {
+        while chars
+            .get(*at)
+            .is_some_and(|c| !matches!(c, ',' | '+' | ';'))
+        {
             bytes.extend(chars[*at].to_string().bytes());
             *at += 1;
         }
@@ -97,8 +114,14 @@ fn read_value(chars: &[char], at: &mut usize) -> Result<String, (usize, &'static
         match c {
             ',' | '+' | ';' => break,
             '\\' => {
-                let next = chars.get(*at + 1).copied().ok_or((*at, "nothing follows the backslash"))?;
-                if let (Some(high), Some(low)) = (next.to_digit(16), chars.get(*at + 2).and_then(|c| c.to_digit(16))) {
+                let next = chars
+                    .get(*at + 1)
+                    .copied()
+                    .ok_or((*at, "nothing follows the backslash"))?;
+                if let (Some(high), Some(low)) = (
+                    next.to_digit(16),
+                    chars.get(*at + 2).and_then(|c| c.to_digit(16)),
+                ) {
                     bytes.push((high * 16 + low) as u8);
                     *at += 3;
                 } else {
@@ -182,7 +205,9 @@ impl Dn {
 
     /// The name of the entry above, if there is one.
     pub fn parent(&self) -> Option<Dn> {
-        (self.rdns.len() > 1).then(|| Dn { rdns: self.rdns[1..].to_vec() })
+        (self.rdns.len() > 1).then(|| Dn {
+            rdns: self.rdns[1..].to_vec(),
+        })
     }
 
     /// A name below this one.
@@ -215,7 +240,9 @@ impl Dn {
     /// How many levels this entry lies below another: 0 for itself, `None` if it is elsewhere.
     pub fn depth_below(&self, above: &Dn) -> Option<usize> {
         let depth = self.rdns.len().checked_sub(above.rdns.len())?;
-        let tail = Dn { rdns: self.rdns[depth..].to_vec() };
+        let tail = Dn {
+            rdns: self.rdns[depth..].to_vec(),
+        };
         (tail == *above).then_some(depth)
     }
 
@@ -226,7 +253,10 @@ impl Dn {
 }
 
 fn rdn_text(rdn: &Rdn) -> String {
-    let parts: Vec<String> = rdn.iter().map(|(kind, value)| format!("{kind}={}", escape_value(value))).collect();
+    let parts: Vec<String> = rdn
+        .iter()
+        .map(|(kind, value)| format!("{kind}={}", escape_value(value)))
+        .collect();
     parts.join("+")
 }
 

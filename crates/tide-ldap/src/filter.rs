@@ -21,7 +21,8 @@ pub enum LdapFilter {
     Equal(String, Vec<u8>),
     /// The attribute has a value.
     Present(String),
-    /// The attribute has a value with these parts in this order; the first and the last may be missing.
+    /// The attribute has a value with these parts in this order; the first and the last may be
+    /// missing.
     Parts(String, Option<Vec<u8>>, Vec<Vec<u8>>, Option<Vec<u8>>),
     /// A value is at least this.
     AtLeast(String, Vec<u8>),
@@ -48,7 +49,8 @@ const MAX: (usize, usize) = (8192, 32);
 pub const BITS_ALL: &str = "1.2.840.113556.1.4.803";
 /// One bit of a number is set.
 pub const BITS_ANY: &str = "1.2.840.113556.1.4.804";
-/// A reference leads to the value over any number of steps (a domain controller's own matching rule).
+/// A reference leads to the value over any number of steps (a domain controller's own matching
+/// rule).
 pub const IN_CHAIN: &str = "1.2.840.113556.1.4.1941";
 
 impl std::str::FromStr for LdapFilter {
@@ -57,9 +59,15 @@ impl std::str::FromStr for LdapFilter {
     fn from_str(text: &str) -> Result<Self, LdapFilterError> {
         let text = text.trim();
         if text.len() > MAX.0 {
-            return Err(LdapFilterError { at: MAX.0, problem: "the filter is too long" });
+            return Err(LdapFilterError {
+                at: MAX.0,
+                problem: "the filter is too long",
+            });
         }
-        let mut reader = LdapFilterParser { text: text.as_bytes(), at: 0 };
+        let mut reader = LdapFilterParser {
+            text: text.as_bytes(),
+            at: 0,
+        };
         let filter = reader.filter(0)?;
         if reader.at < text.len() {
             return Err(reader.fail("something is left over"));
@@ -75,7 +83,10 @@ struct LdapFilterParser<'a> {
 
 impl LdapFilterParser<'_> {
     fn fail(&self, problem: &'static str) -> LdapFilterError {
-        LdapFilterError { at: self.at + 1, problem }
+        LdapFilterError {
+            at: self.at + 1,
+            problem,
+        }
     }
 
     fn take(&mut self, wanted: u8, problem: &'static str) -> Result<(), LdapFilterError> {
@@ -111,23 +122,40 @@ impl LdapFilterParser<'_> {
         while self.text.get(self.at) == Some(&b'(') {
             all.push(self.filter(depth + 1)?);
         }
-        if all.is_empty() { Err(self.fail("a filter in ( ) is missing")) } else { Ok(all) }
+        if all.is_empty() {
+            Err(self.fail("a filter in ( ) is missing"))
+        } else {
+            Ok(all)
+        }
     }
 
     fn item(&mut self) -> Result<LdapFilter, LdapFilterError> {
         let start = self.at;
-        while self.text.get(self.at).is_some_and(|b| !matches!(b, b'=' | b'>' | b'<' | b'~' | b':' | b'(' | b')' | b'*')) {
+        while self
+            .text
+            .get(self.at)
+            .is_some_and(|b| !matches!(b, b'=' | b'>' | b'<' | b'~' | b':' | b'(' | b')' | b'*'))
+        {
             self.at += 1;
         }
-        let name = String::from_utf8_lossy(&self.text[start..self.at]).trim().to_owned();
+        let name = String::from_utf8_lossy(&self.text[start..self.at])
+            .trim()
+            .to_owned();
         if !is_attribute_name(&name) {
-            return Err(LdapFilterError { at: start + 1, problem: "an attribute's name is missing" });
+            return Err(LdapFilterError {
+                at: start + 1,
+                problem: "an attribute's name is missing",
+            });
         }
         let sign = self.text.get(self.at).copied();
         if sign == Some(b':') {
             self.at += 1;
             let from = self.at;
-            while self.text.get(self.at).is_some_and(|b| *b != b':' && *b != b')') {
+            while self
+                .text
+                .get(self.at)
+                .is_some_and(|b| *b != b':' && *b != b')')
+            {
                 self.at += 1;
             }
             let rule = String::from_utf8_lossy(&self.text[from..self.at]).into_owned();
@@ -155,7 +183,11 @@ impl LdapFilterParser<'_> {
             (_, [first, last]) if first.is_empty() && last.is_empty() => LdapFilter::Present(name),
             (_, [first, between @ .., last]) => {
                 let some = |part: &Vec<u8>| (!part.is_empty()).then(|| part.clone());
-                let between = between.iter().filter(|part| !part.is_empty()).cloned().collect();
+                let between = between
+                    .iter()
+                    .filter(|part| !part.is_empty())
+                    .cloned()
+                    .collect();
                 LdapFilter::Parts(name, some(first), between, some(last))
             }
             (_, []) => return Err(self.fail("a value is missing")),
@@ -175,14 +207,21 @@ impl LdapFilterParser<'_> {
                 b'(' => return Err(self.fail("( in a value is written \\28")),
                 b'*' => parts.push(Vec::new()),
                 b'\\' => {
-                    let hex = |at: usize| self.text.get(at).and_then(|b| char::from(*b).to_digit(16));
+                    let hex =
+                        |at: usize| self.text.get(at).and_then(|b| char::from(*b).to_digit(16));
                     let (Some(high), Some(low)) = (hex(self.at), hex(self.at + 1)) else {
                         return Err(self.fail("\\ is followed by two hexadecimal digits"));
                     };
                     self.at += 2;
-                    parts.last_mut().into_iter().for_each(|part| part.push((high * 16 + low) as u8));
+                    parts
+                        .last_mut()
+                        .into_iter()
+                        .for_each(|part| part.push((high * 16 + low) as u8));
                 }
-                plain => parts.last_mut().into_iter().for_each(|part| part.push(plain)),
+                plain => parts
+                    .last_mut()
+                    .into_iter()
+                    .for_each(|part| part.push(plain)),
             }
         }
         Err(self.fail("a filter ends with )"))
@@ -197,7 +236,11 @@ impl LdapFilter {
     /// Does it hold for a record? `get` gives an attribute's values as texts, none for one that is
     /// not there; texts are compared without regard to case, numbers as numbers.
     pub fn holds(&self, get: &dyn Fn(&str) -> Vec<String>) -> bool {
-        let any = |name: &str, test: &dyn Fn(&str) -> bool| get(name).iter().any(|value| test(&value.trim().to_lowercase()));
+        let any = |name: &str, test: &dyn Fn(&str) -> bool| {
+            get(name)
+                .iter()
+                .any(|value| test(&value.trim().to_lowercase()))
+        };
         let order = |value: &str, other: &str| match (value.parse::<i64>(), other.parse::<i64>()) {
             (Ok(value), Ok(other)) => value.cmp(&other),
             _ => value.cmp(other),
@@ -208,22 +251,39 @@ impl LdapFilter {
             LdapFilter::Not(part) => !part.holds(get),
             LdapFilter::Present(name) => !get(name).is_empty(),
             LdapFilter::Equal(name, wanted) => any(name, &|value| value == folded(wanted)),
-            LdapFilter::AtLeast(name, wanted) => any(name, &|value| order(value, &folded(wanted)).is_ge()),
-            LdapFilter::AtMost(name, wanted) => any(name, &|value| order(value, &folded(wanted)).is_le()),
+            LdapFilter::AtLeast(name, wanted) => {
+                any(name, &|value| order(value, &folded(wanted)).is_ge())
+            }
+            LdapFilter::AtMost(name, wanted) => {
+                any(name, &|value| order(value, &folded(wanted)).is_le())
+            }
             LdapFilter::Parts(name, first, between, last) => any(name, &|value| {
                 let start = first.as_ref().map(|part| folded(part)).unwrap_or_default();
-                let Some(mut rest) = value.strip_prefix(start.as_str()) else { return false };
+                let Some(mut rest) = value.strip_prefix(start.as_str()) else {
+                    return false;
+                };
                 for part in between {
                     let part = folded(part);
-                    let Some(at) = rest.find(&part) else { return false };
+                    let Some(at) = rest.find(&part) else {
+                        return false;
+                    };
                     rest = &rest[at + part.len()..];
                 }
-                last.as_ref().is_none_or(|part| rest.ends_with(&folded(part)))
+                last.as_ref()
+                    .is_none_or(|part| rest.ends_with(&folded(part)))
             }),
             LdapFilter::Extended(name, rule, wanted) => {
-                let Ok(bits) = folded(wanted).parse::<i64>() else { return false };
+                let Ok(bits) = folded(wanted).parse::<i64>() else {
+                    return false;
+                };
                 any(name, &|value| {
-                    value.parse::<i64>().is_ok_and(|number| if rule == BITS_ALL { number & bits == bits } else { number & bits != 0 })
+                    value.parse::<i64>().is_ok_and(|number| {
+                        if rule == BITS_ALL {
+                            number & bits == bits
+                        } else {
+                            number & bits != 0
+                        }
+                    })
                 })
             }
         }
@@ -232,7 +292,9 @@ impl LdapFilter {
     /// The attributes that it reads.
     pub fn reads(&self) -> Vec<&str> {
         match self {
-            LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().flat_map(LdapFilter::reads).collect(),
+            LdapFilter::All(parts) | LdapFilter::Any(parts) => {
+                parts.iter().flat_map(LdapFilter::reads).collect()
+            }
             LdapFilter::Not(part) => part.reads(),
             LdapFilter::Equal(name, _)
             | LdapFilter::Present(name)
@@ -261,7 +323,9 @@ pub fn escape_value(value: &[u8]) -> String {
     let mut out = String::with_capacity(value.len() + 4);
     for &byte in value {
         match byte {
-            b'*' | b'(' | b')' | b'\\' | 0..=0x1f | 0x7f..=0xff => out.push_str(&format!("\\{byte:02x}")),
+            b'*' | b'(' | b')' | b'\\' | 0..=0x1f | 0x7f..=0xff => {
+                out.push_str(&format!("\\{byte:02x}"))
+            }
             plain => out.push(char::from(plain)),
         }
     }
@@ -270,7 +334,11 @@ pub fn escape_value(value: &[u8]) -> String {
 
 /// An attribute description (RFC 4512 §2.5): a name or OID, perhaps with options.
 pub fn is_attribute_name(name: &str) -> bool {
-    !name.is_empty() && name.len() <= 128 && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | ';'))
+    !name.is_empty()
+        && name.len() <= 128
+        && name
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | ';'))
 }
 
 impl fmt::Display for LdapFilter {
@@ -282,18 +350,33 @@ impl fmt::Display for LdapFilter {
             }
             f.write_str(")")
         };
-        let name = |name: &str| if is_attribute_name(name) { name.to_owned() } else { "undefined".into() };
+        let name = |name: &str| {
+            if is_attribute_name(name) {
+                name.to_owned()
+            } else {
+                "undefined".into()
+            }
+        };
         match self {
             LdapFilter::All(parts) => several(f, '&', parts),
             LdapFilter::Any(parts) => several(f, '|', parts),
             LdapFilter::Not(part) => write!(f, "(!{part})"),
-            LdapFilter::Equal(attribute, value) => write!(f, "({}={})", name(attribute), escape_value(value)),
+            LdapFilter::Equal(attribute, value) => {
+                write!(f, "({}={})", name(attribute), escape_value(value))
+            }
             LdapFilter::Present(attribute) => write!(f, "({}=*)", name(attribute)),
-            LdapFilter::AtLeast(attribute, value) => write!(f, "({}>={})", name(attribute), escape_value(value)),
-            LdapFilter::AtMost(attribute, value) => write!(f, "({}<={})", name(attribute), escape_value(value)),
-            LdapFilter::Extended(attribute, rule, value) => write!(f, "({}:{rule}:={})", name(attribute), escape_value(value)),
+            LdapFilter::AtLeast(attribute, value) => {
+                write!(f, "({}>={})", name(attribute), escape_value(value))
+            }
+            LdapFilter::AtMost(attribute, value) => {
+                write!(f, "({}<={})", name(attribute), escape_value(value))
+            }
+            LdapFilter::Extended(attribute, rule, value) => {
+                write!(f, "({}:{rule}:={})", name(attribute), escape_value(value))
+            }
             LdapFilter::Parts(attribute, first, between, last) => {
-                let of = |part: &Option<Vec<u8>>| part.as_deref().map(escape_value).unwrap_or_default();
+                let of =
+                    |part: &Option<Vec<u8>>| part.as_deref().map(escape_value).unwrap_or_default();
                 write!(f, "({}={}*", name(attribute), of(first))?;
                 for part in between {
                     write!(f, "{}*", escape_value(part))?;
@@ -310,8 +393,10 @@ mod tests {
 
     #[test]
     fn parts_are_put_together() {
-        let filter =
-            LdapFilter::All(vec![LdapFilter::equal("objectClass", "person"), LdapFilter::Not(Box::new(LdapFilter::present("mail")))]);
+        let filter = LdapFilter::All(vec![
+            LdapFilter::equal("objectClass", "person"),
+            LdapFilter::Not(Box::new(LdapFilter::present("mail"))),
+        ]);
         assert_eq!(filter.to_string(), "(&(objectClass=person)(!(mail=*)))");
     }
 
@@ -338,14 +423,30 @@ mod tests {
             ("(userAccountControl:1.2.840.113556.1.4.804:=16)", false),
             (r"(cn=*\28mate\29)", true),
         ] {
-            let filter: LdapFilter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
+            let filter: LdapFilter = text
+                .parse()
+                .unwrap_or_else(|error| panic!("{text}: {error}"));
             assert_eq!(filter.holds(&get), wanted, "{text}");
-            assert_eq!(filter.to_string().parse::<LdapFilter>().as_ref(), Ok(&filter), "{text} reads back");
+            assert_eq!(
+                filter.to_string().parse::<LdapFilter>().as_ref(),
+                Ok(&filter),
+                "{text} reads back"
+            );
         }
         let deep = format!("{}(cn=*){}", "(!".repeat(60), ")".repeat(60));
-        for bad in
-            ["", "cn=*", "(cn=a", "(&)", "(=x)", "(cn=a)(b=c)", r"(cn=\zz)", "(cn:caseExactMatch:=x)", "(cn>=a*b)", &deep, "(cn=(x))"]
-        {
+        for bad in [
+            "",
+            "cn=*",
+            "(cn=a",
+            "(&)",
+            "(=x)",
+            "(cn=a)(b=c)",
+            r"(cn=\zz)",
+            "(cn:caseExactMatch:=x)",
+            "(cn>=a*b)",
+            &deep,
+            "(cn=(x))",
+        ] {
             assert!(bad.parse::<LdapFilter>().is_err(), "{bad}");
         }
     }

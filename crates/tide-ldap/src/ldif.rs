@@ -15,12 +15,19 @@ pub struct LdifEntry {
 impl LdifEntry {
     /// An entry without attributes.
     pub fn new(dn: impl Into<String>) -> Self {
-        LdifEntry { dn: dn.into(), attributes: Vec::new() }
+        LdifEntry {
+            dn: dn.into(),
+            attributes: Vec::new(),
+        }
     }
 
     /// The entry with one more attribute; blank values are left out.
     pub fn with(mut self, name: &str, values: &[&str]) -> Self {
-        let values: Vec<Vec<u8>> = values.iter().filter(|v| !v.is_empty()).map(|v| v.as_bytes().to_vec()).collect();
+        let values: Vec<Vec<u8>> = values
+            .iter()
+            .filter(|v| !v.is_empty())
+            .map(|v| v.as_bytes().to_vec())
+            .collect();
         if !values.is_empty() {
             self.attributes.push((name.to_owned(), values));
         }
@@ -32,7 +39,11 @@ impl LdifEntry {
         self.attributes
             .iter()
             .filter(|(other, _)| other.eq_ignore_ascii_case(name))
-            .flat_map(|(_, values)| values.iter().map(|v| String::from_utf8_lossy(v).into_owned()))
+            .flat_map(|(_, values)| {
+                values
+                    .iter()
+                    .map(|v| String::from_utf8_lossy(v).into_owned())
+            })
             .collect()
     }
 }
@@ -61,7 +72,11 @@ fn line(out: &mut String, name: &str, value: &[u8]) {
     let _ = if plain {
         writeln!(out, "{name}: {}", String::from_utf8_lossy(value))
     } else {
-        writeln!(out, "{name}:: {}", base64::engine::general_purpose::STANDARD.encode(value))
+        writeln!(
+            out,
+            "{name}:: {}",
+            base64::engine::general_purpose::STANDARD.encode(value)
+        )
     };
 }
 
@@ -71,7 +86,10 @@ mod tests {
 
     #[test]
     fn what_is_not_plain_is_base64() {
-        let entry = LdifEntry::new("cn=x").with("cn", &["x"]).with("sn", &["Łoś", " lead"]).with("mail", &[""]);
+        let entry = LdifEntry::new("cn=x")
+            .with("cn", &["x"])
+            .with("sn", &["Łoś", " lead"])
+            .with("mail", &[""]);
         let text = write(&[entry]);
         assert!(text.contains("cn: x\n"));
         assert!(text.contains("sn:: xYFvxZs=\n"));

@@ -19,7 +19,8 @@ pub struct AttributeType {
     pub read_only: bool,
     /// Does `*` leave it out (USAGE other than userApplications, RFC 4512 §4.1.2)?
     pub operational: bool,
-    /// The bound of its length, where its syntax names one (RFC 4512 §4.1.2: what a server holds at least).
+    /// The bound of its length, where its syntax names one (RFC 4512 §4.1.2: what a server holds at
+    /// least).
     pub longest: Option<u32>,
 }
 
@@ -49,8 +50,15 @@ pub struct ObjectClass {
 /// Reads `attributeTypes` values; descriptions that cannot be read are left out.
 pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<AttributeType> {
     let parsed: Vec<Fields> = texts.filter_map(fields).collect();
-    let by_name: BTreeMap<String, &Fields> =
-        parsed.iter().flat_map(|fields| fields.names().into_iter().map(move |name| (name.to_lowercase(), fields))).collect();
+    let by_name: BTreeMap<String, &Fields> = parsed
+        .iter()
+        .flat_map(|fields| {
+            fields
+                .names()
+                .into_iter()
+                .map(move |name| (name.to_lowercase(), fields))
+        })
+        .collect();
     parsed
         .iter()
         .map(|own| {
@@ -60,7 +68,12 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
             let mut above = own.first("SUP");
             // A chain of SUP is short; the bound keeps a circular one from holding us.
             for _ in 0..16 {
-                let Some(fields) = above.take().and_then(|name| by_name.get(&name.to_lowercase())) else { break };
+                let Some(fields) = above
+                    .take()
+                    .and_then(|name| by_name.get(&name.to_lowercase()))
+                else {
+                    break;
+                };
                 syntax = syntax.or_else(|| fields.first("SYNTAX"));
                 equality = equality.or_else(|| fields.first("EQUALITY"));
                 ordering = ordering.or_else(|| fields.first("ORDERING"));
@@ -68,13 +81,22 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
             }
             AttributeType {
                 names: own.names(),
-                longest: syntax.as_deref().and_then(|text| text.split_once('{')?.1.strip_suffix('}')?.parse().ok()),
-                syntax: syntax.unwrap_or_default().split('{').next().unwrap_or_default().to_owned(),
+                longest: syntax
+                    .as_deref()
+                    .and_then(|text| text.split_once('{')?.1.strip_suffix('}')?.parse().ok()),
+                syntax: syntax
+                    .unwrap_or_default()
+                    .split('{')
+                    .next()
+                    .unwrap_or_default()
+                    .to_owned(),
                 equality,
                 ordering,
                 single: own.has("SINGLE-VALUE"),
                 read_only: own.has("NO-USER-MODIFICATION"),
-                operational: own.first("USAGE").is_some_and(|usage| usage != "userApplications"),
+                operational: own
+                    .first("USAGE")
+                    .is_some_and(|usage| usage != "userApplications"),
             }
         })
         .collect()
@@ -84,7 +106,12 @@ pub fn attribute_types<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<Attribut
 pub fn object_classes<'a>(texts: impl Iterator<Item = &'a str>) -> Vec<ObjectClass> {
     texts
         .filter_map(fields)
-        .map(|fields| ObjectClass { names: fields.names(), above: fields.all("SUP"), must: fields.all("MUST"), may: fields.all("MAY") })
+        .map(|fields| ObjectClass {
+            names: fields.names(),
+            above: fields.all("SUP"),
+            must: fields.all("MUST"),
+            may: fields.all("MAY"),
+        })
         .collect()
 }
 
@@ -95,7 +122,11 @@ struct Fields {
 
 impl Fields {
     fn all(&self, key: &str) -> Vec<String> {
-        self.parts.iter().find(|(name, _)| name == key).map(|(_, values)| values.clone()).unwrap_or_default()
+        self.parts
+            .iter()
+            .find(|(name, _)| name == key)
+            .map(|(_, values)| values.clone())
+            .unwrap_or_default()
     }
 
     fn first(&self, key: &str) -> Option<String> {
@@ -108,7 +139,11 @@ impl Fields {
 
     fn names(&self) -> Vec<String> {
         let names = self.all("NAME");
-        if names.is_empty() { vec![self.oid.clone()] } else { names }
+        if names.is_empty() {
+            vec![self.oid.clone()]
+        } else {
+            names
+        }
     }
 }
 
@@ -122,7 +157,9 @@ fn fields(text: &str) -> Option<Fields> {
         } else if rest.starts_with(['(', ')', '$']) {
             (rest[..1].to_owned(), &rest[1..])
         } else {
-            let end = rest.find(|c: char| c.is_whitespace() || "()$'".contains(c)).unwrap_or(rest.len());
+            let end = rest
+                .find(|c: char| c.is_whitespace() || "()$'".contains(c))
+                .unwrap_or(rest.len());
             (rest[..end].to_owned(), &rest[end..])
         };
         tokens.push(token);
@@ -142,7 +179,13 @@ fn fields(text: &str) -> Option<Fields> {
         let mut values = Vec::new();
         let flag = matches!(
             key.as_str(),
-            "SINGLE-VALUE" | "NO-USER-MODIFICATION" | "COLLECTIVE" | "OBSOLETE" | "STRUCTURAL" | "ABSTRACT" | "AUXILIARY"
+            "SINGLE-VALUE"
+                | "NO-USER-MODIFICATION"
+                | "COLLECTIVE"
+                | "OBSOLETE"
+                | "STRUCTURAL"
+                | "ABSTRACT"
+                | "AUXILIARY"
         );
         if !flag {
             match at.next()? {
@@ -179,7 +222,9 @@ mod tests {
         assert_eq!(types[1].syntax, "1.3.6.1.4.1.1466.115.121.1.15");
         assert_eq!((types[1].longest, types[2].longest), (Some(32_768), None));
         assert!(!types[1].case_exact() && !types[1].single);
-        assert!(types[2].single && types[2].read_only && types[2].operational && !types[0].operational);
+        assert!(
+            types[2].single && types[2].read_only && types[2].operational && !types[0].operational
+        );
     }
 
     #[test]

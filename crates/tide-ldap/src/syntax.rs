@@ -14,7 +14,11 @@ pub fn generalized_time(text: &str) -> Option<Timestamp> {
         let (body, zone) = text.split_at(at);
         let sign = if zone.starts_with('-') { -1 } else { 1 };
         let hours: i32 = zone.get(1..3)?.parse().ok()?;
-        let minutes: i32 = if zone.len() > 3 { zone.get(3..5)?.parse().ok()? } else { 0 };
+        let minutes: i32 = if zone.len() > 3 {
+            zone.get(3..5)?.parse().ok()?
+        } else {
+            0
+        };
         (body, sign * (hours * 3600 + minutes * 60))
     };
     let (body, fraction) = match body.find(['.', ',']) {
@@ -24,9 +28,14 @@ pub fn generalized_time(text: &str) -> Option<Timestamp> {
     if !body.chars().all(|c| c.is_ascii_digit()) || !matches!(body.len(), 10 | 12 | 14) {
         return None;
     }
-    let number = |from: usize, to: usize| -> Option<i16> { body.get(from..to).unwrap_or("0").parse().ok() };
+    let number =
+        |from: usize, to: usize| -> Option<i16> { body.get(from..to).unwrap_or("0").parse().ok() };
     let (second, nanos) = if body.len() == 14 && !fraction.is_empty() {
-        let digits: String = fraction.chars().chain("000000000".chars()).take(9).collect();
+        let digits: String = fraction
+            .chars()
+            .chain("000000000".chars())
+            .take(9)
+            .collect();
         (number(12, 14)?, digits.parse::<i32>().ok()?)
     } else {
         (number(12, 14).unwrap_or(0), 0)
@@ -70,11 +79,15 @@ const FILE_TIME_EPOCH: i128 = 116_444_736_000_000_000;
 /// A binary objectSid as readable text, such as `S-1-5-21-1-2-3-500`. `None` when its length does
 /// not fit the count of its parts.
 pub fn object_sid(bytes: &[u8]) -> Option<String> {
-    let (&[revision, count, ref authority @ ..], parts) = bytes.split_at_checked(8)? else { return None };
+    let (&[revision, count, ref authority @ ..], parts) = bytes.split_at_checked(8)? else {
+        return None;
+    };
     if parts.len() != usize::from(count) * 4 {
         return None;
     }
-    let authority = authority.iter().fold(0u64, |all, byte| all << 8 | u64::from(*byte));
+    let authority = authority
+        .iter()
+        .fold(0u64, |all, byte| all << 8 | u64::from(*byte));
     let mut text = format!("S-{revision}-{authority}");
     for part in parts.as_chunks::<4>().0 {
         text.push_str(&format!("-{}", u32::from_le_bytes(*part)));
@@ -90,7 +103,8 @@ pub fn sid_octets(text: &str) -> Option<Vec<u8>> {
     let subs: Vec<u32> = parts.map(str::parse).collect::<Result<_, _>>().ok()?;
     let mut out = vec![revision, u8::try_from(subs.len()).ok()?];
     out.extend_from_slice(authority.to_be_bytes().get(2..)?);
-    subs.iter().for_each(|sub| out.extend_from_slice(&sub.to_le_bytes()));
+    subs.iter()
+        .for_each(|sub| out.extend_from_slice(&sub.to_le_bytes()));
     Some(out)
 }
 
@@ -113,7 +127,11 @@ pub fn account_flags(flags: i64) -> Vec<&'static str> {
         (0x10_0000, "not delegated"),
         (0x80_0000, "password expired"),
     ];
-    WORDS.iter().filter(|(bit, _)| flags & bit != 0).map(|(_, word)| *word).collect()
+    WORDS
+        .iter()
+        .filter(|(bit, _)| flags & bit != 0)
+        .map(|(_, word)| *word)
+        .collect()
 }
 
 /// A binary objectGUID as readable text: its first three fields are stored little end first.
@@ -121,7 +139,22 @@ pub fn object_guid(bytes: &[u8]) -> Option<String> {
     let b: &[u8; 16] = bytes.try_into().ok()?;
     Some(format!(
         "{:02x}{:02x}{:02x}{:02x}-{:02x}{:02x}-{:02x}{:02x}-{:02x}{:02x}-{:02x}{:02x}{:02x}{:02x}{:02x}{:02x}",
-        b[3], b[2], b[1], b[0], b[5], b[4], b[7], b[6], b[8], b[9], b[10], b[11], b[12], b[13], b[14], b[15]
+        b[3],
+        b[2],
+        b[1],
+        b[0],
+        b[5],
+        b[4],
+        b[7],
+        b[6],
+        b[8],
+        b[9],
+        b[10],
+        b[11],
+        b[12],
+        b[13],
+        b[14],
+        b[15]
     ))
 }
 
@@ -132,9 +165,18 @@ mod tests {
     #[test]
     fn generalized_times_are_read() {
         let at = |text| generalized_time(text).map(|t| t.to_string());
-        assert_eq!(at("20261123073646Z").as_deref(), Some("2026-11-23T07:36:46Z"));
-        assert_eq!(at("20261123073646.5Z").as_deref(), Some("2026-11-23T07:36:46.5Z"));
-        assert_eq!(at("202611230736+0200").as_deref(), Some("2026-11-23T05:36:00Z"));
+        assert_eq!(
+            at("20261123073646Z").as_deref(),
+            Some("2026-11-23T07:36:46Z")
+        );
+        assert_eq!(
+            at("20261123073646.5Z").as_deref(),
+            Some("2026-11-23T07:36:46.5Z")
+        );
+        assert_eq!(
+            at("202611230736+0200").as_deref(),
+            Some("2026-11-23T05:36:00Z")
+        );
         assert_eq!(at("20261323073646Z"), None);
         assert_eq!(at("yesterday"), None);
     }
@@ -161,13 +203,19 @@ mod tests {
 
     #[test]
     fn control_flags_have_words() {
-        assert_eq!(account_flags(66050), ["disabled", "normal account", "password never expires"]);
+        assert_eq!(
+            account_flags(66050),
+            ["disabled", "normal account", "password never expires"]
+        );
     }
 
     #[test]
     fn a_guid_reads_as_its_owner_prints_it() {
         let bytes: Vec<u8> = (0..16).collect();
-        assert_eq!(object_guid(&bytes).as_deref(), Some("03020100-0504-0706-0809-0a0b0c0d0e0f"));
+        assert_eq!(
+            object_guid(&bytes).as_deref(),
+            Some("03020100-0504-0706-0809-0a0b0c0d0e0f")
+        );
         assert_eq!(object_guid(&bytes[1..]), None);
     }
 }

@@ -1,7 +1,8 @@
 //! The messages of the protocol (RFC 4511) that an enumeration needs, in the encoding of its §5.1.
 //!
-//! What is read stays where it lies: a message borrows the octets that came, and an entry's values are
-//! looked at one by one. Reading a hundred thousand entries copies each value once, into the account.
+//! What is read stays where it lies: a message borrows the octets that came, and an entry's values
+//! are looked at one by one. Reading a hundred thousand entries copies each value once, into the
+//! account.
 
 use crate::LdapFilter;
 
@@ -82,7 +83,11 @@ fn octets(out: &mut Vec<u8>, tag: u8, value: &[u8]) {
 fn number(out: &mut Vec<u8>, tag: u8, value: i64) {
     let all = value.to_be_bytes();
     // The fewest octets that keep the sign.
-    let skip = (0..7).take_while(|&i| (all[i] == 0 && all[i + 1] < 0x80) || (all[i] == 0xff && all[i + 1] >= 0x80)).count();
+    let skip = (0..7)
+        .take_while(|&i| {
+            (all[i] == 0 && all[i + 1] < 0x80) || (all[i] == 0xff && all[i + 1] >= 0x80)
+        })
+        .count();
     octets(out, tag, &all[skip..]);
 }
 
@@ -98,8 +103,12 @@ fn filter(out: &mut Vec<u8>, asked: &LdapFilter) {
         });
     };
     match asked {
-        LdapFilter::All(all) => element(out, 0xa0, |out| all.iter().for_each(|one| filter(out, one))),
-        LdapFilter::Any(all) => element(out, 0xa1, |out| all.iter().for_each(|one| filter(out, one))),
+        LdapFilter::All(all) => {
+            element(out, 0xa0, |out| all.iter().for_each(|one| filter(out, one)))
+        }
+        LdapFilter::Any(all) => {
+            element(out, 0xa1, |out| all.iter().for_each(|one| filter(out, one)))
+        }
         LdapFilter::Not(one) => element(out, 0xa2, |out| filter(out, one)),
         LdapFilter::Equal(name, value) => pair(out, 0xa3, name, value),
         LdapFilter::Parts(name, first, middle, last) => element(out, 0xa4, |out| {
@@ -121,7 +130,11 @@ fn filter(out: &mut Vec<u8>, asked: &LdapFilter) {
     }
 }
 
-fn message(id: i32, operation: impl FnOnce(&mut Vec<u8>), control: Option<(&str, Option<Vec<u8>>)>) -> Vec<u8> {
+fn message(
+    id: i32,
+    operation: impl FnOnce(&mut Vec<u8>),
+    control: Option<(&str, Option<Vec<u8>>)>,
+) -> Vec<u8> {
     let mut out = Vec::with_capacity(256);
     element(&mut out, SEQUENCE, |out| {
         number(out, INTEGER, id.into());
@@ -158,7 +171,11 @@ pub fn search(id: i32, ask: &SearchRequest<'_>) -> Vec<u8> {
             number(out, INTEGER, 0);
             truth(out, false);
             filter(out, ask.filter);
-            element(out, SEQUENCE, |out| ask.attributes.iter().for_each(|name| octets(out, OCTETS, name.as_bytes())));
+            element(out, SEQUENCE, |out| {
+                ask.attributes
+                    .iter()
+                    .for_each(|name| octets(out, OCTETS, name.as_bytes()))
+            });
         });
     };
     message(id, operation, paged)
@@ -193,7 +210,11 @@ pub fn bind_external(id: i32) -> Vec<u8> {
 
 /// Asks for TLS on this connection (RFC 4511 §4.14).
 pub fn start_tls(id: i32) -> Vec<u8> {
-    message(id, |out| element(out, 0x77, |out| octets(out, 0x80, START_TLS.as_bytes())), None)
+    message(
+        id,
+        |out| element(out, 0x77, |out| octets(out, 0x80, START_TLS.as_bytes())),
+        None,
+    )
 }
 
 /// Says good-bye (RFC 4511 §4.3).
@@ -205,17 +226,24 @@ pub fn unbind(id: i32) -> Vec<u8> {
 #[derive(Debug, Clone, Copy)]
 struct FrameBuffer<'a>(&'a [u8]);
 
-/// The size of the head and of the body of the element that begins here; `None` while more must come.
+/// The size of the head and of the body of the element that begins here; `None` while more must
+/// come.
 fn measure(bytes: &[u8]) -> Result<Option<(usize, usize)>, WireError> {
-    let Some(&first) = bytes.get(1) else { return Ok(None) };
+    let Some(&first) = bytes.get(1) else {
+        return Ok(None);
+    };
     if first < 0x80 {
         return Ok(Some((2, first.into())));
     }
     let count = usize::from(first & 0x7f);
     if count == 0 || count > 8 {
-        return Err(WireError::Broken("a length that this protocol does not allow"));
+        return Err(WireError::Broken(
+            "a length that this protocol does not allow",
+        ));
     }
-    let Some(octets) = bytes.get(2..2 + count) else { return Ok(None) };
+    let Some(octets) = bytes.get(2..2 + count) else {
+        return Ok(None);
+    };
     let mut length = 0usize;
     for &octet in octets {
         if length > LONGEST {
@@ -223,7 +251,11 @@ fn measure(bytes: &[u8]) -> Result<Option<(usize, usize)>, WireError> {
         }
         length = length << 8 | usize::from(octet);
     }
-    if length > LONGEST { Err(WireError::TooLong(length)) } else { Ok(Some((2 + count, length))) }
+    if length > LONGEST {
+        Err(WireError::TooLong(length))
+    } else {
+        Ok(Some((2 + count, length)))
+    }
 }
 
 /// How many octets the first message of these takes; `None` while more must come.
@@ -233,14 +265,21 @@ pub fn frame(bytes: &[u8]) -> Result<Option<usize>, WireError> {
         Some(&SEQUENCE) => {}
         Some(_) => return Err(WireError::Broken("it does not begin as a message does")),
     }
-    Ok(measure(bytes)?.map(|(head, body)| head + body).filter(|&whole| whole <= bytes.len()))
+    Ok(measure(bytes)?
+        .map(|(head, body)| head + body)
+        .filter(|&whole| whole <= bytes.len()))
 }
 
 impl<'a> FrameBuffer<'a> {
     fn next(&mut self) -> Result<Option<(u8, &'a [u8])>, WireError> {
-        let Some(&tag) = self.0.first() else { return Ok(None) };
+        let Some(&tag) = self.0.first() else {
+            return Ok(None);
+        };
         let (head, body) = measure(self.0)?.ok_or(WireError::Broken("an element ends early"))?;
-        let inside = self.0.get(head..head + body).ok_or(WireError::Broken("an element ends early"))?;
+        let inside = self
+            .0
+            .get(head..head + body)
+            .ok_or(WireError::Broken("an element ends early"))?;
         self.0 = &self.0[head + body..];
         Ok(Some((tag, inside)))
     }
@@ -253,7 +292,8 @@ impl<'a> FrameBuffer<'a> {
     }
 
     fn text(&mut self) -> Result<&'a str, WireError> {
-        std::str::from_utf8(self.take(OCTETS)?).map_err(|_| WireError::Broken("a name is not UTF-8"))
+        std::str::from_utf8(self.take(OCTETS)?)
+            .map_err(|_| WireError::Broken("a name is not UTF-8"))
     }
 }
 
@@ -262,7 +302,9 @@ fn whole(bytes: &[u8]) -> Result<i64, WireError> {
         return Err(WireError::Broken("a number out of range"));
     }
     let sign = if bytes[0] >= 0x80 { -1 } else { 0 };
-    Ok(bytes.iter().fold(sign, |number: i64, &octet| number << 8 | i64::from(octet)))
+    Ok(bytes
+        .iter()
+        .fold(sign, |number: i64, &octet| number << 8 | i64::from(octet)))
 }
 
 /// The result of an operation (RFC 4511 §4.1.9).
@@ -297,7 +339,10 @@ impl<'a> Entry<'a> {
         // Everything was walked through once when the message was read: nothing here can fail.
         std::iter::from_fn(move || {
             let mut one = FrameBuffer(rest.take(SEQUENCE).ok()?);
-            Some((one.text().ok()?, AttributeValues(FrameBuffer(one.take(SET).ok()?))))
+            Some((
+                one.text().ok()?,
+                AttributeValues(FrameBuffer(one.take(SET).ok()?)),
+            ))
         })
     }
 
@@ -324,7 +369,8 @@ impl<'a> Iterator for AttributeValues<'a> {
 }
 
 fn outcome(mut body: FrameBuffer<'_>) -> Result<ResultMessage, WireError> {
-    let code = u32::try_from(whole(body.take(ENUMERATED)?)?).map_err(|_| WireError::Broken("a number out of range"))?;
+    let code = u32::try_from(whole(body.take(ENUMERATED)?)?)
+        .map_err(|_| WireError::Broken("a number out of range"))?;
     let matched = String::from_utf8_lossy(body.take(OCTETS)?).into_owned();
     let text = String::from_utf8_lossy(body.take(OCTETS)?).into_owned();
     let mut referrals = Vec::new();
@@ -334,7 +380,12 @@ fn outcome(mut body: FrameBuffer<'_>) -> Result<ResultMessage, WireError> {
             referrals.push(urls.text()?.to_owned());
         }
     }
-    Ok(ResultMessage { code, matched, text, referrals })
+    Ok(ResultMessage {
+        code,
+        matched,
+        text,
+        referrals,
+    })
 }
 
 /// Is this message, as [`frame`] measured it, an entry of a search? It is not looked at further.
@@ -380,7 +431,10 @@ impl<'a> Message<'a> {
         let mut body = FrameBuffer(operation);
         let said = match tag {
             0x64 => {
-                let entry = Entry { dn: body.text()?, attributes: FrameBuffer(body.take(SEQUENCE)?) };
+                let entry = Entry {
+                    dn: body.text()?,
+                    attributes: FrameBuffer(body.take(SEQUENCE)?),
+                };
                 entry.sound()?;
                 ResponseBody::Entry(entry)
             }
@@ -420,7 +474,9 @@ impl<'a> Message<'a> {
 
     /// Where the next page begins (RFC 2696); empty at the end, and where there is no paging.
     pub fn next_page(&self) -> Result<Vec<u8>, WireError> {
-        let Some(value) = self.control(PAGED)? else { return Ok(Vec::new()) };
+        let Some(value) = self.control(PAGED)? else {
+            return Ok(Vec::new());
+        };
         let mut inside = FrameBuffer(FrameBuffer(value).take(SEQUENCE)?);
         inside.take(INTEGER)?;
         Ok(inside.take(OCTETS)?.to_vec())
@@ -434,14 +490,26 @@ mod tests {
 
     fn hex(text: &str) -> Vec<u8> {
         let digits: Vec<u8> = text.bytes().filter(u8::is_ascii_hexdigit).collect();
-        digits.chunks(2).map(|two| u8::from_str_radix(std::str::from_utf8(two).expect("hex"), 16).expect("hex")).collect()
+        digits
+            .chunks(2)
+            .map(|two| u8::from_str_radix(std::str::from_utf8(two).expect("hex"), 16).expect("hex"))
+            .collect()
     }
 
     #[test]
     fn a_search_is_written_as_the_standard_says() {
-        let fits = LdapFilter::All(vec![LdapFilter::equal("cn", "A"), LdapFilter::Not(Box::new(LdapFilter::Present("x".into())))]);
+        let fits = LdapFilter::All(vec![
+            LdapFilter::equal("cn", "A"),
+            LdapFilter::Not(Box::new(LdapFilter::Present("x".into()))),
+        ]);
         let names = ["*".to_owned()];
-        let ask = SearchRequest { base: "o=a", reach: SearchScope::Subtree, filter: &fits, attributes: &names, page: Some((500, b"c")) };
+        let ask = SearchRequest {
+            base: "o=a",
+            reach: SearchScope::Subtree,
+            filter: &fits,
+            attributes: &names,
+            page: Some((500, b"c")),
+        };
         let expected = "30 55 02 01 07 63 29 04 03 6f3d61 0a 01 02 0a 01 00 02 01 00 02 01 00 01 01 00
              a0 0e a3 07 04 02 636e 04 01 41 a2 03 87 01 78 30 03 04 01 2a
              a0 25 30 23 04 16 312e322e3834302e3131333535362e312e342e333139 04 09 30 07 02 02 01f4 04 01 63";
@@ -452,35 +520,87 @@ mod tests {
 
     #[test]
     fn an_entry_is_read_where_it_lies() {
-        let entry = hex("30 20 02 01 05 64 1b 04 03 6f3d61 30 14 30 12 04 02 636e 31 0c 04 01 41 04 02 c3a9 04 03 00ff01");
+        let entry = hex(
+            "30 20 02 01 05 64 1b 04 03 6f3d61 30 14 30 12 04 02 636e 31 0c 04 01 41 04 02 c3a9 04 03 00ff01",
+        );
         assert_eq!(frame(&entry), Ok(Some(entry.len())));
         assert_eq!(frame(&entry[..20]), Ok(None));
         let message = Message::read(&entry).expect("reads");
-        let ResponseBody::Entry(entry) = message.said else { panic!("{message:?}") };
-        let read: Vec<(&str, Vec<&[u8]>)> = entry.attributes().map(|(name, values)| (name, values.collect())).collect();
-        assert_eq!((message.id, entry.dn, read), (5, "o=a", vec![("cn", vec![&b"A"[..], "é".as_bytes(), &[0, 255, 1]])]));
+        let ResponseBody::Entry(entry) = message.said else {
+            panic!("{message:?}")
+        };
+        let read: Vec<(&str, Vec<&[u8]>)> = entry
+            .attributes()
+            .map(|(name, values)| (name, values.collect()))
+            .collect();
+        assert_eq!(
+            (message.id, entry.dn, read),
+            (
+                5,
+                "o=a",
+                vec![("cn", vec![&b"A"[..], "é".as_bytes(), &[0, 255, 1]])]
+            )
+        );
     }
 
     #[test]
     fn a_page_says_where_the_next_begins_and_a_refusal_why() {
         let control = "a0 23 30 21 04 16 312e322e3834302e3131333535362e312e342e333139 04 07 30 05 02 01 00 04 00";
-        let done = |control: &str| hex(&format!("30 {:02x} 02 01 05 65 07 0a 01 00 04 00 04 00 {control}", 12 + hex(control).len()));
-        assert_eq!(Message::read(&done(control)).expect("reads").next_page(), Ok(vec![]));
-        let more = control.replace("a0 23 30 21", "a0 25 30 23").replace("04 07 30 05 02 01 00 04 00", "04 09 30 07 02 01 00 04 02 abcd");
-        assert_eq!(Message::read(&done(&more)).expect("reads").next_page(), Ok(vec![0xab, 0xcd]));
-        assert_eq!(Message::read(&done("")).expect("reads").next_page(), Ok(vec![]));
+        let done = |control: &str| {
+            hex(&format!(
+                "30 {:02x} 02 01 05 65 07 0a 01 00 04 00 04 00 {control}",
+                12 + hex(control).len()
+            ))
+        };
+        assert_eq!(
+            Message::read(&done(control)).expect("reads").next_page(),
+            Ok(vec![])
+        );
+        let more = control.replace("a0 23 30 21", "a0 25 30 23").replace(
+            "04 07 30 05 02 01 00 04 00",
+            "04 09 30 07 02 01 00 04 02 abcd",
+        );
+        assert_eq!(
+            Message::read(&done(&more)).expect("reads").next_page(),
+            Ok(vec![0xab, 0xcd])
+        );
+        assert_eq!(
+            Message::read(&done("")).expect("reads").next_page(),
+            Ok(vec![])
+        );
         let broken = control.replace("30 05 02", "31 05 02");
-        assert!(Message::read(&done(&broken)).expect("reads").next_page().is_err());
+        assert!(
+            Message::read(&done(&broken))
+                .expect("reads")
+                .next_page()
+                .is_err()
+        );
         let refused = hex("30 12 02 01 01 61 0d 0a 01 31 04 00 04 06 626164207077");
-        let ResponseBody::Bound(outcome) = Message::read(&refused).expect("reads").said else { panic!() };
-        assert_eq!(outcome, ResultMessage { code: 49, matched: String::new(), text: "bad pw".into(), referrals: vec![] });
+        let ResponseBody::Bound(outcome) = Message::read(&refused).expect("reads").said else {
+            panic!()
+        };
+        assert_eq!(
+            outcome,
+            ResultMessage {
+                code: 49,
+                matched: String::new(),
+                text: "bad pw".into(),
+                referrals: vec![]
+            }
+        );
     }
 
     #[test]
     fn lengths_beyond_all_reason_are_refused_before_anything_is_kept() {
-        assert_eq!(frame(&hex("30 84 7fffffff")), Err(WireError::TooLong(0x7fff_ffff)));
+        assert_eq!(
+            frame(&hex("30 84 7fffffff")),
+            Err(WireError::TooLong(0x7fff_ffff))
+        );
         assert!(frame(&hex("30 88 ffffffffffffffff")).is_err());
-        assert!(frame(&hex("30 80 0000")).is_err(), "no end in sight is not allowed here (RFC 4511 §5.1)");
+        assert!(
+            frame(&hex("30 80 0000")).is_err(),
+            "no end in sight is not allowed here (RFC 4511 §5.1)"
+        );
         assert!(frame(b"HTTP/1.1 400").is_err());
     }
 
@@ -491,7 +611,14 @@ mod tests {
             octets(&mut out, OCTETS, &vec![7; length]);
             assert_eq!(measure(&out), Ok(Some((out.len() - length, length))));
         }
-        for (value, expected) in [(0, "00"), (127, "7f"), (128, "0080"), (-1, "ff"), (-129, "ff7f"), (500, "01f4")] {
+        for (value, expected) in [
+            (0, "00"),
+            (127, "7f"),
+            (128, "0080"),
+            (-1, "ff"),
+            (-129, "ff7f"),
+            (500, "01f4"),
+        ] {
             let mut out = Vec::new();
             number(&mut out, INTEGER, value);
             assert_eq!(out[2..], hex(expected), "{value}");

@@ -89,7 +89,10 @@ impl std::str::FromStr for ScimFilter {
 
     fn from_str(text: &str) -> Result<Self, ScimFilterError> {
         if text.len() > MAX.0 {
-            return Err(ScimFilterError { at: MAX.0, problem: "the filter is too long" });
+            return Err(ScimFilterError {
+                at: MAX.0,
+                problem: "the filter is too long",
+            });
         }
         let mut reader = ScimFilterParser { text, at: 0 };
         let filter = reader.or(0)?;
@@ -108,7 +111,10 @@ pub(crate) struct ScimFilterParser<'a> {
 
 impl<'a> ScimFilterParser<'a> {
     pub fn fail(&self, problem: &'static str) -> ScimFilterError {
-        ScimFilterError { at: self.text[..self.at].chars().count() + 1, problem }
+        ScimFilterError {
+            at: self.text[..self.at].chars().count() + 1,
+            problem,
+        }
     }
 
     fn rest(&self) -> &'a str {
@@ -129,7 +135,9 @@ impl<'a> ScimFilterParser<'a> {
     fn word(&mut self, word: &str) -> bool {
         self.blanks();
         let rest = self.rest();
-        let end = rest.find(|c: char| c.is_whitespace() || "()[]".contains(c)).unwrap_or(rest.len());
+        let end = rest
+            .find(|c: char| c.is_whitespace() || "()[]".contains(c))
+            .unwrap_or(rest.len());
         let found = rest[..end].eq_ignore_ascii_case(word);
         self.at += usize::from(found) * end;
         found
@@ -161,7 +169,11 @@ impl<'a> ScimFilterParser<'a> {
             if !self.eat(')') {
                 return Err(self.fail("`)` is missing"));
             }
-            return Ok(if negated { ScimFilter::Not(Box::new(inner)) } else { inner });
+            return Ok(if negated {
+                ScimFilter::Not(Box::new(inner))
+            } else {
+                inner
+            });
         }
         if negated {
             return Err(self.fail("`(` must follow `not`"));
@@ -188,9 +200,14 @@ impl<'a> ScimFilterParser<'a> {
     pub fn path(&mut self) -> Result<AttrPath, ScimFilterError> {
         self.blanks();
         let rest = self.rest();
-        let end = rest.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '.' | ':' | '-' | '_' | '$'))).unwrap_or(rest.len());
+        let end = rest
+            .find(|c: char| {
+                !(c.is_ascii_alphanumeric() || matches!(c, '.' | ':' | '-' | '_' | '$'))
+            })
+            .unwrap_or(rest.len());
         let word = &rest[..end];
-        let path = AttrPath::read(word).ok_or_else(|| self.fail("an attribute's name is missing"))?;
+        let path =
+            AttrPath::read(word).ok_or_else(|| self.fail("an attribute's name is missing"))?;
         self.at += end;
         Ok(path)
     }
@@ -212,7 +229,9 @@ impl AttrPath {
     /// Reads `name`, `name.sub`, `urn:…:name` or `urn:…:name.sub`.
     pub fn read(word: &str) -> Option<AttrPath> {
         let (schema, local) = match word.rfind(':') {
-            Some(at) if word.to_ascii_lowercase().starts_with("urn:") => (Some(word[..at].to_owned()), &word[at + 1..]),
+            Some(at) if word.to_ascii_lowercase().starts_with("urn:") => {
+                (Some(word[..at].to_owned()), &word[at + 1..])
+            }
             Some(_) => return None,
             None => (None, word),
         };
@@ -220,8 +239,13 @@ impl AttrPath {
             Some((name, sub)) => (name, Some(sub.to_owned())),
             None => (local, None),
         };
-        let valid = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '$') && sub.as_deref() != Some("");
-        valid.then(|| AttrPath { schema, name: name.to_owned(), sub })
+        let valid = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '$')
+            && sub.as_deref() != Some("");
+        valid.then(|| AttrPath {
+            schema,
+            name: name.to_owned(),
+            sub,
+        })
     }
 
     /// The values that the path names in a resource.
@@ -230,13 +254,18 @@ impl AttrPath {
             Some(urn) => member(resource, urn).unwrap_or(resource),
             None => resource,
         };
-        let Some(found) = member(home, &self.name) else { return Vec::new() };
+        let Some(found) = member(home, &self.name) else {
+            return Vec::new();
+        };
         let items: Vec<&Value> = match found {
             Value::Array(items) => items.iter().collect(),
             single => vec![single],
         };
         match &self.sub {
-            Some(sub) => items.into_iter().filter_map(|item| member(item, sub)).collect(),
+            Some(sub) => items
+                .into_iter()
+                .filter_map(|item| member(item, sub))
+                .collect(),
             None => items,
         }
     }
@@ -255,7 +284,11 @@ impl fmt::Display for AttrPath {
 /// A member of an object, whatever the case of its name (RFC 7643 §2.1).
 pub(crate) fn member<'v>(object: &'v Value, name: &str) -> Option<&'v Value> {
     let map = object.as_object()?;
-    map.get(name).or_else(|| map.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value))
+    map.get(name).or_else(|| {
+        map.iter()
+            .find(|(key, _)| key.eq_ignore_ascii_case(name))
+            .map(|(_, value)| value)
+    })
 }
 
 impl ScimFilter {
@@ -266,13 +299,19 @@ impl ScimFilter {
             ScimFilter::Or(left, right) => left.holds(resource) || right.holds(resource),
             ScimFilter::Not(inner) => !inner.holds(resource),
             ScimFilter::Present(path) => path.find(resource).iter().any(|value| !is_blank(value)),
-            ScimFilter::Value(path, inner) => path.find(resource).iter().any(|value| inner.holds(value)),
+            ScimFilter::Value(path, inner) => {
+                path.find(resource).iter().any(|value| inner.holds(value))
+            }
             ScimFilter::Compare(path, operator, literal) => {
                 let found = path.find(resource);
                 if *operator == Operator::Ne {
-                    return !found.iter().any(|value| compare(path, value, Operator::Eq, literal));
+                    return !found
+                        .iter()
+                        .any(|value| compare(path, value, Operator::Eq, literal));
                 }
-                found.iter().any(|value| compare(path, value, *operator, literal))
+                found
+                    .iter()
+                    .any(|value| compare(path, value, *operator, literal))
             }
         }
     }
@@ -291,7 +330,11 @@ fn is_blank(value: &Value) -> bool {
 /// `id` and `externalId` are case-exact (RFC 7643 §3.1); most others are not.
 fn compare(path: &AttrPath, value: &Value, operator: Operator, literal: &Value) -> bool {
     // A complex value is compared by its `value` (RFC 7644 §3.4.2.2).
-    let value = if value.is_object() { member(value, "value").unwrap_or(value) } else { value };
+    let value = if value.is_object() {
+        member(value, "value").unwrap_or(value)
+    } else {
+        value
+    };
     if let (Some(one), Some(two)) = (value.as_f64(), literal.as_f64()) {
         return match operator {
             Operator::Eq => one == two,
@@ -305,8 +348,16 @@ fn compare(path: &AttrPath, value: &Value, operator: Operator, literal: &Value) 
     let (Some(one), Some(two)) = (value.as_str(), literal.as_str()) else {
         return operator == Operator::Eq && value == literal;
     };
-    let exact = ["id", "externalId"].iter().any(|name| path.name.eq_ignore_ascii_case(name));
-    let fold = |text: &str| if exact { text.to_owned() } else { text.to_lowercase() };
+    let exact = ["id", "externalId"]
+        .iter()
+        .any(|name| path.name.eq_ignore_ascii_case(name));
+    let fold = |text: &str| {
+        if exact {
+            text.to_owned()
+        } else {
+            text.to_lowercase()
+        }
+    };
     let (one, two) = (fold(one), fold(two));
     match operator {
         Operator::Eq => one == two,
@@ -334,7 +385,10 @@ mod tests {
             "emails": [{"type": "work", "value": "ada@skerry.example"}, {"type": "home", "value": "a@home.example"}],
             "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"employeeNumber": "1042"}
         });
-        filter.parse::<ScimFilter>().unwrap_or_else(|error| panic!("{filter}: {error}")).holds(&user)
+        filter
+            .parse::<ScimFilter>()
+            .unwrap_or_else(|error| panic!("{filter}: {error}"))
+            .holds(&user)
     }
 
     #[test]
@@ -354,18 +408,33 @@ mod tests {
         ] {
             assert!(holds(yes), "{yes}");
         }
-        for no in [r#"id eq "a1""#, r#"emails[type eq "work" and value co "home"]"#, r#"loginCount lt 7"#, r#"active eq false"#] {
+        for no in [
+            r#"id eq "a1""#,
+            r#"emails[type eq "work" and value co "home"]"#,
+            r#"loginCount lt 7"#,
+            r#"active eq false"#,
+        ] {
             assert!(!holds(no), "{no}");
         }
     }
 
     #[test]
     fn a_broken_filter_names_its_place() {
-        for (text, at) in [("userName", 9), ("userName eq", 12), ("userName eq ada", 13), ("(a pr", 6), ("a pr b", 6), ("eq", 3)] {
+        for (text, at) in [
+            ("userName", 9),
+            ("userName eq", 12),
+            ("userName eq ada", 13),
+            ("(a pr", 6),
+            ("a pr b", 6),
+            ("eq", 3),
+        ] {
             assert_eq!(text.parse::<ScimFilter>().expect_err(text).at, at, "{text}");
         }
         let deep = format!("{}a pr{}", "(".repeat(100), ")".repeat(100));
-        assert_eq!(deep.parse::<ScimFilter>().expect_err("deep").problem, "nested too deep");
+        assert_eq!(
+            deep.parse::<ScimFilter>().expect_err("deep").problem,
+            "nested too deep"
+        );
     }
 
     #[test]

@@ -25,7 +25,8 @@ pub struct FlatAttribute {
     pub sub: Option<String>,
     /// For a list of typed values: the `type` of those meant.
     pub kind: Option<String>,
-    /// For the values without a type that is known: the types that are, each with a name of its own.
+    /// For the values without a type that is known: the types that are, each with a name of its
+    /// own.
     pub others: Vec<String>,
     /// Is the attribute a list of complex values?
     pub listed: bool,
@@ -54,8 +55,15 @@ pub struct FlatSchema {
 fn short(urn: &str) -> String {
     let parts: Vec<&str> = urn.split(':').collect();
     let version = |part: &str| part.starts_with(|c: char| c.is_ascii_digit());
-    let at = parts.iter().rposition(|part| version(part)).unwrap_or(parts.len());
-    parts.get(at.wrapping_sub(1)).copied().unwrap_or(urn).to_owned()
+    let at = parts
+        .iter()
+        .rposition(|part| version(part))
+        .unwrap_or(parts.len());
+    parts
+        .get(at.wrapping_sub(1))
+        .copied()
+        .unwrap_or(urn)
+        .to_owned()
 }
 
 impl FlatSchema {
@@ -70,35 +78,55 @@ impl FlatSchema {
             }
         }
         // Every resource has these, whatever its schema lists (RFC 7643 §3.1).
-        let own = |name: &str, attribute: &str, sub: Option<&str>, scim_type: &str, writable: bool| FlatAttribute {
-            name: name.into(),
-            extension: None,
-            attribute: attribute.into(),
-            sub: sub.map(str::to_owned),
-            kind: None,
-            others: Vec::new(),
-            listed: false,
-            scim_type: scim_type.into(),
-            many: false,
-            required: false,
-            case_exact: true,
-            writable,
-            allowed: Vec::new(),
-        };
+        let own =
+            |name: &str, attribute: &str, sub: Option<&str>, scim_type: &str, writable: bool| {
+                FlatAttribute {
+                    name: name.into(),
+                    extension: None,
+                    attribute: attribute.into(),
+                    sub: sub.map(str::to_owned),
+                    kind: None,
+                    others: Vec::new(),
+                    listed: false,
+                    scim_type: scim_type.into(),
+                    many: false,
+                    required: false,
+                    case_exact: true,
+                    writable,
+                    allowed: Vec::new(),
+                }
+            };
         flat.put(own("id", "id", None, "string", false));
         flat.put(own("externalId", "externalId", None, "string", true));
-        flat.put(own("meta.created", "meta", Some("created"), "dateTime", false));
+        flat.put(own(
+            "meta.created",
+            "meta",
+            Some("created"),
+            "dateTime",
+            false,
+        ));
         flat
     }
 
     fn put(&mut self, attribute: FlatAttribute) {
-        self.attributes.entry(attribute.name.clone()).or_insert(attribute);
+        self.attributes
+            .entry(attribute.name.clone())
+            .or_insert(attribute);
     }
 
     fn add(&mut self, extension: Option<&str>, described: &Value) {
-        let Some(name) = described["name"].as_str() else { return };
-        let prefix = extension.map(|urn| format!("{}.", short(urn))).unwrap_or_default();
-        let of = |node: &Value, flat: String, sub: Option<&str>, kind: Option<&str>, many: bool, listed: bool| FlatAttribute {
+        let Some(name) = described["name"].as_str() else {
+            return;
+        };
+        let prefix = extension
+            .map(|urn| format!("{}.", short(urn)))
+            .unwrap_or_default();
+        let of = |node: &Value,
+                  flat: String,
+                  sub: Option<&str>,
+                  kind: Option<&str>,
+                  many: bool,
+                  listed: bool| FlatAttribute {
             name: format!("{prefix}{flat}"),
             extension: extension.map(str::to_owned),
             attribute: name.to_owned(),
@@ -112,18 +140,35 @@ impl FlatSchema {
                 || (sub.is_none() && described["required"] == json!(true)),
             case_exact: node["caseExact"] == json!(true),
             writable: described["mutability"] != "readOnly" && node["mutability"] != "readOnly",
-            allowed: node["canonicalValues"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned).collect(),
+            allowed: node["canonicalValues"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .filter_map(Value::as_str)
+                .map(str::to_owned)
+                .collect(),
         };
         let many = described["multiValued"] == json!(true);
         if described["type"] != "complex" {
             self.put(of(described, name.to_owned(), None, None, many, false));
             return;
         }
-        let subs: Vec<&Value> = described["subAttributes"].as_array().into_iter().flatten().collect();
+        let subs: Vec<&Value> = described["subAttributes"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .collect();
         if !many {
             for node in subs {
                 let sub = node["name"].as_str().unwrap_or_default();
-                self.put(of(node, format!("{name}.{sub}"), Some(sub), None, false, false));
+                self.put(of(
+                    node,
+                    format!("{name}.{sub}"),
+                    Some(sub),
+                    None,
+                    false,
+                    false,
+                ));
             }
             return;
         }
@@ -138,18 +183,36 @@ impl FlatSchema {
             if ["type", "primary", "display", "$ref"].contains(&sub) {
                 continue;
             }
-            let tail = if sub == "value" { String::new() } else { format!(".{sub}") };
+            let tail = if sub == "value" {
+                String::new()
+            } else {
+                format!(".{sub}")
+            };
             for kind in &kinds {
-                self.put(of(node, format!("{name}.{kind}{tail}"), Some(sub), Some(kind), sub == "value", true));
+                self.put(of(
+                    node,
+                    format!("{name}.{kind}{tail}"),
+                    Some(sub),
+                    Some(kind),
+                    sub == "value",
+                    true,
+                ));
             }
             let others = kinds.iter().map(|kind| (*kind).to_owned()).collect();
-            self.put(FlatAttribute { others, ..of(node, format!("{name}{tail}"), Some(sub), None, true, true) });
+            self.put(FlatAttribute {
+                others,
+                ..of(node, format!("{name}{tail}"), Some(sub), None, true, true)
+            });
         }
     }
 
     /// The definition of a flat name, whatever its case.
     pub fn get(&self, name: &str) -> Option<&FlatAttribute> {
-        self.attributes.get(name).or_else(|| self.attributes.values().find(|a| a.name.eq_ignore_ascii_case(name)))
+        self.attributes.get(name).or_else(|| {
+            self.attributes
+                .values()
+                .find(|a| a.name.eq_ignore_ascii_case(name))
+        })
     }
 
     /// A resource's values by flat name, as JSON scalars.
@@ -165,10 +228,16 @@ impl FlatSchema {
     }
 
     /// A resource made of flat values, for a POST or a PUT.
-    pub fn build<'a>(&self, core: &str, values: impl Iterator<Item = (&'a str, Vec<Value>)>) -> Value {
+    pub fn build<'a>(
+        &self,
+        core: &str,
+        values: impl Iterator<Item = (&'a str, Vec<Value>)>,
+    ) -> Value {
         let mut resource = json!({"schemas": [core]});
         for (name, values) in values {
-            let Some(attribute) = self.get(name) else { continue };
+            let Some(attribute) = self.get(name) else {
+                continue;
+            };
             if values.is_empty() {
                 continue;
             }
@@ -198,7 +267,12 @@ impl FlatAttribute {
 
     /// The values of this attribute in a resource.
     pub fn values(&self, resource: &Value) -> Vec<Value> {
-        let Some(found) = self.home(resource).and_then(|home| member(home, &self.attribute)) else { return Vec::new() };
+        let Some(found) = self
+            .home(resource)
+            .and_then(|home| member(home, &self.attribute))
+        else {
+            return Vec::new();
+        };
         let items: Vec<&Value> = match found {
             Value::Array(items) => items.iter().collect(),
             single => vec![single],
@@ -210,7 +284,8 @@ impl FlatAttribute {
                 // A type that the schema does not name has no name of its own: it is not lost.
                 !self.listed
                     || kind == self.kind.as_deref()
-                    || (self.kind.is_none() && kind.is_some_and(|k| !self.others.iter().any(|o| o == k)))
+                    || (self.kind.is_none()
+                        && kind.is_some_and(|k| !self.others.iter().any(|o| o == k)))
             })
             .filter_map(|item| match &self.sub {
                 Some(sub) if item.is_object() => member(item, sub).cloned(),
@@ -249,7 +324,9 @@ impl FlatAttribute {
             match place.as_array_mut() {
                 // Parts of one typed value (an address's town and street) belong to one item.
                 Some(list) if sub != "value" => {
-                    match list.iter_mut().find(|item| item.get("type").and_then(Value::as_str) == self.kind.as_deref()) {
+                    match list.iter_mut().find(|item| {
+                        item.get("type").and_then(Value::as_str) == self.kind.as_deref()
+                    }) {
                         Some(item) => item[sub] = values.into_iter().next().unwrap_or(Value::Null),
                         None => list.extend(items),
                     }
@@ -281,8 +358,12 @@ impl FlatAttribute {
 
     /// Does a resource hold an item of its type?
     pub fn has_item(&self, resource: &Value) -> bool {
-        let items = self.home(resource).and_then(|home| member(home, &self.attribute)).and_then(Value::as_array);
-        let is_of_type = |item: &Value| item.get("type").and_then(Value::as_str) == self.kind.as_deref();
+        let items = self
+            .home(resource)
+            .and_then(|home| member(home, &self.attribute))
+            .and_then(Value::as_array);
+        let is_of_type =
+            |item: &Value| item.get("type").and_then(Value::as_str) == self.kind.as_deref();
         items.is_some_and(|items| items.iter().any(is_of_type))
     }
 
@@ -291,7 +372,11 @@ impl FlatAttribute {
         let (first, _) = parts.first()?;
         let mut item = Map::new();
         item.insert("type".into(), json!(first.kind));
-        item.extend(parts.iter().filter_map(|(part, value)| Some((part.sub.clone()?, value.clone()))));
+        item.extend(
+            parts
+                .iter()
+                .filter_map(|(part, value)| Some((part.sub.clone()?, value.clone()))),
+        );
         Some(json!({"op": "add", "path": first.path(), "value": [item]}))
     }
 
@@ -303,9 +388,12 @@ impl FlatAttribute {
         if self.listed {
             let sub = self.sub.as_deref().unwrap_or("value");
             if let (Some(kind), [_], [new]) = (&self.kind, before, after) {
-                return vec![json!({"op": "replace", "path": format!("{path}[type eq {}].{sub}", quote(kind)), "value": new})];
+                return vec![
+                    json!({"op": "replace", "path": format!("{path}[type eq {}].{sub}", quote(kind)), "value": new}),
+                ];
             }
-            // A part of a typed item (the town of an address) is set and cleared alone: the item's other parts are nobody's of ours.
+            // A part of a typed item (the town of an address) is set and cleared alone: the item's
+            // other parts are nobody's of ours.
             if let Some(kind) = self.kind.as_ref().filter(|_| self.is_part()) {
                 let part = format!("{path}[type eq {}].{sub}", quote(kind));
                 return vec![match after.first() {
@@ -315,11 +403,22 @@ impl FlatAttribute {
             }
             let mut operations = Vec::new();
             // Values that stay are not sent: a group of thousands is not rewritten for one member.
-            if let (Some(kind), "value", true) = (&self.kind, sub, before.iter().any(|value| is.contains(&value.to_string()))) {
-                for gone in before.iter().filter(|value| !is.contains(&value.to_string())) {
+            if let (Some(kind), "value", true) = (
+                &self.kind,
+                sub,
+                before.iter().any(|value| is.contains(&value.to_string())),
+            ) {
+                for gone in before
+                    .iter()
+                    .filter(|value| !is.contains(&value.to_string()))
+                {
                     operations.push(json!({"op": "remove", "path": format!("{path}[type eq {} and value eq {gone}]", quote(kind))}));
                 }
-                let new: Vec<Value> = after.iter().filter(|value| !was.contains(&value.to_string())).cloned().collect();
+                let new: Vec<Value> = after
+                    .iter()
+                    .filter(|value| !was.contains(&value.to_string()))
+                    .cloned()
+                    .collect();
                 if !new.is_empty() {
                     operations.push(json!({"op": "add", "path": path, "value": self.items(&new)}));
                 }
@@ -327,16 +426,27 @@ impl FlatAttribute {
             }
             match &self.kind {
                 Some(kind) if !before.is_empty() => {
-                    operations.push(json!({"op": "remove", "path": format!("{path}[type eq {}]", quote(kind))}));
+                    operations.push(
+                        json!({"op": "remove", "path": format!("{path}[type eq {}]", quote(kind))}),
+                    );
                 }
                 Some(_) => {}
                 None => {
-                    for gone in before.iter().filter(|value| !is.contains(&value.to_string())) {
-                        operations.push(json!({"op": "remove", "path": format!("{path}[{sub} eq {gone}]")}));
+                    for gone in before
+                        .iter()
+                        .filter(|value| !is.contains(&value.to_string()))
+                    {
+                        operations.push(
+                            json!({"op": "remove", "path": format!("{path}[{sub} eq {gone}]")}),
+                        );
                     }
                 }
             }
-            let new: Vec<Value> = after.iter().filter(|value| self.kind.is_some() || !was.contains(&value.to_string())).cloned().collect();
+            let new: Vec<Value> = after
+                .iter()
+                .filter(|value| self.kind.is_some() || !was.contains(&value.to_string()))
+                .cloned()
+                .collect();
             if !new.is_empty() {
                 operations.push(json!({"op": "add", "path": path, "value": self.items(&new)}));
             }
@@ -386,7 +496,11 @@ mod tests {
         assert_eq!(flat["emails.work"], [json!("a@w"), json!("b@w")]);
         assert_eq!(flat["emails"], [json!("x@x")]);
         assert_eq!(flat["enterprise.department"], [json!("Deck")]);
-        let again = schema().build(crate::USER, flat.iter().map(|(name, values)| (name.as_str(), values.clone())));
+        let again = schema().build(
+            crate::USER,
+            flat.iter()
+                .map(|(name, values)| (name.as_str(), values.clone())),
+        );
         assert_eq!(schema().flatten(&again), flat);
         assert!(!schema().attributes["groups"].writable);
     }
@@ -407,10 +521,15 @@ mod tests {
             let attribute = &schema.attributes[name];
             let operations = attribute.operations(&attribute.values(&user), &after);
             let body = json!({"schemas": [crate::PATCH_OP], "Operations": operations});
-            let patched = crate::patch::apply(&user, &body).unwrap_or_else(|error| panic!("{name}: {error}"));
+            let patched =
+                crate::patch::apply(&user, &body).unwrap_or_else(|error| panic!("{name}: {error}"));
             assert_eq!(attribute.values(&patched), after, "{name}");
             let home = &schema.attributes["emails.home"];
-            assert_eq!(home.values(&patched), [json!("h@h")], "{name} leaves its neighbour alone");
+            assert_eq!(
+                home.values(&patched),
+                [json!("h@h")],
+                "{name} leaves its neighbour alone"
+            );
         }
     }
 }

@@ -34,7 +34,8 @@ pub const ERROR: &str = "urn:ietf:params:scim:api:messages:2.0:Error";
 
 /// An error body (RFC 7644 §3.12).
 pub fn error_body(status: u16, scim_type: Option<&str>, detail: &str) -> serde_json::Value {
-    let mut body = serde_json::json!({"schemas": [ERROR], "status": status.to_string(), "detail": detail});
+    let mut body =
+        serde_json::json!({"schemas": [ERROR], "status": status.to_string(), "detail": detail});
     if let Some(kind) = scim_type {
         body["scimType"] = kind.into();
     }

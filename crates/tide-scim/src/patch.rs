@@ -15,7 +15,10 @@ pub struct PatchError {
 }
 
 fn fault(scim_type: &'static str, detail: impl Into<String>) -> PatchError {
-    PatchError { scim_type, detail: detail.into() }
+    PatchError {
+        scim_type,
+        detail: detail.into(),
+    }
 }
 
 /// The place that an operation is about: an attribute, perhaps only those of its values that fit a
@@ -30,7 +33,15 @@ struct PatchTarget {
 fn target(text: &str, schemas: &[String]) -> Result<PatchTarget, PatchError> {
     // The whole of an extension may be named by its URN.
     if schemas.iter().any(|urn| urn.eq_ignore_ascii_case(text)) {
-        return Ok(PatchTarget { path: AttrPath { schema: None, name: text.to_owned(), sub: None }, only: None, sub: None });
+        return Ok(PatchTarget {
+            path: AttrPath {
+                schema: None,
+                name: text.to_owned(),
+                sub: None,
+            },
+            only: None,
+            sub: None,
+        });
     }
     let invalid = |error: crate::ScimFilterError| fault("invalidPath", error.to_string());
     let mut reader = ScimFilterParser { text, at: 0 };
@@ -38,7 +49,11 @@ fn target(text: &str, schemas: &[String]) -> Result<PatchTarget, PatchError> {
     if !reader.eat('[') {
         reader.blanks();
         return if reader.at == text.len() {
-            Ok(PatchTarget { sub: path.sub.clone(), path: AttrPath { sub: None, ..path }, only: None })
+            Ok(PatchTarget {
+                sub: path.sub.clone(),
+                path: AttrPath { sub: None, ..path },
+                only: None,
+            })
         } else {
             Err(fault("invalidPath", format!("`{text}` is not a path")))
         };
@@ -49,9 +64,17 @@ fn target(text: &str, schemas: &[String]) -> Result<PatchTarget, PatchError> {
     }
     let sub = match &text[reader.at..] {
         "" => None,
-        rest => Some(rest.strip_prefix('.').ok_or_else(|| fault("invalidPath", format!("`{text}` is not a path")))?.to_owned()),
+        rest => Some(
+            rest.strip_prefix('.')
+                .ok_or_else(|| fault("invalidPath", format!("`{text}` is not a path")))?
+                .to_owned(),
+        ),
     };
-    Ok(PatchTarget { path, only: Some(only), sub })
+    Ok(PatchTarget {
+        path,
+        only: Some(only),
+        sub,
+    })
 }
 
 /// Applies the operations of a PATCH body, all or none.
@@ -61,18 +84,31 @@ pub fn apply(resource: &Value, body: &Value) -> Result<Value, PatchError> {
     Ok(patched)
 }
 
-/// The same to the resource itself, which may be long. When it fails, what came before the operation at fault is done.
+/// The same to the resource itself, which may be long. When it fails, what came before the
+/// operation at fault is done.
 pub fn apply_to(patched: &mut Value, body: &Value) -> Result<(), PatchError> {
-    let operations =
-        member(body, "Operations").and_then(Value::as_array).ok_or_else(|| fault("invalidSyntax", "the body has no list `Operations`"))?;
+    let operations = member(body, "Operations")
+        .and_then(Value::as_array)
+        .ok_or_else(|| fault("invalidSyntax", "the body has no list `Operations`"))?;
     let mut schemas: Vec<String> = vec![crate::ENTERPRISE.to_owned()];
-    schemas.extend(patched["schemas"].as_array().into_iter().flatten().filter_map(|s| s.as_str().map(str::to_owned)));
+    schemas.extend(
+        patched["schemas"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter_map(|s| s.as_str().map(str::to_owned)),
+    );
     for operation in operations {
-        let op = member(operation, "op").and_then(Value::as_str).unwrap_or_default().to_ascii_lowercase();
+        let op = member(operation, "op")
+            .and_then(Value::as_str)
+            .unwrap_or_default()
+            .to_ascii_lowercase();
         let path = member(operation, "path").and_then(Value::as_str);
         let value = member(operation, "value");
         match (op.as_str(), path, value) {
-            ("add" | "replace", Some(path), Some(value)) => set(patched, &target(path, &schemas)?, value, op == "add")?,
+            ("add" | "replace", Some(path), Some(value)) => {
+                set(patched, &target(path, &schemas)?, value, op == "add")?
+            }
             ("add" | "replace", None, Some(Value::Object(parts))) => {
                 for (name, value) in parts {
                     set(patched, &target(name, &schemas)?, value, op == "add")?;
@@ -80,15 +116,27 @@ pub fn apply_to(patched: &mut Value, body: &Value) -> Result<(), PatchError> {
             }
             ("remove", Some(path), value) => remove(patched, &target(path, &schemas)?, value)?,
             ("remove", None, _) => return Err(fault("noTarget", "`remove` needs a path")),
-            ("add" | "replace", _, _) => return Err(fault("invalidValue", format!("`{op}` needs a value"))),
-            _ => return Err(fault("invalidSyntax", format!("`{op}` is not an operation: add, remove or replace"))),
+            ("add" | "replace", _, _) => {
+                return Err(fault("invalidValue", format!("`{op}` needs a value")));
+            }
+            _ => {
+                return Err(fault(
+                    "invalidSyntax",
+                    format!("`{op}` is not an operation: add, remove or replace"),
+                ));
+            }
         }
     }
     Ok(())
 }
 
-fn home<'v>(resource: &'v mut Value, path: &AttrPath) -> Result<&'v mut Map<String, Value>, PatchError> {
-    let object = resource.as_object_mut().ok_or_else(|| fault("invalidSyntax", "the resource is no object"))?;
+fn home<'v>(
+    resource: &'v mut Value,
+    path: &AttrPath,
+) -> Result<&'v mut Map<String, Value>, PatchError> {
+    let object = resource
+        .as_object_mut()
+        .ok_or_else(|| fault("invalidSyntax", "the resource is no object"))?;
     match &path.schema {
         Some(urn) if !urn.to_ascii_lowercase().contains(":core:") => {
             let key = key_of(object, urn);
@@ -104,13 +152,27 @@ fn home<'v>(resource: &'v mut Value, path: &AttrPath) -> Result<&'v mut Map<Stri
 
 /// The name as the object spells it already, or as it was asked for.
 fn key_of(object: &Map<String, Value>, name: &str) -> String {
-    object.keys().find(|key| key.eq_ignore_ascii_case(name)).cloned().unwrap_or_else(|| name.to_owned())
+    object
+        .keys()
+        .find(|key| key.eq_ignore_ascii_case(name))
+        .cloned()
+        .unwrap_or_else(|| name.to_owned())
 }
 
-fn set(resource: &mut Value, target: &PatchTarget, value: &Value, add: bool) -> Result<(), PatchError> {
-    let readonly = ["id", "meta", "schemas"].iter().any(|name| target.path.name.eq_ignore_ascii_case(name));
+fn set(
+    resource: &mut Value,
+    target: &PatchTarget,
+    value: &Value,
+    add: bool,
+) -> Result<(), PatchError> {
+    let readonly = ["id", "meta", "schemas"]
+        .iter()
+        .any(|name| target.path.name.eq_ignore_ascii_case(name));
     if readonly {
-        return Err(fault("mutability", format!("`{}` cannot be changed", target.path.name)));
+        return Err(fault(
+            "mutability",
+            format!("`{}` cannot be changed", target.path.name),
+        ));
     }
     let object = home(resource, &target.path)?;
     let key = key_of(object, &target.path.name);
@@ -130,7 +192,8 @@ fn set(resource: &mut Value, target: &PatchTarget, value: &Value, add: bool) -> 
                 _ => *item = value.clone(),
             }
         }
-        // RFC 7644 section 3.5.2.1 adds what is not there; common clients make the first address of a type so.
+        // RFC 7644 section 3.5.2.1 adds what is not there; common clients make the first address of
+        // a type so.
         if !hit
             && add
             && let Some(mut item) = equalities(only)
@@ -139,16 +202,28 @@ fn set(resource: &mut Value, target: &PatchTarget, value: &Value, add: bool) -> 
                 Some(sub) => drop(item.insert(sub.clone(), value.clone())),
                 None => item.extend(value.as_object().cloned().unwrap_or_default()),
             }
-            match object.entry(key.clone()).or_insert_with(|| Value::Array(Vec::new())) {
+            match object
+                .entry(key.clone())
+                .or_insert_with(|| Value::Array(Vec::new()))
+            {
                 Value::Array(items) => items.push(Value::Object(item)),
                 _ => return Err(fault("invalidPath", format!("`{key}` is no list"))),
             }
             return Ok(());
         }
-        return if hit { Ok(()) } else { Err(fault("noTarget", format!("no value of `{key}` fits the filter"))) };
+        return if hit {
+            Ok(())
+        } else {
+            Err(fault(
+                "noTarget",
+                format!("no value of `{key}` fits the filter"),
+            ))
+        };
     }
     if let Some(sub) = &target.sub {
-        let inner = object.entry(key.clone()).or_insert_with(|| Value::Object(Map::new()));
+        let inner = object
+            .entry(key.clone())
+            .or_insert_with(|| Value::Object(Map::new()));
         match inner {
             Value::Object(parts) => {
                 let key = key_of(parts, sub);
@@ -169,7 +244,10 @@ fn set(resource: &mut Value, target: &PatchTarget, value: &Value, add: bool) -> 
             let new: Vec<Value> = new.as_array().cloned().unwrap_or_else(|| vec![new.clone()]);
             // By their texts: a list can have many thousands.
             let mut there: HashSet<String> = items.iter().map(Value::to_string).collect();
-            items.extend(new.into_iter().filter(|value| there.insert(value.to_string())));
+            items.extend(
+                new.into_iter()
+                    .filter(|value| there.insert(value.to_string())),
+            );
         }
         (Some(Value::Object(parts)), Value::Object(new), _) => parts.extend(new.clone()),
         (_, Value::Null, _) => {
@@ -182,7 +260,8 @@ fn set(resource: &mut Value, target: &PatchTarget, value: &Value, add: bool) -> 
     Ok(())
 }
 
-/// The parts of a value that a filter of equalities alone is about: what fits it and is not there yet.
+/// The parts of a value that a filter of equalities alone is about: what fits it and is not there
+/// yet.
 fn equalities(filter: &ScimFilter) -> Option<Map<String, Value>> {
     match filter {
         ScimFilter::And(one, other) => {
@@ -190,22 +269,36 @@ fn equalities(filter: &ScimFilter) -> Option<Map<String, Value>> {
             parts.extend(equalities(other)?);
             Some(parts)
         }
-        ScimFilter::Compare(path, Operator::Eq, value) if path.sub.is_none() && path.schema.is_none() => {
+        ScimFilter::Compare(path, Operator::Eq, value)
+            if path.sub.is_none() && path.schema.is_none() =>
+        {
             Some(Map::from_iter([(path.name.clone(), value.clone())]))
         }
         _ => None,
     }
 }
 
-/// Takes those values out of a list that are given with the operation, as common clients send it: an item goes when a given one has
-/// nothing that it has not.
+/// Takes those values out of a list that are given with the operation, as common clients send it:
+/// an item goes when a given one has nothing that it has not.
 fn remove_given(items: &mut Vec<Value>, given: &[Value]) {
-    let id = |value: &Value| value.as_object().filter(|parts| parts.len() == 1)?.get("value")?.as_str().map(str::to_owned);
+    let id = |value: &Value| {
+        value
+            .as_object()
+            .filter(|parts| parts.len() == 1)?
+            .get("value")?
+            .as_str()
+            .map(str::to_owned)
+    };
     // Members are named by their ids, and there can be thousands of both.
     let ids: HashSet<String> = given.iter().filter_map(id).collect();
     let others: Vec<&Value> = given.iter().filter(|value| id(value).is_none()).collect();
     let fits = |item: &Value, given: &Value| match (item.as_object(), given.as_object()) {
-        (Some(item), Some(given)) => !given.is_empty() && given.iter().all(|(name, value)| item.get(name) == Some(value)),
+        (Some(item), Some(given)) => {
+            !given.is_empty()
+                && given
+                    .iter()
+                    .all(|(name, value)| item.get(name) == Some(value))
+        }
         _ => item == given,
     };
     items.retain(|item| {
@@ -214,13 +307,25 @@ fn remove_given(items: &mut Vec<Value>, given: &[Value]) {
     });
 }
 
-fn remove(resource: &mut Value, target: &PatchTarget, given: Option<&Value>) -> Result<(), PatchError> {
+fn remove(
+    resource: &mut Value,
+    target: &PatchTarget,
+    given: Option<&Value>,
+) -> Result<(), PatchError> {
     let object = home(resource, &target.path)?;
     let key = key_of(object, &target.path.name);
-    if let (None, None, Some(given)) = (&target.only, &target.sub, given.filter(|value| !value.is_null()))
-        && let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut)
+    if let (None, None, Some(given)) = (
+        &target.only,
+        &target.sub,
+        given.filter(|value| !value.is_null()),
+    ) && let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut)
     {
-        remove_given(items, given.as_array().map_or(std::slice::from_ref(given), Vec::as_slice));
+        remove_given(
+            items,
+            given
+                .as_array()
+                .map_or(std::slice::from_ref(given), Vec::as_slice),
+        );
         if items.is_empty() {
             object.remove(&key);
         }
@@ -228,10 +333,16 @@ fn remove(resource: &mut Value, target: &PatchTarget, given: Option<&Value>) -> 
     }
     match (&target.only, &target.sub) {
         (Some(only), sub) => {
-            let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut) else { return Ok(()) };
+            let Some(items) = object.get_mut(&key).and_then(Value::as_array_mut) else {
+                return Ok(());
+            };
             match sub {
                 Some(sub) => {
-                    for parts in items.iter_mut().filter(|item| only.holds(item)).filter_map(Value::as_object_mut) {
+                    for parts in items
+                        .iter_mut()
+                        .filter(|item| only.holds(item))
+                        .filter_map(Value::as_object_mut)
+                    {
                         parts.remove(sub);
                     }
                 }
@@ -268,7 +379,10 @@ mod tests {
             "emails": [{"type": "work", "value": "a@w"}, {"type": "home", "value": "a@h"}],
             (crate::ENTERPRISE): {"department": "Deck"}
         });
-        apply(&user, &json!({"schemas": [crate::PATCH_OP], "Operations": operations}))
+        apply(
+            &user,
+            &json!({"schemas": [crate::PATCH_OP], "Operations": operations}),
+        )
     }
 
     #[test]
@@ -284,8 +398,14 @@ mod tests {
         ]))
         .expect("applies");
         assert_eq!(user["userName"], "ada.holm");
-        assert_eq!(user["name"], json!({"givenName": "Ada", "familyName": "Holm"}));
-        assert_eq!(user["emails"], json!([{"type": "work", "value": "ada.holm@w"}, {"type": "other", "value": "x@o"}]));
+        assert_eq!(
+            user["name"],
+            json!({"givenName": "Ada", "familyName": "Holm"})
+        );
+        assert_eq!(
+            user["emails"],
+            json!([{"type": "work", "value": "ada.holm@w"}, {"type": "other", "value": "x@o"}])
+        );
         assert_eq!(user[crate::ENTERPRISE]["department"], "Galley");
         assert_eq!(user["title"], "Mate");
     }
@@ -296,7 +416,13 @@ mod tests {
         let mut remove = |value: Value| {
             let body = json!({"Operations": [{"op": "remove", "path": "members", "value": value}]});
             apply_to(&mut group, &body).expect("applies");
-            group["members"].as_array().into_iter().flatten().filter_map(|m| m["value"].as_str()).collect::<Vec<_>>().join(",")
+            group["members"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .filter_map(|m| m["value"].as_str())
+                .collect::<Vec<_>>()
+                .join(",")
         };
         assert_eq!(remove(json!([])), "a,b,c");
         assert_eq!(remove(json!([{"value": "nobody"}])), "a,b,c");
@@ -313,24 +439,45 @@ mod tests {
             {"op": "add", "path": "emails[type eq \"other\" and primary eq true].value", "value": "x@o"},
         ]))
         .expect("applies");
-        assert_eq!(user["phoneNumbers"], json!([{"type": "work", "value": "+372 5"}]));
-        assert_eq!(user["emails"][2], json!({"type": "other", "primary": true, "value": "x@o"}));
+        assert_eq!(
+            user["phoneNumbers"],
+            json!([{"type": "work", "value": "+372 5"}])
+        );
+        assert_eq!(
+            user["emails"][2],
+            json!({"type": "other", "primary": true, "value": "x@o"})
+        );
         // A filter that is no list of equalities says nothing of what is to be made.
-        let refused = patched(json!([{"op": "add", "path": "emails[type ne \"x\" and type co \"y\"].value", "value": "x"}]));
+        let refused = patched(
+            json!([{"op": "add", "path": "emails[type ne \"x\" and type co \"y\"].value", "value": "x"}]),
+        );
         assert_eq!(refused.expect_err("refused").scim_type, "noTarget");
     }
 
     #[test]
     fn what_cannot_be_applied_has_the_standards_error_type() {
         for (operation, kind) in [
-            (json!({"op": "replace", "path": "emails[type eq \"fax\"].value", "value": "x"}), "noTarget"),
-            (json!({"op": "replace", "path": "emails[", "value": "x"}), "invalidPath"),
+            (
+                json!({"op": "replace", "path": "emails[type eq \"fax\"].value", "value": "x"}),
+                "noTarget",
+            ),
+            (
+                json!({"op": "replace", "path": "emails[", "value": "x"}),
+                "invalidPath",
+            ),
             (json!({"op": "remove"}), "noTarget"),
             (json!({"op": "turn", "path": "x"}), "invalidSyntax"),
-            (json!({"op": "replace", "path": "id", "value": "2"}), "mutability"),
+            (
+                json!({"op": "replace", "path": "id", "value": "2"}),
+                "mutability",
+            ),
             (json!({"op": "add", "path": "title"}), "invalidValue"),
         ] {
-            assert_eq!(patched(json!([operation])).expect_err("refused").scim_type, kind, "{operation}");
+            assert_eq!(
+                patched(json!([operation])).expect_err("refused").scim_type,
+                kind,
+                "{operation}"
+            );
         }
     }
 }

@@ -17,7 +17,10 @@ pub struct ResourceError {
 }
 
 fn fault(scim_type: &'static str, detail: impl Into<String>) -> ResourceError {
-    ResourceError { scim_type, detail: detail.into() }
+    ResourceError {
+        scim_type,
+        detail: detail.into(),
+    }
 }
 
 /// The schemas of one type of resource.
@@ -39,12 +42,24 @@ impl Kind {
     /// Users with the enterprise extension (RFC 7643 §4.1, §4.3).
     pub fn user() -> Kind {
         let extensions = vec![crate::schemas::enterprise()];
-        Kind { core: crate::schemas::user(), extensions, required: "userName", name: "User", endpoint: "Users" }
+        Kind {
+            core: crate::schemas::user(),
+            extensions,
+            required: "userName",
+            name: "User",
+            endpoint: "Users",
+        }
     }
 
     /// Groups (RFC 7643 §4.2).
     pub fn group() -> Kind {
-        Kind { core: crate::schemas::group(), extensions: Vec::new(), required: "displayName", name: "Group", endpoint: "Groups" }
+        Kind {
+            core: crate::schemas::group(),
+            extensions: Vec::new(),
+            required: "displayName",
+            name: "Group",
+            endpoint: "Groups",
+        }
     }
 
     fn urn(&self) -> &str {
@@ -52,17 +67,36 @@ impl Kind {
     }
 
     fn extension(&self, urn: &str) -> Option<&Value> {
-        self.extensions.iter().find(|schema| schema["id"].as_str().is_some_and(|id| id.eq_ignore_ascii_case(urn)))
+        self.extensions.iter().find(|schema| {
+            schema["id"]
+                .as_str()
+                .is_some_and(|id| id.eq_ignore_ascii_case(urn))
+        })
     }
 
-    /// Takes a resource in: what is unknown or read-only is left out, what has the wrong type is refused.
-    /// `strict_primary` refuses two primary values; otherwise the last one stays (RFC 7644 §3.5.2).
+    /// Takes a resource in: what is unknown or read-only is left out, what has the wrong type is
+    /// refused. `strict_primary` refuses two primary values; otherwise the last one stays (RFC 7644
+    /// §3.5.2).
     pub fn take(&self, given: &Value, strict_primary: bool) -> Result<Value, ResourceError> {
-        let given = given.as_object().ok_or_else(|| fault("invalidSyntax", "the body is no JSON object"))?;
-        let schemas = given.iter().find(|(name, _)| name.eq_ignore_ascii_case("schemas")).map(|(_, value)| value);
+        let given = given
+            .as_object()
+            .ok_or_else(|| fault("invalidSyntax", "the body is no JSON object"))?;
+        let schemas = given
+            .iter()
+            .find(|(name, _)| name.eq_ignore_ascii_case("schemas"))
+            .map(|(_, value)| value);
         match schemas.and_then(Value::as_array) {
-            Some(urns) if urns.iter().any(|urn| urn.as_str().is_some_and(|urn| urn.eq_ignore_ascii_case(self.urn()))) => {}
-            Some(_) => return Err(fault("invalidValue", format!("`schemas` does not name {}", self.urn()))),
+            Some(urns)
+                if urns.iter().any(|urn| {
+                    urn.as_str()
+                        .is_some_and(|urn| urn.eq_ignore_ascii_case(self.urn()))
+                }) => {}
+            Some(_) => {
+                return Err(fault(
+                    "invalidValue",
+                    format!("`schemas` does not name {}", self.urn()),
+                ));
+            }
             None => return Err(fault("invalidSyntax", "`schemas` is missing (RFC 7643 §3)")),
         }
         let mut taken = Map::new();
@@ -76,10 +110,15 @@ impl Kind {
                 continue;
             }
             if let Some(schema) = self.extension(name) {
-                let inner = value.as_object().ok_or_else(|| fault("invalidValue", format!("`{name}` must be an object")))?;
+                let inner = value
+                    .as_object()
+                    .ok_or_else(|| fault("invalidValue", format!("`{name}` must be an object")))?;
                 let inner = attributes(schema, inner, strict_primary)?;
                 if !inner.is_empty() {
-                    taken.insert(schema["id"].as_str().unwrap_or(name).to_owned(), Value::Object(inner));
+                    taken.insert(
+                        schema["id"].as_str().unwrap_or(name).to_owned(),
+                        Value::Object(inner),
+                    );
                 }
                 continue;
             }
@@ -95,18 +134,29 @@ impl Kind {
                 }
             }
         }
-        let missing = taken.get(self.required).and_then(Value::as_str).is_none_or(|text| text.trim().is_empty());
+        let missing = taken
+            .get(self.required)
+            .and_then(Value::as_str)
+            .is_none_or(|text| text.trim().is_empty());
         if missing {
-            return Err(fault("invalidValue", format!("`{}` is required", self.required)));
+            return Err(fault(
+                "invalidValue",
+                format!("`{}` is required", self.required),
+            ));
         }
         let mut schemas = vec![json!(self.urn())];
-        schemas.extend(self.extensions.iter().map(|s| s["id"].clone()).filter(|id| id.as_str().is_some_and(|id| taken.contains_key(id))));
+        schemas.extend(
+            self.extensions
+                .iter()
+                .map(|s| s["id"].clone())
+                .filter(|id| id.as_str().is_some_and(|id| taken.contains_key(id))),
+        );
         taken.insert("schemas".into(), Value::Array(schemas));
         Ok(Value::Object(taken))
     }
 
-    /// Checks that a change left what is immutable as it was (RFC 7643 §7): nothing of these schemas is
-    /// immutable at the top, and a member's parts are: a member is replaced, not edited.
+    /// Checks that a change left what is immutable as it was (RFC 7643 §7): nothing of these
+    /// schemas is immutable at the top, and a member's parts are: a member is replaced, not edited.
     pub fn path_known(&self, path: &AttrPath) -> bool {
         let schema = match &path.schema {
             Some(urn) if urn.eq_ignore_ascii_case(self.urn()) => &self.core,
@@ -116,57 +166,105 @@ impl Kind {
             },
             None => &self.core,
         };
-        let always = ["id", "externalId", "meta", "schemas"].iter().any(|name| name.eq_ignore_ascii_case(&path.name));
-        let Some(definition) = attribute_of(schema, &path.name) else { return always && path.schema.is_none() };
-        path.sub.as_deref().is_none_or(|sub| part_of(definition, sub).is_some())
+        let always = ["id", "externalId", "meta", "schemas"]
+            .iter()
+            .any(|name| name.eq_ignore_ascii_case(&path.name));
+        let Some(definition) = attribute_of(schema, &path.name) else {
+            return always && path.schema.is_none();
+        };
+        path.sub
+            .as_deref()
+            .is_none_or(|sub| part_of(definition, sub).is_some())
     }
 
     /// Is the attribute (by its path in this kind) one that a client may not write?
     pub fn read_only(&self, path: &AttrPath) -> bool {
-        let schema = path.schema.as_deref().and_then(|urn| self.extension(urn)).unwrap_or(&self.core);
-        ["id", "meta"].iter().any(|name| name.eq_ignore_ascii_case(&path.name))
-            || attribute_of(schema, &path.name).is_some_and(|definition| definition["mutability"] == "readOnly")
+        let schema = path
+            .schema
+            .as_deref()
+            .and_then(|urn| self.extension(urn))
+            .unwrap_or(&self.core);
+        ["id", "meta"]
+            .iter()
+            .any(|name| name.eq_ignore_ascii_case(&path.name))
+            || attribute_of(schema, &path.name)
+                .is_some_and(|definition| definition["mutability"] == "readOnly")
     }
 
     /// Does case count for this attribute? Used for sorting (RFC 7644 §3.4.2.3).
     pub fn case_exact(&self, path: &AttrPath) -> bool {
-        let schema = path.schema.as_deref().and_then(|urn| self.extension(urn)).unwrap_or(&self.core);
+        let schema = path
+            .schema
+            .as_deref()
+            .and_then(|urn| self.extension(urn))
+            .unwrap_or(&self.core);
         let definition = attribute_of(schema, &path.name);
-        let part = path.sub.as_deref().and_then(|sub| definition.and_then(|d| part_of(d, sub))).or(definition);
+        let part = path
+            .sub
+            .as_deref()
+            .and_then(|sub| definition.and_then(|d| part_of(d, sub)))
+            .or(definition);
         part.is_some_and(|part| part["caseExact"] == json!(true))
     }
 }
 
-fn attributes(schema: &Value, given: &Map<String, Value>, strict_primary: bool) -> Result<Map<String, Value>, ResourceError> {
+fn attributes(
+    schema: &Value,
+    given: &Map<String, Value>,
+    strict_primary: bool,
+) -> Result<Map<String, Value>, ResourceError> {
     let mut taken = Map::new();
     for (name, value) in given {
         if let Some(definition) = attribute_of(schema, name)
             && let Some(value) = checked(definition, value, strict_primary)?
         {
-            taken.insert(definition["name"].as_str().unwrap_or(name).to_owned(), value);
+            taken.insert(
+                definition["name"].as_str().unwrap_or(name).to_owned(),
+                value,
+            );
         }
     }
     Ok(taken)
 }
 
 /// A value as its definition wants it; none when it is empty, read-only or never kept.
-fn checked(definition: &Value, value: &Value, strict_primary: bool) -> Result<Option<Value>, ResourceError> {
+fn checked(
+    definition: &Value,
+    value: &Value,
+    strict_primary: bool,
+) -> Result<Option<Value>, ResourceError> {
     // A password is never kept: nothing here could check it later (RFC 7643 §4.1.1).
-    if definition["mutability"] == "readOnly" || definition["mutability"] == "writeOnly" || value.is_null() {
+    if definition["mutability"] == "readOnly"
+        || definition["mutability"] == "writeOnly"
+        || value.is_null()
+    {
         return Ok(None);
     }
     if definition["multiValued"] != json!(true) {
         if value.is_array() {
-            return Err(fault("invalidValue", format!("`{}` takes one value, and a list was given", name(definition))));
+            return Err(fault(
+                "invalidValue",
+                format!(
+                    "`{}` takes one value, and a list was given",
+                    name(definition)
+                ),
+            ));
         }
         return single(definition, value);
     }
-    let items = value.as_array().ok_or_else(|| fault("invalidValue", format!("`{}` takes a list", name(definition))))?;
+    let items = value.as_array().ok_or_else(|| {
+        fault(
+            "invalidValue",
+            format!("`{}` takes a list", name(definition)),
+        )
+    })?;
     let mut taken = Vec::with_capacity(items.len());
     // By their texts: a group can have many thousands of members.
     let mut seen: HashSet<String> = HashSet::with_capacity(items.len());
     for item in items {
-        let Some(item) = single(definition, item)? else { continue };
+        let Some(item) = single(definition, item)? else {
+            continue;
+        };
         if seen.insert(item.to_string()) {
             taken.push(item);
         }
@@ -177,12 +275,17 @@ fn checked(definition: &Value, value: &Value, strict_primary: bool) -> Result<Op
 
 /// At most one value is the primary one (RFC 7643 §2.4).
 fn one_primary(definition: &Value, items: &mut [Value], strict: bool) -> Result<(), ResourceError> {
-    let primary: Vec<usize> = (0..items.len()).filter(|&at| items[at]["primary"] == json!(true)).collect();
+    let primary: Vec<usize> = (0..items.len())
+        .filter(|&at| items[at]["primary"] == json!(true))
+        .collect();
     if primary.len() < 2 {
         return Ok(());
     }
     if strict {
-        return Err(fault("invalidValue", format!("`{}` has more than one primary value", name(definition))));
+        return Err(fault(
+            "invalidValue",
+            format!("`{}` has more than one primary value", name(definition)),
+        ));
     }
     for &at in &primary[..primary.len() - 1] {
         items[at]["primary"] = json!(false);
@@ -195,13 +298,19 @@ fn name(definition: &Value) -> &str {
 }
 
 fn single(definition: &Value, value: &Value) -> Result<Option<Value>, ResourceError> {
-    let wrong = |wanted: &str| Err(fault("invalidValue", format!("`{}` must be {wanted}", name(definition))));
+    let wrong = |wanted: &str| {
+        Err(fault(
+            "invalidValue",
+            format!("`{}` must be {wanted}", name(definition)),
+        ))
+    };
     match (definition["type"].as_str().unwrap_or("string"), value) {
         (_, Value::Null) => Ok(None),
         ("complex", Value::Object(parts)) => {
             let mut taken = Map::new();
             for (part, value) in parts {
-                // Canonical values are suggestions and no closed list (RFC 7643 §7): any text is taken.
+                // Canonical values are suggestions and no closed list (RFC 7643 §7): any text is
+                // taken.
                 if let Some(definition) = part_of(definition, part)
                     && let Some(value) = checked(definition, value, true)?
                 {
@@ -211,11 +320,17 @@ fn single(definition: &Value, value: &Value) -> Result<Option<Value>, ResourceEr
             Ok((!taken.is_empty()).then_some(Value::Object(taken)))
         }
         // A list of plain values for a list of objects with a value: `["a@b"]`.
-        ("complex", Value::String(_)) if definition["multiValued"] == json!(true) => Ok(Some(json!({"value": value}))),
+        ("complex", Value::String(_)) if definition["multiValued"] == json!(true) => {
+            Ok(Some(json!({"value": value})))
+        }
         ("complex", _) => wrong("an object"),
         ("boolean", Value::Bool(_)) => Ok(Some(value.clone())),
-        ("boolean", Value::String(text)) if text.eq_ignore_ascii_case("true") => Ok(Some(json!(true))),
-        ("boolean", Value::String(text)) if text.eq_ignore_ascii_case("false") => Ok(Some(json!(false))),
+        ("boolean", Value::String(text)) if text.eq_ignore_ascii_case("true") => {
+            Ok(Some(json!(true)))
+        }
+        ("boolean", Value::String(text)) if text.eq_ignore_ascii_case("false") => {
+            Ok(Some(json!(false)))
+        }
         ("boolean", _) => wrong("true or false"),
         ("integer", Value::Number(number)) if number.is_i64() => Ok(Some(value.clone())),
         ("integer", _) => wrong("a whole number"),
@@ -235,21 +350,33 @@ pub struct Projection {
 
 impl Projection {
     /// Reads the two parameters; a name that cannot be one is refused.
-    pub fn read(attributes: Option<&str>, excluded: Option<&str>) -> Result<Projection, ResourceError> {
+    pub fn read(
+        attributes: Option<&str>,
+        excluded: Option<&str>,
+    ) -> Result<Projection, ResourceError> {
         let paths = |text: Option<&str>| -> Result<Vec<AttrPath>, ResourceError> {
             text.into_iter()
                 .flat_map(|text| text.split(','))
                 .map(str::trim)
                 .filter(|name| !name.is_empty())
-                .map(|name| AttrPath::read(name).ok_or_else(|| fault("invalidValue", format!("`{name}` is no attribute"))))
+                .map(|name| {
+                    AttrPath::read(name)
+                        .ok_or_else(|| fault("invalidValue", format!("`{name}` is no attribute")))
+                })
                 .collect()
         };
-        Ok(Projection { attributes: paths(attributes)?, excluded: paths(excluded)? })
+        Ok(Projection {
+            attributes: paths(attributes)?,
+            excluded: paths(excluded)?,
+        })
     }
 
-    /// The part of a resource that is asked for. `id` and `schemas` are always there (RFC 7643 §3.1).
+    /// The part of a resource that is asked for. `id` and `schemas` are always there (RFC 7643
+    /// §3.1).
     pub fn of(&self, resource: &Value) -> Value {
-        let Some(whole) = resource.as_object() else { return resource.clone() };
+        let Some(whole) = resource.as_object() else {
+            return resource.clone();
+        };
         let mut out = Map::new();
         if self.attributes.is_empty() {
             out = whole.clone();
@@ -258,7 +385,9 @@ impl Projection {
             copy(whole, path, &mut out);
         }
         for path in &self.excluded {
-            let always = ["id", "schemas"].iter().any(|name| name.eq_ignore_ascii_case(&path.name));
+            let always = ["id", "schemas"]
+                .iter()
+                .any(|name| name.eq_ignore_ascii_case(&path.name));
             if !always {
                 leave_out(&mut out, path);
             }
@@ -273,7 +402,9 @@ impl Projection {
 }
 
 fn key_of<'m>(map: &'m Map<String, Value>, name: &str) -> Option<&'m str> {
-    map.keys().find(|key| key.eq_ignore_ascii_case(name)).map(String::as_str)
+    map.keys()
+        .find(|key| key.eq_ignore_ascii_case(name))
+        .map(String::as_str)
 }
 
 /// The object that a path's attribute stands in: an extension's, or the resource itself. A path may
@@ -285,32 +416,58 @@ fn copy(whole: &Map<String, Value>, path: &AttrPath, out: &mut Map<String, Value
         return;
     }
     if let Some(key) = path.schema.as_deref().and_then(|urn| key_of(whole, urn)) {
-        let mut inner = out.get(key).and_then(Value::as_object).cloned().unwrap_or_default();
+        let mut inner = out
+            .get(key)
+            .and_then(Value::as_object)
+            .cloned()
+            .unwrap_or_default();
         if let Some(home) = whole[key].as_object() {
-            copy(home, &AttrPath { schema: None, ..path.clone() }, &mut inner);
+            copy(
+                home,
+                &AttrPath {
+                    schema: None,
+                    ..path.clone()
+                },
+                &mut inner,
+            );
         }
         if !inner.is_empty() {
             out.insert(key.to_owned(), Value::Object(inner));
         }
         return;
     }
-    let Some(key) = key_of(whole, &path.name) else { return };
+    let Some(key) = key_of(whole, &path.name) else {
+        return;
+    };
     let Some(sub) = &path.sub else {
         out.insert(key.to_owned(), whole[key].clone());
         return;
     };
     let part = |value: &Value| -> Map<String, Value> {
         let parts = value.as_object();
-        parts.into_iter().flatten().filter(|(name, _)| name.eq_ignore_ascii_case(sub)).map(|(n, v)| (n.clone(), v.clone())).collect()
+        parts
+            .into_iter()
+            .flatten()
+            .filter(|(name, _)| name.eq_ignore_ascii_case(sub))
+            .map(|(n, v)| (n.clone(), v.clone()))
+            .collect()
     };
     match &whole[key] {
         Value::Array(items) => {
-            let old = out.get(key).and_then(Value::as_array).cloned().unwrap_or_default();
+            let old = out
+                .get(key)
+                .and_then(Value::as_array)
+                .cloned()
+                .unwrap_or_default();
             let items: Vec<Value> = items
                 .iter()
                 .enumerate()
                 .map(|(at, item)| {
-                    let mut merged = old.get(at).and_then(Value::as_object).cloned().unwrap_or_default();
+                    let mut merged = old
+                        .get(at)
+                        .and_then(Value::as_object)
+                        .cloned()
+                        .unwrap_or_default();
                     merged.extend(part(item));
                     Value::Object(merged)
                 })
@@ -318,7 +475,11 @@ fn copy(whole: &Map<String, Value>, path: &AttrPath, out: &mut Map<String, Value
             out.insert(key.to_owned(), Value::Array(items));
         }
         single => {
-            let mut merged = out.get(key).and_then(Value::as_object).cloned().unwrap_or_default();
+            let mut merged = out
+                .get(key)
+                .and_then(Value::as_object)
+                .cloned()
+                .unwrap_or_default();
             merged.extend(part(single));
             if !merged.is_empty() {
                 out.insert(key.to_owned(), Value::Object(merged));
@@ -345,13 +506,26 @@ fn leave_out(out: &mut Map<String, Value>, path: &AttrPath) {
         out.remove(&key);
         return;
     }
-    if let Some(key) = path.schema.as_deref().and_then(|urn| key_of(out, urn)).map(str::to_owned) {
+    if let Some(key) = path
+        .schema
+        .as_deref()
+        .and_then(|urn| key_of(out, urn))
+        .map(str::to_owned)
+    {
         if let Some(inner) = out.get_mut(&key).and_then(Value::as_object_mut) {
-            leave_out(inner, &AttrPath { schema: None, ..path.clone() });
+            leave_out(
+                inner,
+                &AttrPath {
+                    schema: None,
+                    ..path.clone()
+                },
+            );
         }
         return;
     }
-    let Some(key) = key_of(out, &path.name).map(str::to_owned) else { return };
+    let Some(key) = key_of(out, &path.name).map(str::to_owned) else {
+        return;
+    };
     let Some(sub) = &path.sub else {
         out.remove(&key);
         return;
@@ -372,7 +546,12 @@ fn leave_out(out: &mut Map<String, Value>, path: &AttrPath) {
 
 /// The words that are in a resource under any name: what its `schemas` should say.
 pub fn schemas_of(resource: &Value) -> BTreeSet<String> {
-    resource["schemas"].as_array().into_iter().flatten().filter_map(|s| s.as_str().map(str::to_owned)).collect()
+    resource["schemas"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|s| s.as_str().map(str::to_owned))
+        .collect()
 }
 
 #[cfg(test)]
@@ -381,7 +560,9 @@ mod tests {
     use crate::{ENTERPRISE, USER};
 
     fn take(body: Value) -> Result<Value, &'static str> {
-        Kind::user().take(&body, true).map_err(|error| error.scim_type)
+        Kind::user()
+            .take(&body, true)
+            .map_err(|error| error.scim_type)
     }
 
     #[test]
@@ -407,14 +588,29 @@ mod tests {
         for (body, wanted) in [
             (json!([]), "invalidSyntax"),
             (json!({"userName": "a"}), "invalidSyntax"),
-            (json!({"schemas": ["urn:x"], "userName": "a"}), "invalidValue"),
+            (
+                json!({"schemas": ["urn:x"], "userName": "a"}),
+                "invalidValue",
+            ),
             (json!({"schemas": [USER]}), "invalidValue"),
             (json!({"schemas": [USER], "userName": "  "}), "invalidValue"),
             (json!({"schemas": [USER], "userName": 7}), "invalidValue"),
-            (json!({"schemas": [USER], "userName": "a", "active": "maybe"}), "invalidValue"),
-            (json!({"schemas": [USER], "userName": "a", "emails": "a@w"}), "invalidValue"),
-            (json!({"schemas": [USER], "userName": "a", "title": ["a"]}), "invalidValue"),
-            (json!({"schemas": [USER], "userName": "a", "name": "Ada"}), "invalidValue"),
+            (
+                json!({"schemas": [USER], "userName": "a", "active": "maybe"}),
+                "invalidValue",
+            ),
+            (
+                json!({"schemas": [USER], "userName": "a", "emails": "a@w"}),
+                "invalidValue",
+            ),
+            (
+                json!({"schemas": [USER], "userName": "a", "title": ["a"]}),
+                "invalidValue",
+            ),
+            (
+                json!({"schemas": [USER], "userName": "a", "name": "Ada"}),
+                "invalidValue",
+            ),
             (
                 json!({"schemas": [USER], "userName": "a", "emails": [{"value": "a", "primary": true}, {"value": "b", "primary": true}]}),
                 "invalidValue",
@@ -430,10 +626,16 @@ mod tests {
             "schemas": [USER], "id": "1", "userName": "ada", "name": {"familyName": "Lind", "givenName": "Ada"},
             "emails": [{"value": "a@w", "type": "work"}], (ENTERPRISE): {"department": "Deck", "division": "Sea"}
         });
-        let of = |attributes: Option<&str>, excluded: Option<&str>| Projection::read(attributes, excluded).expect("names").of(&resource);
+        let of = |attributes: Option<&str>, excluded: Option<&str>| {
+            Projection::read(attributes, excluded)
+                .expect("names")
+                .of(&resource)
+        };
         let base = |more: Value| {
             let mut all = json!({"schemas": [USER], "id": "1"});
-            all.as_object_mut().expect("object").extend(more.as_object().expect("object").clone());
+            all.as_object_mut()
+                .expect("object")
+                .extend(more.as_object().expect("object").clone());
             all
         };
         assert_eq!(of(Some("username"), None), base(json!({"userName": "ada"})));
@@ -441,12 +643,21 @@ mod tests {
             of(Some("name.familyName,emails.value"), None),
             base(json!({"name": {"familyName": "Lind"}, "emails": [{"value": "a@w"}]}))
         );
-        assert_eq!(of(Some(&format!("{ENTERPRISE}:department")), None), base(json!({(ENTERPRISE): {"department": "Deck"}})));
-        assert_eq!(of(Some(ENTERPRISE), None), base(json!({(ENTERPRISE): {"department": "Deck", "division": "Sea"}})));
+        assert_eq!(
+            of(Some(&format!("{ENTERPRISE}:department")), None),
+            base(json!({(ENTERPRISE): {"department": "Deck"}}))
+        );
+        assert_eq!(
+            of(Some(ENTERPRISE), None),
+            base(json!({(ENTERPRISE): {"department": "Deck", "division": "Sea"}}))
+        );
         assert_eq!(of(Some("title"), None), base(json!({})));
         let without = of(None, Some("id,schemas,name.givenName,emails"));
         assert_eq!(without["id"], "1");
-        assert_eq!((&without["name"], without.get("emails")), (&json!({"familyName": "Lind"}), None));
+        assert_eq!(
+            (&without["name"], without.get("emails")),
+            (&json!({"familyName": "Lind"}), None)
+        );
         assert_eq!(of(None, Some(ENTERPRISE)).get(ENTERPRISE), None);
         assert!(Projection::read(Some("7x"), None).is_err());
     }

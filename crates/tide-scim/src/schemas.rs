@@ -40,16 +40,38 @@ fn typed(name: &str, description: &str, value: Value, kinds: &[&str]) -> Value {
     let subs = json!([
         value,
         text("display", "A human-readable name"),
-        attribute("type", "string", "What the value is for", json!({"canonicalValues": kinds})),
-        attribute("primary", "boolean", "Is it the preferred one? At most one is", json!({})),
+        attribute(
+            "type",
+            "string",
+            "What the value is for",
+            json!({"canonicalValues": kinds})
+        ),
+        attribute(
+            "primary",
+            "boolean",
+            "Is it the preferred one? At most one is",
+            json!({})
+        ),
     ]);
-    attribute(name, "complex", description, json!({"multiValued": true, "subAttributes": subs}))
+    attribute(
+        name,
+        "complex",
+        description,
+        json!({"multiValued": true, "subAttributes": subs}),
+    )
 }
 
 /// The core schema of users (RFC 7643 §4.1).
 pub fn user() -> Value {
     let value = |what: &str| text("value", what);
-    let uri = |what: &str| attribute("value", "reference", what, json!({"referenceTypes": ["external"]}));
+    let uri = |what: &str| {
+        attribute(
+            "value",
+            "reference",
+            what,
+            json!({"referenceTypes": ["external"]}),
+        )
+    };
     let name = json!([
         text("formatted", "The full name"),
         text("familyName", "The family name"),
@@ -65,13 +87,38 @@ pub fn user() -> Value {
         text("region", "State or region"),
         text("postalCode", "Postal code"),
         text("country", "Country, as ISO 3166-1 alpha-2"),
-        attribute("type", "string", "What the address is for", json!({"canonicalValues": ["work", "home", "other"]})),
-        attribute("primary", "boolean", "Is it the preferred one? At most one is", json!({})),
+        attribute(
+            "type",
+            "string",
+            "What the address is for",
+            json!({"canonicalValues": ["work", "home", "other"]})
+        ),
+        attribute(
+            "primary",
+            "boolean",
+            "Is it the preferred one? At most one is",
+            json!({})
+        ),
     ]);
     let groups = json!([
-        attribute("value", "string", "The group's id", json!({"mutability": "readOnly"})),
-        attribute("$ref", "reference", "The group's address", json!({"mutability": "readOnly", "referenceTypes": ["User", "Group"]})),
-        attribute("display", "string", "The group's name", json!({"mutability": "readOnly"})),
+        attribute(
+            "value",
+            "string",
+            "The group's id",
+            json!({"mutability": "readOnly"})
+        ),
+        attribute(
+            "$ref",
+            "reference",
+            "The group's address",
+            json!({"mutability": "readOnly", "referenceTypes": ["User", "Group"]})
+        ),
+        attribute(
+            "display",
+            "string",
+            "The group's name",
+            json!({"mutability": "readOnly"})
+        ),
         attribute(
             "type",
             "string",
@@ -112,10 +159,30 @@ pub fn user() -> Value {
 /// The core schema of groups (RFC 7643 §4.2).
 pub fn group() -> Value {
     let members = json!([
-        attribute("value", "string", "The member's id", json!({"mutability": "immutable", "caseExact": true})),
-        attribute("$ref", "reference", "The member's address", json!({"mutability": "immutable", "referenceTypes": ["User", "Group"]})),
-        attribute("type", "string", "What the member is", json!({"mutability": "immutable", "canonicalValues": ["User", "Group"]})),
-        attribute("display", "string", "The member's name", json!({"mutability": "readOnly"})),
+        attribute(
+            "value",
+            "string",
+            "The member's id",
+            json!({"mutability": "immutable", "caseExact": true})
+        ),
+        attribute(
+            "$ref",
+            "reference",
+            "The member's address",
+            json!({"mutability": "immutable", "referenceTypes": ["User", "Group"]})
+        ),
+        attribute(
+            "type",
+            "string",
+            "What the member is",
+            json!({"mutability": "immutable", "canonicalValues": ["User", "Group"]})
+        ),
+        attribute(
+            "display",
+            "string",
+            "The member's name",
+            json!({"mutability": "readOnly"})
+        ),
     ]);
     json!({
         "schemas": [SCHEMA], "id": GROUP, "name": "Group", "description": "Group",
@@ -131,8 +198,18 @@ pub fn group() -> Value {
 pub fn enterprise() -> Value {
     let manager = json!([
         text("value", "The manager's id"),
-        attribute("$ref", "reference", "The manager's address", json!({"referenceTypes": ["User"]})),
-        attribute("displayName", "string", "The manager's name", json!({"mutability": "readOnly"})),
+        attribute(
+            "$ref",
+            "reference",
+            "The manager's address",
+            json!({"referenceTypes": ["User"]})
+        ),
+        attribute(
+            "displayName",
+            "string",
+            "The manager's name",
+            json!({"mutability": "readOnly"})
+        ),
     ]);
     json!({
         "schemas": [SCHEMA], "id": ENTERPRISE, "name": "EnterpriseUser", "description": "Enterprise User",
@@ -155,12 +232,20 @@ pub fn all() -> Vec<Value> {
 
 /// The definition of an attribute in a schema, whatever the case of its name.
 pub fn attribute_of<'s>(schema: &'s Value, name: &str) -> Option<&'s Value> {
-    schema["attributes"].as_array()?.iter().find(|a| a["name"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(name)))
+    schema["attributes"].as_array()?.iter().find(|a| {
+        a["name"]
+            .as_str()
+            .is_some_and(|n| n.eq_ignore_ascii_case(name))
+    })
 }
 
 /// The definition of a part of an attribute, whatever the case of its name.
 pub fn part_of<'s>(attribute: &'s Value, name: &str) -> Option<&'s Value> {
-    attribute["subAttributes"].as_array()?.iter().find(|a| a["name"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(name)))
+    attribute["subAttributes"].as_array()?.iter().find(|a| {
+        a["name"]
+            .as_str()
+            .is_some_and(|n| n.eq_ignore_ascii_case(name))
+    })
 }
 
 #[cfg(test)]
@@ -171,8 +256,19 @@ mod tests {
     fn every_attribute_says_all_that_the_standard_asks_of_it() {
         fn walk(attributes: &Value) {
             for attribute in attributes.as_array().expect("a list") {
-                for key in ["name", "type", "multiValued", "description", "required", "mutability", "returned"] {
-                    assert!(!attribute[key].is_null(), "{attribute} lacks {key} (RFC 7643 §7)");
+                for key in [
+                    "name",
+                    "type",
+                    "multiValued",
+                    "description",
+                    "required",
+                    "mutability",
+                    "returned",
+                ] {
+                    assert!(
+                        !attribute[key].is_null(),
+                        "{attribute} lacks {key} (RFC 7643 §7)"
+                    );
                 }
                 if attribute["type"] == "complex" {
                     walk(&attribute["subAttributes"]);

@@ -58,7 +58,11 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/identities/resolve", Grant::Operators),
     ("POST", "/api/v1/systems/browse", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/tree", Grant::Operators),
-    ("GET", "/api/v1/systems/{name}/permissions", Grant::Operators),
+    (
+        "GET",
+        "/api/v1/systems/{name}/permissions",
+        Grant::Operators,
+    ),
     ("PUT", "/api/v1/systems/{name}/settings", Grant::Operators),
     ("PUT", "/api/v1/systems/{name}/schedule", Grant::Operators),
     ("POST", "/api/v1/systems/{name}/rules", Grant::Operators),
@@ -67,20 +71,48 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/systems/{name}/scope.csv", Grant::Operators),
     ("POST", "/api/v1/systems/{name}/scope/try", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/matches", Grant::Operators),
-    ("GET", "/api/v1/systems/{name}/matches/case", Grant::Operators),
-    ("POST", "/api/v1/systems/{name}/matches/answers", Grant::Operators),
+    (
+        "GET",
+        "/api/v1/systems/{name}/matches/case",
+        Grant::Operators,
+    ),
+    (
+        "POST",
+        "/api/v1/systems/{name}/matches/answers",
+        Grant::Operators,
+    ),
     ("DELETE", "/api/v1/matches/answers/{id}", Grant::Operators),
     ("GET", "/api/v1/systems/{name}/quarantine", Grant::Operators),
-    ("GET", "/api/v1/systems/{name}/quarantine.csv", Grant::Operators),
+    (
+        "GET",
+        "/api/v1/systems/{name}/quarantine.csv",
+        Grant::Operators,
+    ),
     ("GET", "/api/v1/systems/{name}/tokens", Grant::Operators),
     ("POST", "/api/v1/systems/{name}/tokens", Grant::Operators),
-    ("DELETE", "/api/v1/systems/{name}/tokens/{id}", Grant::Operators),
-    ("POST", "/api/v1/systems/{name}/accept-records", Grant::Operators),
+    (
+        "DELETE",
+        "/api/v1/systems/{name}/tokens/{id}",
+        Grant::Operators,
+    ),
+    (
+        "POST",
+        "/api/v1/systems/{name}/accept-records",
+        Grant::Operators,
+    ),
     ("POST", "/api/v1/feeds/look", Grant::Operators),
     ("PUT", "/api/v1/events/{system}/shape", Grant::Operators),
-    ("GET", "/api/v1/events/{system}/schema", Grant::ThatSystemOrOperators),
+    (
+        "GET",
+        "/api/v1/events/{system}/schema",
+        Grant::ThatSystemOrOperators,
+    ),
     ("POST", "/api/v1/events/{system}", Grant::ThatSystem),
-    ("GET", "/api/v1/events/{system}/{id}", Grant::ThatSystemOrOperators),
+    (
+        "GET",
+        "/api/v1/events/{system}/{id}",
+        Grant::ThatSystemOrOperators,
+    ),
     ("GET", "/api/v1/rules", Grant::Operators),
     ("PUT", "/api/v1/rules", Grant::Operators),
     ("POST", "/api/v1/rules/check", Grant::Operators),
@@ -93,14 +125,26 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("DELETE", "/api/v1/rules/drafts/{id}", Grant::Operators),
     ("POST", "/api/v1/rules/drafts/{id}/renew", Grant::Operators),
     ("POST", "/api/v1/rules/drafts/{id}/effect", Grant::Operators),
-    ("POST", "/api/v1/rules/drafts/{id}/publish", Grant::Operators),
+    (
+        "POST",
+        "/api/v1/rules/drafts/{id}/publish",
+        Grant::Operators,
+    ),
     ("POST", "/api/v1/rules/effect", Grant::Operators),
     ("GET", "/api/v1/rules/versions", Grant::Operators),
     ("GET", "/api/v1/rules/difference", Grant::Operators),
     ("GET", "/api/v1/passwords", Grant::Operators),
     ("POST", "/api/v1/passwords/{id}/show", Grant::Operators),
-    ("GET", "/api/v1/change-sets/{id}/changes.csv", Grant::Operators),
-    ("GET", "/api/v1/change-sets/{id}/compared/{other}", Grant::Operators),
+    (
+        "GET",
+        "/api/v1/change-sets/{id}/changes.csv",
+        Grant::Operators,
+    ),
+    (
+        "GET",
+        "/api/v1/change-sets/{id}/compared/{other}",
+        Grant::Operators,
+    ),
     ("GET", "/api/v1/decisions", Grant::Operators),
     ("POST", "/api/v1/decisions", Grant::Operators),
     ("GET", "/api/v1/operators", Grant::Operators),
@@ -109,7 +153,11 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("DELETE", "/api/v1/operators/{name}", Grant::Operators),
     ("GET", "/api/v1/operators/{name}/tokens", Grant::Operators),
     ("POST", "/api/v1/operators/{name}/tokens", Grant::Operators),
-    ("DELETE", "/api/v1/operators/{name}/tokens/{id}", Grant::Operators),
+    (
+        "DELETE",
+        "/api/v1/operators/{name}/tokens/{id}",
+        Grant::Operators,
+    ),
     ("GET", "/api/v1/calls", Grant::Operators),
     ("PUT", "/api/v1/calls/{name}/secret", Grant::Operators),
     ("POST", "/api/v1/calls/{name}/test", Grant::Operators),
@@ -121,11 +169,19 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("POST", "/api/v1/change-sets/{id}/cancel", Grant::Operators),
     ("GET", "/api/v1/identities", Grant::Operators),
     ("GET", "/api/v1/identities/{id}", Grant::Operators),
-    ("DELETE", "/api/v1/identities/{id}/links/{system}", Grant::Operators),
+    (
+        "DELETE",
+        "/api/v1/identities/{id}/links/{system}",
+        Grant::Operators,
+    ),
     ("GET", "/api/v1/identities/{id}/life", Grant::Operators),
     ("GET", "/api/v1/identities/{id}/departure", Grant::Operators),
     ("PUT", "/api/v1/identities/{id}/departure", Grant::Operators),
-    ("DELETE", "/api/v1/identities/{id}/departure", Grant::Operators),
+    (
+        "DELETE",
+        "/api/v1/identities/{id}/departure",
+        Grant::Operators,
+    ),
     ("GET", "/api/v1/leavers", Grant::Operators),
     ("GET", "/api/v1/licences", Grant::Operators),
     ("GET", "/api/v1/told", Grant::Operators),
@@ -135,30 +191,41 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/roles", Grant::Operators),
     ("POST", "/api/v1/roles/{name}/holders", Grant::Operators),
     ("POST", "/api/v1/roles/{name}/trial", Grant::Operators),
-    ("DELETE", "/api/v1/roles/{name}/holders/{id}", Grant::Operators),
+    (
+        "DELETE",
+        "/api/v1/roles/{name}/holders/{id}",
+        Grant::Operators,
+    ),
     ("GET", "/api/v1/why", Grant::Operators),
     ("GET", "/api/v1/journal", Grant::Operators),
     ("GET", "/api/v1/journal/check", Grant::Operators),
 ];
 
-/// Below this everything is the SCIM provider's, whatever the method: a wrong one is told as SCIM tells it.
+/// Below this everything is the SCIM provider's, whatever the method: a wrong one is told as SCIM
+/// tells it.
 const PROVIDER: &str = "/scim/v2/{system}";
 
 /// How many requests one token may send in a second, and how many at once.
 const PACE: (u32, u32) = (2000, 4000);
-/// How many wrong tokens are told to be wrong in a second; beyond that, callers are told to slow down.
+/// How many wrong tokens are told to be wrong in a second; beyond that, callers are told to slow
+/// down.
 const GUESSES: u32 = 50;
 
 /// Keeps callers to a pace: each token its own, and all guesses together one.
 pub struct Paces {
-    tokens: std::sync::Mutex<std::collections::HashMap<String, std::sync::Arc<DefaultDirectRateLimiter>>>,
+    tokens: std::sync::Mutex<
+        std::collections::HashMap<String, std::sync::Arc<DefaultDirectRateLimiter>>,
+    >,
     guesses: DefaultDirectRateLimiter,
 }
 
 impl Default for Paces {
     fn default() -> Self {
         let guesses = NonZeroU32::new(GUESSES).unwrap_or(NonZeroU32::MIN);
-        Paces { tokens: std::sync::Mutex::default(), guesses: RateLimiter::direct(Quota::per_second(guesses)) }
+        Paces {
+            tokens: std::sync::Mutex::default(),
+            guesses: RateLimiter::direct(Quota::per_second(guesses)),
+        }
     }
 }
 
@@ -169,10 +236,16 @@ impl Paces {
     }
 
     fn allows(&self, principal: &str) -> bool {
-        let mut tokens = self.tokens.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut tokens = self
+            .tokens
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
         let pace = tokens.entry(principal.to_owned()).or_insert_with(|| {
-            let [each, burst] = [PACE.0, PACE.1].map(|n| NonZeroU32::new(n).unwrap_or(NonZeroU32::MIN));
-            std::sync::Arc::new(RateLimiter::direct(Quota::per_second(each).allow_burst(burst)))
+            let [each, burst] =
+                [PACE.0, PACE.1].map(|n| NonZeroU32::new(n).unwrap_or(NonZeroU32::MIN));
+            std::sync::Arc::new(RateLimiter::direct(
+                Quota::per_second(each).allow_burst(burst),
+            ))
         });
         pace.check().is_ok()
     }
@@ -219,14 +292,22 @@ fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
         .map(|(_, value)| value)
 }
 
-/// A request that changes something and brings a cookie must come from our own pages: those of the public address, or of the host that
-/// was called, which a proxy may have written anew.
+/// A request that changes something and brings a cookie must come from our own pages: those of the
+/// public address, or of the host that was called, which a proxy may have written anew.
 fn same_origin(headers: &HeaderMap, public_url: Option<&PublicUrl>) -> bool {
-    let text = |name| headers.get(name).and_then(|value: &header::HeaderValue| value.to_str().ok());
-    let (Some(origin), Some(host)) = (text(header::ORIGIN), text(header::HOST)) else { return false };
+    let text = |name| {
+        headers
+            .get(name)
+            .and_then(|value: &header::HeaderValue| value.to_str().ok())
+    };
+    let (Some(origin), Some(host)) = (text(header::ORIGIN), text(header::HOST)) else {
+        return false;
+    };
     match public_url {
         Some(url) => origin.eq_ignore_ascii_case(url.as_str()),
-        None => origin.split_once("://").is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host)),
+        None => origin
+            .split_once("://")
+            .is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host)),
     }
 }
 
@@ -235,27 +316,66 @@ pub(crate) fn browsers_now() -> jiff::Timestamp {
     jiff::Timestamp::now()
 }
 
-async fn caller(service: &Service, headers: &HeaderMap, method: &Method) -> Result<Caller, Refusal> {
+async fn caller(
+    service: &Service,
+    headers: &HeaderMap,
+    method: &Method,
+) -> Result<Caller, Refusal> {
     let now = service.engine.now();
-    let signed_out =
-        || Refusal::new(StatusCode::UNAUTHORIZED, "sign-in", "you are not signed in, or no longer").remedy("sign in with a token");
+    let signed_out = || {
+        Refusal::new(
+            StatusCode::UNAUTHORIZED,
+            "sign-in",
+            "you are not signed in, or no longer",
+        )
+        .remedy("sign in with a token")
+    };
     if let Some(value) = headers.get(header::AUTHORIZATION) {
-        let token = value.to_str().ok().and_then(|text| text.strip_prefix("Bearer ")).map(str::trim).unwrap_or_default();
+        let token = value
+            .to_str()
+            .ok()
+            .and_then(|text| text.strip_prefix("Bearer "))
+            .map(str::trim)
+            .unwrap_or_default();
         let bearer = service.engine.store().by_token(token, now).await?;
-        return bearer.map(|bearer| Caller { principal: bearer.principal, credential: Credential::Token(bearer.token) }).ok_or_else(|| {
-            Refusal::new(StatusCode::UNAUTHORIZED, "token", "the token is not valid").remedy("check EAGER_TIDE_TOKEN or the token file")
-        });
+        return bearer
+            .map(|bearer| Caller {
+                principal: bearer.principal,
+                credential: Credential::Token(bearer.token),
+            })
+            .ok_or_else(|| {
+                Refusal::new(StatusCode::UNAUTHORIZED, "token", "the token is not valid")
+                    .remedy("check EAGER_TIDE_TOKEN or the token file")
+            });
     }
     let secret = cookie(headers, COOKIE).ok_or_else(signed_out)?;
-    let session = service.engine.store().session(secret, browsers_now(), now).await?.ok_or_else(signed_out)?;
+    let session = service
+        .engine
+        .store()
+        .session(secret, browsers_now(), now)
+        .await?
+        .ok_or_else(signed_out)?;
     if !method.is_safe() && !same_origin(headers, service.public_url.as_ref()) {
-        return Err(Refusal::new(StatusCode::FORBIDDEN, "origin", "the request does not come from the console's own pages"));
+        return Err(Refusal::new(
+            StatusCode::FORBIDDEN,
+            "origin",
+            "the request does not come from the console's own pages",
+        ));
     }
-    Ok(Caller { principal: session.principal, credential: Credential::Session(session.id) })
+    Ok(Caller {
+        principal: session.principal,
+        credential: Credential::Session(session.id),
+    })
 }
 
 /// The caller, if the route is granted to it.
-async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant: Grant, system: &str) -> Result<Caller, Refusal> {
+async fn granted(
+    service: &Service,
+    headers: &HeaderMap,
+    method: &Method,
+    grant: Grant,
+    system: &str,
+) -> Result<Caller, Refusal> {
     let brings_token = headers.contains_key(header::AUTHORIZATION);
     let caller = match caller(service, headers, method).await {
         Err(refusal) if brings_token && !service.paces.allows_guess() => {
@@ -278,42 +398,69 @@ async fn granted(service: &Service, headers: &HeaderMap, method: &Method, grant:
         } else {
             "this is for the system itself, with a token of its own".into()
         };
-        return Err(
-            Refusal::new(StatusCode::FORBIDDEN, "not-granted", what).remedy("`eager-tide systems token NAME` gives a system a token")
-        );
+        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-granted", what)
+            .remedy("`eager-tide systems token NAME` gives a system a token"));
     }
     if is_system && service.engine.store().system(system).await?.kind != SystemKind::Push {
         // A token that was given before the system became another one.
         let said = format!("{system} is no system that calls us");
-        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said).remedy("add a system of kind push, and give it a token"));
+        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said)
+            .remedy("add a system of kind push, and give it a token"));
     }
     if is_system && !service.paces.allows(&caller.principal.id) {
-        return Err(Refusal::new(StatusCode::TOO_MANY_REQUESTS, "rate", "too many requests in this second"));
+        return Err(Refusal::new(
+            StatusCode::TOO_MANY_REQUESTS,
+            "rate",
+            "too many requests in this second",
+        ));
     }
     Ok(caller)
 }
 
 /// Lets a request through if its route is granted to whoever calls.
 pub async fn guard(State(service): State<Service>, mut request: Request, next: Next) -> Response {
-    let Some(path) = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned()) else {
+    let Some(path) = request
+        .extensions()
+        .get::<MatchedPath>()
+        .map(|path| path.as_str().to_owned())
+    else {
         return next.run(request).await;
     };
     let method = request.method().clone();
-    let asked = if method == Method::HEAD { "GET" } else { method.as_str() };
-    let grant = GRANTS.iter().find(|(granted, route, _)| *granted == asked && *route == path).map(|(_, _, grant)| *grant);
-    let grant = if path.starts_with(PROVIDER) { Some(Grant::ThatSystem) } else { grant };
+    let asked = if method == Method::HEAD {
+        "GET"
+    } else {
+        method.as_str()
+    };
+    let grant = GRANTS
+        .iter()
+        .find(|(granted, route, _)| *granted == asked && *route == path)
+        .map(|(_, _, grant)| *grant);
+    let grant = if path.starts_with(PROVIDER) {
+        Some(Grant::ThatSystem)
+    } else {
+        grant
+    };
     match grant {
         Some(Grant::Everybody) => next.run(request).await,
         Some(grant) => {
-            let system = request.uri().path().split('/').nth(if path.starts_with(PROVIDER) { 3 } else { 4 }).unwrap_or_default().to_owned();
+            let system = request
+                .uri()
+                .path()
+                .split('/')
+                .nth(if path.starts_with(PROVIDER) { 3 } else { 4 })
+                .unwrap_or_default()
+                .to_owned();
             match granted(&service, request.headers(), &method, grant, &system).await {
                 Ok(caller) => {
                     request.extensions_mut().insert(caller);
                     next.run(request).await
                 }
                 Err(refusal) if path.starts_with(PROVIDER) => {
-                    let status = StatusCode::from_u16(refusal.0.status).unwrap_or(StatusCode::UNAUTHORIZED);
-                    ScimError::new(status, None, refusal.0.detail.unwrap_or_default()).into_response()
+                    let status =
+                        StatusCode::from_u16(refusal.0.status).unwrap_or(StatusCode::UNAUTHORIZED);
+                    ScimError::new(status, None, refusal.0.detail.unwrap_or_default())
+                        .into_response()
                 }
                 Err(refusal) => refusal.into_response(),
             }
@@ -322,11 +469,21 @@ pub async fn guard(State(service): State<Service>, mut request: Request, next: N
     }
 }
 
-/// What is granted to nobody: a method that the path does not have (RFC 9110 section 15.5.6), or a path that was forgotten above.
+/// What is granted to nobody: a method that the path does not have (RFC 9110 section 15.5.6), or a
+/// path that was forgotten above.
 fn not_granted(method: &Method, path: &str) -> Response {
-    let has: Vec<&str> = GRANTS.iter().filter(|(_, route, _)| *route == path).map(|(method, ..)| *method).collect();
+    let has: Vec<&str> = GRANTS
+        .iter()
+        .filter(|(_, route, _)| *route == path)
+        .map(|(method, ..)| *method)
+        .collect();
     if has.is_empty() {
-        return Refusal::new(StatusCode::FORBIDDEN, "not-granted", format!("{method} {path} is granted to nobody")).into_response();
+        return Refusal::new(
+            StatusCode::FORBIDDEN,
+            "not-granted",
+            format!("{method} {path} is granted to nobody"),
+        )
+        .into_response();
     }
     let allowed = has.join(", ");
     let said = format!("{path} has no method {method}: it has {allowed}");
@@ -345,7 +502,10 @@ mod tests {
     fn a_foreign_origin_or_none_is_refused() {
         let headers = |origin: Option<&str>| {
             let mut map = HeaderMap::new();
-            map.insert(header::HOST, header::HeaderValue::from_static("127.0.0.1:7480"));
+            map.insert(
+                header::HOST,
+                header::HeaderValue::from_static("127.0.0.1:7480"),
+            );
             if let Some(origin) = origin {
                 map.insert(header::ORIGIN, origin.parse().expect("valid"));
             }
@@ -353,12 +513,29 @@ mod tests {
         };
         assert!(same_origin(&headers(Some("http://127.0.0.1:7480")), None));
         let public: PublicUrl = "https://Tide.example/".parse().expect("an address");
-        assert!(same_origin(&headers(Some("https://tide.example")), Some(&public)));
-        assert!(!same_origin(&headers(Some("http://127.0.0.1:7480")), Some(&public)));
-        for wrong in ["tide.example", "ftp://tide.example", "https://tide.example/console", "https://me@tide.example", ""] {
+        assert!(same_origin(
+            &headers(Some("https://tide.example")),
+            Some(&public)
+        ));
+        assert!(!same_origin(
+            &headers(Some("http://127.0.0.1:7480")),
+            Some(&public)
+        ));
+        for wrong in [
+            "tide.example",
+            "ftp://tide.example",
+            "https://tide.example/console",
+            "https://me@tide.example",
+            "",
+        ] {
             assert!(wrong.parse::<PublicUrl>().is_err(), "{wrong}");
         }
-        for foreign in [None, Some("http://elsewhere.example"), Some("http://127.0.0.1:9999"), Some("null")] {
+        for foreign in [
+            None,
+            Some("http://elsewhere.example"),
+            Some("http://127.0.0.1:9999"),
+            Some("null"),
+        ] {
             assert!(!same_origin(&headers(foreign), None), "{foreign:?}");
         }
     }
@@ -366,7 +543,10 @@ mod tests {
     #[test]
     fn a_cookie_is_found_among_others() {
         let mut headers = HeaderMap::new();
-        headers.insert(header::COOKIE, header::HeaderValue::from_static("a=1; eager_tide_session=xyz; b=2"));
+        headers.insert(
+            header::COOKIE,
+            header::HeaderValue::from_static("a=1; eager_tide_session=xyz; b=2"),
+        );
         assert_eq!(cookie(&headers, COOKIE), Some("xyz"));
         assert_eq!(cookie(&headers, "c"), None);
     }

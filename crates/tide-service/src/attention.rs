@@ -4,7 +4,11 @@ use tide_core::states::AttentionKind;
 use tide_engine::Attention;
 
 fn records(count: i64) -> String {
-    if count == 1 { "1 record".to_owned() } else { format!("{count} records") }
+    if count == 1 {
+        "1 record".to_owned()
+    } else {
+        format!("{count} records")
+    }
 }
 
 fn plural(count: i64, one: &str, many: &str) -> String {
@@ -19,17 +23,29 @@ pub fn message(one: &Attention) -> String {
         AttentionKind::WritesStopped => "All writes are stopped.".to_owned(),
         AttentionKind::Task => "A task of the service failed, and is started again.".to_owned(),
         AttentionKind::OpenAccess => {
-            format!("{} still {} access.", plural(count, "leaver", "leavers"), if count == 1 { "has" } else { "have" })
+            format!(
+                "{} still {} access.",
+                plural(count, "leaver", "leavers"),
+                if count == 1 { "has" } else { "have" }
+            )
         }
-        AttentionKind::RulesInvalid => format!("The published rules have {}: nothing is decided.", plural(count, "error", "errors")),
+        AttentionKind::RulesInvalid => format!(
+            "The published rules have {}: nothing is decided.",
+            plural(count, "error", "errors")
+        ),
         AttentionKind::Guard => format!("A guard holds changes of {}.", records(count)),
         AttentionKind::Unreachable => format!("{system} is unreachable."),
         AttentionKind::ReadFailed => format!("{system} is degraded."),
         AttentionKind::Failed => format!("Changes of {} failed.", records(count)),
         AttentionKind::Approval => format!("Changes of {} await approval.", records(count)),
-        AttentionKind::Review => format!("{} review.", plural(count, "match needs", "matches need")),
+        AttentionKind::Review => {
+            format!("{} review.", plural(count, "match needs", "matches need"))
+        }
         AttentionKind::ExternalChange => {
-            format!("{} changed outside Eager Tide.", plural(count, "account was", "accounts were"))
+            format!(
+                "{} changed outside Eager Tide.",
+                plural(count, "account was", "accounts were")
+            )
         }
         AttentionKind::OnHold => format!("{} on hold.", plural(count, "record is", "records are")),
         AttentionKind::RetriedLater => format!("Changes of {} are retried later.", records(count)),
@@ -48,7 +64,9 @@ pub fn command(one: &Attention) -> Option<String> {
         AttentionKind::WritesStopped => "eager-tide resume-writing".to_owned(),
         AttentionKind::OpenAccess => "eager-tide identities leavers".to_owned(),
         AttentionKind::RulesInvalid => "eager-tide rules check".to_owned(),
-        AttentionKind::Guard | AttentionKind::Approval | AttentionKind::ExternalChange => "eager-tide decisions list".to_owned(),
+        AttentionKind::Guard | AttentionKind::Approval | AttentionKind::ExternalChange => {
+            "eager-tide decisions list".to_owned()
+        }
         AttentionKind::Unreachable => format!("eager-tide systems check {system}"),
         AttentionKind::ReadFailed => format!("eager-tide systems read {system}"),
         AttentionKind::Failed => "eager-tide holds --cause failed".to_owned(),

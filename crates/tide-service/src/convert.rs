@@ -4,7 +4,8 @@ use tide_api::ChangeSetResult;
 use tide_core::ObjectType;
 use tide_core::explain::{AccountLine, Explanation};
 use tide_core::rules::{
-    Apply, Condition, Container, GroupScope, Mapping, OnDeleted, OnEmpty, OnOrphaned, OnOutOfScope, Requirement, TypeRules,
+    Apply, Condition, Container, GroupScope, Mapping, OnDeleted, OnEmpty, OnOrphaned, OnOutOfScope,
+    Requirement, TypeRules,
 };
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
@@ -18,7 +19,13 @@ pub fn texts(values: &[Value]) -> Vec<String> {
 }
 
 fn attributes(record: &Attributes) -> Vec<tide_api::Attribute> {
-    record.iter().map(|(name, values)| tide_api::Attribute { name: name.to_owned(), values: texts(values) }).collect()
+    record
+        .iter()
+        .map(|(name, values)| tide_api::Attribute {
+            name: name.to_owned(),
+            values: texts(values),
+        })
+        .collect()
 }
 
 fn place(place: &Place) -> String {
@@ -47,13 +54,22 @@ pub fn permission(one: tide_core::permissions::Permission) -> tide_api::Permissi
         Operation::Delete => tide_api::Operation::Delete,
         Operation::SetPassword => tide_api::Operation::SetPassword,
     };
-    tide_api::Permission { operation, entries: one.entries, is_subtree: one.is_subtree, attributes: one.attributes, reason: one.reason }
+    tide_api::Permission {
+        operation,
+        entries: one.entries,
+        is_subtree: one.is_subtree,
+        attributes: one.attributes,
+        reason: one.reason,
+    }
 }
 
 pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
     let mut verdicts = row.verdicts;
     verdicts.sort_unstable();
-    let has_failed = row.states.iter().any(|(state, count)| *state == ChangeState::Failed && *count > 0);
+    let has_failed = row
+        .states
+        .iter()
+        .any(|(state, count)| *state == ChangeState::Failed && *count > 0);
     let result = match (row.ended.as_deref(), row.state) {
         (None, _) => ChangeSetResult::InProgress,
         (_, ChangeSetState::Canceled) => ChangeSetResult::Canceled,
@@ -75,8 +91,15 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
         note: row.note,
         whole: row.whole,
         as_of: row.as_of,
-        verdicts: verdicts.into_iter().map(|(verdict, count)| tide_api::VerdictCount { verdict, count }).collect(),
-        states: row.states.into_iter().map(|(state, count)| tide_api::StateCount { state, count }).collect(),
+        verdicts: verdicts
+            .into_iter()
+            .map(|(verdict, count)| tide_api::VerdictCount { verdict, count })
+            .collect(),
+        states: row
+            .states
+            .into_iter()
+            .map(|(state, count)| tide_api::StateCount { state, count })
+            .collect(),
     }
 }
 
@@ -117,7 +140,11 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
                 before: texts(&value.before),
                 after: texts(&value.after)
                     .into_iter()
-                    .chain(value.later.iter().map(|later| format!("the account of {}, once it is there", later.label)))
+                    .chain(
+                        value.later.iter().map(|later| {
+                            format!("the account of {}, once it is there", later.label)
+                        }),
+                    )
                     .collect(),
                 rule: place(&value.rule),
             })
@@ -156,13 +183,21 @@ pub fn identity(row: IdentityRow) -> tide_api::Identity {
         label: row.label,
         stage: row.identity.stage,
         systems: row.systems,
-        attributes: attributes(&row.identity.attributes).into_iter().filter(|a| shown.contains(&a.name.as_str())).collect(),
+        attributes: attributes(&row.identity.attributes)
+            .into_iter()
+            .filter(|a| shown.contains(&a.name.as_str()))
+            .collect(),
         changed: row.changed,
     }
 }
 
 fn reading(read: &[(String, String)]) -> Vec<tide_api::Attribute> {
-    read.iter().map(|(name, value)| tide_api::Attribute { name: name.clone(), values: vec![value.clone()] }).collect()
+    read.iter()
+        .map(|(name, value)| tide_api::Attribute {
+            name: name.clone(),
+            values: vec![value.clone()],
+        })
+        .collect()
 }
 
 fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
@@ -200,7 +235,8 @@ pub struct Beside<'a> {
 
 fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountReason {
     let known = beside.known;
-    let held = (line.decided.verdict == tide_core::decide::Verdict::OnHold).then_some(&line.decided.reason);
+    let held = (line.decided.verdict == tide_core::decide::Verdict::OnHold)
+        .then_some(&line.decided.reason);
     let hold = line.hold.as_ref().or(held);
     let cause = hold.and_then(|hold| hold.cause);
     let theirs = |(identity, row): &&(String, tide_store::HoldRow)| {
@@ -208,7 +244,9 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
             && Some(row.cause) == cause
             && row.systems.contains(&line.decided.system)
     };
-    let of = |one: &&tide_engine::Freshness| one.system == line.decided.system && one.object == line.decided.object;
+    let of = |one: &&tide_engine::Freshness| {
+        one.system == line.decided.system && one.object == line.decided.object
+    };
     tide_api::AccountReason {
         known: known.iter().find(of).map(self::known),
         system: line.decided.system.clone(),
@@ -217,7 +255,11 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
         rule: line.decided.reason.rule.as_ref().map(place),
         hold: hold.map(|hold| hold.text.clone()),
         hold_cause: cause,
-        hold_since: beside.since.iter().find(theirs).map(|(_, row)| row.since.clone()),
+        hold_since: beside
+            .since
+            .iter()
+            .find(theirs)
+            .map(|(_, row)| row.since.clone()),
         name: line.name.clone(),
         key: line.key.clone(),
         linked_by: line.linked_by.as_ref().map(ToString::to_string),
@@ -240,7 +282,11 @@ pub fn explanation(found: &Explanation, beside: &Beside<'_>) -> tide_api::Explan
         identity: found.identity.clone(),
         stage: found.stage,
         values: found.values.iter().map(value_reason).collect(),
-        accounts: found.accounts.iter().map(|line| account_reason(line, beside)).collect(),
+        accounts: found
+            .accounts
+            .iter()
+            .map(|line| account_reason(line, beside))
+            .collect(),
     }
 }
 
@@ -271,17 +317,38 @@ fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
 }
 
 fn container(word: &str, container: &Container) -> tide_api::RuleLine {
-    let note = if container.one_level { "one level" } else { "and all below" };
-    tide_api::RuleLine { name: word.into(), text: container.dn.to_string(), note: note.into(), place: place(&container.place) }
+    let note = if container.one_level {
+        "one level"
+    } else {
+        "and all below"
+    };
+    tide_api::RuleLine {
+        name: word.into(),
+        text: container.dn.to_string(),
+        note: note.into(),
+        place: place(&container.place),
+    }
 }
 
 fn rule(name: &str, text: &str, note: &str, at: &Place) -> tide_api::RuleLine {
-    tide_api::RuleLine { name: name.into(), text: text.into(), note: note.into(), place: place(at) }
+    tide_api::RuleLine {
+        name: name.into(),
+        text: text.into(),
+        note: note.into(),
+        place: place(at),
+    }
 }
 
 fn group(word: &str, group: &GroupScope) -> tide_api::RuleLine {
-    let nested = if group.nested { "nested groups count" } else { "direct members only" };
-    let note = group.system.as_ref().map_or_else(|| nested.to_owned(), |system| format!("in {system}, {nested}"));
+    let nested = if group.nested {
+        "nested groups count"
+    } else {
+        "direct members only"
+    };
+    let note = group.system.as_ref().map_or_else(
+        || nested.to_owned(),
+        |system| format!("in {system}, {nested}"),
+    );
     rule(word, &group.name, &note, &group.place)
 }
 
@@ -296,26 +363,71 @@ fn condition(condition: &Condition) -> tide_api::RuleLine {
 
 fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::SystemRules {
     let scope = &types.scope;
-    let mut lines: Vec<tide_api::RuleLine> = scope.within.iter().map(|c| container("within", c)).collect();
+    let mut lines: Vec<tide_api::RuleLine> = scope
+        .within
+        .iter()
+        .map(|c| container("within", c))
+        .collect();
     lines.extend(scope.except.iter().map(|c| container("except", c)));
     lines.extend(scope.groups.iter().map(|g| group("member of", g)));
     lines.extend(scope.not_groups.iter().map(|g| group("not member of", g)));
-    lines.extend(scope.filter.iter().map(|filter| rule("filter", &filter.source, "", &filter.place)));
+    lines.extend(
+        scope
+            .filter
+            .iter()
+            .map(|filter| rule("filter", &filter.source, "", &filter.place)),
+    );
     lines.extend(scope.conditions.iter().map(condition));
     if let Some(domains) = &types.domains {
-        let note = format!("in {}; addresses outside are held", domains.attributes.join(", "));
-        lines.push(rule("our domains", &domains.ours.join(", "), &note, &domains.place));
-        lines.extend(domains.translate.iter().map(|(from, to)| rule("domain", &format!("{from} → {to}"), "written as", &domains.place)));
+        let note = format!(
+            "in {}; addresses outside are held",
+            domains.attributes.join(", ")
+        );
+        lines.push(rule(
+            "our domains",
+            &domains.ours.join(", "),
+            &note,
+            &domains.place,
+        ));
+        lines.extend(domains.translate.iter().map(|(from, to)| {
+            rule(
+                "domain",
+                &format!("{from} → {to}"),
+                "written as",
+                &domains.place,
+            )
+        }));
     }
+    lines.extend(types.protected.names.iter().map(|name| {
+        rule(
+            "hands off",
+            name,
+            "never joined, changed or disabled",
+            &types.protected.place,
+        )
+    }));
     lines.extend(
-        types.protected.names.iter().map(|name| rule("hands off", name, "never joined, changed or disabled", &types.protected.place)),
+        types
+            .protected
+            .conditions
+            .iter()
+            .map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)),
     );
-    lines.extend(types.protected.conditions.iter().map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)));
     let of_populations = types.populations.iter().flat_map(|population| {
         population.outbound.iter().map(move |one| {
             let line = mapping(one);
-            let note = [format!("for {}: {}", population.name, population.when.source()), line.note];
-            tide_api::RuleLine { note: note.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join(", "), ..line }
+            let note = [
+                format!("for {}: {}", population.name, population.when.source()),
+                line.note,
+            ];
+            tide_api::RuleLine {
+                note: note
+                    .into_iter()
+                    .filter(|part| !part.is_empty())
+                    .collect::<Vec<_>>()
+                    .join(", "),
+                ..line
+            }
         })
     });
     tide_api::SystemRules {
@@ -336,26 +448,47 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
                     .join("  and  "),
                 note: format!(
                     "{}, compared {}{}",
-                    if rule.certain { "joins by itself" } else { "asks a person" },
+                    if rule.certain {
+                        "joins by itself"
+                    } else {
+                        "asks a person"
+                    },
                     rule.compare.as_str(),
                     if rule.agree.is_empty() {
                         String::new()
                     } else {
-                        format!(", if {} of {} others agree", rule.at_least, rule.agree.len())
+                        format!(
+                            ", if {} of {} others agree",
+                            rule.at_least,
+                            rule.agree.len()
+                        )
                     }
                 ),
                 place: place(&rule.place),
             })
             .collect(),
         inbound: types.inbound.iter().map(mapping).collect(),
-        outbound: types.outbound.iter().map(mapping).chain(of_populations).collect(),
+        outbound: types
+            .outbound
+            .iter()
+            .map(mapping)
+            .chain(of_populations)
+            .collect(),
         otherwise: otherwise(types),
         examples: types
             .examples
             .iter()
             .map(|example| {
-                let expect: Vec<String> = example.expect.iter().map(|(name, values)| format!("{name} = {}", show(values))).collect();
-                let note = example.account_in.as_ref().map(|system| format!("in {system}")).unwrap_or_default();
+                let expect: Vec<String> = example
+                    .expect
+                    .iter()
+                    .map(|(name, values)| format!("{name} = {}", show(values)))
+                    .collect();
+                let note = example
+                    .account_in
+                    .as_ref()
+                    .map(|system| format!("in {system}"))
+                    .unwrap_or_default();
                 rule(&example.name, &expect.join(", "), &note, &example.place)
             })
             .collect(),
@@ -402,7 +535,12 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
         };
         lines.push(line(
             "first password",
-            &format!("{} characters of {} in {}, {to}", password.length, password.sets.join(", "), password.attribute),
+            &format!(
+                "{} characters of {} in {}, {to}",
+                password.length,
+                password.sets.join(", "),
+                password.attribute
+            ),
         ));
     }
     lines
@@ -440,7 +578,12 @@ pub fn following(one: tide_engine::WatcherStatus) -> tide_api::FollowState {
 
 pub fn call_line(name: &str, call: &tide_core::rules::WebhookRules) -> tide_api::RuleLine {
     let note = format!("an answer is waited for {} s", call.timeout_seconds);
-    tide_api::RuleLine { name: name.to_owned(), text: call.url.clone(), note, place: call.place.to_string() }
+    tide_api::RuleLine {
+        name: name.to_owned(),
+        text: call.url.clone(),
+        note,
+        place: call.place.to_string(),
+    }
 }
 
 pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_api::FileDifference {
@@ -450,7 +593,11 @@ pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_ap
         after: line.after,
         text: line.text,
     };
-    tide_api::FileDifference { name: file.name, state: file.state, lines: file.lines.into_iter().map(line).collect() }
+    tide_api::FileDifference {
+        name: file.name,
+        state: file.state,
+        lines: file.lines.into_iter().map(line).collect(),
+    }
 }
 
 /// How many differences of an effect are told one by one.
@@ -458,28 +605,64 @@ const TOLD: usize = 1_000;
 
 pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
     let total = effect.lines.len();
-    let many = |count: usize, one: &str, more: &str| format!("{count} {}", if count == 1 { one } else { more });
-    let targets: Vec<_> = effect.systems.iter().filter(|system| system.system.is_some()).collect();
+    let many = |count: usize, one: &str, more: &str| {
+        format!("{count} {}", if count == 1 { one } else { more })
+    };
+    let targets: Vec<_> = effect
+        .systems
+        .iter()
+        .filter(|system| system.system.is_some())
+        .collect();
     let values: usize = targets.iter().map(|system| system.values).sum();
-    let verdicts: usize = targets.iter().flat_map(|system| system.verdicts.values()).sum();
-    let own: usize = effect.systems.iter().filter(|system| system.system.is_none()).map(|system| system.values).sum();
+    let verdicts: usize = targets
+        .iter()
+        .flat_map(|system| system.verdicts.values())
+        .sum();
+    let own: usize = effect
+        .systems
+        .iter()
+        .filter(|system| system.system.is_none())
+        .map(|system| system.values)
+        .sum();
     let mut parts = Vec::new();
     if values > 0 {
         let systems = targets.iter().filter(|system| system.values > 0).count();
-        parts.push(format!("changes {} in {}", many(values, "value", "values"), many(systems, "system", "systems")));
+        parts.push(format!(
+            "changes {} in {}",
+            many(values, "value", "values"),
+            many(systems, "system", "systems")
+        ));
     }
     if verdicts > 0 {
-        parts.push(format!("decides another thing about {}", many(verdicts, "account", "accounts")));
+        parts.push(format!(
+            "decides another thing about {}",
+            many(verdicts, "account", "accounts")
+        ));
     }
     if own > 0 {
-        parts.push(format!("changes {} of identities", many(own, "value", "values")));
+        parts.push(format!(
+            "changes {} of identities",
+            many(own, "value", "values")
+        ));
     }
-    let said = if parts.is_empty() { "This changes nothing for anybody.".to_owned() } else { format!("This {}.", parts.join(", and ")) };
+    let said = if parts.is_empty() {
+        "This changes nothing for anybody.".to_owned()
+    } else {
+        format!("This {}.", parts.join(", and "))
+    };
     let system = |system: tide_core::impact::SystemImpact| tide_api::SystemEffect {
         system: system.system,
         values: system.values,
         accounts: system.accounts,
-        verdicts: system.verdicts.into_iter().map(|((before, after), count)| tide_api::VerdictEffect { before, after, count }).collect(),
+        verdicts: system
+            .verdicts
+            .into_iter()
+            .map(|((before, after), count)| tide_api::VerdictEffect {
+                before,
+                after,
+                count,
+            })
+            .collect(),
     };
     let line = |line: tide_core::impact::ImpactLine| tide_api::EffectLine {
         system: line.system,
@@ -499,15 +682,39 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
     }
 }
 
-type Tried = (Vec<tide_api::TrialStep>, Vec<String>, Option<tide_api::TrialFault>);
+type Tried = (
+    Vec<tide_api::TrialStep>,
+    Vec<String>,
+    Option<tide_api::TrialFault>,
+);
 
 /// The steps of a trial and what came of it.
-pub fn trial(steps: Vec<tide_core::expr::TraceStep>, result: Result<Vec<Value>, tide_core::expr::ExprError>) -> Tried {
+pub fn trial(
+    steps: Vec<tide_core::expr::TraceStep>,
+    result: Result<Vec<Value>, tide_core::expr::ExprError>,
+) -> Tried {
     let (values, fault) = match result {
-        Ok(values) => (values.iter().map(|value| tide_core::expr::shown(std::slice::from_ref(value))).collect(), None),
-        Err(error) => (Vec::new(), Some(tide_api::TrialFault { offset: error.offset, message: error.message, help: error.help })),
+        Ok(values) => (
+            values
+                .iter()
+                .map(|value| tide_core::expr::shown(std::slice::from_ref(value)))
+                .collect(),
+            None,
+        ),
+        Err(error) => (
+            Vec::new(),
+            Some(tide_api::TrialFault {
+                offset: error.offset,
+                message: error.message,
+                help: error.help,
+            }),
+        ),
     };
-    let step = |step: tide_core::expr::TraceStep| tide_api::TrialStep { text: step.text, value: step.value, offset: step.offset };
+    let step = |step: tide_core::expr::TraceStep| tide_api::TrialStep {
+        text: step.text,
+        value: step.value,
+        offset: step.offset,
+    };
     (steps.into_iter().map(step).collect(), values, fault)
 }
 
@@ -526,9 +733,23 @@ pub fn tried(one: tide_engine::MappingEvaluation) -> tide_api::TriedAttribute {
     }
 }
 
-pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api::RuleLine>, Vec<tide_api::RuleLine>) {
-    let systems =
-        rules.systems.values().flat_map(|system| system.types.iter().map(|(kind, types)| type_rules(&system.name, *kind, types))).collect();
+pub fn rule_lines(
+    rules: &RuleSet,
+) -> (
+    Vec<tide_api::SystemRules>,
+    Vec<tide_api::RuleLine>,
+    Vec<tide_api::RuleLine>,
+) {
+    let systems = rules
+        .systems
+        .values()
+        .flat_map(|system| {
+            system
+                .types
+                .iter()
+                .map(|(kind, types)| type_rules(&system.name, *kind, types))
+        })
+        .collect();
     let identities = rules
         .identities
         .iter()
@@ -542,7 +763,11 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
                     (attribute.reference.is_some(), "points to another"),
                     (attribute.generated.is_some(), "made up once, for life"),
                 ];
-                let note: Vec<&str> = notes.iter().filter(|(yes, _)| *yes).map(|(_, word)| *word).collect();
+                let note: Vec<&str> = notes
+                    .iter()
+                    .filter(|(yes, _)| *yes)
+                    .map(|(_, word)| *word)
+                    .collect();
                 tide_api::RuleLine {
                     name: attribute.name.clone(),
                     text: kind.as_str().into(),
@@ -557,11 +782,20 @@ pub fn rule_lines(rules: &RuleSet) -> (Vec<tide_api::SystemRules>, Vec<tide_api:
         .iter()
         .map(|guard| {
             let most = guard.most.map(|most| format!("at most {most} of a run"));
-            let least = guard.least.map(|least| format!(", and {least} in any case")).unwrap_or_default();
-            let share = guard.share.map(|share| format!("at most {share} % of the linked accounts{least}"));
+            let least = guard
+                .least
+                .map(|least| format!(", and {least} in any case"))
+                .unwrap_or_default();
+            let share = guard
+                .share
+                .map(|share| format!("at most {share} % of the linked accounts{least}"));
             tide_api::RuleLine {
                 name: guard.change.clone(),
-                text: [most, share].into_iter().flatten().collect::<Vec<_>>().join(", "),
+                text: [most, share]
+                    .into_iter()
+                    .flatten()
+                    .collect::<Vec<_>>()
+                    .join(", "),
                 note: match (&guard.system, guard.is_built_in()) {
                     (Some(system), true) => format!("{system}, by default"),
                     (Some(system), false) => system.clone(),

@@ -21,25 +21,28 @@ pub async fn stream_events(
 ) -> Sse<impl Stream<Item = Result<Event, Infallible>>> {
     let events = service.engine.events();
     let state = (service, caller, events, tokio::time::interval(LOOK));
-    let stream = futures::stream::unfold(state, |(service, caller, mut events, mut look)| async move {
-        loop {
-            tokio::select! {
-                event = events.recv() => match event {
-                    Ok(event) => {
-                        let data = serde_json::to_string(&event).unwrap_or_default();
-                        return Some((Ok(Event::default().data(data)), (service, caller, events, look)));
-                    }
-                    // A slow reader missed some: it is told to read the pages anew.
-                    Err(RecvError::Lagged(_)) => return Some((Ok(Event::default().data("{\"event\":\"missed\"}")), (service, caller, events, look))),
-                    Err(RecvError::Closed) => return None,
-                },
-                _ = look.tick() => {
-                    if !caller.lasts(&service).await {
-                        return None;
+    let stream = futures::stream::unfold(
+        state,
+        |(service, caller, mut events, mut look)| async move {
+            loop {
+                tokio::select! {
+                    event = events.recv() => match event {
+                        Ok(event) => {
+                            let data = serde_json::to_string(&event).unwrap_or_default();
+                            return Some((Ok(Event::default().data(data)), (service, caller, events, look)));
+                        }
+                        // A slow reader missed some: it is told to read the pages anew.
+                        Err(RecvError::Lagged(_)) => return Some((Ok(Event::default().data("{\"event\":\"missed\"}")), (service, caller, events, look))),
+                        Err(RecvError::Closed) => return None,
+                    },
+                    _ = look.tick() => {
+                        if !caller.lasts(&service).await {
+                            return None;
+                        }
                     }
                 }
             }
-        }
-    });
+        },
+    );
     Sse::new(stream).keep_alive(KeepAlive::default())
 }

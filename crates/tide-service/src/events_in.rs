@@ -11,14 +11,47 @@ use tide_engine::InboundEvent;
 
 /// Words that systems use for them.
 const WORDS: [(EventKind, &[&str]); 3] = [
-    (EventKind::Joiner, &["joiner", "hire", "hired", "rehire", "create", "created", "add", "added", "new", "start"]),
-    (EventKind::Mover, &["mover", "change", "changed", "update", "updated", "transfer", "move", "moved"]),
-    (EventKind::Leaver, &["leaver", "leave", "left", "terminate", "terminated", "delete", "deleted", "end", "exit"]),
+    (
+        EventKind::Joiner,
+        &[
+            "joiner", "hire", "hired", "rehire", "create", "created", "add", "added", "new",
+            "start",
+        ],
+    ),
+    (
+        EventKind::Mover,
+        &[
+            "mover", "change", "changed", "update", "updated", "transfer", "move", "moved",
+        ],
+    ),
+    (
+        EventKind::Leaver,
+        &[
+            "leaver",
+            "leave",
+            "left",
+            "terminate",
+            "terminated",
+            "delete",
+            "deleted",
+            "end",
+            "exit",
+        ],
+    ),
 ];
 /// Names of the fields in which the kind of event usually stands, and the key.
 const KIND_FIELDS: [&str; 6] = ["event", "action", "type", "eventtype", "kind", "operation"];
-const KEY_FIELDS: [&str; 9] =
-    ["key", "employeenumber", "personnelnumber", "employeeid", "personid", "workerid", "number", "id", "externalid"];
+const KEY_FIELDS: [&str; 9] = [
+    "key",
+    "employeenumber",
+    "personnelnumber",
+    "employeeid",
+    "personid",
+    "workerid",
+    "number",
+    "id",
+    "externalid",
+];
 /// Names of the fields in which an event's own id, its number and its time usually stand.
 const ID_FIELDS: [&str; 2] = ["eventid", "messageid"];
 const SEQUENCE_FIELDS: [&str; 3] = ["sequence", "sequencenumber", "eventnumber"];
@@ -32,7 +65,10 @@ const DEPTH: usize = 5;
 pub fn usual() -> EventShape {
     EventShape {
         event: "event".into(),
-        words: EventKind::ALL.iter().map(|kind| (kind.to_string(), *kind)).collect(),
+        words: EventKind::ALL
+            .iter()
+            .map(|kind| (kind.to_string(), *kind))
+            .collect(),
         key: "key".into(),
         id: Some("id".into()),
         sequence: Some("sequence".into()),
@@ -53,9 +89,15 @@ pub fn usual() -> EventShape {
 }
 
 fn paths(value: &Json, prefix: &str, depth: usize, out: &mut BTreeMap<String, &'static str>) {
-    let Some(object) = value.as_object().filter(|_| depth < DEPTH) else { return };
+    let Some(object) = value.as_object().filter(|_| depth < DEPTH) else {
+        return;
+    };
     for (name, value) in object {
-        let path = if prefix.is_empty() { name.clone() } else { format!("{prefix}.{name}") };
+        let path = if prefix.is_empty() {
+            name.clone()
+        } else {
+            format!("{prefix}.{name}")
+        };
         let kind = match value {
             Json::String(_) => "string",
             Json::Number(_) => "number",
@@ -70,12 +112,20 @@ fn paths(value: &Json, prefix: &str, depth: usize, out: &mut BTreeMap<String, &'
 }
 
 fn at<'v>(value: &'v Json, path: &str) -> Option<&'v Json> {
-    path.split('.').filter(|part| !part.is_empty()).try_fold(value, |value, part| value.get(part))
+    path.split('.')
+        .filter(|part| !part.is_empty())
+        .try_fold(value, |value, part| value.get(part))
 }
 
 fn meaning(word: &str) -> Option<EventKind> {
-    let parts: Vec<String> = word.split(|c: char| !c.is_ascii_alphanumeric()).map(str::to_lowercase).collect();
-    WORDS.iter().find(|(_, words)| parts.iter().any(|part| words.contains(&part.as_str()))).map(|(kind, _)| *kind)
+    let parts: Vec<String> = word
+        .split(|c: char| !c.is_ascii_alphanumeric())
+        .map(str::to_lowercase)
+        .collect();
+    WORDS
+        .iter()
+        .find(|(_, words)| parts.iter().any(|part| words.contains(&part.as_str())))
+        .map(|(kind, _)| *kind)
 }
 
 /// Learns a shape. What cannot be guessed must be said.
@@ -85,14 +135,28 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     if types.is_empty() {
         return Err("the sample is no JSON object with fields".into());
     }
-    let last = |path: &str| path.rsplit('.').next().unwrap_or(path).to_lowercase().replace(['_', '-'], "");
+    let last = |path: &str| {
+        path.rsplit('.')
+            .next()
+            .unwrap_or(path)
+            .to_lowercase()
+            .replace(['_', '-'], "")
+    };
     let guess = |names: &[&str], wanted: &[&str]| -> Option<String> {
         let fitting = |path: &&String| wanted.contains(&types[*path]);
-        names.iter().find_map(|name| types.keys().filter(fitting).find(|path| last(path) == *name).cloned())
+        names.iter().find_map(|name| {
+            types
+                .keys()
+                .filter(fitting)
+                .find(|path| last(path) == *name)
+                .cloned()
+        })
     };
     let named = |path: &Option<String>, what: &str| match path {
         Some(path) if types.contains_key(path) => Ok(Some(path.clone())),
-        Some(path) => Err(format!("the sample has no field `{path}`, which is to be the {what}")),
+        Some(path) => Err(format!(
+            "the sample has no field `{path}`, which is to be the {what}"
+        )),
         None => Ok(None),
     };
     let event = named(&given.event, "kind of event")?
@@ -103,24 +167,47 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
         .ok_or("it cannot be guessed which field is the key of the record: say it as `key`")?;
     let other = |path: Option<String>| path.filter(|path| *path != event && *path != key);
     let id = named(&given.id, "id")?.or_else(|| other(guess(&ID_FIELDS, &["string", "number"])));
-    let sequence = named(&given.sequence, "sequence number")?.or_else(|| other(guess(&SEQUENCE_FIELDS, &["number"])));
+    let sequence = named(&given.sequence, "sequence number")?
+        .or_else(|| other(guess(&SEQUENCE_FIELDS, &["number"])));
     let time = named(&given.time, "time")?.or_else(|| other(guess(&TIME_FIELDS, &["string"])));
     let mut words = given.words.clone();
-    let own = at(&given.sample, &event).and_then(Json::as_str).unwrap_or_default().to_owned();
+    let own = at(&given.sample, &event)
+        .and_then(Json::as_str)
+        .unwrap_or_default()
+        .to_owned();
     if words.is_empty() {
         let style = |word: &str| match own.chars().all(|c| !c.is_lowercase()) {
             true => word.to_uppercase(),
             false => word.to_owned(),
         };
-        words = EventKind::ALL.iter().map(|kind| (style(kind.as_str()), *kind)).collect();
+        words = EventKind::ALL
+            .iter()
+            .map(|kind| (style(kind.as_str()), *kind))
+            .collect();
         let kind = meaning(&own)
             .ok_or_else(|| format!("`{own}` is no word for a joiner, a mover or a leaver that is known: say what it means in `words`"))?;
         words.insert(own, kind);
     }
     // The record is the object that holds the key, unless that is the event itself.
-    let record = key.rsplit_once('.').map(|(record, _)| record.to_owned()).unwrap_or_default();
-    let types = types.into_iter().map(|(path, kind)| (path, kind.to_owned())).collect();
-    Ok(EventShape { required: vec![event.clone(), key.clone()], event, words, key, id, sequence, time, record, types })
+    let record = key
+        .rsplit_once('.')
+        .map(|(record, _)| record.to_owned())
+        .unwrap_or_default();
+    let types = types
+        .into_iter()
+        .map(|(path, kind)| (path, kind.to_owned()))
+        .collect();
+    Ok(EventShape {
+        required: vec![event.clone(), key.clone()],
+        event,
+        words,
+        key,
+        id,
+        sequence,
+        time,
+        record,
+        types,
+    })
 }
 
 /// The JSON Schema of a shape.
@@ -134,8 +221,14 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
         let parts: Vec<&str> = path.split('.').collect();
         for (depth, part) in parts.iter().enumerate() {
             let whole = parts[..=depth].join(".");
-            if shape.required.iter().any(|r| *r == whole || r.starts_with(&format!("{whole}."))) {
-                let required = place.as_object_mut().map(|o| o.entry("required").or_insert_with(|| json!([])));
+            if shape
+                .required
+                .iter()
+                .any(|r| *r == whole || r.starts_with(&format!("{whole}.")))
+            {
+                let required = place
+                    .as_object_mut()
+                    .map(|o| o.entry("required").or_insert_with(|| json!([])));
                 if let Some(list) = required.and_then(Json::as_array_mut)
                     && !list.contains(&json!(part))
                 {
@@ -147,7 +240,11 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
         if place["type"].is_null() {
             // A number that is a key may as well be written as text.
             let is_name = *path == shape.key || Some(path) == shape.id.as_ref();
-            place["type"] = if is_name { json!(["string", "number"]) } else { json!(kind) };
+            place["type"] = if is_name {
+                json!(["string", "number"])
+            } else {
+                json!(kind)
+            };
         }
         if *path == shape.event {
             place["enum"] = json!(shape.words.keys().collect::<Vec<_>>());
@@ -168,9 +265,13 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
         }
     }
     for (path, kind) in &shape.types {
-        let Some(value) = at(event, path).filter(|value| !value.is_null()) else { continue };
+        let Some(value) = at(event, path).filter(|value| !value.is_null()) else {
+            continue;
+        };
         let fits = match kind.as_str() {
-            _ if *path == shape.key || Some(path) == shape.id.as_ref() => value.is_string() || value.is_number(),
+            _ if *path == shape.key || Some(path) == shape.id.as_ref() => {
+                value.is_string() || value.is_number()
+            }
             "string" => value.is_string(),
             "number" => value.is_number(),
             "boolean" => value.is_boolean(),
@@ -181,44 +282,99 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
             problems.push(format!("`{path}` must be of type {kind}"));
         }
     }
-    let word = at(event, &shape.event).and_then(Json::as_str).unwrap_or_default();
-    let kind = shape.words.iter().find(|(known, _)| known.eq_ignore_ascii_case(word)).map(|(_, kind)| *kind);
+    let word = at(event, &shape.event)
+        .and_then(Json::as_str)
+        .unwrap_or_default();
+    let kind = shape
+        .words
+        .iter()
+        .find(|(known, _)| known.eq_ignore_ascii_case(word))
+        .map(|(_, kind)| *kind);
     if kind.is_none() && !word.is_empty() {
         let known: Vec<&str> = shape.words.keys().map(String::as_str).collect();
-        problems.push(format!("`{}` cannot be `{}`: one of {}", shape.event, word.chars().take(60).collect::<String>(), known.join(", ")));
+        problems.push(format!(
+            "`{}` cannot be `{}`: one of {}",
+            shape.event,
+            word.chars().take(60).collect::<String>(),
+            known.join(", ")
+        ));
     }
-    let key = at(event, &shape.key).map(|key| key.as_str().map_or_else(|| key.to_string(), str::to_owned)).unwrap_or_default();
+    let key = at(event, &shape.key)
+        .map(|key| key.as_str().map_or_else(|| key.to_string(), str::to_owned))
+        .unwrap_or_default();
     let key = key.trim().to_owned();
     if key.is_empty() && problems.is_empty() {
         problems.push(format!("`{}` is empty", shape.key));
     }
-    let given = |path: &Option<String>| path.as_ref().and_then(|path| at(event, path)).filter(|value| !value.is_null());
-    let external_id = given(&shape.id).map(|id| id.as_str().map_or_else(|| id.to_string(), str::to_owned));
-    if external_id.as_ref().is_some_and(|id| id.is_empty() || id.chars().count() > MAX_ID) {
-        problems.push(format!("`{}` must have 1 to {MAX_ID} characters", shape.id.as_deref().unwrap_or_default()));
+    let given = |path: &Option<String>| {
+        path.as_ref()
+            .and_then(|path| at(event, path))
+            .filter(|value| !value.is_null())
+    };
+    let external_id =
+        given(&shape.id).map(|id| id.as_str().map_or_else(|| id.to_string(), str::to_owned));
+    if external_id
+        .as_ref()
+        .is_some_and(|id| id.is_empty() || id.chars().count() > MAX_ID)
+    {
+        problems.push(format!(
+            "`{}` must have 1 to {MAX_ID} characters",
+            shape.id.as_deref().unwrap_or_default()
+        ));
     }
     let sequence = given(&shape.sequence).map(|number| number.as_i64());
     if sequence == Some(None) {
-        problems.push(format!("`{}` must be a whole number of 64 bits", shape.sequence.as_deref().unwrap_or_default()));
+        problems.push(format!(
+            "`{}` must be a whole number of 64 bits",
+            shape.sequence.as_deref().unwrap_or_default()
+        ));
     }
-    let occurred_at = given(&shape.time).map(|time| time.as_str().and_then(|time| time.parse::<Timestamp>().ok()));
+    let occurred_at = given(&shape.time).map(|time| {
+        time.as_str()
+            .and_then(|time| time.parse::<Timestamp>().ok())
+    });
     if occurred_at == Some(None) {
-        problems.push(format!("`{}` is no moment: write 2026-05-04T08:00:00Z", shape.time.as_deref().unwrap_or_default()));
+        problems.push(format!(
+            "`{}` is no moment: write 2026-05-04T08:00:00Z",
+            shape.time.as_deref().unwrap_or_default()
+        ));
     }
-    let (Some(kind), true) = (kind, problems.is_empty()) else { return Err(problems) };
-    let record = if shape.record.is_empty() { Some(event) } else { at(event, &shape.record) };
+    let (Some(kind), true) = (kind, problems.is_empty()) else {
+        return Err(problems);
+    };
+    let record = if shape.record.is_empty() {
+        Some(event)
+    } else {
+        at(event, &shape.record)
+    };
     let mut attributes = Attributes::new();
     if let Some(record) = record.and_then(Json::as_object) {
         fill(record, "", 0, &mut attributes);
     }
     if shape.record.is_empty() {
-        for path in [Some(&shape.event), shape.id.as_ref(), shape.sequence.as_ref(), shape.time.as_ref()].into_iter().flatten() {
+        for path in [
+            Some(&shape.event),
+            shape.id.as_ref(),
+            shape.sequence.as_ref(),
+            shape.time.as_ref(),
+        ]
+        .into_iter()
+        .flatten()
+        {
             attributes.set(path, Vec::new());
         }
     }
     attributes.set("key", vec![Value::text(&key)]);
     let (sequence, occurred_at) = (sequence.flatten(), occurred_at.flatten());
-    Ok(InboundEvent { kind, key, attributes, body: event.to_string(), external_id, sequence, occurred_at })
+    Ok(InboundEvent {
+        kind,
+        key,
+        attributes,
+        body: event.to_string(),
+        external_id,
+        sequence,
+        occurred_at,
+    })
 }
 
 fn fill(record: &Map<String, Json>, prefix: &str, depth: usize, out: &mut Attributes) {
@@ -226,13 +382,19 @@ fn fill(record: &Map<String, Json>, prefix: &str, depth: usize, out: &mut Attrib
         Json::String(text) if text.trim().is_empty() => None,
         Json::String(text) => Some(Value::text(text)),
         Json::Bool(truth) => Some(Value::Bool(*truth)),
-        Json::Number(number) => Some(number.as_i64().map_or_else(|| Value::text(number.to_string()), Value::Int)),
+        Json::Number(number) => Some(
+            number
+                .as_i64()
+                .map_or_else(|| Value::text(number.to_string()), Value::Int),
+        ),
         _ => None,
     };
     for (name, value) in record {
         let name = format!("{prefix}{name}");
         match value {
-            Json::Object(inner) if depth < DEPTH => fill(inner, &format!("{name}."), depth + 1, out),
+            Json::Object(inner) if depth < DEPTH => {
+                fill(inner, &format!("{name}."), depth + 1, out)
+            }
             Json::Array(items) => out.set(name, items.iter().filter_map(scalar).collect()),
             single => out.set(name, scalar(single).into_iter().collect()),
         }
@@ -251,24 +413,47 @@ mod tests {
     }
 
     fn unguided(sample: Json) -> EventSample {
-        EventSample { sample, event: None, key: None, id: None, sequence: None, time: None, words: BTreeMap::new() }
+        EventSample {
+            sample,
+            event: None,
+            key: None,
+            id: None,
+            sequence: None,
+            time: None,
+            words: BTreeMap::new(),
+        }
     }
 
     #[test]
     fn a_shape_is_learned_from_a_sample() {
         let shape = learn(&sample()).expect("learned");
         assert_eq!(
-            (shape.event.as_str(), shape.key.as_str(), shape.record.as_str()),
+            (
+                shape.event.as_str(),
+                shape.key.as_str(),
+                shape.record.as_str()
+            ),
             ("meta.eventType", "worker.employeeNumber", "worker")
         );
         assert_eq!(shape.words["HIRE"], EventKind::Joiner);
         let schema = schema("roster", &shape);
         assert_eq!(schema["required"], json!(["meta", "worker"]));
-        assert_eq!(schema["properties"]["worker"]["required"], json!(["employeeNumber"]));
-        assert!(schema["properties"]["meta"]["properties"]["eventType"]["enum"].as_array().expect("words").contains(&json!("HIRE")));
+        assert_eq!(
+            schema["properties"]["worker"]["required"],
+            json!(["employeeNumber"])
+        );
+        assert!(
+            schema["properties"]["meta"]["properties"]["eventType"]["enum"]
+                .as_array()
+                .expect("words")
+                .contains(&json!("HIRE"))
+        );
         let happening = read(&shape, &json!({"meta": {"eventType": "leaver"}, "worker": {"employeeNumber": "7", "name": {"first": "Bo"}}}))
             .expect("read");
-        assert_eq!((happening.kind.as_str(), happening.key.as_str()), ("leaver", "7"));
+        assert_eq!(
+            (happening.kind.as_str(), happening.key.as_str()),
+            ("leaver", "7")
+        );
         assert_eq!(happening.attributes.get("name.first"), [Value::text("Bo")]);
     }
 
@@ -278,40 +463,99 @@ mod tests {
             learn(&unguided(json!({"eventId": "e1", "sequence": 7, "eventTime": "2026-05-04T08:00:00Z", "action": "HIRE", "key": "9"})))
                 .expect("learned");
         let paths = [&shape.id, &shape.sequence, &shape.time].map(Option::as_deref);
-        assert_eq!(paths, [Some("eventId"), Some("sequence"), Some("eventTime")]);
-        let event =
-            json!({"eventId": 12, "sequence": 8, "eventTime": "2026-05-04T09:00:00+03:00", "action": "HIRE", "key": "9", "desk": "4"});
+        assert_eq!(
+            paths,
+            [Some("eventId"), Some("sequence"), Some("eventTime")]
+        );
+        let event = json!({"eventId": 12, "sequence": 8, "eventTime": "2026-05-04T09:00:00+03:00", "action": "HIRE", "key": "9", "desk": "4"});
         let read_so = read(&shape, &event).expect("read");
-        assert_eq!((read_so.external_id.as_deref(), read_so.sequence), (Some("12"), Some(8)));
-        assert_eq!(read_so.occurred_at.map(|at| at.to_string()).as_deref(), Some("2026-05-04T06:00:00Z"));
-        assert_eq!(read_so.attributes.iter().map(|(name, _)| name).collect::<Vec<_>>(), ["desk", "key"]);
+        assert_eq!(
+            (read_so.external_id.as_deref(), read_so.sequence),
+            (Some("12"), Some(8))
+        );
+        assert_eq!(
+            read_so.occurred_at.map(|at| at.to_string()).as_deref(),
+            Some("2026-05-04T06:00:00Z")
+        );
+        assert_eq!(
+            read_so
+                .attributes
+                .iter()
+                .map(|(name, _)| name)
+                .collect::<Vec<_>>(),
+            ["desk", "key"]
+        );
         let wrong = json!({"eventId": "", "sequence": 1.5, "eventTime": "yesterday", "action": "HIRE", "key": "9"});
         let problems = read(&shape, &wrong).expect_err("refused");
         assert_eq!(problems.len(), 3, "{problems:?}");
         // None of it is required.
-        assert_eq!(read(&usual(), &json!({"event": "joiner", "key": "7"})).expect("read").sequence, None);
+        assert_eq!(
+            read(&usual(), &json!({"event": "joiner", "key": "7"}))
+                .expect("read")
+                .sequence,
+            None
+        );
     }
 
     #[test]
     fn a_bad_event_is_told_all_that_is_wrong() {
         let shape = learn(&sample()).expect("learned");
-        let problems = read(&shape, &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}})).expect_err("refused");
+        let problems = read(
+            &shape,
+            &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}}),
+        )
+        .expect_err("refused");
         assert_eq!(problems.len(), 3, "{problems:?}");
-        assert!(problems[0].contains("`worker.employeeNumber` is missing"), "{problems:?}");
-        assert!(problems.iter().any(|p| p.contains("`worker.crew` must be of type boolean")), "{problems:?}");
-        assert!(problems.iter().any(|p| p.contains("one of HIRE, JOINER, LEAVER, MOVER")), "{problems:?}");
-        assert_eq!(read(&usual(), &json!([])).expect_err("refused"), ["the event is no JSON object"]);
+        assert!(
+            problems[0].contains("`worker.employeeNumber` is missing"),
+            "{problems:?}"
+        );
+        assert!(
+            problems
+                .iter()
+                .any(|p| p.contains("`worker.crew` must be of type boolean")),
+            "{problems:?}"
+        );
+        assert!(
+            problems
+                .iter()
+                .any(|p| p.contains("one of HIRE, JOINER, LEAVER, MOVER")),
+            "{problems:?}"
+        );
+        assert_eq!(
+            read(&usual(), &json!([])).expect_err("refused"),
+            ["the event is no JSON object"]
+        );
         assert!(read(&usual(), &json!({"event": "joiner", "key": " "})).is_err());
     }
 
     #[test]
     fn what_cannot_be_guessed_must_be_said() {
         let odd = |sample: Json| learn(&unguided(sample));
-        assert!(odd(json!({"who": "7"})).expect_err("no kind").contains("kind of event"));
-        assert!(odd(json!({"event": "HIRE", "who": "7"})).expect_err("no key").contains("key of the record"));
-        assert!(odd(json!({"event": "DANCE", "key": "7"})).expect_err("no word").contains("say what it means"));
+        assert!(
+            odd(json!({"who": "7"}))
+                .expect_err("no kind")
+                .contains("kind of event")
+        );
+        assert!(
+            odd(json!({"event": "HIRE", "who": "7"}))
+                .expect_err("no key")
+                .contains("key of the record")
+        );
+        assert!(
+            odd(json!({"event": "DANCE", "key": "7"}))
+                .expect_err("no word")
+                .contains("say what it means")
+        );
         assert!(odd(json!([])).is_err());
-        let told = EventSample { key: Some("nothing".into()), ..sample() };
-        assert!(learn(&told).expect_err("no such field").contains("no field `nothing`"));
+        let told = EventSample {
+            key: Some("nothing".into()),
+            ..sample()
+        };
+        assert!(
+            learn(&told)
+                .expect_err("no such field")
+                .contains("no field `nothing`")
+        );
     }
 }

@@ -27,8 +27,8 @@ use tower_http::limit::RequestBodyLimitLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::trace::TraceLayer;
 
-/// The largest body that is read, in octets: a feed's file that is looked at. Other bodies are smaller
-/// by their own limits.
+/// The largest body that is read, in octets: a feed's file that is looked at. Other bodies are
+/// smaller by their own limits.
 const MAX_BODY: usize = 64 << 20;
 /// The largest body of everything but a file.
 const MAX_JSON: usize = 4 << 20;
@@ -41,7 +41,8 @@ pub struct Service {
     public_url: Option<PublicUrl>,
 }
 
-/// The address at which others reach the service, through a proxy that offers TLS: scheme, host and port.
+/// The address at which others reach the service, through a proxy that offers TLS: scheme, host and
+/// port.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PublicUrl(Arc<str>);
 
@@ -49,12 +50,25 @@ impl std::str::FromStr for PublicUrl {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let uri: axum::http::Uri = text.parse().map_err(|error| format!("`{text}` is no address: {error}"))?;
-        let (scheme, authority) = (uri.scheme_str().unwrap_or_default(), uri.authority().map(ToString::to_string).unwrap_or_default());
-        if !matches!(scheme, "http" | "https") || authority.is_empty() || authority.contains('@') || !matches!(uri.path(), "" | "/") {
-            return Err(format!("`{text}` is no address of a service: write https://tide.example, without a path"));
+        let uri: axum::http::Uri = text
+            .parse()
+            .map_err(|error| format!("`{text}` is no address: {error}"))?;
+        let (scheme, authority) = (
+            uri.scheme_str().unwrap_or_default(),
+            uri.authority().map(ToString::to_string).unwrap_or_default(),
+        );
+        if !matches!(scheme, "http" | "https")
+            || authority.is_empty()
+            || authority.contains('@')
+            || !matches!(uri.path(), "" | "/")
+        {
+            return Err(format!(
+                "`{text}` is no address of a service: write https://tide.example, without a path"
+            ));
         }
-        Ok(PublicUrl(format!("{scheme}://{}", authority.to_lowercase()).into()))
+        Ok(PublicUrl(
+            format!("{scheme}://{}", authority.to_lowercase()).into(),
+        ))
     }
 }
 
@@ -88,7 +102,10 @@ impl std::fmt::Display for ServeError {
                 f,
                 "{at} is not a loopback address, and listening beyond loopback needs TLS, which is not offered yet: listen on 127.0.0.1 and put a TLS proxy before it on this machine"
             ),
-            ServeError::Bind(at, error) => write!(f, "{at} cannot be listened on: {error}; choose another with --listen"),
+            ServeError::Bind(at, error) => write!(
+                f,
+                "{at} cannot be listened on: {error}; choose another with --listen"
+            ),
             ServeError::Serve(error) => write!(f, "serving ended: {error}"),
         }
     }
@@ -109,23 +126,38 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
         let value = HeaderValue::from_static("max-age=31536000");
         SetResponseHeaderLayer::overriding(header::STRICT_TRANSPORT_SECURITY, value)
     });
-    let service = Service { engine, paces: Arc::default(), public_url };
+    let service = Service {
+        engine,
+        paces: Arc::default(),
+        public_url,
+    };
     let (api, document) = routes::api().split_for_parts();
     let document = routes::document(document);
     let csp = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
-    let header = |name: HeaderName, value: &'static str| SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value));
+    let header = |name: HeaderName, value: &'static str| {
+        SetResponseHeaderLayer::overriding(name, HeaderValue::from_static(value))
+    };
     let router = api
         .merge(routes::open(document))
         .merge(scim::routes())
-        .layer(axum::middleware::from_fn_with_state(service.clone(), access::guard))
+        .layer(axum::middleware::from_fn_with_state(
+            service.clone(),
+            access::guard,
+        ))
         // People's data: nobody on the way keeps it.
-        .layer(SetResponseHeaderLayer::if_not_present(header::CACHE_CONTROL, HeaderValue::from_static("no-store")))
+        .layer(SetResponseHeaderLayer::if_not_present(
+            header::CACHE_CONTROL,
+            HeaderValue::from_static("no-store"),
+        ))
         .fallback(assets::serve)
         .with_state(service)
         .layer(axum::extract::DefaultBodyLimit::max(MAX_JSON))
         .layer(RequestBodyLimitLayer::new(MAX_BODY))
         .layer(CatchPanicLayer::custom(panicked))
-        .layer(CompressionLayer::new().compress_when(tower_http::compression::predicate::DefaultPredicate::new()))
+        .layer(
+            CompressionLayer::new()
+                .compress_when(tower_http::compression::predicate::DefaultPredicate::new()),
+        )
         .layer(header(header::CONTENT_SECURITY_POLICY, csp))
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::X_FRAME_OPTIONS, "DENY"))
@@ -139,7 +171,9 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
 
 /// A handler that panics answers like one that fails, and the service goes on.
 fn panicked(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
-    axum::response::IntoResponse::into_response(problem::Refusal::internal(&tide_store::panic_message(&*panic)))
+    axum::response::IntoResponse::into_response(problem::Refusal::internal(
+        &tide_store::panic_message(&*panic),
+    ))
 }
 
 /// The OpenAPI document of the API.
@@ -153,7 +187,9 @@ pub async fn listen(at: SocketAddr) -> Result<tokio::net::TcpListener, ServeErro
     if !at.ip().is_loopback() {
         return Err(ServeError::NeedsTls(at));
     }
-    tokio::net::TcpListener::bind(at).await.map_err(|error| ServeError::Bind(at, error))
+    tokio::net::TcpListener::bind(at)
+        .await
+        .map_err(|error| ServeError::Bind(at, error))
 }
 
 /// Serves until told to stop; answers that are on their way are finished first.

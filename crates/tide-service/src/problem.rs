@@ -32,7 +32,11 @@ impl Refusal {
     /// A fault of ours: what it says is for the log.
     pub fn internal(said: &str) -> Self {
         tracing::error!(said, "a request met an internal error");
-        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "an internal error; the service's log says why")
+        Self::new(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "internal",
+            "an internal error; the service's log says why",
+        )
     }
 
     /// A request that makes no sense.
@@ -43,9 +47,13 @@ impl Refusal {
 
 impl IntoResponse for Refusal {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let status =
+            StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = (status, Json(*self.0)).into_response();
-        response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/problem+json"));
+        response.headers_mut().insert(
+            header::CONTENT_TYPE,
+            header::HeaderValue::from_static("application/problem+json"),
+        );
         response
     }
 }
@@ -53,14 +61,24 @@ impl IntoResponse for Refusal {
 impl From<StoreError> for Refusal {
     fn from(error: StoreError) -> Self {
         match error {
-            StoreError::Missing { .. } => Self::new(StatusCode::NOT_FOUND, "not-found", error.to_string()),
-            StoreError::Exists { .. } => Self::new(StatusCode::CONFLICT, "exists", error.to_string()),
+            StoreError::Missing { .. } => {
+                Self::new(StatusCode::NOT_FOUND, "not-found", error.to_string())
+            }
+            StoreError::Exists { .. } => {
+                Self::new(StatusCode::CONFLICT, "exists", error.to_string())
+            }
             StoreError::Internal { said } => Self::internal(&said),
-            StoreError::Sealed { .. } => Self::new(StatusCode::CONFLICT, "sealed", error.to_string()),
+            StoreError::Sealed { .. } => {
+                Self::new(StatusCode::CONFLICT, "sealed", error.to_string())
+            }
             other => {
                 // What SQLite says may name files and statements: it is for the log.
                 tracing::error!(error = %other, "the store failed");
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, "store", "the store failed; the service's log says why")
+                Self::new(
+                    StatusCode::INTERNAL_SERVER_ERROR,
+                    "store",
+                    "the store failed; the service's log says why",
+                )
             }
         }
     }
@@ -70,22 +88,32 @@ impl From<EngineError> for Refusal {
     fn from(error: EngineError) -> Self {
         match error {
             EngineError::Store(error) => error.into(),
-            EngineError::Connect(error) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, error.code, error.message).remedy(error.remedy),
+            EngineError::Connect(error) => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, error.code, error.message)
+                    .remedy(error.remedy)
+            }
             EngineError::Rules(ref faults) => {
-                let mut refusal = Self::new(StatusCode::UNPROCESSABLE_ENTITY, "rules", error.to_string())
-                    .remedy("correct them; nothing was published or started");
+                let mut refusal =
+                    Self::new(StatusCode::UNPROCESSABLE_ENTITY, "rules", error.to_string())
+                        .remedy("correct them; nothing was published or started");
                 refusal.0.faults = faults.iter().map(crate::convert::fault).collect();
                 refusal
             }
             EngineError::Internal(said) => Self::internal(&said),
-            EngineError::Overloaded(_) => Self::new(StatusCode::SERVICE_UNAVAILABLE, "overloaded", error.to_string()),
+            EngineError::Overloaded(_) => Self::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "overloaded",
+                error.to_string(),
+            ),
             EngineError::NoRules => Self::new(StatusCode::CONFLICT, "no-rules", error.to_string()),
             EngineError::Busy(_) => Self::new(StatusCode::CONFLICT, "busy", error.to_string()),
             EngineError::Forbidden(text) => Self::new(StatusCode::FORBIDDEN, "not-yours", text),
             EngineError::Changed(text) => Self::new(StatusCode::CONFLICT, "changed", text),
             EngineError::NotFound(text) => Self::new(StatusCode::NOT_FOUND, "not-found", text),
             EngineError::Conflict(text) => Self::new(StatusCode::CONFLICT, "conflict", text),
-            EngineError::Invalid(text) => Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", text),
+            EngineError::Invalid(text) => {
+                Self::new(StatusCode::UNPROCESSABLE_ENTITY, "invalid", text)
+            }
         }
     }
 }
@@ -99,9 +127,8 @@ impl<S: Send + Sync, T: serde::de::DeserializeOwned> FromRequest<S> for Body<T> 
     async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
         match Json::<T>::from_request(request, state).await {
             Ok(Json(body)) => Ok(Body(body)),
-            Err(refused) => {
-                Err(Refusal::new(refused.status(), "body", refused.body_text()).remedy("see /api/v1/openapi.json for what is expected"))
-            }
+            Err(refused) => Err(Refusal::new(refused.status(), "body", refused.body_text())
+                .remedy("see /api/v1/openapi.json for what is expected")),
         }
     }
 }
@@ -113,13 +140,19 @@ pub struct Query<T>(pub T);
 
 macro_rules! extractor {
     ($name:ident) => {
-        impl<S: Send + Sync, T: serde::de::DeserializeOwned + Send> FromRequestParts<S> for $name<T> {
+        impl<S: Send + Sync, T: serde::de::DeserializeOwned + Send> FromRequestParts<S>
+            for $name<T>
+        {
             type Rejection = Refusal;
 
             async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
                 match axum::extract::$name::<T>::from_request_parts(parts, state).await {
                     Ok(axum::extract::$name(given)) => Ok($name(given)),
-                    Err(refused) => Err(Refusal::new(refused.status(), "parameters", refused.body_text())),
+                    Err(refused) => Err(Refusal::new(
+                        refused.status(),
+                        "parameters",
+                        refused.body_text(),
+                    )),
                 }
             }
         }

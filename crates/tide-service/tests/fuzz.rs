@@ -1,6 +1,7 @@
-//! Requests made from the API's own document, and as systems that call us make them, by chance: boundary numbers, empty and huge texts,
-//! wrong types, unknown ids, odd methods. No request may end the service or meet an internal error, and every answer is one that the
-//! document or the standard knows.
+//! Requests made from the API's own document, and as systems that call us make them, by chance:
+//! boundary numbers, empty and huge texts, wrong types, unknown ids, odd methods. No request may
+//! end the service or meet an internal error, and every answer is one that the document or the
+//! standard knows.
 
 use axum::Router;
 use axum::body::{Body, to_bytes};
@@ -29,15 +30,42 @@ const RULES: [(&str, &str); 4] = [
         "identities.toml",
         "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\ndept = {}\n",
     ),
-    ("crew.toml", "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\ndept = 'account.dept'\n"),
-    ("roles.toml", "[[role]]\nname = \"lookout\"\nwhen = 'identity.dept == \"deck\"'\n"),
-    ("lifecycle.toml", "[person]\nleft = 'identity.dept == \"ashore\"'\n"),
+    (
+        "crew.toml",
+        "system = \"crew\"\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\ndept = 'account.dept'\n",
+    ),
+    (
+        "roles.toml",
+        "[[role]]\nname = \"lookout\"\nwhen = 'identity.dept == \"deck\"'\n",
+    ),
+    (
+        "lifecycle.toml",
+        "[person]\nleft = 'identity.dept == \"ashore\"'\n",
+    ),
 ];
-const METHODS: [Method; 5] = [Method::GET, Method::PUT, Method::POST, Method::PATCH, Method::DELETE];
+const METHODS: [Method; 5] = [
+    Method::GET,
+    Method::PUT,
+    Method::POST,
+    Method::PATCH,
+    Method::DELETE,
+];
 
 /// Numbers at which something could break.
 fn number(random: &mut StdRng) -> Value {
-    let all = [0, 1, -1, 2, 255, 256, 65_536, 1 << 31, i64::MAX, i64::MAX - 1, i64::MIN];
+    let all = [
+        0,
+        1,
+        -1,
+        2,
+        255,
+        256,
+        65_536,
+        1 << 31,
+        i64::MAX,
+        i64::MAX - 1,
+        i64::MIN,
+    ];
     match random.random_range(0..8) {
         0 => json!(u64::MAX),
         1 => json!(1.5e300),
@@ -96,16 +124,36 @@ fn text(random: &mut StdRng) -> String {
     }
 }
 
-/// A value that fits a schema for the most part, and now and then is of another type, missing or more than is known.
+/// A value that fits a schema for the most part, and now and then is of another type, missing or
+/// more than is known.
 fn value(random: &mut StdRng, document: &Value, schema: &Value, depth: usize) -> Value {
     if random.random_ratio(1, 25) {
-        return [Value::Null, json!([]), json!({}), json!(true), number(random), json!(text(random))]
-            .choose(random)
-            .cloned()
-            .unwrap_or_default();
+        return [
+            Value::Null,
+            json!([]),
+            json!({}),
+            json!(true),
+            number(random),
+            json!(text(random)),
+        ]
+        .choose(random)
+        .cloned()
+        .unwrap_or_default();
     }
-    if let Some(name) = schema["$ref"].as_str().and_then(|name| name.strip_prefix("#/components/schemas/")) {
-        return if depth > 6 { Value::Null } else { value(random, document, &document["components"]["schemas"][name], depth + 1) };
+    if let Some(name) = schema["$ref"]
+        .as_str()
+        .and_then(|name| name.strip_prefix("#/components/schemas/"))
+    {
+        return if depth > 6 {
+            Value::Null
+        } else {
+            value(
+                random,
+                document,
+                &document["components"]["schemas"][name],
+                depth + 1,
+            )
+        };
     }
     for many in ["oneOf", "anyOf", "allOf"] {
         if let Some(one) = schema[many].as_array().and_then(|all| all.choose(random)) {
@@ -116,14 +164,19 @@ fn value(random: &mut StdRng, document: &Value, schema: &Value, depth: usize) ->
         return one.clone();
     }
     let kind = match &schema["type"] {
-        Value::Array(kinds) => kinds.choose(random).and_then(Value::as_str).unwrap_or("null"),
+        Value::Array(kinds) => kinds
+            .choose(random)
+            .and_then(Value::as_str)
+            .unwrap_or("null"),
         kind => kind.as_str().unwrap_or("object"),
     };
     match kind {
         "integer" | "number" => number(random),
         "boolean" => json!(random.random_bool(0.5)),
         "string" => json!(text(random)),
-        "array" => (0..random.random_range(0..3)).map(|_| value(random, document, &schema["items"], depth + 1)).collect(),
+        "array" => (0..random.random_range(0..3))
+            .map(|_| value(random, document, &schema["items"], depth + 1))
+            .collect(),
         "null" => Value::Null,
         _ => {
             let mut all = Map::new();
@@ -143,7 +196,15 @@ fn value(random: &mut StdRng, document: &Value, schema: &Value, depth: usize) ->
 /// Octets of a path or a query, none of which means anything there.
 fn escaped(text: &str) -> String {
     let plain = |octet: &u8| octet.is_ascii_alphanumeric() || b"-_.~".contains(octet);
-    text.bytes().map(|octet| if plain(&octet) { char::from(octet).to_string() } else { format!("%{octet:02X}") }).collect()
+    text.bytes()
+        .map(|octet| {
+            if plain(&octet) {
+                char::from(octet).to_string()
+            } else {
+                format!("%{octet:02X}")
+            }
+        })
+        .collect()
 }
 
 struct Fuzz {
@@ -156,46 +217,146 @@ impl Fuzz {
     /// A service with people, rules, roles and a target that does not answer.
     async fn start() -> Fuzz {
         let folder = tempfile::tempdir().expect("a folder");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+            .await
+            .expect("opens");
         let crew = folder.path().join("crew.csv");
-        std::fs::write(&crew, "number;name;dept\n1;Ada;deck\n2;Bo;galley\n3;Cy;deck\n").expect("written");
-        let allowed = SecretSources { feed_folders: vec![folder.path().to_owned()], ..SecretSources::default() };
+        std::fs::write(
+            &crew,
+            "number;name;dept\n1;Ada;deck\n2;Bo;galley\n3;Cy;deck\n",
+        )
+        .expect("written");
+        let allowed = SecretSources {
+            feed_folders: vec![folder.path().to_owned()],
+            ..SecretSources::default()
+        };
         let engine = Engine::with(store, Arc::new(SystemClock), allowed);
-        engine.store().add_principal(PrincipalKind::Operator, "tester", Some(TOKEN), engine.now()).await.expect("made");
+        engine
+            .store()
+            .add_principal(PrincipalKind::Operator, "tester", Some(TOKEN), engine.now())
+            .await
+            .expect("made");
         for (name, kind, settings) in [
-            ("crew", SystemKind::Feed, json!({"path": crew, "key": "number"})),
-            ("harbour", SystemKind::Ldap, json!({"url": "ldap://127.0.0.1:9", "base_dn": world::BASE, "timeout_seconds": 1})),
-            ("berthing", SystemKind::Scim, json!({"url": "http://127.0.0.1:9/", "timeout_seconds": 1})),
+            (
+                "crew",
+                SystemKind::Feed,
+                json!({"path": crew, "key": "number"}),
+            ),
+            (
+                "harbour",
+                SystemKind::Ldap,
+                json!({"url": "ldap://127.0.0.1:9", "base_dn": world::BASE, "timeout_seconds": 1}),
+            ),
+            (
+                "berthing",
+                SystemKind::Scim,
+                json!({"url": "http://127.0.0.1:9/", "timeout_seconds": 1}),
+            ),
             ("roster", SystemKind::Push, json!({})),
         ] {
-            let secret = matches!(kind, SystemKind::Ldap | SystemKind::Scim).then(|| "a secret".to_owned());
-            engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "tester").await.expect("added");
+            let secret =
+                matches!(kind, SystemKind::Ldap | SystemKind::Scim).then(|| "a secret".to_owned());
+            engine
+                .add_system(
+                    NewSystem {
+                        name: name.into(),
+                        kind,
+                        settings,
+                        secret,
+                    },
+                    "tester",
+                )
+                .await
+                .expect("added");
         }
-        let files: Vec<RuleFile> =
-            RULES.iter().map(|(name, text)| RuleFile { name: (*name).to_owned(), text: (*text).to_owned() }).collect();
+        let files: Vec<RuleFile> = RULES
+            .iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).to_owned(),
+                text: (*text).to_owned(),
+            })
+            .collect();
         engine.check_system("crew", None).await.expect("tested");
-        assert_eq!(engine.publish_rules(&files, "tester").await.expect("published").1, vec![]);
-        let run = engine.begin(Plan { carry_out: true, ..Plan::default() }, "tester").await.expect("begins");
-        while engine.store().change_set(run).await.expect("read").ended.is_none() {
+        assert_eq!(
+            engine
+                .publish_rules(&files, "tester")
+                .await
+                .expect("published")
+                .1,
+            vec![]
+        );
+        let run = engine
+            .begin(
+                Plan {
+                    carry_out: true,
+                    ..Plan::default()
+                },
+                "tester",
+            )
+            .await
+            .expect("begins");
+        while engine
+            .store()
+            .change_set(run)
+            .await
+            .expect("read")
+            .ended
+            .is_none()
+        {
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;
         }
-        assert_eq!(engine.store().population().await.expect("read").identities.len(), 3);
-        Fuzz { _folder: folder, router: tide_service::router(engine.clone()), engine }
+        assert_eq!(
+            engine
+                .store()
+                .population()
+                .await
+                .expect("read")
+                .identities
+                .len(),
+            3
+        );
+        Fuzz {
+            _folder: folder,
+            router: tide_service::router(engine.clone()),
+            engine,
+        }
     }
 
     async fn answer(&self, request: Request<Body>) -> (StatusCode, String, Value) {
-        let response = self.router.clone().oneshot(request).await.expect("answered");
+        let response = self
+            .router
+            .clone()
+            .oneshot(request)
+            .await
+            .expect("answered");
         let status = response.status();
-        let kind = response.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or_default().to_owned();
+        let kind = response
+            .headers()
+            .get(header::CONTENT_TYPE)
+            .and_then(|kind| kind.to_str().ok())
+            .unwrap_or_default()
+            .to_owned();
         if kind.starts_with("text/event-stream") {
             return (status, kind, Value::Null);
         }
-        let octets = to_bytes(response.into_body(), 64 << 20).await.expect("read");
-        (status, kind, serde_json::from_slice(&octets).unwrap_or_default())
+        let octets = to_bytes(response.into_body(), 64 << 20)
+            .await
+            .expect("read");
+        (
+            status,
+            kind,
+            serde_json::from_slice(&octets).unwrap_or_default(),
+        )
     }
 
     async fn is_ready(&self) -> bool {
-        self.answer(Request::get("/readyz").body(Body::empty()).expect("a request")).await.0 == StatusCode::OK
+        self.answer(
+            Request::get("/readyz")
+                .body(Body::empty())
+                .expect("a request"),
+        )
+        .await
+        .0 == StatusCode::OK
     }
 }
 
@@ -209,9 +370,17 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
         for method in METHODS {
             let Some(operation) = methods.get(method.as_str().to_lowercase()) else {
                 let uri = template.replace(['{', '}'], "");
-                let request = Request::builder().method(&method).uri(&uri).body(Body::empty()).expect("a request");
+                let request = Request::builder()
+                    .method(&method)
+                    .uri(&uri)
+                    .body(Body::empty())
+                    .expect("a request");
                 let (status, kind, _) = fuzz.answer(request).await;
-                assert_eq!((status, kind.as_str()), (StatusCode::METHOD_NOT_ALLOWED, "application/problem+json"), "{method} {template}");
+                assert_eq!(
+                    (status, kind.as_str()),
+                    (StatusCode::METHOD_NOT_ALLOWED, "application/problem+json"),
+                    "{method} {template}"
+                );
                 continue;
             };
             for _ in 0..EACH {
@@ -224,19 +393,32 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
                         other => other.to_string(),
                     };
                     match parameter["in"].as_str() {
-                        Some("path") => path = path.replace(&format!("{{{name}}}"), &escaped(&given)),
-                        _ if random.random_bool(0.6) => query.push(format!("{name}={}", escaped(&given))),
+                        Some("path") => {
+                            path = path.replace(&format!("{{{name}}}"), &escaped(&given))
+                        }
+                        _ if random.random_bool(0.6) => {
+                            query.push(format!("{name}={}", escaped(&given)))
+                        }
                         _ => {}
                     }
                 }
-                let uri = if query.is_empty() { path } else { format!("{path}?{}", query.join("&")) };
+                let uri = if query.is_empty() {
+                    path
+                } else {
+                    format!("{path}?{}", query.join("&"))
+                };
                 if uri.len() > 60_000 {
                     continue;
                 }
-                let mut request =
-                    Request::builder().method(method.clone()).uri(&uri).header(header::AUTHORIZATION, format!("Bearer {TOKEN}"));
+                let mut request = Request::builder()
+                    .method(method.clone())
+                    .uri(&uri)
+                    .header(header::AUTHORIZATION, format!("Bearer {TOKEN}"));
                 let mut body = String::new();
-                if let Some(content) = operation["requestBody"]["content"].as_object().and_then(|content| content.iter().next()) {
+                if let Some(content) = operation["requestBody"]["content"]
+                    .as_object()
+                    .and_then(|content| content.iter().next())
+                {
                     request = request.header(header::CONTENT_TYPE, content.0);
                     body = match random.random_range(0..15) {
                         0 => "{not json".to_owned(),
@@ -244,7 +426,9 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
                         _ => value(&mut random, &document, &content.1["schema"], 0).to_string(),
                     };
                 }
-                let Ok(request) = request.body(Body::from(body.clone())) else { continue };
+                let Ok(request) = request.body(Body::from(body.clone())) else {
+                    continue;
+                };
                 let (status, kind, answer) = fuzz.answer(request).await;
                 sent += 1;
                 let shown = || {
@@ -257,16 +441,28 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
                     )
                 };
                 let documented = operation["responses"].get(status.as_str()).is_some();
-                let problem = status.is_success() || kind == "application/problem+json" && answer["status"] == status.as_u16();
+                let problem = status.is_success()
+                    || kind == "application/problem+json" && answer["status"] == status.as_u16();
                 if status.is_server_error() || !documented || !problem {
                     wrong.push(shown());
                 }
             }
-            assert!(fuzz.is_ready().await, "the service is not ready after {method} {template}");
+            assert!(
+                fuzz.is_ready().await,
+                "the service is not ready after {method} {template}"
+            );
         }
     }
-    println!("{sent} requests, {} answers that should not be", wrong.len());
-    assert!(wrong.is_empty(), "{} of {sent} answers:\n{}", wrong.len(), wrong[..wrong.len().min(40)].join("\n"));
+    println!(
+        "{sent} requests, {} answers that should not be",
+        wrong.len()
+    );
+    assert!(
+        wrong.is_empty(),
+        "{} of {sent} answers:\n{}",
+        wrong.len(),
+        wrong[..wrong.len().min(40)].join("\n")
+    );
     assert_eq!(fuzz.engine.trouble(), None);
     fuzz.engine.stop().await;
 }
@@ -294,15 +490,29 @@ fn scim_path(random: &mut StdRng) -> String {
         "groups",
         "x509Certificates.value",
     ];
-    if random.random_ratio(1, 6) { text(random) } else { (*all.choose(random).expect("some")).to_owned() }
+    if random.random_ratio(1, 6) {
+        text(random)
+    } else {
+        (*all.choose(random).expect("some")).to_owned()
+    }
 }
 
 fn scim_filter(random: &mut StdRng, depth: usize) -> String {
-    let operators = ["eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le", "pr", "xx"];
+    let operators = [
+        "eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le", "pr", "xx",
+    ];
     match random.random_range(0..8) {
-        0 if depth < 5 => format!("({} and {})", scim_filter(random, depth + 1), scim_filter(random, depth + 1)),
+        0 if depth < 5 => format!(
+            "({} and {})",
+            scim_filter(random, depth + 1),
+            scim_filter(random, depth + 1)
+        ),
         1 if depth < 5 => format!("not ({})", scim_filter(random, depth + 1)),
-        2 if depth < 5 => format!("{} or {}", scim_filter(random, depth + 1), scim_filter(random, depth + 1)),
+        2 if depth < 5 => format!(
+            "{} or {}",
+            scim_filter(random, depth + 1),
+            scim_filter(random, depth + 1)
+        ),
         3 => text(random),
         4 => "(".repeat(random.random_range(0..300)),
         _ => {
@@ -319,7 +529,11 @@ fn scim_filter(random: &mut StdRng, depth: usize) -> String {
 
 /// A user or a group, sound for the most part.
 fn resource(random: &mut StdRng) -> Value {
-    let name = if random.random_ratio(1, 8) { text(random) } else { format!("u{}", random.random_range(0..300)) };
+    let name = if random.random_ratio(1, 8) {
+        text(random)
+    } else {
+        format!("u{}", random.random_range(0..300))
+    };
     let mut body = json!({
         "schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"],
         "userName": name, "displayName": text(random), "active": random.random_bool(0.5),
@@ -328,13 +542,32 @@ fn resource(random: &mut StdRng) -> Value {
         "members": [{"value": random.random_range(0..300).to_string()}, {"value": text(random), "type": "Group"}],
         "password": "a first one",
     });
-    let odd = if random.random_ratio(1, 3) { random.random_range(1..3) } else { 0 };
+    let odd = if random.random_ratio(1, 3) {
+        random.random_range(1..3)
+    } else {
+        0
+    };
     for _ in 0..odd {
-        let names: Vec<String> = body.as_object().into_iter().flatten().map(|(name, _)| name.clone()).collect();
-        let name = if random.random_ratio(1, 5) { text(random) } else { names.choose(random).cloned().unwrap_or_default() };
+        let names: Vec<String> = body
+            .as_object()
+            .into_iter()
+            .flatten()
+            .map(|(name, _)| name.clone())
+            .collect();
+        let name = if random.random_ratio(1, 5) {
+            text(random)
+        } else {
+            names.choose(random).cloned().unwrap_or_default()
+        };
         body[name] = value(random, &Value::Null, &json!({}), 0);
         if random.random_ratio(1, 4) {
-            let odd = [json!([[[]]]), json!({"value": {"value": []}}), number(random), json!(text(random)), Value::Null];
+            let odd = [
+                json!([[[]]]),
+                json!({"value": {"value": []}}),
+                number(random),
+                json!(text(random)),
+                Value::Null,
+            ];
             let name = names.choose(random).cloned().unwrap_or_default();
             body[name] = odd.choose(random).cloned().unwrap_or_default();
         }
@@ -344,18 +577,28 @@ fn resource(random: &mut StdRng) -> Value {
 
 fn patch(random: &mut StdRng) -> Value {
     let operation = |random: &mut StdRng| {
-        let mut operation = json!({"op": (["add", "remove", "replace", "Add", "move", ""].choose(random))});
+        let mut operation =
+            json!({"op": (["add", "remove", "replace", "Add", "move", ""].choose(random))});
         if random.random_ratio(4, 5) {
             operation["path"] = json!(scim_path(random));
         }
         if random.random_ratio(4, 5) {
-            let given =
-                [resource(random), json!(text(random)), number(random), json!([{"value": "1"}]), json!([]), Value::Null, json!(true)];
+            let given = [
+                resource(random),
+                json!(text(random)),
+                number(random),
+                json!([{"value": "1"}]),
+                json!([]),
+                Value::Null,
+                json!(true),
+            ];
             operation["value"] = given.choose(random).cloned().unwrap_or_default();
         }
         operation
     };
-    let operations: Vec<Value> = (0..random.random_range(0..4)).map(|_| operation(random)).collect();
+    let operations: Vec<Value> = (0..random.random_range(0..4))
+        .map(|_| operation(random))
+        .collect();
     json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": operations})
 }
 
@@ -369,29 +612,65 @@ fn bulk(random: &mut StdRng) -> Value {
             "data": if random.random_bool(0.5) { resource(random) } else { patch(random) },
         })
     };
-    let operations: Vec<Value> = (0..random.random_range(0..4)).map(|_| operation(random)).collect();
+    let operations: Vec<Value> = (0..random.random_range(0..4))
+        .map(|_| operation(random))
+        .collect();
     json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkRequest"], "failOnErrors": number(random), "Operations": operations})
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_internal_error() {
     let fuzz = Fuzz::start().await;
-    fuzz.engine.give_token("roster", "", PUSHING.into(), "tester").await.expect("given");
+    fuzz.engine
+        .give_token("roster", "", PUSHING.into(), "tester")
+        .await
+        .expect("given");
     let mut random = StdRng::seed_from_u64(0x5c1);
-    let methods = ["GET", "POST", "PUT", "PATCH", "GET", "POST", "PUT", "PATCH", "GET", "PATCH", "DELETE", "HEAD", "OPTIONS", "ODD"];
-    let places =
-        ["Users", "Groups", "Users", "Bulk", ".search", "Users/.search", "Schemas", "ResourceTypes", "ServiceProviderConfig", "Me", ""];
-    let (mut ids, mut wrong, mut done): (Vec<String>, Vec<String>, usize) = (vec!["1".into()], Vec::new(), 0);
+    let methods = [
+        "GET", "POST", "PUT", "PATCH", "GET", "POST", "PUT", "PATCH", "GET", "PATCH", "DELETE",
+        "HEAD", "OPTIONS", "ODD",
+    ];
+    let places = [
+        "Users",
+        "Groups",
+        "Users",
+        "Bulk",
+        ".search",
+        "Users/.search",
+        "Schemas",
+        "ResourceTypes",
+        "ServiceProviderConfig",
+        "Me",
+        "",
+    ];
+    let (mut ids, mut wrong, mut done): (Vec<String>, Vec<String>, usize) =
+        (vec!["1".into()], Vec::new(), 0);
     for turn in 0..PUSHED.0 {
-        let place = if random.random_bool(0.6) { "Users" } else { *places.choose(&mut random).expect("some") };
+        let place = if random.random_bool(0.6) {
+            "Users"
+        } else {
+            *places.choose(&mut random).expect("some")
+        };
         let mut path = format!("/scim/v2/roster/{place}");
         if random.random_bool(0.5) {
-            let id =
-                if random.random_ratio(1, 5) { escaped(&text(&mut random)) } else { ids.choose(&mut random).cloned().unwrap_or_default() };
+            let id = if random.random_ratio(1, 5) {
+                escaped(&text(&mut random))
+            } else {
+                ids.choose(&mut random).cloned().unwrap_or_default()
+            };
             path.push_str(&format!("/{id}"));
         }
         let mut query = Vec::new();
-        for name in ["filter", "startIndex", "count", "cursor", "sortBy", "sortOrder", "attributes", "excludedAttributes"] {
+        for name in [
+            "filter",
+            "startIndex",
+            "count",
+            "cursor",
+            "sortBy",
+            "sortOrder",
+            "attributes",
+            "excludedAttributes",
+        ] {
             if random.random_ratio(1, 16) {
                 let given = match name {
                     "filter" => scim_filter(&mut random, 0),
@@ -401,7 +680,11 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
                 query.push(format!("{name}={}", escaped(&given)));
             }
         }
-        let uri = if query.is_empty() { path } else { format!("{path}?{}", query.join("&")) };
+        let uri = if query.is_empty() {
+            path
+        } else {
+            format!("{path}?{}", query.join("&"))
+        };
         if uri.len() > 60_000 {
             continue;
         }
@@ -418,7 +701,11 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
             }
             _ => resource(&mut random).to_string(),
         };
-        let kind = if random.random_ratio(1, 15) { "text/plain" } else { "application/scim+json" };
+        let kind = if random.random_ratio(1, 15) {
+            "text/plain"
+        } else {
+            "application/scim+json"
+        };
         let request = Request::builder()
             .method(method)
             .uri(&uri)
@@ -428,18 +715,36 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
         let Ok(request) = request else { continue };
         let (status, kind, answer) = fuzz.answer(request).await;
         done += usize::from(status.is_success());
-        ids.extend(answer["id"].as_str().filter(|_| status == StatusCode::CREATED).map(str::to_owned));
-        let is_error = answer["schemas"][0] == "urn:ietf:params:scim:api:messages:2.0:Error" && answer["status"] == status.as_str();
+        ids.extend(
+            answer["id"]
+                .as_str()
+                .filter(|_| status == StatusCode::CREATED)
+                .map(str::to_owned),
+        );
+        let is_error = answer["schemas"][0] == "urn:ietf:params:scim:api:messages:2.0:Error"
+            && answer["status"] == status.as_str();
         // What HEAD answers has no body (RFC 9110 section 9.3.2).
-        let is_said = status.is_success() || status == StatusCode::NOT_MODIFIED || method == "HEAD" || is_error;
+        let is_said = status.is_success()
+            || status == StatusCode::NOT_MODIFIED
+            || method == "HEAD"
+            || is_error;
         // /Me is not offered, and says so.
         let is_internal = status.is_server_error() && status != StatusCode::NOT_IMPLEMENTED;
         if is_internal || !is_said {
-            let (uri, body): (String, String) = (uri.chars().take(200).collect(), body.chars().take(300).collect());
-            wrong.push(format!("{method} {uri}: {} {kind}\n  {body}\n  {answer}", status.as_u16()));
+            let (uri, body): (String, String) = (
+                uri.chars().take(200).collect(),
+                body.chars().take(300).collect(),
+            );
+            wrong.push(format!(
+                "{method} {uri}: {} {kind}\n  {body}\n  {answer}",
+                status.as_u16()
+            ));
         }
         if turn % 250 == 0 {
-            assert!(fuzz.is_ready().await, "the service is not ready after {method} {uri}");
+            assert!(
+                fuzz.is_ready().await,
+                "the service is not ready after {method} {uri}"
+            );
         }
     }
     // Events, by the document that describes their answers.
@@ -460,7 +765,11 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
                 event[name] = given.choose(&mut random).cloned().unwrap_or_default();
             }
         }
-        let body = if random.random_ratio(1, 20) { "[".repeat(3000) } else { event.to_string() };
+        let body = if random.random_ratio(1, 20) {
+            "[".repeat(3000)
+        } else {
+            event.to_string()
+        };
         let request = Request::post("/api/v1/events/roster")
             .header(header::AUTHORIZATION, format!("Bearer {PUSHING}"))
             .header(header::CONTENT_TYPE, "application/json")
@@ -469,13 +778,27 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
         let (status, kind, answer) = fuzz.answer(request).await;
         done += usize::from(status.is_success());
         let documented = operation["responses"].get(status.as_str()).is_some();
-        let problem = status.is_success() || kind == "application/problem+json" && answer["status"] == status.as_u16();
+        let problem = status.is_success()
+            || kind == "application/problem+json" && answer["status"] == status.as_u16();
         if status.is_server_error() || !documented || !problem {
-            wrong.push(format!("event {}: {} {kind}\n  {answer}", body.chars().take(300).collect::<String>(), status.as_u16()));
+            wrong.push(format!(
+                "event {}: {} {kind}\n  {answer}",
+                body.chars().take(300).collect::<String>(),
+                status.as_u16()
+            ));
         }
     }
-    println!("{} requests, {done} of them done, {} answers that should not be", PUSHED.0 + PUSHED.1, wrong.len());
-    assert!(wrong.is_empty(), "{}:\n{}", wrong.len(), wrong[..wrong.len().min(30)].join("\n"));
+    println!(
+        "{} requests, {done} of them done, {} answers that should not be",
+        PUSHED.0 + PUSHED.1,
+        wrong.len()
+    );
+    assert!(
+        wrong.is_empty(),
+        "{}:\n{}",
+        wrong.len(),
+        wrong[..wrong.len().min(30)].join("\n")
+    );
     assert!(done > 500, "{done}: many requests are to mean something");
     assert!(fuzz.is_ready().await);
     assert_eq!(fuzz.engine.trouble(), None);

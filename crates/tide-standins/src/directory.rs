@@ -6,8 +6,9 @@ use futures::{SinkExt, StreamExt};
 use ldap3_proto::LdapCodec;
 use ldap3_proto::control::LdapControl;
 use ldap3_proto::proto::{
-    LdapBindCred, LdapBindResponse, LdapFilter, LdapIntermediateResponse, LdapModifyType, LdapMsg, LdapOp, LdapPartialAttribute,
-    LdapResult, LdapResultCode, LdapSearchRequest, LdapSearchResultEntry, LdapSearchResultReference, LdapSearchScope, SyncRequestMode,
+    LdapBindCred, LdapBindResponse, LdapFilter, LdapIntermediateResponse, LdapModifyType, LdapMsg,
+    LdapOp, LdapPartialAttribute, LdapResult, LdapResultCode, LdapSearchRequest,
+    LdapSearchResultEntry, LdapSearchResultReference, LdapSearchScope, SyncRequestMode,
     SyncStateValue,
 };
 use std::sync::{Arc, Mutex, PoisonError};
@@ -32,7 +33,8 @@ pub struct Temper {
     pub referral: Option<String>,
     /// How it synchronizes content (RFC 4533), if it does.
     pub synchronizes: Option<Synchronizes>,
-    /// Show only entries in whose name this occurs, as after a change of what the service account may read.
+    /// Show only entries in whose name this occurs, as after a change of what the service account
+    /// may read.
     pub shows_only: Option<String>,
 }
 
@@ -41,7 +43,8 @@ pub struct Temper {
 pub enum Synchronizes {
     /// It names entries by UUIDs that are not their entryUUID.
     ByOtherUuids,
-    /// It takes a request to be told of changes, and says nothing, as a server whose limit was passed.
+    /// It takes a request to be told of changes, and says nothing, as a server whose limit was
+    /// passed.
     Silent,
     /// Going on from a cookie it shows changed entries without operational attributes.
     WithoutOperational,
@@ -84,14 +87,24 @@ impl Directory {
         for entry in entries {
             stored.push(Stored::new(entry.dn.parse()?, entry.attributes.clone()));
         }
-        let shared = Arc::new(DirectoryState { entries: Mutex::new(stored), temper: Mutex::default(), password: password.to_owned() });
+        let shared = Arc::new(DirectoryState {
+            entries: Mutex::new(stored),
+            temper: Mutex::default(),
+            password: password.to_owned(),
+        });
         let serving = shared.clone();
         let task = tokio::spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
                 tokio::spawn(serve(stream, serving.clone()));
             }
         });
-        Ok(Directory { url, admin_dn: format!("cn=admin,{BASE}"), password: password.to_owned(), shared, task })
+        Ok(Directory {
+            url,
+            admin_dn: format!("cn=admin,{BASE}"),
+            password: password.to_owned(),
+            shared,
+            task,
+        })
     }
 
     /// Sets what it does wrong from now on.
@@ -102,7 +115,11 @@ impl Directory {
     /// Puts raw octets into an entry, past every check: a broken entry.
     pub fn corrupt(&self, uid: &str, attribute: &str, octets: &[u8]) {
         for entry in lock(&self.shared.entries).iter_mut() {
-            if entry.get("uid").first().is_some_and(|v| v == uid.as_bytes()) {
+            if entry
+                .get("uid")
+                .first()
+                .is_some_and(|v| v == uid.as_bytes())
+            {
                 entry.set(attribute, vec![octets.to_vec()]);
             }
         }
@@ -117,18 +134,28 @@ impl Drop for Directory {
 
 impl Stored {
     fn new(dn: Dn, mut attributes: Vec<(String, Vec<Vec<u8>>)>) -> Self {
-        if !attributes.iter().any(|(name, _)| name.eq_ignore_ascii_case("entryUUID")) {
-            attributes.push(("entryUUID".into(), vec![uuid::Uuid::new_v4().to_string().into_bytes()]));
+        if !attributes
+            .iter()
+            .any(|(name, _)| name.eq_ignore_ascii_case("entryUUID"))
+        {
+            attributes.push((
+                "entryUUID".into(),
+                vec![uuid::Uuid::new_v4().to_string().into_bytes()],
+            ));
         }
         Stored { dn, attributes }
     }
 
     fn get(&self, name: &str) -> &[Vec<u8>] {
-        self.attributes.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map_or(&[], |(_, v)| v)
+        self.attributes
+            .iter()
+            .find(|(n, _)| n.eq_ignore_ascii_case(name))
+            .map_or(&[], |(_, v)| v)
     }
 
     fn set(&mut self, name: &str, values: Vec<Vec<u8>>) {
-        self.attributes.retain(|(n, _)| !n.eq_ignore_ascii_case(name));
+        self.attributes
+            .retain(|(n, _)| !n.eq_ignore_ascii_case(name));
         if !values.is_empty() {
             self.attributes.push((name.to_owned(), values));
         }
@@ -136,27 +163,47 @@ impl Stored {
 
     fn fits(&self, filter: &LdapFilter) -> bool {
         let folded = |value: &[u8]| String::from_utf8_lossy(value).to_lowercase();
-        let any = |name: &str, test: &dyn Fn(&str) -> bool| self.get(name).iter().any(|v| test(&folded(v)));
+        let any = |name: &str, test: &dyn Fn(&str) -> bool| {
+            self.get(name).iter().any(|v| test(&folded(v)))
+        };
         match filter {
             LdapFilter::And(parts) => parts.iter().all(|p| self.fits(p)),
             LdapFilter::Or(parts) => parts.iter().any(|p| self.fits(p)),
             LdapFilter::Not(part) => !self.fits(part),
-            LdapFilter::Present(name) => name.eq_ignore_ascii_case("objectClass") || !self.get(name).is_empty(),
-            LdapFilter::Equality(name, value) | LdapFilter::Approx(name, value) => any(name, &|v| v == value.to_lowercase()),
+            LdapFilter::Present(name) => {
+                name.eq_ignore_ascii_case("objectClass") || !self.get(name).is_empty()
+            }
+            LdapFilter::Equality(name, value) | LdapFilter::Approx(name, value) => {
+                any(name, &|v| v == value.to_lowercase())
+            }
             LdapFilter::Substring(name, part) => any(name, &|v| {
-                part.initial.as_ref().is_none_or(|i| v.starts_with(&i.to_lowercase()))
-                    && part.final_.as_ref().is_none_or(|f| v.ends_with(&f.to_lowercase()))
+                part.initial
+                    .as_ref()
+                    .is_none_or(|i| v.starts_with(&i.to_lowercase()))
+                    && part
+                        .final_
+                        .as_ref()
+                        .is_none_or(|f| v.ends_with(&f.to_lowercase()))
                     && part.any.iter().all(|a| v.contains(&a.to_lowercase()))
             }),
-            LdapFilter::GreaterOrEqual(name, value) => any(name, &|v| v >= value.to_lowercase().as_str()),
-            LdapFilter::LessOrEqual(name, value) => any(name, &|v| v <= value.to_lowercase().as_str()),
+            LdapFilter::GreaterOrEqual(name, value) => {
+                any(name, &|v| v >= value.to_lowercase().as_str())
+            }
+            LdapFilter::LessOrEqual(name, value) => {
+                any(name, &|v| v <= value.to_lowercase().as_str())
+            }
             LdapFilter::Extensible(_) => false,
         }
     }
 }
 
 fn result(code: LdapResultCode, message: &str) -> LdapResult {
-    LdapResult { code, matcheddn: String::new(), message: message.to_owned(), referral: Vec::new() }
+    LdapResult {
+        code,
+        matcheddn: String::new(),
+        message: message.to_owned(),
+        referral: Vec::new(),
+    }
 }
 
 fn ok() -> LdapResult {
@@ -175,39 +222,71 @@ async fn serve(stream: TcpStream, shared: Arc<DirectoryState>) {
             LdapOp::UnbindRequest => return,
             LdapOp::BindRequest(request) => {
                 let good = match &request.cred {
-                    LdapBindCred::Simple(password) => request.dn.is_empty() || *password == shared.password,
+                    LdapBindCred::Simple(password) => {
+                        request.dn.is_empty() || *password == shared.password
+                    }
                     _ => false,
                 };
                 bound = good && !request.dn.is_empty();
-                let res = if good { ok() } else { result(LdapResultCode::InvalidCredentials, "") };
-                LdapOp::BindResponse(LdapBindResponse { res, saslcreds: None })
+                let res = if good {
+                    ok()
+                } else {
+                    result(LdapResultCode::InvalidCredentials, "")
+                };
+                LdapOp::BindResponse(LdapBindResponse {
+                    res,
+                    saslcreds: None,
+                })
             }
             LdapOp::SearchRequest(request) => {
                 let temper = lock(&shared.temper).clone();
                 if let Some(stall) = temper.stall {
                     tokio::time::sleep(stall).await;
                 }
-                let ordinary = !request.base.is_empty() && !request.base.eq_ignore_ascii_case("cn=subschema");
+                let ordinary =
+                    !request.base.is_empty() && !request.base.eq_ignore_ascii_case("cn=subschema");
                 if temper.busy > 0 && ordinary {
                     lock(&shared.temper).busy -= 1;
-                    LdapOp::SearchResultDone(result(LdapResultCode::Busy, "stand-in is busy, as it was told"))
+                    LdapOp::SearchResultDone(result(
+                        LdapResultCode::Busy,
+                        "stand-in is busy, as it was told",
+                    ))
                 } else if ordinary && !bound {
-                    LdapOp::SearchResultDone(result(LdapResultCode::InsufficentAccessRights, "bind first"))
+                    LdapOp::SearchResultDone(result(
+                        LdapResultCode::InsufficentAccessRights,
+                        "bind first",
+                    ))
                 } else {
                     let (entries, done, control) = search(&shared, &request, &message.ctrl);
-                    let hidden = |dn: &str| temper.shows_only.as_ref().is_some_and(|part| !dn.contains(part.as_str()));
+                    let hidden = |dn: &str| {
+                        temper
+                            .shows_only
+                            .as_ref()
+                            .is_some_and(|part| !dn.contains(part.as_str()))
+                    };
                     let subtree = request.scope == LdapSearchScope::Subtree;
                     let sync = temper.synchronizes.zip(sync_request(&message.ctrl));
-                    if sync.is_some_and(|(manner, request)| manner == Synchronizes::Silent && request.persists) {
+                    if sync.is_some_and(|(manner, request)| {
+                        manner == Synchronizes::Silent && request.persists
+                    }) {
                         continue;
                     }
-                    for mut entry in entries.into_iter().filter(|entry| !(ordinary && subtree && hidden(&entry.dn))) {
+                    for mut entry in entries
+                        .into_iter()
+                        .filter(|entry| !(ordinary && subtree && hidden(&entry.dn)))
+                    {
                         if ordinary && temper.cut_after.is_some_and(|limit| shown >= limit) {
                             return;
                         }
                         shown += usize::from(ordinary);
-                        let state = sync.and_then(|(manner, request)| synchronized(&mut entry, manner, request.going_on));
-                        let message = LdapMsg::new_with_ctrls(id, LdapOp::SearchResultEntry(entry), state.into_iter().collect());
+                        let state = sync.and_then(|(manner, request)| {
+                            synchronized(&mut entry, manner, request.going_on)
+                        });
+                        let message = LdapMsg::new_with_ctrls(
+                            id,
+                            LdapOp::SearchResultEntry(entry),
+                            state.into_iter().collect(),
+                        );
                         if framed.send(message).await.is_err() {
                             return;
                         }
@@ -215,27 +294,40 @@ async fn serve(stream: TcpStream, shared: Arc<DirectoryState>) {
                     if sync.is_some_and(|(_, request)| request.persists) {
                         // It would tell of changes from now on, and there are none.
                         let cookie = Some(b"2".to_vec());
-                        let refreshed =
-                            LdapOp::IntermediateResponse(LdapIntermediateResponse::SyncInfoRefreshDelete { cookie, done: true });
+                        let refreshed = LdapOp::IntermediateResponse(
+                            LdapIntermediateResponse::SyncInfoRefreshDelete { cookie, done: true },
+                        );
                         if framed.send(LdapMsg::new(id, refreshed)).await.is_err() {
                             return;
                         }
                         continue;
                     }
-                    if let Some(url) = temper.referral.filter(|_| ordinary && request.scope != LdapSearchScope::Base) {
-                        let reference = LdapOp::SearchResultReference(LdapSearchResultReference { uris: vec![url] });
+                    if let Some(url) = temper
+                        .referral
+                        .filter(|_| ordinary && request.scope != LdapSearchScope::Base)
+                    {
+                        let reference = LdapOp::SearchResultReference(LdapSearchResultReference {
+                            uris: vec![url],
+                        });
                         if framed.send(LdapMsg::new(id, reference)).await.is_err() {
                             return;
                         }
                     }
-                    let message = LdapMsg::new_with_ctrls(id, LdapOp::SearchResultDone(done), control.into_iter().collect());
+                    let message = LdapMsg::new_with_ctrls(
+                        id,
+                        LdapOp::SearchResultDone(done),
+                        control.into_iter().collect(),
+                    );
                     if framed.send(message).await.is_err() {
                         return;
                     }
                     continue;
                 }
             }
-            _ if !bound => LdapOp::ModifyResponse(result(LdapResultCode::InsufficentAccessRights, "bind first")),
+            _ if !bound => LdapOp::ModifyResponse(result(
+                LdapResultCode::InsufficentAccessRights,
+                "bind first",
+            )),
             op => write(&shared, op),
         };
         if framed.send(LdapMsg::new(id, answer)).await.is_err() {
@@ -253,22 +345,40 @@ struct SyncAsked {
 
 fn sync_request(controls: &[LdapControl]) -> Option<SyncAsked> {
     controls.iter().find_map(|control| match control {
-        LdapControl::SyncRequest { mode, cookie, .. } => {
-            Some(SyncAsked { going_on: cookie.is_some(), persists: *mode == SyncRequestMode::RefreshAndPersist })
-        }
+        LdapControl::SyncRequest { mode, cookie, .. } => Some(SyncAsked {
+            going_on: cookie.is_some(),
+            persists: *mode == SyncRequestMode::RefreshAndPersist,
+        }),
         _ => None,
     })
 }
 
 /// The control that says of an entry what it is called in the synchronization.
-fn synchronized(entry: &mut LdapSearchResultEntry, manner: Synchronizes, going_on: bool) -> Option<LdapControl> {
-    let at = entry.attributes.iter().position(|attribute| attribute.atype.eq_ignore_ascii_case("entryUUID"))?;
-    let own: uuid::Uuid = String::from_utf8_lossy(entry.attributes[at].vals.first()?).parse().ok()?;
+fn synchronized(
+    entry: &mut LdapSearchResultEntry,
+    manner: Synchronizes,
+    going_on: bool,
+) -> Option<LdapControl> {
+    let at = entry
+        .attributes
+        .iter()
+        .position(|attribute| attribute.atype.eq_ignore_ascii_case("entryUUID"))?;
+    let own: uuid::Uuid = String::from_utf8_lossy(entry.attributes[at].vals.first()?)
+        .parse()
+        .ok()?;
     if manner == Synchronizes::WithoutOperational && going_on {
         entry.attributes.remove(at);
     }
-    let entry_uuid = if manner == Synchronizes::ByOtherUuids { uuid::Uuid::from_u128(!own.as_u128()) } else { own };
-    Some(LdapControl::SyncState { state: SyncStateValue::Add, entry_uuid, cookie: None })
+    let entry_uuid = if manner == Synchronizes::ByOtherUuids {
+        uuid::Uuid::from_u128(!own.as_u128())
+    } else {
+        own
+    };
+    Some(LdapControl::SyncState {
+        state: SyncStateValue::Add,
+        entry_uuid,
+        cookie: None,
+    })
 }
 
 fn special(dn: &str, attributes: &[(&str, &[&str])]) -> LdapSearchResultEntry {
@@ -321,7 +431,16 @@ fn subschema() -> LdapSearchResultEntry {
         "( 1.3.6.1.4.1.42.2.27.8.1.17 NAME 'pwdAccountLockedTime' SYNTAX 1.3.6.1.4.1.1466.115.121.1.24 SINGLE-VALUE )".to_owned(),
     ]);
     let types: Vec<&str> = types.iter().map(String::as_str).collect();
-    special("cn=Subschema", &[("attributeTypes", &types), ("objectClasses", &["( 2.5.6.6 NAME 'person' MUST ( sn $ cn ) )"])])
+    special(
+        "cn=Subschema",
+        &[
+            ("attributeTypes", &types),
+            (
+                "objectClasses",
+                &["( 2.5.6.6 NAME 'person' MUST ( sn $ cn ) )"],
+            ),
+        ],
+    )
 }
 
 fn search(
@@ -331,7 +450,8 @@ fn search(
 ) -> (Vec<LdapSearchResultEntry>, LdapResult, Option<LdapControl>) {
     if request.base.is_empty() && request.scope == LdapSearchScope::Base {
         let synchronizes = lock(&shared.temper).synchronizes.is_some();
-        let offered: &[&str] = &["1.2.840.113556.1.4.319", "1.3.6.1.4.1.4203.1.9.1.1"][..1 + usize::from(synchronizes)];
+        let offered: &[&str] = &["1.2.840.113556.1.4.319", "1.3.6.1.4.1.4203.1.9.1.1"]
+            [..1 + usize::from(synchronizes)];
         let root = special(
             "",
             &[
@@ -348,7 +468,11 @@ fn search(
         return (vec![subschema()], ok(), None);
     }
     let Ok(base) = request.base.parse::<Dn>() else {
-        return (Vec::new(), result(LdapResultCode::InvalidDNSyntax, "not a DN"), None);
+        return (
+            Vec::new(),
+            result(LdapResultCode::InvalidDNSyntax, "not a DN"),
+            None,
+        );
     };
     let entries = lock(&shared.entries);
     if !entries.iter().any(|e| e.dn == base) {
@@ -365,11 +489,13 @@ fn search(
     }
     let found: Vec<&Stored> = entries
         .iter()
-        .filter(|entry| match (&request.scope, entry.dn.depth_below(&base)) {
-            (LdapSearchScope::Base, depth) => depth == Some(0),
-            (LdapSearchScope::OneLevel, depth) => depth == Some(1),
-            (_, depth) => depth.is_some(),
-        })
+        .filter(
+            |entry| match (&request.scope, entry.dn.depth_below(&base)) {
+                (LdapSearchScope::Base, depth) => depth == Some(0),
+                (LdapSearchScope::OneLevel, depth) => depth == Some(1),
+                (_, depth) => depth.is_some(),
+            },
+        )
         .filter(|entry| entry.fits(&request.filter))
         .collect();
     let paging = controls.iter().find_map(|control| match control {
@@ -378,14 +504,21 @@ fn search(
     });
     let (from, to) = match &paging {
         Some((size, cookie)) => {
-            let from = String::from_utf8_lossy(cookie).parse().unwrap_or(0usize).min(found.len());
+            let from = String::from_utf8_lossy(cookie)
+                .parse()
+                .unwrap_or(0usize)
+                .min(found.len());
             (from, (from + size.max(&1)).min(found.len()))
         }
         None => (0, found.len()),
     };
     let control = paging.map(|_| LdapControl::SimplePagedResults {
         size: 0,
-        cookie: if to < found.len() { to.to_string().into_bytes() } else { Vec::new() },
+        cookie: if to < found.len() {
+            to.to_string().into_bytes()
+        } else {
+            Vec::new()
+        },
     });
     let limit = lock(&shared.temper).range;
     let page = found[from..to]
@@ -404,73 +537,127 @@ fn search(
 }
 
 /// An attribute, or the part of it that a strict server shows at a time: `member;range=0-99`.
-fn part(name: &str, values: &[Vec<u8>], asked: &[String], limit: Option<usize>) -> LdapPartialAttribute {
-    let whole = || LdapPartialAttribute { atype: name.to_owned(), vals: values.to_vec() };
+fn part(
+    name: &str,
+    values: &[Vec<u8>],
+    asked: &[String],
+    limit: Option<usize>,
+) -> LdapPartialAttribute {
+    let whole = || LdapPartialAttribute {
+        atype: name.to_owned(),
+        vals: values.to_vec(),
+    };
     let Some(limit) = limit else { return whole() };
     let from = asked.iter().find_map(|a| {
         let (plain, range) = a.split_once(";range=")?;
-        plain.eq_ignore_ascii_case(name).then(|| range.split('-').next().and_then(|n| n.parse::<usize>().ok())).flatten()
+        plain
+            .eq_ignore_ascii_case(name)
+            .then(|| {
+                range
+                    .split('-')
+                    .next()
+                    .and_then(|n| n.parse::<usize>().ok())
+            })
+            .flatten()
     });
     if from.is_none() && values.len() <= limit {
         return whole();
     }
     let from = from.unwrap_or(0).min(values.len());
     let to = (from + limit).min(values.len());
-    let end = if to == values.len() { "*".to_owned() } else { (to - 1).to_string() };
-    LdapPartialAttribute { atype: format!("{name};range={from}-{end}"), vals: values[from..to].to_vec() }
+    let end = if to == values.len() {
+        "*".to_owned()
+    } else {
+        (to - 1).to_string()
+    };
+    LdapPartialAttribute {
+        atype: format!("{name};range={from}-{end}"),
+        vals: values[from..to].to_vec(),
+    }
 }
 
 fn write(shared: &DirectoryState, op: LdapOp) -> LdapOp {
     let mut entries = lock(&shared.entries);
     let place = |entries: &[Stored], dn: &str| -> Result<usize, LdapResult> {
-        let dn: Dn = dn.parse().map_err(|_| result(LdapResultCode::InvalidDNSyntax, "not a DN"))?;
-        entries.iter().position(|e| e.dn == dn).ok_or_else(|| result(LdapResultCode::NoSuchObject, ""))
+        let dn: Dn = dn
+            .parse()
+            .map_err(|_| result(LdapResultCode::InvalidDNSyntax, "not a DN"))?;
+        entries
+            .iter()
+            .position(|e| e.dn == dn)
+            .ok_or_else(|| result(LdapResultCode::NoSuchObject, ""))
     };
     match op {
         LdapOp::AddRequest(request) => LdapOp::AddResponse(match request.dn.parse::<Dn>() {
             Err(_) => result(LdapResultCode::InvalidDNSyntax, "not a DN"),
-            Ok(dn) if entries.iter().any(|e| e.dn == dn) => result(LdapResultCode::EntryAlreadyExists, ""),
+            Ok(dn) if entries.iter().any(|e| e.dn == dn) => {
+                result(LdapResultCode::EntryAlreadyExists, "")
+            }
             Ok(dn) => {
-                entries.push(Stored::new(dn, request.attributes.into_iter().map(|a| (a.atype, a.vals)).collect()));
+                entries.push(Stored::new(
+                    dn,
+                    request
+                        .attributes
+                        .into_iter()
+                        .map(|a| (a.atype, a.vals))
+                        .collect(),
+                ));
                 ok()
             }
         }),
-        LdapOp::ModifyRequest(request) => LdapOp::ModifyResponse(match place(&entries, &request.dn) {
-            Err(error) => error,
-            Ok(at) => {
-                for change in request.changes {
-                    let name = change.modification.atype;
-                    let mut values = entries[at].get(&name).to_vec();
-                    match change.operation {
-                        LdapModifyType::Add => values.extend(change.modification.vals),
-                        LdapModifyType::Delete if change.modification.vals.is_empty() => values.clear(),
-                        LdapModifyType::Delete => values.retain(|v| !change.modification.vals.contains(v)),
-                        LdapModifyType::Replace => values = change.modification.vals,
-                        LdapModifyType::Increment => {
-                            return LdapOp::ModifyResponse(result(LdapResultCode::UnwillingToPerform, "not offered"));
+        LdapOp::ModifyRequest(request) => {
+            LdapOp::ModifyResponse(match place(&entries, &request.dn) {
+                Err(error) => error,
+                Ok(at) => {
+                    for change in request.changes {
+                        let name = change.modification.atype;
+                        let mut values = entries[at].get(&name).to_vec();
+                        match change.operation {
+                            LdapModifyType::Add => values.extend(change.modification.vals),
+                            LdapModifyType::Delete if change.modification.vals.is_empty() => {
+                                values.clear()
+                            }
+                            LdapModifyType::Delete => {
+                                values.retain(|v| !change.modification.vals.contains(v))
+                            }
+                            LdapModifyType::Replace => values = change.modification.vals,
+                            LdapModifyType::Increment => {
+                                return LdapOp::ModifyResponse(result(
+                                    LdapResultCode::UnwillingToPerform,
+                                    "not offered",
+                                ));
+                            }
+                        }
+                        entries[at].set(&name, values);
+                    }
+                    ok()
+                }
+            })
+        }
+        LdapOp::ModifyDNRequest(request) => {
+            LdapOp::ModifyDNResponse(match place(&entries, &request.dn) {
+                Err(error) => error,
+                Ok(at) => {
+                    let parent = request
+                        .new_superior
+                        .clone()
+                        .or_else(|| entries[at].dn.parent().map(|p| p.to_string()))
+                        .unwrap_or_default();
+                    match format!("{},{parent}", request.newrdn).parse::<Dn>() {
+                        Err(_) => result(LdapResultCode::InvalidDNSyntax, "not a DN"),
+                        Ok(dn) => {
+                            if let Some((kind, value)) =
+                                dn.rdns().first().and_then(|rdn| rdn.first()).cloned()
+                            {
+                                entries[at].set(&kind, vec![value.into_bytes()]);
+                            }
+                            entries[at].dn = dn;
+                            ok()
                         }
                     }
-                    entries[at].set(&name, values);
                 }
-                ok()
-            }
-        }),
-        LdapOp::ModifyDNRequest(request) => LdapOp::ModifyDNResponse(match place(&entries, &request.dn) {
-            Err(error) => error,
-            Ok(at) => {
-                let parent = request.new_superior.clone().or_else(|| entries[at].dn.parent().map(|p| p.to_string())).unwrap_or_default();
-                match format!("{},{parent}", request.newrdn).parse::<Dn>() {
-                    Err(_) => result(LdapResultCode::InvalidDNSyntax, "not a DN"),
-                    Ok(dn) => {
-                        if let Some((kind, value)) = dn.rdns().first().and_then(|rdn| rdn.first()).cloned() {
-                            entries[at].set(&kind, vec![value.into_bytes()]);
-                        }
-                        entries[at].dn = dn;
-                        ok()
-                    }
-                }
-            }
-        }),
+            })
+        }
         LdapOp::DelRequest(dn) => LdapOp::DelResponse(match place(&entries, &dn) {
             Err(error) => error,
             Ok(at) => {
@@ -478,11 +665,16 @@ fn write(shared: &DirectoryState, op: LdapOp) -> LdapOp {
                 ok()
             }
         }),
-        LdapOp::ExtendedRequest(_) => LdapOp::ExtendedResponse(ldap3_proto::proto::LdapExtendedResponse {
-            res: result(LdapResultCode::ProtocolError, "the stand-in knows no extended operations"),
-            name: None,
-            value: None,
-        }),
+        LdapOp::ExtendedRequest(_) => {
+            LdapOp::ExtendedResponse(ldap3_proto::proto::LdapExtendedResponse {
+                res: result(
+                    LdapResultCode::ProtocolError,
+                    "the stand-in knows no extended operations",
+                ),
+                name: None,
+                value: None,
+            })
+        }
         _ => LdapOp::SearchResultDone(result(LdapResultCode::ProtocolError, "not understood")),
     }
 }

@@ -33,7 +33,8 @@ pub fn missing() -> Option<&'static str> {
     if program("samba").is_none() || program("samba-tool").is_none() {
         return Some("Samba's directory service is not installed");
     }
-    let root = std::fs::metadata("/proc/self").is_ok_and(|about| std::os::unix::fs::MetadataExt::uid(&about) == 0);
+    let root = std::fs::metadata("/proc/self")
+        .is_ok_and(|about| std::os::unix::fs::MetadataExt::uid(&about) == 0);
     (!root).then_some("it needs root")
 }
 
@@ -48,39 +49,82 @@ impl DomainController {
             .args(["domain", "provision", "-s"])
             .arg(folder.path().join("empty.conf"))
             .arg(format!("--targetdir={}", at.display()))
-            .args(["--realm=SKERRY.EXAMPLE", "--domain=SKERRY", "--host-name=dc1", "--host-ip=127.0.0.2", "--server-role=dc"])
+            .args([
+                "--realm=SKERRY.EXAMPLE",
+                "--domain=SKERRY",
+                "--host-name=dc1",
+                "--host-ip=127.0.0.2",
+                "--server-role=dc",
+            ])
             .args(["--use-rfc2307", "--dns-backend=NONE"])
             .arg(format!("--adminpass={password}"))
             .env("TDB_NO_FSYNC", "1")
             .stdin(Stdio::null())
             .output()?;
         if !made.status.success() {
-            bail!("provisioning failed: {}", String::from_utf8_lossy(&made.stderr));
+            bail!(
+                "provisioning failed: {}",
+                String::from_utf8_lossy(&made.stderr)
+            );
         }
         let certificates = certs::make(&["dc1.skerry.example", "localhost", ADDRESS])?;
         let tls = at.join("tls");
         std::fs::create_dir_all(&tls)?;
-        for (name, text) in
-            [("ca.pem", &certificates.ca_pem), ("cert.pem", &certificates.server_pem), ("key.pem", &certificates.server_key_pem)]
-        {
+        for (name, text) in [
+            ("ca.pem", &certificates.ca_pem),
+            ("cert.pem", &certificates.server_pem),
+            ("key.pem", &certificates.server_key_pem),
+        ] {
             std::fs::write(tls.join(name), text)?;
         }
         // A key that others may read is refused.
-        std::fs::set_permissions(tls.join("key.pem"), std::os::unix::fs::PermissionsExt::from_mode(0o600))?;
+        std::fs::set_permissions(
+            tls.join("key.pem"),
+            std::os::unix::fs::PermissionsExt::from_mode(0o600),
+        )?;
         std::fs::create_dir_all(at.join("run"))?;
         let option = |name: &str, value: String| format!("--option={name}={value}");
         let log = std::fs::File::create(folder.path().join("samba.log"))?;
         let child = Command::new(program("samba").context("samba is not installed")?)
-            .args(["-F", "--no-process-group", "-M", "prefork", "--maximum-runtime=1800", "-s"])
+            .args([
+                "-F",
+                "--no-process-group",
+                "-M",
+                "prefork",
+                "--maximum-runtime=1800",
+                "-s",
+            ])
             .arg(at.join("etc/smb.conf"))
-            .args(["--debug-stdout", "--option=server services=ldap", "--option=bind interfaces only=yes"])
+            .args([
+                "--debug-stdout",
+                "--option=server services=ldap",
+                "--option=bind interfaces only=yes",
+            ])
             .arg(option("interfaces", format!("{ADDRESS}/8")))
-            .arg(option("pid directory", at.join("run").display().to_string()))
-            .arg(option("ncalrpc dir", at.join("run/ncalrpc").display().to_string()))
-            .arg(option("lock directory", at.join("run").display().to_string()))
-            .arg(option("tls keyfile", tls.join("key.pem").display().to_string()))
-            .arg(option("tls certfile", tls.join("cert.pem").display().to_string()))
-            .arg(option("tls cafile", tls.join("ca.pem").display().to_string()))
+            .arg(option(
+                "pid directory",
+                at.join("run").display().to_string(),
+            ))
+            .arg(option(
+                "ncalrpc dir",
+                at.join("run/ncalrpc").display().to_string(),
+            ))
+            .arg(option(
+                "lock directory",
+                at.join("run").display().to_string(),
+            ))
+            .arg(option(
+                "tls keyfile",
+                tls.join("key.pem").display().to_string(),
+            ))
+            .arg(option(
+                "tls certfile",
+                tls.join("cert.pem").display().to_string(),
+            ))
+            .arg(option(
+                "tls cafile",
+                tls.join("ca.pem").display().to_string(),
+            ))
             .env("TDB_NO_FSYNC", "1")
             .stdin(Stdio::null())
             .stdout(log.try_clone()?)
@@ -104,8 +148,12 @@ impl DomainController {
         let begun = Instant::now();
         while std::net::TcpStream::connect((ADDRESS, 636)).is_err() {
             if let Some(status) = self.child.try_wait()? {
-                let log = std::fs::read_to_string(self.folder.path().join("samba.log")).unwrap_or_default();
-                bail!("samba ended at once ({status}): {}", log.lines().rev().take(5).collect::<Vec<_>>().join(" / "));
+                let log = std::fs::read_to_string(self.folder.path().join("samba.log"))
+                    .unwrap_or_default();
+                bail!(
+                    "samba ended at once ({status}): {}",
+                    log.lines().rev().take(5).collect::<Vec<_>>().join(" / ")
+                );
             }
             if begun.elapsed() > Duration::from_secs(60) {
                 bail!("samba does not answer after 60 s");
@@ -115,20 +163,31 @@ impl DomainController {
         Ok(())
     }
 
-    /// Lets an account, by its security identifier, list and read what was deleted, as `dsacls` of a domain's administrator does it.
+    /// Lets an account, by its security identifier, list and read what was deleted, as `dsacls` of
+    /// a domain's administrator does it.
     pub fn show_deleted_to(&self, sid: &str) -> anyhow::Result<()> {
         let ldif = self.folder.path().join("deleted.ldif");
-        let descriptor = format!("O:SYG:SYD:PAI(A;;RPLC;;;BA)(A;;RPWPCCDCLCRCWOWDSDSW;;;SY)(A;CI;RPLC;;;{sid})");
-        let entry = format!("dn: CN=Deleted Objects,{}\nchangetype: modify\nreplace: nTSecurityDescriptor\n", self.base);
-        std::fs::write(&ldif, format!("{entry}nTSecurityDescriptor: {descriptor}\n"))?;
-        let done = Command::new(program("ldbmodify").context("ldbmodify is not installed: install Debian's package ldb-tools")?)
-            .arg("-H")
-            .arg(self.folder.path().join("dc/private/sam.ldb"))
-            .arg("--controls=show_deleted:0")
-            .arg(&ldif)
-            .env("TDB_NO_FSYNC", "1")
-            .stdin(Stdio::null())
-            .output()?;
+        let descriptor =
+            format!("O:SYG:SYD:PAI(A;;RPLC;;;BA)(A;;RPWPCCDCLCRCWOWDSDSW;;;SY)(A;CI;RPLC;;;{sid})");
+        let entry = format!(
+            "dn: CN=Deleted Objects,{}\nchangetype: modify\nreplace: nTSecurityDescriptor\n",
+            self.base
+        );
+        std::fs::write(
+            &ldif,
+            format!("{entry}nTSecurityDescriptor: {descriptor}\n"),
+        )?;
+        let done = Command::new(
+            program("ldbmodify")
+                .context("ldbmodify is not installed: install Debian's package ldb-tools")?,
+        )
+        .arg("-H")
+        .arg(self.folder.path().join("dc/private/sam.ldb"))
+        .arg("--controls=show_deleted:0")
+        .arg(&ldif)
+        .env("TDB_NO_FSYNC", "1")
+        .stdin(Stdio::null())
+        .output()?;
         if !done.status.success() {
             bail!("ldbmodify: {}", String::from_utf8_lossy(&done.stderr));
         }
@@ -148,7 +207,11 @@ impl DomainController {
             .stdin(Stdio::null())
             .output()?;
         if !done.status.success() {
-            bail!("samba-tool {}: {}", arguments.join(" "), String::from_utf8_lossy(&done.stderr));
+            bail!(
+                "samba-tool {}: {}",
+                arguments.join(" "),
+                String::from_utf8_lossy(&done.stderr)
+            );
         }
         Ok(())
     }
@@ -157,7 +220,9 @@ impl DomainController {
 impl Drop for DomainController {
     fn drop(&mut self) {
         // Ending the parent ends its workers; the kill is for one that does not listen.
-        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
+        let _ = Command::new("kill")
+            .arg(self.child.id().to_string())
+            .status();
         for _ in 0..40 {
             if matches!(self.child.try_wait(), Ok(Some(_))) {
                 return;

@@ -46,13 +46,18 @@ pub struct Slapd {
 
 pub(crate) fn program(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
-    let places = std::env::split_paths(&path).chain(["/usr/sbin", "/usr/local/sbin", "/usr/libexec"].map(PathBuf::from));
-    places.map(|place| place.join(name)).find(|file| file.is_file())
+    let places = std::env::split_paths(&path)
+        .chain(["/usr/sbin", "/usr/local/sbin", "/usr/libexec"].map(PathBuf::from));
+    places
+        .map(|place| place.join(name))
+        .find(|file| file.is_file())
 }
 
 /// Is slapd there, with the modules that are used?
 pub fn available() -> bool {
-    program("slapd").is_some() && program("slapadd").is_some() && Path::new("/usr/lib/ldap/back_mdb.la").exists()
+    program("slapd").is_some()
+        && program("slapadd").is_some()
+        && Path::new("/usr/lib/ldap/back_mdb.la").exists()
 }
 
 impl Slapd {
@@ -70,18 +75,29 @@ impl Slapd {
         };
         let at = folder.path().to_owned();
         let at = at.as_path();
-        for (name, text) in
-            [("ca.pem", &certificates.ca_pem), ("cert.pem", &certificates.server_pem), ("key.pem", &certificates.server_key_pem)]
-        {
+        for (name, text) in [
+            ("ca.pem", &certificates.ca_pem),
+            ("cert.pem", &certificates.server_pem),
+            ("key.pem", &certificates.server_key_pem),
+        ] {
             std::fs::write(at.join(name), text)?;
         }
         std::fs::create_dir(at.join("data"))?;
         let admin_dn = format!("cn=admin,{BASE}");
         let admin_password = uuid::Uuid::new_v4().to_string();
-        std::fs::write(at.join("slapd.conf"), configuration(at, &admin_dn, &admin_password, setup))?;
+        std::fs::write(
+            at.join("slapd.conf"),
+            configuration(at, &admin_dn, &admin_password, setup),
+        )?;
         std::fs::write(at.join("entries.ldif"), ldif::write(entries))?;
-        let adder = program("slapadd").context("slapadd is not installed: install Debian's package slapd")?;
-        let added = Command::new(adder).args(["-q", "-f"]).arg(at.join("slapd.conf")).arg("-l").arg(at.join("entries.ldif")).output()?;
+        let adder = program("slapadd")
+            .context("slapadd is not installed: install Debian's package slapd")?;
+        let added = Command::new(adder)
+            .args(["-q", "-f"])
+            .arg(at.join("slapd.conf"))
+            .arg("-l")
+            .arg(at.join("entries.ldif"))
+            .output()?;
         if !added.status.success() {
             bail!("slapadd failed: {}", String::from_utf8_lossy(&added.stderr));
         }
@@ -111,7 +127,10 @@ impl Slapd {
         let begun = Instant::now();
         while std::net::TcpStream::connect(("127.0.0.1", self.ports.0)).is_err() {
             if let Some(status) = self.child.try_wait()? {
-                bail!("slapd ended at once ({status}); see {}", self.folder.path().join("slapd.log").display());
+                bail!(
+                    "slapd ended at once ({status}); see {}",
+                    self.folder.path().join("slapd.log").display()
+                );
             }
             if begun.elapsed() > Duration::from_secs(15) {
                 bail!("slapd does not answer after 15 s");
@@ -142,9 +161,13 @@ impl Drop for Slapd {
 }
 
 fn launch(at: &Path, ports: (u16, u16)) -> anyhow::Result<Child> {
-    let server = program("slapd").context("slapd is not installed: install Debian's package slapd")?;
+    let server =
+        program("slapd").context("slapd is not installed: install Debian's package slapd")?;
     let log = std::fs::File::create(at.join("slapd.log"))?;
-    let listen = format!("ldap://127.0.0.1:{}/ ldaps://127.0.0.1:{}/", ports.0, ports.1);
+    let listen = format!(
+        "ldap://127.0.0.1:{}/ ldaps://127.0.0.1:{}/",
+        ports.0, ports.1
+    );
     Ok(Command::new(server)
         .args(["-d", "0", "-f"])
         .arg(at.join("slapd.conf"))
@@ -157,7 +180,13 @@ fn launch(at: &Path, ports: (u16, u16)) -> anyhow::Result<Child> {
 
 fn configuration(at: &Path, admin_dn: &str, admin_password: &str, setup: &Setup) -> String {
     let dir = at.display();
-    let Setup { server, database, policy, durable, .. } = setup;
+    let Setup {
+        server,
+        database,
+        policy,
+        durable,
+        ..
+    } = setup;
     let sync = if *durable { "" } else { "dbnosync" };
     let usual = "access to attrs=userPassword by self write by anonymous auth by * none\naccess to * by users read by * none";
     let access = setup.access.as_deref().unwrap_or(usual);

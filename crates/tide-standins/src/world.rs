@@ -42,11 +42,32 @@ pub struct Crew {
 }
 
 /// Department codes and their names.
-pub const DEPARTMENTS: [(&str, &str); 6] =
-    [("10", "Deck"), ("20", "Engine Room"), ("30", "Terminal"), ("40", "Ticketing"), ("50", "Galley"), ("60", "Shore Office")];
+pub const DEPARTMENTS: [(&str, &str); 6] = [
+    ("10", "Deck"),
+    ("20", "Engine Room"),
+    ("30", "Terminal"),
+    ("40", "Ticketing"),
+    ("50", "Galley"),
+    ("60", "Shore Office"),
+];
 
-const PORTS: [&str; 5] = ["Northhaven", "Gull Sound", "Outer Skerry", "Tarn Quay", "Westmole"];
-const TITLES: [&str; 8] = ["Able Seafarer", "Deckhand", "Second Engineer", "Purser", "Ticket Agent", "Cook", "Terminal Host", "Planner"];
+const PORTS: [&str; 5] = [
+    "Northhaven",
+    "Gull Sound",
+    "Outer Skerry",
+    "Tarn Quay",
+    "Westmole",
+];
+const TITLES: [&str; 8] = [
+    "Able Seafarer",
+    "Deckhand",
+    "Second Engineer",
+    "Purser",
+    "Ticket Agent",
+    "Cook",
+    "Terminal Host",
+    "Planner",
+];
 
 const GIVEN: [&str; 60] = [
     "Ada",
@@ -203,7 +224,11 @@ pub fn latin_name(text: &str) -> String {
 }
 
 fn latin(text: &str) -> String {
-    deunicode::deunicode(text).to_lowercase().chars().filter(char::is_ascii_alphanumeric).collect()
+    deunicode::deunicode(text)
+        .to_lowercase()
+        .chars()
+        .filter(char::is_ascii_alphanumeric)
+        .collect()
 }
 
 /// The people, always the same for the same seed.
@@ -241,7 +266,11 @@ pub fn people(seed: u64, count: usize) -> Vec<Crew> {
             number: format!("{}", 1001 + n),
             uid,
             given: given.to_owned(),
-            preferred: if n % 19 == 5 && !one_name { dice.of(&GIVEN).to_owned() } else { String::new() },
+            preferred: if n % 19 == 5 && !one_name {
+                dice.of(&GIVEN).to_owned()
+            } else {
+                String::new()
+            },
             family: family.to_owned(),
             mail,
             department,
@@ -269,12 +298,19 @@ pub fn people(seed: u64, count: usize) -> Vec<Crew> {
 impl Crew {
     /// The name as the directory shows it.
     pub fn common_name(&self) -> String {
-        if self.given.is_empty() { self.family.clone() } else { format!("{} {}", self.given, self.family) }
+        if self.given.is_empty() {
+            self.family.clone()
+        } else {
+            format!("{} {}", self.given, self.family)
+        }
     }
 
     /// The container in which the person stands.
     pub fn container(&self) -> String {
-        let name = DEPARTMENTS.iter().find(|(code, _)| *code == self.department).map_or("Deck", |(_, name)| name);
+        let name = DEPARTMENTS
+            .iter()
+            .find(|(code, _)| *code == self.department)
+            .map_or("Deck", |(_, name)| name);
         format!("ou={name},ou=people,{BASE}")
     }
 
@@ -300,19 +336,33 @@ impl Crew {
             .with("title", &[self.title])
             .with("telephoneNumber", &phones)
             .with("employeeType", &[self.contract])
-            .with("pwdAccountLockedTime", &[if self.locked { "000001010000Z" } else { "" }])
+            .with(
+                "pwdAccountLockedTime",
+                &[if self.locked { "000001010000Z" } else { "" }],
+            )
     }
 
     fn preferred_name(&self) -> String {
-        if self.preferred.is_empty() { String::new() } else { format!("{} {}", self.preferred, self.family) }
+        if self.preferred.is_empty() {
+            String::new()
+        } else {
+            format!("{} {}", self.preferred, self.family)
+        }
     }
 }
 
 /// The whole directory, top entry first. The service account's password is given by the caller.
 pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
-    let unit = |dn: String, name: &str| LdifEntry::new(dn).with("objectClass", &["organizationalUnit"]).with("ou", &[name]);
+    let unit = |dn: String, name: &str| {
+        LdifEntry::new(dn)
+            .with("objectClass", &["organizationalUnit"])
+            .with("ou", &[name])
+    };
     let mut entries = vec![
-        LdifEntry::new(BASE).with("objectClass", &["dcObject", "organization"]).with("dc", &["skerry"]).with("o", &["Skerry Line"]),
+        LdifEntry::new(BASE)
+            .with("objectClass", &["dcObject", "organization"])
+            .with("dc", &["skerry"])
+            .with("o", &["Skerry Line"]),
         unit(format!("ou=people,{BASE}"), "people"),
         unit(format!("ou=former,{BASE}"), "former"),
         unit(format!("ou=services,{BASE}"), "services"),
@@ -324,7 +374,10 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
     }
     entries.push(
         LdifEntry::new(format!("cn=eager-tide,ou=services,{BASE}"))
-            .with("objectClass", &["applicationProcess", "simpleSecurityObject"])
+            .with(
+                "objectClass",
+                &["applicationProcess", "simpleSecurityObject"],
+            )
             .with("cn", &["eager-tide"])
             .with("userPassword", &[service_password]),
     );
@@ -345,12 +398,24 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
                 .with("uid", &[&uid])
                 .with("cn", &[name])
                 .with("sn", &[name])
-                .with("employeeNumber", &[if name == "Old Purser" { "901" } else { "902" }])
+                .with(
+                    "employeeNumber",
+                    &[if name == "Old Purser" { "901" } else { "902" }],
+                )
                 .with("mail", &[&format!("{uid}@skerry.example")]),
         );
     }
-    entries.extend(people.iter().enumerate().map(|(at, person)| person.entry().with("manager", &[&manager(people, at)])));
-    let members: Vec<String> = people.iter().filter(|p| p.department == "10").map(Crew::dn).collect();
+    entries.extend(
+        people
+            .iter()
+            .enumerate()
+            .map(|(at, person)| person.entry().with("manager", &[&manager(people, at)])),
+    );
+    let members: Vec<String> = people
+        .iter()
+        .filter(|p| p.department == "10")
+        .map(Crew::dn)
+        .collect();
     let members: Vec<&str> = members.iter().map(String::as_str).collect();
     let group = |name: &str, members: &[&str]| {
         LdifEntry::new(format!("cn={name},ou=groups,{BASE}"))
@@ -362,20 +427,40 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
     if !members.is_empty() {
         entries.push(group("deck-watch", &members));
         // A group in a group, and somebody beside it.
-        let planners: Vec<String> = people.iter().filter(|p| p.title == "Planner").take(6).map(Crew::dn).collect();
+        let planners: Vec<String> = people
+            .iter()
+            .filter(|p| p.title == "Planner")
+            .take(6)
+            .map(Crew::dn)
+            .collect();
         let watch = format!("cn=deck-watch,ou=groups,{BASE}");
-        let all: Vec<&str> = planners.iter().map(String::as_str).chain([watch.as_str()]).collect();
+        let all: Vec<&str> = planners
+            .iter()
+            .map(String::as_str)
+            .chain([watch.as_str()])
+            .collect();
         entries.push(group("sailing-plan", &all));
     }
     entries
 }
 
-/// Whom a person reports to: the first of the department, who reports to the first of the shore office. That one
-/// reports to the first of the deck: reporting lines have circles, and nothing may trip over one.
+/// Whom a person reports to: the first of the department, who reports to the first of the shore
+/// office. That one reports to the first of the deck: reporting lines have circles, and nothing may
+/// trip over one.
 fn manager(people: &[Crew], at: usize) -> String {
-    let first = |department: &str| people.iter().position(|person| person.department == department);
+    let first = |department: &str| {
+        people
+            .iter()
+            .position(|person| person.department == department)
+    };
     let head = first(people[at].department).filter(|head| *head != at);
-    let above = head.or_else(|| first(if people[at].department == "60" { "10" } else { "60" }));
+    let above = head.or_else(|| {
+        first(if people[at].department == "60" {
+            "10"
+        } else {
+            "60"
+        })
+    });
     people[above.unwrap_or(at)].dn()
 }
 
@@ -398,8 +483,18 @@ pub fn berthing(people: &[Crew]) -> Vec<Value> {
         let (number, mail) = (person.number.as_str(), person.mail.to_lowercase());
         match n % 10 {
             // Known by its number, with an older address or spelling.
-            0..=2 if n % 30 == 10 => users.push(account(person, number, &format!("old.{mail}"), person.common_name())),
-            0..=2 => users.push(account(person, number, &mail, person.common_name().to_uppercase())),
+            0..=2 if n % 30 == 10 => users.push(account(
+                person,
+                number,
+                &format!("old.{mail}"),
+                person.common_name(),
+            )),
+            0..=2 => users.push(account(
+                person,
+                number,
+                &mail,
+                person.common_name().to_uppercase(),
+            )),
             // Known by its address alone.
             3 if !mail.is_empty() => users.push(account(person, "", &mail, person.common_name())),
             _ => {}
@@ -408,33 +503,62 @@ pub fn berthing(people: &[Crew]) -> Vec<Value> {
     if people.len() > 200 {
         // Doubtful: the address fits, the number is another.
         for n in [44, 95] {
-            users.push(account(&people[n], &format!("88{n}"), &people[n].mail.to_lowercase(), people[n].common_name()));
+            users.push(account(
+                &people[n],
+                &format!("88{n}"),
+                &people[n].mail.to_lowercase(),
+                people[n].common_name(),
+            ));
         }
         // Ambiguous: two accounts with one number.
         for n in 1..=2 {
-            users.push(account(&people[66], &people[66].number, &format!("spare{n}@skerry.example"), people[66].common_name()));
+            users.push(account(
+                &people[66],
+                &people[66].number,
+                &format!("spare{n}@skerry.example"),
+                people[66].common_name(),
+            ));
         }
     }
     for name in ["Dock Radio", "Harbour Desk", "Night Watch", "Slip Planner"] {
         users.push(json!({"schemas": [tide_scim::USER], "userName": format!("{}@berthing.example", latin(name)), "displayName": name, "active": true}));
     }
-    users.retain(|user| user["userName"].as_str().is_some_and(|name| !name.is_empty()));
+    users.retain(|user| {
+        user["userName"]
+            .as_str()
+            .is_some_and(|name| !name.is_empty())
+    });
     let mut names = std::collections::HashSet::new();
     users.retain(|user| names.insert(user["userName"].as_str().unwrap_or_default().to_owned()));
     users
 }
 
-/// The feed of the personnel office: everybody with a number, and a few rows as such files have them.
+/// The feed of the personnel office: everybody with a number, and a few rows as such files have
+/// them.
 pub fn roster(people: &[Crew]) -> String {
     let mut text = "number;first_name;family_name;contract;start;end;status\n".to_owned();
     let mut seen = std::collections::HashSet::new();
-    for (n, person) in people.iter().enumerate().filter(|(_, p)| !p.number.is_empty()) {
+    for (n, person) in people
+        .iter()
+        .enumerate()
+        .filter(|(_, p)| !p.number.is_empty())
+    {
         // One number stands in the directory twice; in the roster it is one person's.
         if !seen.insert(person.number.as_str()) {
             continue;
         }
-        let end = if person.contract == "permanent" { String::new() } else { format!("2027-{:02}-28", 1 + n % 9) };
-        let quoted = |text: &str| if text.contains([';', '"']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() };
+        let end = if person.contract == "permanent" {
+            String::new()
+        } else {
+            format!("2027-{:02}-28", 1 + n % 9)
+        };
+        let quoted = |text: &str| {
+            if text.contains([';', '"']) {
+                format!("\"{}\"", text.replace('"', "\"\""))
+            } else {
+                text.to_owned()
+            }
+        };
         let start = format!("20{:02}-{:02}-01", 10 + n % 16, 1 + n % 12);
         text.push_str(&format!(
             "{};{};{};{};{start};{end};employed\n",
@@ -457,7 +581,10 @@ pub const TRAINING: [&str; 3] = ["mooring", "lookout", "drills"];
 pub fn more_rules() -> [(&'static str, &'static str); 7] {
     [
         ("licenses.toml", include_str!("../rules/licenses.toml")),
-        ("notifications.toml", include_str!("../rules/notifications.toml")),
+        (
+            "notifications.toml",
+            include_str!("../rules/notifications.toml"),
+        ),
         ("roles.toml", include_str!("../rules/roles.toml")),
         ("lifecycle.toml", include_str!("../rules/lifecycle.toml")),
         ("roster.toml", include_str!("../rules/roster.toml")),
@@ -470,7 +597,10 @@ pub fn more_rules() -> [(&'static str, &'static str); 7] {
 pub fn rules() -> [(&'static str, &'static str); 6] {
     [
         ("identities.toml", include_str!("../rules/identities.toml")),
-        ("shared_mappings.toml", include_str!("../rules/shared_mappings.toml")),
+        (
+            "shared_mappings.toml",
+            include_str!("../rules/shared_mappings.toml"),
+        ),
         ("tables.toml", include_str!("../rules/tables.toml")),
         ("guards.toml", include_str!("../rules/guards.toml")),
         ("harbour.toml", include_str!("../rules/harbour.toml")),
@@ -478,7 +608,8 @@ pub fn rules() -> [(&'static str, &'static str); 6] {
     ]
 }
 
-/// The same without groups and without whom people report to, for who counts what happens to people alone.
+/// The same without groups and without whom people report to, for who counts what happens to people
+/// alone.
 pub fn rules_of_people() -> Vec<(&'static str, String)> {
     let of_people = |text: &str| {
         let mut keep = true;
@@ -494,7 +625,10 @@ pub fn rules_of_people() -> Vec<(&'static str, String)> {
         }
         kept
     };
-    rules().into_iter().map(|(name, text)| (name, of_people(text))).collect()
+    rules()
+        .into_iter()
+        .map(|(name, text)| (name, of_people(text)))
+        .collect()
 }
 
 #[cfg(test)]
@@ -509,7 +643,9 @@ mod tests {
         dns.sort();
         dns.dedup();
         assert_eq!(dns.len(), PEOPLE);
-        assert!(one.iter().any(|p| p.given.is_empty()) && one.iter().any(|p| p.family.contains('\'')));
+        assert!(
+            one.iter().any(|p| p.given.is_empty()) && one.iter().any(|p| p.family.contains('\''))
+        );
         assert!(one.iter().any(|p| !p.family.is_ascii()));
     }
 

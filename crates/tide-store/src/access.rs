@@ -75,13 +75,20 @@ fn hash(secret: &str) -> Vec<u8> {
 }
 
 fn read_principal(row: &SqliteRow) -> Result<Principal, StoreError> {
-    Ok(Principal { id: row.get(0), name: row.get(1), kind: parse_code(row.get(2))? })
+    Ok(Principal {
+        id: row.get(0),
+        name: row.get(1),
+        kind: parse_code(row.get(2))?,
+    })
 }
 
 impl Store {
     /// True while nobody exists who could sign in.
     pub async fn has_no_operator(&self) -> Result<bool, StoreError> {
-        let count: i64 = sqlx::query_scalar("SELECT count(*) FROM principal WHERE kind = 'operator'").fetch_one(&self.reader).await?;
+        let count: i64 =
+            sqlx::query_scalar("SELECT count(*) FROM principal WHERE kind = 'operator'")
+                .fetch_one(&self.reader)
+                .await?;
         Ok(count == 0)
     }
 
@@ -93,7 +100,11 @@ impl Store {
         token: Option<&str>,
         now: Timestamp,
     ) -> Result<Principal, StoreError> {
-        let principal = Principal { id: uuid::Uuid::now_v7().to_string(), name: name.to_owned(), kind };
+        let principal = Principal {
+            id: uuid::Uuid::now_v7().to_string(),
+            name: name.to_owned(),
+            kind,
+        };
         let (row, hashed) = (principal.clone(), token.map(hash));
         self.writer
             .run(move |c| {
@@ -106,13 +117,15 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     if let Some(hashed) = hashed {
-                        sqlx::query("INSERT INTO token (id, principal, hash, made) VALUES (?,?,?,?)")
-                            .bind(uuid::Uuid::now_v7().to_string())
-                            .bind(&row.id)
-                            .bind(hashed)
-                            .bind(format_timestamp(now))
-                            .execute(c)
-                            .await?;
+                        sqlx::query(
+                            "INSERT INTO token (id, principal, hash, made) VALUES (?,?,?,?)",
+                        )
+                        .bind(uuid::Uuid::now_v7().to_string())
+                        .bind(&row.id)
+                        .bind(hashed)
+                        .bind(format_timestamp(now))
+                        .execute(c)
+                        .await?;
                     }
                     Ok(())
                 })
@@ -122,7 +135,11 @@ impl Store {
     }
 
     /// Whose token this is, if it is anybody's.
-    pub async fn by_token(&self, token: &str, now: Timestamp) -> Result<Option<Bearer>, StoreError> {
+    pub async fn by_token(
+        &self,
+        token: &str,
+        now: Timestamp,
+    ) -> Result<Option<Bearer>, StoreError> {
         let row = sqlx::query(
             "SELECT p.id, p.name, p.kind, t.id AS token FROM token t JOIN principal p ON p.id = t.principal
              WHERE t.hash = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
@@ -131,7 +148,13 @@ impl Store {
         .bind(format_timestamp(now))
         .fetch_optional(&self.reader)
         .await?;
-        row.map(|row| Ok(Bearer { principal: read_principal(&row)?, token: row.get("token") })).transpose()
+        row.map(|row| {
+            Ok(Bearer {
+                principal: read_principal(&row)?,
+                token: row.get("token"),
+            })
+        })
+        .transpose()
     }
 
     /// Is this token still good?
@@ -147,12 +170,28 @@ impl Store {
         Ok(count > 0)
     }
 
-    /// Keeps a token. A system that has none yet becomes a principal by it; an operator must be one. Earlier tokens stay good until
-    /// they expire, so that there is no gap; with `earlier_until` they are given an end.
-    pub async fn add_token(&self, new: NewTokenRow<'_>, by: &str, now: Timestamp) -> Result<String, StoreError> {
+    /// Keeps a token. A system that has none yet becomes a principal by it; an operator must be
+    /// one. Earlier tokens stay good until they expire, so that there is no gap; with
+    /// `earlier_until` they are given an end.
+    pub async fn add_token(
+        &self,
+        new: NewTokenRow<'_>,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
-        let (row, kind, name, hashed, label) = (id.clone(), new.kind, new.name.to_owned(), hash(new.token), new.label.to_owned());
-        let (expires, earlier_until, by) = (new.expires.map(format_timestamp), new.earlier_until.map(format_timestamp), by.to_owned());
+        let (row, kind, name, hashed, label) = (
+            id.clone(),
+            new.kind,
+            new.name.to_owned(),
+            hash(new.token),
+            new.label.to_owned(),
+        );
+        let (expires, earlier_until, by) = (
+            new.expires.map(format_timestamp),
+            new.earlier_until.map(format_timestamp),
+            by.to_owned(),
+        );
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -204,7 +243,11 @@ impl Store {
     }
 
     /// The tokens of an operator or of a system that calls us, newest first.
-    pub async fn tokens(&self, kind: PrincipalKind, name: &str) -> Result<Vec<TokenRow>, StoreError> {
+    pub async fn tokens(
+        &self,
+        kind: PrincipalKind,
+        name: &str,
+    ) -> Result<Vec<TokenRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT t.* FROM token t JOIN principal p ON p.id = t.principal
              WHERE p.kind = ? AND p.name = ? AND p.ended IS NULL ORDER BY t.made DESC, t.id DESC",
@@ -226,8 +269,16 @@ impl Store {
             .collect())
     }
 
-    /// Takes a token back at once, and ends the sessions that were begun with it. False when there is no such token, or it had ended.
-    pub async fn end_token(&self, kind: PrincipalKind, name: &str, id: &str, by: &str, now: Timestamp) -> Result<bool, StoreError> {
+    /// Takes a token back at once, and ends the sessions that were begun with it. False when there
+    /// is no such token, or it had ended.
+    pub async fn end_token(
+        &self,
+        kind: PrincipalKind,
+        name: &str,
+        id: &str,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
         let (name, id, by) = (name.to_owned(), id.to_owned(), by.to_owned());
         self.writer
             .run(move |c| {
@@ -250,7 +301,9 @@ impl Store {
                         .bind(&id)
                         .execute(&mut *c)
                         .await?;
-                    crate::journal::NewJournalEntry::new(&by, "token.ended", &name).append(c, now).await?;
+                    crate::journal::NewJournalEntry::new(&by, "token.ended", &name)
+                        .append(c, now)
+                        .await?;
                     Ok(true)
                 })
             })
@@ -258,7 +311,13 @@ impl Store {
     }
 
     /// Begins a session; only the hash of its secret is kept. It lasts no longer than the token.
-    pub async fn begin_session(&self, bearer: &Bearer, secret: &str, expires: Timestamp, now: Timestamp) -> Result<String, StoreError> {
+    pub async fn begin_session(
+        &self,
+        bearer: &Bearer,
+        secret: &str,
+        expires: Timestamp,
+        now: Timestamp,
+    ) -> Result<String, StoreError> {
         let id = uuid::Uuid::now_v7().to_string();
         let (row, bearer, hashed) = (id.clone(), bearer.clone(), hash(secret));
         self.writer
@@ -280,8 +339,14 @@ impl Store {
         Ok(id)
     }
 
-    /// The session of a secret, while it lasts. `browsers_now` is the moment by which sessions end, `now` the one by which tokens do.
-    pub async fn session(&self, secret: &str, browsers_now: Timestamp, now: Timestamp) -> Result<Option<Session>, StoreError> {
+    /// The session of a secret, while it lasts. `browsers_now` is the moment by which sessions end,
+    /// `now` the one by which tokens do.
+    pub async fn session(
+        &self,
+        secret: &str,
+        browsers_now: Timestamp,
+        now: Timestamp,
+    ) -> Result<Option<Session>, StoreError> {
         let row = sqlx::query(
             "SELECT p.id, p.name, p.kind, s.id AS session FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
              WHERE s.hash = ? AND s.ended IS NULL AND s.expires > ?
@@ -292,11 +357,22 @@ impl Store {
         .bind(format_timestamp(now))
         .fetch_optional(&self.reader)
         .await?;
-        row.map(|row| Ok(Session { id: row.get("session"), principal: read_principal(&row)? })).transpose()
+        row.map(|row| {
+            Ok(Session {
+                id: row.get("session"),
+                principal: read_principal(&row)?,
+            })
+        })
+        .transpose()
     }
 
     /// Is this session still good?
-    pub async fn session_lasts(&self, id: &str, browsers_now: Timestamp, now: Timestamp) -> Result<bool, StoreError> {
+    pub async fn session_lasts(
+        &self,
+        id: &str,
+        browsers_now: Timestamp,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
         let count: i64 = sqlx::query_scalar(
             "SELECT count(*) FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
              WHERE s.id = ? AND s.ended IS NULL AND s.expires > ?

@@ -85,9 +85,11 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
     })
 }
 
-/// SQL condition: accounts that the read `r` did not see although they existed when it began, and that were not written since. An
-/// account that a later read has seen is not missing from an earlier one that ends after it.
-const MISSING: &str = "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
+/// SQL condition: accounts that the read `r` did not see although they existed when it began, and
+/// that were not written since. An account that a later read has seen is not missing from an
+/// earlier one that ends after it.
+const MISSING: &str =
+    "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
      AND coalesce(account.reading, 0) < r.id AND coalesce(account.written, '') < r.started";
 
 /// Accounts that a read did not see although they existed.
@@ -106,7 +108,12 @@ pub(crate) const ROWS: usize = 200;
 
 impl Store {
     /// Begins a read.
-    pub async fn begin_reading(&self, system: &str, object: ObjectType, now: Timestamp) -> Result<i64, StoreError> {
+    pub async fn begin_reading(
+        &self,
+        system: &str,
+        object: ObjectType,
+        now: Timestamp,
+    ) -> Result<i64, StoreError> {
         let system = system.to_owned();
         self.writer
             .run_relaxed(move |c| {
@@ -159,7 +166,11 @@ impl Store {
     }
 
     /// Stores rows in quarantine. An account whose key is in one of them is not missing.
-    pub async fn quarantine(&self, reading: i64, rows: Vec<QuarantineRow>) -> Result<(), StoreError> {
+    pub async fn quarantine(
+        &self,
+        reading: i64,
+        rows: Vec<QuarantineRow>,
+    ) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -202,11 +213,17 @@ impl Store {
         .await?;
         Ok(rows
             .iter()
-            .map(|row| QuarantineRow { line: row.get("line"), reason: row.get("reason"), raw: row.get("raw"), key: row.get("key") })
+            .map(|row| QuarantineRow {
+                line: row.get("line"),
+                reason: row.get("reason"),
+                raw: row.get("raw"),
+                key: row.get("key"),
+            })
             .collect())
     }
 
-    /// The last full read of each system and type; `outdated` ones are older than a restored backup.
+    /// The last full read of each system and type; `outdated` ones are older than a restored
+    /// backup.
     pub async fn whole_readings(&self) -> Result<Vec<WholeReading>, StoreError> {
         let rows = sqlx::query(
             "SELECT system, object, state, started, ended FROM reading
@@ -228,7 +245,11 @@ impl Store {
     }
 
     /// The number of accounts of the last complete read of a type.
-    pub async fn last_complete(&self, system: &str, object: ObjectType) -> Result<Option<i64>, StoreError> {
+    pub async fn last_complete(
+        &self,
+        system: &str,
+        object: ObjectType,
+    ) -> Result<Option<i64>, StoreError> {
         Ok(sqlx::query_scalar(
             "SELECT seen FROM reading WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
         )
@@ -281,15 +302,20 @@ impl Store {
             .await
     }
 
-    /// Ends a complete read: accounts that it did not see become absent, unless a row in quarantine may be
-    /// theirs. `gone` are the keys whose deletion the system confirmed. Returns the number of accounts that
-    /// became absent.
-    pub async fn complete_reading(&self, reading: i64, gone: Vec<String>, now: Timestamp) -> Result<u64, StoreError> {
+    /// Ends a complete read: accounts that it did not see become absent, unless a row in quarantine
+    /// may be theirs. `gone` are the keys whose deletion the system confirmed. Returns the number
+    /// of accounts that became absent.
+    pub async fn complete_reading(
+        &self,
+        reading: i64,
+        gone: Vec<String>,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    // A row without a readable key may belong to any missing account, unless the same row existed when
-                    // that account was last seen.
+                    // A row without a readable key may belong to any missing account, unless the
+                    // same row existed when that account was last seen.
                     let absent = sqlx::query(sqlx::AssertSqlSafe(format!(
                         "UPDATE account SET absent_since = ?, absence_confirmed = account.key IN (SELECT value FROM json_each(?))
                          FROM reading r WHERE r.id = ? AND {MISSING}
@@ -323,17 +349,24 @@ impl Store {
     }
 
     /// Ends an incomplete read: no account becomes absent.
-    pub async fn break_reading(&self, reading: i64, error: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn break_reading(
+        &self,
+        reading: i64,
+        error: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let error = error.to_owned();
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE reading SET state = 'failed', ended = ?, error = ? WHERE id = ?")
-                        .bind(format_timestamp(now))
-                        .bind(error)
-                        .bind(reading)
-                        .execute(c)
-                        .await?;
+                    sqlx::query(
+                        "UPDATE reading SET state = 'failed', ended = ?, error = ? WHERE id = ?",
+                    )
+                    .bind(format_timestamp(now))
+                    .bind(error)
+                    .bind(reading)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })
@@ -370,10 +403,14 @@ impl Store {
         )
         .fetch_all(&self.reader)
         .await?;
-        Ok(rows.iter().map(|row| (row.get(0), row.get(1), row.get(2))).collect())
+        Ok(rows
+            .iter()
+            .map(|row| (row.get(0), row.get(1), row.get(2)))
+            .collect())
     }
 
-    /// A page of a system's accounts by name that contain a text, after a name and an id, because names need not be unique.
+    /// A page of a system's accounts by name that contain a text, after a name and an id, because
+    /// names need not be unique.
     pub async fn accounts(
         &self,
         system: &str,
@@ -392,25 +429,45 @@ impl Store {
         .bind(limit)
         .fetch_all(&self.reader)
         .await?;
-        let mut accounts = rows.iter().map(read_account).collect::<Result<Vec<Account>, StoreError>>()?;
-        crate::membership_delta::merge(&mut *self.reader.acquire().await?, &mut accounts, false).await?;
-        let beside = |(row, account): (&SqliteRow, Account)| AccountRow { account, seen: row.get("seen"), identity: row.get("linked") };
+        let mut accounts = rows
+            .iter()
+            .map(read_account)
+            .collect::<Result<Vec<Account>, StoreError>>()?;
+        crate::membership_delta::merge(&mut *self.reader.acquire().await?, &mut accounts, false)
+            .await?;
+        let beside = |(row, account): (&SqliteRow, Account)| AccountRow {
+            account,
+            seen: row.get("seen"),
+            identity: row.get("linked"),
+        };
         Ok(rows.iter().zip(accounts).map(beside).collect())
     }
 
     /// One account.
     pub async fn account(&self, id: AccountId) -> Result<Account, StoreError> {
         let mut c = self.reader.acquire().await?;
-        let row = sqlx::query("SELECT * FROM account WHERE id = ?").bind(id).fetch_optional(&mut *c).await?;
-        let mut account = read_account(&row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })?)?;
+        let row = sqlx::query("SELECT * FROM account WHERE id = ?")
+            .bind(id)
+            .fetch_optional(&mut *c)
+            .await?;
+        let mut account = read_account(&row.ok_or_else(|| StoreError::Missing {
+            what: "account",
+            name: id.to_string(),
+        })?)?;
         crate::membership_delta::merge(&mut c, std::slice::from_mut(&mut account), false).await?;
         Ok(account)
     }
 
     /// The key and the name of an account.
     pub async fn called(&self, id: AccountId) -> Result<(String, String), StoreError> {
-        let row = sqlx::query_as("SELECT key, name FROM account WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
-        row.ok_or_else(|| StoreError::Missing { what: "account", name: id.to_string() })
+        let row = sqlx::query_as("SELECT key, name FROM account WHERE id = ?")
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?;
+        row.ok_or_else(|| StoreError::Missing {
+            what: "account",
+            name: id.to_string(),
+        })
     }
 }
 
@@ -454,10 +511,22 @@ pub(crate) struct IncomingAccount<'a> {
     pub(crate) told: bool,
 }
 
-async fn known(c: &mut SqliteConnection, shown: IncomingAccount<'_>, rows: &[&Observed]) -> Result<StoredByKey, StoreError> {
+async fn known(
+    c: &mut SqliteConnection,
+    shown: IncomingAccount<'_>,
+    rows: &[&Observed],
+) -> Result<StoredByKey, StoreError> {
     let at = format_timestamp(shown.at);
-    let keys = serde_json::to_string(&rows.iter().map(|account| account.key.as_str()).collect::<Vec<_>>())?;
-    let names: HashMap<&str, &str> = rows.iter().map(|account| (account.key.as_str(), account.name.as_str())).collect();
+    let keys = serde_json::to_string(
+        &rows
+            .iter()
+            .map(|account| account.key.as_str())
+            .collect::<Vec<_>>(),
+    )?;
+    let names: HashMap<&str, &str> = rows
+        .iter()
+        .map(|account| (account.key.as_str(), account.name.as_str()))
+        .collect();
     let found = sqlx::query(
         "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name,
            iif(? OR a.seen >= ? OR a.written >= ?, a.version, NULL) AS version, coalesce(NOT ? AND a.reading >= ? AND a.seen > ?, 0) AS told_since
@@ -477,14 +546,31 @@ async fn known(c: &mut SqliteConnection, shown: IncomingAccount<'_>, rows: &[&Ob
     Ok(found
         .iter()
         .map(|row| {
-            let same_name = names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
-            let (id, hash, sound, version) = (row.get("id"), row.get("hash"), row.get("sound"), row.get("version"));
-            (row.get("key"), StoredAccount { id, hash, sound, same_name, version, told_since: row.get("told_since") })
+            let same_name =
+                names.get(row.get::<&str, _>("key")) == Some(&row.get::<&str, _>("name"));
+            let (id, hash, sound, version) = (
+                row.get("id"),
+                row.get("hash"),
+                row.get("sound"),
+                row.get("version"),
+            );
+            (
+                row.get("key"),
+                StoredAccount {
+                    id,
+                    hash,
+                    sound,
+                    same_name,
+                    version,
+                    told_since: row.get("told_since"),
+                },
+            )
         })
         .collect())
 }
 
-/// Handles groups with a membership delta: a group that arrives as the delta made it is unchanged; any other is first stored in full.
+/// Handles groups with a membership delta: a group that arrives as the delta made it is unchanged;
+/// any other is first stored in full.
 async fn with_members(
     c: &mut SqliteConnection,
     known: &mut StoredByKey,
@@ -494,8 +580,12 @@ async fn with_members(
     let ids: Vec<AccountId> = known.values().map(|before| before.id).collect();
     let whole = crate::membership_delta::whole(c, &ids).await?;
     for (row, (_, hash)) in rows.iter().zip(encoded) {
-        let Some(before) = known.get_mut(&row.key) else { continue };
-        let Some(blob) = whole.get(&before.id) else { continue };
+        let Some(before) = known.get_mut(&row.key) else {
+            continue;
+        };
+        let Some(blob) = whole.get(&before.id) else {
+            continue;
+        };
         before.hash = Attributes::hash_of(blob).to_be_bytes().to_vec();
         if before.hash != *hash {
             crate::membership_delta::keep_whole(c, before.id, blob).await?;
@@ -521,25 +611,42 @@ fn last_of_each(rows: &[Observed]) -> Vec<&Observed> {
     last
 }
 
-/// Stores a batch. Unchanged accounts only get the id of the read, so that repeated reads of a large
-/// system are cheap. Returns the number of changed accounts.
+/// Stores a batch. Unchanged accounts only get the id of the read, so that repeated reads of a
+/// large system are cheap. Returns the number of changed accounts.
 pub(crate) async fn upsert(
     c: &mut SqliteConnection,
     shown: IncomingAccount<'_>,
     rows: &[Observed],
     past: Past,
 ) -> Result<usize, StoreError> {
-    let IncomingAccount { reading, system, object, at, .. } = shown;
+    let IncomingAccount {
+        reading,
+        system,
+        object,
+        at,
+        ..
+    } = shown;
     let at = format_timestamp(at);
     let any = past != Past::None;
     let rows = last_of_each(rows);
-    let mut known = if any { known(c, shown, &rows).await? } else { HashMap::new() };
+    let mut known = if any {
+        known(c, shown, &rows).await?
+    } else {
+        HashMap::new()
+    };
     // States older than the stored one are ignored.
     let late = |account: &Observed| {
-        let Some(before) = known.get(&account.key) else { return false };
-        before.version.as_ref().zip(account.version.as_ref()).map_or(before.told_since, |(before, version)| version < before)
+        let Some(before) = known.get(&account.key) else {
+            return false;
+        };
+        before
+            .version
+            .as_ref()
+            .zip(account.version.as_ref())
+            .map_or(before.told_since, |(before, version)| version < before)
     };
-    let (late, rows): (Vec<&Observed>, Vec<&Observed>) = rows.into_iter().partition(|account| late(account));
+    let (late, rows): (Vec<&Observed>, Vec<&Observed>) =
+        rows.into_iter().partition(|account| late(account));
     let encoded: Vec<(Vec<u8>, Vec<u8>)> = rows
         .iter()
         .map(|account| {
@@ -554,12 +661,23 @@ pub(crate) async fn upsert(
     let (mut same, mut news) = (Vec::new(), Vec::new());
     for (account, (blob, hash)) in rows.into_iter().zip(encoded) {
         match known.get(&account.key) {
-            Some(before) if before.sound && before.same_name && before.hash == hash && account.fault.is_none() => same.push(before.id),
+            Some(before)
+                if before.sound
+                    && before.same_name
+                    && before.hash == hash
+                    && account.fault.is_none() =>
+            {
+                same.push(before.id)
+            }
             _ => news.push((account, blob, hash)),
         }
     }
     if !late.is_empty() {
-        let ids: Vec<AccountId> = late.iter().filter_map(|account| known.get(&account.key)).map(|before| before.id).collect();
+        let ids: Vec<AccountId> = late
+            .iter()
+            .filter_map(|account| known.get(&account.key))
+            .map(|before| before.id)
+            .collect();
         sqlx::query("UPDATE account SET reading = max(coalesce(reading, 0), ?) WHERE id IN (SELECT value FROM json_each(?))")
             .bind(reading)
             .bind(serde_json::to_string(&ids)?)
@@ -578,12 +696,15 @@ pub(crate) async fn upsert(
         return Ok(0);
     }
     let differ = news.len();
-    // The drift baseline: new accounts have none, and of repeated changes the first state counts, until the account equals the rules
-    // again.
+    // The drift baseline: new accounts have none, and of repeated changes the first state counts,
+    // until the account equals the rules again.
     let changed: Vec<i64> = news
         .iter()
         .filter_map(|(account, _, hash)| {
-            known.get(&account.key).filter(|before| before.sound && before.hash != *hash).map(|before| before.id)
+            known
+                .get(&account.key)
+                .filter(|before| before.sound && before.hash != *hash)
+                .map(|before| before.id)
         })
         .collect();
     if !changed.is_empty() {
@@ -607,8 +728,8 @@ pub(crate) async fn upsert(
         .execute(&mut *c)
         .await?;
     }
-    // Values that all rows share are bound once. A full batch is always the same prepared statement.
-    // Parameters are not numbered, because SQLite searches numbered ones linearly.
+    // Values that all rows share are bound once. A full batch is always the same prepared
+    // statement. Parameters are not numbered, because SQLite searches numbered ones linearly.
     let mut sql = String::from(
         "WITH shared (system, object, at, reading) AS (VALUES (?,?,?,?)), shown (key, name, fault, attributes, hash, version) AS (VALUES ",
     );
@@ -622,13 +743,25 @@ pub(crate) async fn upsert(
         " ON CONFLICT (system, key) DO UPDATE SET reading = max(coalesce(account.reading, 0), excluded.reading), seen = excluded.seen, ",
     );
     for column in ["name", "attributes", "hash", "version"] {
-        let newer = "coalesce(account.written, '') < excluded.seen OR excluded.version > account.version";
-        sql.push_str(&format!("{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "));
+        let newer =
+            "coalesce(account.written, '') < excluded.seen OR excluded.version > account.version";
+        sql.push_str(&format!(
+            "{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "
+        ));
     }
     sql.push_str("fault = excluded.fault, absent_since = NULL, absence_confirmed = 0");
-    let mut query = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(system).bind(object.as_str()).bind(&at).bind(reading);
+    let mut query = sqlx::query(sqlx::AssertSqlSafe(sql))
+        .bind(system)
+        .bind(object.as_str())
+        .bind(&at)
+        .bind(reading);
     for (account, blob, hash) in news {
-        query = query.bind(account.key.as_str()).bind(account.name.as_str()).bind(account.fault.as_deref()).bind(blob).bind(hash);
+        query = query
+            .bind(account.key.as_str())
+            .bind(account.name.as_str())
+            .bind(account.fault.as_deref())
+            .bind(blob)
+            .bind(hash);
         query = query.bind(account.version.as_deref());
     }
     query.execute(&mut *c).await?;

@@ -111,7 +111,10 @@ pub struct ApprovalAnswer {
 }
 
 /// What was said of changes that need a yes, by their fingerprints.
-pub(crate) async fn said(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, ApprovalState>, StoreError> {
+pub(crate) async fn said(
+    c: &mut SqliteConnection,
+    now: Timestamp,
+) -> Result<HashMap<String, ApprovalState>, StoreError> {
     let mut all: HashMap<String, ApprovalState> = HashMap::new();
     for row in approvals(c).await? {
         let said = all.entry(row.fingerprint).or_default();
@@ -129,27 +132,34 @@ pub(crate) async fn said(c: &mut SqliteConnection, now: Timestamp) -> Result<Has
 
 /// The changes that are asked about, those asked first before.
 async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
-    let mut all: Vec<ApprovalRow> = sqlx::query("SELECT * FROM approval ORDER BY asked, fingerprint")
-        .fetch_all(&mut *c)
-        .await?
+    let mut all: Vec<ApprovalRow> =
+        sqlx::query("SELECT * FROM approval ORDER BY asked, fingerprint")
+            .fetch_all(&mut *c)
+            .await?
+            .iter()
+            .map(|row| ApprovalRow {
+                fingerprint: row.get("fingerprint"),
+                identity: row.get("identity"),
+                rule: row.get("rule"),
+                asked_by: row.get("asked_by"),
+                asked: row.get("asked"),
+                expires: row.get("expires"),
+                causes: serde_json::from_str(row.get("causes")).unwrap_or_default(),
+                answers: Vec::new(),
+            })
+            .collect();
+    let places: HashMap<String, usize> = all
         .iter()
-        .map(|row| ApprovalRow {
-            fingerprint: row.get("fingerprint"),
-            identity: row.get("identity"),
-            rule: row.get("rule"),
-            asked_by: row.get("asked_by"),
-            asked: row.get("asked"),
-            expires: row.get("expires"),
-            causes: serde_json::from_str(row.get("causes")).unwrap_or_default(),
-            answers: Vec::new(),
-        })
+        .enumerate()
+        .map(|(at, row)| (row.fingerprint.clone(), at))
         .collect();
-    let places: HashMap<String, usize> = all.iter().enumerate().map(|(at, row)| (row.fingerprint.clone(), at)).collect();
     let answers = sqlx::query(
         "SELECT a.*, coalesce(p.name, a.principal) AS who FROM approval_answer a LEFT JOIN principal p ON p.id = a.principal ORDER BY a.level",
     );
     for row in answers.fetch_all(&mut *c).await? {
-        let Some(&at) = places.get(row.get::<&str, _>("fingerprint")) else { continue };
+        let Some(&at) = places.get(row.get::<&str, _>("fingerprint")) else {
+            continue;
+        };
         all[at].answers.push(ApprovalAnswer {
             yes: row.get("yes"),
             principal: row.get("principal"),
@@ -164,11 +174,17 @@ async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreEr
 /// For how long an act by hand counts as the cause of a change that is asked about.
 const CAUSE: SignedDuration = SignedDuration::from_hours(30 * 24);
 
-/// Who published rules under which nothing was asked before, up to this version. Notes that it was asked under it.
+/// Who published rules under which nothing was asked before, up to this version. Notes that it was
+/// asked under it.
 async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<Cause>, StoreError> {
     const ASKED: &str = "asked under rules";
-    let before: Option<String> = sqlx::query_scalar("SELECT value FROM meta WHERE name = ?").bind(ASKED).fetch_optional(&mut *c).await?;
-    let before = before.and_then(|text| text.parse::<i64>().ok()).unwrap_or(0);
+    let before: Option<String> = sqlx::query_scalar("SELECT value FROM meta WHERE name = ?")
+        .bind(ASKED)
+        .fetch_optional(&mut *c)
+        .await?;
+    let before = before
+        .and_then(|text| text.parse::<i64>().ok())
+        .unwrap_or(0);
     if before == version {
         return Ok(Vec::new());
     }
@@ -177,17 +193,30 @@ async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<C
         .bind(version.to_string())
         .execute(&mut *c)
         .await?;
-    let rows: Vec<(String, String)> = sqlx::query_as("SELECT principal, made FROM rule_set WHERE version > ? AND version <= ?")
-        .bind(before)
-        .bind(version)
-        .fetch_all(c)
-        .await?;
-    Ok(rows.into_iter().map(|(principal, at)| Cause { principal, act: "rules.published".to_owned(), at }).collect())
+    let rows: Vec<(String, String)> =
+        sqlx::query_as("SELECT principal, made FROM rule_set WHERE version > ? AND version <= ?")
+            .bind(before)
+            .bind(version)
+            .fetch_all(c)
+            .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(principal, at)| Cause {
+            principal,
+            act: "rules.published".to_owned(),
+            at,
+        })
+        .collect())
 }
 
-/// Who caused a change of an identity: whoever started the run, whoever did something to it by hand lately, and whoever gave it what it
-/// still holds. The service itself is nobody.
-async fn caused_by(c: &mut SqliteConnection, asker: &str, identity: &str, now: Timestamp) -> Result<Vec<Cause>, StoreError> {
+/// Who caused a change of an identity: whoever started the run, whoever did something to it by hand
+/// lately, and whoever gave it what it still holds. The service itself is nobody.
+async fn caused_by(
+    c: &mut SqliteConnection,
+    asker: &str,
+    identity: &str,
+    now: Timestamp,
+) -> Result<Vec<Cause>, StoreError> {
     let rows: Vec<(String, String, String)> = sqlx::query_as(
         "SELECT principal, act, min(at) FROM (
            SELECT principal, act, at FROM journal WHERE subject = ?1 AND at >= ?2
@@ -202,7 +231,10 @@ async fn caused_by(c: &mut SqliteConnection, asker: &str, identity: &str, now: T
     .bind(asker)
     .fetch_all(c)
     .await?;
-    Ok(rows.into_iter().map(|(principal, act, at)| Cause { principal, act, at }).collect())
+    Ok(rows
+        .into_iter()
+        .map(|(principal, act, at)| Cause { principal, act, at })
+        .collect())
 }
 
 impl Store {
@@ -223,7 +255,9 @@ impl Store {
                     label: row.get("person"),
                     made: row.get("made"),
                     ended: row.get("ended"),
-                    set_by: row.get::<Option<String>, _>("set_by").zip(row.get("set_at")),
+                    set_by: row
+                        .get::<Option<String>, _>("set_by")
+                        .zip(row.get("set_at")),
                 })
             })
             .collect()
@@ -232,8 +266,13 @@ impl Store {
     /// One operator, by id or name.
     pub async fn operator(&self, whom: &str) -> Result<OperatorRow, StoreError> {
         let all = self.operators().await?;
-        let found = all.into_iter().find(|one| one.id == whom || one.name == whom);
-        found.ok_or_else(|| StoreError::Missing { what: "operator", name: whom.to_owned() })
+        let found = all
+            .into_iter()
+            .find(|one| one.id == whom || one.name == whom);
+        found.ok_or_else(|| StoreError::Missing {
+            what: "operator",
+            name: whom.to_owned(),
+        })
     }
 
     /// Says who an operator is, and to which groups it belongs.
@@ -245,7 +284,12 @@ impl Store {
         by: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (id, teams, identity, by) = (id.to_owned(), serde_json::to_string(teams)?, identity.map(str::to_owned), by.to_owned());
+        let (id, teams, identity, by) = (
+            id.to_owned(),
+            serde_json::to_string(teams)?,
+            identity.map(str::to_owned),
+            by.to_owned(),
+        );
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -261,17 +305,31 @@ impl Store {
                     .execute(&mut *c)
                     .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "operator", name: id });
+                        return Err(StoreError::Missing {
+                            what: "operator",
+                            name: id,
+                        });
                     }
-                    let detail = format!("groups {teams}, person {}", identity.as_deref().unwrap_or("none"));
-                    NewJournalEntry::new(&by, "operator.set", &id).detail(&detail).append(c, now).await
+                    let detail = format!(
+                        "groups {teams}, person {}",
+                        identity.as_deref().unwrap_or("none")
+                    );
+                    NewJournalEntry::new(&by, "operator.set", &id)
+                        .detail(&detail)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
     }
 
     /// Takes an operator's rights back at once: its tokens and sessions end. The last one stays.
-    pub async fn end_operator(&self, id: &str, by: &str, now: Timestamp) -> Result<bool, StoreError> {
+    pub async fn end_operator(
+        &self,
+        id: &str,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
         let (id, by) = (id.to_owned(), by.to_owned());
         self.writer
             .run(move |c| {
@@ -299,7 +357,10 @@ impl Store {
     }
 
     /// What was said of changes that need a yes, by their fingerprints.
-    pub async fn approvals_said(&self, now: Timestamp) -> Result<HashMap<String, ApprovalState>, StoreError> {
+    pub async fn approvals_said(
+        &self,
+        now: Timestamp,
+    ) -> Result<HashMap<String, ApprovalState>, StoreError> {
         said(&mut *self.reader.acquire().await?, now).await
     }
 
@@ -308,9 +369,10 @@ impl Store {
         approvals(&mut *self.reader.acquire().await?).await
     }
 
-    /// Keeps what is asked, and who caused it. What is asked already stays as it is; `gone` is no longer wanted. `rules` is the version
-    /// of the published rules, when it was decided about everybody: what is new under a version that nothing was asked under before was
-    /// caused by whoever published it.
+    /// Keeps what is asked, and who caused it. What is asked already stays as it is; `gone` is no
+    /// longer wanted. `rules` is the version of the published rules, when it was decided about
+    /// everybody: what is new under a version that nothing was asked under before was caused by
+    /// whoever published it.
     pub async fn ask(
         &self,
         new: Vec<NewApproval>,
@@ -362,9 +424,16 @@ impl Store {
             .await
     }
 
-    /// Keeps an answer to some changes for a level, from 0. Whoever answers for a level that somebody answered meanwhile is
-    /// refused: their word must not count for the next one, which may not be theirs. The journal says so.
-    pub async fn answer_approval(&self, answers: Vec<Answered>, level: usize, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    /// Keeps an answer to some changes for a level, from 0. Whoever answers for a level that
+    /// somebody answered meanwhile is refused: their word must not count for the next one, which
+    /// may not be theirs. The journal says so.
+    pub async fn answer_approval(
+        &self,
+        answers: Vec<Answered>,
+        level: usize,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {
@@ -402,7 +471,8 @@ impl Store {
             .await
     }
 
-    /// Forgets what was said of some changes, and asks about them anew until another moment. Who caused them stays barred.
+    /// Forgets what was said of some changes, and asks about them anew until another moment. Who
+    /// caused them stays barred.
     pub async fn ask_again(
         &self,
         fingerprints: Vec<String>,
@@ -436,25 +506,36 @@ impl Store {
             .await
     }
 
-    /// Takes back every answer that was given about a change that was not sent yet; false when none was. It is asked again from its
-    /// first level, until the same moment.
-    pub async fn take_back_answers(&self, fingerprint: &str, principal: &str, now: Timestamp) -> Result<bool, StoreError> {
+    /// Takes back every answer that was given about a change that was not sent yet; false when none
+    /// was. It is asked again from its first level, until the same moment.
+    pub async fn take_back_answers(
+        &self,
+        fingerprint: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
         let (fingerprint, principal) = (fingerprint.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let taken =
-                        sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?").bind(&fingerprint).execute(&mut *c).await?;
+                    let taken = sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?")
+                        .bind(&fingerprint)
+                        .execute(&mut *c)
+                        .await?;
                     if taken.rows_affected() == 0 {
                         return Ok(false);
                     }
-                    let (identity, kind, system): (String, String, String) =
-                        sqlx::query_as("SELECT identity, kind, system FROM approval WHERE fingerprint = ?")
-                            .bind(&fingerprint)
-                            .fetch_one(&mut *c)
-                            .await?;
+                    let (identity, kind, system): (String, String, String) = sqlx::query_as(
+                        "SELECT identity, kind, system FROM approval WHERE fingerprint = ?",
+                    )
+                    .bind(&fingerprint)
+                    .fetch_one(&mut *c)
+                    .await?;
                     let detail = format!("{kind} in {system}: answers taken back");
-                    NewJournalEntry::new(&principal, "approval.taken-back", &identity).detail(&detail).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "approval.taken-back", &identity)
+                        .detail(&detail)
+                        .append(c, now)
+                        .await?;
                     Ok(true)
                 })
             })
@@ -473,16 +554,27 @@ impl Store {
     }
 
     /// What waits, of these, and of which it is time to remind somebody.
-    pub async fn to_remind_of(&self, waiting: &HashSet<String>, now: Timestamp) -> Result<HashSet<String>, StoreError> {
-        let sql =
-            "SELECT fingerprint FROM approval WHERE remind <= ?1 AND expires > ?1 AND fingerprint IN (SELECT value FROM json_each(?2))";
-        let due: Vec<String> =
-            sqlx::query_scalar(sql).bind(format_timestamp(now)).bind(serde_json::to_string(waiting)?).fetch_all(&self.reader).await?;
+    pub async fn to_remind_of(
+        &self,
+        waiting: &HashSet<String>,
+        now: Timestamp,
+    ) -> Result<HashSet<String>, StoreError> {
+        let sql = "SELECT fingerprint FROM approval WHERE remind <= ?1 AND expires > ?1 AND fingerprint IN (SELECT value FROM json_each(?2))";
+        let due: Vec<String> = sqlx::query_scalar(sql)
+            .bind(format_timestamp(now))
+            .bind(serde_json::to_string(waiting)?)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(due.into_iter().collect())
     }
 
     /// Puts reminders into the outbox that are due, `again` by rule being the days to the next one.
-    pub async fn remind(&self, waiting: &HashSet<String>, again: HashMap<String, u32>, now: Timestamp) -> Result<u64, StoreError> {
+    pub async fn remind(
+        &self,
+        waiting: &HashSet<String>,
+        again: HashMap<String, u32>,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
         let waiting = serde_json::to_string(waiting)?;
         self.writer
             .run_relaxed(move |c| {

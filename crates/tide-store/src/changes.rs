@@ -146,7 +146,8 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             identity: row.get("identity"),
             account: row.get("account"),
             label: row.get("label"),
-            kind: tide_core::decide::ChangeKind::parse(kind).unwrap_or(tide_core::decide::ChangeKind::Update),
+            kind: tide_core::decide::ChangeKind::parse(kind)
+                .unwrap_or(tide_core::decide::ChangeKind::Update),
             values: serde_json::from_str(row.get("vals"))?,
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
@@ -165,25 +166,41 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
 }
 
 /// Writes the lines of a change set.
-pub(crate) async fn keep_lines(c: &mut SqliteConnection, id: i64, decided: &[Decided]) -> Result<(), StoreError> {
+pub(crate) async fn keep_lines(
+    c: &mut SqliteConnection,
+    id: i64,
+    decided: &[Decided],
+) -> Result<(), StoreError> {
     let lines: Vec<(i64, &Decided)> = (1..).zip(decided).collect();
     for some in lines.chunks(ROWS) {
-        let reasons = some.iter().map(|(_, line)| serde_json::to_string(&line.reason)).collect::<Result<Vec<_>, _>>()?;
+        let reasons = some
+            .iter()
+            .map(|(_, line)| serde_json::to_string(&line.reason))
+            .collect::<Result<Vec<_>, _>>()?;
         let mut query = QueryBuilder::<Sqlite>::new(
             "INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) ",
         );
-        query.push_values(some.iter().zip(reasons), |mut row, ((seq, line), reason)| {
-            row.push_bind(id).push_bind(*seq).push_bind(&line.system).push_bind(line.object.as_str());
-            row.push_bind(&line.identity).push_bind(line.account).push_bind(&line.label).push_bind(line.verdict.as_str());
-            row.push_bind(reason);
-        });
+        query.push_values(
+            some.iter().zip(reasons),
+            |mut row, ((seq, line), reason)| {
+                row.push_bind(id)
+                    .push_bind(*seq)
+                    .push_bind(&line.system)
+                    .push_bind(line.object.as_str());
+                row.push_bind(&line.identity)
+                    .push_bind(line.account)
+                    .push_bind(&line.label)
+                    .push_bind(line.verdict.as_str());
+                row.push_bind(reason);
+            },
+        );
         query.build().execute(&mut *c).await?;
     }
     Ok(())
 }
 
-/// Writes the changes of a change set, and returns their numbers in the same order. Those at the places in `first` are about to
-/// be sent.
+/// Writes the changes of a change set, and returns their numbers in the same order. Those at the
+/// places in `first` are about to be sent.
 pub(crate) async fn keep_changes(
     c: &mut SqliteConnection,
     id: i64,
@@ -198,8 +215,16 @@ pub(crate) async fn keep_changes(
         let texts = some
             .iter()
             .map(|(_, change)| {
-                let hold = change.hold.as_ref().map(serde_json::to_string).transpose()?;
-                Ok((serde_json::to_string(&change.values)?, serde_json::to_string(&change.reason)?, hold))
+                let hold = change
+                    .hold
+                    .as_ref()
+                    .map(serde_json::to_string)
+                    .transpose()?;
+                Ok((
+                    serde_json::to_string(&change.values)?,
+                    serde_json::to_string(&change.reason)?,
+                    hold,
+                ))
             })
             .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
         let mut query = QueryBuilder::<Sqlite>::new(
@@ -233,7 +258,9 @@ pub(crate) async fn keep_changes(
 
 /// Counts by code.
 fn counts<C: FromStr>(rows: Vec<(String, i64)>) -> Result<Vec<(C, i64)>, StoreError> {
-    rows.into_iter().map(|(text, count)| Ok((parse_code(&text)?, count))).collect()
+    rows.into_iter()
+        .map(|(text, count)| Ok((parse_code(&text)?, count)))
+        .collect()
 }
 
 impl Store {
@@ -267,7 +294,12 @@ impl Store {
     }
 
     /// Stores what was decided. The changes of a run are queued by this, in the same commit.
-    pub async fn fill_change_set(&self, id: i64, set: NewChangeSet, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn fill_change_set(
+        &self,
+        id: i64,
+        set: NewChangeSet,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -319,7 +351,8 @@ impl Store {
 
     /// Change sets, the newest first.
     ///
-    /// `before` leaves those with lower numbers, `kind` those of a kind, and `failed` those with changes that failed.
+    /// `before` leaves those with lower numbers, `kind` those of a kind, and `failed` those with
+    /// changes that failed.
     pub async fn change_sets(
         &self,
         before: Option<i64>,
@@ -348,12 +381,17 @@ impl Store {
     }
 
     /// The last change set of a kind that is about everybody, or that is not.
-    pub async fn last_change_set(&self, kind: ChangeSetKind, whole: bool) -> Result<Option<ChangeSetRow>, StoreError> {
-        let id: Option<i64> = sqlx::query_scalar("SELECT max(id) FROM change_set WHERE kind = ? AND whole = ?")
-            .bind(kind.as_str())
-            .bind(whole)
-            .fetch_one(&self.reader)
-            .await?;
+    pub async fn last_change_set(
+        &self,
+        kind: ChangeSetKind,
+        whole: bool,
+    ) -> Result<Option<ChangeSetRow>, StoreError> {
+        let id: Option<i64> =
+            sqlx::query_scalar("SELECT max(id) FROM change_set WHERE kind = ? AND whole = ?")
+                .bind(kind.as_str())
+                .bind(whole)
+                .fetch_one(&self.reader)
+                .await?;
         match id {
             Some(id) => Ok(Some(self.change_set(id).await?)),
             None => Ok(None),
@@ -369,14 +407,18 @@ impl Store {
         .fetch_optional(&self.reader)
         .await?
         .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
-        let verdicts: Vec<(String, i64)> = sqlx::query_as("SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict")
-            .bind(id)
-            .fetch_all(&self.reader)
-            .await?;
-        let states: Vec<(String, i64)> = sqlx::query_as("SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state")
-            .bind(id)
-            .fetch_all(&self.reader)
-            .await?;
+        let verdicts: Vec<(String, i64)> = sqlx::query_as(
+            "SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict",
+        )
+        .bind(id)
+        .fetch_all(&self.reader)
+        .await?;
+        let states: Vec<(String, i64)> = sqlx::query_as(
+            "SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state",
+        )
+        .bind(id)
+        .fetch_all(&self.reader)
+        .await?;
         Ok(ChangeSetRow {
             id,
             kind: code(&row, "kind")?,
@@ -396,18 +438,26 @@ impl Store {
     }
 
     /// Runs that were not ended: what a start after a crash has to go on with.
-    pub async fn open_change_sets(&self) -> Result<Vec<(i64, ChangeSetKind, ChangeSetState, String)>, StoreError> {
-        let rows: Vec<(i64, String, String, String)> =
-            sqlx::query_as("SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id")
-                .fetch_all(&self.reader)
-                .await?;
-        let row =
-            |(id, kind, state, principal): (i64, String, String, String)| Ok((id, parse_code(&kind)?, parse_code(&state)?, principal));
+    pub async fn open_change_sets(
+        &self,
+    ) -> Result<Vec<(i64, ChangeSetKind, ChangeSetState, String)>, StoreError> {
+        let rows: Vec<(i64, String, String, String)> = sqlx::query_as(
+            "SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id",
+        )
+        .fetch_all(&self.reader)
+        .await?;
+        let row = |(id, kind, state, principal): (i64, String, String, String)| {
+            Ok((id, parse_code(&kind)?, parse_code(&state)?, principal))
+        };
         rows.into_iter().map(row).collect()
     }
 
     /// The lines of a change set.
-    pub async fn decided(&self, id: i64, filter: &ChangeFilter) -> Result<Vec<DecidedRow>, StoreError> {
+    pub async fn decided(
+        &self,
+        id: i64,
+        filter: &ChangeFilter,
+    ) -> Result<Vec<DecidedRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT d.*, a.name AS account_name, w.state AS outcome, w.error, w.remedy
              FROM decided d LEFT JOIN account a ON a.id = d.account
@@ -440,7 +490,9 @@ impl Store {
                 Ok(DecidedRow {
                     seq: row.get("seq"),
                     account_name: row.get("account_name"),
-                    outcome: row.get::<Option<&str>, _>("outcome").and_then(ChangeState::parse),
+                    outcome: row
+                        .get::<Option<&str>, _>("outcome")
+                        .and_then(ChangeState::parse),
                     error: row.get("error"),
                     remedy: row.get("remedy"),
                     decided: Decided {
@@ -449,7 +501,8 @@ impl Store {
                         identity: row.get("identity"),
                         account: row.get("account"),
                         label: row.get("label"),
-                        verdict: tide_core::decide::Verdict::parse(row.get("verdict")).unwrap_or(tide_core::decide::Verdict::OnHold),
+                        verdict: tide_core::decide::Verdict::parse(row.get("verdict"))
+                            .unwrap_or(tide_core::decide::Verdict::OnHold),
                         reason: serde_json::from_str(row.get("reason"))?,
                         unmatched: None,
                     },
@@ -459,7 +512,11 @@ impl Store {
     }
 
     /// The changes of a change set.
-    pub async fn changes(&self, id: i64, filter: &ChangeFilter) -> Result<Vec<ChangeRow>, StoreError> {
+    pub async fn changes(
+        &self,
+        id: i64,
+        filter: &ChangeFilter,
+    ) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT * FROM change WHERE change_set = ? AND id > ? AND (? IS NULL OR state = ? OR kind = ?) AND (? IS NULL OR system = ?)
                AND (? = '' OR instr(lower(label), lower(?)) > 0) ORDER BY id LIMIT ?",
@@ -480,7 +537,11 @@ impl Store {
     }
 
     /// The changes of an identity, the newest first, previews left out.
-    pub async fn changes_of(&self, identity: &str, limit: i64) -> Result<Vec<ChangeRow>, StoreError> {
+    pub async fn changes_of(
+        &self,
+        identity: &str,
+        limit: i64,
+    ) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT c.*, coalesce(p.name, s.principal) AS who FROM change c JOIN change_set s ON s.id = c.change_set
              LEFT JOIN principal p ON p.id = s.principal

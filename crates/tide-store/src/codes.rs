@@ -20,5 +20,8 @@ pub(crate) fn code<C: FromStr>(row: &SqliteRow, column: &str) -> Result<C, Store
 ///
 /// As [`code`].
 pub(crate) fn parse_code<C: FromStr>(text: &str) -> Result<C, StoreError> {
-    text.parse().map_err(|_| StoreError::UnknownCode { enumeration: std::any::type_name::<C>(), code: text.to_owned() })
+    text.parse().map_err(|_| StoreError::UnknownCode {
+        enumeration: std::any::type_name::<C>(),
+        code: text.to_owned(),
+    })
 }

@@ -12,7 +12,10 @@ use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts, Value};
 const VALUES: &str = "v";
 
 pub(crate) fn values_blob(values: &[Value]) -> Vec<u8> {
-    [(VALUES.to_owned(), values.to_vec())].into_iter().collect::<Attributes>().to_blob()
+    [(VALUES.to_owned(), values.to_vec())]
+        .into_iter()
+        .collect::<Attributes>()
+        .to_blob()
 }
 
 pub(crate) fn blob_values(blob: &[u8]) -> Result<Vec<Value>, StoreError> {
@@ -24,11 +27,17 @@ impl Store {
     pub async fn population(&self) -> Result<Population, StoreError> {
         let mut tx = self.reader.begin().await?;
         let mut population = Population::default();
-        for row in sqlx::query("SELECT * FROM account ORDER BY id").fetch_all(&mut *tx).await? {
+        for row in sqlx::query("SELECT * FROM account ORDER BY id")
+            .fetch_all(&mut *tx)
+            .await?
+        {
             population.accounts.push(read_account(&row)?);
         }
         crate::membership_delta::merge(&mut tx, &mut population.accounts, true).await?;
-        for row in sqlx::query("SELECT * FROM identity ORDER BY id").fetch_all(&mut *tx).await? {
+        for row in sqlx::query("SELECT * FROM identity ORDER BY id")
+            .fetch_all(&mut *tx)
+            .await?
+        {
             population.identities.push(read_identity(&row)?);
         }
         for row in sqlx::query("SELECT account, identity, origin, origin_name FROM link WHERE ended IS NULL ORDER BY id")
@@ -38,12 +47,23 @@ impl Store {
             population.links.push(Link { account: row.get(0), identity: row.get(1), basis: read_basis(row.get(2), row.get(3)) });
         }
         let mut normalised = HashMap::new();
-        for row in sqlx::query("SELECT account, attribute, sent, returned FROM normalised WHERE is_certain").fetch_all(&mut *tx).await? {
-            let known = Normalization { sent: blob_values(row.get(2))?, returned: blob_values(row.get(3))? };
+        for row in sqlx::query(
+            "SELECT account, attribute, sent, returned FROM normalised WHERE is_certain",
+        )
+        .fetch_all(&mut *tx)
+        .await?
+        {
+            let known = Normalization {
+                sent: blob_values(row.get(2))?,
+                returned: blob_values(row.get(3))?,
+            };
             normalised.insert((row.get(0), row.get(1)), known);
         }
         population.normalizations = normalised;
-        for row in sqlx::query("SELECT name, writable, paused, armed, own, schema FROM system").fetch_all(&mut *tx).await? {
+        for row in sqlx::query("SELECT name, writable, paused, armed, own, schema FROM system")
+            .fetch_all(&mut *tx)
+            .await?
+        {
             let facts = SystemFacts {
                 schema: std::sync::Arc::new(serde_json::from_str(row.get("schema"))?),
                 writable: serde_json::from_str(row.get("writable"))?,
@@ -55,21 +75,49 @@ impl Store {
             };
             population.systems.insert(row.get("name"), facts);
         }
-        for row in sqlx::query("SELECT DISTINCT system, object FROM reading WHERE state = 'complete'").fetch_all(&mut *tx).await? {
+        for row in
+            sqlx::query("SELECT DISTINCT system, object FROM reading WHERE state = 'complete'")
+                .fetch_all(&mut *tx)
+                .await?
+        {
             let kind = ObjectType::parse(row.get(1));
-            if let (Some(facts), Some(kind)) = (population.systems.get_mut(row.get::<&str, _>(0)), kind) {
+            if let (Some(facts), Some(kind)) =
+                (population.systems.get_mut(row.get::<&str, _>(0)), kind)
+            {
                 facts.read.push(kind);
             }
         }
-        for row in sqlx::query("SELECT account, attribute, vals FROM given").fetch_all(&mut *tx).await? {
-            population.managed_values.insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
+        for row in sqlx::query("SELECT account, attribute, vals FROM given")
+            .fetch_all(&mut *tx)
+            .await?
+        {
+            population
+                .managed_values
+                .insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
         }
-        for row in sqlx::query("SELECT object, attribute, value, identity FROM reservation WHERE system = ''").fetch_all(&mut *tx).await? {
-            let Some(kind) = ObjectType::parse(row.get(0)) else { continue };
-            population.reserved_values.push(ReservedValue { kind, attribute: row.get(1), value: row.get(2), identity: row.get(3) });
+        for row in sqlx::query(
+            "SELECT object, attribute, value, identity FROM reservation WHERE system = ''",
+        )
+        .fetch_all(&mut *tx)
+        .await?
+        {
+            let Some(kind) = ObjectType::parse(row.get(0)) else {
+                continue;
+            };
+            population.reserved_values.push(ReservedValue {
+                kind,
+                attribute: row.get(1),
+                value: row.get(2),
+                identity: row.get(3),
+            });
         }
-        for row in sqlx::query("SELECT account, before FROM changed_there").fetch_all(&mut *tx).await? {
-            population.drift_baseline.insert(row.get(0), Attributes::from_blob(row.get(1))?);
+        for row in sqlx::query("SELECT account, before FROM changed_there")
+            .fetch_all(&mut *tx)
+            .await?
+        {
+            population
+                .drift_baseline
+                .insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
         population.departures = crate::lifecycle::departures(&mut tx, None).await?;
         population.reactivations = crate::lifecycle::claimed(&mut tx, None).await?;

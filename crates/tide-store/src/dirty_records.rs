@@ -1,4 +1,5 @@
-//! The dirty set: records that changed since the last decision; and the partial load of the records that a decision needs.
+//! The dirty set: records that changed since the last decision; and the partial load of the records
+//! that a decision needs.
 
 use crate::accounts::read_account;
 use crate::decision_input::blob_values;
@@ -14,7 +15,8 @@ use tide_core::references::folded;
 use tide_core::roles::KeptRoles;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
-/// Up to this many records are read on the writer connection (blocking writers); larger reads use the pool.
+/// Up to this many records are read on the writer connection (blocking writers); larger reads use
+/// the pool.
 const MAX_WRITER_READ: usize = 500;
 
 /// The dirty records since a position.
@@ -30,20 +32,39 @@ pub struct DirtyRecords {
     pub memberships: Vec<AppliedMembership>,
 }
 
-/// The dirty records after a position (`?1`), as one JSON text, so that one query reads them with all other preconditions.
-pub(crate) const DIRTY_SINCE: &str = "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
+/// The dirty records after a position (`?1`), as one JSON text, so that one query reads them with
+/// all other preconditions.
+pub(crate) const DIRTY_SINCE: &str =
+    "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
     FROM (SELECT * FROM touched WHERE seq > ?1 ORDER BY seq))";
 
-/// A row: position, account, identity; and for a membership the group, the member, and whether it was added.
-type DirtyRow = (i64, Option<i64>, Option<String>, Option<i64>, Option<String>, Option<i64>);
+/// A row: position, account, identity; and for a membership the group, the member, and whether it
+/// was added.
+type DirtyRow = (
+    i64,
+    Option<i64>,
+    Option<String>,
+    Option<i64>,
+    Option<String>,
+    Option<i64>,
+);
 
 /// Parses the result of [`DIRTY_SINCE`].
 pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreError> {
-    let mut touched = DirtyRecords { last: after, ..DirtyRecords::default() };
-    for (seq, account, identity, joined, member, there) in serde_json::from_str::<Vec<DirtyRow>>(notes)? {
+    let mut touched = DirtyRecords {
+        last: after,
+        ..DirtyRecords::default()
+    };
+    for (seq, account, identity, joined, member, there) in
+        serde_json::from_str::<Vec<DirtyRow>>(notes)?
+    {
         touched.last = seq;
         if let Some(group) = joined {
-            touched.memberships.push(AppliedMembership { group, member: member.unwrap_or_default(), is_member: there == Some(1) });
+            touched.memberships.push(AppliedMembership {
+                group,
+                member: member.unwrap_or_default(),
+                is_member: there == Some(1),
+            });
         } else if account.is_none() && identity.is_none() {
             touched.everybody = true;
         } else {
@@ -54,9 +75,9 @@ pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreErro
     Ok(touched)
 }
 
-/// The data beside accounts (first list) and identities (second list), in one statement because every change waits for it: first a bit
-/// mask of the further tables that have rows for them, because most have none; then the identities, and the rows of tables that often
-/// have some.
+/// The data beside accounts (first list) and identities (second list), in one statement because
+/// every change waits for it: first a bit mask of the further tables that have rows for them,
+/// because most have none; then the identities, and the rows of tables that often have some.
 const BESIDE: &str = "
     SELECT 'further' AS what,
            EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value)
@@ -84,7 +105,9 @@ const BESIDE: &str = "
 impl Store {
     /// The position of the last dirty record.
     pub async fn last_dirty(&self) -> Result<i64, StoreError> {
-        let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched").fetch_one(&self.reader).await?;
+        let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched")
+            .fetch_one(&self.reader)
+            .await?;
         Ok(last.unwrap_or(0))
     }
 
@@ -94,18 +117,35 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     // The last row stays, so that no position is reused.
-                    sqlx::query("DELETE FROM touched WHERE seq < min(?, (SELECT max(seq) FROM touched))").bind(upto).execute(c).await?;
+                    sqlx::query(
+                        "DELETE FROM touched WHERE seq < min(?, (SELECT max(seq) FROM touched))",
+                    )
+                    .bind(upto)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })
             .await
     }
 
-    /// Loads these records with everything that belongs to them. `at_rest`: no run is in progress, so the writer connection may be used.
-    pub async fn part(&self, records: &Records, systems: BTreeMap<String, SystemFacts>, at_rest: bool) -> Result<Population, StoreError> {
+    /// Loads these records with everything that belongs to them. `at_rest`: no run is in progress,
+    /// so the writer connection may be used.
+    pub async fn part(
+        &self,
+        records: &Records,
+        systems: BTreeMap<String, SystemFacts>,
+        at_rest: bool,
+    ) -> Result<Population, StoreError> {
         let few = records.accounts.len() + records.identities.len() <= MAX_WRITER_READ;
-        let (accounts, identities) = (serde_json::to_string(&records.accounts)?, serde_json::to_string(&records.identities)?);
-        self.look(at_rest && few, move |c| Box::pin(async move { part(c, &accounts, &identities, systems).await })).await
+        let (accounts, identities) = (
+            serde_json::to_string(&records.accounts)?,
+            serde_json::to_string(&records.identities)?,
+        );
+        self.look(at_rest && few, move |c| {
+            Box::pin(async move { part(c, &accounts, &identities, systems).await })
+        })
+        .await
     }
 }
 
@@ -116,7 +156,10 @@ async fn part(
     identities: &str,
     systems: BTreeMap<String, SystemFacts>,
 ) -> Result<Population, StoreError> {
-    let mut population = Population { systems, ..Population::default() };
+    let mut population = Population {
+        systems,
+        ..Population::default()
+    };
     let rows = sqlx::query(
         "SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
          LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL",
@@ -127,7 +170,11 @@ async fn part(
         if let Some(link) = row.get::<Option<i64>, _>("link") {
             links.push((
                 link,
-                Link { account: account.id, identity: row.get("whose"), basis: read_basis(row.get("origin"), row.get("origin_name")) },
+                Link {
+                    account: account.id,
+                    identity: row.get("whose"),
+                    basis: read_basis(row.get("origin"), row.get("origin_name")),
+                },
             ));
         }
         population.accounts.push(account);
@@ -139,7 +186,12 @@ async fn part(
     crate::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
     let mut further = 0;
     let mut kept_roles: HashMap<String, KeptRoles> = HashMap::new();
-    for row in sqlx::query(BESIDE).bind(accounts).bind(identities).fetch_all(&mut *c).await? {
+    for row in sqlx::query(BESIDE)
+        .bind(accounts)
+        .bind(identities)
+        .fetch_all(&mut *c)
+        .await?
+    {
         match row.get("what") {
             "further" => further = row.get("number"),
             "identity" => population.identities.push(Identity {
@@ -150,17 +202,39 @@ async fn part(
                 since: crate::parse_timestamp(row.get("third")),
                 kept_roles: KeptRoles::new(),
             }),
-            "kept_roles" => drop(kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?)),
-            "normalised" => {
-                let known = Normalization { sent: blob_values(row.get("first"))?, returned: blob_values(row.get("second"))? };
-                population.normalizations.insert((row.get("number"), row.get("name")), known);
+            "kept_roles" => {
+                drop(kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?))
             }
-            "given" => drop(population.managed_values.insert((row.get("number"), row.get("name")), blob_values(row.get("first"))?)),
-            "changed_there" => drop(population.drift_baseline.insert(row.get("number"), Attributes::from_blob(row.get("first"))?)),
+            "normalised" => {
+                let known = Normalization {
+                    sent: blob_values(row.get("first"))?,
+                    returned: blob_values(row.get("second"))?,
+                };
+                population
+                    .normalizations
+                    .insert((row.get("number"), row.get("name")), known);
+            }
+            "given" => drop(population.managed_values.insert(
+                (row.get("number"), row.get("name")),
+                blob_values(row.get("first"))?,
+            )),
+            "changed_there" => drop(
+                population
+                    .drift_baseline
+                    .insert(row.get("number"), Attributes::from_blob(row.get("first"))?),
+            ),
             _ => {
-                let Some(kind) = ObjectType::parse(row.get("kind")) else { continue };
-                let (attribute, value, identity) = (row.get("name"), row.get("first"), row.get("second"));
-                population.reserved_values.push(ReservedValue { kind, attribute, value, identity });
+                let Some(kind) = ObjectType::parse(row.get("kind")) else {
+                    continue;
+                };
+                let (attribute, value, identity) =
+                    (row.get("name"), row.get("first"), row.get("second"));
+                population.reserved_values.push(ReservedValue {
+                    kind,
+                    attribute,
+                    value,
+                    identity,
+                });
             }
         }
     }
@@ -183,19 +257,33 @@ async fn part(
     }
     if tells(32) {
         // Includes memberships that were written for another person with one of these names.
-        let uid = |account: &tide_core::Account| account.attributes.get("uid").first().map(|uid| folded(&uid.to_string()));
-        let names = population.accounts.iter().flat_map(|account| [Some(folded(&account.name)), uid(account)]).flatten();
+        let uid = |account: &tide_core::Account| {
+            account
+                .attributes
+                .get("uid")
+                .first()
+                .map(|uid| folded(&uid.to_string()))
+        };
+        let names = population
+            .accounts
+            .iter()
+            .flat_map(|account| [Some(folded(&account.name)), uid(account)])
+            .flatten();
         let names: Vec<String> = names.collect();
-        population.rule_memberships = crate::results::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?))).await?;
+        population.rule_memberships =
+            crate::results::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?)))
+                .await?;
     }
     if tells(1) {
         population.password_hash_marks = crate::results::carried(&mut *c, Some(accounts)).await?;
     }
     if tells(64) {
-        population.password_sets = crate::password_sync::open(&mut *c, Some((accounts, identities))).await?;
+        population.password_sets =
+            crate::password_sync::open(&mut *c, Some((accounts, identities))).await?;
     }
     if tells(128) {
-        population.match_answers = crate::matches::open_about(&mut *c, accounts, identities).await?;
+        population.match_answers =
+            crate::matches::open_about(&mut *c, accounts, identities).await?;
     }
     Ok(population)
 }

@@ -63,18 +63,43 @@ fn read(row: &SqliteRow) -> Result<DraftRow, StoreError> {
 impl Store {
     /// Open drafts, the newest first.
     pub async fn drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
-        sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} ORDER BY d.id DESC"))).fetch_all(&self.reader).await?.iter().map(read).collect()
+        sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} ORDER BY d.id DESC")))
+            .fetch_all(&self.reader)
+            .await?
+            .iter()
+            .map(read)
+            .collect()
     }
 
     /// One open draft.
     pub async fn draft(&self, id: i64) -> Result<DraftRow, StoreError> {
-        let row = sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} AND d.id = ?"))).bind(id).fetch_optional(&self.reader).await?;
-        row.as_ref().map(read).transpose()?.ok_or_else(|| StoreError::Missing { what: "open draft", name: id.to_string() })
+        let row = sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} AND d.id = ?")))
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?;
+        row.as_ref()
+            .map(read)
+            .transpose()?
+            .ok_or_else(|| StoreError::Missing {
+                what: "open draft",
+                name: id.to_string(),
+            })
     }
 
     /// Begins a draft.
-    pub async fn begin_draft(&self, name: &str, base: i64, files: &[RuleFile], principal: &str, now: Timestamp) -> Result<i64, StoreError> {
-        let (name, files, principal) = (name.to_owned(), serde_json::to_string(files)?, principal.to_owned());
+    pub async fn begin_draft(
+        &self,
+        name: &str,
+        base: i64,
+        files: &[RuleFile],
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<i64, StoreError> {
+        let (name, files, principal) = (
+            name.to_owned(),
+            serde_json::to_string(files)?,
+            principal.to_owned(),
+        );
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -131,20 +156,37 @@ impl Store {
     }
 
     /// Ends a draft: published as a version, or dropped.
-    pub async fn end_draft(&self, id: i64, published: Option<i64>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn end_draft(
+        &self,
+        id: i64,
+        published: Option<i64>,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE draft SET ended = ?, published = ? WHERE id = ? AND ended IS NULL")
-                        .bind(format_timestamp(now))
-                        .bind(published)
-                        .bind(id)
-                        .execute(&mut *c)
+                    sqlx::query(
+                        "UPDATE draft SET ended = ?, published = ? WHERE id = ? AND ended IS NULL",
+                    )
+                    .bind(format_timestamp(now))
+                    .bind(published)
+                    .bind(id)
+                    .execute(&mut *c)
+                    .await?;
+                    let act = if published.is_some() {
+                        "draft.published"
+                    } else {
+                        "draft.dropped"
+                    };
+                    let detail = published
+                        .map(|version| format!("version {version}"))
+                        .unwrap_or_default();
+                    NewJournalEntry::new(&principal, act, &id.to_string())
+                        .detail(&detail)
+                        .append(c, now)
                         .await?;
-                    let act = if published.is_some() { "draft.published" } else { "draft.dropped" };
-                    let detail = published.map(|version| format!("version {version}")).unwrap_or_default();
-                    NewJournalEntry::new(&principal, act, &id.to_string()).detail(&detail).append(c, now).await?;
                     Ok(())
                 })
             })
@@ -171,10 +213,16 @@ impl Store {
     /// The files of a published version.
     pub async fn rule_files(&self, version: i64) -> Result<Vec<RuleFile>, StoreError> {
         let files: Option<String> =
-            sqlx::query_scalar("SELECT files FROM rule_set WHERE version = ?").bind(version).fetch_optional(&self.reader).await?;
+            sqlx::query_scalar("SELECT files FROM rule_set WHERE version = ?")
+                .bind(version)
+                .fetch_optional(&self.reader)
+                .await?;
         match files {
             Some(files) => Ok(serde_json::from_str(&files)?),
-            None => Err(StoreError::Missing { what: "version of the rules", name: version.to_string() }),
+            None => Err(StoreError::Missing {
+                what: "version of the rules",
+                name: version.to_string(),
+            }),
         }
     }
 }

@@ -6,19 +6,25 @@ use std::path::PathBuf;
 /// The message of a panic that was caught.
 pub fn panic_message(panic: &(dyn Any + Send)) -> String {
     let text = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
-    text.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no message".to_owned())
+    text.or_else(|| panic.downcast_ref::<String>().cloned())
+        .unwrap_or_else(|| "no message".to_owned())
 }
 
 impl StoreError {
-    /// The same, told apart when it is the disk, the lock or the rights that keep a write from being kept.
+    /// The same, told apart when it is the disk, the lock or the rights that keep a write from
+    /// being kept.
     pub(crate) fn of_writing(self) -> StoreError {
         let code = match &self {
-            StoreError::Sql(sqlx::Error::Database(error)) => error.code().and_then(|code| code.parse::<u32>().ok()),
+            StoreError::Sql(sqlx::Error::Database(error)) => {
+                error.code().and_then(|code| code.parse::<u32>().ok())
+            }
             _ => None,
         };
         // Primary result codes of SQLite: BUSY, LOCKED, READONLY, IOERR, FULL, CANTOPEN.
         match code.map(|code| code & 0xff) {
-            Some(5 | 6 | 8 | 10 | 13 | 14) => StoreError::Unwritable { said: self.to_string().replace("the store failed: ", "") },
+            Some(5 | 6 | 8 | 10 | 13 | 14) => StoreError::Unwritable {
+                said: self.to_string().replace("the store failed: ", ""),
+            },
             _ => self,
         }
     }
@@ -36,7 +42,9 @@ pub enum StoreError {
         source: sqlx::Error,
     },
     /// The file was written by a newer version.
-    #[error("the store has schema {there}, and this version knows {known}: start the newer version, or restore an older backup")]
+    #[error(
+        "the store has schema {there}, and this version knows {known}: start the newer version, or restore an older backup"
+    )]
     Newer {
         /// The file's schema.
         there: i64,
@@ -47,7 +55,9 @@ pub enum StoreError {
     #[error("the store's schema could not be brought up to date: {0}")]
     Migrate(sqlx::migrate::MigrateError),
     /// A record holds a code that this version does not know.
-    #[error("the store holds `{code}`, which is no {enumeration}: another version of the program wrote it")]
+    #[error(
+        "the store holds `{code}`, which is no {enumeration}: another version of the program wrote it"
+    )]
     UnknownCode {
         /// The enum.
         enumeration: &'static str,
@@ -67,7 +77,9 @@ pub enum StoreError {
     #[error("{0}")]
     Key(String),
     /// A secret cannot be opened.
-    #[error("the secret {field} of {owner} cannot be opened with this key: set it again, or start with the key it was sealed with")]
+    #[error(
+        "the secret {field} of {owner} cannot be opened with this key: set it again, or start with the key it was sealed with"
+    )]
     Sealed {
         /// Whose secret.
         owner: String,

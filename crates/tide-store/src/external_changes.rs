@@ -1,5 +1,5 @@
-//! What is to be told to somebody: one outbox, whatever the channel. A notice stays until somebody says that it was
-//! seen; the same thing is not told twice.
+//! What is to be told to somebody: one outbox, whatever the channel. A notice stays until somebody
+//! says that it was seen; the same thing is not told twice.
 
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -33,8 +33,13 @@ pub struct AlertRow {
 }
 
 impl Store {
-    /// Notes what was done behind our back, with what becomes of it. What was noted before is not noted again.
-    pub async fn notice_surprises(&self, surprises: Vec<(Surprise, String)>, now: Timestamp) -> Result<u64, StoreError> {
+    /// Notes what was done behind our back, with what becomes of it. What was noted before is not
+    /// noted again.
+    pub async fn notice_surprises(
+        &self,
+        surprises: Vec<(Surprise, String)>,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
         if surprises.is_empty() {
             return Ok(0);
         }
@@ -43,7 +48,8 @@ impl Store {
                 Box::pin(async move {
                     let mut noted = 0;
                     for (surprise, becomes) in &surprises {
-                        // An account that was there when we first came, or that we made, is nothing new.
+                        // An account that was there when we first came, or that we made, is nothing
+                        // new.
                         let (account, what, since) = match surprise {
                             Surprise::Made(account) => (
                                 account,

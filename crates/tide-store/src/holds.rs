@@ -83,18 +83,24 @@ pub struct HoldFilter {
     pub limit: i64,
 }
 
-const COLUMNS: &str = "system, object, identity, account, kind, takes_away, label, cause, reason, rule, since";
+const COLUMNS: &str =
+    "system, object, identity, account, kind, takes_away, label, cause, reason, rule, since";
 /// Rows of one statement: eleven values each, far below SQLite's limit.
 const ROWS: usize = 200;
 
 async fn remove(c: &mut SqliteConnection, keys: &[HoldKey]) -> Result<(), StoreError> {
     for keys in keys.chunks(ROWS) {
-        let mut query = QueryBuilder::<Sqlite>::new("DELETE FROM hold WHERE (system, object, identity, account, kind) IN (VALUES ");
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "DELETE FROM hold WHERE (system, object, identity, account, kind) IN (VALUES ",
+        );
         for (place, key) in keys.iter().enumerate() {
             query.push(if place == 0 { "(" } else { ",(" });
             let mut row = query.separated(",");
-            row.push_bind(key.system.clone()).push_bind(key.object.as_str());
-            row.push_bind(key.identity.clone()).push_bind(key.account).push_bind(key.kind.clone());
+            row.push_bind(key.system.clone())
+                .push_bind(key.object.as_str());
+            row.push_bind(key.identity.clone())
+                .push_bind(key.account)
+                .push_bind(key.kind.clone());
             query.push(")");
         }
         query.push(")").build().execute(&mut *c).await?;
@@ -131,7 +137,9 @@ async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), 
 impl Store {
     /// Everything that is on hold, by what it is: for a comparison with what is decided next.
     pub async fn all_holds(&self) -> Result<HashMap<HoldKey, Hold>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM hold").fetch_all(&self.reader).await?;
+        let rows = sqlx::query("SELECT * FROM hold")
+            .fetch_all(&self.reader)
+            .await?;
         let read = |row: &sqlx::sqlite::SqliteRow| {
             let key = HoldKey {
                 system: row.get("system"),
@@ -154,7 +162,12 @@ impl Store {
     }
 
     /// Takes out holds that ended, and keeps those that began or are held otherwise now.
-    pub async fn keep_holds(&self, ended: Vec<HoldKey>, held: Vec<Hold>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn keep_holds(
+        &self,
+        ended: Vec<HoldKey>,
+        held: Vec<Hold>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -165,8 +178,12 @@ impl Store {
             .await
     }
 
-    /// How many are on hold by each cause: each identity, or account that belongs to nobody, once. With `system`, those in that system.
-    pub async fn hold_counts(&self, system: Option<&str>) -> Result<Vec<(HoldCause, i64)>, StoreError> {
+    /// How many are on hold by each cause: each identity, or account that belongs to nobody, once.
+    /// With `system`, those in that system.
+    pub async fn hold_counts(
+        &self,
+        system: Option<&str>,
+    ) -> Result<Vec<(HoldCause, i64)>, StoreError> {
         let rows: Vec<(String, i64)> = sqlx::query_as(
             "SELECT cause, count(DISTINCT iif(identity = '', 'account ' || account, identity)) FROM hold
              WHERE ? IS NULL OR system = ? GROUP BY cause",
@@ -175,8 +192,10 @@ impl Store {
         .bind(system)
         .fetch_all(&self.reader)
         .await?;
-        let mut counts: Vec<(HoldCause, i64)> =
-            rows.into_iter().filter_map(|(cause, count)| Some((HoldCause::parse(&cause)?, count))).collect();
+        let mut counts: Vec<(HoldCause, i64)> = rows
+            .into_iter()
+            .filter_map(|(cause, count)| Some((HoldCause::parse(&cause)?, count)))
+            .collect();
         counts.sort_unstable();
         Ok(counts)
     }
@@ -208,18 +227,42 @@ impl Store {
         if let Some(system) = &filter.system {
             query.push(" AND h.system = ").push_bind(system.clone());
         }
-        if let Some(search) = filter.search.as_deref().map(str::trim).filter(|search| !search.is_empty()) {
-            let like = format!("%{}%", search.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
-            query.push(" AND (h.label LIKE ").push_bind(like.clone()).push(" ESCAPE '\\' OR h.reason LIKE ").push_bind(like);
+        if let Some(search) = filter
+            .search
+            .as_deref()
+            .map(str::trim)
+            .filter(|search| !search.is_empty())
+        {
+            let like = format!(
+                "%{}%",
+                search
+                    .replace('\\', "\\\\")
+                    .replace('%', "\\%")
+                    .replace('_', "\\_")
+            );
+            query
+                .push(" AND (h.label LIKE ")
+                .push_bind(like.clone())
+                .push(" ESCAPE '\\' OR h.reason LIKE ")
+                .push_bind(like);
             query.push(" ESCAPE '\\')");
         }
-        query.push(" GROUP BY iif(h.identity = '', h.account, h.identity), h.object, h.cause, h.reason");
+        query.push(
+            " GROUP BY iif(h.identity = '', h.account, h.identity), h.object, h.cause, h.reason",
+        );
         if let Some(after) = filter.after {
             query.push(" HAVING min(h.id) > ").push_bind(after);
         }
-        let rows = query.push(" ORDER BY first LIMIT ").push_bind(filter.limit).build().fetch_all(&self.reader).await?;
+        let rows = query
+            .push(" ORDER BY first LIMIT ")
+            .push_bind(filter.limit)
+            .build()
+            .fetch_all(&self.reader)
+            .await?;
         let list = |text: Option<String>| {
-            let mut all: Vec<String> = text.map(|text| text.split(',').map(str::to_owned).collect()).unwrap_or_default();
+            let mut all: Vec<String> = text
+                .map(|text| text.split(',').map(str::to_owned).collect())
+                .unwrap_or_default();
             all.sort_unstable();
             all
         };
@@ -234,7 +277,10 @@ impl Store {
                 reason: row.get("reason"),
                 rule: row.get("rule"),
                 systems: list(row.get("systems")),
-                kinds: list(row.get("kinds")).iter().filter_map(|kind| ChangeKind::parse(kind)).collect(),
+                kinds: list(row.get("kinds"))
+                    .iter()
+                    .filter_map(|kind| ChangeKind::parse(kind))
+                    .collect(),
                 since: row.get("since"),
             })
         };
@@ -243,7 +289,12 @@ impl Store {
 
     /// What is on hold for one identity.
     pub async fn holds_of(&self, identity: &str) -> Result<Vec<HoldRow>, StoreError> {
-        self.holds(&HoldFilter { identity: Some(identity.to_owned()), limit: 100, ..HoldFilter::default() }).await
+        self.holds(&HoldFilter {
+            identity: Some(identity.to_owned()),
+            limit: 100,
+            ..HoldFilter::default()
+        })
+        .await
     }
 
     /// What a run did to holds: the keys of changes that are done, and those that failed, as holds.
@@ -278,11 +329,21 @@ impl Store {
                 key: key(row)?,
                 takes_away: row.get("takes_away"),
                 label: row.get("label"),
-                cause: if is_passing { HoldCause::RetriedLater } else { HoldCause::Failed },
-                reason: format!("failed: {}", row.get::<Option<&str>, _>("error").unwrap_or("no answer")),
+                cause: if is_passing {
+                    HoldCause::RetriedLater
+                } else {
+                    HoldCause::Failed
+                },
+                reason: format!(
+                    "failed: {}",
+                    row.get::<Option<&str>, _>("error").unwrap_or("no answer")
+                ),
                 rule: None,
             })
         };
-        Ok((done.iter().filter_map(key).collect(), failed.iter().filter_map(hold).collect()))
+        Ok((
+            done.iter().filter_map(key).collect(),
+            failed.iter().filter_map(hold).collect(),
+        ))
     }
 }

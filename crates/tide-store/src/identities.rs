@@ -46,7 +46,10 @@ pub struct LinkRow {
 
 /// What made a link, as it is kept.
 pub(crate) fn read_basis(origin: &str, name: String) -> LinkBasis {
-    LinkBasis { origin: LinkOrigin::parse(origin).unwrap_or(LinkOrigin::MatchRule), name }
+    LinkBasis {
+        origin: LinkOrigin::parse(origin).unwrap_or(LinkOrigin::MatchRule),
+        name,
+    }
 }
 
 /// The roles that an identity only keeps, as they are kept: JSON.
@@ -88,7 +91,8 @@ pub struct IdentityUpdates {
     pub member_names: Vec<MemberName>,
     /// Names that nobody else is to be given.
     pub reserved: Vec<ReservedValue>,
-    /// Accounts that are as they should be again: what they held before somebody changed them there is forgotten.
+    /// Accounts that are as they should be again: what they held before somebody changed them there
+    /// is forgotten.
     pub in_step: Vec<AccountId>,
 }
 
@@ -139,7 +143,14 @@ pub(crate) async fn keep_identities(
         make_link(c, link.account, &link.identity, &link.basis, principal, now).await?;
     }
     for one in &people.member_names {
-        crate::results::join(c, &one.identity, one.group, &one.member, &format_timestamp(now)).await?;
+        crate::results::join(
+            c,
+            &one.identity,
+            one.group,
+            &one.member,
+            &format_timestamp(now),
+        )
+        .await?;
     }
     if !people.in_step.is_empty() {
         sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
@@ -152,9 +163,18 @@ pub(crate) async fn keep_identities(
 
 impl Store {
     /// Keeps identities as they were decided, and makes the links that were decided.
-    pub async fn keep_identities(&self, people: IdentityUpdates, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn keep_identities(
+        &self,
+        people: IdentityUpdates,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
-        self.writer.run_relaxed(move |c| Box::pin(async move { keep_identities(c, &people, &principal, now).await })).await
+        self.writer
+            .run_relaxed(move |c| {
+                Box::pin(async move { keep_identities(c, &people, &principal, now).await })
+            })
+            .await
     }
 
     /// A page of identities by label, with a text in them.
@@ -184,16 +204,29 @@ impl Store {
         rows.iter()
             .map(|row| {
                 let systems: Option<String> = row.get("systems");
-                let mut systems: Vec<String> =
-                    systems.unwrap_or_default().split(',').filter(|s| !s.is_empty()).map(str::to_owned).collect();
+                let mut systems: Vec<String> = systems
+                    .unwrap_or_default()
+                    .split(',')
+                    .filter(|s| !s.is_empty())
+                    .map(str::to_owned)
+                    .collect();
                 systems.sort();
-                Ok(IdentityRow { identity: read_identity(row)?, label: row.get("label"), changed: row.get("changed"), systems })
+                Ok(IdentityRow {
+                    identity: read_identity(row)?,
+                    label: row.get("label"),
+                    changed: row.get("changed"),
+                    systems,
+                })
             })
             .collect()
     }
 
     /// The account that an identity has in a system, if it has one that is there.
-    pub async fn account_of(&self, identity: &str, system: &str) -> Result<Option<Account>, StoreError> {
+    pub async fn account_of(
+        &self,
+        identity: &str,
+        system: &str,
+    ) -> Result<Option<Account>, StoreError> {
         let row = sqlx::query(
             "SELECT a.* FROM link l CROSS JOIN account a ON a.id = l.account
              WHERE l.identity = ? AND l.ended IS NULL AND a.system = ? AND a.absent_since IS NULL ORDER BY a.id LIMIT 1",
@@ -206,7 +239,11 @@ impl Store {
     }
 
     /// The present accounts of some identities in a system, with whose each is.
-    pub async fn member_accounts(&self, identities: &[&str], system: &str) -> Result<Vec<(String, Account)>, StoreError> {
+    pub async fn member_accounts(
+        &self,
+        identities: &[&str],
+        system: &str,
+    ) -> Result<Vec<(String, Account)>, StoreError> {
         let rows = sqlx::query(
             "SELECT a.*, l.identity AS whose FROM json_each(?) k CROSS JOIN link l ON l.identity = k.value AND l.ended IS NULL
              CROSS JOIN account a ON a.id = l.account WHERE a.system = ? AND a.absent_since IS NULL ORDER BY a.id",
@@ -215,27 +252,47 @@ impl Store {
         .bind(system)
         .fetch_all(&self.reader)
         .await?;
-        rows.iter().map(|row| Ok((row.get("whose"), crate::accounts::read_account(row)?))).collect()
+        rows.iter()
+            .map(|row| Ok((row.get("whose"), crate::accounts::read_account(row)?)))
+            .collect()
     }
 
     /// Which of some DNs belong to an account of a directory now.
-    pub async fn names_in_use(&self, names: &[String], system: &str) -> Result<Vec<String>, StoreError> {
+    pub async fn names_in_use(
+        &self,
+        names: &[String],
+        system: &str,
+    ) -> Result<Vec<String>, StoreError> {
         let sql = "SELECT k.value FROM json_each(?) k WHERE EXISTS
              (SELECT 1 FROM account a WHERE a.system = ? AND a.name = k.value COLLATE NOCASE AND instr(a.name, '=') > 0 AND a.absent_since IS NULL)";
-        Ok(sqlx::query_scalar(sql).bind(serde_json::to_string(names)?).bind(system).fetch_all(&self.reader).await?)
+        Ok(sqlx::query_scalar(sql)
+            .bind(serde_json::to_string(names)?)
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// How many identities there are of each stage.
     pub async fn identity_counts(&self) -> Result<Vec<(Stage, i64)>, StoreError> {
         let rows: Vec<(String, i64)> =
-            sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage").fetch_all(&self.reader).await?;
-        rows.into_iter().map(|(stage, count)| Ok((crate::codes::parse_code(&stage)?, count))).collect()
+            sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage")
+                .fetch_all(&self.reader)
+                .await?;
+        rows.into_iter()
+            .map(|(stage, count)| Ok((crate::codes::parse_code(&stage)?, count)))
+            .collect()
     }
 
     /// An identity, with what people call it.
     pub async fn identity(&self, id: &str) -> Result<(Identity, String), StoreError> {
-        let row = sqlx::query("SELECT * FROM identity WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
-        let row = row.ok_or_else(|| StoreError::Missing { what: "identity", name: id.to_owned() })?;
+        let row = sqlx::query("SELECT * FROM identity WHERE id = ?")
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?;
+        let row = row.ok_or_else(|| StoreError::Missing {
+            what: "identity",
+            name: id.to_owned(),
+        })?;
         Ok((read_identity(&row)?, row.get("label")))
     }
 
@@ -262,8 +319,15 @@ impl Store {
     }
 
     /// Ends the open links of an identity in one system. Returns how many there were.
-    pub async fn split(&self, identity: &str, system: &str, principal: &str, now: Timestamp) -> Result<u64, StoreError> {
-        let (identity, system, principal) = (identity.to_owned(), system.to_owned(), principal.to_owned());
+    pub async fn split(
+        &self,
+        identity: &str,
+        system: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
+        let (identity, system, principal) =
+            (identity.to_owned(), system.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -309,7 +373,10 @@ pub(crate) async fn make_link(
     .execute(&mut *c)
     .await?;
     if done.rows_affected() > 0 {
-        NewJournalEntry::new(principal, "identity.joined", identity).detail(&format!("account {account}: {basis}")).append(c, now).await?;
+        NewJournalEntry::new(principal, "identity.joined", identity)
+            .detail(&format!("account {account}: {basis}"))
+            .append(c, now)
+            .await?;
     }
     Ok(())
 }

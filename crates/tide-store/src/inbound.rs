@@ -1,5 +1,5 @@
-//! What other systems push to us: SCIM resources as they are answered, each with the account that it
-//! is, and events.
+//! What other systems push to us: SCIM resources as they are answered, each with the account that
+//! it is, and events.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -136,64 +136,114 @@ fn read(row: &SqliteRow) -> PushedRow {
 }
 
 impl Store {
-    /// Keeps a resource and its account in one step. A name that is taken, a version that is no longer
-    /// the one to replace: nothing is kept.
-    pub async fn put_pushed(&self, new: NewPushed, now: Timestamp) -> Result<PushedRow, StoreError> {
-        self.writer.run(move |c| Box::pin(async move { put(c, new, now).await })).await
+    /// Keeps a resource and its account in one step. A name that is taken, a version that is no
+    /// longer the one to replace: nothing is kept.
+    pub async fn put_pushed(
+        &self,
+        new: NewPushed,
+        now: Timestamp,
+    ) -> Result<PushedRow, StoreError> {
+        self.writer
+            .run(move |c| Box::pin(async move { put(c, new, now).await }))
+            .await
     }
 
     /// One resource.
-    pub async fn pushed(&self, system: &str, object: ObjectType, key: PushedKey<'_>) -> Result<Option<PushedRow>, StoreError> {
+    pub async fn pushed(
+        &self,
+        system: &str,
+        object: ObjectType,
+        key: PushedKey<'_>,
+    ) -> Result<Option<PushedRow>, StoreError> {
         let (sql, value) = match key {
-            PushedKey::Id(id) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND id = ?", id),
-            PushedKey::Name(name) => ("SELECT * FROM pushed WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1", name),
+            PushedKey::Id(id) => (
+                "SELECT * FROM pushed WHERE system = ? AND object = ? AND id = ?",
+                id,
+            ),
+            PushedKey::Name(name) => (
+                "SELECT * FROM pushed WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1",
+                name,
+            ),
         };
-        let row = sqlx::query(sql).bind(system).bind(object.as_str()).bind(value).fetch_optional(&self.reader).await?;
+        let row = sqlx::query(sql)
+            .bind(system)
+            .bind(object.as_str())
+            .bind(value)
+            .fetch_optional(&self.reader)
+            .await?;
         Ok(row.as_ref().map(read))
     }
 
     /// Resources that the caller knows by an id of its own, in the order in which they came.
-    pub async fn pushed_by_external_id(&self, system: &str, object: ObjectType, id: &str) -> Result<Vec<PushedRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row")
-            .bind(system)
-            .bind(object.as_str())
-            .bind(id)
-            .fetch_all(&self.reader)
-            .await?;
+    pub async fn pushed_by_external_id(
+        &self,
+        system: &str,
+        object: ObjectType,
+        id: &str,
+    ) -> Result<Vec<PushedRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row",
+        )
+        .bind(system)
+        .bind(object.as_str())
+        .bind(id)
+        .fetch_all(&self.reader)
+        .await?;
         Ok(rows.iter().map(read).collect())
     }
 
     /// Resources in the order in which they came, after one.
-    pub async fn pushed_after(&self, system: &str, object: ObjectType, after: i64, limit: i64) -> Result<Vec<PushedRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?")
-            .bind(system)
-            .bind(object.as_str())
-            .bind(after)
-            .bind(limit)
-            .fetch_all(&self.reader)
-            .await?;
+    pub async fn pushed_after(
+        &self,
+        system: &str,
+        object: ObjectType,
+        after: i64,
+        limit: i64,
+    ) -> Result<Vec<PushedRow>, StoreError> {
+        let rows = sqlx::query(
+            "SELECT * FROM pushed WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?",
+        )
+        .bind(system)
+        .bind(object.as_str())
+        .bind(after)
+        .bind(limit)
+        .fetch_all(&self.reader)
+        .await?;
         Ok(rows.iter().map(read).collect())
     }
 
     /// Resources by their place, for a page of an unfiltered list.
-    pub async fn pushed_page(&self, system: &str, object: ObjectType, skip: i64, limit: i64) -> Result<(i64, Vec<PushedRow>), StoreError> {
-        let total: i64 = sqlx::query_scalar("SELECT count(*) FROM pushed WHERE system = ? AND object = ?")
-            .bind(system)
-            .bind(object.as_str())
-            .fetch_one(&self.reader)
-            .await?;
-        let rows = sqlx::query("SELECT * FROM pushed WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?")
-            .bind(system)
-            .bind(object.as_str())
-            .bind(limit)
-            .bind(skip)
-            .fetch_all(&self.reader)
-            .await?;
+    pub async fn pushed_page(
+        &self,
+        system: &str,
+        object: ObjectType,
+        skip: i64,
+        limit: i64,
+    ) -> Result<(i64, Vec<PushedRow>), StoreError> {
+        let total: i64 =
+            sqlx::query_scalar("SELECT count(*) FROM pushed WHERE system = ? AND object = ?")
+                .bind(system)
+                .bind(object.as_str())
+                .fetch_one(&self.reader)
+                .await?;
+        let rows = sqlx::query(
+            "SELECT * FROM pushed WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?",
+        )
+        .bind(system)
+        .bind(object.as_str())
+        .bind(limit)
+        .bind(skip)
+        .fetch_all(&self.reader)
+        .await?;
         Ok((total, rows.iter().map(read).collect()))
     }
 
     /// The groups that name a resource as a member: their ids and their names.
-    pub async fn groups_of_pushed(&self, system: &str, member: &str) -> Result<Vec<(String, String)>, StoreError> {
+    pub async fn groups_of_pushed(
+        &self,
+        system: &str,
+        member: &str,
+    ) -> Result<Vec<(String, String)>, StoreError> {
         let rows = sqlx::query(
             "SELECT p.id, coalesce(json_extract(p.body, '$.displayName'), '') FROM pushed_member m
              JOIN pushed p ON p.system = m.system AND p.id = m.team WHERE m.system = ? AND m.member = ? ORDER BY p.row",
@@ -252,9 +302,16 @@ impl Store {
             .await
     }
 
-    /// Takes an event in: all of it in one job, so that two events of one record cannot lose each other's values.
-    pub async fn take_event(&self, new: NewEvent, now: Timestamp) -> Result<EventTaken, StoreError> {
-        self.writer.run(move |c| Box::pin(async move { take_event(c, new, now).await })).await
+    /// Takes an event in: all of it in one job, so that two events of one record cannot lose each
+    /// other's values.
+    pub async fn take_event(
+        &self,
+        new: NewEvent,
+        now: Timestamp,
+    ) -> Result<EventTaken, StoreError> {
+        self.writer
+            .run(move |c| Box::pin(async move { take_event(c, new, now).await }))
+            .await
     }
 
     /// An event, with what it came to.
@@ -282,15 +339,29 @@ impl Store {
     }
 
     /// An account of a system by its key.
-    pub async fn account_by_key(&self, system: &str, key: &str) -> Result<Option<tide_core::Account>, StoreError> {
-        let row =
-            sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?").bind(system).bind(key).fetch_optional(&self.reader).await?;
+    pub async fn account_by_key(
+        &self,
+        system: &str,
+        key: &str,
+    ) -> Result<Option<tide_core::Account>, StoreError> {
+        let row = sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?")
+            .bind(system)
+            .bind(key)
+            .fetch_optional(&self.reader)
+            .await?;
         row.as_ref().map(crate::accounts::read_account).transpose()
     }
 
     /// Keeps the shape that a system's events have.
-    pub async fn set_event_shape(&self, system: &str, shape: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
-        let (system, shape, principal) = (system.to_owned(), shape.to_owned(), principal.to_owned());
+    pub async fn set_event_shape(
+        &self,
+        system: &str,
+        shape: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (system, shape, principal) =
+            (system.to_owned(), shape.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -308,11 +379,17 @@ impl Store {
 
     /// The shape that a system's events have.
     pub async fn event_shape(&self, system: &str) -> Result<Option<String>, StoreError> {
-        Ok(sqlx::query_scalar("SELECT shape FROM event_shape WHERE system = ?").bind(system).fetch_optional(&self.reader).await?)
+        Ok(
+            sqlx::query_scalar("SELECT shape FROM event_shape WHERE system = ?")
+                .bind(system)
+                .fetch_optional(&self.reader)
+                .await?,
+        )
     }
 }
 
-/// Did a later event of the same record come before this one? Numbers tell, where the sender gives them, and else times.
+/// Did a later event of the same record come before this one? Numbers tell, where the sender gives
+/// them, and else times.
 async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, StoreError> {
     let last: (Option<i64>, Option<String>) =
         sqlx::query_as("SELECT max(sequence), max(occurred_at) FROM push_event WHERE system = ? AND key = ? AND NOT is_outdated")
@@ -327,27 +404,40 @@ async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, S
     })
 }
 
-async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> Result<EventTaken, StoreError> {
+async fn take_event(
+    c: &mut SqliteConnection,
+    new: NewEvent,
+    now: Timestamp,
+) -> Result<EventTaken, StoreError> {
     if let Some(id) = &new.external_id {
-        let before: Option<(String, String)> = sqlx::query_as("SELECT id, body FROM push_event WHERE system = ? AND external_id = ?")
-            .bind(&new.system)
-            .bind(id)
-            .fetch_optional(&mut *c)
-            .await?;
+        let before: Option<(String, String)> =
+            sqlx::query_as("SELECT id, body FROM push_event WHERE system = ? AND external_id = ?")
+                .bind(&new.system)
+                .bind(id)
+                .fetch_optional(&mut *c)
+                .await?;
         match before {
             Some((id, body)) if body == new.body => return Ok(EventTaken::Repeated(id)),
             Some((id, _)) => return Ok(EventTaken::OtherContent(id)),
             None => {}
         }
     }
-    let row =
-        sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?").bind(&new.system).bind(&new.key).fetch_optional(&mut *c).await?;
-    let known = row.as_ref().map(crate::accounts::read_account).transpose()?;
+    let row = sqlx::query("SELECT * FROM account WHERE system = ? AND key = ?")
+        .bind(&new.system)
+        .bind(&new.key)
+        .fetch_optional(&mut *c)
+        .await?;
+    let known = row
+        .as_ref()
+        .map(crate::accounts::read_account)
+        .transpose()?;
     let is_outdated = is_outdated(&mut *c, &new).await?;
     if known.is_none() && new.kind != EventKind::Joiner {
         return Ok(EventTaken::UnknownKey);
     }
-    let has_left = known.as_ref().is_some_and(|account| account.absent_since.is_some());
+    let has_left = known
+        .as_ref()
+        .is_some_and(|account| account.absent_since.is_some());
     if has_left && new.kind == EventKind::Mover && !is_outdated {
         return Ok(EventTaken::Left);
     }
@@ -371,7 +461,10 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
     let subject = format!("{}/{}", new.system, new.key);
     if is_outdated {
         let detail = format!("{}: outdated, a later one came before it", new.kind);
-        NewJournalEntry::new(&new.principal, "event", &subject).detail(&detail).append(c, now).await?;
+        NewJournalEntry::new(&new.principal, "event", &subject)
+            .detail(&detail)
+            .append(c, now)
+            .await?;
         return Ok(EventTaken::Outdated);
     }
     if !(has_left && new.kind == EventKind::Leaver) {
@@ -379,7 +472,9 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
         for (name, values) in new.attributes.iter() {
             attributes.set(name, values.to_vec());
         }
-        let name = ["displayName", "name", "userName"].iter().find_map(|n| attributes.get(n).first().map(ToString::to_string));
+        let name = ["displayName", "name", "userName"]
+            .iter()
+            .find_map(|n| attributes.get(n).first().map(ToString::to_string));
         let account = Observed {
             key: new.key.clone(),
             name: name.unwrap_or_else(|| new.key.clone()),
@@ -398,14 +493,24 @@ async fn take_event(c: &mut SqliteConnection, new: NewEvent, now: Timestamp) -> 
                 .await?;
         }
     }
-    NewJournalEntry::new(&new.principal, "event", &subject).detail(new.kind.as_str()).append(c, now).await?;
+    NewJournalEntry::new(&new.principal, "event", &subject)
+        .detail(new.kind.as_str())
+        .append(c, now)
+        .await?;
     Ok(EventTaken::Kept)
 }
 
-async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result<PushedRow, StoreError> {
+async fn put(
+    c: &mut SqliteConnection,
+    new: NewPushed,
+    now: Timestamp,
+) -> Result<PushedRow, StoreError> {
     let at = format_timestamp(now);
     let taken = |error: sqlx::Error| match error.as_database_error() {
-        Some(database) if database.is_unique_violation() => StoreError::Exists { what: "userName", name: new.name_key.clone() },
+        Some(database) if database.is_unique_violation() => StoreError::Exists {
+            what: "userName",
+            name: new.name_key.clone(),
+        },
         _ => error.into(),
     };
     let row = match new.replaces {
@@ -456,8 +561,14 @@ async fn put(c: &mut SqliteConnection, new: NewPushed, now: Timestamp) -> Result
             .await?;
     }
     keep_account(c, &new.system, new.object, &new.account, now).await?;
-    let act = if new.replaces.is_none() { "push.made" } else { "push.changed" };
-    NewJournalEntry::new(&new.principal, act, &format!("{}/{}", new.system, new.id)).append(c, now).await?;
+    let act = if new.replaces.is_none() {
+        "push.made"
+    } else {
+        "push.changed"
+    };
+    NewJournalEntry::new(&new.principal, act, &format!("{}/{}", new.system, new.id))
+        .append(c, now)
+        .await?;
     Ok(read(&row))
 }
 

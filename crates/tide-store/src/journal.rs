@@ -1,7 +1,8 @@
-//! The append-only history. Each entry is authenticated with a key that is derived from the master key, and its code covers that of the
-//! entry before it: whoever can write the file, but has not the key, can neither change an entry nor add one. The head, which is the last
-//! entry, is sealed beside the journal, so that a cut-off end is found; written down elsewhere, it also shows that an older copy was put
-//! in the file's place.
+//! The append-only history. Each entry is authenticated with a key that is derived from the master
+//! key, and its code covers that of the entry before it: whoever can write the file, but has not
+//! the key, can neither change an entry nor add one. The head, which is the last entry, is sealed
+//! beside the journal, so that a cut-off end is found; written down elsewhere, it also shows that
+//! an older copy was put in the file's place.
 
 use crate::{Store, StoreError, format_timestamp};
 use futures::TryStreamExt;
@@ -60,7 +61,8 @@ impl JournalKey {
 
     fn mac(&self) -> Hmac<Sha256> {
         // HMAC takes a key of any length (RFC 2104 section 2).
-        Hmac::new_from_slice(&self.0).unwrap_or_else(|_| unreachable!("HMAC takes a key of any length"))
+        Hmac::new_from_slice(&self.0)
+            .unwrap_or_else(|_| unreachable!("HMAC takes a key of any length"))
     }
 
     /// The code of an entry, which covers the code of the one before it.
@@ -96,7 +98,12 @@ fn head(id: i64, hash: &[u8]) -> String {
 
 impl<'a> NewJournalEntry<'a> {
     pub fn new(principal: &'a str, act: &'a str, subject: &'a str) -> Self {
-        NewJournalEntry { principal, act, subject, detail: "" }
+        NewJournalEntry {
+            principal,
+            act,
+            subject,
+            detail: "",
+        }
     }
 
     pub fn detail(mut self, detail: &'a str) -> Self {
@@ -126,7 +133,8 @@ pub(crate) struct JournalNote {
     pub values: Option<Hashed>,
 }
 
-/// Values as JSON with their hash, which is taken where many of them are made at once, not by the one who writes.
+/// Values as JSON with their hash, which is taken where many of them are made at once, not by the
+/// one who writes.
 #[derive(Debug, Clone)]
 pub(crate) struct Hashed {
     pub json: String,
@@ -135,7 +143,10 @@ pub(crate) struct Hashed {
 
 impl Hashed {
     pub fn of(json: String) -> Self {
-        Hashed { hash: Sha256::digest(json.as_bytes()).to_vec(), json }
+        Hashed {
+            hash: Sha256::digest(json.as_bytes()).to_vec(),
+            json,
+        }
     }
 }
 
@@ -143,9 +154,16 @@ impl Hashed {
 type Chained<'a> = (i64, &'a JournalNote, Option<&'a [u8]>, Vec<u8>);
 
 /// Writes entries one after the other, in few statements.
-pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&JournalNote], now: Timestamp) -> Result<(), StoreError> {
-    let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&mut *c).await?;
-    let (mut id, mut before): (i64, Vec<u8>) = last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
+pub(crate) async fn append_all(
+    c: &mut SqliteConnection,
+    notes: &[&JournalNote],
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1")
+        .fetch_optional(&mut *c)
+        .await?;
+    let (mut id, mut before): (i64, Vec<u8>) =
+        last.map(|row| (row.get(0), row.get(1))).unwrap_or_default();
     let (at, key) = (format_timestamp(now), KEY.with(JournalKey::clone));
     for some in notes.chunks(100) {
         let rows: Vec<Chained<'_>> = some
@@ -153,19 +171,35 @@ pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&JournalNote],
             .map(|note| {
                 id += 1;
                 let values = note.values.as_ref().map(|values| values.hash.as_slice());
-                before = key.chain(&before, &[&at, &note.principal, &note.act, &note.subject, &note.detail], values);
+                before = key.chain(
+                    &before,
+                    &[&at, &note.principal, &note.act, &note.subject, &note.detail],
+                    values,
+                );
                 (id, *note, values, before.clone())
             })
             .collect();
-        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO journal (id, at, principal, act, subject, detail, values_hash, hash) ");
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "INSERT INTO journal (id, at, principal, act, subject, detail, values_hash, hash) ",
+        );
         query.push_values(&rows, |mut row, (id, note, values, hash)| {
-            row.push_bind(*id).push_bind(&at).push_bind(&note.principal).push_bind(&note.act).push_bind(&note.subject);
-            row.push_bind(&note.detail).push_bind(*values).push_bind(hash);
+            row.push_bind(*id)
+                .push_bind(&at)
+                .push_bind(&note.principal)
+                .push_bind(&note.act)
+                .push_bind(&note.subject);
+            row.push_bind(&note.detail)
+                .push_bind(*values)
+                .push_bind(hash);
         });
         query.build().execute(&mut *c).await?;
-        let values: Vec<(i64, &String)> = rows.iter().filter_map(|(id, note, ..)| Some((*id, &note.values.as_ref()?.json))).collect();
+        let values: Vec<(i64, &String)> = rows
+            .iter()
+            .filter_map(|(id, note, ..)| Some((*id, &note.values.as_ref()?.json)))
+            .collect();
         if !values.is_empty() {
-            let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO journal_value (journal, vals) ");
+            let mut query =
+                QueryBuilder::<Sqlite>::new("INSERT INTO journal_value (journal, vals) ");
             query.push_values(values, |mut row, (id, values)| {
                 row.push_bind(id).push_bind(values);
             });
@@ -184,15 +218,39 @@ pub(crate) async fn append_all(c: &mut SqliteConnection, notes: &[&JournalNote],
 
 impl Store {
     /// Writes one entry that stands by itself.
-    pub async fn note(&self, principal: &str, act: &str, subject: &str, detail: &str, now: Timestamp) -> Result<(), StoreError> {
-        let (principal, act, subject, detail) = (principal.to_owned(), act.to_owned(), subject.to_owned(), detail.to_owned());
+    pub async fn note(
+        &self,
+        principal: &str,
+        act: &str,
+        subject: &str,
+        detail: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (principal, act, subject, detail) = (
+            principal.to_owned(),
+            act.to_owned(),
+            subject.to_owned(),
+            detail.to_owned(),
+        );
         self.writer
-            .run(move |c| Box::pin(async move { NewJournalEntry::new(&principal, &act, &subject).detail(&detail).append(c, now).await }))
+            .run(move |c| {
+                Box::pin(async move {
+                    NewJournalEntry::new(&principal, &act, &subject)
+                        .detail(&detail)
+                        .append(c, now)
+                        .await
+                })
+            })
             .await
     }
 
     /// A page of the journal, the newest first, before an entry, about a subject if one is given.
-    pub async fn journal(&self, subject: Option<&str>, before: Option<i64>, limit: i64) -> Result<Vec<JournalEntry>, StoreError> {
+    pub async fn journal(
+        &self,
+        subject: Option<&str>,
+        before: Option<i64>,
+        limit: i64,
+    ) -> Result<Vec<JournalEntry>, StoreError> {
         let rows = sqlx::query(
             "SELECT j.*, v.vals, coalesce(p.name, j.principal) AS who, i.label AS label FROM journal j
              LEFT JOIN journal_value v ON v.journal = j.id LEFT JOIN principal p ON p.id = j.principal
@@ -219,27 +277,39 @@ impl Store {
             .collect())
     }
 
-    /// The head: the number of the last entry and its code, to be kept where whoever can write the file cannot write. Nothing when the
-    /// journal is empty.
+    /// The head: the number of the last entry and its code, to be kept where whoever can write the
+    /// file cannot write. Nothing when the journal is empty.
     pub async fn journal_head(&self) -> Result<Option<String>, StoreError> {
-        let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1").fetch_optional(&self.reader).await?;
+        let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1")
+            .fetch_optional(&self.reader)
+            .await?;
         Ok(last.map(|row| head(row.get(0), row.get(1))))
     }
 
     /// Is a head that was exported before still part of the journal?
     pub async fn has_journal_head(&self, exported: &str) -> Result<bool, StoreError> {
-        let Some(id) = exported.split_once(':').and_then(|(id, _)| id.parse::<i64>().ok()) else { return Ok(false) };
-        let row = sqlx::query("SELECT id, hash FROM journal WHERE id = ?").bind(id).fetch_optional(&self.reader).await?;
+        let Some(id) = exported
+            .split_once(':')
+            .and_then(|(id, _)| id.parse::<i64>().ok())
+        else {
+            return Ok(false);
+        };
+        let row = sqlx::query("SELECT id, hash FROM journal WHERE id = ?")
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?;
         Ok(row.is_some_and(|row| head(row.get(0), row.get(1)) == exported))
     }
 
-    /// Walks the whole chain, and compares its end with the sealed head: how many entries there are. `Err` names the first entry that is
-    /// not as it was written, or is missing.
+    /// Walks the whole chain, and compares its end with the sealed head: how many entries there
+    /// are. `Err` names the first entry that is not as it was written, or is missing.
     pub async fn verify_journal(&self) -> Result<Result<i64, i64>, StoreError> {
         // In one transaction: the journal grows meanwhile.
         let mut tx = self.reader.begin().await?;
-        let sealed: Option<String> =
-            sqlx::query_scalar("SELECT value FROM meta WHERE name = ?").bind(HEAD).fetch_optional(&mut *tx).await?;
+        let sealed: Option<String> = sqlx::query_scalar("SELECT value FROM meta WHERE name = ?")
+            .bind(HEAD)
+            .fetch_optional(&mut *tx)
+            .await?;
         let mut rows =
             sqlx::query("SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id").fetch(&mut *tx);
         let key = &self.journal_key;
@@ -247,10 +317,18 @@ impl Store {
         while let Some(row) = rows.try_next().await? {
             let id: i64 = row.get("id");
             let values_hash: Option<Vec<u8>> = row.get("values_hash");
-            let parts: [&str; 5] = [row.get("at"), row.get("principal"), row.get("act"), row.get("subject"), row.get("detail")];
+            let parts: [&str; 5] = [
+                row.get("at"),
+                row.get("principal"),
+                row.get("act"),
+                row.get("subject"),
+                row.get("detail"),
+            ];
             let hash = key.chain(&before, &parts, values_hash.as_deref());
             let values: Option<&str> = row.get("vals");
-            let honest = values.is_none_or(|values| Some(Sha256::digest(values.as_bytes()).to_vec()) == values_hash);
+            let honest = values.is_none_or(|values| {
+                Some(Sha256::digest(values.as_bytes()).to_vec()) == values_hash
+            });
             if id != last + 1 || hash != row.get::<Vec<u8>, _>("hash") || !honest {
                 return Ok(Err(last + 1));
             }

@@ -1,7 +1,8 @@
 //! `tide-store` keeps the records: SQLite through SQLx. It is the only crate that knows SQL.
 //!
 //! One task writes, with group commit; a pool of read-only connections reads. What is written is
-//! durable when the call returns (`synchronous=FULL`), but for observations and settlings, which are durable with the next one.
+//! durable when the call returns (`synchronous=FULL`), but for observations and settlings, which
+//! are durable with the next one.
 //!
 //! It is *not* a place for decisions: rows go in and come out, and `tide-core` judges them.
 
@@ -82,12 +83,14 @@ static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
 #[derive(Clone)]
 pub struct Store {
     reader: SqlitePool,
-    /// Over this it is decided about news while much is written: unlike those of the pool it is not tested after each look.
+    /// Over this it is decided about news while much is written: unlike those of the pool it is not
+    /// tested after each look.
     decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
     vault: Vault,
     journal_key: journal::JournalKey,
-    /// The latest moment that was given out for an observation or a write, in milliseconds since 1970.
+    /// The latest moment that was given out for an observation or a write, in milliseconds since
+    /// 1970.
     latest: Arc<AtomicI64>,
     /// The emergency stop, as it stands in the records.
     write_stop: Arc<RwLock<Option<WriteStop>>>,
@@ -104,7 +107,8 @@ pub(crate) fn parse_timestamp(text: Option<String>) -> Option<Timestamp> {
 }
 
 impl Store {
-    /// The key by which changed passwords of a system are told apart: it lasts, whatever secrets are set anew.
+    /// The key by which changed passwords of a system are told apart: it lasts, whatever secrets
+    /// are set anew.
     pub fn mark_key(&self, system: &str) -> Vec<u8> {
         self.vault.mark_key(system)
     }
@@ -119,56 +123,101 @@ impl Store {
             .synchronous(SqliteSynchronous::Full)
             .foreign_keys(true)
             .busy_timeout(std::time::Duration::from_secs(10))
-            // In KiB: the usual two MiB are read from the file again and again once there are some ten thousand accounts.
+            // In KiB: the usual two MiB are read from the file again and again once there are some
+            // ten thousand accounts.
             .pragma("cache_size", "-16384")
-            // In pages: the log is copied into the file beside the writer, which does it itself only when that falls far behind.
+            // In pages: the log is copied into the file beside the writer, which does it itself
+            // only when that falls far behind.
             .pragma("wal_autocheckpoint", "65536");
-        keep_private(path).map_err(|error| StoreError::Open { path: path.to_owned(), source: sqlx::Error::Io(error) })?;
+        keep_private(path).map_err(|error| StoreError::Open {
+            path: path.to_owned(),
+            source: sqlx::Error::Io(error),
+        })?;
         for beside in ["-wal", "-shm"] {
             let beside = Path::new(&format!("{}{beside}", path.display())).to_owned();
             if beside.exists() {
-                keep_private(&beside).map_err(|error| StoreError::Open { path: beside.clone(), source: sqlx::Error::Io(error) })?;
+                keep_private(&beside).map_err(|error| StoreError::Open {
+                    path: beside.clone(),
+                    source: sqlx::Error::Io(error),
+                })?;
             }
         }
-        let mut connection = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        let mut connection = options.connect().await.map_err(|source| StoreError::Open {
+            path: path.to_owned(),
+            source,
+        })?;
         migrate(&mut connection, path).await?;
         let reader = SqlitePoolOptions::new()
             .max_connections(8)
             .test_before_acquire(false)
             .connect_with(options.clone().read_only(true))
             .await
-            .map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
-        let decider =
-            options.clone().read_only(true).connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+            .map_err(|source| StoreError::Open {
+                path: path.to_owned(),
+                source,
+            })?;
+        let decider = options
+            .clone()
+            .read_only(true)
+            .connect()
+            .await
+            .map_err(|source| StoreError::Open {
+                path: path.to_owned(),
+                source,
+            })?;
         let decider = Arc::new(Mutex::new(Some(decider)));
-        let sweeper = options.connect().await.map_err(|source| StoreError::Open { path: path.to_owned(), source })?;
+        let sweeper = options.connect().await.map_err(|source| StoreError::Open {
+            path: path.to_owned(),
+            source,
+        })?;
         let latest: Option<String> =
-            sqlx::query_scalar("SELECT max(max(seen), coalesce(max(written), '')) FROM account").fetch_one(&mut connection).await?;
-        let latest = Arc::new(AtomicI64::new(parse_timestamp(latest).map_or(i64::MIN, Timestamp::as_millisecond)));
+            sqlx::query_scalar("SELECT max(max(seen), coalesce(max(written), '')) FROM account")
+                .fetch_one(&mut connection)
+                .await?;
+        let latest = Arc::new(AtomicI64::new(
+            parse_timestamp(latest).map_or(i64::MIN, Timestamp::as_millisecond),
+        ));
         let write_stop = Arc::new(RwLock::new(write_stop::load(&mut connection).await?));
         let vault = Vault::new(key);
         let journal_key = vault.journal_key();
         let writer = Writer::start(connection, sweeper, journal_key.clone());
-        Ok(Store { reader, decider, writer, vault, journal_key, latest, write_stop })
+        Ok(Store {
+            reader,
+            decider,
+            writer,
+            vault,
+            journal_key,
+            latest,
+            write_stop,
+        })
     }
 
-    /// The moment of an observation or of a write, by which it is told which is the later one: `now`, unless the clock was set back
-    /// since the last one. Then the moments go on from there, a millisecond each, until the clock has caught up; a restart does not
-    /// change that.
+    /// The moment of an observation or of a write, by which it is told which is the later one:
+    /// `now`, unless the clock was set back since the last one. Then the moments go on from there,
+    /// a millisecond each, until the clock has caught up; a restart does not change that.
     pub fn monotonic_now(&self, now: Timestamp) -> Timestamp {
         let wall = now.as_millisecond();
         let next = |last: i64| if wall >= last { wall } else { last + 1 };
         // The closure always gives a value, so that there is always a former one.
-        let last = self.latest.fetch_update(Ordering::AcqRel, Ordering::Acquire, |last| Some(next(last))).unwrap_or(wall);
-        if wall >= last { now } else { Timestamp::from_millisecond(next(last)).unwrap_or(now) }
+        let last = self
+            .latest
+            .fetch_update(Ordering::AcqRel, Ordering::Acquire, |last| Some(next(last)))
+            .unwrap_or(wall);
+        if wall >= last {
+            now
+        } else {
+            Timestamp::from_millisecond(next(last)).unwrap_or(now)
+        }
     }
 
-    /// A look at what is decided about: over the connection that writes when it has little else to do, and else over one of
-    /// its own, in a transaction.
+    /// A look at what is decided about: over the connection that writes when it has little else to
+    /// do, and else over one of its own, in a transaction.
     pub(crate) async fn look<T, F>(&self, at_rest: bool, look: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>>
+            + Send
+            + 'static,
     {
         if at_rest {
             return self.writer.read_on_writer(look).await;
@@ -182,7 +231,10 @@ impl Store {
     /// Copies the whole store to a new file while it is in use. The key is not in it.
     pub async fn backup(&self, to: &Path) -> Result<(), StoreError> {
         let to = to.to_string_lossy().into_owned();
-        sqlx::query("VACUUM INTO ?").bind(to).execute(&mut *self.reader.acquire().await?).await?;
+        sqlx::query("VACUUM INTO ?")
+            .bind(to)
+            .execute(&mut *self.reader.acquire().await?)
+            .await?;
         Ok(())
     }
 
@@ -201,8 +253,8 @@ impl Store {
             .await
     }
 
-    /// Returns when nothing can be written any more, though nobody closed the store: whoever serves has to end then, so that it is
-    /// started again.
+    /// Returns when nothing can be written any more, though nobody closed the store: whoever serves
+    /// has to end then, so that it is started again.
     pub async fn writer_lost(&self) {
         self.writer.lost().await;
     }
@@ -218,7 +270,8 @@ impl Store {
     }
 }
 
-/// Makes sure that only its owner may read a file, which is made if it is not there. SQLite gives what stands beside it the same rights.
+/// Makes sure that only its owner may read a file, which is made if it is not there. SQLite gives
+/// what stands beside it the same rights.
 fn keep_private(path: &Path) -> std::io::Result<()> {
     let mut options = std::fs::OpenOptions::new();
     options.append(true).create(true);
@@ -240,9 +293,13 @@ fn keep_private(path: &Path) -> std::io::Result<()> {
 async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), StoreError> {
     let known: i64 = MIGRATOR.iter().map(|m| m.version).max().unwrap_or(0);
     let tables: i64 =
-        sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'").fetch_one(&mut *connection).await?;
+        sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'")
+            .fetch_one(&mut *connection)
+            .await?;
     if tables > 0 {
-        let there: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM _sqlx_migrations").fetch_one(&mut *connection).await?;
+        let there: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM _sqlx_migrations")
+            .fetch_one(&mut *connection)
+            .await?;
         let there = there.unwrap_or(0);
         if there > known {
             return Err(StoreError::Newer { there, known });
@@ -253,14 +310,26 @@ async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), S
                 1 => path.with_extension(format!("before-{known}.db")),
                 turn => path.with_extension(format!("before-{known}-{turn}.db")),
             };
-            let copy = (1..).map(name).find(|copy| !copy.exists()).unwrap_or_else(|| name(1));
-            keep_private(&copy).map_err(|error| StoreError::Open { path: copy.clone(), source: sqlx::Error::Io(error) })?;
+            let copy = (1..)
+                .map(name)
+                .find(|copy| !copy.exists())
+                .unwrap_or_else(|| name(1));
+            keep_private(&copy).map_err(|error| StoreError::Open {
+                path: copy.clone(),
+                source: sqlx::Error::Io(error),
+            })?;
             let copy_text = copy.to_string_lossy().into_owned();
-            sqlx::query("VACUUM INTO ?").bind(copy_text).execute(&mut *connection).await?;
+            sqlx::query("VACUUM INTO ?")
+                .bind(copy_text)
+                .execute(&mut *connection)
+                .await?;
             tracing::info!(copy = %copy.display(), "the store was copied before its schema is changed");
         }
     }
-    MIGRATOR.run(&mut *connection).await.map_err(StoreError::Migrate)
+    MIGRATOR
+        .run(&mut *connection)
+        .await
+        .map_err(StoreError::Migrate)
 }
 
 #[cfg(test)]

@@ -29,15 +29,30 @@ pub struct LeaverRow {
 
 fn read_departure(row: &SqliteRow) -> Result<(String, Departure), StoreError> {
     let at = crate::parse_timestamp(row.get("at")).unwrap_or(Timestamp::MAX);
-    Ok((row.get("identity"), Departure { at, principal: row.get("principal"), comment: row.get("comment") }))
+    Ok((
+        row.get("identity"),
+        Departure {
+            at,
+            principal: row.get("principal"),
+            comment: row.get("comment"),
+        },
+    ))
 }
 
 /// All departures, or those of some identities (a JSON list).
-pub(crate) async fn departures(c: &mut SqliteConnection, only: Option<&str>) -> Result<BTreeMap<String, Departure>, StoreError> {
+pub(crate) async fn departures(
+    c: &mut SqliteConnection,
+    only: Option<&str>,
+) -> Result<BTreeMap<String, Departure>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM departure").fetch_all(&mut *c).await?,
+        None => {
+            sqlx::query("SELECT * FROM departure")
+                .fetch_all(&mut *c)
+                .await?
+        }
         Some(ids) => {
-            let sql = "SELECT d.* FROM json_each(?) k CROSS JOIN departure d ON d.identity = k.value";
+            let sql =
+                "SELECT d.* FROM json_each(?) k CROSS JOIN departure d ON d.identity = k.value";
             sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
@@ -45,19 +60,32 @@ pub(crate) async fn departures(c: &mut SqliteConnection, only: Option<&str>) -> 
 }
 
 /// Who was claimed back, of all or some (a JSON list).
-pub(crate) async fn claimed(c: &mut SqliteConnection, only: Option<&str>) -> Result<BTreeMap<String, Timestamp>, StoreError> {
+pub(crate) async fn claimed(
+    c: &mut SqliteConnection,
+    only: Option<&str>,
+) -> Result<BTreeMap<String, Timestamp>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT identity, at FROM claimed").fetch_all(&mut *c).await?,
+        None => {
+            sqlx::query("SELECT identity, at FROM claimed")
+                .fetch_all(&mut *c)
+                .await?
+        }
         Some(ids) => {
             let sql = "SELECT c.identity, c.at FROM json_each(?) k CROSS JOIN claimed c ON c.identity = k.value";
             sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
-    Ok(rows.iter().filter_map(|row| Some((row.get("identity"), crate::parse_timestamp(row.get("at"))?))).collect())
+    Ok(rows
+        .iter()
+        .filter_map(|row| Some((row.get("identity"), crate::parse_timestamp(row.get("at"))?)))
+        .collect())
 }
 
 /// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
-pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, WriteHistory>, StoreError> {
+pub(crate) async fn acts(
+    c: &mut SqliteConnection,
+    only: Option<&str>,
+) -> Result<HashMap<AccountId, WriteHistory>, StoreError> {
     const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled) AS at";
     const DONE: &str = "c.state = 'done' AND c.kind IN ('password', 'delete')";
     let rows = match only {
@@ -65,13 +93,18 @@ pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result
             let sql = format!(
                 "SELECT {WHAT} FROM change c INDEXED BY change_acts WHERE {DONE} AND c.account IS NOT NULL GROUP BY c.account, c.kind"
             );
-            sqlx::query(sqlx::AssertSqlSafe(sql)).fetch_all(&mut *c).await?
+            sqlx::query(sqlx::AssertSqlSafe(sql))
+                .fetch_all(&mut *c)
+                .await?
         }
         Some(ids) => {
             let sql = format!(
                 "SELECT {WHAT} FROM json_each(?) k CROSS JOIN change c ON c.account = k.value AND {DONE} GROUP BY c.account, c.kind"
             );
-            sqlx::query(sqlx::AssertSqlSafe(sql)).bind(ids.to_owned()).fetch_all(&mut *c).await?
+            sqlx::query(sqlx::AssertSqlSafe(sql))
+                .bind(ids.to_owned())
+                .fetch_all(&mut *c)
+                .await?
         }
     };
     let mut all: HashMap<AccountId, WriteHistory> = HashMap::new();
@@ -87,16 +120,30 @@ pub(crate) async fn acts(c: &mut SqliteConnection, only: Option<&str>) -> Result
 }
 
 /// Notes who leaves now and who is back, before they are kept as they are decided to be.
-pub(crate) async fn note_leaver(c: &mut SqliteConnection, identity: &Identity, label: &str, now: Timestamp) -> Result<(), StoreError> {
+pub(crate) async fn note_leaver(
+    c: &mut SqliteConnection,
+    identity: &Identity,
+    label: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
     let before: Option<(String, Vec<u8>)> =
-        sqlx::query_as("SELECT stage, hash FROM identity WHERE id = ?").bind(&identity.id).fetch_optional(&mut *c).await?;
+        sqlx::query_as("SELECT stage, hash FROM identity WHERE id = ?")
+            .bind(&identity.id)
+            .fetch_optional(&mut *c)
+            .await?;
     // Whoever is first seen as somebody who left had no access of ours.
-    let Some((stage, hash)) = before else { return Ok(()) };
+    let Some((stage, hash)) = before else {
+        return Ok(());
+    };
     let left = Stage::Left.as_str();
     if stage != left && identity.stage == Stage::Left {
-        // A date that passed, or an absence: the moment is known. A value that changed: now is when it was seen.
+        // A date that passed, or an absence: the moment is known. A value that changed: now is when
+        // it was seen.
         let same = hash == identity.attributes.hash().to_be_bytes();
-        let started = identity.since.filter(|since| same && *since < now).unwrap_or(now);
+        let started = identity
+            .since
+            .filter(|since| same && *since < now)
+            .unwrap_or(now);
         sqlx::query("INSERT INTO leaver (identity, label, started) VALUES (?,?,?)")
             .bind(&identity.id)
             .bind(label)
@@ -117,11 +164,19 @@ pub(crate) async fn note_leaver(c: &mut SqliteConnection, identity: &Identity, l
 impl Store {
     /// What an operator said of somebody's departure.
     pub async fn departure(&self, identity: &str) -> Result<Option<Departure>, StoreError> {
-        let row = sqlx::query("SELECT * FROM departure WHERE identity = ?").bind(identity).fetch_optional(&self.reader).await?;
-        Ok(row.as_ref().map(read_departure).transpose()?.map(|(_, departure)| departure))
+        let row = sqlx::query("SELECT * FROM departure WHERE identity = ?")
+            .bind(identity)
+            .fetch_optional(&self.reader)
+            .await?;
+        Ok(row
+            .as_ref()
+            .map(read_departure)
+            .transpose()?
+            .map(|(_, departure)| departure))
     }
 
-    /// Departures that operators asked for, the next first, each with what people call whom it is about.
+    /// Departures that operators asked for, the next first, each with what people call whom it is
+    /// about.
     pub async fn all_departures(&self) -> Result<Vec<(String, String, Departure)>, StoreError> {
         let rows = sqlx::query("SELECT d.*, i.label FROM departure d JOIN identity i ON i.id = d.identity ORDER BY d.at, i.label")
             .fetch_all(&self.reader)
@@ -181,7 +236,12 @@ impl Store {
     }
 
     /// Keeps that somebody who used nothing stays all the same. The journal says so.
-    pub async fn claim(&self, identity: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn claim(
+        &self,
+        identity: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (identity, principal) = (identity.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
@@ -204,13 +264,19 @@ impl Store {
     /// Whose an account is.
     pub async fn owner_of(&self, account: AccountId) -> Result<Option<String>, StoreError> {
         let sql = "SELECT identity FROM link WHERE account = ? AND ended IS NULL";
-        Ok(sqlx::query_scalar(sql).bind(account).fetch_optional(&self.reader).await?)
+        Ok(sqlx::query_scalar(sql)
+            .bind(account)
+            .fetch_optional(&self.reader)
+            .await?)
     }
 
     /// The accounts that are linked to an identity.
     pub async fn accounts_of(&self, identity: &str) -> Result<Vec<AccountId>, StoreError> {
         let sql = "SELECT account FROM link WHERE identity = ? AND ended IS NULL ORDER BY account";
-        Ok(sqlx::query_scalar(sql).bind(identity).fetch_all(&self.reader).await?)
+        Ok(sqlx::query_scalar(sql)
+            .bind(identity)
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// Who left, the last first.

@@ -50,32 +50,62 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
 
 /// The answers that hold, for a decision.
 pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<MatchAnswer>, StoreError> {
-    Ok(sqlx::query(SELECT).bind(None::<&str>).fetch_all(c).await?.iter().map(|row| read(row).answer).collect())
+    Ok(sqlx::query(SELECT)
+        .bind(None::<&str>)
+        .fetch_all(c)
+        .await?
+        .iter()
+        .map(|row| read(row).answer)
+        .collect())
 }
 
 /// The answers that hold about some records, whose ids stand in JSON lists.
-pub(crate) async fn open_about(c: &mut SqliteConnection, accounts: &str, identities: &str) -> Result<Vec<MatchAnswer>, StoreError> {
+pub(crate) async fn open_about(
+    c: &mut SqliteConnection,
+    accounts: &str,
+    identities: &str,
+) -> Result<Vec<MatchAnswer>, StoreError> {
     let rows = sqlx::query(
         "SELECT * FROM match_answer WHERE id IN (
            SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.account = k.value AND m.ended IS NULL
            UNION SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.identity = k.value AND m.ended IS NULL)
          ORDER BY id DESC",
     );
-    Ok(rows.bind(accounts).bind(identities).fetch_all(c).await?.iter().map(|row| read(row).answer).collect())
+    Ok(rows
+        .bind(accounts)
+        .bind(identities)
+        .fetch_all(c)
+        .await?
+        .iter()
+        .map(|row| read(row).answer)
+        .collect())
 }
 
 impl Store {
     /// The answers that hold, the newest first.
     pub async fn match_answers(&self, system: Option<&str>) -> Result<Vec<AnswerRow>, StoreError> {
-        Ok(sqlx::query(SELECT).bind(system).fetch_all(&self.reader).await?.iter().map(read).collect())
+        Ok(sqlx::query(SELECT)
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?
+            .iter()
+            .map(read)
+            .collect())
     }
 
-    /// Ends answers that were given before a moment: what they were given for is asked again, if it is still in doubt.
-    pub async fn end_old_answers(&self, before: Timestamp, now: Timestamp) -> Result<u64, StoreError> {
-        let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL AND made < ?)")
-            .bind(format_timestamp(before))
-            .fetch_one(&self.reader)
-            .await?;
+    /// Ends answers that were given before a moment: what they were given for is asked again, if it
+    /// is still in doubt.
+    pub async fn end_old_answers(
+        &self,
+        before: Timestamp,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
+        let any: bool = sqlx::query_scalar(
+            "SELECT EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL AND made < ?)",
+        )
+        .bind(format_timestamp(before))
+        .fetch_one(&self.reader)
+        .await?;
         if !any {
             return Ok(0);
         }
@@ -104,9 +134,14 @@ impl Store {
             .await
     }
 
-    /// Keeps answers, all or none. Each takes the place of what was said before of the same; a join also
-    /// of what was said of either alone; "never" ends the link between the two.
-    pub async fn answer_matches(&self, answers: Vec<NewAnswer>, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    /// Keeps answers, all or none. Each takes the place of what was said before of the same; a join
+    /// also of what was said of either alone; "never" ends the link between the two.
+    pub async fn answer_matches(
+        &self,
+        answers: Vec<NewAnswer>,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {
@@ -166,7 +201,12 @@ impl Store {
     }
 
     /// Takes an answer back.
-    pub async fn take_back_answer(&self, id: i64, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn take_back_answer(
+        &self,
+        id: i64,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         self.writer
             .run(move |c| {

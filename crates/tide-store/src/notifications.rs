@@ -1,4 +1,5 @@
-//! What rules tell to somebody: kept once under its key, and carried by a call-out where the rule names one.
+//! What rules tell to somebody: kept once under its key, and carried by a call-out where the rule
+//! names one.
 
 use crate::codes::code;
 use crate::{Store, StoreError, format_timestamp};
@@ -65,14 +66,27 @@ fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
 
 impl Store {
     /// Of these keys, those under which nothing was told yet.
-    pub async fn untold(&self, keys: &[&str]) -> Result<std::collections::HashSet<String>, StoreError> {
+    pub async fn untold(
+        &self,
+        keys: &[&str],
+    ) -> Result<std::collections::HashSet<String>, StoreError> {
         let json = serde_json::to_string(keys)?;
         let sql = "SELECT value FROM json_each(?) k WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = k.value)";
-        Ok(sqlx::query_scalar(sql).bind(json).fetch_all(&self.reader).await?.into_iter().collect())
+        Ok(sqlx::query_scalar(sql)
+            .bind(json)
+            .fetch_all(&self.reader)
+            .await?
+            .into_iter()
+            .collect())
     }
 
-    /// Keeps what is to be told, each with those who are told. What was told before is not told again.
-    pub async fn tell(&self, all: Vec<(Notification, serde_json::Value)>, now: Timestamp) -> Result<(), StoreError> {
+    /// Keeps what is to be told, each with those who are told. What was told before is not told
+    /// again.
+    pub async fn tell(
+        &self,
+        all: Vec<(Notification, serde_json::Value)>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -111,26 +125,57 @@ impl Store {
     }
 
     /// What was told, the newest first; only about one identity, or only what waits to be carried.
-    pub async fn notifications(&self, identity: Option<&str>, waiting: bool, limit: i64) -> Result<Vec<NotificationRow>, StoreError> {
+    pub async fn notifications(
+        &self,
+        identity: Option<&str>,
+        waiting: bool,
+        limit: i64,
+    ) -> Result<Vec<NotificationRow>, StoreError> {
         let order = if waiting { "ASC" } else { "DESC" };
         let sql = format!(
             "SELECT * FROM told WHERE (?1 IS NULL OR identity = ?1) AND (NOT ?2 OR (sent IS NULL AND call IS NOT NULL)) ORDER BY id {order} LIMIT ?3"
         );
-        let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(identity).bind(waiting).bind(limit).fetch_all(&self.reader).await?;
+        let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
+            .bind(identity)
+            .bind(waiting)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter().map(read).collect()
     }
 
     /// What a call-out answered about somebody, the oldest first.
-    pub async fn answers(&self, identity: &str, call: &str) -> Result<Vec<serde_json::Value>, StoreError> {
+    pub async fn answers(
+        &self,
+        identity: &str,
+        call: &str,
+    ) -> Result<Vec<serde_json::Value>, StoreError> {
         let sql = "SELECT answer FROM told WHERE identity = ? AND call = ? AND answer IS NOT NULL ORDER BY id";
-        let all: Vec<String> = sqlx::query_scalar(sql).bind(identity).bind(call).fetch_all(&self.reader).await?;
-        Ok(all.iter().map(|text| serde_json::from_str(text)).collect::<Result<_, _>>()?)
+        let all: Vec<String> = sqlx::query_scalar(sql)
+            .bind(identity)
+            .bind(call)
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(all
+            .iter()
+            .map(|text| serde_json::from_str(text))
+            .collect::<Result<_, _>>()?)
     }
 
     /// Notes that something was carried, and what was answered; or why it was not.
-    pub async fn was_carried(&self, id: i64, sent: Result<Option<serde_json::Value>, String>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn was_carried(
+        &self,
+        id: i64,
+        sent: Result<Option<serde_json::Value>, String>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (answer, error) = match sent {
-            Ok(answer) => (answer.filter(|answer| !answer.is_null()).map(|answer| answer.to_string()), None),
+            Ok(answer) => (
+                answer
+                    .filter(|answer| !answer.is_null())
+                    .map(|answer| answer.to_string()),
+                None,
+            ),
             Err(error) => (None, Some(error)),
         };
         self.writer
@@ -153,9 +198,18 @@ impl Store {
     }
 
     /// Whose an account is, by its name or key in a system.
-    pub async fn identity_of_account(&self, system: &str, name: &str) -> Result<Option<String>, StoreError> {
+    pub async fn identity_of_account(
+        &self,
+        system: &str,
+        name: &str,
+    ) -> Result<Option<String>, StoreError> {
         let sql = "SELECT l.identity FROM account a JOIN link l ON l.account = a.id AND l.ended IS NULL
                    WHERE a.system = ? AND (a.name = ? COLLATE NOCASE OR a.key = ? COLLATE NOCASE) LIMIT 1";
-        Ok(sqlx::query_scalar(sql).bind(system).bind(name).bind(name).fetch_optional(&self.reader).await?)
+        Ok(sqlx::query_scalar(sql)
+            .bind(system)
+            .bind(name)
+            .bind(name)
+            .fetch_optional(&self.reader)
+            .await?)
     }
 }

@@ -1,4 +1,5 @@
-//! What operators say about changes that were held. It holds for what was shown, ends with it, expires, and can be taken back.
+//! What operators say about changes that were held. It holds for what was shown, ends with it,
+//! expires, and can be taken back.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -17,7 +18,8 @@ pub struct OverrideRow {
     pub release: bool,
     /// What held it: `guard` or `drift`.
     pub held_by: String,
-    /// The decision in which it was shown: all changes of one decision are released, discarded and taken back together.
+    /// The decision in which it was shown: all changes of one decision are released, discarded and
+    /// taken back together.
     pub decision: String,
     /// The system.
     pub system: String,
@@ -53,7 +55,10 @@ pub struct NewOverride {
 }
 
 /// What holds of changes at a moment, by their fingerprints.
-pub(crate) async fn overrides(c: &mut SqliteConnection, now: Timestamp) -> Result<HashMap<String, GuardOverride>, StoreError> {
+pub(crate) async fn overrides(
+    c: &mut SqliteConnection,
+    now: Timestamp,
+) -> Result<HashMap<String, GuardOverride>, StoreError> {
     let rows = sqlx::query(
         "SELECT o.fingerprint, o.said, coalesce(p.name, o.principal) AS who FROM change_override o
          LEFT JOIN principal p ON p.id = o.principal WHERE o.expires > ?",
@@ -63,13 +68,24 @@ pub(crate) async fn overrides(c: &mut SqliteConnection, now: Timestamp) -> Resul
     .await?;
     Ok(rows
         .iter()
-        .map(|row| (row.get("fingerprint"), GuardOverride { release: row.get::<&str, _>("said") == "release", principal: row.get("who") }))
+        .map(|row| {
+            (
+                row.get("fingerprint"),
+                GuardOverride {
+                    release: row.get::<&str, _>("said") == "release",
+                    principal: row.get("who"),
+                },
+            )
+        })
         .collect())
 }
 
 impl Store {
     /// What holds of changes at a moment, by their fingerprints.
-    pub async fn overrides(&self, now: Timestamp) -> Result<HashMap<String, GuardOverride>, StoreError> {
+    pub async fn overrides(
+        &self,
+        now: Timestamp,
+    ) -> Result<HashMap<String, GuardOverride>, StoreError> {
         overrides(&mut *self.reader.acquire().await?, now).await
     }
 
@@ -101,7 +117,12 @@ impl Store {
     }
 
     /// Keeps what was said of changes that were held.
-    pub async fn add_override(&self, new: NewOverride, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn add_override(
+        &self,
+        new: NewOverride,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let principal = principal.to_owned();
         let said = if new.release { "release" } else { "discard" };
         self.writer
@@ -142,7 +163,12 @@ impl Store {
     }
 
     /// Takes back what was said in answer to a decision; how many changes it was about.
-    pub async fn take_back_override(&self, decision: &str, principal: &str, now: Timestamp) -> Result<usize, StoreError> {
+    pub async fn take_back_override(
+        &self,
+        decision: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<usize, StoreError> {
         let (decision, principal) = (decision.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
@@ -165,7 +191,11 @@ impl Store {
     }
 
     /// Ends what was said of changes that nothing wants any more, and what has expired.
-    pub async fn end_overrides(&self, unwanted: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn end_overrides(
+        &self,
+        unwanted: Vec<String>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let unwanted = serde_json::to_string(&unwanted)?;
         self.writer
             .run_relaxed(move |c| {
@@ -182,7 +212,12 @@ impl Store {
     }
 
     /// Has changes that failed tried again as if they had not failed before.
-    pub async fn unpark(&self, fingerprint: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn unpark(
+        &self,
+        fingerprint: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (fingerprint, principal) = (fingerprint.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {

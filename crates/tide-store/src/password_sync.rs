@@ -36,21 +36,32 @@ fn read(row: &SqliteRow) -> PendingPassword {
 }
 
 /// Passwords that are on their way: all, or those of some identities and accounts (JSON lists).
-pub(crate) async fn open(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<PendingPassword>, StoreError> {
+pub(crate) async fn open(
+    c: &mut SqliteConnection,
+    only: Option<(&str, &str)>,
+) -> Result<Vec<PendingPassword>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id").fetch_all(&mut *c).await?,
+        None => {
+            sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id")
+                .fetch_all(&mut *c)
+                .await?
+        }
         Some((accounts, identities)) => {
             let sql = "SELECT p.* FROM password_set p WHERE p.ended IS NULL AND (p.account IN (SELECT value FROM json_each(?))
                        OR p.identity IN (SELECT value FROM json_each(?))) ORDER BY p.id";
-            sqlx::query(sql).bind(accounts.to_owned()).bind(identities.to_owned()).fetch_all(&mut *c).await?
+            sqlx::query(sql)
+                .bind(accounts.to_owned())
+                .bind(identities.to_owned())
+                .fetch_all(&mut *c)
+                .await?
         }
     };
     Ok(rows.iter().map(read).collect())
 }
 
 impl Store {
-    /// Seals a password that goes to all accounts of somebody; `whose` is their identity, or the account at which it was set.
-    /// The journal says that one was set.
+    /// Seals a password that goes to all accounts of somebody; `whose` is their identity, or the
+    /// account at which it was set. The journal says that one was set.
     pub async fn set_password(
         &self,
         whose: Result<&str, AccountId>,
@@ -89,20 +100,33 @@ impl Store {
     }
 
     /// The password itself, while it is on its way.
-    pub async fn password_on_its_way(&self, id: i64) -> Result<Option<Zeroizing<String>>, StoreError> {
+    pub async fn password_on_its_way(
+        &self,
+        id: i64,
+    ) -> Result<Option<Zeroizing<String>>, StoreError> {
         let sql = "SELECT seal FROM password_set WHERE id = ? AND ended IS NULL";
-        let seal: Option<String> = sqlx::query_scalar(sql).bind(id).fetch_optional(&self.reader).await?;
+        let seal: Option<String> = sqlx::query_scalar(sql)
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?;
         match seal {
             Some(seal) => self.secret(OWNER, &seal).await,
             None => Ok(None),
         }
     }
 
-    /// The last password that was set for somebody, at themselves or at an account of theirs, while it is on its way.
-    pub async fn password_for(&self, identity: &str) -> Result<Option<Zeroizing<String>>, StoreError> {
+    /// The last password that was set for somebody, at themselves or at an account of theirs, while
+    /// it is on its way.
+    pub async fn password_for(
+        &self,
+        identity: &str,
+    ) -> Result<Option<Zeroizing<String>>, StoreError> {
         let sql = "SELECT p.id FROM password_set p LEFT JOIN link l ON l.account = p.account AND l.ended IS NULL
                    WHERE p.ended IS NULL AND coalesce(p.identity, l.identity) = ? ORDER BY p.id DESC LIMIT 1";
-        let id: Option<i64> = sqlx::query_scalar(sql).bind(identity).fetch_optional(&self.reader).await?;
+        let id: Option<i64> = sqlx::query_scalar(sql)
+            .bind(identity)
+            .fetch_optional(&self.reader)
+            .await?;
         match id {
             Some(id) => self.password_on_its_way(id).await,
             None => Ok(None),
@@ -116,32 +140,57 @@ impl Store {
     }
 
     /// Passwords that were set, the newest first.
-    pub async fn passwords_set(&self, identity: Option<&str>) -> Result<Vec<PasswordSetRow>, StoreError> {
+    pub async fn passwords_set(
+        &self,
+        identity: Option<&str>,
+    ) -> Result<Vec<PasswordSetRow>, StoreError> {
         let sql = "SELECT p.*, coalesce(p.identity, l.identity) AS whose FROM password_set p
                    LEFT JOIN link l ON l.account = p.account AND l.ended IS NULL
                    WHERE ?1 IS NULL OR coalesce(p.identity, l.identity) = ?1 ORDER BY p.id DESC LIMIT 200";
-        let rows = sqlx::query(sql).bind(identity).fetch_all(&self.reader).await?;
+        let rows = sqlx::query(sql)
+            .bind(identity)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| PasswordSetRow {
-                set: PendingPassword { identity: row.get("whose"), ..read(row) },
+                set: PendingPassword {
+                    identity: row.get("whose"),
+                    ..read(row)
+                },
                 origin: row.get("origin"),
                 principal: row.get("principal"),
-                ended: row.get::<Option<String>, _>("ended").zip(row.get::<Option<String>, _>("outcome")),
+                ended: row
+                    .get::<Option<String>, _>("ended")
+                    .zip(row.get::<Option<String>, _>("outcome")),
             })
             .collect())
     }
 
-    /// What systems answered that refused a password of somebody since a moment, each its last answer.
-    pub async fn password_refusals(&self, identity: &str, since: Timestamp) -> Result<BTreeMap<String, String>, StoreError> {
+    /// What systems answered that refused a password of somebody since a moment, each its last
+    /// answer.
+    pub async fn password_refusals(
+        &self,
+        identity: &str,
+        since: Timestamp,
+    ) -> Result<BTreeMap<String, String>, StoreError> {
         let sql = "SELECT system, error FROM change WHERE identity = ? AND kind = 'password' AND state = 'failed' AND settled >= ?
                    AND error IS NOT NULL ORDER BY id";
-        let rows: Vec<(String, String)> = sqlx::query_as(sql).bind(identity).bind(format_timestamp(since)).fetch_all(&self.reader).await?;
+        let rows: Vec<(String, String)> = sqlx::query_as(sql)
+            .bind(identity)
+            .bind(format_timestamp(since))
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows.into_iter().collect())
     }
 
     /// Nothing more is done for a password: it is erased.
-    pub async fn end_password(&self, id: i64, outcome: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn end_password(
+        &self,
+        id: i64,
+        outcome: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let outcome = outcome.to_owned();
         self.writer
             .run(move |c| {

@@ -38,13 +38,22 @@ pub struct PasswordRow {
 
 impl Store {
     /// The password of a change, if one was drawn: a change that is sent again sets the same.
-    pub async fn first_password(&self, change: i64) -> Result<Option<Zeroizing<String>>, StoreError> {
+    pub async fn first_password(
+        &self,
+        change: i64,
+    ) -> Result<Option<Zeroizing<String>>, StoreError> {
         self.secret(OWNER, &change.to_string()).await
     }
 
     /// Seals a password that is about to be set.
-    pub async fn seal_first_password(&self, change: i64, password: &str, now: Timestamp) -> Result<(), StoreError> {
-        self.put_secret(OWNER, &change.to_string(), password, now).await
+    pub async fn seal_first_password(
+        &self,
+        change: i64,
+        password: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        self.put_secret(OWNER, &change.to_string(), password, now)
+            .await
     }
 
     /// Notes that a password was set, and on which account.
@@ -95,7 +104,9 @@ impl Store {
                 system: row.get("system"),
                 account: row.get("account_name"),
                 made: row.get("made"),
-                shown: row.get::<Option<String>, _>("shown").zip(row.get::<Option<String>, _>("who")),
+                shown: row
+                    .get::<Option<String>, _>("shown")
+                    .zip(row.get::<Option<String>, _>("who")),
                 attempts: row.get("attempts"),
                 tried: row.get("tried"),
                 error: row.get("error"),
@@ -103,9 +114,13 @@ impl Store {
             .collect())
     }
 
-    /// The system and type of the account whose first password this is: what is said of it decides who may see it.
+    /// The system and type of the account whose first password this is: what is said of it decides
+    /// who may see it.
     pub async fn first_password_of(&self, id: i64) -> Result<(String, ObjectType), StoreError> {
-        let missing = || StoreError::Missing { what: "first password that was not shown yet", name: id.to_string() };
+        let missing = || StoreError::Missing {
+            what: "first password that was not shown yet",
+            name: id.to_string(),
+        };
         let row = sqlx::query(
             "SELECT f.system, a.object FROM first_password f JOIN account a ON a.id = f.account WHERE f.change = ? AND f.shown IS NULL",
         )
@@ -118,7 +133,12 @@ impl Store {
     }
 
     /// Notes that a password could not be handed over.
-    pub async fn first_password_kept(&self, id: i64, error: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn first_password_kept(
+        &self,
+        id: i64,
+        error: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let error = error.to_owned();
         self.writer
             .run(move |c| {
@@ -136,8 +156,16 @@ impl Store {
     }
 
     /// Takes a password out of its seal, once: it is journaled, and gone afterwards.
-    pub async fn reveal_first_password(&self, id: i64, principal: &str, now: Timestamp) -> Result<Zeroizing<String>, StoreError> {
-        let missing = || StoreError::Missing { what: "first password that was not shown yet", name: id.to_string() };
+    pub async fn reveal_first_password(
+        &self,
+        id: i64,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<Zeroizing<String>, StoreError> {
+        let missing = || StoreError::Missing {
+            what: "first password that was not shown yet",
+            name: id.to_string(),
+        };
         let password = self.first_password(id).await?.ok_or_else(missing)?;
         let principal = principal.to_owned();
         let mine = self

@@ -1,4 +1,5 @@
-//! The preconditions of an incremental decision, in one query on one connection, because every change waits for it.
+//! The preconditions of an incremental decision, in one query on one connection, because every
+//! change waits for it.
 
 use crate::dirty_records::{DIRTY_SINCE, DirtyRecords, touched};
 use crate::systems::{AtWork, at_work};
@@ -48,11 +49,23 @@ pub struct DecisionPreconditions {
 }
 
 /// Counts the changes of the windows, in their order.
-pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[GuardWindow]) -> Result<Vec<i64>, StoreError> {
+pub(crate) async fn counts(
+    c: &mut SqliteConnection,
+    asked: &[GuardWindow],
+) -> Result<Vec<i64>, StoreError> {
     if asked.is_empty() {
         return Ok(Vec::new());
     }
-    let asked: Vec<[String; 3]> = asked.iter().map(|one| [one.system.clone(), one.kind.clone(), format_timestamp(one.since)]).collect();
+    let asked: Vec<[String; 3]> = asked
+        .iter()
+        .map(|one| {
+            [
+                one.system.clone(),
+                one.kind.clone(),
+                format_timestamp(one.since),
+            ]
+        })
+        .collect();
     Ok(sqlx::query_scalar(
         "SELECT (SELECT count(DISTINCT coalesce(nullif(c.identity, ''), c.account)) FROM change c
                  WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled >= k.value ->> 2
@@ -64,8 +77,8 @@ pub(crate) async fn counts(c: &mut SqliteConnection, asked: &[GuardWindow]) -> R
     .await?)
 }
 
-/// The records with a change of a guarded kind in flight. Such changes count before they are done. The condition equals that of a
-/// partial index.
+/// The records with a change of a guarded kind in flight. Such changes count before they are done.
+/// The condition equals that of a partial index.
 async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
     let rows: Vec<(String, String, String, Option<AccountId>)> = sqlx::query_as(
         "SELECT c.system, c.kind, c.identity, iif(c.identity = '', c.account, NULL) FROM change c
@@ -76,12 +89,19 @@ async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
     .await?;
     let mut all = InFlight::new();
     for (system, kind, identity, account) in rows {
-        all.entry((system, kind)).or_default().insert((identity, account));
+        all.entry((system, kind))
+            .or_default()
+            .insert((identity, account));
     }
     Ok(all)
 }
 
-async fn before(c: &mut SqliteConnection, after: i64, asked: &[GuardWindow], now: Timestamp) -> Result<DecisionPreconditions, StoreError> {
+async fn before(
+    c: &mut SqliteConnection,
+    after: i64,
+    asked: &[GuardWindow],
+    now: Timestamp,
+) -> Result<DecisionPreconditions, StoreError> {
     let rows = sqlx::query(sqlx::AssertSqlSafe(format!(
         "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
                 EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
@@ -98,15 +118,25 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[GuardWindow], now
     .await?;
     let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
     // Without systems, there are no preconditions.
-    let Some(row) = rows.first() else { return Ok(DecisionPreconditions::default()) };
+    let Some(row) = rows.first() else {
+        return Ok(DecisionPreconditions::default());
+    };
     let asks = row.get("asked");
     Ok(DecisionPreconditions {
         at_work,
         touched: touched(row.get("notes"), after)?,
         counts: counts(c, asked).await?,
         in_flight: in_flight(c).await?,
-        overrides: if row.get("overridden") { crate::overrides::overrides(c, now).await? } else { HashMap::new() },
-        approved: if asks { crate::approvals::said(c, now).await? } else { HashMap::new() },
+        overrides: if row.get("overridden") {
+            crate::overrides::overrides(c, now).await?
+        } else {
+            HashMap::new()
+        },
+        approved: if asks {
+            crate::approvals::said(c, now).await?
+        } else {
+            HashMap::new()
+        },
         lost: row.get("lost"),
         in_doubt: row.get("in_doubt"),
         asked: asks,
@@ -116,7 +146,8 @@ async fn before(c: &mut SqliteConnection, after: i64, asked: &[GuardWindow], now
 }
 
 impl Store {
-    /// Loads the preconditions of a decision about the dirty records after a position. `at_rest`: no run is in progress.
+    /// Loads the preconditions of a decision about the dirty records after a position. `at_rest`:
+    /// no run is in progress.
     pub async fn before(
         &self,
         after: i64,
@@ -124,7 +155,10 @@ impl Store {
         at_rest: bool,
         now: Timestamp,
     ) -> Result<DecisionPreconditions, StoreError> {
-        self.look(at_rest, move |c| Box::pin(async move { before(c, after, &asked, now).await })).await
+        self.look(at_rest, move |c| {
+            Box::pin(async move { before(c, after, &asked, now).await })
+        })
+        .await
     }
 
     /// Counts the changes of each window, with those in flight.

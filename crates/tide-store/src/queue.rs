@@ -59,7 +59,13 @@ async fn keep_run(
     .execute(&mut *c)
     .await?
     .last_insert_rowid();
-    NewJournalEntry::new(&set.principal, &format!("{}.started", set.kind), &id.to_string()).append(c, now).await?;
+    NewJournalEntry::new(
+        &set.principal,
+        &format!("{}.started", set.kind),
+        &id.to_string(),
+    )
+    .append(c, now)
+    .await?;
     keep_lines(c, id, &set.decided).await?;
     let ids = keep_changes(c, id, &set, first, now).await?;
     let row = |(id_of_it, change)| ChangeRow {
@@ -73,14 +79,27 @@ async fn keep_run(
         settled: None,
         principal: None,
     };
-    Ok((id, ids.into_iter().zip(set.changes).filter(|(_, change)| change.hold.is_none()).map(row).collect()))
+    Ok((
+        id,
+        ids.into_iter()
+            .zip(set.changes)
+            .filter(|(_, change)| change.hold.is_none())
+            .map(row)
+            .collect(),
+    ))
 }
 
 /// The remedy of a canceled change.
 pub const DECIDED_AGAIN: &str = "it is decided again when the system may be written";
 
-/// Cancels queued changes of a system, or of all systems, that are not claimed yet; they are decided again.
-pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&str>, why: &str, now: Timestamp) -> Result<(), StoreError> {
+/// Cancels queued changes of a system, or of all systems, that are not claimed yet; they are
+/// decided again.
+pub(crate) async fn take_back_queued(
+    c: &mut SqliteConnection,
+    system: Option<&str>,
+    why: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
     sqlx::query(
         "UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
     )
@@ -95,8 +114,9 @@ pub(crate) async fn take_back_queued(c: &mut SqliteConnection, system: Option<&s
 }
 
 impl Store {
-    /// Stores the decision of a run in one commit: identities, lines, and queued changes. The changes at the positions in `first` are
-    /// claimed; if there are any, the commit is durable when this returns.
+    /// Stores the decision of a run in one commit: identities, lines, and queued changes. The
+    /// changes at the positions in `first` are claimed; if there are any, the commit is durable
+    /// when this returns.
     pub async fn keep_run(
         &self,
         people: IdentityUpdates,
@@ -105,7 +125,12 @@ impl Store {
         now: Timestamp,
     ) -> Result<(i64, Vec<ChangeRow>), StoreError> {
         let durable = !first.is_empty();
-        self.writer.enqueue(move |c| Box::pin(async move { keep_run(c, &people, set, &first, now).await }), durable).await
+        self.writer
+            .enqueue(
+                move |c| Box::pin(async move { keep_run(c, &people, set, &first, now).await }),
+                durable,
+            )
+            .await
     }
 
     /// The pending changes of a run, in order: leavers first, then as queued.
@@ -117,8 +142,13 @@ impl Store {
         rows.iter().map(read_change).collect()
     }
 
-    /// Claims changes: stores that they are about to be sent. Durable when it returns. Returns those that were not canceled meanwhile.
-    pub async fn claim_for_sending(&self, changes: Vec<i64>, now: Timestamp) -> Result<HashSet<i64>, StoreError> {
+    /// Claims changes: stores that they are about to be sent. Durable when it returns. Returns
+    /// those that were not canceled meanwhile.
+    pub async fn claim_for_sending(
+        &self,
+        changes: Vec<i64>,
+        now: Timestamp,
+    ) -> Result<HashSet<i64>, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -136,9 +166,15 @@ impl Store {
             .await
     }
 
-    /// Cancels changes of an interrupted run that were queued before an instant, because their decision is outdated. Claimed changes are not
-    /// sent again; a claimed create may have been done, and is searched for. Returns the number of canceled changes.
-    pub async fn take_back_old(&self, run: i64, before: Timestamp, now: Timestamp) -> Result<u64, StoreError> {
+    /// Cancels changes of an interrupted run that were queued before an instant, because their
+    /// decision is outdated. Claimed changes are not sent again; a claimed create may have been
+    /// done, and is searched for. Returns the number of canceled changes.
+    pub async fn take_back_old(
+        &self,
+        run: i64,
+        before: Timestamp,
+        now: Timestamp,
+    ) -> Result<u64, StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -193,7 +229,14 @@ impl Store {
     }
 
     /// Stores a failure. Transient failures are retried.
-    pub async fn record_failed(&self, change: i64, error: &str, remedy: &str, passing: bool, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn record_failed(
+        &self,
+        change: i64,
+        error: &str,
+        remedy: &str,
+        passing: bool,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (error, remedy) = (error.to_owned(), remedy.to_owned());
         self.writer
             .run_relaxed(move |c| {
@@ -248,8 +291,14 @@ impl Store {
             .await
     }
 
-    /// Which of these changes, by fingerprint, a run has in flight or done; with `queued`, also those still in its queue.
-    pub async fn seen_to(&self, run: i64, fingerprints: &[String], queued: bool) -> Result<HashSet<String>, StoreError> {
+    /// Which of these changes, by fingerprint, a run has in flight or done; with `queued`, also
+    /// those still in its queue.
+    pub async fn seen_to(
+        &self,
+        run: i64,
+        fingerprints: &[String],
+        queued: bool,
+    ) -> Result<HashSet<String>, StoreError> {
         let rows: Vec<String> = sqlx::query_scalar(
             "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
              WHERE +c.change_set = ? AND (+c.state IN ('sending', 'unknown', 'accepted', 'done', 'failed') OR ? AND +c.state = 'queued')",
@@ -271,7 +320,11 @@ impl Store {
     }
 
     /// Cancels pending changes of people who lose their access; they are decided again.
-    pub async fn supersede_pending(&self, identities: Vec<String>, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn supersede_pending(
+        &self,
+        identities: Vec<String>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -290,7 +343,12 @@ impl Store {
     }
 
     /// Stores that a system accepted a change. Durable when it returns.
-    pub async fn mark_accepted(&self, change: i64, place: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn mark_accepted(
+        &self,
+        change: i64,
+        place: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let place = place.to_owned();
         self.writer
             .run(move |c| {
@@ -310,7 +368,9 @@ impl Store {
     }
 
     /// Accepted changes, with their operation URL, time and principal.
-    pub async fn accepted(&self) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
+    pub async fn accepted(
+        &self,
+    ) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
         let rows = sqlx::query(
             "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set WHERE c.state = 'accepted' ORDER BY c.id",
         )
@@ -320,20 +380,32 @@ impl Store {
             .map(|row| {
                 let place: Option<String> = row.get("place");
                 let since = crate::parse_timestamp(row.get("not_before")).unwrap_or_default();
-                Ok((read_change(row)?, place.unwrap_or_default(), since, row.get("whose")))
+                Ok((
+                    read_change(row)?,
+                    place.unwrap_or_default(),
+                    since,
+                    row.get("whose"),
+                ))
             })
             .collect()
     }
 
-    /// Accounts and identities with an `accepted` change, or with a create whose outcome is `unknown`.
-    pub async fn in_doubt(&self, system: &str) -> Result<Vec<(Option<AccountId>, String, ChangeState)>, StoreError> {
+    /// Accounts and identities with an `accepted` change, or with a create whose outcome is
+    /// `unknown`.
+    pub async fn in_doubt(
+        &self,
+        system: &str,
+    ) -> Result<Vec<(Option<AccountId>, String, ChangeState)>, StoreError> {
         let rows: Vec<(Option<i64>, String, String)> =
             sqlx::query_as("SELECT account, identity, state FROM change WHERE state IN ('accepted', 'unknown') AND system = ?")
                 .bind(system)
                 .fetch_all(&self.reader)
                 .await?;
         let state = |word: String| ChangeState::parse(&word).unwrap_or(ChangeState::Unknown);
-        Ok(rows.into_iter().map(|(account, identity, word)| (account, identity, state(word))).collect())
+        Ok(rows
+            .into_iter()
+            .map(|(account, identity, word)| (account, identity, state(word)))
+            .collect())
     }
 
     /// Changes of ended runs with an unknown outcome, with their time and principal.
@@ -345,13 +417,22 @@ impl Store {
         .fetch_all(&self.reader)
         .await?;
         rows.iter()
-            .map(|row| Ok((read_change(row)?, crate::parse_timestamp(row.get("sent")).unwrap_or_default(), row.get("whose"))))
+            .map(|row| {
+                Ok((
+                    read_change(row)?,
+                    crate::parse_timestamp(row.get("sent")).unwrap_or_default(),
+                    row.get("whose"),
+                ))
+            })
             .collect()
     }
 
-    /// Which of these changes, by fingerprint, failed last time, and whose account is unchanged since: after another change of the
-    /// account, the failure says nothing.
-    pub async fn parked(&self, fingerprints: &[&str]) -> Result<HashMap<String, Parked>, StoreError> {
+    /// Which of these changes, by fingerprint, failed last time, and whose account is unchanged
+    /// since: after another change of the account, the failure says nothing.
+    pub async fn parked(
+        &self,
+        fingerprints: &[&str],
+    ) -> Result<HashMap<String, Parked>, StoreError> {
         let mut parked: HashMap<String, Parked> = HashMap::new();
         if fingerprints.is_empty() {
             return Ok(parked);
@@ -373,9 +454,20 @@ impl Store {
                 continue;
             }
             let times = parked.get(&fingerprint).map_or(0, |one| one.times) + 1;
-            let at = row.get::<Option<&str>, _>("settled").and_then(|at| at.parse().ok()).unwrap_or_default();
+            let at = row
+                .get::<Option<&str>, _>("settled")
+                .and_then(|at| at.parse().ok())
+                .unwrap_or_default();
             let error = row.get::<Option<String>, _>("error").unwrap_or_default();
-            parked.insert(fingerprint, Parked { error, passing: row.get("passing"), times, at });
+            parked.insert(
+                fingerprint,
+                Parked {
+                    error,
+                    passing: row.get("passing"),
+                    times,
+                    at,
+                },
+            );
         }
         Ok(parked)
     }

@@ -1,4 +1,5 @@
-//! Backups: made while the service runs, and restored so that nothing of the past is carried out in the present.
+//! Backups: made while the service runs, and restored so that nothing of the past is carried out in
+//! the present.
 
 use crate::journal::NewJournalEntry;
 use crate::{MasterKey, Store, StoreError, format_timestamp};
@@ -11,20 +12,37 @@ use tide_core::states::PrincipalKind;
 
 /// Copies the records in a file to a new one, also while a service uses them. The key is not in it.
 pub async fn backup(from: &Path, to: &Path) -> Result<(), StoreError> {
-    let open = |source| StoreError::Open { path: from.to_owned(), source };
-    let mut connection = SqliteConnectOptions::new().filename(from).read_only(true).connect().await.map_err(open)?;
-    sqlx::query("VACUUM INTO ?").bind(to.to_string_lossy().into_owned()).execute(&mut connection).await?;
+    let open = |source| StoreError::Open {
+        path: from.to_owned(),
+        source,
+    };
+    let mut connection = SqliteConnectOptions::new()
+        .filename(from)
+        .read_only(true)
+        .connect()
+        .await
+        .map_err(open)?;
+    sqlx::query("VACUUM INTO ?")
+        .bind(to.to_string_lossy().into_owned())
+        .execute(&mut connection)
+        .await?;
     Ok(())
 }
 
 /// The name in `meta` of the moment at which a backup was restored.
 const RESTORED: &str = "restored at";
 
-/// Makes a copied backup fit for a world that went on without it: every system is disarmed, what was under way is taken back,
-/// and everything counts as not read yet. Nothing is sent before it was armed and read again. Sessions and tokens end, whose owners may
-/// have lost their rights since; overrides, passwords on their way and what was to be told end too, so that nothing old is done again.
-/// A new operator is made, with this token; its name is returned.
-pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -> Result<String, StoreError> {
+/// Makes a copied backup fit for a world that went on without it: every system is disarmed, what
+/// was under way is taken back, and everything counts as not read yet. Nothing is sent before it
+/// was armed and read again. Sessions and tokens end, whose owners may have lost their rights
+/// since; overrides, passwords on their way and what was to be told end too, so that nothing old is
+/// done again. A new operator is made, with this token; its name is returned.
+pub async fn restore(
+    file: &Path,
+    key: MasterKey,
+    token: &str,
+    now: Timestamp,
+) -> Result<String, StoreError> {
     let store = Store::open(file, key).await?;
     store
         .writer
@@ -70,21 +88,37 @@ pub async fn restore(file: &Path, key: MasterKey, token: &str, now: Timestamp) -
         })
         .await?;
     let operator = format!("restored {}", now.strftime("%Y-%m-%d %H:%M:%S UTC"));
-    store.add_principal(PrincipalKind::Operator, &operator, Some(token), now).await?;
+    store
+        .add_principal(PrincipalKind::Operator, &operator, Some(token), now)
+        .await?;
     store.close().await;
     Ok(operator)
 }
 
 impl Store {
-    /// Of the accounts of a type of a system that were there when a backup was restored: how many its owner has not sent again since, and
-    /// how many there are. Nothing when no backup was restored, or the system counts as read since.
-    pub async fn unsent_since_restore(&self, system: &str, object: ObjectType) -> Result<Option<(i64, i64)>, StoreError> {
-        if !self.outdated().await?.iter().any(|(name, kind)| name == system && *kind == object) {
+    /// Of the accounts of a type of a system that were there when a backup was restored: how many
+    /// its owner has not sent again since, and how many there are. Nothing when no backup was
+    /// restored, or the system counts as read since.
+    pub async fn unsent_since_restore(
+        &self,
+        system: &str,
+        object: ObjectType,
+    ) -> Result<Option<(i64, i64)>, StoreError> {
+        if !self
+            .outdated()
+            .await?
+            .iter()
+            .any(|(name, kind)| name == system && *kind == object)
+        {
             return Ok(None);
         }
-        let restored: Option<String> =
-            sqlx::query_scalar("SELECT value FROM meta WHERE name = ?").bind(RESTORED).fetch_optional(&self.reader).await?;
-        let Some(restored) = restored else { return Ok(None) };
+        let restored: Option<String> = sqlx::query_scalar("SELECT value FROM meta WHERE name = ?")
+            .bind(RESTORED)
+            .fetch_optional(&self.reader)
+            .await?;
+        let Some(restored) = restored else {
+            return Ok(None);
+        };
         Ok(Some(
             sqlx::query_as(
                 "SELECT coalesce(sum(seen <= ?), 0), count(*) FROM account WHERE system = ? AND object = ? AND absent_since IS NULL",
@@ -105,6 +139,9 @@ impl Store {
         )
         .fetch_all(&self.reader)
         .await?;
-        Ok(rows.into_iter().filter_map(|(system, word)| Some((system, ObjectType::parse(&word)?))).collect())
+        Ok(rows
+            .into_iter()
+            .filter_map(|(system, word)| Some((system, ObjectType::parse(&word)?)))
+            .collect())
     }
 }

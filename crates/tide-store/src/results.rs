@@ -1,4 +1,5 @@
-//! Stores the results of confirmed changes, many in one commit and in few statements, so that a fast target does not wait.
+//! Stores the results of confirmed changes, many in one commit and in few statements, so that a
+//! fast target does not wait.
 
 use crate::changes::ChangeRow;
 use crate::decision_input::{blob_values, values_blob};
@@ -36,21 +37,44 @@ pub struct ChangeResult {
 
 impl ChangeResult {
     /// Prepares the result of a change. `filled_in`: its values were completed since it was stored.
-    pub fn new(row: ChangeRow, filled_in: bool, settled: Settled, principal: &str) -> Result<Self, StoreError> {
+    pub fn new(
+        row: ChangeRow,
+        filled_in: bool,
+        settled: Settled,
+        principal: &str,
+    ) -> Result<Self, StoreError> {
         let change = &row.change;
         let note = JournalNote {
             principal: principal.to_owned(),
             act: format!("account.{}", change.kind),
             subject: change.identity.clone(),
-            detail: format!("{} in {}: {}", change.kind, change.system, change.reason.text),
+            detail: format!(
+                "{} in {}: {}",
+                change.kind, change.system, change.reason.text
+            ),
             values: Some(Hashed::of(serde_json::to_string(&change.values)?)),
         };
-        let (blob, hash) = (settled.account.attributes.to_blob(), settled.account.attributes.hash().to_be_bytes().to_vec());
-        Ok(ChangeResult { row, filled_in, bare: false, settled, blob, hash, note })
+        let (blob, hash) = (
+            settled.account.attributes.to_blob(),
+            settled.account.attributes.hash().to_be_bytes().to_vec(),
+        );
+        Ok(ChangeResult {
+            row,
+            filled_in,
+            bare: false,
+            settled,
+            blob,
+            hash,
+            note,
+        })
     }
 
     /// Prepares the result of a membership, which is stored in the delta of its group.
-    pub fn membership(row: ChangeRow, filled_in: bool, principal: &str) -> Result<Self, StoreError> {
+    pub fn membership(
+        row: ChangeRow,
+        filled_in: bool,
+        principal: &str,
+    ) -> Result<Self, StoreError> {
         let nothing = Observed {
             key: String::new(),
             name: String::new(),
@@ -59,21 +83,44 @@ impl ChangeResult {
             version: None,
             is_exact: true,
         };
-        let settled = Settled { account: nothing, normalised: Vec::new(), merged: Vec::new(), note: None };
-        Ok(ChangeResult { bare: true, ..ChangeResult::new(row, filled_in, settled, principal)? })
+        let settled = Settled {
+            account: nothing,
+            normalised: Vec::new(),
+            merged: Vec::new(),
+            note: None,
+        };
+        Ok(ChangeResult {
+            bare: true,
+            ..ChangeResult::new(row, filled_in, settled, principal)?
+        })
     }
 }
 
 impl Store {
-    /// Stores the result of a confirmed change in one commit: the account, the link of a new one, normalizations,
-    /// and the journal.
-    pub async fn settle_done(&self, row: &ChangeRow, settled: Settled, principal: &str, now: Timestamp) -> Result<AccountId, StoreError> {
+    /// Stores the result of a confirmed change in one commit: the account, the link of a new one,
+    /// normalizations, and the journal.
+    pub async fn settle_done(
+        &self,
+        row: &ChangeRow,
+        settled: Settled,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<AccountId, StoreError> {
         let one = ChangeResult::new(row.clone(), true, settled, principal)?;
-        Ok(self.settle_all(Arc::new(vec![one]), now).await?.first().copied().unwrap_or_default())
+        Ok(self
+            .settle_all(Arc::new(vec![one]), now)
+            .await?
+            .first()
+            .copied()
+            .unwrap_or_default())
     }
 
     /// Stores several results, all or none. Returns their accounts in the same order.
-    pub async fn settle_all(&self, all: Arc<Vec<ChangeResult>>, now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+    pub async fn settle_all(
+        &self,
+        all: Arc<Vec<ChangeResult>>,
+        now: Timestamp,
+    ) -> Result<Vec<AccountId>, StoreError> {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
@@ -92,7 +139,11 @@ impl Store {
     }
 }
 
-async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) -> Result<Vec<AccountId>, StoreError> {
+async fn settle(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    now: Timestamp,
+) -> Result<Vec<AccountId>, StoreError> {
     let at = format_timestamp(now);
     let ids = keep_accounts(c, all, &at).await?;
     let joined: Vec<JournalNote> = link(c, all, &ids, &at).await?;
@@ -101,35 +152,68 @@ async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) 
         .zip(&ids)
         .flat_map(|(one, id)| {
             let exact = one.settled.account.is_exact;
-            one.settled.normalised.iter().map(move |value| (*id, exact, value))
+            one.settled
+                .normalised
+                .iter()
+                .map(move |value| (*id, exact, value))
         })
         .collect();
     for some in normalised.chunks(ROWS) {
-        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO normalised (account, attribute, sent, returned, is_certain, made) ");
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "INSERT INTO normalised (account, attribute, sent, returned, is_certain, made) ",
+        );
         query.push_values(some, |mut row, (id, exact, (attribute, sent, returned))| {
-            row.push_bind(*id).push_bind(attribute).push_bind(values_blob(sent)).push_bind(values_blob(returned));
+            row.push_bind(*id)
+                .push_bind(attribute)
+                .push_bind(values_blob(sent))
+                .push_bind(values_blob(returned));
             row.push_bind(*exact).push_bind(&at);
         });
-        // A state read after the write may contain a change that others made right after us, and that is not reported again.
+        // A state read after the write may contain a change that others made right after us, and
+        // that is not reported again.
         query.push(
             " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent = excluded.sent AND returned = excluded.returned),
               sent = excluded.sent, returned = excluded.returned, made = excluded.made",
         );
         query.build().execute(&mut *c).await?;
     }
-    for (one, id) in all.iter().zip(&ids).filter(|(one, _)| !one.settled.merged.is_empty()) {
+    for (one, id) in all
+        .iter()
+        .zip(&ids)
+        .filter(|(one, _)| !one.settled.merged.is_empty())
+    {
         give(c, one, *id).await?;
     }
     join_groups(c, all, &ids, &at).await?;
     // A group that was read back in full contains it already.
-    let whole_later = |at: usize, group: AccountId| all.iter().zip(&ids).skip(at + 1).any(|(one, id)| !one.bare && *id == group);
-    let beside = all.iter().zip(&ids).enumerate().filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
-    crate::membership_delta::keep(c, &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(), now).await?;
+    let whole_later = |at: usize, group: AccountId| {
+        all.iter()
+            .zip(&ids)
+            .skip(at + 1)
+            .any(|(one, id)| !one.bare && *id == group)
+    };
+    let beside = all
+        .iter()
+        .zip(&ids)
+        .enumerate()
+        .filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
+    crate::membership_delta::keep(
+        c,
+        &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(),
+        now,
+    )
+    .await?;
     carry(c, all, &ids).await?;
     // Our value equals the rules now, and the operator's answer was for this change.
     let json = serde_json::to_string(&ids)?;
-    sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))").bind(json).execute(&mut *c).await?;
-    let prints: Vec<&str> = all.iter().map(|one| one.row.change.fingerprint.as_str()).collect();
+    sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
+        .bind(json)
+        .execute(&mut *c)
+        .await?;
+    let prints: Vec<&str> = all
+        .iter()
+        .map(|one| one.row.change.fingerprint.as_str())
+        .collect();
     let json = serde_json::to_string(&prints)?;
     for sql in [
         "DELETE FROM approval WHERE fingerprint IN (SELECT value FROM json_each(?))",
@@ -140,24 +224,43 @@ async fn settle(c: &mut SqliteConnection, all: &[ChangeResult], now: Timestamp) 
     let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, vals, error) AS (");
     query.push_values(all.iter().zip(&ids), |mut row, (one, id)| {
         // Pending references were resolved when it was sent.
-        let vals = one.note.values.as_ref().filter(|_| one.filled_in).map(|values| &values.json);
-        row.push_bind(one.row.id).push_bind(*id).push_bind(vals).push_bind(&one.settled.note);
+        let vals = one
+            .note
+            .values
+            .as_ref()
+            .filter(|_| one.filled_in)
+            .map(|values| &values.json);
+        row.push_bind(one.row.id)
+            .push_bind(*id)
+            .push_bind(vals)
+            .push_bind(&one.settled.note);
     });
     query.push(
         ") UPDATE change SET state = 'done', account = done.account, vals = ifnull(done.vals, change.vals), error = done.error, remedy = NULL,
             settled = ",
     );
-    query.push_bind(&at).push(" FROM done WHERE change.id = done.id");
+    query
+        .push_bind(&at)
+        .push(" FROM done WHERE change.id = done.id");
     query.build().execute(&mut *c).await?;
-    let notes: Vec<&JournalNote> = joined.iter().chain(all.iter().map(|one| &one.note)).collect();
+    let notes: Vec<&JournalNote> = joined
+        .iter()
+        .chain(all.iter().map(|one| &one.note))
+        .collect();
     append_all(c, &notes, now).await?;
     Ok(ids)
 }
 
-async fn keep_accounts(c: &mut SqliteConnection, all: &[ChangeResult], at: &str) -> Result<Vec<AccountId>, StoreError> {
+async fn keep_accounts(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    at: &str,
+) -> Result<Vec<AccountId>, StoreError> {
     // A deleted account becomes absent, and keeps its last state.
-    let (gone, there): (Vec<&ChangeResult>, Vec<&ChangeResult>) =
-        all.iter().filter(|one| !one.bare).partition(|one| one.row.change.kind == ChangeKind::Delete);
+    let (gone, there): (Vec<&ChangeResult>, Vec<&ChangeResult>) = all
+        .iter()
+        .filter(|one| !one.bare)
+        .partition(|one| one.row.change.kind == ChangeKind::Delete);
     for one in &gone {
         sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen = ?, written = ? WHERE id = ?")
             .bind(at)
@@ -168,44 +271,87 @@ async fn keep_accounts(c: &mut SqliteConnection, all: &[ChangeResult], at: &str)
             .await?;
     }
     if there.is_empty() {
-        return Ok(all.iter().map(|one| one.row.change.account.unwrap_or_default()).collect());
+        return Ok(all
+            .iter()
+            .map(|one| one.row.change.account.unwrap_or_default())
+            .collect());
     }
     let mut query = QueryBuilder::<Sqlite>::new(
         "INSERT INTO account (system, object, key, name, attributes, hash, version, first_seen, seen, written) ",
     );
     query.push_values(there, |mut row, one| {
         let (change, account) = (&one.row.change, &one.settled.account);
-        row.push_bind(&change.system).push_bind(change.object.as_str()).push_bind(&account.key).push_bind(&account.name);
-        row.push_bind(&one.blob).push_bind(&one.hash).push_bind(account.version.as_deref());
+        row.push_bind(&change.system)
+            .push_bind(change.object.as_str())
+            .push_bind(&account.key)
+            .push_bind(&account.name);
+        row.push_bind(&one.blob)
+            .push_bind(&one.hash)
+            .push_bind(account.version.as_deref());
         row.push_bind(at).push_bind(at).push_bind(at);
     });
-    // A change that others made right after us may have arrived already. If the system has no versions, the state that arrived stays:
-    // it is decided, and in the worst case the same value is written once more.
+    // A change that others made right after us may have arrived already. If the system has no
+    // versions, the state that arrived stays: it is decided, and in the worst case the same value
+    // is written once more.
     let keep = "excluded.version < account.version
          OR (excluded.version IS NULL AND account.overtaken AND account.hash <> excluded.hash)";
     query.push(" ON CONFLICT (system, key) DO UPDATE SET ");
     for column in ["name", "attributes", "hash", "version"] {
-        query.push(format!("{column} = CASE WHEN {keep} THEN account.{column} ELSE excluded.{column} END, "));
+        query.push(format!(
+            "{column} = CASE WHEN {keep} THEN account.{column} ELSE excluded.{column} END, "
+        ));
     }
     query.push(
         "overtaken = 0, seen = excluded.seen, written = excluded.written, absent_since = NULL, absence_confirmed = 0, fault = NULL RETURNING id, system, key",
     );
     let rows = query.build().fetch_all(&mut *c).await?;
-    if all.iter().any(|one| !one.bare && one.row.change.object == ObjectType::Group) {
-        crate::membership_delta::forget(c, &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>()).await?;
+    if all
+        .iter()
+        .any(|one| !one.bare && one.row.change.object == ObjectType::Group)
+    {
+        crate::membership_delta::forget(
+            c,
+            &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>(),
+        )
+        .await?;
     }
-    let found: HashMap<(&str, &str), i64> = rows.iter().map(|row| ((row.get("system"), row.get("key")), row.get("id"))).collect();
-    let id = |one: &ChangeResult| found.get(&(one.row.change.system.as_str(), one.settled.account.key.as_str())).copied();
-    let own = |one: &ChangeResult| one.row.change.account.filter(|_| one.bare || one.row.change.kind == ChangeKind::Delete);
+    let found: HashMap<(&str, &str), i64> = rows
+        .iter()
+        .map(|row| ((row.get("system"), row.get("key")), row.get("id")))
+        .collect();
+    let id = |one: &ChangeResult| {
+        found
+            .get(&(
+                one.row.change.system.as_str(),
+                one.settled.account.key.as_str(),
+            ))
+            .copied()
+    };
+    let own = |one: &ChangeResult| {
+        one.row
+            .change
+            .account
+            .filter(|_| one.bare || one.row.change.kind == ChangeKind::Delete)
+    };
     all.iter()
         .map(|one| {
-            own(one).or_else(|| id(one)).ok_or_else(|| StoreError::Missing { what: "account", name: one.settled.account.key.clone() })
+            own(one)
+                .or_else(|| id(one))
+                .ok_or_else(|| StoreError::Missing {
+                    what: "account",
+                    name: one.settled.account.key.clone(),
+                })
         })
         .collect()
 }
 
 /// Links created accounts. Returns the journal entries.
-async fn link(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId], at: &str) -> Result<Vec<JournalNote>, StoreError> {
+async fn link(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    ids: &[AccountId],
+    at: &str,
+) -> Result<Vec<JournalNote>, StoreError> {
     let basis = LinkBasis::created();
     let made: Vec<(&ChangeResult, i64)> = all
         .iter()
@@ -216,7 +362,9 @@ async fn link(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId],
     if made.is_empty() {
         return Ok(Vec::new());
     }
-    let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO link (account, identity, made, origin, origin_name, principal) ");
+    let mut query = QueryBuilder::<Sqlite>::new(
+        "INSERT INTO link (account, identity, made, origin, origin_name, principal) ",
+    );
     query.push_values(&made, |mut row, (one, id)| {
         row.push_bind(*id)
             .push_bind(&one.row.change.identity)
@@ -234,13 +382,31 @@ async fn link(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId],
         detail: format!("account {id}: {basis}"),
         values: None,
     };
-    Ok(made.iter().filter(|(_, id)| new.contains(id)).map(note).collect())
+    Ok(made
+        .iter()
+        .filter(|(_, id)| new.contains(id))
+        .map(note)
+        .collect())
 }
 
 /// Stores the marks of copied password hashes.
-async fn carry(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId]) -> Result<(), StoreError> {
-    for (one, account) in all.iter().zip(ids).filter(|(one, _)| one.row.change.kind == ChangeKind::Password) {
-        let mark = one.row.change.values.iter().find(|value| value.attribute == PASSWORD_MARK).and_then(|value| value.after.first());
+async fn carry(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    ids: &[AccountId],
+) -> Result<(), StoreError> {
+    for (one, account) in all
+        .iter()
+        .zip(ids)
+        .filter(|(one, _)| one.row.change.kind == ChangeKind::Password)
+    {
+        let mark = one
+            .row
+            .change
+            .values
+            .iter()
+            .find(|value| value.attribute == PASSWORD_MARK)
+            .and_then(|value| value.after.first());
         if let Some(mark) = mark {
             sqlx::query("INSERT INTO carried (account, mark) VALUES (?,?) ON CONFLICT DO UPDATE SET mark = excluded.mark")
                 .bind(*account)
@@ -253,70 +419,150 @@ async fn carry(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId]
 }
 
 /// The marks of copied password hashes: all, or those of some accounts (a JSON list).
-pub(crate) async fn carried(c: &mut SqliteConnection, only: Option<&str>) -> Result<HashMap<AccountId, String>, StoreError> {
+pub(crate) async fn carried(
+    c: &mut SqliteConnection,
+    only: Option<&str>,
+) -> Result<HashMap<AccountId, String>, StoreError> {
     let rows: Vec<(AccountId, String)> = match only {
-        None => sqlx::query_as("SELECT account, mark FROM carried").fetch_all(&mut *c).await?,
+        None => {
+            sqlx::query_as("SELECT account, mark FROM carried")
+                .fetch_all(&mut *c)
+                .await?
+        }
         Some(ids) => {
             let sql = "SELECT c.account, c.mark FROM json_each(?) k CROSS JOIN carried c ON c.account = k.value";
-            sqlx::query_as(sql).bind(ids.to_owned()).fetch_all(&mut *c).await?
+            sqlx::query_as(sql)
+                .bind(ids.to_owned())
+                .fetch_all(&mut *c)
+                .await?
         }
     };
     Ok(rows.into_iter().collect())
 }
 
 /// Stores memberships that rules granted, and deletes revoked ones.
-async fn join_groups(c: &mut SqliteConnection, all: &[ChangeResult], ids: &[AccountId], at: &str) -> Result<(), StoreError> {
-    for (one, group) in all.iter().zip(ids).filter(|(one, _)| one.row.change.is_membership()) {
+async fn join_groups(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    ids: &[AccountId],
+    at: &str,
+) -> Result<(), StoreError> {
+    for (one, group) in all
+        .iter()
+        .zip(ids)
+        .filter(|(one, _)| one.row.change.is_membership())
+    {
         let change = &one.row.change;
         if change.kind == ChangeKind::Grant {
-            let member = change.values.first().and_then(|value| value.after.first()).map(Value::to_string).unwrap_or_default();
+            let member = change
+                .values
+                .first()
+                .and_then(|value| value.after.first())
+                .map(Value::to_string)
+                .unwrap_or_default();
             join(c, &change.identity, *group, &member, at).await?;
         } else {
             let sql = "DELETE FROM joined WHERE identity = ? AND account = ?";
-            sqlx::query(sql).bind(&change.identity).bind(*group).execute(&mut *c).await?;
+            sqlx::query(sql)
+                .bind(&change.identity)
+                .bind(*group)
+                .execute(&mut *c)
+                .await?;
         }
     }
     Ok(())
 }
 
 /// Stores a membership that a rule granted, with the name that was written.
-pub(crate) async fn join(c: &mut SqliteConnection, identity: &str, group: AccountId, member: &str, at: &str) -> Result<(), StoreError> {
+pub(crate) async fn join(
+    c: &mut SqliteConnection,
+    identity: &str,
+    group: AccountId,
+    member: &str,
+    at: &str,
+) -> Result<(), StoreError> {
     let sql = "INSERT INTO joined (identity, account, made, member, folded) VALUES (?,?,?,?,?)
          ON CONFLICT DO UPDATE SET member = excluded.member, folded = excluded.folded";
-    let query = sqlx::query(sql).bind(identity).bind(group).bind(at).bind(member).bind(folded(member));
+    let query = sqlx::query(sql)
+        .bind(identity)
+        .bind(group)
+        .bind(at)
+        .bind(member)
+        .bind(folded(member));
     query.execute(c).await?;
     Ok(())
 }
 
-/// Memberships that rules own: all, or those of some identities and those written under some names (JSON lists).
-pub(crate) async fn joined(c: &mut SqliteConnection, only: Option<(&str, &str)>) -> Result<Vec<RuleMembership>, StoreError> {
+/// Memberships that rules own: all, or those of some identities and those written under some names
+/// (JSON lists).
+pub(crate) async fn joined(
+    c: &mut SqliteConnection,
+    only: Option<(&str, &str)>,
+) -> Result<Vec<RuleMembership>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM joined ORDER BY identity, account").fetch_all(&mut *c).await?,
+        None => {
+            sqlx::query("SELECT * FROM joined ORDER BY identity, account")
+                .fetch_all(&mut *c)
+                .await?
+        }
         Some((ids, names)) => {
             let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.identity = k.value
                  UNION SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.folded = k.value ORDER BY 1, 2";
-            sqlx::query(sql).bind(ids.to_owned()).bind(names.to_owned()).fetch_all(&mut *c).await?
+            sqlx::query(sql)
+                .bind(ids.to_owned())
+                .bind(names.to_owned())
+                .fetch_all(&mut *c)
+                .await?
         }
     };
-    let made = |row: &sqlx::sqlite::SqliteRow| crate::parse_timestamp(row.get("made")).unwrap_or(Timestamp::MIN);
+    let made = |row: &sqlx::sqlite::SqliteRow| {
+        crate::parse_timestamp(row.get("made")).unwrap_or(Timestamp::MIN)
+    };
     let one = |row: &sqlx::sqlite::SqliteRow| {
         let (identity, group) = (row.get("identity"), row.get("account"));
-        RuleMembership { identity, group, created_at: made(row), member: row.get("member"), folded: row.get("folded") }
+        RuleMembership {
+            identity,
+            group,
+            created_at: made(row),
+            member: row.get("member"),
+            folded: row.get("folded"),
+        }
     };
     Ok(rows.iter().map(one).collect())
 }
 
 /// Stores our values of merged lists.
-async fn give(c: &mut SqliteConnection, one: &ChangeResult, account: AccountId) -> Result<(), StoreError> {
-    for value in one.row.change.values.iter().filter(|value| one.settled.merged.contains(&value.attribute)) {
-        let known: Option<Vec<u8>> = sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
-            .bind(account)
-            .bind(&value.attribute)
-            .fetch_optional(&mut *c)
-            .await?;
-        let known = known.as_deref().map(blob_values).transpose()?.unwrap_or_default();
-        // A value that existed before and is not ours belongs to others, even if the rules give it too.
-        let ours: Vec<Value> = value.after.iter().filter(|v| known.contains(v) || !value.before.contains(v)).cloned().collect();
+async fn give(
+    c: &mut SqliteConnection,
+    one: &ChangeResult,
+    account: AccountId,
+) -> Result<(), StoreError> {
+    for value in one
+        .row
+        .change
+        .values
+        .iter()
+        .filter(|value| one.settled.merged.contains(&value.attribute))
+    {
+        let known: Option<Vec<u8>> =
+            sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
+                .bind(account)
+                .bind(&value.attribute)
+                .fetch_optional(&mut *c)
+                .await?;
+        let known = known
+            .as_deref()
+            .map(blob_values)
+            .transpose()?
+            .unwrap_or_default();
+        // A value that existed before and is not ours belongs to others, even if the rules give it
+        // too.
+        let ours: Vec<Value> = value
+            .after
+            .iter()
+            .filter(|v| known.contains(v) || !value.before.contains(v))
+            .cloned()
+            .collect();
         sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
             .bind(account)
             .bind(&value.attribute)

@@ -29,9 +29,16 @@ fn read(row: &SqliteRow) -> RoleGrant {
 }
 
 /// All grants, or those of some identities (a JSON list), the oldest first.
-pub(crate) async fn grants(c: &mut SqliteConnection, only: Option<&str>) -> Result<Vec<RoleGrant>, StoreError> {
+pub(crate) async fn grants(
+    c: &mut SqliteConnection,
+    only: Option<&str>,
+) -> Result<Vec<RoleGrant>, StoreError> {
     let rows = match only {
-        None => sqlx::query("SELECT * FROM role_grant ORDER BY id").fetch_all(&mut *c).await?,
+        None => {
+            sqlx::query("SELECT * FROM role_grant ORDER BY id")
+                .fetch_all(&mut *c)
+                .await?
+        }
         Some(ids) => {
             let sql = "SELECT g.* FROM json_each(?) k CROSS JOIN role_grant g ON g.identity = k.value ORDER BY g.id";
             sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
@@ -41,7 +48,11 @@ pub(crate) async fn grants(c: &mut SqliteConnection, only: Option<&str>) -> Resu
 }
 
 /// Whoever leaves loses what was given by hand: it does not come back with them.
-pub(crate) async fn end_with(c: &mut SqliteConnection, identity: &str, now: Timestamp) -> Result<(), StoreError> {
+pub(crate) async fn end_with(
+    c: &mut SqliteConnection,
+    identity: &str,
+    now: Timestamp,
+) -> Result<(), StoreError> {
     sqlx::query("UPDATE role_grant SET until_at = ? WHERE identity = ? AND (until_at IS NULL OR until_at > ?)")
         .bind(format_timestamp(now))
         .bind(identity)
@@ -53,7 +64,13 @@ pub(crate) async fn end_with(c: &mut SqliteConnection, identity: &str, now: Time
 
 impl Store {
     /// Gives a role by hand. The journal says so.
-    pub async fn give_role(&self, grant: RoleGrant, comment: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn give_role(
+        &self,
+        grant: RoleGrant,
+        comment: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (comment, principal) = (comment.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
@@ -84,8 +101,15 @@ impl Store {
     }
 
     /// Takes a role that was given by hand. The journal says so.
-    pub async fn take_role(&self, identity: &str, role: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
-        let (identity, role, principal) = (identity.to_owned(), role.to_owned(), principal.to_owned());
+    pub async fn take_role(
+        &self,
+        identity: &str,
+        role: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (identity, role, principal) =
+            (identity.to_owned(), role.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -109,10 +133,19 @@ impl Store {
 
     /// What was given by hand and is not over, the oldest first.
     pub async fn role_grants(&self, now: Timestamp) -> Result<Vec<GrantRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM role_grant WHERE until_at IS NULL OR until_at > ? ORDER BY id")
-            .bind(format_timestamp(now))
-            .fetch_all(&self.reader)
-            .await?;
-        Ok(rows.iter().map(|row| GrantRow { id: row.get("id"), grant: read(row), comment: row.get("comment") }).collect())
+        let rows = sqlx::query(
+            "SELECT * FROM role_grant WHERE until_at IS NULL OR until_at > ? ORDER BY id",
+        )
+        .bind(format_timestamp(now))
+        .fetch_all(&self.reader)
+        .await?;
+        Ok(rows
+            .iter()
+            .map(|row| GrantRow {
+                id: row.get("id"),
+                grant: read(row),
+                comment: row.get("comment"),
+            })
+            .collect())
     }
 }

@@ -39,8 +39,8 @@ impl Store {
         .transpose()
     }
 
-    /// Publishes a version; its number is returned, or `None` when another than the one that it is based on is
-    /// published by now. Files equal to the newest make no new version.
+    /// Publishes a version; its number is returned, or `None` when another than the one that it is
+    /// based on is published by now. Files equal to the newest make no new version.
     pub async fn publish_rules(
         &self,
         files: &[RuleFile],
@@ -49,7 +49,11 @@ impl Store {
         principal: &str,
         now: Timestamp,
     ) -> Result<Option<i64>, StoreError> {
-        let (text, note, principal) = (serde_json::to_string(files)?, note.to_owned(), principal.to_owned());
+        let (text, note, principal) = (
+            serde_json::to_string(files)?,
+            note.to_owned(),
+            principal.to_owned(),
+        );
         self.writer
             .run(move |c| {
                 Box::pin(async move {

@@ -33,16 +33,22 @@ impl MasterKey {
 
     /// Reads a key from its text: 32 octets in base64.
     pub fn parse(text: &str) -> Result<Self, StoreError> {
-        let bytes = Zeroizing::new(BASE64.decode(text.trim()).map_err(|_| StoreError::Key("the key is not base64".into()))?);
-        let bytes: [u8; 32] = bytes
-            .as_slice()
-            .try_into()
-            .map_err(|_| StoreError::Key("the key must have 32 octets: make one with `openssl rand -base64 32`".into()))?;
+        let bytes = Zeroizing::new(
+            BASE64
+                .decode(text.trim())
+                .map_err(|_| StoreError::Key("the key is not base64".into()))?,
+        );
+        let bytes: [u8; 32] = bytes.as_slice().try_into().map_err(|_| {
+            StoreError::Key(
+                "the key must have 32 octets: make one with `openssl rand -base64 32`".into(),
+            )
+        })?;
         Ok(MasterKey(Arc::new(Zeroizing::new(bytes))))
     }
 
-    /// The key of `EAGER_TIDE_KEY`, or that of a file; the file is made, with mode 0600, if it is not there. A file that others may read is
-    /// refused. So is a missing one beside records: with a new key none of their secrets could be opened, and the journal not be checked.
+    /// The key of `EAGER_TIDE_KEY`, or that of a file; the file is made, with mode 0600, if it is
+    /// not there. A file that others may read is refused. So is a missing one beside records: with
+    /// a new key none of their secrets could be opened, and the journal not be checked.
     pub fn of_records(file: &Path, records: &Path) -> Result<Self, StoreError> {
         if std::env::var_os("EAGER_TIDE_KEY").is_none() && !file.exists() && records.exists() {
             return Err(StoreError::Key(format!(
@@ -60,16 +66,22 @@ impl MasterKey {
         if let Ok(text) = std::env::var("EAGER_TIDE_KEY") {
             return Self::parse(&text);
         }
-        let fault = |what: &str, error: std::io::Error| StoreError::Key(format!("the key file {} {what}: {error}", file.display()));
+        let fault = |what: &str, error: std::io::Error| {
+            StoreError::Key(format!("the key file {} {what}: {error}", file.display()))
+        };
         if !file.exists() {
             let key = Self::generate();
-            write_private(file, &BASE64.encode(key.0.as_slice())).map_err(|e| fault("cannot be made", e))?;
+            write_private(file, &BASE64.encode(key.0.as_slice()))
+                .map_err(|e| fault("cannot be made", e))?;
             return Ok(key);
         }
         #[cfg(unix)]
         {
             use std::os::unix::fs::PermissionsExt;
-            let mode = std::fs::metadata(file).map_err(|e| fault("cannot be read", e))?.permissions().mode();
+            let mode = std::fs::metadata(file)
+                .map_err(|e| fault("cannot be read", e))?
+                .permissions()
+                .mode();
             if mode & 0o077 != 0 {
                 return Err(StoreError::Key(format!(
                     "the key file {} may be read by others (mode {:o}): run `chmod 600` on it",
@@ -83,13 +95,23 @@ impl MasterKey {
 
     /// A short name for the key, which does not give it away.
     pub fn id(&self) -> String {
-        Sha256::digest(self.0.as_slice()).iter().take(6).map(|b| format!("{b:02x}")).collect()
+        Sha256::digest(self.0.as_slice())
+            .iter()
+            .take(6)
+            .map(|b| format!("{b:02x}"))
+            .collect()
     }
 
     /// A key of its own for one purpose, which tells nothing of this one.
     fn derived(&self, purpose: &str, name: &str) -> Vec<u8> {
         let mut hash = Sha256::new();
-        for part in [self.0.as_slice(), &[0], purpose.as_bytes(), &[0], name.as_bytes()] {
+        for part in [
+            self.0.as_slice(),
+            &[0],
+            purpose.as_bytes(),
+            &[0],
+            name.as_bytes(),
+        ] {
             hash.update(part);
         }
         hash.finalize().to_vec()
@@ -136,7 +158,15 @@ impl Vault {
     fn seal(key: &[u8; 32], plain: &[u8], bound: &[u8]) -> Option<Vec<u8>> {
         let nonce: [u8; 24] = rand::random();
         let cipher = XChaCha20Poly1305::new(&Key::from(*key));
-        let sealed = cipher.encrypt(&XNonce::from(nonce), Payload { msg: plain, aad: bound }).ok()?;
+        let sealed = cipher
+            .encrypt(
+                &XNonce::from(nonce),
+                Payload {
+                    msg: plain,
+                    aad: bound,
+                },
+            )
+            .ok()?;
         Some([nonce.as_slice(), &sealed].concat())
     }
 
@@ -144,13 +174,28 @@ impl Vault {
         let (nonce, body) = sealed.split_at_checked(24)?;
         let nonce: [u8; 24] = nonce.try_into().ok()?;
         let cipher = XChaCha20Poly1305::new(&Key::from(*key));
-        cipher.decrypt(&XNonce::from(nonce), Payload { msg: body, aad: bound }).ok().map(Zeroizing::new)
+        cipher
+            .decrypt(
+                &XNonce::from(nonce),
+                Payload {
+                    msg: body,
+                    aad: bound,
+                },
+            )
+            .ok()
+            .map(Zeroizing::new)
     }
 }
 
 impl Store {
     /// Keeps a secret, sealed; one of the same name is replaced.
-    pub async fn put_secret(&self, owner: &str, field: &str, secret: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn put_secret(
+        &self,
+        owner: &str,
+        field: &str,
+        secret: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let bound = format!("{owner}\0{field}").into_bytes();
         let own = Zeroizing::new(rand::random::<[u8; 32]>());
         let failed = || StoreError::Key("the secret could not be sealed".into());
@@ -172,24 +217,42 @@ impl Store {
 
     /// How many secrets were sealed with another key than the one this store was opened with.
     pub async fn secrets_of_other_keys(&self) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar("SELECT count(*) FROM secret WHERE key_id <> ?").bind(self.vault.key.id()).fetch_one(&self.reader).await?)
+        Ok(
+            sqlx::query_scalar("SELECT count(*) FROM secret WHERE key_id <> ?")
+                .bind(self.vault.key.id())
+                .fetch_one(&self.reader)
+                .await?,
+        )
     }
 
     /// Opens a secret, for use on the wire and nowhere else.
-    pub async fn secret(&self, owner: &str, field: &str) -> Result<Option<Zeroizing<String>>, StoreError> {
-        let Some(row) = sqlx::query("SELECT wrapped, sealed FROM secret WHERE owner = ? AND field = ?")
-            .bind(owner)
-            .bind(field)
-            .fetch_optional(&self.reader)
-            .await?
+    pub async fn secret(
+        &self,
+        owner: &str,
+        field: &str,
+    ) -> Result<Option<Zeroizing<String>>, StoreError> {
+        let Some(row) =
+            sqlx::query("SELECT wrapped, sealed FROM secret WHERE owner = ? AND field = ?")
+                .bind(owner)
+                .bind(field)
+                .fetch_optional(&self.reader)
+                .await?
         else {
             return Ok(None);
         };
         let bound = format!("{owner}\0{field}").into_bytes();
-        let failed = || StoreError::Sealed { owner: owner.to_owned(), field: field.to_owned() };
-        let own = Vault::open(&self.vault.key.0, row.get::<&[u8], _>(0), &bound).ok_or_else(failed)?;
-        let own: Zeroizing<[u8; 32]> = Zeroizing::new(own.as_slice().try_into().map_err(|_| failed())?);
+        let failed = || StoreError::Sealed {
+            owner: owner.to_owned(),
+            field: field.to_owned(),
+        };
+        let own =
+            Vault::open(&self.vault.key.0, row.get::<&[u8], _>(0), &bound).ok_or_else(failed)?;
+        let own: Zeroizing<[u8; 32]> =
+            Zeroizing::new(own.as_slice().try_into().map_err(|_| failed())?);
         let plain = Vault::open(&own, row.get::<&[u8], _>(1), &bound).ok_or_else(failed)?;
-        String::from_utf8(plain.to_vec()).map(Zeroizing::new).map(Some).map_err(|_| failed())
+        String::from_utf8(plain.to_vec())
+            .map(Zeroizing::new)
+            .map(Some)
+            .map_err(|_| failed())
     }
 }

@@ -21,7 +21,12 @@ pub struct SyncCursor {
     pub full_read_at: Timestamp,
 }
 
-async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, place: &SyncCursor) -> Result<(), StoreError> {
+async fn set_place(
+    c: &mut SqliteConnection,
+    system: &str,
+    object: ObjectType,
+    place: &SyncCursor,
+) -> Result<(), StoreError> {
     sqlx::query(
         "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
          ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
@@ -39,29 +44,49 @@ async fn set_place(c: &mut SqliteConnection, system: &str, object: ObjectType, p
 
 impl Store {
     /// Sets the schedule of a system.
-    pub async fn set_schedule(&self, name: &str, schedule: &serde_json::Value, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn set_schedule(
+        &self,
+        name: &str,
+        schedule: &serde_json::Value,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (name, text, principal) = (name.to_owned(), schedule.to_string(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done =
-                        sqlx::query("UPDATE system SET schedule = ? WHERE name = ?").bind(&text).bind(&name).execute(&mut *c).await?;
+                    let done = sqlx::query("UPDATE system SET schedule = ? WHERE name = ?")
+                        .bind(&text)
+                        .bind(&name)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "system", name });
+                        return Err(StoreError::Missing {
+                            what: "system",
+                            name,
+                        });
                     }
-                    NewJournalEntry::new(&principal, "system.schedule", &name).detail(&text).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.schedule", &name)
+                        .detail(&text)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
     }
 
     /// The sync cursor of a type of a system.
-    pub async fn place(&self, system: &str, object: ObjectType) -> Result<Option<SyncCursor>, StoreError> {
-        let row = sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
-            .bind(system)
-            .bind(object.as_str())
-            .fetch_optional(&self.reader)
-            .await?;
+    pub async fn place(
+        &self,
+        system: &str,
+        object: ObjectType,
+    ) -> Result<Option<SyncCursor>, StoreError> {
+        let row =
+            sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
+                .bind(system)
+                .bind(object.as_str())
+                .fetch_optional(&self.reader)
+                .await?;
         let instant = |text: &str| text.parse::<Timestamp>().unwrap_or_default();
         Ok(row.map(|row| SyncCursor {
             mode: row.get("way"),
@@ -72,9 +97,18 @@ impl Store {
     }
 
     /// Stores the sync cursor of a type of a system.
-    pub async fn set_sync_cursor(&self, system: &str, object: ObjectType, place: &SyncCursor) -> Result<(), StoreError> {
+    pub async fn set_sync_cursor(
+        &self,
+        system: &str,
+        object: ObjectType,
+        place: &SyncCursor,
+    ) -> Result<(), StoreError> {
         let (system, place) = (system.to_owned(), place.clone());
-        self.writer.run_relaxed(move |c| Box::pin(async move { set_place(c, &system, object, &place).await })).await
+        self.writer
+            .run_relaxed(move |c| {
+                Box::pin(async move { set_place(c, &system, object, &place).await })
+            })
+            .await
     }
 
     /// Deletes the sync cursors of a system, which leads to a full read.
@@ -83,16 +117,20 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("DELETE FROM place WHERE system = ?").bind(&system).execute(c).await?;
+                    sqlx::query("DELETE FROM place WHERE system = ?")
+                        .bind(&system)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
             .await
     }
 
-    /// Stores changes: new states of accounts, keys of deleted ones, and the sync cursor after them. The returned future resolves to the
-    /// accounts that really changed; an echo of our own writes is none. `given`: the system is a target, so the state before a change by
-    /// others is kept. Returns as soon as the job is queued at the writer.
+    /// Stores changes: new states of accounts, keys of deleted ones, and the sync cursor after
+    /// them. The returned future resolves to the accounts that really changed; an echo of our own
+    /// writes is none. `given`: the system is a target, so the state before a change by others is
+    /// kept. Returns as soon as the job is queued at the writer.
     pub async fn store_changes(
         &self,
         system: &str,
@@ -106,7 +144,8 @@ impl Store {
         self.writer
             .queued(move |c| {
                 Box::pin(async move {
-                    // Counted as seen by a read in progress, so that it does not mark them as absent.
+                    // Counted as seen by a read in progress, so that it does not mark them as
+                    // absent.
                     let (reading, before): (i64, i64) = sqlx::query_as(
                         "SELECT (SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM touched)",
                     )

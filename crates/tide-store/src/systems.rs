@@ -60,34 +60,52 @@ fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
         profile: serde_json::from_str(row.get("profile"))?,
         own: serde_json::from_str(row.get("own"))?,
         schema: serde_json::from_str(row.get("schema"))?,
-        checked: row.get::<Option<&str>, _>("checked").map(serde_json::from_str).transpose()?,
+        checked: row
+            .get::<Option<&str>, _>("checked")
+            .map(serde_json::from_str)
+            .transpose()?,
         checked_at: row.get("checked_at"),
         schedule: serde_json::from_str(row.get("schedule"))?,
     })
 }
 
 pub(crate) fn at_work(row: &SqliteRow) -> Result<AtWork, StoreError> {
-    Ok(AtWork { name: row.get("name"), armed: row.get("armed"), schedule: serde_json::from_str(row.get("schedule"))? })
+    Ok(AtWork {
+        name: row.get("name"),
+        armed: row.get("armed"),
+        schedule: serde_json::from_str(row.get("schedule"))?,
+    })
 }
 
 impl Store {
     /// All systems, by name.
     pub async fn systems(&self) -> Result<Vec<SystemRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        let rows = sqlx::query("SELECT * FROM system ORDER BY name")
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter().map(read).collect()
     }
 
     /// Whether each system works by itself: without what it says of itself, which is long.
     pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
-        let rows =
-            sqlx::query("SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        let rows = sqlx::query(
+            "SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name",
+        )
+        .fetch_all(&self.reader)
+        .await?;
         rows.iter().map(at_work).collect()
     }
 
-    /// The rules that hold and the schemas that they are read with, as one number: another one when either changes.
+    /// The rules that hold and the schemas that they are read with, as one number: another one when
+    /// either changes.
     pub async fn rules_mark(&self) -> Result<Option<(i64, u64)>, StoreError> {
-        let version: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM rule_set").fetch_one(&self.reader).await?;
-        let schemas: Vec<String> = sqlx::query_scalar("SELECT name || schema FROM system ORDER BY name").fetch_all(&self.reader).await?;
+        let version: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM rule_set")
+            .fetch_one(&self.reader)
+            .await?;
+        let schemas: Vec<String> =
+            sqlx::query_scalar("SELECT name || schema FROM system ORDER BY name")
+                .fetch_all(&self.reader)
+                .await?;
         use std::hash::{DefaultHasher, Hash as _, Hasher as _};
         let mut hasher = DefaultHasher::new();
         schemas.hash(&mut hasher);
@@ -96,8 +114,14 @@ impl Store {
 
     /// One system.
     pub async fn system(&self, name: &str) -> Result<SystemRow, StoreError> {
-        let row = sqlx::query("SELECT * FROM system WHERE name = ?").bind(name).fetch_optional(&self.reader).await?;
-        read(&row.ok_or_else(|| StoreError::Missing { what: "system", name: name.to_owned() })?)
+        let row = sqlx::query("SELECT * FROM system WHERE name = ?")
+            .bind(name)
+            .fetch_optional(&self.reader)
+            .await?;
+        read(&row.ok_or_else(|| StoreError::Missing {
+            what: "system",
+            name: name.to_owned(),
+        })?)
     }
 
     /// Adds a system: read-only and not armed, as every system starts.
@@ -141,20 +165,34 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done =
-                        sqlx::query("UPDATE system SET settings = ? WHERE name = ?").bind(&text).bind(&name).execute(&mut *c).await?;
+                    let done = sqlx::query("UPDATE system SET settings = ? WHERE name = ?")
+                        .bind(&text)
+                        .bind(&name)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "system", name });
+                        return Err(StoreError::Missing {
+                            what: "system",
+                            name,
+                        });
                     }
-                    NewJournalEntry::new(&principal, "system.settings", &name).detail(&text).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.settings", &name)
+                        .detail(&text)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
     }
 
-    /// Removes a system that has no link yet, with what was read of it. Its tokens end: one that is added again under the same name is
-    /// another system.
-    pub async fn remove_system(&self, name: &str, principal: &str, now: Timestamp) -> Result<(), StoreError> {
+    /// Removes a system that has no link yet, with what was read of it. Its tokens end: one that is
+    /// added again under the same name is another system.
+    pub async fn remove_system(
+        &self,
+        name: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         let (name, principal) = (name.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
@@ -200,15 +238,26 @@ impl Store {
 
     /// How many links, open or ended, accounts of a system have.
     pub async fn links_of_system(&self, name: &str) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar("SELECT count(*) FROM link l JOIN account a ON a.id = l.account WHERE a.system = ?")
-            .bind(name)
-            .fetch_one(&self.reader)
-            .await?)
+        Ok(sqlx::query_scalar(
+            "SELECT count(*) FROM link l JOIN account a ON a.id = l.account WHERE a.system = ?",
+        )
+        .bind(name)
+        .fetch_one(&self.reader)
+        .await?)
     }
 
     /// Keeps what a system says of itself: its profile, and the names of our own account there.
-    pub async fn set_system_profile(&self, name: &str, profile: &[(String, String)], own: &[String]) -> Result<(), StoreError> {
-        let (name, profile, own) = (name.to_owned(), serde_json::to_string(profile)?, serde_json::to_string(own)?);
+    pub async fn set_system_profile(
+        &self,
+        name: &str,
+        profile: &[(String, String)],
+        own: &[String],
+    ) -> Result<(), StoreError> {
+        let (name, profile, own) = (
+            name.to_owned(),
+            serde_json::to_string(profile)?,
+            serde_json::to_string(own)?,
+        );
         self.writer
             .run(move |c| {
                 Box::pin(async move {
@@ -224,8 +273,8 @@ impl Store {
             .await
     }
 
-    /// Sets which types may be written, and whether the system is paused and armed. Changes that are queued for a system which is
-    /// paused or disarmed are taken back in the same commit.
+    /// Sets which types may be written, and whether the system is paused and armed. Changes that
+    /// are queued for a system which is paused or disarmed are taken back in the same commit.
     pub async fn set_system_state(
         &self,
         name: &str,
@@ -235,26 +284,41 @@ impl Store {
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (name, principal, writable) = (name.to_owned(), principal.to_owned(), serde_json::to_string(writable)?);
+        let (name, principal, writable) = (
+            name.to_owned(),
+            principal.to_owned(),
+            serde_json::to_string(writable)?,
+        );
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE system SET writable = ?, paused = ?, armed = ? WHERE name = ?")
-                        .bind(&writable)
-                        .bind(paused)
-                        .bind(armed)
-                        .bind(&name)
-                        .execute(&mut *c)
-                        .await?;
+                    let done = sqlx::query(
+                        "UPDATE system SET writable = ?, paused = ?, armed = ? WHERE name = ?",
+                    )
+                    .bind(&writable)
+                    .bind(paused)
+                    .bind(armed)
+                    .bind(&name)
+                    .execute(&mut *c)
+                    .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "system", name });
+                        return Err(StoreError::Missing {
+                            what: "system",
+                            name,
+                        });
                     }
                     if paused || !armed {
-                        let why = format!("{name} was {} before this was sent", if paused { "paused" } else { "disarmed" });
+                        let why = format!(
+                            "{name} was {} before this was sent",
+                            if paused { "paused" } else { "disarmed" }
+                        );
                         crate::queue::take_back_queued(&mut *c, Some(&name), &why, now).await?;
                     }
                     let detail = format!("writable {writable}, paused {paused}, armed {armed}");
-                    NewJournalEntry::new(&principal, "system.state", &name).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.state", &name)
+                        .detail(&detail)
+                        .append(c, now)
+                        .await
                 })
             })
             .await

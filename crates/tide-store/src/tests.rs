@@ -7,7 +7,9 @@ use tide_core::{Attributes, ObjectType, Value};
 
 async fn store() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().expect("a folder");
-    let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
+    let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+        .await
+        .expect("opens");
     (folder, store)
 }
 
@@ -16,47 +18,142 @@ fn at(second: i64) -> Timestamp {
 }
 
 fn seen(key: &str, name: &str) -> Observed {
-    let attributes: Attributes = [("cn".to_owned(), vec![Value::text(name)])].into_iter().collect();
-    Observed { key: key.into(), name: name.into(), attributes, fault: None, version: None, is_exact: true }
+    let attributes: Attributes = [("cn".to_owned(), vec![Value::text(name)])]
+        .into_iter()
+        .collect();
+    Observed {
+        key: key.into(),
+        name: name.into(),
+        attributes,
+        fault: None,
+        version: None,
+        is_exact: true,
+    }
 }
 
 #[tokio::test]
 async fn absence_follows_from_a_complete_reading_only() {
     let (_folder, store) = store().await;
-    store.add_system("harbour", SystemKind::Ldap, &serde_json::json!({}), "p", at(0)).await.expect("added");
+    store
+        .add_system(
+            "harbour",
+            SystemKind::Ldap,
+            &serde_json::json!({}),
+            "p",
+            at(0),
+        )
+        .await
+        .expect("added");
     let all = || vec![seen("1", "Ada"), seen("2", "Bo")];
-    let first = store.begin_reading("harbour", ObjectType::Person, at(10)).await.expect("begins");
-    store.observe(first, "harbour", ObjectType::Person, at(10), all()).await.expect("kept");
-    assert_eq!(store.complete_reading(first, Vec::new(), at(11)).await.expect("ends"), 0);
+    let first = store
+        .begin_reading("harbour", ObjectType::Person, at(10))
+        .await
+        .expect("begins");
+    store
+        .observe(first, "harbour", ObjectType::Person, at(10), all())
+        .await
+        .expect("kept");
+    assert_eq!(
+        store
+            .complete_reading(first, Vec::new(), at(11))
+            .await
+            .expect("ends"),
+        0
+    );
 
-    let broken = store.begin_reading("harbour", ObjectType::Person, at(20)).await.expect("begins");
-    store.observe(broken, "harbour", ObjectType::Person, at(20), vec![seen("1", "Ada")]).await.expect("kept");
-    store.break_reading(broken, "cut", at(21)).await.expect("ends");
+    let broken = store
+        .begin_reading("harbour", ObjectType::Person, at(20))
+        .await
+        .expect("begins");
+    store
+        .observe(
+            broken,
+            "harbour",
+            ObjectType::Person,
+            at(20),
+            vec![seen("1", "Ada")],
+        )
+        .await
+        .expect("kept");
+    store
+        .break_reading(broken, "cut", at(21))
+        .await
+        .expect("ends");
     let population = store.population().await.expect("read");
     assert!(population.accounts.iter().all(|a| a.absent_since.is_none()));
 
-    let whole = store.begin_reading("harbour", ObjectType::Person, at(30)).await.expect("begins");
-    store.observe(whole, "harbour", ObjectType::Person, at(30), vec![seen("1", "Ada")]).await.expect("kept");
-    assert_eq!(store.complete_reading(whole, Vec::new(), at(31)).await.expect("ends"), 1);
+    let whole = store
+        .begin_reading("harbour", ObjectType::Person, at(30))
+        .await
+        .expect("begins");
+    store
+        .observe(
+            whole,
+            "harbour",
+            ObjectType::Person,
+            at(30),
+            vec![seen("1", "Ada")],
+        )
+        .await
+        .expect("kept");
+    assert_eq!(
+        store
+            .complete_reading(whole, Vec::new(), at(31))
+            .await
+            .expect("ends"),
+        1
+    );
     let population = store.population().await.expect("read");
-    assert_eq!((population.accounts[1].absent_since, population.accounts[1].absence_confirmed), (Some(at(31)), false));
+    assert_eq!(
+        (
+            population.accounts[1].absent_since,
+            population.accounts[1].absence_confirmed
+        ),
+        (Some(at(31)), false)
+    );
     assert_eq!(population.systems["harbour"].read, [ObjectType::Person]);
 }
 
 #[tokio::test]
 async fn readings_that_overlap_make_nobody_absent() {
     let (_folder, store) = store().await;
-    store.add_system("roster", SystemKind::Feed, &serde_json::json!({}), "p", at(0)).await.expect("added");
-    let begin = async |second| store.begin_reading("roster", ObjectType::Person, at(second)).await.expect("begins");
+    store
+        .add_system(
+            "roster",
+            SystemKind::Feed,
+            &serde_json::json!({}),
+            "p",
+            at(0),
+        )
+        .await
+        .expect("added");
+    let begin = async |second| {
+        store
+            .begin_reading("roster", ObjectType::Person, at(second))
+            .await
+            .expect("begins")
+    };
     let show = async |reading, second| {
         let all = vec![seen("1", "Ada"), seen("2", "Bo")];
-        store.observe(reading, "roster", ObjectType::Person, at(second), all).await.expect("kept");
+        store
+            .observe(reading, "roster", ObjectType::Person, at(second), all)
+            .await
+            .expect("kept");
     };
-    let end = async |reading, second| store.complete_reading(reading, Vec::new(), at(second)).await.expect("ends");
+    let end = async |reading, second| {
+        store
+            .complete_reading(reading, Vec::new(), at(second))
+            .await
+            .expect("ends")
+    };
     let (first, second) = (begin(10).await, begin(20).await);
     show(first, 10).await;
     show(second, 20).await;
-    assert_eq!((end(first, 21).await, end(second, 22).await), (0, 0), "each of them showed everybody");
+    assert_eq!(
+        (end(first, 21).await, end(second, 22).await),
+        (0, 0),
+        "each of them showed everybody"
+    );
     // The other way round: the earlier one shows them last.
     let (third, fourth) = (begin(30).await, begin(40).await);
     show(fourth, 40).await;
@@ -64,41 +161,97 @@ async fn readings_that_overlap_make_nobody_absent() {
     assert_eq!((end(fourth, 41).await, end(third, 42).await), (0, 0));
     // Whoever is gone afterwards is missing as before.
     let fifth = begin(50).await;
-    store.observe(fifth, "roster", ObjectType::Person, at(50), vec![seen("2", "Bo")]).await.expect("kept");
+    store
+        .observe(
+            fifth,
+            "roster",
+            ObjectType::Person,
+            at(50),
+            vec![seen("2", "Bo")],
+        )
+        .await
+        .expect("kept");
     assert_eq!(end(fifth, 51).await, 1);
 }
 
 #[tokio::test]
 async fn an_absence_is_confirmed_by_the_word_of_its_system() {
     let (_folder, store) = store().await;
-    store.add_system("harbour", SystemKind::Ldap, &serde_json::json!({}), "p", at(0)).await.expect("added");
+    store
+        .add_system(
+            "harbour",
+            SystemKind::Ldap,
+            &serde_json::json!({}),
+            "p",
+            at(0),
+        )
+        .await
+        .expect("added");
     let read = async |second: i64, all: Vec<Observed>, gone: Vec<String>| {
-        let reading = store.begin_reading("harbour", ObjectType::Person, at(second)).await.expect("begins");
-        store.observe(reading, "harbour", ObjectType::Person, at(second), all).await.expect("kept");
-        store.complete_reading(reading, gone, at(second + 1)).await.expect("ends");
+        let reading = store
+            .begin_reading("harbour", ObjectType::Person, at(second))
+            .await
+            .expect("begins");
+        store
+            .observe(reading, "harbour", ObjectType::Person, at(second), all)
+            .await
+            .expect("kept");
+        store
+            .complete_reading(reading, gone, at(second + 1))
+            .await
+            .expect("ends");
     };
     let absences = async || {
         let accounts = store.population().await.expect("read").accounts;
-        accounts.iter().map(|account| (account.absent_since, account.absence_confirmed)).collect::<Vec<_>>()
+        accounts
+            .iter()
+            .map(|account| (account.absent_since, account.absence_confirmed))
+            .collect::<Vec<_>>()
     };
     let tell = async |gone: &str, second: i64| {
         let news = (Vec::new(), vec![gone.to_owned()]);
-        let kept = store.store_changes("harbour", ObjectType::Person, news, None, false, at(second)).await.expect("queued");
+        let kept = store
+            .store_changes("harbour", ObjectType::Person, news, None, false, at(second))
+            .await
+            .expect("queued");
         kept.await.expect("kept")
     };
-    read(10, vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;
+    read(
+        10,
+        vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")],
+        Vec::new(),
+    )
+    .await;
     read(20, vec![seen("3", "Cy")], vec!["1".into()]).await;
-    assert_eq!(absences().await, [(Some(at(21)), true), (Some(at(21)), false), (None, false)]);
+    assert_eq!(
+        absences().await,
+        [(Some(at(21)), true), (Some(at(21)), false), (None, false)]
+    );
     // The word can come after the list. It is news, and the absence is as old as it was.
     assert_eq!(tell("2", 30).await, [2]);
     assert_eq!(tell("2", 31).await, [] as [i64; 0]);
     assert_eq!(tell("3", 32).await, [3]);
-    assert_eq!(absences().await, [(Some(at(21)), true), (Some(at(21)), true), (Some(at(32)), true)]);
+    assert_eq!(
+        absences().await,
+        [
+            (Some(at(21)), true),
+            (Some(at(21)), true),
+            (Some(at(32)), true)
+        ]
+    );
     // Whoever comes back and is missing again is a new question.
-    read(40, vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;
+    read(
+        40,
+        vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")],
+        Vec::new(),
+    )
+    .await;
     assert_eq!(absences().await, [(None, false); 3]);
     read(50, vec![seen("2", "Bo"), seen("3", "Cy")], Vec::new()).await;
-    assert_eq!(absences().await, [(Some(at(51)), false), (None, false), (None, false)]);
+    assert_eq!(
+        absences().await,
+        [(Some(at(51)), false), (None, false), (None, false)]
+    );
 }
 
 #[tokio::test]
@@ -119,7 +272,10 @@ async fn one_failing_job_does_not_undo_its_neighbours() {
 #[tokio::test]
 async fn secrets_are_sealed_and_bound_to_their_place() {
     let (folder, store) = store().await;
-    store.put_secret("harbour", "password", "canary-4711", at(0)).await.expect("kept");
+    store
+        .put_secret("harbour", "password", "canary-4711", at(0))
+        .await
+        .expect("kept");
     let read = store.secret("harbour", "password").await.expect("opens");
     assert_eq!(read.as_ref().map(|s| s.as_str()), Some("canary-4711"));
     // Moved to another row, it does not open.
@@ -127,13 +283,18 @@ async fn secrets_are_sealed_and_bound_to_their_place() {
         .writer
         .run(|c| {
             Box::pin(async move {
-                sqlx::query("UPDATE secret SET owner = 'berthing'").execute(c).await?;
+                sqlx::query("UPDATE secret SET owner = 'berthing'")
+                    .execute(c)
+                    .await?;
                 Ok(())
             })
         })
         .await
         .expect("moved");
-    assert!(matches!(store.secret("berthing", "password").await, Err(StoreError::Sealed { .. })));
+    assert!(matches!(
+        store.secret("berthing", "password").await,
+        Err(StoreError::Sealed { .. })
+    ));
     store.close().await;
     for entry in std::fs::read_dir(folder.path()).expect("listed") {
         let bytes = std::fs::read(entry.expect("entry").path()).expect("read");
@@ -145,25 +306,39 @@ async fn secrets_are_sealed_and_bound_to_their_place() {
 async fn the_journal_cannot_be_rewritten_unseen() {
     let (_folder, store) = store().await;
     for n in 0..5 {
-        store.note("p", "test", &n.to_string(), "", at(n)).await.expect("kept");
+        store
+            .note("p", "test", &n.to_string(), "", at(n))
+            .await
+            .expect("kept");
     }
     assert_eq!(store.verify_journal().await.expect("read"), Ok(5));
     let refused = store
         .writer
         .run(|c| {
             Box::pin(async move {
-                sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
+                sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3")
+                    .execute(c)
+                    .await?;
                 Ok(())
             })
         })
         .await;
-    assert!(refused.expect_err("refused").to_string().contains("append-only"));
+    assert!(
+        refused
+            .expect_err("refused")
+            .to_string()
+            .contains("append-only")
+    );
     store
         .writer
         .run(|c| {
             Box::pin(async move {
-                sqlx::query("DROP TRIGGER journal_no_update").execute(&mut *c).await?;
-                sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3").execute(c).await?;
+                sqlx::query("DROP TRIGGER journal_no_update")
+                    .execute(&mut *c)
+                    .await?;
+                sqlx::query("UPDATE journal SET act = 'other' WHERE id = 3")
+                    .execute(c)
+                    .await?;
                 Ok(())
             })
         })
@@ -176,33 +351,75 @@ async fn the_journal_cannot_be_rewritten_unseen() {
 async fn a_journal_that_was_cut_off_or_written_without_the_key_is_found() {
     use sqlx::ConnectOptions;
     let (folder, store) = store().await;
-    assert_eq!((store.journal_head().await.expect("read"), store.verify_journal().await.expect("read")), (None, Ok(0)));
+    assert_eq!(
+        (
+            store.journal_head().await.expect("read"),
+            store.verify_journal().await.expect("read")
+        ),
+        (None, Ok(0))
+    );
     let mut heads = Vec::new();
     for n in 0..5 {
-        store.note("p", "test", &n.to_string(), "", at(n)).await.expect("kept");
+        store
+            .note("p", "test", &n.to_string(), "", at(n))
+            .await
+            .expect("kept");
         heads.push(store.journal_head().await.expect("read").expect("a head"));
     }
     // A head that was exported stays part of the journal, whatever comes after it.
     assert!(store.has_journal_head(&heads[2]).await.expect("read"));
     for other in ["3:00", "9:00", "nonsense", ""] {
-        assert!(!store.has_journal_head(other).await.expect("read"), "{other}");
+        assert!(
+            !store.has_journal_head(other).await.expect("read"),
+            "{other}"
+        );
     }
-    let mut forger = sqlx::sqlite::SqliteConnectOptions::new().filename(folder.path().join("tide.db")).connect().await.expect("opens");
-    sqlx::raw_sql("DROP TRIGGER journal_no_update; DROP TRIGGER journal_no_delete").execute(&mut forger).await.expect("dropped");
+    let mut forger = sqlx::sqlite::SqliteConnectOptions::new()
+        .filename(folder.path().join("tide.db"))
+        .connect()
+        .await
+        .expect("opens");
+    sqlx::raw_sql("DROP TRIGGER journal_no_update; DROP TRIGGER journal_no_delete")
+        .execute(&mut forger)
+        .await
+        .expect("dropped");
     // An entry that somebody adds who has not the key, with a code that another entry has.
     sqlx::query("INSERT INTO journal SELECT 6, at, principal, act, '9', detail, values_hash, hash FROM journal WHERE id = 5")
         .execute(&mut forger)
         .await
         .expect("forged");
     assert_eq!(store.verify_journal().await.expect("read"), Err(6));
-    for (cut, wrong) in [("id > 5", None), ("id > 3", Some(4)), ("id = 2", Some(2)), ("id > 0", Some(1))] {
-        sqlx::query(sqlx::AssertSqlSafe(format!("DELETE FROM journal WHERE {cut}"))).execute(&mut forger).await.expect("cut");
-        assert_eq!(store.verify_journal().await.expect("read"), wrong.map_or(Ok(5), Err), "{cut}");
+    for (cut, wrong) in [
+        ("id > 5", None),
+        ("id > 3", Some(4)),
+        ("id = 2", Some(2)),
+        ("id > 0", Some(1)),
+    ] {
+        sqlx::query(sqlx::AssertSqlSafe(format!(
+            "DELETE FROM journal WHERE {cut}"
+        )))
+        .execute(&mut forger)
+        .await
+        .expect("cut");
+        assert_eq!(
+            store.verify_journal().await.expect("read"),
+            wrong.map_or(Ok(5), Err),
+            "{cut}"
+        );
     }
     // Without the sealed head too.
-    sqlx::query("DELETE FROM meta WHERE name = 'journal head'").execute(&mut forger).await.expect("deleted");
-    store.note("p", "test", "new", "", at(9)).await.expect("kept");
-    assert!(!store.has_journal_head(&heads[4]).await.expect("read"), "the head that was kept elsewhere shows it");
+    sqlx::query("DELETE FROM meta WHERE name = 'journal head'")
+        .execute(&mut forger)
+        .await
+        .expect("deleted");
+    store
+        .note("p", "test", "new", "", at(9))
+        .await
+        .expect("kept");
+    assert!(
+        !store.has_journal_head(&heads[4]).await.expect("read"),
+        "the head that was kept elsewhere shows it"
+    );
 }
 
 #[cfg(unix)]
@@ -213,13 +430,26 @@ async fn only_the_owner_may_read_the_records_whatever_the_rights_of_the_folder()
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("set");
     let file = folder.path().join("tide.db");
     let modes = || -> Vec<(String, u32)> {
-        let entries = std::fs::read_dir(folder.path()).expect("listed").map(|entry| entry.expect("entry"));
-        entries.map(|e| (e.file_name().to_string_lossy().into_owned(), e.metadata().expect("read").permissions().mode() & 0o777)).collect()
+        let entries = std::fs::read_dir(folder.path())
+            .expect("listed")
+            .map(|entry| entry.expect("entry"));
+        entries
+            .map(|e| {
+                (
+                    e.file_name().to_string_lossy().into_owned(),
+                    e.metadata().expect("read").permissions().mode() & 0o777,
+                )
+            })
+            .collect()
     };
     let key = MasterKey::generate();
     let store = Store::open(&file, key.clone()).await.expect("opens");
     store.note("p", "test", "1", "", at(0)).await.expect("kept");
-    assert!(modes().len() >= 2 && modes().iter().all(|(_, mode)| *mode == 0o600), "{:?}", modes());
+    assert!(
+        modes().len() >= 2 && modes().iter().all(|(_, mode)| *mode == 0o600),
+        "{:?}",
+        modes()
+    );
     // An upgrade that was interrupted after its copy was made is done again, and keeps that copy.
     store
         .writer
@@ -236,12 +466,25 @@ async fn only_the_owner_may_read_the_records_whatever_the_rights_of_the_folder()
         .expect("taken back");
     store.close().await;
     let known = MIGRATOR.iter().map(|m| m.version).max().expect("some");
-    std::fs::write(folder.path().join(format!("tide.before-{known}.db")), "half a copy").expect("written");
+    std::fs::write(
+        folder.path().join(format!("tide.before-{known}.db")),
+        "half a copy",
+    )
+    .expect("written");
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).expect("set");
     let store = Store::open(&file, key).await.expect("is upgraded");
     assert_eq!(store.verify_journal().await.expect("read"), Ok(1));
-    let names: Vec<String> = modes().into_iter().filter(|(_, mode)| *mode == 0o600).map(|(name, _)| name).collect();
-    assert!(names.contains(&"tide.db".to_owned()) && names.contains(&format!("tide.before-{known}-2.db")), "{:?}", modes());
+    let names: Vec<String> = modes()
+        .into_iter()
+        .filter(|(_, mode)| *mode == 0o600)
+        .map(|(name, _)| name)
+        .collect();
+    assert!(
+        names.contains(&"tide.db".to_owned())
+            && names.contains(&format!("tide.before-{known}-2.db")),
+        "{:?}",
+        modes()
+    );
 }
 
 #[test]
@@ -250,10 +493,18 @@ fn a_missing_key_beside_records_is_no_reason_to_make_a_new_one() {
     let (key, records) = (folder.path().join("key"), folder.path().join("tide.db"));
     let made = MasterKey::of_records(&key, &records).expect("the first start makes one");
     std::fs::write(&records, "").expect("written");
-    assert_eq!(MasterKey::of_records(&key, &records).expect("read").id(), made.id());
+    assert_eq!(
+        MasterKey::of_records(&key, &records).expect("read").id(),
+        made.id()
+    );
     std::fs::remove_file(&key).expect("removed");
-    let refused = MasterKey::of_records(&key, &records).expect_err("refused").to_string();
-    assert!(refused.contains("is missing") && refused.contains("put the key back"), "{refused}");
+    let refused = MasterKey::of_records(&key, &records)
+        .expect_err("refused")
+        .to_string();
+    assert!(
+        refused.contains("is missing") && refused.contains("put the key back"),
+        "{refused}"
+    );
     assert!(!key.exists());
 }
 
@@ -265,7 +516,10 @@ async fn a_newer_store_is_refused() {
         Ok(())
     })).await.expect("marked");
     store.close().await;
-    let error = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.err().expect("refused");
+    let error = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+        .await
+        .err()
+        .expect("refused");
     assert!(error.to_string().contains("schema 9999"), "{error}");
 }
 
@@ -276,25 +530,70 @@ fn a_key_file_that_others_may_read_is_refused() {
     let folder = tempfile::tempdir().expect("a folder");
     let file = folder.path().join("key");
     let made = MasterKey::from_environment_or_file(&file).expect("made");
-    assert_eq!(std::fs::metadata(&file).expect("there").permissions().mode() & 0o777, 0o600);
-    assert_eq!(MasterKey::from_environment_or_file(&file).expect("read").id(), made.id());
+    assert_eq!(
+        std::fs::metadata(&file)
+            .expect("there")
+            .permissions()
+            .mode()
+            & 0o777,
+        0o600
+    );
+    assert_eq!(
+        MasterKey::from_environment_or_file(&file)
+            .expect("read")
+            .id(),
+        made.id()
+    );
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).expect("set");
-    assert!(MasterKey::from_environment_or_file(&file).expect_err("refused").to_string().contains("chmod 600"));
+    assert!(
+        MasterKey::from_environment_or_file(&file)
+            .expect_err("refused")
+            .to_string()
+            .contains("chmod 600")
+    );
 }
 
 #[tokio::test]
 async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
     let (_folder, store) = store().await;
     assert!(store.has_no_operator().await.expect("read"));
-    let operator = store.add_principal(PrincipalKind::Operator, "first", Some("tok-1"), at(0)).await.expect("made");
-    let bearer = store.by_token("tok-1", at(1)).await.expect("read").expect("good");
+    let operator = store
+        .add_principal(PrincipalKind::Operator, "first", Some("tok-1"), at(0))
+        .await
+        .expect("made");
+    let bearer = store
+        .by_token("tok-1", at(1))
+        .await
+        .expect("read")
+        .expect("good");
     assert_eq!(bearer.principal, operator);
     assert_eq!(store.by_token("tok-2", at(1)).await.expect("read"), None);
-    let id = store.begin_session(&bearer, "cookie", at(100), at(1)).await.expect("begun");
-    assert!(store.session("cookie", at(99), at(99)).await.expect("read").is_some());
-    assert!(store.session("cookie", at(101), at(2)).await.expect("read").is_none());
+    let id = store
+        .begin_session(&bearer, "cookie", at(100), at(1))
+        .await
+        .expect("begun");
+    assert!(
+        store
+            .session("cookie", at(99), at(99))
+            .await
+            .expect("read")
+            .is_some()
+    );
+    assert!(
+        store
+            .session("cookie", at(101), at(2))
+            .await
+            .expect("read")
+            .is_none()
+    );
     store.end_session(&id, at(2)).await.expect("ended");
-    assert!(store.session("cookie", at(3), at(3)).await.expect("read").is_none());
+    assert!(
+        store
+            .session("cookie", at(3), at(3))
+            .await
+            .expect("read")
+            .is_none()
+    );
 
     // A session ends with the token that it was begun with, whether that is taken back or expires.
     let new = |token: &'static str, expires| NewTokenRow {
@@ -306,27 +605,116 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
         earlier_until: None,
     };
     for (token, expires) in [("tok-3", None), ("tok-4", Some(at(50)))] {
-        store.add_token(new(token, expires), "first", at(3)).await.expect("made");
-        let bearer = store.by_token(token, at(4)).await.expect("read").expect("good");
-        let session = store.begin_session(&bearer, token, at(100), at(4)).await.expect("begun");
-        assert!(store.session_lasts(&session, at(5), at(5)).await.expect("read"));
+        store
+            .add_token(new(token, expires), "first", at(3))
+            .await
+            .expect("made");
+        let bearer = store
+            .by_token(token, at(4))
+            .await
+            .expect("read")
+            .expect("good");
+        let session = store
+            .begin_session(&bearer, token, at(100), at(4))
+            .await
+            .expect("begun");
+        assert!(
+            store
+                .session_lasts(&session, at(5), at(5))
+                .await
+                .expect("read")
+        );
         if expires.is_none() {
-            assert!(store.end_token(PrincipalKind::Operator, "first", &bearer.token, "first", at(6)).await.expect("ended"));
-            assert!(!store.end_token(PrincipalKind::Operator, "first", &bearer.token, "first", at(6)).await.expect("had ended"));
+            assert!(
+                store
+                    .end_token(
+                        PrincipalKind::Operator,
+                        "first",
+                        &bearer.token,
+                        "first",
+                        at(6)
+                    )
+                    .await
+                    .expect("ended")
+            );
+            assert!(
+                !store
+                    .end_token(
+                        PrincipalKind::Operator,
+                        "first",
+                        &bearer.token,
+                        "first",
+                        at(6)
+                    )
+                    .await
+                    .expect("had ended")
+            );
         }
-        assert!(!store.session_lasts(&session, at(7), at(50)).await.expect("read"), "{token}");
-        assert!(store.session(token, at(7), at(50)).await.expect("read").is_none());
-        assert!(!store.token_lasts(&bearer.token, at(50)).await.expect("read"));
+        assert!(
+            !store
+                .session_lasts(&session, at(7), at(50))
+                .await
+                .expect("read"),
+            "{token}"
+        );
+        assert!(
+            store
+                .session(token, at(7), at(50))
+                .await
+                .expect("read")
+                .is_none()
+        );
+        assert!(
+            !store
+                .token_lasts(&bearer.token, at(50))
+                .await
+                .expect("read")
+        );
     }
     // One name for an operator and a system is no clash; a rotation gives earlier tokens an end.
-    let system = NewTokenRow { kind: PrincipalKind::System, name: "first", token: "sys-1", label: "", expires: None, earlier_until: None };
+    let system = NewTokenRow {
+        kind: PrincipalKind::System,
+        name: "first",
+        token: "sys-1",
+        label: "",
+        expires: None,
+        earlier_until: None,
+    };
     store.add_token(system, "first", at(8)).await.expect("made");
-    assert_eq!(store.by_token("sys-1", at(9)).await.expect("read").map(|bearer| bearer.principal.kind), Some(PrincipalKind::System));
-    let next = NewTokenRow { earlier_until: Some(at(20)), ..new("tok-5", None) };
+    assert_eq!(
+        store
+            .by_token("sys-1", at(9))
+            .await
+            .expect("read")
+            .map(|bearer| bearer.principal.kind),
+        Some(PrincipalKind::System)
+    );
+    let next = NewTokenRow {
+        earlier_until: Some(at(20)),
+        ..new("tok-5", None)
+    };
     store.add_token(next, "first", at(9)).await.expect("made");
-    assert!(store.by_token("tok-1", at(19)).await.expect("read").is_some());
-    assert!(store.by_token("tok-1", at(20)).await.expect("read").is_none());
-    assert!(store.by_token("tok-5", at(20)).await.expect("read").is_some());
+    assert!(
+        store
+            .by_token("tok-1", at(19))
+            .await
+            .expect("read")
+            .is_some()
+    );
+    assert!(
+        store
+            .by_token("tok-1", at(20))
+            .await
+            .expect("read")
+            .is_none()
+    );
+    assert!(
+        store
+            .by_token("tok-5", at(20))
+            .await
+            .expect("read")
+            .is_some()
+    );
 }
 
 #[tokio::test]
@@ -334,19 +722,64 @@ async fn a_file_that_somebody_else_locks_is_said_to_be_so_and_nothing_is_half_ke
     use sqlx::ConnectOptions;
     let (folder, store) = store().await;
     let file = folder.path().join("tide.db");
-    let mut other = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).connect().await.expect("opens");
-    sqlx::query("BEGIN IMMEDIATE").execute(&mut other).await.expect("locked");
+    let mut other = sqlx::sqlite::SqliteConnectOptions::new()
+        .filename(&file)
+        .connect()
+        .await
+        .expect("opens");
+    sqlx::query("BEGIN IMMEDIATE")
+        .execute(&mut other)
+        .await
+        .expect("locked");
     // Not for the ten seconds that the service has the patience for.
     store
         .writer
-        .run(|c| Box::pin(async move { Ok(sqlx::query("PRAGMA busy_timeout = 100").execute(c).await.map(|_| ())?) }))
+        .run(|c| {
+            Box::pin(async move {
+                Ok(sqlx::query("PRAGMA busy_timeout = 100")
+                    .execute(c)
+                    .await
+                    .map(|_| ())?)
+            })
+        })
         .await
         .expect_err("the wish stands in a transaction that cannot begin");
-    let refused = store.begin_change_set(ChangeSetKind::Run, "tester", None, at(0)).await.expect_err("locked");
-    assert!(matches!(refused, StoreError::Unwritable { .. }), "{refused}");
-    assert!(refused.to_string().contains("the records cannot be written"), "{refused}");
-    sqlx::query("ROLLBACK").execute(&mut other).await.expect("let go");
-    let id = store.begin_change_set(ChangeSetKind::Run, "tester", None, at(1)).await.expect("kept");
-    assert_eq!((id, store.change_sets(None, None, false, 10).await.expect("read").len()), (1, 1), "what was refused left nothing");
-    assert_eq!(store.verify_journal().await.expect("read").map_err(|_| ()), Ok(1));
+    let refused = store
+        .begin_change_set(ChangeSetKind::Run, "tester", None, at(0))
+        .await
+        .expect_err("locked");
+    assert!(
+        matches!(refused, StoreError::Unwritable { .. }),
+        "{refused}"
+    );
+    assert!(
+        refused
+            .to_string()
+            .contains("the records cannot be written"),
+        "{refused}"
+    );
+    sqlx::query("ROLLBACK")
+        .execute(&mut other)
+        .await
+        .expect("let go");
+    let id = store
+        .begin_change_set(ChangeSetKind::Run, "tester", None, at(1))
+        .await
+        .expect("kept");
+    assert_eq!(
+        (
+            id,
+            store
+                .change_sets(None, None, false, 10)
+                .await
+                .expect("read")
+                .len()
+        ),
+        (1, 1),
+        "what was refused left nothing"
+    );
+    assert_eq!(
+        store.verify_journal().await.expect("read").map_err(|_| ()),
+        Ok(1)
+    );
 }

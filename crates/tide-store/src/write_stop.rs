@@ -1,4 +1,5 @@
-//! The emergency stop: while it is set, nothing is written to any system, whatever was decided or queued before.
+//! The emergency stop: while it is set, nothing is written to any system, whatever was decided or
+//! queued before.
 
 use crate::journal::NewJournalEntry;
 use crate::queue::take_back_queued;
@@ -22,8 +23,15 @@ impl WriteStop {
     /// Why nothing is written, as a sentence for people.
     pub fn sentence(&self) -> String {
         let since = self.made_at.strftime("%Y-%m-%d %H:%M UTC");
-        let reason = if self.reason.is_empty() { String::new() } else { format!(": {}", self.reason) };
-        format!("all writes are stopped by {} since {since}{reason}", self.principal)
+        let reason = if self.reason.is_empty() {
+            String::new()
+        } else {
+            format!(": {}", self.reason)
+        };
+        format!(
+            "all writes are stopped by {} since {since}{reason}",
+            self.principal
+        )
     }
 }
 
@@ -44,12 +52,21 @@ pub(crate) async fn load(c: &mut SqliteConnection) -> Result<Option<WriteStop>, 
 impl Store {
     /// The emergency stop, if it is set. Answered from memory: each write asks.
     pub fn write_stop(&self) -> Option<WriteStop> {
-        self.write_stop.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.write_stop
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
     }
 
-    /// Sets the emergency stop, and takes back every change that is queued and not sent yet. A stop that is set already stays as it
-    /// is. When this returns, the stop is durable and [`Store::write_stop`] answers it.
-    pub async fn set_write_stop(&self, reason: &str, principal: &str, now: Timestamp) -> Result<WriteStop, StoreError> {
+    /// Sets the emergency stop, and takes back every change that is queued and not sent yet. A stop
+    /// that is set already stays as it is. When this returns, the stop is durable and
+    /// [`Store::write_stop`] answers it.
+    pub async fn set_write_stop(
+        &self,
+        reason: &str,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<WriteStop, StoreError> {
         let (reason, principal) = (reason.to_owned(), principal.to_owned());
         let stop = self
             .writer
@@ -71,26 +88,42 @@ impl Store {
                 })
             })
             .await?;
-        *self.write_stop.write().unwrap_or_else(PoisonError::into_inner) = Some(stop.clone());
+        *self
+            .write_stop
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = Some(stop.clone());
         Ok(stop)
     }
 
     /// Lifts the emergency stop; false when none was set.
-    pub async fn lift_write_stop(&self, principal: &str, now: Timestamp) -> Result<bool, StoreError> {
+    pub async fn lift_write_stop(
+        &self,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<bool, StoreError> {
         let principal = principal.to_owned();
         let lifted = self
             .writer
             .run(move |c| {
                 Box::pin(async move {
-                    let lifted = sqlx::query("DELETE FROM write_stop").execute(&mut *c).await?.rows_affected() > 0;
+                    let lifted = sqlx::query("DELETE FROM write_stop")
+                        .execute(&mut *c)
+                        .await?
+                        .rows_affected()
+                        > 0;
                     if lifted {
-                        NewJournalEntry::new(&principal, "writes.resumed", "").append(c, now).await?;
+                        NewJournalEntry::new(&principal, "writes.resumed", "")
+                            .append(c, now)
+                            .await?;
                     }
                     Ok(lifted)
                 })
             })
             .await?;
-        *self.write_stop.write().unwrap_or_else(PoisonError::into_inner) = None;
+        *self
+            .write_stop
+            .write()
+            .unwrap_or_else(PoisonError::into_inner) = None;
         Ok(lifted)
     }
 }

@@ -1,8 +1,10 @@
-//! The writer task: the only one that writes. Queued jobs are committed in groups, so that many share one durable commit. Relaxed jobs
-//! commit without fsync: they are kept in order, survive the end of the process, and become durable with the next durable commit.
+//! The writer task: the only one that writes. Queued jobs are committed in groups, so that many
+//! share one durable commit. Relaxed jobs commit without fsync: they are kept in order, survive the
+//! end of the process, and become durable with the next durable commit.
 //!
-//! No job can end the task: a job that panics is rolled back like one that fails, and its caller gets [`StoreError::Internal`]. No job
-//! runs outside a transaction: if BEGIN fails, or SQLite rolls a transaction back by itself, every job of the group fails.
+//! No job can end the task: a job that panics is rolled back like one that fails, and its caller
+//! gets [`StoreError::Internal`]. No job runs outside a transaction: if BEGIN fails, or SQLite
+//! rolls a transaction back by itself, every job of the group fails.
 
 use crate::StoreError;
 use crate::journal::JournalKey;
@@ -18,7 +20,10 @@ pub(crate) type Boxed<'c, T> = Pin<Box<dyn Future<Output = T> + Send + 'c>>;
 /// Reports the result to the caller, after the commit.
 type Reply = Box<dyn FnOnce(Result<(), StoreError>) + Send>;
 /// Runs the job, or reports to its caller why it cannot run. Returns whether to keep its writes.
-type Job = Box<dyn for<'c> FnOnce(Result<&'c mut SqliteConnection, StoreError>) -> Boxed<'c, (bool, Reply)> + Send>;
+type Job = Box<
+    dyn for<'c> FnOnce(Result<&'c mut SqliteConnection, StoreError>) -> Boxed<'c, (bool, Reply)>
+        + Send,
+>;
 /// A read on the writer connection.
 type WriterRead = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, ()> + Send>;
 
@@ -57,19 +62,28 @@ impl Drop for Ending {
 }
 
 impl Writer {
-    /// `sweeper` runs checkpoints on a connection of its own, so that the writer does not wait for them.
+    /// `sweeper` runs checkpoints on a connection of its own, so that the writer does not wait for
+    /// them.
     pub fn start(connection: SqliteConnection, sweeper: SqliteConnection, key: JournalKey) -> Self {
         let (queue, jobs) = mpsc::channel(1024);
         let (often, asked) = mpsc::channel(1);
         let sweeping = tokio::spawn(checkpoint_loop(sweeper, asked));
         let (lost, is_lost) = watch::channel(false);
-        let ending = Ending { lost, stopped: false };
+        let ending = Ending {
+            lost,
+            stopped: false,
+        };
         tokio::spawn(async move {
             let mut ending = ending;
-            crate::journal::KEY.scope(key, work(connection, jobs, often, sweeping)).await;
+            crate::journal::KEY
+                .scope(key, work(connection, jobs, often, sweeping))
+                .await;
             ending.stopped = true;
         });
-        Writer { queue, lost: is_lost }
+        Writer {
+            queue,
+            lost: is_lost,
+        }
     }
 
     /// Completes when the task ended without being stopped.
@@ -85,17 +99,22 @@ impl Writer {
     pub async fn run<T, F>(&self, job: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>>
+            + Send
+            + 'static,
     {
         self.enqueue(job, true).await
     }
 
-    /// Like `run`, but commits without fsync. A power failure may lose the most recent such commits, never earlier durable ones. Use it
-    /// only for data that can be read again or derived again.
+    /// Like `run`, but commits without fsync. A power failure may lose the most recent such
+    /// commits, never earlier durable ones. Use it only for data that can be read again or derived
+    /// again.
     pub async fn run_relaxed<T, F>(&self, job: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>>
+            + Send
+            + 'static,
     {
         self.enqueue(job, false).await
     }
@@ -104,16 +123,24 @@ impl Writer {
     pub async fn enqueue<T, F>(&self, job: F, durable: bool) -> Result<T, StoreError>
     where
         T: Send + 'static,
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>>
+            + Send
+            + 'static,
     {
         self.queued(job, durable).await?.await
     }
 
     /// Queues a job, and returns a future of its result: jobs that are queued later run after it.
-    pub async fn queued<T, F>(&self, job: F, durable: bool) -> Result<impl Future<Output = Result<T, StoreError>> + use<T, F>, StoreError>
+    pub async fn queued<T, F>(
+        &self,
+        job: F,
+        durable: bool,
+    ) -> Result<impl Future<Output = Result<T, StoreError>> + use<T, F>, StoreError>
     where
         T: Send + 'static,
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>>
+            + Send
+            + 'static,
     {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
         let boxed: Job = Box::new(move |connection| {
@@ -134,16 +161,25 @@ impl Writer {
                 (good, reply)
             })
         });
-        self.queue.send(WriterMessage::Job(boxed, durable)).await.map_err(|_| StoreError::Closed)?;
-        Ok(async move { wait.await.map_err(|_| StoreError::Closed)?.map_err(StoreError::of_writing) })
+        self.queue
+            .send(WriterMessage::Job(boxed, durable))
+            .await
+            .map_err(|_| StoreError::Closed)?;
+        Ok(async move {
+            wait.await
+                .map_err(|_| StoreError::Closed)?
+                .map_err(StoreError::of_writing)
+        })
     }
 
-    /// Reads on the writer connection, which keeps its page cache across writes and needs no transaction for a consistent read. Writes
-    /// queue behind it: use it for small reads only.
+    /// Reads on the writer connection, which keeps its page cache across writes and needs no
+    /// transaction for a consistent read. Writes queue behind it: use it for small reads only.
     pub async fn read_on_writer<T, F>(&self, look: F) -> Result<T, StoreError>
     where
         T: Send + 'static,
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<T, StoreError>>
+            + Send
+            + 'static,
     {
         let (answer, wait) = oneshot::channel::<Result<T, StoreError>>();
         let boxed: WriterRead = Box::new(move |connection| {
@@ -152,7 +188,10 @@ impl Writer {
                 let _ = answer.send(caught(async move { look(connection).await }).await);
             })
         });
-        self.queue.send(WriterMessage::Look(boxed)).await.map_err(|_| StoreError::Closed)?;
+        self.queue
+            .send(WriterMessage::Look(boxed))
+            .await
+            .map_err(|_| StoreError::Closed)?;
         wait.await.map_err(|_| StoreError::Closed)?
     }
 
@@ -167,18 +206,25 @@ impl Writer {
 
 /// The result of a job, or an internal error if it panics. The caller rolls its writes back.
 async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
-    AssertUnwindSafe(job).catch_unwind().await.unwrap_or_else(|panic| {
-        let said = crate::panic_message(&*panic);
-        tracing::error!(said, "a job of the store panicked; nothing of it was kept");
-        Err(StoreError::Internal { said })
-    })
+    AssertUnwindSafe(job)
+        .catch_unwind()
+        .await
+        .unwrap_or_else(|panic| {
+            let said = crate::panic_message(&*panic);
+            tracing::error!(said, "a job of the store panicked; nothing of it was kept");
+            Err(StoreError::Internal { said })
+        })
 }
 
 /// Runs a checkpoint on each request, until the channel closes.
 async fn checkpoint_loop(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) {
     while asked.recv().await.is_some() {
-        // A failed checkpoint is repeated later, at the latest by the writer: nothing depends on it.
-        if let Err(error) = sqlx::query("PRAGMA wal_checkpoint(PASSIVE)").execute(&mut connection).await {
+        // A failed checkpoint is repeated later, at the latest by the writer: nothing depends on
+        // it.
+        if let Err(error) = sqlx::query("PRAGMA wal_checkpoint(PASSIVE)")
+            .execute(&mut connection)
+            .await
+        {
             tracing::debug!(%error, "the log was not copied into the file");
         }
     }
@@ -220,11 +266,24 @@ async fn work(
         }
         if !group.is_empty() {
             let begun = match (must, full) {
-                (true, false) => sqlx::raw_sql("PRAGMA synchronous = FULL; BEGIN IMMEDIATE").execute(&mut connection).await,
-                (false, true) => sqlx::raw_sql("PRAGMA synchronous = NORMAL; BEGIN IMMEDIATE").execute(&mut connection).await,
-                _ => sqlx::query("BEGIN IMMEDIATE").execute(&mut connection).await,
+                (true, false) => {
+                    sqlx::raw_sql("PRAGMA synchronous = FULL; BEGIN IMMEDIATE")
+                        .execute(&mut connection)
+                        .await
+                }
+                (false, true) => {
+                    sqlx::raw_sql("PRAGMA synchronous = NORMAL; BEGIN IMMEDIATE")
+                        .execute(&mut connection)
+                        .await
+                }
+                _ => {
+                    sqlx::query("BEGIN IMMEDIATE")
+                        .execute(&mut connection)
+                        .await
+                }
             };
-            // A setting of this connection. A failed BEGIN may have left either value: the stricter one is set again.
+            // A setting of this connection. A failed BEGIN may have left either value: the stricter
+            // one is set again.
             full = must && begun.is_ok();
             commit(&mut connection, begun.map(|_| ()), group).await;
             commits += 1;
@@ -250,22 +309,30 @@ async fn work(
     }
 }
 
-async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error>, group: Vec<Job>) {
+async fn commit(
+    connection: &mut SqliteConnection,
+    begun: Result<(), sqlx::Error>,
+    group: Vec<Job>,
+) {
     if let Err(error) = begun {
         tracing::error!(%error, "a transaction could not be begun");
         return refuse(group, &error.to_string()).await;
     }
     if group.len() == 1 {
-        // A single job needs no savepoint, which would copy every page: rolling it back is rolling back the transaction.
+        // A single job needs no savepoint, which would copy every page: rolling it back is rolling
+        // back the transaction.
         for job in group {
             let (good, reply) = job(Ok(&mut *connection)).await;
-            let ended = sqlx::query(if good { "COMMIT" } else { "ROLLBACK" }).execute(&mut *connection).await;
+            let ended = sqlx::query(if good { "COMMIT" } else { "ROLLBACK" })
+                .execute(&mut *connection)
+                .await;
             match ended {
                 Err(error) if good => {
                     roll_back(connection, &error).await;
                     reply(Err(unwritable(&error.to_string())));
                 }
-                // The job's own error is reported. ROLLBACK fails if SQLite has rolled back by itself.
+                // The job's own error is reported. ROLLBACK fails if SQLite has rolled back by
+                // itself.
                 _ => reply(Ok(())),
             }
         }
@@ -283,8 +350,16 @@ async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error
         }
         let (good, reply) = job(Ok(&mut *connection)).await;
         replies.push(reply);
-        // Without the savepoint there is no transaction: SQLite rolled it back. Later jobs would run outside a transaction.
-        if let Err(error) = sqlx::query(if good { "RELEASE job" } else { "ROLLBACK TO job" }).execute(&mut *connection).await {
+        // Without the savepoint there is no transaction: SQLite rolled it back. Later jobs would
+        // run outside a transaction.
+        if let Err(error) = sqlx::query(if good {
+            "RELEASE job"
+        } else {
+            "ROLLBACK TO job"
+        })
+        .execute(&mut *connection)
+        .await
+        {
             lost = Some(error);
             break;
         }
@@ -299,7 +374,9 @@ async fn commit(connection: &mut SqliteConnection, begun: Result<(), sqlx::Error
     roll_back(connection, &error).await;
     // Nothing of the group was committed, whichever job failed.
     let said = error.to_string();
-    replies.into_iter().for_each(|reply| reply(Err(unwritable(&said))));
+    replies
+        .into_iter()
+        .for_each(|reply| reply(Err(unwritable(&said))));
     refuse(jobs, &said).await;
 }
 
@@ -313,12 +390,15 @@ async fn refuse(jobs: impl IntoIterator<Item = Job>, said: &str) {
 
 /// The error of a commit that failed by the disk, a lock or permissions.
 fn unwritable(said: &str) -> StoreError {
-    StoreError::Unwritable { said: said.to_owned() }
+    StoreError::Unwritable {
+        said: said.to_owned(),
+    }
 }
 
 async fn roll_back(connection: &mut SqliteConnection, error: &sqlx::Error) {
     tracing::error!(%error, "a commit failed");
-    // If SQLite rolled back by itself, there is nothing to roll back. Any other failure shows at the next BEGIN.
+    // If SQLite rolled back by itself, there is nothing to roll back. Any other failure shows at
+    // the next BEGIN.
     let _ = sqlx::query("ROLLBACK").execute(connection).await;
 }
 
@@ -332,14 +412,23 @@ mod tests {
     use std::time::Duration;
 
     async fn open(folder: &tempfile::TempDir) -> SqliteConnection {
-        let options = SqliteConnectOptions::new().filename(folder.path().join("t.db")).create_if_missing(true);
-        options.busy_timeout(Duration::from_millis(20)).connect().await.expect("opens")
+        let options = SqliteConnectOptions::new()
+            .filename(folder.path().join("t.db"))
+            .create_if_missing(true);
+        options
+            .busy_timeout(Duration::from_millis(20))
+            .connect()
+            .await
+            .expect("opens")
     }
 
     async fn started() -> (tempfile::TempDir, Writer) {
         let folder = tempfile::tempdir().expect("a folder");
         let mut one = open(&folder).await;
-        sqlx::raw_sql("PRAGMA journal_mode = WAL; CREATE TABLE n (n INTEGER)").execute(&mut one).await.expect("made");
+        sqlx::raw_sql("PRAGMA journal_mode = WAL; CREATE TABLE n (n INTEGER)")
+            .execute(&mut one)
+            .await
+            .expect("made");
         let writer = Writer::start(one, open(&folder).await, JournalKey::new(vec![0; 32]));
         (folder, writer)
     }
@@ -350,7 +439,10 @@ mod tests {
             writer
                 .run(move |c| {
                     Box::pin(async move {
-                        sqlx::query("INSERT INTO n VALUES (?)").bind(n).execute(c).await?;
+                        sqlx::query("INSERT INTO n VALUES (?)")
+                            .bind(n)
+                            .execute(c)
+                            .await?;
                         Ok(())
                     })
                 })
@@ -359,15 +451,22 @@ mod tests {
     }
 
     async fn kept(writer: &Writer) -> Vec<i64> {
-        let all =
-            writer.read_on_writer(|c| Box::pin(async move { Ok(sqlx::query_scalar("SELECT n FROM n ORDER BY n").fetch_all(c).await?) }));
+        let all = writer.read_on_writer(|c| {
+            Box::pin(async move {
+                Ok(sqlx::query_scalar("SELECT n FROM n ORDER BY n")
+                    .fetch_all(c)
+                    .await?)
+            })
+        });
         all.await.expect("read")
     }
 
     /// Runs a job in one group with two that insert: one before it, one after it.
     async fn between<F>(writer: &Writer, job: F) -> [Result<(), StoreError>; 3]
     where
-        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<(), StoreError>> + Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, Result<(), StoreError>>
+            + Send
+            + 'static,
     {
         // While this one is on its way, the others gather.
         let first = writer.queued(slow, true).await;
@@ -404,12 +503,20 @@ mod tests {
     async fn a_job_that_panics_is_undone_alone_and_the_writer_goes_on() {
         let (_folder, writer) = started().await;
         let alone = writer.run(panics).await.expect_err("an error");
-        assert!(matches!(&alone, StoreError::Internal { said } if said.contains("overflow")), "{alone}");
+        assert!(
+            matches!(&alone, StoreError::Internal { said } if said.contains("overflow")),
+            "{alone}"
+        );
         assert_eq!(kept(&writer).await, [] as [i64; 0]);
         let [one, two, three] = between(&writer, panics).await;
-        assert!(one.is_ok() && three.is_ok() && matches!(two, Err(StoreError::Internal { .. })), "{one:?} {two:?} {three:?}");
+        assert!(
+            one.is_ok() && three.is_ok() && matches!(two, Err(StoreError::Internal { .. })),
+            "{one:?} {two:?} {three:?}"
+        );
         assert_eq!(kept(&writer).await, [1, 3]);
-        let look: Result<(), _> = writer.read_on_writer(|_| Box::pin(async { panic!("while it looks") })).await;
+        let look: Result<(), _> = writer
+            .read_on_writer(|_| Box::pin(async { panic!("while it looks") }))
+            .await;
         assert!(matches!(look, Err(StoreError::Internal { said }) if said == "while it looks"));
         insert(&writer, 4).await.expect("goes on");
     }
@@ -419,19 +526,30 @@ mod tests {
         let (folder, writer) = started().await;
         // Somebody else holds the file: nothing can be begun.
         let mut other = open(&folder).await;
-        sqlx::query("BEGIN IMMEDIATE").execute(&mut other).await.expect("begun");
+        sqlx::query("BEGIN IMMEDIATE")
+            .execute(&mut other)
+            .await
+            .expect("begun");
         let ran = Arc::new(AtomicUsize::new(0));
         for _ in 0..2 {
             let ran = ran.clone();
-            let counts = writer.run(move |_| Box::pin(async move { Ok(ran.fetch_add(1, Ordering::SeqCst)) }));
+            let counts = writer
+                .run(move |_| Box::pin(async move { Ok(ran.fetch_add(1, Ordering::SeqCst)) }));
             let refused: StoreError = counts.await.expect_err("it is locked");
-            assert!(matches!(&refused, StoreError::Unwritable { said } if said.contains("locked")), "{refused}");
+            assert!(
+                matches!(&refused, StoreError::Unwritable { said } if said.contains("locked")),
+                "{refused}"
+            );
         }
         assert_eq!(ran.load(Ordering::SeqCst), 0);
-        sqlx::query("ROLLBACK").execute(&mut other).await.expect("let go");
+        sqlx::query("ROLLBACK")
+            .execute(&mut other)
+            .await
+            .expect("let go");
         insert(&writer, 7).await.expect("goes on");
 
-        // SQLite rolls back by itself, as it does when the disk fails: neither what came before is kept, nor what would come after.
+        // SQLite rolls back by itself, as it does when the disk fails: neither what came before is
+        // kept, nor what would come after.
         for end in between(&writer, rolls_back).await {
             assert!(matches!(end, Err(StoreError::Unwritable { .. })), "{end:?}");
         }

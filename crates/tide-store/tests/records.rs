@@ -13,8 +13,8 @@ use tide_core::states::LinkOrigin;
 use tide_core::states::SystemKind;
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
 use tide_store::{
-    ChangeFilter, GuardWindow, IdentityUpdates, MasterKey, NewAnswer, NewApproval, NewChangeSet, NewOverride, Settled, Store, StoreError,
-    SyncCursor as Followed,
+    ChangeFilter, GuardWindow, IdentityUpdates, MasterKey, NewAnswer, NewApproval, NewChangeSet,
+    NewOverride, Settled, Store, StoreError, SyncCursor as Followed,
 };
 
 struct Records {
@@ -27,16 +27,36 @@ fn at(second: i64) -> Timestamp {
 }
 
 fn record(pairs: &[(&str, &str)]) -> Attributes {
-    pairs.iter().map(|(name, value)| ((*name).to_owned(), vec![Value::text(*value)])).collect()
+    pairs
+        .iter()
+        .map(|(name, value)| ((*name).to_owned(), vec![Value::text(*value)]))
+        .collect()
 }
 
 fn observed(key: &str, pairs: &[(&str, &str)]) -> Observed {
-    Observed { key: key.into(), name: format!("name of {key}"), attributes: record(pairs), fault: None, version: None, is_exact: true }
+    Observed {
+        key: key.into(),
+        name: format!("name of {key}"),
+        attributes: record(pairs),
+        fault: None,
+        version: None,
+        is_exact: true,
+    }
 }
 
 fn identity(id: &str, name: &str, stage: Stage) -> (Identity, String) {
     let attributes = record(&[("name", name), ("mail", &format!("{id}@skerry.example"))]);
-    (Identity { id: id.into(), kind: ObjectType::Person, attributes, stage, since: None, kept_roles: Default::default() }, name.to_owned())
+    (
+        Identity {
+            id: id.into(),
+            kind: ObjectType::Person,
+            attributes,
+            stage,
+            since: None,
+            kept_roles: Default::default(),
+        },
+        name.to_owned(),
+    )
 }
 
 fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) -> Change {
@@ -71,7 +91,14 @@ fn line(label: &str, verdict: Verdict) -> Decided {
         account: None,
         label: label.into(),
         verdict,
-        reason: Reason::by("so", &Place { file: "berthing.toml".into(), line: 3, column: 1 }),
+        reason: Reason::by(
+            "so",
+            &Place {
+                file: "berthing.toml".into(),
+                line: 3,
+                column: 1,
+            },
+        ),
         unmatched: None,
     }
 }
@@ -79,21 +106,55 @@ fn line(label: &str, verdict: Verdict) -> Decided {
 impl Records {
     async fn new() -> Records {
         let folder = tempfile::tempdir().expect("a folder");
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await.expect("opens");
-        for (name, kind) in [("harbour", SystemKind::Ldap), ("berthing", SystemKind::Scim)] {
-            store.add_system(name, kind, &serde_json::json!({"url": "x"}), "tester", at(0)).await.expect("added");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+            .await
+            .expect("opens");
+        for (name, kind) in [
+            ("harbour", SystemKind::Ldap),
+            ("berthing", SystemKind::Scim),
+        ] {
+            store
+                .add_system(
+                    name,
+                    kind,
+                    &serde_json::json!({"url": "x"}),
+                    "tester",
+                    at(0),
+                )
+                .await
+                .expect("added");
         }
         Records { folder, store }
     }
 
-    async fn read(&self, system: &str, object: ObjectType, second: i64, accounts: Vec<Observed>) -> u64 {
-        let reading = self.store.begin_reading(system, object, at(second)).await.expect("begins");
-        self.store.observe(reading, system, object, at(second), accounts).await.expect("kept");
-        self.store.complete_reading(reading, Vec::new(), at(second + 1)).await.expect("ends")
+    async fn read(
+        &self,
+        system: &str,
+        object: ObjectType,
+        second: i64,
+        accounts: Vec<Observed>,
+    ) -> u64 {
+        let reading = self
+            .store
+            .begin_reading(system, object, at(second))
+            .await
+            .expect("begins");
+        self.store
+            .observe(reading, system, object, at(second), accounts)
+            .await
+            .expect("kept");
+        self.store
+            .complete_reading(reading, Vec::new(), at(second + 1))
+            .await
+            .expect("ends")
     }
 
     async fn run(&self, decided: Vec<Decided>, changes: Vec<Change>) -> i64 {
-        let id = self.store.begin_change_set(ChangeSetKind::Run, "tester", None, at(50)).await.expect("begins");
+        let id = self
+            .store
+            .begin_change_set(ChangeSetKind::Run, "tester", None, at(50))
+            .await
+            .expect("begins");
         let set = NewChangeSet {
             kind: ChangeSetKind::Run,
             rule_version: 1,
@@ -106,12 +167,19 @@ impl Records {
             decided,
             changes,
         };
-        self.store.fill_change_set(id, set, at(51)).await.expect("filled");
+        self.store
+            .fill_change_set(id, set, at(51))
+            .await
+            .expect("filled");
         id
     }
 
     async fn changes(&self, id: i64, word: Option<&str>) -> Vec<tide_store::ChangeRow> {
-        let filter = ChangeFilter { word: word.map(str::to_owned), limit: 100, ..ChangeFilter::default() };
+        let filter = ChangeFilter {
+            word: word.map(str::to_owned),
+            limit: 100,
+            ..ChangeFilter::default()
+        };
         self.store.changes(id, &filter).await.expect("read")
     }
 }
@@ -120,38 +188,101 @@ impl Records {
 async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
     let records = Records::new().await;
     let store = &records.store;
-    let of = |id: &str| Decided { identity: Some(id.into()), ..line(id, Verdict::Update) };
-    let changes = vec![change("i1", ChangeKind::Update, Some(1), false), change("i2", ChangeKind::Update, Some(2), false)];
-    let run = records.run(vec![of("i1"), of("i2"), of("i3")], changes).await;
+    let of = |id: &str| Decided {
+        identity: Some(id.into()),
+        ..line(id, Verdict::Update)
+    };
+    let changes = vec![
+        change("i1", ChangeKind::Update, Some(1), false),
+        change("i2", ChangeKind::Update, Some(2), false),
+    ];
+    let run = records
+        .run(vec![of("i1"), of("i2"), of("i3")], changes)
+        .await;
     let rows = records.changes(run, None).await;
-    store.claim_for_sending(rows.iter().map(|row| row.id).collect(), at(60)).await.expect("marked");
-    store.record_failed(rows[0].id, "the title is too long", "shorten it", false, at(61)).await.expect("noted");
-    store.record_not_done(rows[1].id, ChangeState::Canceled, "taken back", "", at(62)).await.expect("noted");
+    store
+        .claim_for_sending(rows.iter().map(|row| row.id).collect(), at(60))
+        .await
+        .expect("marked");
+    store
+        .record_failed(
+            rows[0].id,
+            "the title is too long",
+            "shorten it",
+            false,
+            at(61),
+        )
+        .await
+        .expect("noted");
+    store
+        .record_not_done(rows[1].id, ChangeState::Canceled, "taken back", "", at(62))
+        .await
+        .expect("noted");
     let lines = async |state: Option<ChangeState>| {
-        let filter = ChangeFilter { state, limit: 10, ..ChangeFilter::default() };
+        let filter = ChangeFilter {
+            state,
+            limit: 10,
+            ..ChangeFilter::default()
+        };
         store.decided(run, &filter).await.expect("read")
     };
-    let outcomes: Vec<_> = lines(None).await.into_iter().map(|line| (line.decided.label, line.outcome)).collect();
-    let expected = [("i1", Some(ChangeState::Failed)), ("i2", Some(ChangeState::Canceled)), ("i3", None)];
-    assert_eq!(outcomes, expected.map(|(label, outcome)| (label.to_owned(), outcome)));
+    let outcomes: Vec<_> = lines(None)
+        .await
+        .into_iter()
+        .map(|line| (line.decided.label, line.outcome))
+        .collect();
+    let expected = [
+        ("i1", Some(ChangeState::Failed)),
+        ("i2", Some(ChangeState::Canceled)),
+        ("i3", None),
+    ];
+    assert_eq!(
+        outcomes,
+        expected.map(|(label, outcome)| (label.to_owned(), outcome))
+    );
     let failed = lines(Some(ChangeState::Failed)).await;
     assert_eq!(failed.len(), 1);
-    assert_eq!((failed[0].error.as_deref(), failed[0].remedy.as_deref()), (Some("the title is too long"), Some("shorten it")));
+    assert_eq!(
+        (failed[0].error.as_deref(), failed[0].remedy.as_deref()),
+        (Some("the title is too long"), Some("shorten it"))
+    );
 
     // Runs with failures are found among the others, and older ones page by page.
     let next = records.run(vec![of("i1")], Vec::new()).await;
     let ids = async |before, kind, failed| {
-        let sets = store.change_sets(before, kind, failed, 1).await.expect("listed");
+        let sets = store
+            .change_sets(before, kind, failed, 1)
+            .await
+            .expect("listed");
         sets.into_iter().map(|set| set.id).collect::<Vec<_>>()
     };
-    assert_eq!((ids(None, None, false).await, ids(Some(next), None, false).await), (vec![next], vec![run]));
-    assert_eq!((ids(None, None, true).await, ids(None, Some(ChangeSetKind::Preview), false).await), (vec![run], vec![]));
+    assert_eq!(
+        (
+            ids(None, None, false).await,
+            ids(Some(next), None, false).await
+        ),
+        (vec![next], vec![run])
+    );
+    assert_eq!(
+        (
+            ids(None, None, true).await,
+            ids(None, Some(ChangeSetKind::Preview), false).await
+        ),
+        (vec![run], vec![])
+    );
 }
 
 #[tokio::test]
 async fn what_we_wrote_masks_an_older_read() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")])]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[("title", "Old")])],
+        )
+        .await;
     records
         .store
         .keep_identities(
@@ -170,62 +301,202 @@ async fn what_we_wrote_masks_an_older_read() {
         )
         .await
         .expect("kept");
-    let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
+    let run = records
+        .run(
+            vec![],
+            vec![change("i1", ChangeKind::Update, Some(1), false)],
+        )
+        .await;
     let row = records.changes(run, None).await.remove(0);
-    records.store.claim_for_sending(vec![row.id], at(60)).await.expect("marked");
-    let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
-    records.store.settle_done(&row, settled, "tester", at(61)).await.expect("settled");
+    records
+        .store
+        .claim_for_sending(vec![row.id], at(60))
+        .await
+        .expect("marked");
+    let settled = Settled {
+        account: observed("b1", &[("title", "Mate")]),
+        normalised: vec![],
+        merged: vec![],
+        note: None,
+    };
+    records
+        .store
+        .settle_done(&row, settled, "tester", at(61))
+        .await
+        .expect("settled");
 
     // A reading that began before the write shows what was there before it.
-    let stale = records.store.begin_reading("berthing", ObjectType::Person, at(55)).await.expect("begins");
-    records.store.observe(stale, "berthing", ObjectType::Person, at(55), vec![observed("b1", &[("title", "Old")])]).await.expect("kept");
-    assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("Mate")]);
+    let stale = records
+        .store
+        .begin_reading("berthing", ObjectType::Person, at(55))
+        .await
+        .expect("begins");
+    records
+        .store
+        .observe(
+            stale,
+            "berthing",
+            ObjectType::Person,
+            at(55),
+            vec![observed("b1", &[("title", "Old")])],
+        )
+        .await
+        .expect("kept");
+    assert_eq!(
+        records
+            .store
+            .account(1)
+            .await
+            .expect("read")
+            .attributes
+            .get("title"),
+        [Value::text("Mate")]
+    );
     // Nor does a stale reading that missed it make it absent.
-    let stale = records.store.begin_reading("berthing", ObjectType::Person, at(56)).await.expect("begins");
-    assert_eq!(records.store.complete_reading(stale, Vec::new(), at(70)).await.expect("ends"), 0);
+    let stale = records
+        .store
+        .begin_reading("berthing", ObjectType::Person, at(56))
+        .await
+        .expect("begins");
+    assert_eq!(
+        records
+            .store
+            .complete_reading(stale, Vec::new(), at(70))
+            .await
+            .expect("ends"),
+        0
+    );
     // A later one counts.
-    records.read("berthing", ObjectType::Person, 80, vec![observed("b1", &[("title", "By hand")])]).await;
-    assert_eq!(records.store.account(1).await.expect("read").attributes.get("title"), [Value::text("By hand")]);
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            80,
+            vec![observed("b1", &[("title", "By hand")])],
+        )
+        .await;
+    assert_eq!(
+        records
+            .store
+            .account(1)
+            .await
+            .expect("read")
+            .attributes
+            .get("title"),
+        [Value::text("By hand")]
+    );
 }
 
-/// Content synchronization tells each state of an entry, and late: also those that our own writes have left again.
+/// Content synchronization tells each state of an entry, and late: also those that our own writes
+/// have left again.
 #[tokio::test]
 async fn what_is_told_late_does_not_replace_what_is_newer() {
     let records = Records::new().await;
     let (store, person) = (&records.store, ObjectType::Person);
-    let state = |title: &str, version: Option<&str>| Observed { version: version.map(Into::into), ..observed("b1", &[("title", title)]) };
-    let title = async || store.account(1).await.expect("read").attributes.get("title").first().map(ToString::to_string);
+    let state = |title: &str, version: Option<&str>| Observed {
+        version: version.map(Into::into),
+        ..observed("b1", &[("title", title)])
+    };
+    let title = async || {
+        store
+            .account(1)
+            .await
+            .expect("read")
+            .attributes
+            .get("title")
+            .first()
+            .map(ToString::to_string)
+    };
     let tell = async |states: Vec<Observed>, second| {
-        let news = store.store_changes("berthing", person, (states, vec![]), None, true, at(second)).await.expect("queued");
+        let news = store
+            .store_changes("berthing", person, (states, vec![]), None, true, at(second))
+            .await
+            .expect("queued");
         news.await.expect("kept")
     };
     let write = async |account: Observed, second| {
-        let run = records.run(vec![], vec![change("i1", ChangeKind::Update, Some(1), false)]).await;
+        let run = records
+            .run(
+                vec![],
+                vec![change("i1", ChangeKind::Update, Some(1), false)],
+            )
+            .await;
         let row = records.changes(run, None).await.remove(0);
-        let settled = Settled { account, normalised: vec![], merged: vec![], note: None };
-        store.settle_done(&row, settled, "tester", at(second)).await.expect("settled");
+        let settled = Settled {
+            account,
+            normalised: vec![],
+            merged: vec![],
+            note: None,
+        };
+        store
+            .settle_done(&row, settled, "tester", at(second))
+            .await
+            .expect("settled");
     };
-    // Where a system does not say which state it tells: the last of what comes together is what counts.
-    records.read("berthing", person, 10, vec![state("Old", None)]).await;
+    // Where a system does not say which state it tells: the last of what comes together is what
+    // counts.
+    records
+        .read("berthing", person, 10, vec![state("Old", None)])
+        .await;
     write(state("Mate", None), 20).await;
-    assert!(tell(vec![state("On the way", None), state("Mate", None)], 21).await.is_empty(), "our own echo is no news");
+    assert!(
+        tell(vec![state("On the way", None), state("Mate", None)], 21)
+            .await
+            .is_empty(),
+        "our own echo is no news"
+    );
     assert_eq!(title().await.as_deref(), Some("Mate"));
     // Where it says so, what is older says nothing, whenever and in whatever order it comes.
     write(state("Bosun", Some("07")), 30).await;
     assert!(tell(vec![state("Mate", Some("05"))], 31).await.is_empty());
-    assert!(tell(vec![state("Bosun", Some("07")), state("On the way", Some("06"))], 32).await.is_empty());
+    assert!(
+        tell(
+            vec![state("Bosun", Some("07")), state("On the way", Some("06"))],
+            32
+        )
+        .await
+        .is_empty()
+    );
     assert_eq!(title().await.as_deref(), Some("Bosun"));
     assert_eq!(tell(vec![state("By hand", Some("09"))], 33).await, [1]);
     // Somebody was faster to tell than the answer to our own write was to be kept.
     write(state("Cook", Some("08")), 34).await;
     assert_eq!(title().await.as_deref(), Some("By hand"));
-    // A reading that began before that shows what was, and one that begins now is right also after a backup was restored there.
-    let early = store.begin_reading("berthing", person, at(32)).await.expect("begins");
-    store.observe(early, "berthing", person, at(32), vec![state("Bosun", Some("07"))]).await.expect("kept");
+    // A reading that began before that shows what was, and one that begins now is right also after
+    // a backup was restored there.
+    let early = store
+        .begin_reading("berthing", person, at(32))
+        .await
+        .expect("begins");
+    store
+        .observe(
+            early,
+            "berthing",
+            person,
+            at(32),
+            vec![state("Bosun", Some("07"))],
+        )
+        .await
+        .expect("kept");
     assert_eq!(title().await.as_deref(), Some("By hand"));
-    store.observe(early, "berthing", person, at(32), vec![state("Purser", Some("10"))]).await.expect("kept");
-    assert_eq!(title().await.as_deref(), Some("Purser"), "it was read after we wrote");
-    records.read("berthing", person, 80, vec![state("Old", Some("01"))]).await;
+    store
+        .observe(
+            early,
+            "berthing",
+            person,
+            at(32),
+            vec![state("Purser", Some("10"))],
+        )
+        .await
+        .expect("kept");
+    assert_eq!(
+        title().await.as_deref(),
+        Some("Purser"),
+        "it was read after we wrote"
+    );
+    records
+        .read("berthing", person, 80, vec![state("Old", Some("01"))])
+        .await;
     assert_eq!(title().await.as_deref(), Some("Old"));
 }
 
@@ -234,56 +505,163 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
 async fn what_was_told_while_a_reading_went_on_stays() {
     let records = Records::new().await;
     let (store, person) = (&records.store, ObjectType::Person);
-    let both = |title: &str| vec![observed("b1", &[("title", title)]), observed("b2", &[("title", title)]), observed("b3", &[])];
+    let both = |title: &str| {
+        vec![
+            observed("b1", &[("title", title)]),
+            observed("b2", &[("title", title)]),
+            observed("b3", &[]),
+        ]
+    };
     records.read("berthing", person, 10, both("Old")).await;
-    let reading = store.begin_reading("berthing", person, at(20)).await.expect("begins");
-    let told = (vec![observed("b1", &[("title", "Mate")])], vec!["b3".to_owned()]);
-    store.store_changes("berthing", person, told, None, false, at(21)).await.expect("queued").await.expect("kept");
-    store.observe(reading, "berthing", person, at(20), both("Read before")).await.expect("kept");
-    assert_eq!(store.complete_reading(reading, Vec::new(), at(22)).await.expect("ends"), 0, "it showed them, old as they were");
+    let reading = store
+        .begin_reading("berthing", person, at(20))
+        .await
+        .expect("begins");
+    let told = (
+        vec![observed("b1", &[("title", "Mate")])],
+        vec!["b3".to_owned()],
+    );
+    store
+        .store_changes("berthing", person, told, None, false, at(21))
+        .await
+        .expect("queued")
+        .await
+        .expect("kept");
+    store
+        .observe(reading, "berthing", person, at(20), both("Read before"))
+        .await
+        .expect("kept");
+    assert_eq!(
+        store
+            .complete_reading(reading, Vec::new(), at(22))
+            .await
+            .expect("ends"),
+        0,
+        "it showed them, old as they were"
+    );
     let accounts = store.population().await.expect("read").accounts;
-    let titles: Vec<String> =
-        accounts.iter().map(|account| account.attributes.get("title").iter().map(ToString::to_string).collect()).collect();
+    let titles: Vec<String> = accounts
+        .iter()
+        .map(|account| {
+            account
+                .attributes
+                .get("title")
+                .iter()
+                .map(ToString::to_string)
+                .collect()
+        })
+        .collect();
     assert_eq!(titles, ["Mate", "Read before", ""]);
-    assert_eq!(accounts.iter().map(|account| account.absent_since).collect::<Vec<_>>(), [None, None, Some(at(21))]);
+    assert_eq!(
+        accounts
+            .iter()
+            .map(|account| account.absent_since)
+            .collect::<Vec<_>>(),
+        [None, None, Some(at(21))]
+    );
     // The next reading began after that.
     records.read("berthing", person, 30, both("New")).await;
-    assert_eq!(store.account(1).await.expect("read").attributes.get("title"), [Value::text("New")]);
-    assert_eq!(store.account(3).await.expect("read").absent_since, None, "there again");
+    assert_eq!(
+        store
+            .account(1)
+            .await
+            .expect("read")
+            .attributes
+            .get("title"),
+        [Value::text("New")]
+    );
+    assert_eq!(
+        store.account(3).await.expect("read").absent_since,
+        None,
+        "there again"
+    );
 }
 
 fn group(members: &[String]) -> Observed {
-    let members = members.iter().map(|name| Value::Reference(name.clone())).collect();
-    let attributes = [("cn".to_owned(), vec![Value::text("deck")]), ("member".to_owned(), members)].into_iter().collect();
-    Observed { key: "g1".into(), name: "cn=deck".into(), attributes, fault: None, version: None, is_exact: true }
+    let members = members
+        .iter()
+        .map(|name| Value::Reference(name.clone()))
+        .collect();
+    let attributes = [
+        ("cn".to_owned(), vec![Value::text("deck")]),
+        ("member".to_owned(), members),
+    ]
+    .into_iter()
+    .collect();
+    Observed {
+        key: "g1".into(),
+        name: "cn=deck".into(),
+        attributes,
+        fault: None,
+        version: None,
+        is_exact: true,
+    }
 }
 
 /// A membership that took effect.
 async fn join(records: &Records, identity: &str, members: &[String], there: bool, second: i64) {
-    let mut change = change(identity, if there { ChangeKind::Grant } else { ChangeKind::Revoke }, Some(1), false);
+    let mut change = change(
+        identity,
+        if there {
+            ChangeKind::Grant
+        } else {
+            ChangeKind::Revoke
+        },
+        Some(1),
+        false,
+    );
     change.object = ObjectType::Group;
     let values = &mut change.values[0];
     values.attribute = "member".into();
-    let members: Vec<Value> = members.iter().map(|name| Value::Reference(name.clone())).collect();
-    (values.before, values.after) = if there { (vec![], members) } else { (members, vec![]) };
+    let members: Vec<Value> = members
+        .iter()
+        .map(|name| Value::Reference(name.clone()))
+        .collect();
+    (values.before, values.after) = if there {
+        (vec![], members)
+    } else {
+        (members, vec![])
+    };
     let run = records.run(vec![], vec![change]).await;
     let row = records.changes(run, None).await.remove(0);
     let settling = tide_store::ChangeResult::membership(row, false, "tester").expect("encodes");
-    records.store.settle_all(std::sync::Arc::new(vec![settling]), at(second)).await.expect("settled");
+    records
+        .store
+        .settle_all(std::sync::Arc::new(vec![settling]), at(second))
+        .await
+        .expect("settled");
 }
 
 #[tokio::test]
 async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no_news() {
     let records = Records::new().await;
     let hands: Vec<String> = (0..40).map(|n| format!("uid=hand{n},dc=x")).collect();
-    records.read("harbour", ObjectType::Group, 10, vec![group(&hands)]).await;
+    records
+        .read("harbour", ObjectType::Group, 10, vec![group(&hands)])
+        .await;
     let people = vec![identity("i1", "Ada", Stage::Active)];
     records
         .store
-        .keep_identities(IdentityUpdates { identities: people, ..IdentityUpdates::default() }, "tester", at(20))
+        .keep_identities(
+            IdentityUpdates {
+                identities: people,
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(20),
+        )
         .await
         .expect("kept");
-    let members = async || records.store.account(1).await.expect("read").attributes.get("member").len();
+    let members = async || {
+        records
+            .store
+            .account(1)
+            .await
+            .expect("read")
+            .attributes
+            .get("member")
+            .len()
+    };
     let seen = records.store.last_dirty().await.expect("read");
 
     join(&records, "i1", &["uid=ada,dc=x".to_owned()], true, 60).await;
@@ -291,26 +669,72 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     assert_eq!(members().await, 40);
     let population = records.store.population().await.expect("read");
     assert_eq!(population.accounts[0].attributes.get("member").len(), 40);
-    let touched = records.store.before(seen, vec![], true, at(99)).await.expect("read").touched;
-    let told: Vec<(&str, bool)> = touched.memberships.iter().map(|one| (one.member.as_str(), one.is_member)).collect();
+    let touched = records
+        .store
+        .before(seen, vec![], true, at(99))
+        .await
+        .expect("read")
+        .touched;
+    let told: Vec<(&str, bool)> = touched
+        .memberships
+        .iter()
+        .map(|one| (one.member.as_str(), one.is_member))
+        .collect();
     assert_eq!(told, [("uid=ada,dc=x", true), ("uid=hand7,dc=x", false)]);
-    assert!(touched.records.accounts.is_empty() && touched.records.identities.contains("i1"), "{touched:?}");
+    assert!(
+        touched.records.accounts.is_empty() && touched.records.identities.contains("i1"),
+        "{touched:?}"
+    );
 
     // A reading that began before is older, and takes nothing back.
-    let stale = records.store.begin_reading("harbour", ObjectType::Group, at(59)).await.expect("begins");
-    records.store.observe(stale, "harbour", ObjectType::Group, at(59), vec![group(&hands)]).await.expect("kept");
+    let stale = records
+        .store
+        .begin_reading("harbour", ObjectType::Group, at(59))
+        .await
+        .expect("begins");
+    records
+        .store
+        .observe(
+            stale,
+            "harbour",
+            ObjectType::Group,
+            at(59),
+            vec![group(&hands)],
+        )
+        .await
+        .expect("kept");
     assert_eq!(members().await, 40);
-    let is: Vec<String> = records.store.account(1).await.expect("read").attributes.get("member").iter().map(Value::to_string).collect();
+    let is: Vec<String> = records
+        .store
+        .account(1)
+        .await
+        .expect("read")
+        .attributes
+        .get("member")
+        .iter()
+        .map(Value::to_string)
+        .collect();
     assert!(is.contains(&"uid=ada,dc=x".to_owned()) && !is.contains(&"uid=hand7,dc=x".to_owned()));
 
     // What the system shows of our own change is no news; what somebody else did there is.
     join(&records, "i1", &["uid=bo,dc=x".to_owned()], true, 63).await;
-    let mut shown: Vec<String> = hands.iter().filter(|name| !name.contains("hand7,")).cloned().collect();
+    let mut shown: Vec<String> = hands
+        .iter()
+        .filter(|name| !name.contains("hand7,"))
+        .cloned()
+        .collect();
     shown.extend(["uid=ada,dc=x".to_owned(), "uid=bo,dc=x".to_owned()]);
     let follow = async |members: &[String], second| {
         records
             .store
-            .store_changes("harbour", ObjectType::Group, (vec![group(members)], vec![]), None, true, at(second))
+            .store_changes(
+                "harbour",
+                ObjectType::Group,
+                (vec![group(members)], vec![]),
+                None,
+                true,
+                at(second),
+            )
             .await
             .expect("queued")
             .await
@@ -324,29 +748,76 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     // Many are folded into their group at last.
     let crowd: Vec<String> = (0..1000).map(|n| format!("uid=crowd{n},dc=x")).collect();
     join(&records, "i1", &crowd, true, 90).await;
-    let folded = records.store.before(seen, vec![], true, at(99)).await.expect("read").touched;
-    assert!(folded.records.accounts.contains(&1), "the group is written whole");
+    let folded = records
+        .store
+        .before(seen, vec![], true, at(99))
+        .await
+        .expect("read")
+        .touched;
+    assert!(
+        folded.records.accounts.contains(&1),
+        "the group is written whole"
+    );
     assert_eq!(members().await, 1040);
 }
 
 #[tokio::test]
 async fn an_account_that_returns_is_the_same_account() {
     let records = Records::new().await;
-    records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[]), observed("p2", &[])]).await;
-    assert_eq!(records.read("harbour", ObjectType::Person, 20, vec![observed("p1", &[])]).await, 1);
-    assert_eq!(records.read("harbour", ObjectType::Person, 30, vec![observed("p1", &[])]).await, 0, "absent once, not anew at each read");
+    records
+        .read(
+            "harbour",
+            ObjectType::Person,
+            10,
+            vec![observed("p1", &[]), observed("p2", &[])],
+        )
+        .await;
+    assert_eq!(
+        records
+            .read("harbour", ObjectType::Person, 20, vec![observed("p1", &[])])
+            .await,
+        1
+    );
+    assert_eq!(
+        records
+            .read("harbour", ObjectType::Person, 30, vec![observed("p1", &[])])
+            .await,
+        0,
+        "absent once, not anew at each read"
+    );
     let gone = records.store.account(2).await.expect("kept");
     assert_eq!(gone.absent_since, Some(at(21)));
-    records.read("harbour", ObjectType::Person, 40, vec![observed("p1", &[]), observed("p2", &[("cn", "Back")])]).await;
+    records
+        .read(
+            "harbour",
+            ObjectType::Person,
+            40,
+            vec![observed("p1", &[]), observed("p2", &[("cn", "Back")])],
+        )
+        .await;
     let back = records.store.account(2).await.expect("there");
     assert_eq!((back.absent_since, back.id), (None, 2));
-    assert_eq!(records.store.account_counts().await.expect("read"), [("harbour".to_owned(), 2, 0)]);
-    let listed = records.store.accounts("harbour", "P2", None, 10).await.expect("listed");
+    assert_eq!(
+        records.store.account_counts().await.expect("read"),
+        [("harbour".to_owned(), 2, 0)]
+    );
+    let listed = records
+        .store
+        .accounts("harbour", "P2", None, 10)
+        .await
+        .expect("listed");
     assert_eq!(listed.len(), 1, "names are searched without regard to case");
-    let page = records.store.accounts("harbour", "", Some(("name of p1", i64::MAX)), 10).await.expect("listed");
+    let page = records
+        .store
+        .accounts("harbour", "", Some(("name of p1", i64::MAX)), 10)
+        .await
+        .expect("listed");
     assert_eq!(page.len(), 1, "the next page begins after the name");
     let readings = records.store.last_readings().await.expect("read");
-    assert_eq!((readings.len(), readings[0].seen, readings[0].state.as_str()), (1, 2, "complete"));
+    assert_eq!(
+        (readings.len(), readings[0].seen, readings[0].state.as_str()),
+        (1, 2, "complete")
+    );
 }
 
 #[tokio::test]
@@ -356,7 +827,10 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         .store
         .keep_identities(
             IdentityUpdates {
-                identities: vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)],
+                identities: vec![
+                    identity("i1", "Ada", Stage::Active),
+                    identity("i2", "Bo", Stage::Active),
+                ],
                 ..IdentityUpdates::default()
             },
             "tester",
@@ -369,54 +843,183 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         change("i2", ChangeKind::Create, None, false),
         change("i2", ChangeKind::Update, None, true),
     ];
-    let run = records.run(vec![line("Ada", Verdict::Create), line("Bo", Verdict::OnHold)], changes).await;
-    assert_eq!(records.store.unsettled(run).await.expect("read").len(), 2, "what is held is not in the queue");
+    let run = records
+        .run(
+            vec![line("Ada", Verdict::Create), line("Bo", Verdict::OnHold)],
+            changes,
+        )
+        .await;
+    assert_eq!(
+        records.store.unsettled(run).await.expect("read").len(),
+        2,
+        "what is held is not in the queue"
+    );
     let rows = records.changes(run, None).await;
-    records.store.claim_for_sending(vec![rows[0].id], at(60)).await.expect("marked");
-    records.store.record_not_done(rows[0].id, ChangeState::Unknown, "answer lost", "it is looked for", at(61)).await.expect("noted");
+    records
+        .store
+        .claim_for_sending(vec![rows[0].id], at(60))
+        .await
+        .expect("marked");
+    records
+        .store
+        .record_not_done(
+            rows[0].id,
+            ChangeState::Unknown,
+            "answer lost",
+            "it is looked for",
+            at(61),
+        )
+        .await
+        .expect("noted");
     let again = records.store.unsettled(run).await.expect("read");
-    assert_eq!((again[0].state, again[0].attempts, again[0].error.as_deref()), (ChangeState::Unknown, 1, Some("answer lost")));
+    assert_eq!(
+        (again[0].state, again[0].attempts, again[0].error.as_deref()),
+        (ChangeState::Unknown, 1, Some("answer lost"))
+    );
     assert!(again[0].settled.is_none());
 
     let made = Settled {
         account: observed("b7", &[("title", "mate")]),
-        normalised: vec![("title".into(), vec![Value::text("Mate")], vec![Value::text("mate")])],
+        normalised: vec![(
+            "title".into(),
+            vec![Value::text("Mate")],
+            vec![Value::text("mate")],
+        )],
         merged: vec![],
         note: Some("found by its values".into()),
     };
-    let account = records.store.settle_done(&again[0], made, "tester", at(62)).await.expect("settled");
-    records.store.record_not_done(rows[1].id, ChangeState::Failed, "refused", "correct it", at(63)).await.expect("noted");
+    let account = records
+        .store
+        .settle_done(&again[0], made, "tester", at(62))
+        .await
+        .expect("settled");
+    records
+        .store
+        .record_not_done(
+            rows[1].id,
+            ChangeState::Failed,
+            "refused",
+            "correct it",
+            at(63),
+        )
+        .await
+        .expect("noted");
     assert!(records.store.unsettled(run).await.expect("read").is_empty());
     let set = records.store.change_set(run).await.expect("read");
-    assert_eq!(set.states, [(ChangeState::Done, 1), (ChangeState::Failed, 1), (ChangeState::OnHold, 1)]);
+    assert_eq!(
+        set.states,
+        [
+            (ChangeState::Done, 1),
+            (ChangeState::Failed, 1),
+            (ChangeState::OnHold, 1)
+        ]
+    );
     assert_eq!(set.verdicts, [(Verdict::Create, 1), (Verdict::OnHold, 1)]);
-    assert_eq!(records.store.links_of("i1").await.expect("read")[0].basis, LinkBasis::created());
+    assert_eq!(
+        records.store.links_of("i1").await.expect("read")[0].basis,
+        LinkBasis::created()
+    );
     let population = records.store.population().await.expect("read");
     assert_eq!(population.links.len(), 1);
     let known = &population.normalizations[&(account, "title".to_owned())];
-    assert_eq!((known.sent.as_slice(), known.returned.as_slice()), (&[Value::text("Mate")][..], &[Value::text("mate")][..]));
+    assert_eq!(
+        (known.sent.as_slice(), known.returned.as_slice()),
+        (&[Value::text("Mate")][..], &[Value::text("mate")][..])
+    );
 
-    assert_eq!(records.changes(run, Some("failed")).await.len(), 1, "by state");
-    assert_eq!(records.changes(run, Some("create")).await.len(), 2, "by kind");
-    let filter = ChangeFilter { search: "person I2".into(), limit: 10, ..ChangeFilter::default() };
-    assert_eq!(records.store.changes(run, &filter).await.expect("read").len(), 2, "by name, without regard to case");
-    let filter = ChangeFilter { after: rows[1].id, limit: 10, ..ChangeFilter::default() };
-    assert_eq!(records.store.changes(run, &filter).await.expect("read").len(), 1, "from a place on");
-    let filter = ChangeFilter { word: Some("on_hold".into()), limit: 10, ..ChangeFilter::default() };
+    assert_eq!(
+        records.changes(run, Some("failed")).await.len(),
+        1,
+        "by state"
+    );
+    assert_eq!(
+        records.changes(run, Some("create")).await.len(),
+        2,
+        "by kind"
+    );
+    let filter = ChangeFilter {
+        search: "person I2".into(),
+        limit: 10,
+        ..ChangeFilter::default()
+    };
+    assert_eq!(
+        records
+            .store
+            .changes(run, &filter)
+            .await
+            .expect("read")
+            .len(),
+        2,
+        "by name, without regard to case"
+    );
+    let filter = ChangeFilter {
+        after: rows[1].id,
+        limit: 10,
+        ..ChangeFilter::default()
+    };
+    assert_eq!(
+        records
+            .store
+            .changes(run, &filter)
+            .await
+            .expect("read")
+            .len(),
+        1,
+        "from a place on"
+    );
+    let filter = ChangeFilter {
+        word: Some("on_hold".into()),
+        limit: 10,
+        ..ChangeFilter::default()
+    };
     let lines = records.store.decided(run, &filter).await.expect("read");
-    assert_eq!((lines.len(), lines[0].decided.reason.rule.as_ref().map(|p| p.line)), (1, Some(3)));
-    let filter = ChangeFilter { system: Some("harbour".into()), limit: 10, ..ChangeFilter::default() };
-    assert!(records.store.decided(run, &filter).await.expect("read").is_empty());
-    assert_eq!(records.store.changes_of("i1", 10).await.expect("read").len(), 1);
+    assert_eq!(
+        (
+            lines.len(),
+            lines[0].decided.reason.rule.as_ref().map(|p| p.line)
+        ),
+        (1, Some(3))
+    );
+    let filter = ChangeFilter {
+        system: Some("harbour".into()),
+        limit: 10,
+        ..ChangeFilter::default()
+    };
+    assert!(
+        records
+            .store
+            .decided(run, &filter)
+            .await
+            .expect("read")
+            .is_empty()
+    );
+    assert_eq!(
+        records
+            .store
+            .changes_of("i1", 10)
+            .await
+            .expect("read")
+            .len(),
+        1
+    );
 }
 
 #[tokio::test]
 async fn a_preview_is_never_in_the_queue() {
     let records = Records::new().await;
-    let id = records.store.begin_change_set(ChangeSetKind::Preview, "tester", None, at(1)).await.expect("begins");
+    let id = records
+        .store
+        .begin_change_set(ChangeSetKind::Preview, "tester", None, at(1))
+        .await
+        .expect("begins");
     assert_eq!(
         records.store.open_change_sets().await.expect("read"),
-        [(id, ChangeSetKind::Preview, ChangeSetState::Reading, "tester".into())]
+        [(
+            id,
+            ChangeSetKind::Preview,
+            ChangeSetState::Reading,
+            "tester".into()
+        )]
     );
     let set = NewChangeSet {
         kind: ChangeSetKind::Preview,
@@ -430,14 +1033,42 @@ async fn a_preview_is_never_in_the_queue() {
         decided: vec![],
         changes: vec![change("i1", ChangeKind::Create, None, false)],
     };
-    records.store.fill_change_set(id, set, at(2)).await.expect("filled");
+    records
+        .store
+        .fill_change_set(id, set, at(2))
+        .await
+        .expect("filled");
     assert!(records.store.unsettled(id).await.expect("read").is_empty());
-    assert_eq!(records.changes(id, None).await[0].state, ChangeState::Proposed);
+    assert_eq!(
+        records.changes(id, None).await[0].state,
+        ChangeState::Proposed
+    );
     let set = records.store.change_set(id).await.expect("read");
-    assert_eq!((set.state.as_str(), set.rule_version, set.ended.is_some()), ("done", 4, true));
-    assert!(records.store.open_change_sets().await.expect("read").is_empty());
-    assert!(records.store.changes_of("i1", 10).await.expect("read").is_empty(), "a proposal is no history");
-    assert!(matches!(records.store.change_set(99).await, Err(StoreError::Missing { .. })));
+    assert_eq!(
+        (set.state.as_str(), set.rule_version, set.ended.is_some()),
+        ("done", 4, true)
+    );
+    assert!(
+        records
+            .store
+            .open_change_sets()
+            .await
+            .expect("read")
+            .is_empty()
+    );
+    assert!(
+        records
+            .store
+            .changes_of("i1", 10)
+            .await
+            .expect("read")
+            .is_empty(),
+        "a proposal is no history"
+    );
+    assert!(matches!(
+        records.store.change_set(99).await,
+        Err(StoreError::Missing { .. })
+    ));
 }
 
 #[tokio::test]
@@ -450,42 +1081,96 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
     ];
     records
         .store
-        .keep_identities(IdentityUpdates { identities: people.clone(), ..IdentityUpdates::default() }, "tester", at(10))
+        .keep_identities(
+            IdentityUpdates {
+                identities: people.clone(),
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(10),
+        )
         .await
         .expect("kept");
     records
         .store
-        .keep_identities(IdentityUpdates { identities: people, ..IdentityUpdates::default() }, "tester", at(20))
+        .keep_identities(
+            IdentityUpdates {
+                identities: people,
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(20),
+        )
         .await
         .expect("kept again");
-    let all = records.store.identities("", None, None, 10).await.expect("listed");
-    assert_eq!(all.iter().map(|row| row.label.as_str()).collect::<Vec<_>>(), ["Ada Lind", "Bo Lind", "Ørjan Holm"]);
-    assert!(all.iter().all(|row| row.changed.starts_with("1970-01-01T00:00:10")), "nothing changed at the second time");
+    let all = records
+        .store
+        .identities("", None, None, 10)
+        .await
+        .expect("listed");
+    assert_eq!(
+        all.iter().map(|row| row.label.as_str()).collect::<Vec<_>>(),
+        ["Ada Lind", "Bo Lind", "Ørjan Holm"]
+    );
+    assert!(
+        all.iter()
+            .all(|row| row.changed.starts_with("1970-01-01T00:00:10")),
+        "nothing changed at the second time"
+    );
     let found = |search: &'static str, stage: Option<&'static str>| {
         let store = records.store.clone();
         async move {
-            store.identities(search, stage, None, 10).await.expect("listed").into_iter().map(|row| row.identity.id).collect::<Vec<_>>()
+            store
+                .identities(search, stage, None, 10)
+                .await
+                .expect("listed")
+                .into_iter()
+                .map(|row| row.identity.id)
+                .collect::<Vec<_>>()
         }
     };
     assert_eq!(found("lind", None).await, ["i1", "i3"]);
     assert_eq!(found("i2@skerry", None).await, ["i2"]);
     assert_eq!(found("lind", Some("left")).await, ["i3"]);
-    assert_eq!(found("%", None).await, Vec::<String>::new(), "a sign of SQL is a sign");
-    let next = records.store.identities("", None, Some(("Ada Lind", "i1")), 1).await.expect("listed");
+    assert_eq!(
+        found("%", None).await,
+        Vec::<String>::new(),
+        "a sign of SQL is a sign"
+    );
+    let next = records
+        .store
+        .identities("", None, Some(("Ada Lind", "i1")), 1)
+        .await
+        .expect("listed");
     assert_eq!(next[0].identity.id, "i3");
-    assert_eq!(records.store.identity_counts().await.expect("read"), [(Stage::Active, 2), (Stage::Left, 1)]);
+    assert_eq!(
+        records.store.identity_counts().await.expect("read"),
+        [(Stage::Active, 2), (Stage::Left, 1)]
+    );
 }
 
 #[tokio::test]
 async fn links_are_closed_and_never_deleted() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 1, vec![observed("b1", &[])]).await;
-    let link =
-        || vec![NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "match rule"), source: false }];
+    records
+        .read("berthing", ObjectType::Person, 1, vec![observed("b1", &[])])
+        .await;
+    let link = || {
+        vec![NewLink {
+            account: 1,
+            identity: "i1".into(),
+            basis: LinkBasis::new(LinkOrigin::MatchRule, "match rule"),
+            source: false,
+        }]
+    };
     records
         .store
         .keep_identities(
-            IdentityUpdates { identities: vec![identity("i1", "Ada", Stage::Active)], links: link(), ..IdentityUpdates::default() },
+            IdentityUpdates {
+                identities: vec![identity("i1", "Ada", Stage::Active)],
+                links: link(),
+                ..IdentityUpdates::default()
+            },
             "tester",
             at(2),
         )
@@ -493,155 +1178,469 @@ async fn links_are_closed_and_never_deleted() {
         .expect("kept");
     records
         .store
-        .keep_identities(IdentityUpdates { links: link(), ..IdentityUpdates::default() }, "tester", at(3))
+        .keep_identities(
+            IdentityUpdates {
+                links: link(),
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(3),
+        )
         .await
         .expect("the same link again is no new one");
     assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
-    assert_eq!(records.store.split("i1", "harbour", "tester", at(4)).await.expect("asked"), 0);
-    assert_eq!(records.store.split("i1", "berthing", "tester", at(5)).await.expect("split"), 1);
+    assert_eq!(
+        records
+            .store
+            .split("i1", "harbour", "tester", at(4))
+            .await
+            .expect("asked"),
+        0
+    );
+    assert_eq!(
+        records
+            .store
+            .split("i1", "berthing", "tester", at(5))
+            .await
+            .expect("split"),
+        1
+    );
     records
         .store
-        .keep_identities(IdentityUpdates { links: link(), ..IdentityUpdates::default() }, "tester", at(6))
+        .keep_identities(
+            IdentityUpdates {
+                links: link(),
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(6),
+        )
         .await
         .expect("joined anew");
     let links = records.store.links_of("i1").await.expect("read");
     assert_eq!(links.len(), 2);
-    assert_eq!((links[0].ended.is_none(), links[1].ended_by.as_deref()), (true, Some("split by hand")));
-    let acts: Vec<String> = records.store.journal(Some("i1"), None, 10).await.expect("read").into_iter().map(|e| e.act).collect();
-    assert_eq!(acts, ["identity.joined", "identity.split", "identity.joined"]);
+    assert_eq!(
+        (links[0].ended.is_none(), links[1].ended_by.as_deref()),
+        (true, Some("split by hand"))
+    );
+    let acts: Vec<String> = records
+        .store
+        .journal(Some("i1"), None, 10)
+        .await
+        .expect("read")
+        .into_iter()
+        .map(|e| e.act)
+        .collect();
+    assert_eq!(
+        acts,
+        ["identity.joined", "identity.split", "identity.joined"]
+    );
 }
 
 #[tokio::test]
 async fn rules_are_kept_in_versions_and_the_same_files_make_none() {
     let records = Records::new().await;
-    let files = |text: &str| vec![tide_core::rules::RuleFile { name: "harbour.toml".into(), text: text.into() }];
+    let files = |text: &str| {
+        vec![tide_core::rules::RuleFile {
+            name: "harbour.toml".into(),
+            text: text.into(),
+        }]
+    };
     assert!(records.store.rules().await.expect("read").is_none());
     let publish = |text: &'static str, base: Option<i64>, second: i64| {
         let (store, files) = (records.store.clone(), files(text));
-        async move { store.publish_rules(&files, base, "", "tester", at(second)).await.expect("published") }
+        async move {
+            store
+                .publish_rules(&files, base, "", "tester", at(second))
+                .await
+                .expect("published")
+        }
     };
     assert_eq!(publish("# one\n", None, 1).await, Some(1));
     assert_eq!(publish("# one\n", None, 2).await, Some(1));
-    assert_eq!(publish("# two, with a comment\n", Some(1), 3).await, Some(2));
-    assert_eq!(publish("# three\n", Some(1), 4).await, None, "somebody published since");
+    assert_eq!(
+        publish("# two, with a comment\n", Some(1), 3).await,
+        Some(2)
+    );
+    assert_eq!(
+        publish("# three\n", Some(1), 4).await,
+        None,
+        "somebody published since"
+    );
     let newest = records.store.rules().await.expect("read").expect("there");
-    assert_eq!((newest.version, newest.files[0].text.as_str()), (2, "# two, with a comment\n"));
+    assert_eq!(
+        (newest.version, newest.files[0].text.as_str()),
+        (2, "# two, with a comment\n")
+    );
 }
 
 #[tokio::test]
 async fn a_backup_is_whole_and_opens_with_its_key_only_for_secrets() {
     let records = Records::new().await;
-    records.store.put_secret("harbour", "password", "canary-backup", at(1)).await.expect("kept");
-    records.read("harbour", ObjectType::Person, 10, vec![observed("p1", &[("cn", "Ada")])]).await;
+    records
+        .store
+        .put_secret("harbour", "password", "canary-backup", at(1))
+        .await
+        .expect("kept");
+    records
+        .read(
+            "harbour",
+            ObjectType::Person,
+            10,
+            vec![observed("p1", &[("cn", "Ada")])],
+        )
+        .await;
     let copy = records.folder.path().join("copy.db");
     records.store.backup(&copy).await.expect("copied");
     let bytes = std::fs::read(&copy).expect("read");
     assert!(!bytes.windows(13).any(|w| w == b"canary-backup"));
-    let other = Store::open(&copy, MasterKey::generate()).await.expect("opens with another key");
+    let other = Store::open(&copy, MasterKey::generate())
+        .await
+        .expect("opens with another key");
     assert_eq!(other.population().await.expect("read").accounts.len(), 1);
-    assert!(matches!(other.secret("harbour", "password").await, Err(StoreError::Sealed { .. })));
-    assert_eq!((records.store.secrets_of_other_keys().await.expect("read"), other.secrets_of_other_keys().await.expect("read")), (0, 1));
-    assert!(records.store.backup(&copy).await.is_err(), "a backup never replaces a file");
+    assert!(matches!(
+        other.secret("harbour", "password").await,
+        Err(StoreError::Sealed { .. })
+    ));
+    assert_eq!(
+        (
+            records.store.secrets_of_other_keys().await.expect("read"),
+            other.secrets_of_other_keys().await.expect("read")
+        ),
+        (0, 1)
+    );
+    assert!(
+        records.store.backup(&copy).await.is_err(),
+        "a backup never replaces a file"
+    );
 }
 
 #[tokio::test]
 async fn a_closed_store_and_a_wrong_key_say_so() {
     let records = Records::new().await;
     records.store.close().await;
-    assert!(matches!(records.store.note("p", "a", "s", "", at(1)).await, Err(StoreError::Closed)));
-    assert!(MasterKey::parse("c2hvcnQ=").expect_err("short").to_string().contains("32 octets"));
-    assert!(MasterKey::parse("***").expect_err("no base64").to_string().contains("not base64"));
+    assert!(matches!(
+        records.store.note("p", "a", "s", "", at(1)).await,
+        Err(StoreError::Closed)
+    ));
+    assert!(
+        MasterKey::parse("c2hvcnQ=")
+            .expect_err("short")
+            .to_string()
+            .contains("32 octets")
+    );
+    assert!(
+        MasterKey::parse("***")
+            .expect_err("no base64")
+            .to_string()
+            .contains("not base64")
+    );
     let missing = records.folder.path().join("no/such/folder/tide.db");
-    let error = Store::open(&missing, MasterKey::generate()).await.err().expect("refused");
-    assert!(error.to_string().contains("check that the folder exists"), "{error}");
+    let error = Store::open(&missing, MasterKey::generate())
+        .await
+        .err()
+        .expect("refused");
+    assert!(
+        error.to_string().contains("check that the folder exists"),
+        "{error}"
+    );
 }
 
 #[tokio::test]
 async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_its_system_goes() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[]), observed("b2", &[])]).await;
-    let link = NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"), source: false };
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[]), observed("b2", &[])],
+        )
+        .await;
+    let link = NewLink {
+        account: 1,
+        identity: "i1".into(),
+        basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
+        source: false,
+    };
     records
         .store
         .keep_identities(
-            IdentityUpdates { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..IdentityUpdates::default() },
+            IdentityUpdates {
+                identities: vec![identity("i1", "Ada", Stage::Active)],
+                links: vec![link],
+                ..IdentityUpdates::default()
+            },
             "tester",
             at(20),
         )
         .await
         .expect("kept");
     let say = async |identity: Option<&str>, account: Option<i64>, said: MatchDecision| {
-        let answer =
-            MatchAnswer { system: "berthing".into(), identity: identity.map(str::to_owned), account, said, principal: "Eiko".into() };
-        let new = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
-        records.store.answer_matches(vec![new], "p1", at(30)).await.expect("kept");
+        let answer = MatchAnswer {
+            system: "berthing".into(),
+            identity: identity.map(str::to_owned),
+            account,
+            said,
+            principal: "Eiko".into(),
+        };
+        let new = NewAnswer {
+            answer,
+            object: ObjectType::Person,
+            label: "Ada".into(),
+        };
+        records
+            .store
+            .answer_matches(vec![new], "p1", at(30))
+            .await
+            .expect("kept");
     };
     let held = async || {
-        let rows = records.store.match_answers(Some("berthing")).await.expect("listed");
-        rows.into_iter().map(|row| (row.id, row.answer.said, row.answer.account)).collect::<Vec<_>>()
+        let rows = records
+            .store
+            .match_answers(Some("berthing"))
+            .await
+            .expect("listed");
+        rows.into_iter()
+            .map(|row| (row.id, row.answer.said, row.answer.account))
+            .collect::<Vec<_>>()
     };
     say(Some("i1"), None, MatchDecision::Skip).await;
     say(Some("i1"), Some(1), MatchDecision::Never).await;
-    assert!(records.store.population().await.expect("read").links.is_empty(), "the link between the two is ended");
+    assert!(
+        records
+            .store
+            .population()
+            .await
+            .expect("read")
+            .links
+            .is_empty(),
+        "the link between the two is ended"
+    );
     say(Some("i1"), Some(2), MatchDecision::Join).await;
-    assert_eq!(held().await, [(3, MatchDecision::Join, Some(2)), (2, MatchDecision::Never, Some(1))], "a join is said instead of a skip");
+    assert_eq!(
+        held().await,
+        [
+            (3, MatchDecision::Join, Some(2)),
+            (2, MatchDecision::Never, Some(1))
+        ],
+        "a join is said instead of a skip"
+    );
     say(Some("i1"), Some(2), MatchDecision::Never).await;
-    assert_eq!(held().await, [(4, MatchDecision::Never, Some(2)), (2, MatchDecision::Never, Some(1))], "the last word of the two holds");
-    records.store.take_back_answer(2, "p1", at(40)).await.expect("taken back");
-    assert!(matches!(records.store.take_back_answer(2, "p1", at(40)).await, Err(StoreError::Missing { what: "answer", .. })));
-    let acts: Vec<String> = records.store.journal(None, None, 50).await.expect("read").into_iter().map(|entry| entry.act).collect();
-    assert_eq!(acts.iter().filter(|act| act.starts_with("match.")).count(), 5, "{acts:?}");
-
-    records.read("harbour", ObjectType::Person, 50, vec![observed("h1", &[])]).await;
-    let answer =
-        MatchAnswer { system: "harbour".into(), identity: None, account: Some(3), said: MatchDecision::Skip, principal: "Eiko".into() };
+    assert_eq!(
+        held().await,
+        [
+            (4, MatchDecision::Never, Some(2)),
+            (2, MatchDecision::Never, Some(1))
+        ],
+        "the last word of the two holds"
+    );
     records
         .store
-        .answer_matches(vec![NewAnswer { answer, object: ObjectType::Person, label: "h1".into() }], "p1", at(60))
+        .take_back_answer(2, "p1", at(40))
+        .await
+        .expect("taken back");
+    assert!(matches!(
+        records.store.take_back_answer(2, "p1", at(40)).await,
+        Err(StoreError::Missing { what: "answer", .. })
+    ));
+    let acts: Vec<String> = records
+        .store
+        .journal(None, None, 50)
+        .await
+        .expect("read")
+        .into_iter()
+        .map(|entry| entry.act)
+        .collect();
+    assert_eq!(
+        acts.iter().filter(|act| act.starts_with("match.")).count(),
+        5,
+        "{acts:?}"
+    );
+
+    records
+        .read("harbour", ObjectType::Person, 50, vec![observed("h1", &[])])
+        .await;
+    let answer = MatchAnswer {
+        system: "harbour".into(),
+        identity: None,
+        account: Some(3),
+        said: MatchDecision::Skip,
+        principal: "Eiko".into(),
+    };
+    records
+        .store
+        .answer_matches(
+            vec![NewAnswer {
+                answer,
+                object: ObjectType::Person,
+                label: "h1".into(),
+            }],
+            "p1",
+            at(60),
+        )
         .await
         .expect("kept");
-    records.store.remove_system("harbour", "p1", at(70)).await.expect("a system goes with what was said of it");
-    assert!(records.store.match_answers(Some("harbour")).await.expect("listed").is_empty());
+    records
+        .store
+        .remove_system("harbour", "p1", at(70))
+        .await
+        .expect("a system goes with what was said of it");
+    assert!(
+        records
+            .store
+            .match_answers(Some("harbour"))
+            .await
+            .expect("listed")
+            .is_empty()
+    );
 }
 
 #[tokio::test]
 async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
     let records = Records::new().await;
-    let file = |text: &str| vec![tide_core::rules::RuleFile { name: "harbour.toml".into(), text: text.into() }];
-    let id = records.store.begin_draft("ports", 0, &file("1"), "ada", at(1)).await.expect("begun");
-    assert_eq!(records.store.save_draft(id, 1, None, &file("2"), "ada", at(2)).await.expect("saved"), Some(2));
-    assert_eq!(records.store.save_draft(id, 1, None, &file("3"), "bo", at(3)).await.expect("asked"), None, "bo began with edition 1");
+    let file = |text: &str| {
+        vec![tide_core::rules::RuleFile {
+            name: "harbour.toml".into(),
+            text: text.into(),
+        }]
+    };
+    let id = records
+        .store
+        .begin_draft("ports", 0, &file("1"), "ada", at(1))
+        .await
+        .expect("begun");
+    assert_eq!(
+        records
+            .store
+            .save_draft(id, 1, None, &file("2"), "ada", at(2))
+            .await
+            .expect("saved"),
+        Some(2)
+    );
+    assert_eq!(
+        records
+            .store
+            .save_draft(id, 1, None, &file("3"), "bo", at(3))
+            .await
+            .expect("asked"),
+        None,
+        "bo began with edition 1"
+    );
     let draft = records.store.draft(id).await.expect("there");
-    assert_eq!((draft.edition, draft.files, draft.changed_by.as_str()), (2, file("2"), "ada"));
-    records.store.end_draft(id, None, "ada", at(4)).await.expect("dropped");
-    assert!(records.store.drafts().await.expect("read").is_empty() && records.store.draft(id).await.is_err());
-    assert_eq!(records.store.save_draft(id, 2, None, &file("4"), "bo", at(5)).await.expect("asked"), None, "it is closed");
+    assert_eq!(
+        (draft.edition, draft.files, draft.changed_by.as_str()),
+        (2, file("2"), "ada")
+    );
+    records
+        .store
+        .end_draft(id, None, "ada", at(4))
+        .await
+        .expect("dropped");
+    assert!(
+        records.store.drafts().await.expect("read").is_empty()
+            && records.store.draft(id).await.is_err()
+    );
+    assert_eq!(
+        records
+            .store
+            .save_draft(id, 2, None, &file("4"), "bo", at(5))
+            .await
+            .expect("asked"),
+        None,
+        "it is closed"
+    );
 }
 
 #[tokio::test]
 async fn a_first_password_is_shown_once() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
-    let run = records.run(vec![], vec![change("i1", ChangeKind::Create, None, false)]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[])],
+        )
+        .await;
+    let run = records
+        .run(vec![], vec![change("i1", ChangeKind::Create, None, false)])
+        .await;
     let row = records.changes(run, None).await.remove(0);
-    records.store.seal_first_password(row.id, "canary-Zx9!", at(20)).await.expect("sealed");
-    assert_eq!(records.store.first_password(row.id).await.expect("read").map(|p| p.to_string()).as_deref(), Some("canary-Zx9!"));
-    records.store.first_password_set(row.id, 1, "i1", "berthing", "Ada", at(21)).await.expect("noted");
-    assert_eq!(records.store.first_passwords().await.expect("read").len(), 1);
-    assert_eq!(records.store.first_password_of(row.id).await.expect("there"), ("berthing".to_owned(), ObjectType::Person));
-    assert!(records.store.first_password_of(row.id + 1).await.is_err(), "whose it is not known is shown to nobody");
-    let shown = records.store.reveal_first_password(row.id, "ada", at(22)).await.expect("shown");
+    records
+        .store
+        .seal_first_password(row.id, "canary-Zx9!", at(20))
+        .await
+        .expect("sealed");
+    assert_eq!(
+        records
+            .store
+            .first_password(row.id)
+            .await
+            .expect("read")
+            .map(|p| p.to_string())
+            .as_deref(),
+        Some("canary-Zx9!")
+    );
+    records
+        .store
+        .first_password_set(row.id, 1, "i1", "berthing", "Ada", at(21))
+        .await
+        .expect("noted");
+    assert_eq!(
+        records.store.first_passwords().await.expect("read").len(),
+        1
+    );
+    assert_eq!(
+        records
+            .store
+            .first_password_of(row.id)
+            .await
+            .expect("there"),
+        ("berthing".to_owned(), ObjectType::Person)
+    );
+    assert!(
+        records.store.first_password_of(row.id + 1).await.is_err(),
+        "whose it is not known is shown to nobody"
+    );
+    let shown = records
+        .store
+        .reveal_first_password(row.id, "ada", at(22))
+        .await
+        .expect("shown");
     assert_eq!(shown.as_str(), "canary-Zx9!");
-    assert!(records.store.reveal_first_password(row.id, "ada", at(23)).await.is_err(), "once");
-    assert!(records.store.first_password_of(row.id).await.is_err(), "it was shown");
-    let row = records.store.first_passwords().await.expect("read").remove(0);
+    assert!(
+        records
+            .store
+            .reveal_first_password(row.id, "ada", at(23))
+            .await
+            .is_err(),
+        "once"
+    );
+    assert!(
+        records.store.first_password_of(row.id).await.is_err(),
+        "it was shown"
+    );
+    let row = records
+        .store
+        .first_passwords()
+        .await
+        .expect("read")
+        .remove(0);
     assert_eq!(row.shown.map(|(_, who)| who).as_deref(), Some("ada"));
 }
 
 #[tokio::test]
 async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[])],
+        )
+        .await;
     let name = |value: &str, identity: &str| ReservedValue {
         kind: ObjectType::Person,
         attribute: "login".into(),
@@ -650,36 +1649,101 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     };
     records
         .store
-        .keep_identities(IdentityUpdates { reserved: vec![name("Lind", "i1")], ..IdentityUpdates::default() }, "tester", at(20))
+        .keep_identities(
+            IdentityUpdates {
+                reserved: vec![name("Lind", "i1")],
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(20),
+        )
         .await
         .expect("kept");
     records
         .store
-        .keep_identities(IdentityUpdates { reserved: vec![name("lind", "i2")], ..IdentityUpdates::default() }, "tester", at(21))
+        .keep_identities(
+            IdentityUpdates {
+                reserved: vec![name("lind", "i2")],
+                ..IdentityUpdates::default()
+            },
+            "tester",
+            at(21),
+        )
         .await
         .expect("kept");
     assert_eq!(
-        records.store.population().await.expect("read").reserved_values,
+        records
+            .store
+            .population()
+            .await
+            .expect("read")
+            .reserved_values,
         [name("lind", "i1")],
         "folded, and the first one's for ever"
     );
 
-    let tags = |values: &[&str]| values.iter().map(|value| Value::text(*value)).collect::<Vec<_>>();
-    for (second, before, after) in [(30, &["by hand"][..], &["by hand", "deck"][..]), (40, &["by hand", "deck"], &["by hand", "galley"])] {
-        let values = vec![ValueChange { attribute: "tags".into(), before: tags(before), after: tags(after), ..ValueChange::default() }];
-        let run = records.run(vec![], vec![Change { values, ..change("i1", ChangeKind::Update, Some(1), false) }]).await;
+    let tags = |values: &[&str]| {
+        values
+            .iter()
+            .map(|value| Value::text(*value))
+            .collect::<Vec<_>>()
+    };
+    for (second, before, after) in [
+        (30, &["by hand"][..], &["by hand", "deck"][..]),
+        (40, &["by hand", "deck"], &["by hand", "galley"]),
+    ] {
+        let values = vec![ValueChange {
+            attribute: "tags".into(),
+            before: tags(before),
+            after: tags(after),
+            ..ValueChange::default()
+        }];
+        let run = records
+            .run(
+                vec![],
+                vec![Change {
+                    values,
+                    ..change("i1", ChangeKind::Update, Some(1), false)
+                }],
+            )
+            .await;
         let row = records.changes(run, None).await.remove(0);
-        let settled = Settled { account: observed("b1", &[]), normalised: vec![], merged: vec!["tags".into()], note: None };
-        records.store.settle_done(&row, settled, "tester", at(second)).await.expect("settled");
+        let settled = Settled {
+            account: observed("b1", &[]),
+            normalised: vec![],
+            merged: vec!["tags".into()],
+            note: None,
+        };
+        records
+            .store
+            .settle_done(&row, settled, "tester", at(second))
+            .await
+            .expect("settled");
     }
-    let given = records.store.population().await.expect("read").managed_values;
-    assert_eq!(given.get(&(1, "tags".to_owned())), Some(&tags(&["galley"])), "what stood there before us is not ours");
+    let given = records
+        .store
+        .population()
+        .await
+        .expect("read")
+        .managed_values;
+    assert_eq!(
+        given.get(&(1, "tags".to_owned())),
+        Some(&tags(&["galley"])),
+        "what stood there before us is not ours"
+    );
 }
 
 #[tokio::test]
 async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")])]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[("title", "Old")])],
+        )
+        .await;
     let set = NewChangeSet {
         kind: ChangeSetKind::Run,
         rule_version: 3,
@@ -696,24 +1760,75 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
             change("i2", ChangeKind::Create, None, false),
         ],
     };
-    let link = NewLink { account: 1, identity: "i1".into(), basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"), source: false };
-    let people =
-        IdentityUpdates { identities: vec![identity("i1", "Ada", Stage::Active)], links: vec![link], ..IdentityUpdates::default() };
-    let (id, rows) = records.store.keep_run(people, set, [0, 2].into(), at(20)).await.expect("kept");
-    let told: Vec<(&str, ChangeKind)> = rows.iter().map(|row| (row.change.identity.as_str(), row.change.kind)).collect();
-    assert_eq!(told, [("i1", ChangeKind::Update), ("i1", ChangeKind::Disable), ("i2", ChangeKind::Create)]);
-    // What is told is what is stored, number by number; and of those that are sent at once it is stored that they are.
+    let link = NewLink {
+        account: 1,
+        identity: "i1".into(),
+        basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
+        source: false,
+    };
+    let people = IdentityUpdates {
+        identities: vec![identity("i1", "Ada", Stage::Active)],
+        links: vec![link],
+        ..IdentityUpdates::default()
+    };
+    let (id, rows) = records
+        .store
+        .keep_run(people, set, [0, 2].into(), at(20))
+        .await
+        .expect("kept");
+    let told: Vec<(&str, ChangeKind)> = rows
+        .iter()
+        .map(|row| (row.change.identity.as_str(), row.change.kind))
+        .collect();
+    assert_eq!(
+        told,
+        [
+            ("i1", ChangeKind::Update),
+            ("i1", ChangeKind::Disable),
+            ("i2", ChangeKind::Create)
+        ]
+    );
+    // What is told is what is stored, number by number; and of those that are sent at once it is
+    // stored that they are.
     let stored = records.store.unsettled(id).await.expect("read");
-    let states: Vec<(ChangeState, i64)> = stored.iter().map(|row| (row.state, row.attempts)).collect();
-    assert_eq!(states, [(ChangeState::Sending, 1), (ChangeState::Queued, 0), (ChangeState::Sending, 1)]);
+    let states: Vec<(ChangeState, i64)> =
+        stored.iter().map(|row| (row.state, row.attempts)).collect();
+    assert_eq!(
+        states,
+        [
+            (ChangeState::Sending, 1),
+            (ChangeState::Queued, 0),
+            (ChangeState::Sending, 1)
+        ]
+    );
     for (row, stored) in rows.iter().zip(&stored) {
-        assert_eq!((row.id, &row.change, row.change_set), (stored.id, &stored.change, id));
+        assert_eq!(
+            (row.id, &row.change, row.change_set),
+            (stored.id, &stored.change, id)
+        );
     }
-    assert_eq!(records.store.identity("i1").await.expect("kept with it").1, "Ada");
+    assert_eq!(
+        records.store.identity("i1").await.expect("kept with it").1,
+        "Ada"
+    );
     assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
     let shown = records.store.change_set(id).await.expect("read");
-    assert_eq!((shown.state.as_str(), shown.rule_version, shown.verdicts.len()), ("running", 3, 1));
-    let acts: Vec<String> = records.store.journal(None, None, 10).await.expect("read").into_iter().map(|entry| entry.act).collect();
+    assert_eq!(
+        (
+            shown.state.as_str(),
+            shown.rule_version,
+            shown.verdicts.len()
+        ),
+        ("running", 3, 1)
+    );
+    let acts: Vec<String> = records
+        .store
+        .journal(None, None, 10)
+        .await
+        .expect("read")
+        .into_iter()
+        .map(|entry| entry.act)
+        .collect();
     assert!(acts.contains(&"run.started".to_owned()), "{acts:?}");
     assert!(records.store.verify_journal().await.expect("read").is_ok());
 }
@@ -721,7 +1836,14 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
 #[tokio::test]
 async fn what_stands_before_a_decision_is_told_in_one_look() {
     let records = Records::new().await;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[])]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[])],
+        )
+        .await;
     let asked = |second| {
         [("update", second), ("create", 0)].map(|(kind, since)| GuardWindow {
             system: "berthing".into(),
@@ -730,57 +1852,207 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         })
     };
     let seen = records.store.last_dirty().await.expect("read");
-    let before = records.store.before(seen, asked(0).to_vec(), false, at(20)).await.expect("read");
-    assert_eq!(before.at_work.iter().map(|row| row.name.as_str()).collect::<Vec<_>>(), ["berthing", "harbour"]);
-    assert_eq!((before.counts.as_slice(), before.touched.last), (&[0, 0][..], seen));
-    assert!(!(before.lost || before.in_doubt || before.asked || before.outdated || before.failed), "{before:?}");
+    let before = records
+        .store
+        .before(seen, asked(0).to_vec(), false, at(20))
+        .await
+        .expect("read");
+    assert_eq!(
+        before
+            .at_work
+            .iter()
+            .map(|row| row.name.as_str())
+            .collect::<Vec<_>>(),
+        ["berthing", "harbour"]
+    );
+    assert_eq!(
+        (before.counts.as_slice(), before.touched.last),
+        (&[0, 0][..], seen)
+    );
+    assert!(
+        !(before.lost || before.in_doubt || before.asked || before.outdated || before.failed),
+        "{before:?}"
+    );
 
-    let updates = ["i1", "i2", "i3"].map(|who| change(who, ChangeKind::Update, Some(1), false)).to_vec();
+    let updates = ["i1", "i2", "i3"]
+        .map(|who| change(who, ChangeKind::Update, Some(1), false))
+        .to_vec();
     let run = records.run(vec![], updates).await;
     for (n, row) in records.changes(run, None).await.into_iter().enumerate() {
-        let settled = Settled { account: observed("b1", &[("title", "Mate")]), normalised: vec![], merged: vec![], note: None };
-        records.store.settle_done(&row, settled, "tester", at(60 + 10 * n as i64)).await.expect("settled");
+        let settled = Settled {
+            account: observed("b1", &[("title", "Mate")]),
+            normalised: vec![],
+            merged: vec![],
+            note: None,
+        };
+        records
+            .store
+            .settle_done(&row, settled, "tester", at(60 + 10 * n as i64))
+            .await
+            .expect("settled");
     }
     // What an operator let through does not count once it is sent, and ends with that.
     let release = |change: &Change, made: i64| {
         let (changes, decision) = (vec![change.clone()], format!("guard-{made}"));
-        let new = NewOverride { changes, held_by: "guard", decision, release: true, expires: at(made + 20) };
+        let new = NewOverride {
+            changes,
+            held_by: "guard",
+            decision,
+            release: true,
+            expires: at(made + 20),
+        };
         (new, at(made))
     };
     let released = change("i2", ChangeKind::Update, Some(1), true);
     let (new, made) = release(&released, 75);
-    records.store.add_override(new, "tester", made).await.expect("released");
-    let run = records.run(vec![], vec![Change { hold: None, ..released.clone() }]).await;
+    records
+        .store
+        .add_override(new, "tester", made)
+        .await
+        .expect("released");
+    let run = records
+        .run(
+            vec![],
+            vec![Change {
+                hold: None,
+                ..released.clone()
+            }],
+        )
+        .await;
     let row = records.changes(run, None).await.remove(0);
-    assert_eq!(records.store.counted(&asked(65)).await.expect("counted").1.len(), 0, "it is on its way, and does not count");
-    let settled = Settled { account: observed("b1", &[("title", "Bosun")]), normalised: vec![], merged: vec![], note: None };
-    records.store.settle_done(&row, settled, "tester", at(76)).await.expect("settled");
+    assert_eq!(
+        records
+            .store
+            .counted(&asked(65))
+            .await
+            .expect("counted")
+            .1
+            .len(),
+        0,
+        "it is on its way, and does not count"
+    );
+    let settled = Settled {
+        account: observed("b1", &[("title", "Bosun")]),
+        normalised: vec![],
+        merged: vec![],
+        note: None,
+    };
+    records
+        .store
+        .settle_done(&row, settled, "tester", at(76))
+        .await
+        .expect("settled");
     assert_eq!(records.store.override_rows().await.expect("read"), vec![]);
     let (new, made) = release(&released, 90);
-    records.store.add_override(new, "tester", made).await.expect("released");
-    assert_eq!(records.store.overrides(at(109)).await.expect("read").len(), 1);
-    assert_eq!(records.store.overrides(at(110)).await.expect("read").len(), 0, "it has expired");
-    let before = records.store.before(seen, asked(65).to_vec(), false, at(100)).await.expect("read");
-    assert_eq!(before.counts, [2, 0], "what was before is not looked back on, and what a person let through does not count");
-    assert_eq!(before.counts, records.store.counted(&asked(65)).await.expect("counted").0);
-    assert!(before.overrides[&released.fingerprint].release && before.touched.records.accounts.contains(&1));
+    records
+        .store
+        .add_override(new, "tester", made)
+        .await
+        .expect("released");
+    assert_eq!(
+        records.store.overrides(at(109)).await.expect("read").len(),
+        1
+    );
+    assert_eq!(
+        records.store.overrides(at(110)).await.expect("read").len(),
+        0,
+        "it has expired"
+    );
+    let before = records
+        .store
+        .before(seen, asked(65).to_vec(), false, at(100))
+        .await
+        .expect("read");
+    assert_eq!(
+        before.counts,
+        [2, 0],
+        "what was before is not looked back on, and what a person let through does not count"
+    );
+    assert_eq!(
+        before.counts,
+        records.store.counted(&asked(65)).await.expect("counted").0
+    );
+    assert!(
+        before.overrides[&released.fingerprint].release
+            && before.touched.records.accounts.contains(&1)
+    );
 
-    let run = records.run(vec![], vec![change("i4", ChangeKind::Create, None, false), change("i5", ChangeKind::Create, None, false)]).await;
+    let run = records
+        .run(
+            vec![],
+            vec![
+                change("i4", ChangeKind::Create, None, false),
+                change("i5", ChangeKind::Create, None, false),
+            ],
+        )
+        .await;
     let rows = records.changes(run, None).await;
-    records.store.record_failed(rows[0].id, "refused", "look at it", false, at(110)).await.expect("settled");
-    records.store.record_not_done(rows[1].id, ChangeState::Unknown, "lost", "it is looked for", at(111)).await.expect("settled");
+    records
+        .store
+        .record_failed(rows[0].id, "refused", "look at it", false, at(110))
+        .await
+        .expect("settled");
+    records
+        .store
+        .record_not_done(
+            rows[1].id,
+            ChangeState::Unknown,
+            "lost",
+            "it is looked for",
+            at(111),
+        )
+        .await
+        .expect("settled");
     // Whose access is being taken away counts before it is done, but for whom a person let through.
     let released = change("i8", ChangeKind::Disable, Some(1), true);
     let (new, made) = release(&released, 111);
-    records.store.add_override(new, "tester", made).await.expect("released");
-    let leaving = [change("i6", ChangeKind::Disable, Some(1), false), change("i7", ChangeKind::Update, Some(1), false)];
-    records.run(vec![], leaving.into_iter().chain([Change { hold: None, ..released }]).collect()).await;
-    let in_flight = records.store.before(seen, vec![], true, at(112)).await.expect("read").in_flight;
-    let only = [(("berthing".to_owned(), "disable".to_owned()), [("i6".to_owned(), None)].into())].into();
+    records
+        .store
+        .add_override(new, "tester", made)
+        .await
+        .expect("released");
+    let leaving = [
+        change("i6", ChangeKind::Disable, Some(1), false),
+        change("i7", ChangeKind::Update, Some(1), false),
+    ];
+    records
+        .run(
+            vec![],
+            leaving
+                .into_iter()
+                .chain([Change {
+                    hold: None,
+                    ..released
+                }])
+                .collect(),
+        )
+        .await;
+    let in_flight = records
+        .store
+        .before(seen, vec![], true, at(112))
+        .await
+        .expect("read")
+        .in_flight;
+    let only = [(
+        ("berthing".to_owned(), "disable".to_owned()),
+        [("i6".to_owned(), None)].into(),
+    )]
+    .into();
     assert_eq!(in_flight, only);
-    let before = records.store.before(seen, vec![], true, at(112)).await.expect("read");
-    assert!(before.failed && before.in_doubt && !before.lost, "a run that goes on looks for its own: {before:?}");
-    records.store.set_change_set_state(run, ChangeSetState::Done, None, true, "tester", at(113)).await.expect("ended");
+    let before = records
+        .store
+        .before(seen, vec![], true, at(112))
+        .await
+        .expect("read");
+    assert!(
+        before.failed && before.in_doubt && !before.lost,
+        "a run that goes on looks for its own: {before:?}"
+    );
+    records
+        .store
+        .set_change_set_state(run, ChangeSetState::Done, None, true, "tester", at(113))
+        .await
+        .expect("ended");
     let new = NewApproval {
         fingerprint: "f".into(),
         rule: "leavers".into(),
@@ -791,43 +2063,125 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         expires: at(200),
         remind: None,
     };
-    records.store.ask(vec![new], vec![], None, "tester", at(114)).await.expect("asked");
-    let before = records.store.before(seen, vec![], true, at(115)).await.expect("read");
+    records
+        .store
+        .ask(vec![new], vec![], None, "tester", at(114))
+        .await
+        .expect("asked");
+    let before = records
+        .store
+        .before(seen, vec![], true, at(115))
+        .await
+        .expect("read");
     assert!(before.lost && before.asked && !before.approved["f"].expired);
-    assert!(records.store.before(seen, vec![], true, at(201)).await.expect("read").approved["f"].expired);
+    assert!(
+        records
+            .store
+            .before(seen, vec![], true, at(201))
+            .await
+            .expect("read")
+            .approved["f"]
+            .expired
+    );
 }
 
 #[tokio::test]
 async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
     let records = Records::new().await;
     let store = &records.store;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")]), observed("b2", &[])]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[("title", "Old")]), observed("b2", &[])],
+        )
+        .await;
     let send = async |changes: Vec<Change>, fails: &[usize]| {
         let run = records.run(vec![], changes).await;
         let rows = records.changes(run, None).await;
         for (at_row, row) in rows.iter().enumerate() {
             if fails.contains(&at_row) {
-                store.record_failed(row.id, "no such place", "look at it", false, at(60)).await.expect("settled");
+                store
+                    .record_failed(row.id, "no such place", "look at it", false, at(60))
+                    .await
+                    .expect("settled");
             } else {
-                let account = observed(if row.change.account == Some(1) { "b1" } else { "b2" }, &[]);
-                let settled = Settled { account, normalised: vec![], merged: vec![], note: None };
-                store.settle_done(row, settled, "tester", at(60)).await.expect("settled");
+                let account = observed(
+                    if row.change.account == Some(1) {
+                        "b1"
+                    } else {
+                        "b2"
+                    },
+                    &[],
+                );
+                let settled = Settled {
+                    account,
+                    normalised: vec![],
+                    merged: vec![],
+                    note: None,
+                };
+                store
+                    .settle_done(row, settled, "tester", at(60))
+                    .await
+                    .expect("settled");
             }
         }
         run
     };
     let moved = || change("i1", ChangeKind::Move, Some(1), false);
     let other = || change("i2", ChangeKind::Update, Some(2), false);
-    let run = send(vec![moved(), change("i1", ChangeKind::Update, Some(1), false), other()], &[0, 1]).await;
+    let run = send(
+        vec![
+            moved(),
+            change("i1", ChangeKind::Update, Some(1), false),
+            other(),
+        ],
+        &[0, 1],
+    )
+    .await;
     // What a run is done with, one way or the other, is not what somebody else has to do.
     let prints = ["i1-move", "i1-update", "i2-update", "i3-move"].map(str::to_owned);
-    assert_eq!(store.seen_to(run, &prints, true).await.expect("read").len(), 3);
-    assert!(store.seen_to(run + 1, &prints, true).await.expect("read").is_empty(), "another run's");
-    let open = records.run(vec![], vec![change("i3", ChangeKind::Move, Some(1), false)]).await;
-    assert_eq!(store.seen_to(open, &prints, true).await.expect("read").len(), 1);
-    assert!(store.seen_to(open, &prints, false).await.expect("read").is_empty(), "it is about to be sent");
+    assert_eq!(
+        store.seen_to(run, &prints, true).await.expect("read").len(),
+        3
+    );
+    assert!(
+        store
+            .seen_to(run + 1, &prints, true)
+            .await
+            .expect("read")
+            .is_empty(),
+        "another run's"
+    );
+    let open = records
+        .run(vec![], vec![change("i3", ChangeKind::Move, Some(1), false)])
+        .await;
+    assert_eq!(
+        store
+            .seen_to(open, &prints, true)
+            .await
+            .expect("read")
+            .len(),
+        1
+    );
+    assert!(
+        store
+            .seen_to(open, &prints, false)
+            .await
+            .expect("read")
+            .is_empty(),
+        "it is about to be sent"
+    );
 
-    let parked = async || store.parked(&["i1-move", "i2-update"]).await.expect("read").into_keys().collect::<Vec<_>>();
+    let parked = async || {
+        store
+            .parked(&["i1-move", "i2-update"])
+            .await
+            .expect("read")
+            .into_keys()
+            .collect::<Vec<_>>()
+    };
     assert_eq!(parked().await, ["i1-move"]);
     // Somebody else's changes are nothing to it.
     send(vec![other()], &[]).await;
@@ -836,75 +2190,203 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
     send(vec![change("i1", ChangeKind::Enable, Some(1), false)], &[]).await;
     assert!(parked().await.is_empty());
     send(vec![moved()], &[0]).await;
-    assert_eq!(parked().await, ["i1-move"], "it fails again, and rests again");
+    assert_eq!(
+        parked().await,
+        ["i1-move"],
+        "it fails again, and rests again"
+    );
 }
 
 #[tokio::test]
 async fn news_are_kept_with_how_far_a_system_was_followed() {
     let records = Records::new().await;
-    let place = Followed { mode: "content-sync".into(), cursor: Some("csn=7".into()), updated_at: at(20), full_read_at: at(5) };
+    let place = Followed {
+        mode: "content-sync".into(),
+        cursor: Some("csn=7".into()),
+        updated_at: at(20),
+        full_read_at: at(5),
+    };
     let news = (vec![observed("h1", &[("title", "Mate")])], vec![]);
     let differ = records
         .store
-        .store_changes("harbour", ObjectType::Person, news.clone(), Some(&place), false, at(20))
+        .store_changes(
+            "harbour",
+            ObjectType::Person,
+            news.clone(),
+            Some(&place),
+            false,
+            at(20),
+        )
         .await
         .expect("queued")
         .await
         .expect("kept");
     assert_eq!(differ, [1]);
-    assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(place.clone()));
-    let later = Followed { cursor: Some("csn=8".into()), updated_at: at(21), ..place };
+    assert_eq!(
+        records
+            .store
+            .place("harbour", ObjectType::Person)
+            .await
+            .expect("read"),
+        Some(place.clone())
+    );
+    let later = Followed {
+        cursor: Some("csn=8".into()),
+        updated_at: at(21),
+        ..place
+    };
     let differ = records
         .store
-        .store_changes("harbour", ObjectType::Person, news, Some(&later), true, at(21))
+        .store_changes(
+            "harbour",
+            ObjectType::Person,
+            news,
+            Some(&later),
+            true,
+            at(21),
+        )
         .await
         .expect("queued")
         .await
         .expect("kept");
-    assert!(differ.is_empty(), "the same again is no news, and is as far as it was followed");
-    assert_eq!(records.store.place("harbour", ObjectType::Person).await.expect("read"), Some(later));
+    assert!(
+        differ.is_empty(),
+        "the same again is no news, and is as far as it was followed"
+    );
+    assert_eq!(
+        records
+            .store
+            .place("harbour", ObjectType::Person)
+            .await
+            .expect("read"),
+        Some(later)
+    );
 }
 
-/// A part of the records tells of them what the whole tells: also of the tables that are only read when they tell something.
+/// A part of the records tells of them what the whole tells: also of the tables that are only read
+/// when they tell something.
 #[tokio::test]
 async fn a_part_tells_what_the_whole_tells() {
     let records = Records::new().await;
     let store = &records.store;
-    records.read("berthing", ObjectType::Person, 10, vec![observed("b1", &[("title", "Old")]), observed("b2", &[])]).await;
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            10,
+            vec![observed("b1", &[("title", "Old")]), observed("b2", &[])],
+        )
+        .await;
     let link = |account, identity: &str| NewLink {
         account,
         identity: identity.into(),
         basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
         source: false,
     };
-    let people = vec![identity("i1", "Ada", Stage::Active), identity("i2", "Bo", Stage::Active)];
-    let reserved = vec![ReservedValue { kind: ObjectType::Person, attribute: "login".into(), value: "ada".into(), identity: "i1".into() }];
+    let people = vec![
+        identity("i1", "Ada", Stage::Active),
+        identity("i2", "Bo", Stage::Active),
+    ];
+    let reserved = vec![ReservedValue {
+        kind: ObjectType::Person,
+        attribute: "login".into(),
+        value: "ada".into(),
+        identity: "i1".into(),
+    }];
     let links = vec![link(1, "i1"), link(2, "i2")];
-    let people = IdentityUpdates { identities: people, links, reserved, ..IdentityUpdates::default() };
-    store.keep_identities(people, "tester", at(20)).await.expect("kept");
+    let people = IdentityUpdates {
+        identities: people,
+        links,
+        reserved,
+        ..IdentityUpdates::default()
+    };
+    store
+        .keep_identities(people, "tester", at(20))
+        .await
+        .expect("kept");
 
-    let title = |value: &str| vec![ValueChange { attribute: "title".into(), after: vec![Value::text(value)], ..ValueChange::default() }];
-    let mark =
-        vec![ValueChange { attribute: tide_core::decide::PASSWORD_MARK.into(), after: vec![Value::text("m")], ..ValueChange::default() }];
-    let grant = Change { system: "berthing".into(), object: ObjectType::Group, ..change("i1", ChangeKind::Grant, Some(2), false) };
-    let update = Change { values: title("mate"), ..change("i1", ChangeKind::Update, Some(1), false) };
-    let password = Change { values: mark, ..change("i1", ChangeKind::Password, Some(1), false) };
+    let title = |value: &str| {
+        vec![ValueChange {
+            attribute: "title".into(),
+            after: vec![Value::text(value)],
+            ..ValueChange::default()
+        }]
+    };
+    let mark = vec![ValueChange {
+        attribute: tide_core::decide::PASSWORD_MARK.into(),
+        after: vec![Value::text("m")],
+        ..ValueChange::default()
+    }];
+    let grant = Change {
+        system: "berthing".into(),
+        object: ObjectType::Group,
+        ..change("i1", ChangeKind::Grant, Some(2), false)
+    };
+    let update = Change {
+        values: title("mate"),
+        ..change("i1", ChangeKind::Update, Some(1), false)
+    };
+    let password = Change {
+        values: mark,
+        ..change("i1", ChangeKind::Password, Some(1), false)
+    };
     let run = records.run(vec![], vec![update, password, grant]).await;
     for row in records.changes(run, None).await {
-        let normalised = vec![("title".to_owned(), vec![Value::text("mate")], vec![Value::text("Mate")])];
+        let normalised = vec![(
+            "title".to_owned(),
+            vec![Value::text("mate")],
+            vec![Value::text("Mate")],
+        )];
         let merged = vec!["title".to_owned()];
-        let key = if row.change.account == Some(1) { "b1" } else { "b2" };
-        let settled = Settled { account: observed(key, &[("title", "Mate")]), normalised, merged, note: None };
-        store.settle_done(&row, settled, "tester", at(60)).await.expect("settled");
+        let key = if row.change.account == Some(1) {
+            "b1"
+        } else {
+            "b2"
+        };
+        let settled = Settled {
+            account: observed(key, &[("title", "Mate")]),
+            normalised,
+            merged,
+            note: None,
+        };
+        store
+            .settle_done(&row, settled, "tester", at(60))
+            .await
+            .expect("settled");
     }
-    records.read("berthing", ObjectType::Person, 70, vec![observed("b1", &[("title", "By hand")]), observed("b2", &[])]).await;
-    let departure = tide_core::lifecycle::Departure { at: at(900), principal: "tester".into(), comment: String::new() };
-    store.set_departure("i1", Some(departure), "tester", at(80)).await.expect("said");
+    records
+        .read(
+            "berthing",
+            ObjectType::Person,
+            70,
+            vec![observed("b1", &[("title", "By hand")]), observed("b2", &[])],
+        )
+        .await;
+    let departure = tide_core::lifecycle::Departure {
+        at: at(900),
+        principal: "tester".into(),
+        comment: String::new(),
+    };
+    store
+        .set_departure("i1", Some(departure), "tester", at(80))
+        .await
+        .expect("said");
     store.claim("i1", "tester", at(81)).await.expect("claimed");
-    let role =
-        tide_core::roles::RoleGrant { identity: "i1".into(), role: "deck".into(), from: None, until: None, principal: "tester".into() };
-    store.give_role(role, "", "tester", at(82)).await.expect("given");
-    store.set_password(Ok("i1"), "canary-Zx9!", false, "tester", "tester", at(83)).await.expect("sealed");
+    let role = tide_core::roles::RoleGrant {
+        identity: "i1".into(),
+        role: "deck".into(),
+        from: None,
+        until: None,
+        principal: "tester".into(),
+    };
+    store
+        .give_role(role, "", "tester", at(82))
+        .await
+        .expect("given");
+    store
+        .set_password(Ok("i1"), "canary-Zx9!", false, "tester", "tester", at(83))
+        .await
+        .expect("sealed");
     let answer = MatchAnswer {
         system: "berthing".into(),
         identity: Some("i1".into()),
@@ -912,8 +2394,15 @@ async fn a_part_tells_what_the_whole_tells() {
         said: MatchDecision::Never,
         principal: "tester".into(),
     };
-    let answer = NewAnswer { answer, object: ObjectType::Person, label: "Ada".into() };
-    store.answer_matches(vec![answer], "tester", at(84)).await.expect("kept");
+    let answer = NewAnswer {
+        answer,
+        object: ObjectType::Person,
+        label: "Ada".into(),
+    };
+    store
+        .answer_matches(vec![answer], "tester", at(84))
+        .await
+        .expect("kept");
 
     let whole = store.population().await.expect("read");
     let full = [
@@ -930,17 +2419,38 @@ async fn a_part_tells_what_the_whole_tells() {
         whole.rule_memberships.len(),
         whole.write_history.len(),
     ];
-    assert!(full.iter().all(|rows| *rows > 0), "the test is of nothing where there is nothing: {full:?}");
-    let all = tide_core::incremental::Records { accounts: [1, 2].into(), identities: ["i1".into(), "i2".into()].into() };
+    assert!(
+        full.iter().all(|rows| *rows > 0),
+        "the test is of nothing where there is nothing: {full:?}"
+    );
+    let all = tide_core::incremental::Records {
+        accounts: [1, 2].into(),
+        identities: ["i1".into(), "i2".into()].into(),
+    };
     for at_rest in [true, false] {
-        let part = store.part(&all, whole.systems.clone(), at_rest).await.expect("read");
+        let part = store
+            .part(&all, whole.systems.clone(), at_rest)
+            .await
+            .expect("read");
         assert_eq!(told(&part), told(&whole));
     }
-    let other = tide_core::incremental::Records { accounts: [2].into(), identities: ["i2".into()].into() };
-    let part = store.part(&other, whole.systems.clone(), true).await.expect("read");
-    assert_eq!((part.accounts.len(), part.identities.len(), part.links.len()), (1, 1, 1));
+    let other = tide_core::incremental::Records {
+        accounts: [2].into(),
+        identities: ["i2".into()].into(),
+    };
+    let part = store
+        .part(&other, whole.systems.clone(), true)
+        .await
+        .expect("read");
+    assert_eq!(
+        (part.accounts.len(), part.identities.len(), part.links.len()),
+        (1, 1, 1)
+    );
     assert!(
-        part.departures.is_empty() && part.role_grants.is_empty() && part.password_sets.is_empty() && part.password_hash_marks.is_empty()
+        part.departures.is_empty()
+            && part.role_grants.is_empty()
+            && part.password_sets.is_empty()
+            && part.password_hash_marks.is_empty()
     );
 }
 

@@ -30,7 +30,8 @@ pub struct Preview {
     /// Only changes of accounts of this type; can be repeated
     #[arg(long = "type", value_name = "TYPE", value_parser = code_parser(ObjectType::ALL))]
     types: Vec<ObjectType>,
-    /// Decide as of this day or instant, if nothing else changes: 2027-01-15, or 2027-01-15T06:00:00+01:00
+    /// Decide as of this day or instant, if nothing else changes: 2027-01-15, or
+    /// 2027-01-15T06:00:00+01:00
     #[arg(long, value_name = "DATE")]
     as_of: Option<String>,
     /// How many people to name for each verdict
@@ -122,7 +123,11 @@ pub enum Changes {
 }
 
 async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeSet> {
-    let bar = if !quiet && std::io::stderr().is_terminal() { ProgressBar::new(0) } else { ProgressBar::hidden() };
+    let bar = if !quiet && std::io::stderr().is_terminal() {
+        ProgressBar::new(0)
+    } else {
+        ProgressBar::hidden()
+    };
     let style = ProgressStyle::with_template("{msg:12} {wide_bar} {pos}/{len}  {eta} left");
     if let Ok(style) = style {
         bar.set_style(style);
@@ -137,9 +142,26 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
             bar.suspend(|| eprintln!("{}", output::clean(set.note.as_deref().unwrap_or_default())));
             told = set.note.clone();
         }
-        let of = |states: &[ChangeState]| set.states.iter().filter(|c| states.contains(&c.state)).map(|c| c.count as u64).sum::<u64>();
-        let settled = of(&[ChangeState::Done, ChangeState::Failed, ChangeState::Canceled]);
-        bar.set_length(settled + of(&[ChangeState::Queued, ChangeState::Sending, ChangeState::Unknown]));
+        let of = |states: &[ChangeState]| {
+            set.states
+                .iter()
+                .filter(|c| states.contains(&c.state))
+                .map(|c| c.count as u64)
+                .sum::<u64>()
+        };
+        let settled = of(&[
+            ChangeState::Done,
+            ChangeState::Failed,
+            ChangeState::Canceled,
+        ]);
+        bar.set_length(
+            settled
+                + of(&[
+                    ChangeState::Queued,
+                    ChangeState::Sending,
+                    ChangeState::Unknown,
+                ]),
+        );
         bar.set_position(settled);
         bar.set_message(set.state.as_str());
         if set.ended.is_some() {
@@ -147,7 +169,8 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
             return Ok(set);
         }
         // Counting a large run costs the service something: it is not asked again and again.
-        tokio::time::sleep((took * 5).clamp(Duration::from_millis(100), Duration::from_secs(2))).await;
+        tokio::time::sleep((took * 5).clamp(Duration::from_millis(100), Duration::from_secs(2)))
+            .await;
     }
 }
 
@@ -182,7 +205,12 @@ fn summary(set: &ChangeSet) {
     }
     output::line("");
     for count in &set.verdicts {
-        output::line(&format!("{:>6}  {:<13} {}", count.count, label(count.verdict), meaning(count.verdict)));
+        output::line(&format!(
+            "{:>6}  {:<13} {}",
+            count.count,
+            label(count.verdict),
+            meaning(count.verdict)
+        ));
     }
 }
 
@@ -197,7 +225,12 @@ fn print_lines(set: &ChangeSet, lines: &[Line]) {
         };
         let account = line.account.clone().unwrap_or_else(|| "—".into());
         let rule = line.rule.clone().unwrap_or_default();
-        let mut row = vec![line.label.clone(), line.system.clone(), account, line.reason.clone()];
+        let mut row = vec![
+            line.label.clone(),
+            line.system.clone(),
+            account,
+            line.reason.clone(),
+        ];
         row.extend(is_run.then_some(outcome));
         row.push(rule);
         row
@@ -210,9 +243,18 @@ fn print_lines(set: &ChangeSet, lines: &[Line]) {
 }
 
 async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<()> {
-    for count in set.verdicts.iter().filter(|c| !matches!(c.verdict, Verdict::InSync | Verdict::Source)) {
-        let (rows, more): (Vec<Line>, bool) =
-            client.all(&format!("change-sets/{}/lines", set.id), &[("filter", count.verdict.to_string())], each).await?;
+    for count in set
+        .verdicts
+        .iter()
+        .filter(|c| !matches!(c.verdict, Verdict::InSync | Verdict::Source))
+    {
+        let (rows, more): (Vec<Line>, bool) = client
+            .all(
+                &format!("change-sets/{}/lines", set.id),
+                &[("filter", count.verdict.to_string())],
+                each,
+            )
+            .await?;
         output::line(&format!("\n{} ({})", label(count.verdict), count.count));
         print_lines(set, &rows);
         if more {
@@ -227,22 +269,48 @@ async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<
     Ok(())
 }
 
-async fn print_changes(client: &Client, id: i64, query: &[(&str, String)], limit: usize) -> anyhow::Result<()> {
-    let (changes, more): (Vec<Change>, bool) = client.all(&format!("change-sets/{id}/changes"), query, limit).await?;
+async fn print_changes(
+    client: &Client,
+    id: i64,
+    query: &[(&str, String)],
+    limit: usize,
+) -> anyhow::Result<()> {
+    let (changes, more): (Vec<Change>, bool) = client
+        .all(&format!("change-sets/{id}/changes"), query, limit)
+        .await?;
     for change in &changes {
-        output::line(&format!("\n{} {} in {} · {}", change.kind, change.label, change.system, change.state));
-        output::line(&format!("  why    {}{}", change.reason, change.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()));
-        for (word, text) in [("hold", &change.hold), ("answer", &change.error), ("to do", &change.remedy)] {
+        output::line(&format!(
+            "\n{} {} in {} · {}",
+            change.kind, change.label, change.system, change.state
+        ));
+        output::line(&format!(
+            "  why    {}{}",
+            change.reason,
+            change
+                .rule
+                .as_ref()
+                .map(|r| format!("  ({r})"))
+                .unwrap_or_default()
+        ));
+        for (word, text) in [
+            ("hold", &change.hold),
+            ("answer", &change.error),
+            ("to do", &change.remedy),
+        ] {
             if let Some(text) = text {
                 output::line(&format!("  {word:<6} {text}"));
             }
         }
         output::table(
             &["  attribute", "before", "after", "rule"],
-            change
-                .values
-                .iter()
-                .map(|v| vec![format!("  {}", v.attribute), output::values(&v.before), output::values(&v.after), v.rule.clone()]),
+            change.values.iter().map(|v| {
+                vec![
+                    format!("  {}", v.attribute),
+                    output::values(&v.before),
+                    output::values(&v.after),
+                    v.rule.clone(),
+                ]
+            }),
         );
     }
     if changes.is_empty() {
@@ -279,7 +347,11 @@ impl Preview {
                 set.id, set.id
             ));
         }
-        Ok(if set.state == ChangeSetState::Done { ExitCode::SUCCESS } else { ExitCode::from(1) })
+        Ok(if set.state == ChangeSetState::Done {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::from(1)
+        })
     }
 }
 
@@ -299,8 +371,17 @@ impl Run {
         };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
         let set = follow(&client, begun.id, reach.json()).await?;
-        let count = |state: ChangeState| set.states.iter().find(|c| c.state == state).map_or(0, |c| c.count);
-        let (done, failed, held) = (count(ChangeState::Done), count(ChangeState::Failed), count(ChangeState::OnHold));
+        let count = |state: ChangeState| {
+            set.states
+                .iter()
+                .find(|c| c.state == state)
+                .map_or(0, |c| c.count)
+        };
+        let (done, failed, held) = (
+            count(ChangeState::Done),
+            count(ChangeState::Failed),
+            count(ChangeState::OnHold),
+        );
         if reach.json() {
             output::json(&set)?;
         } else {
@@ -310,7 +391,11 @@ impl Run {
                     "\nadopted: accounts were joined, and nothing was sent. A run would send {held} changes: `eager-tide changes show {} --values`",
                     set.id
                 ));
-                return Ok(if set.state == ChangeSetState::Done { ExitCode::SUCCESS } else { ExitCode::from(1) });
+                return Ok(if set.state == ChangeSetState::Done {
+                    ExitCode::SUCCESS
+                } else {
+                    ExitCode::from(1)
+                });
             }
             output::line(&format!(
                 "\nchanges: {done} done, {failed} failed, {held} held{}",
@@ -341,51 +426,105 @@ impl Changes {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
-            Changes::List { failed, before, limit } => {
+            Changes::List {
+                failed,
+                before,
+                limit,
+            } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
                 query.extend(failed.then(|| ("state", "failed".to_owned())));
-                let (sets, more) = client.all_after::<ChangeSet>("change-sets", &query, before.map(|id| id.to_string()), limit).await?;
+                let (sets, more) = client
+                    .all_after::<ChangeSet>(
+                        "change-sets",
+                        &query,
+                        before.map(|id| id.to_string()),
+                        limit,
+                    )
+                    .await?;
                 if reach.json() {
                     output::json(&sets)?;
                 } else if sets.is_empty() {
                     let any = failed || before.is_some();
-                    let none = "no preview and no run yet: `eager-tide preview` shows what a run would do";
-                    output::line(if any { "no preview and no run fits" } else { none });
+                    let none =
+                        "no preview and no run yet: `eager-tide preview` shows what a run would do";
+                    output::line(if any {
+                        "no preview and no run fits"
+                    } else {
+                        none
+                    });
                 } else {
                     output::table(
                         &["id", "kind", "result", "started", "by", "changes", "note"],
                         sets.iter().map(|s| {
-                            let states: Vec<String> = s.states.iter().map(|c| format!("{} {}", c.count, label(c.state))).collect();
+                            let states: Vec<String> = s
+                                .states
+                                .iter()
+                                .map(|c| format!("{} {}", c.count, label(c.state)))
+                                .collect();
                             vec![
                                 s.id.to_string(),
                                 s.kind.to_string(),
                                 label(s.result),
                                 output::time(&s.started),
                                 s.principal.clone(),
-                                if states.is_empty() { "none".into() } else { states.join(", ") },
+                                if states.is_empty() {
+                                    "none".into()
+                                } else {
+                                    states.join(", ")
+                                },
                                 s.note.clone().unwrap_or_default(),
                             ]
                         }),
                     );
                     if let Some(last) = sets.last().filter(|_| more) {
-                        output::line(&format!("older ones: eager-tide changes list --before {}", last.id));
+                        output::line(&format!(
+                            "older ones: eager-tide changes list --before {}",
+                            last.id
+                        ));
                     }
                 }
             }
-            Changes::Show { id, verdict, state, values, system, search, limit } => {
+            Changes::Show {
+                id,
+                verdict,
+                state,
+                values,
+                system,
+                search,
+                limit,
+            } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
                 // Changes are chosen by state in place of a verdict, which they do not have.
                 let is_verdict_missing = verdict.is_none();
-                query.extend(state.map(|s| (if values && is_verdict_missing { "filter" } else { "state" }, s.to_string())));
+                query.extend(state.map(|s| {
+                    (
+                        if values && is_verdict_missing {
+                            "filter"
+                        } else {
+                            "state"
+                        },
+                        s.to_string(),
+                    )
+                }));
                 query.extend(system.map(|s| ("system", s)));
                 query.extend(search.map(|s| ("search", s)));
                 query.extend(verdict.map(|v| ("filter", v.to_string())));
                 let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
                 if reach.json() {
                     if values {
-                        output::json(&client.all::<Change>(&format!("change-sets/{id}/changes"), &query, limit).await?.0)?;
+                        output::json(
+                            &client
+                                .all::<Change>(&format!("change-sets/{id}/changes"), &query, limit)
+                                .await?
+                                .0,
+                        )?;
                     } else {
-                        output::json(&client.all::<Line>(&format!("change-sets/{id}/lines"), &query, limit).await?.0)?;
+                        output::json(
+                            &client
+                                .all::<Line>(&format!("change-sets/{id}/lines"), &query, limit)
+                                .await?
+                                .0,
+                        )?;
                     }
                 } else if values {
                     print_changes(&client, id, &query, limit).await?;
@@ -393,7 +532,9 @@ impl Changes {
                     summary(&set);
                     lines(&client, &set, 8).await?;
                 } else {
-                    let (rows, more): (Vec<Line>, bool) = client.all(&format!("change-sets/{id}/lines"), &query, limit).await?;
+                    let (rows, more): (Vec<Line>, bool) = client
+                        .all(&format!("change-sets/{id}/lines"), &query, limit)
+                        .await?;
                     print_lines(&set, &rows);
                     if rows.is_empty() {
                         output::line("no line fits");
@@ -404,12 +545,17 @@ impl Changes {
                 }
             }
             Changes::Export { id, system } => {
-                let query: Vec<(&str, String)> = system.into_iter().map(|s| ("system", s)).collect();
-                let file = client.download(&format!("change-sets/{id}/changes.csv"), &query).await?;
+                let query: Vec<(&str, String)> =
+                    system.into_iter().map(|s| ("system", s)).collect();
+                let file = client
+                    .download(&format!("change-sets/{id}/changes.csv"), &query)
+                    .await?;
                 std::io::stdout().write_all(&file)?;
             }
             Changes::Compare { id, other } => {
-                let compared: ChangeComparison = client.get(&format!("change-sets/{id}/compared/{other}"), &[]).await?;
+                let compared: ChangeComparison = client
+                    .get(&format!("change-sets/{id}/compared/{other}"), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&compared)?;
                 } else {
@@ -420,19 +566,38 @@ impl Changes {
                             let values: Vec<String> = change
                                 .values
                                 .iter()
-                                .map(|v| format!("{}: {} → {}", v.attribute, v.before.join(", "), v.after.join(", ")))
+                                .map(|v| {
+                                    format!(
+                                        "{}: {} → {}",
+                                        v.attribute,
+                                        v.before.join(", "),
+                                        v.after.join(", ")
+                                    )
+                                })
                                 .collect();
-                            vec![change.label.clone(), change.system.clone(), change.kind.to_string(), values.join("; ")]
+                            vec![
+                                change.label.clone(),
+                                change.system.clone(),
+                                change.kind.to_string(),
+                                values.join("; "),
+                            ]
                         };
                         if !only.is_empty() {
-                            output::table(&["person", "system", "change", "values"], only.iter().map(row));
+                            output::table(
+                                &["person", "system", "change", "values"],
+                                only.iter().map(row),
+                            );
                         }
                     }
                 }
             }
             Changes::Cancel { id } => {
-                client.tell::<()>(Method::POST, &format!("change-sets/{id}/cancel"), None).await?;
-                output::line(&format!("{id} is being cancelled: what is on the wire is settled, the rest is taken back"));
+                client
+                    .tell::<()>(Method::POST, &format!("change-sets/{id}/cancel"), None)
+                    .await?;
+                output::line(&format!(
+                    "{id} is being cancelled: what is on the wire is settled, the rest is taken back"
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)

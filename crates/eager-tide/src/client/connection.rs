@@ -14,7 +14,8 @@ use tide_core::states::SystemRole;
 pub struct Connection {
     /// Its name: lower-case letters, digits, hyphens
     pub name: String,
-    /// Its kind: ldap, a directory; scim, a SCIM 2.0 service; feed, a CSV or JSON Lines file; push, a system that pushes to us
+    /// Its kind: ldap, a directory; scim, a SCIM 2.0 service; feed, a CSV or JSON Lines file; push,
+    /// a system that pushes to us
     #[arg(long, value_parser = code_parser(SystemKind::ALL))]
     kind: SystemKind,
     /// Its address: ldap://host:389, ldaps://host, https://host/scim/v2, https://host/roster.csv
@@ -47,7 +48,8 @@ pub struct Connection {
     /// Client certificate, as a PEM file; its key is then the secret (SASL EXTERNAL)
     #[arg(long, value_name = "FILE", help_heading = "LDAP")]
     client_cert: Option<PathBuf>,
-    /// Detect password changes, so that hashes can be copied to another directory; the service account must be able to read them
+    /// Detect password changes, so that hashes can be copied to another directory; the service
+    /// account must be able to read them
     #[arg(long, help_heading = "LDAP")]
     mark_passwords: bool,
     /// A host to which referrals are followed, with the same service account
@@ -66,7 +68,12 @@ pub struct Connection {
     #[arg(long, value_name = "NAME", help_heading = "SCIM")]
     header: Option<String>,
     /// OAuth 2 token endpoint (client credentials)
-    #[arg(long, value_name = "URL", requires = "client_id", help_heading = "SCIM")]
+    #[arg(
+        long,
+        value_name = "URL",
+        requires = "client_id",
+        help_heading = "SCIM"
+    )]
     token_url: Option<String>,
     /// OAuth 2 client id
     #[arg(long, help_heading = "SCIM")]
@@ -119,17 +126,26 @@ pub struct Connection {
 pub fn secret_from_input() -> anyhow::Result<String> {
     match read()? {
         Some(text) => Ok(text),
-        None => bail!("no secret came on the standard input: `printf %s \"$SECRET\" | eager-tide systems …`"),
+        None => bail!(
+            "no secret came on the standard input: `printf %s \"$SECRET\" | eager-tide systems …`"
+        ),
     }
 }
 
 fn piped() -> anyhow::Result<Option<String>> {
-    if std::io::stdin().is_terminal() { Ok(None) } else { read() }
+    if std::io::stdin().is_terminal() {
+        Ok(None)
+    } else {
+        read()
+    }
 }
 
 fn read() -> anyhow::Result<Option<String>> {
     let mut text = String::new();
-    std::io::stdin().lock().take(64 * 1024).read_to_string(&mut text)?;
+    std::io::stdin()
+        .lock()
+        .take(64 * 1024)
+        .read_to_string(&mut text)?;
     let text = text.trim_end_matches(['\r', '\n']);
     Ok((!text.is_empty()).then(|| text.to_owned()))
 }
@@ -150,18 +166,29 @@ impl Connection {
             }
         };
         set("url", self.address.clone().into());
-        set("ca_pem", self.ca.as_ref().map(|path| file(path)).transpose()?.into());
+        set(
+            "ca_pem",
+            self.ca.as_ref().map(|path| file(path)).transpose()?.into(),
+        );
         set("pin_sha256", self.pin.clone().into());
         if self.kind != SystemKind::Push {
             set("most_shrink_percent", self.most_shrink.into());
         }
         let needs_address = matches!(self.kind, SystemKind::Ldap | SystemKind::Scim);
         if needs_address && self.address.is_none() {
-            bail!("--address is missing, for example ldaps://harbour.skerry.example or https://berthing.skerry.example/scim/v2");
+            bail!(
+                "--address is missing, for example ldaps://harbour.skerry.example or https://berthing.skerry.example/scim/v2"
+            );
         }
         match self.kind {
             SystemKind::Ldap => {
-                set("base_dn", self.base_dn.clone().context("a directory needs --base-dn, for example dc=skerry,dc=example")?.into());
+                set(
+                    "base_dn",
+                    self.base_dn
+                        .clone()
+                        .context("a directory needs --base-dn, for example dc=skerry,dc=example")?
+                        .into(),
+                );
                 set("start_tls", self.start_tls.into());
                 set("bind_dn", self.bind_dn.clone().into());
                 set("backups", self.backup.clone().into());
@@ -191,7 +218,13 @@ impl Connection {
                 set("auth", auth);
             }
             SystemKind::Feed => {
-                set("path", self.path.as_ref().map(|path| path.display().to_string()).into());
+                set(
+                    "path",
+                    self.path
+                        .as_ref()
+                        .map(|path| path.display().to_string())
+                        .into(),
+                );
                 set(
                     "key",
                     self.key
@@ -209,24 +242,50 @@ impl Connection {
             SystemKind::Scim => false,
         };
         let secret = match (&self.secret_env, &self.secret_at) {
-            (Some(name), _) => Some(std::env::var(name).with_context(|| format!("the environment variable {name} is not set"))?),
-            (_, Some(place)) if place.starts_with("env:") || place.starts_with("file:") => Some(place.clone()),
+            (Some(name), _) => Some(
+                std::env::var(name)
+                    .with_context(|| format!("the environment variable {name} is not set"))?,
+            ),
+            (_, Some(place)) if place.starts_with("env:") || place.starts_with("file:") => {
+                Some(place.clone())
+            }
             (_, Some(place)) => bail!("`{place}` is no place of a secret: env:NAME or file:PATH"),
             // A file is often given to everybody: a token is taken if one was piped in.
             _ if self.kind == SystemKind::Feed && self.address.is_some() => piped()?,
             _ if anonymous => None,
             _ => Some(secret_from_input()?),
         };
-        Ok(NewSystem { name: self.name.clone(), kind: self.kind, settings: settings.into(), secret, first: None })
+        Ok(NewSystem {
+            name: self.name.clone(),
+            kind: self.kind,
+            settings: settings.into(),
+            secret,
+            first: None,
+        })
     }
 
     /// Who takes part by its first rules.
     pub fn scope(&self) -> Scope {
-        let containers = |all: &[String]| all.iter().map(|dn| ScopeContainer { dn: dn.clone(), one_level: false }).collect();
+        let containers = |all: &[String]| {
+            all.iter()
+                .map(|dn| ScopeContainer {
+                    dn: dn.clone(),
+                    one_level: false,
+                })
+                .collect()
+        };
         Scope {
             within: containers(&self.within),
             except: containers(&self.except),
-            groups: self.group.iter().map(|name| ScopeGroup { name: name.clone(), system: None, nested: true }).collect(),
+            groups: self
+                .group
+                .iter()
+                .map(|name| ScopeGroup {
+                    name: name.clone(),
+                    system: None,
+                    nested: true,
+                })
+                .collect(),
             filter: self.filter.clone(),
             ..Scope::default()
         }

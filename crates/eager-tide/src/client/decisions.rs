@@ -11,8 +11,8 @@ use tide_core::states::DecisionKind;
 /// What can be done with decisions.
 #[derive(Subcommand)]
 pub enum Decisions {
-    /// List what an operator must decide: approvals, changes held by guards, failed changes, matches,
-    /// drift and external changes; then the answers in effect
+    /// List what an operator must decide: approvals, changes held by guards, failed changes,
+    /// matches, drift and external changes; then the answers in effect
     List,
     /// Approve changes
     Approve {
@@ -97,9 +97,18 @@ impl Decisions {
                         match &one.blocked {
                             Some(why) => output::line(&format!("    not for you to answer: {why}")),
                             None => one.answers.iter().for_each(|a| {
-                                output::line(&format!("    eager-tide decisions {} {}", argument(*a), one.id));
-                                for offer in one.offers.iter().filter(|_| *a == DecisionAnswer::Approve) {
-                                    output::line(&format!("        --choose '{}'", offer.text.replace('\'', "'\\''")));
+                                output::line(&format!(
+                                    "    eager-tide decisions {} {}",
+                                    argument(*a),
+                                    one.id
+                                ));
+                                for offer in
+                                    one.offers.iter().filter(|_| *a == DecisionAnswer::Approve)
+                                {
+                                    output::line(&format!(
+                                        "        --choose '{}'",
+                                        offer.text.replace('\'', "'\\''")
+                                    ));
                                 }
                             }),
                         }
@@ -111,7 +120,11 @@ impl Decisions {
                 let waits = all.iter().any(|one| one.kind != DecisionKind::Override);
                 return Ok(ExitCode::from(if waits { 3 } else { 0 }));
             }
-            Decisions::Approve { id, comment, choose } => {
+            Decisions::Approve {
+                id,
+                comment,
+                choose,
+            } => {
                 chosen = choose;
                 (id, DecisionAnswer::Approve, comment)
             }
@@ -126,14 +139,26 @@ impl Decisions {
         };
         let meant: Vec<&Decision> = all.iter().filter(|one| one.id.starts_with(&id)).collect();
         let [one] = meant.as_slice() else {
-            let many = if meant.is_empty() { "nothing that waits is" } else { "several that wait are" };
+            let many = if meant.is_empty() {
+                "nothing that waits is"
+            } else {
+                "several that wait are"
+            };
             anyhow::bail!("{many} called `{id}`: `eager-tide decisions list` shows what waits");
         };
-        let new = NewDecisionAnswer { id: one.id.clone(), answer, comment, chosen };
+        let new = NewDecisionAnswer {
+            id: one.id.clone(),
+            answer,
+            comment,
+            chosen,
+        };
         client.tell(Method::POST, "decisions", Some(&new)).await?;
         output::line(&match answer {
             DecisionAnswer::Release => format!("{}: released; sent with the next run", one.title),
-            DecisionAnswer::Discard => format!("{}: discarded; they are not sent while they stay the same", one.title),
+            DecisionAnswer::Discard => format!(
+                "{}: discarded; they are not sent while they stay the same",
+                one.title
+            ),
             DecisionAnswer::Approve if !new.chosen.is_empty() => {
                 format!(
                     "{}: approved {}, rejected the others; sent with the next run once every level has approved",
@@ -141,11 +166,19 @@ impl Decisions {
                     new.chosen.join(" and ")
                 )
             }
-            DecisionAnswer::Approve => format!("{}: approved; sent with the next run once every level has approved", one.title),
-            DecisionAnswer::Reject => format!("{}: rejected; not sent while it stays the same", one.title),
+            DecisionAnswer::Approve => format!(
+                "{}: approved; sent with the next run once every level has approved",
+                one.title
+            ),
+            DecisionAnswer::Reject => {
+                format!("{}: rejected; not sent while it stays the same", one.title)
+            }
             DecisionAnswer::Reopen => format!("{}: asked again with the next run", one.title),
             DecisionAnswer::Repair => format!("{}: repaired with the next run", one.title),
-            DecisionAnswer::TakeBack => format!("{}: taken back; the next decision asks for an answer again", one.title),
+            DecisionAnswer::TakeBack => format!(
+                "{}: taken back; the next decision asks for an answer again",
+                one.title
+            ),
             DecisionAnswer::Retry => format!("{}: tried again with the next run", one.title),
             DecisionAnswer::Acknowledge => format!("{}: acknowledged", one.title),
         });

@@ -8,8 +8,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    Difference, Draft, DraftRow, Effect, FileDifference, MappingTrial, NewDraft, NewMappingTrial, PublishDraft, Published, RuleVersion,
-    SaveDraft,
+    Difference, Draft, DraftRow, Effect, FileDifference, MappingTrial, NewDraft, NewMappingTrial,
+    PublishDraft, Published, RuleVersion, SaveDraft,
 };
 use tide_core::states::Direction;
 use tide_core::states::LineChange;
@@ -109,10 +109,22 @@ pub fn print_effect(effect: &Effect, sides: [&str; 2]) {
         let name = system.system.as_deref().unwrap_or("identities");
         let mut parts: Vec<String> = Vec::new();
         if system.values > 0 {
-            let of = if system.system.is_some() { "accounts" } else { "identities" };
-            parts.push(format!("{} values of {} {of}", system.values, system.accounts));
+            let of = if system.system.is_some() {
+                "accounts"
+            } else {
+                "identities"
+            };
+            parts.push(format!(
+                "{} values of {} {of}",
+                system.values, system.accounts
+            ));
         }
-        parts.extend(system.verdicts.iter().map(|one| format!("{} {} → {}", one.count, one.before, one.after)));
+        parts.extend(
+            system
+                .verdicts
+                .iter()
+                .map(|one| format!("{} {} → {}", one.count, one.before, one.after)),
+        );
         output::line(&format!("  {name}: {}", parts.join(", ")));
     }
     if !effect.lines.is_empty() {
@@ -121,13 +133,22 @@ pub fn print_effect(effect: &Effect, sides: [&str; 2]) {
     let rows = effect.lines.iter().take(SHOWN).map(|line| {
         let what = line.attribute.clone().unwrap_or_else(|| "(decided)".into());
         let system = line.system.clone().unwrap_or_else(|| "identities".into());
-        vec![line.label.clone(), system, what, line.before.clone(), line.after.clone()]
+        vec![
+            line.label.clone(),
+            system,
+            what,
+            line.before.clone(),
+            line.after.clone(),
+        ]
     });
     if !effect.lines.is_empty() {
         output::table(&["who", "system", "attribute", sides[0], sides[1]], rows);
     }
     if effect.total > SHOWN {
-        output::line(&format!("and {} more; `--output json` has up to 1,000", effect.total - SHOWN));
+        output::line(&format!(
+            "and {} more; `--output json` has up to 1,000",
+            effect.total - SHOWN
+        ));
     }
 }
 
@@ -143,10 +164,16 @@ fn print_draft(draft: &Draft) {
         row.changed_by
     ));
     if row.base != draft.published {
-        output::line(&format!("version {} was published since: `eager-tide rules draft renew {}` brings it in", draft.published, row.id));
+        output::line(&format!(
+            "version {} was published since: `eager-tide rules draft renew {}` brings it in",
+            draft.published, row.id
+        ));
     }
     if !draft.both.is_empty() {
-        output::line(&format!("changed here and in what was published, and kept as it is here: {}", draft.both.join(", ")));
+        output::line(&format!(
+            "changed here and in what was published, and kept as it is here: {}",
+            draft.both.join(", ")
+        ));
     }
     print_differences(&draft.differences);
     print_faults(&draft.faults);
@@ -174,21 +201,37 @@ impl Drafts {
                             row.changed_by.clone(),
                         ]
                     });
-                    output::table(&["draft", "name", "from version", "edition", "saved", "by"], rows);
+                    output::table(
+                        &["draft", "name", "from version", "edition", "saved", "by"],
+                        rows,
+                    );
                 }
                 return Ok(ExitCode::SUCCESS);
             }
             Drafts::Effect { id } => {
-                let effect: Effect = client.send(Method::POST, &format!("rules/drafts/{id}/effect"), &()).await?;
+                let effect: Effect = client
+                    .send(Method::POST, &format!("rules/drafts/{id}/effect"), &())
+                    .await?;
                 return show_effect(reach, &effect);
             }
             Drafts::Publish { id, edition } => {
                 let edition = match edition {
                     Some(edition) => edition,
-                    None => client.get::<Draft>(&format!("rules/drafts/{id}"), &[]).await?.row.edition,
+                    None => {
+                        client
+                            .get::<Draft>(&format!("rules/drafts/{id}"), &[])
+                            .await?
+                            .row
+                            .edition
+                    }
                 };
-                let published: Published =
-                    client.send(Method::POST, &format!("rules/drafts/{id}/publish"), &PublishDraft { edition }).await?;
+                let published: Published = client
+                    .send(
+                        Method::POST,
+                        &format!("rules/drafts/{id}/publish"),
+                        &PublishDraft { edition },
+                    )
+                    .await?;
                 if reach.json() {
                     output::json(&published)?;
                 } else {
@@ -197,27 +240,64 @@ impl Drafts {
                 return Ok(ExitCode::SUCCESS);
             }
             Drafts::Drop { id } => {
-                client.tell::<()>(Method::DELETE, &format!("rules/drafts/{id}"), None).await?;
+                client
+                    .tell::<()>(Method::DELETE, &format!("rules/drafts/{id}"), None)
+                    .await?;
                 output::line(&format!("draft {id} was dropped"));
                 return Ok(ExitCode::SUCCESS);
             }
             Drafts::New { folder, name, from } => {
-                let files = folder.as_deref().map(read).transpose()?.map(|files| files.files);
-                client.send(Method::POST, "rules/drafts", &NewDraft { name, version: from, files }).await?
+                let files = folder
+                    .as_deref()
+                    .map(read)
+                    .transpose()?
+                    .map(|files| files.files);
+                client
+                    .send(
+                        Method::POST,
+                        "rules/drafts",
+                        &NewDraft {
+                            name,
+                            version: from,
+                            files,
+                        },
+                    )
+                    .await?
             }
-            Drafts::Show { id } => client.get::<Draft>(&format!("rules/drafts/{id}"), &[]).await?,
-            Drafts::Save { id, folder, edition } => {
-                let save = SaveDraft { edition, files: read(&folder)?.files };
-                client.send(Method::PUT, &format!("rules/drafts/{id}"), &save).await?
+            Drafts::Show { id } => {
+                client
+                    .get::<Draft>(&format!("rules/drafts/{id}"), &[])
+                    .await?
             }
-            Drafts::Renew { id } => client.send(Method::POST, &format!("rules/drafts/{id}/renew"), &()).await?,
+            Drafts::Save {
+                id,
+                folder,
+                edition,
+            } => {
+                let save = SaveDraft {
+                    edition,
+                    files: read(&folder)?.files,
+                };
+                client
+                    .send(Method::PUT, &format!("rules/drafts/{id}"), &save)
+                    .await?
+            }
+            Drafts::Renew { id } => {
+                client
+                    .send(Method::POST, &format!("rules/drafts/{id}/renew"), &())
+                    .await?
+            }
         };
         if reach.json() {
             output::json(&draft)?;
         } else {
             print_draft(&draft);
         }
-        Ok(if draft.usable { ExitCode::SUCCESS } else { ExitCode::from(1) })
+        Ok(if draft.usable {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::from(1)
+        })
     }
 }
 
@@ -232,7 +312,10 @@ fn show_effect(reach: &Reach, effect: &Effect) -> anyhow::Result<ExitCode> {
 
 /// What a folder would do to everybody.
 pub async fn effect_of(reach: &Reach, folder: &std::path::Path) -> anyhow::Result<ExitCode> {
-    let effect: Effect = reach.client()?.send(Method::POST, "rules/effect", &read(folder)?).await?;
+    let effect: Effect = reach
+        .client()?
+        .send(Method::POST, "rules/effect", &read(folder)?)
+        .await?;
     show_effect(reach, &effect)
 }
 
@@ -242,16 +325,31 @@ pub async fn history(reach: &Reach) -> anyhow::Result<ExitCode> {
     if reach.json() {
         output::json(&versions)?;
     } else {
-        let rows =
-            versions.iter().map(|one| vec![one.version.to_string(), output::time(&one.made), one.principal.clone(), one.note.clone()]);
+        let rows = versions.iter().map(|one| {
+            vec![
+                one.version.to_string(),
+                output::time(&one.made),
+                one.principal.clone(),
+                one.note.clone(),
+            ]
+        });
         output::table(&["version", "published", "by", "from"], rows);
     }
     Ok(ExitCode::SUCCESS)
 }
 
 /// What two versions differ in.
-pub async fn difference(reach: &Reach, from: i64, to: i64, effect: bool) -> anyhow::Result<ExitCode> {
-    let query = [("from", from.to_string()), ("to", to.to_string()), ("effect", effect.to_string())];
+pub async fn difference(
+    reach: &Reach,
+    from: i64,
+    to: i64,
+    effect: bool,
+) -> anyhow::Result<ExitCode> {
+    let query = [
+        ("from", from.to_string()),
+        ("to", to.to_string()),
+        ("effect", effect.to_string()),
+    ];
     let difference: Difference = reach.client()?.get("rules/difference", &query).await?;
     if reach.json() {
         output::json(&difference)?;
@@ -260,7 +358,10 @@ pub async fn difference(reach: &Reach, from: i64, to: i64, effect: bool) -> anyh
     print_differences(&difference.files);
     if let Some(effect) = &difference.effect {
         output::line("");
-        print_effect(effect, [&format!("version {from}"), &format!("version {to}")]);
+        print_effect(
+            effect,
+            [&format!("version {from}"), &format!("version {to}")],
+        );
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -268,27 +369,47 @@ pub async fn difference(reach: &Reach, from: i64, to: i64, effect: bool) -> anyh
 /// Begins a draft with an older version, and shows what going back would do.
 pub async fn back(reach: &Reach, version: i64) -> anyhow::Result<ExitCode> {
     let client = reach.client()?;
-    let new = NewDraft { version: Some(version), ..NewDraft::default() };
+    let new = NewDraft {
+        version: Some(version),
+        ..NewDraft::default()
+    };
     let draft: Draft = client.send(Method::POST, "rules/drafts", &new).await?;
     if reach.json() {
         output::json(&draft)?;
         return Ok(ExitCode::SUCCESS);
     }
     print_draft(&draft);
-    let effect: Effect = client.send(Method::POST, &format!("rules/drafts/{}/effect", draft.row.id), &()).await?;
+    let effect: Effect = client
+        .send(
+            Method::POST,
+            &format!("rules/drafts/{}/effect", draft.row.id),
+            &(),
+        )
+        .await?;
     output::line("");
     print_effect(&effect, EDIT);
-    output::line(&format!("\nnothing is published yet: `eager-tide rules draft publish {}` goes back to it", draft.row.id));
+    output::line(&format!(
+        "\nnothing is published yet: `eager-tide rules draft publish {}` goes back to it",
+        draft.row.id
+    ));
     Ok(ExitCode::SUCCESS)
 }
 
 /// Tries a whole mapping.
-pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -> anyhow::Result<ExitCode> {
+pub async fn try_mapping(
+    client: &Client,
+    reach: &Reach,
+    new: NewMappingTrial,
+) -> anyhow::Result<ExitCode> {
     let trial: MappingTrial = client.send(Method::POST, "rules/try-mapping", &new).await?;
     let broken = trial.attributes.iter().any(|one| one.fault.is_some());
     if reach.json() {
         output::json(&trial)?;
-        return Ok(if broken { ExitCode::from(1) } else { ExitCode::SUCCESS });
+        return Ok(if broken {
+            ExitCode::from(1)
+        } else {
+            ExitCode::SUCCESS
+        });
     }
     output::line(&match &trial.account {
         Some(account) => format!("on {}, whose account is {account}", trial.label),
@@ -301,7 +422,11 @@ pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -
             None if one.values.is_empty() => "—".into(),
             None => one.values.join(" · "),
         };
-        let there = if one.there.is_empty() { "—".into() } else { one.there.join(" · ") };
+        let there = if one.there.is_empty() {
+            "—".into()
+        } else {
+            one.there.join(" · ")
+        };
         let note = one.note.clone().unwrap_or_default();
         by_direction.entry(one.direction).or_default().push(vec![
             format!("   {}", one.attribute),
@@ -319,5 +444,9 @@ pub async fn try_mapping(client: &Client, reach: &Reach, new: NewMappingTrial) -
         output::line(&format!("\n  {title}"));
         output::table(&["   attribute", "expression", "gives", there, ""], rows);
     }
-    Ok(if broken { ExitCode::from(1) } else { ExitCode::SUCCESS })
+    Ok(if broken {
+        ExitCode::from(1)
+    } else {
+        ExitCode::SUCCESS
+    })
 }

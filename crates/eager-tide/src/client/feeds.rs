@@ -11,7 +11,8 @@ use tide_api::FeedLook;
 /// What can be done with feeds.
 #[derive(Subcommand)]
 pub enum Feeds {
-    /// Show the format of a file, its columns with types, gaps and duplicates, its first rows, and unusable rows
+    /// Show the format of a file, its columns with types, gaps and duplicates, its first rows, and
+    /// unusable rows
     Look {
         /// The file, on this machine
         file: PathBuf,
@@ -22,7 +23,8 @@ impl Feeds {
     /// Does it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let Feeds::Look { file } = self;
-        let octets = std::fs::read(&file).with_context(|| format!("{} cannot be read", file.display()))?;
+        let octets =
+            std::fs::read(&file).with_context(|| format!("{} cannot be read", file.display()))?;
         let look: FeedLook = reach.client()?.upload("feeds/look", octets).await?;
         if reach.json() {
             output::json(&look)?;
@@ -32,12 +34,35 @@ impl Feeds {
             Some(delimiter) => format!("CSV, separated by {delimiter}"),
             None => "JSON Lines".into(),
         };
-        let mark = if look.marked { " with a byte order mark" } else { "" };
-        output::line(&format!("{}: {format}, {}{mark}, {} rows, {} unreadable\n", file.display(), look.encoding, look.rows, look.bad));
+        let mark = if look.marked {
+            " with a byte order mark"
+        } else {
+            ""
+        };
+        output::line(&format!(
+            "{}: {format}, {}{mark}, {} rows, {} unreadable\n",
+            file.display(),
+            look.encoding,
+            look.rows,
+            look.bad
+        ));
         output::table(
-            &["column", "type", "filled", "empty", "repeated values", "first value", "note"],
+            &[
+                "column",
+                "type",
+                "filled",
+                "empty",
+                "repeated values",
+                "first value",
+                "note",
+            ],
             look.columns.iter().enumerate().map(|(at, column)| {
-                let first = look.first.iter().map(|row| row[at].as_str()).find(|text| !text.is_empty()).unwrap_or("—");
+                let first = look
+                    .first
+                    .iter()
+                    .map(|row| row[at].as_str())
+                    .find(|text| !text.is_empty())
+                    .unwrap_or("—");
                 let note = match (column.key, column.duplicates.is_empty()) {
                     (true, _) => "can be the key".to_owned(),
                     (false, false) => format!("twice: {}", column.duplicates.join(", ")),
@@ -58,7 +83,10 @@ impl Feeds {
             output::line("\nThese rows would be set aside:");
             output::table(
                 &["line", "reason", "row"],
-                look.bad_rows.iter().take(20).map(|r| vec![r.line.to_string(), r.reason.clone(), r.raw.clone()]),
+                look.bad_rows
+                    .iter()
+                    .take(20)
+                    .map(|r| vec![r.line.to_string(), r.reason.clone(), r.raw.clone()]),
             );
         }
         Ok(ExitCode::SUCCESS)

@@ -17,6 +17,8 @@ pub fn to_read(all: &[Known]) {
     for one in all {
         let (system, object) = (&one.system, &one.object);
         let needs = one.needs.as_deref().unwrap_or_default();
-        output::line(&format!("to read: type {object} of {system} {needs}: `eager-tide systems read {system}`"));
+        output::line(&format!(
+            "to read: type {object} of {system} {needs}: `eager-tide systems read {system}`"
+        ));
     }
 }

@@ -44,7 +44,10 @@ impl Licences {
         }
         let days = all[0].ahead_days;
         output::table(
-            &["licence", "system", "seats", "in use", "waiting", "starting", "leaving", "wanted", "place"],
+            &[
+                "licence", "system", "seats", "in use", "waiting", "starting", "leaving", "wanted",
+                "place",
+            ],
             all.iter().map(|one| {
                 let wanted = if one.wanted > one.seats {
                     format!("{} ({} too many)", one.wanted, one.wanted - one.seats)
@@ -64,14 +67,22 @@ impl Licences {
                 ]
             }),
         );
-        output::line(&format!("starting, leaving and wanted: within {days} days, if nothing else changes"));
-        for one in all.iter().filter(|one| self.name.is_some() && !one.waiting.is_empty()) {
+        output::line(&format!(
+            "starting, leaving and wanted: within {days} days, if nothing else changes"
+        ));
+        for one in all
+            .iter()
+            .filter(|one| self.name.is_some() && !one.waiting.is_empty())
+        {
             output::line("");
-            let rows = one
-                .waiting
-                .iter()
-                .enumerate()
-                .map(|(n, who)| vec![(n + 1).to_string(), who.label.clone(), who.order.clone(), who.identity.clone()]);
+            let rows = one.waiting.iter().enumerate().map(|(n, who)| {
+                vec![
+                    (n + 1).to_string(),
+                    who.label.clone(),
+                    who.order.clone(),
+                    who.identity.clone(),
+                ]
+            });
             output::table(&["in line", "who", "by", "id"], rows);
         }
         Ok(ExitCode::SUCCESS)
@@ -112,7 +123,12 @@ impl ToldTo {
                     state,
                 ]
             });
-            output::table(&["noticed", "what", "about", "of", "told to", "text", "carried"], rows);
+            output::table(
+                &[
+                    "noticed", "what", "about", "of", "told to", "text", "carried",
+                ],
+                rows,
+            );
         }
         Ok(ExitCode::SUCCESS)
     }

@@ -6,7 +6,8 @@ use clap::Args;
 use std::process::ExitCode;
 use tide_api::{HoldCause, HoldCount, HoldOwner, Holds};
 
-/// Show who is on hold: why, since when, and who can end it. Ends with code 3 if the list is not empty
+/// Show who is on hold: why, since when, and who can end it. Ends with code 3 if the list is not
+/// empty
 #[derive(Args)]
 pub struct ShowHolds {
     /// Only this cause
@@ -64,7 +65,11 @@ fn owner(owner: HoldOwner) -> &'static str {
 
 /// The counts, in one line.
 pub fn counts(counts: &[HoldCount]) -> String {
-    counts.iter().map(|one| format!("{} {}", one.count, cause(one.cause))).collect::<Vec<_>>().join(" · ")
+    counts
+        .iter()
+        .map(|one| format!("{} {}", one.count, cause(one.cause)))
+        .collect::<Vec<_>>()
+        .join(" · ")
 }
 
 impl ShowHolds {
@@ -80,9 +85,20 @@ impl ShowHolds {
             output::line("nobody is on hold");
         } else {
             output::table(
-                &["who", "cause", "since", "systems", "who can end it", "reason"],
+                &[
+                    "who",
+                    "cause",
+                    "since",
+                    "systems",
+                    "who can end it",
+                    "reason",
+                ],
                 holds.items.iter().map(|one| {
-                    let rule = one.rule.as_ref().map(|rule| format!(" ({rule})")).unwrap_or_default();
+                    let rule = one
+                        .rule
+                        .as_ref()
+                        .map(|rule| format!(" ({rule})"))
+                        .unwrap_or_default();
                     vec![
                         one.label.clone(),
                         cause(one.cause).to_owned(),

@@ -6,7 +6,10 @@ use crate::client::freshness;
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine, Memberships, ValueReason};
+use tide_api::{
+    Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine,
+    Memberships, ValueReason,
+};
 use tide_core::decide::ChangeKind;
 use tide_core::decide::Verdict;
 use tide_core::states::MembershipOrigin;
@@ -90,27 +93,52 @@ pub struct Why {
 }
 
 fn reading(read: &[Attribute]) -> String {
-    read.iter().map(|a| format!("{} is {}", a.name, output::values(&a.values))).collect::<Vec<_>>().join(", ")
+    read.iter()
+        .map(|a| format!("{} is {}", a.name, output::values(&a.values)))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 fn value_rows(values: &[ValueReason]) -> impl Iterator<Item = Vec<String>> + '_ {
     values.iter().map(|v| {
-        let from = v.from_system.as_ref().map(|s| format!("{s}: ")).unwrap_or_default();
+        let from = v
+            .from_system
+            .as_ref()
+            .map(|s| format!("{s}: "))
+            .unwrap_or_default();
         let because = format!("{from}{}", reading(&v.read));
-        let because = if because.is_empty() { v.note.clone().unwrap_or_default() } else { because };
-        vec![format!("  {}", v.attribute), v.value.clone(), because, v.expression.clone(), v.rule.clone()]
+        let because = if because.is_empty() {
+            v.note.clone().unwrap_or_default()
+        } else {
+            because
+        };
+        vec![
+            format!("  {}", v.attribute),
+            v.value.clone(),
+            because,
+            v.expression.clone(),
+            v.rule.clone(),
+        ]
     })
 }
 
 /// The rule behind an account's value, and for which population it holds.
 fn because(value: &ValueReason) -> String {
-    value.note.as_ref().map_or_else(|| value.expression.clone(), |note| format!("{} ({note})", value.expression))
+    value.note.as_ref().map_or_else(
+        || value.expression.clone(),
+        |note| format!("{} ({note})", value.expression),
+    )
 }
 
 /// Values before and after, in one line.
 fn before_and_after(values: &[tide_api::ValueChange]) -> String {
     let one = |value: &tide_api::ValueChange| {
-        format!("{}: {} → {}", value.attribute, output::values(&value.before), output::values(&value.after))
+        format!(
+            "{}: {} → {}",
+            value.attribute,
+            output::values(&value.before),
+            output::values(&value.after)
+        )
     };
     values.iter().map(one).collect::<Vec<_>>().join("; ")
 }
@@ -132,19 +160,31 @@ fn on_hold(verdict: Verdict) -> &'static str {
 fn value_state(value: &tide_api::ValueReason) -> String {
     let state = value.state.map(label).unwrap_or_default();
     match (&value.note, value.state) {
-        (Some(note), Some(ValueState::InSync | ValueState::LeftAlone)) => format!("{state}: {note}"),
+        (Some(note), Some(ValueState::InSync | ValueState::LeftAlone)) => {
+            format!("{state}: {note}")
+        }
         _ => state,
     }
 }
 
 /// An explanation in words.
 pub fn print(found: &Explanation) {
-    let stage = found.stage.as_ref().map(|s| format!(" · {s}")).unwrap_or_default();
-    let id = found.identity.as_ref().map_or_else(|| " · no identity".into(), |id| format!(" · identity {id}"));
+    let stage = found
+        .stage
+        .as_ref()
+        .map(|s| format!(" · {s}"))
+        .unwrap_or_default();
+    let id = found
+        .identity
+        .as_ref()
+        .map_or_else(|| " · no identity".into(), |id| format!(" · identity {id}"));
     output::line(&format!("{}{stage}{id}", found.label));
     if !found.values.is_empty() {
         output::line("\nits values, and where each comes from");
-        output::table(&["  value of", "is", "because", "rule", "place"], value_rows(&found.values));
+        output::table(
+            &["  value of", "is", "because", "rule", "place"],
+            value_rows(&found.values),
+        );
     }
     for account in &found.accounts {
         output::line(&format!(
@@ -167,9 +207,23 @@ pub fn print(found: &Explanation) {
                 Verdict::OnHold => "on hold".to_owned(),
             }
         ));
-        let mut facts =
-            vec![("why", format!("{}{}", account.reason, account.rule.as_ref().map(|r| format!("  ({r})")).unwrap_or_default()))];
-        if let Some(hold) = account.hold.as_ref().filter(|hold| **hold != account.reason) {
+        let mut facts = vec![(
+            "why",
+            format!(
+                "{}{}",
+                account.reason,
+                account
+                    .rule
+                    .as_ref()
+                    .map(|r| format!("  ({r})"))
+                    .unwrap_or_default()
+            ),
+        )];
+        if let Some(hold) = account
+            .hold
+            .as_ref()
+            .filter(|hold| **hold != account.reason)
+        {
             facts.push(("on hold", hold.clone()));
         }
         if let Some(since) = account.hold.as_ref().and(account.hold_since.as_ref()) {
@@ -191,8 +245,18 @@ pub fn print(found: &Explanation) {
         if !account.values.is_empty() {
             let rows = account.values.iter().map(|v| {
                 let there = v.there.clone().unwrap_or_default();
-                let value = if there == v.value { there } else { format!("{there}  (wanted: {})", v.value) };
-                vec![format!("  {}", v.attribute), value, value_state(v), because(v), v.rule.clone()]
+                let value = if there == v.value {
+                    there
+                } else {
+                    format!("{there}  (wanted: {})", v.value)
+                };
+                vec![
+                    format!("  {}", v.attribute),
+                    value,
+                    value_state(v),
+                    because(v),
+                    v.rule.clone(),
+                ]
             });
             output::table(&["  attribute", "is", "state", "because", "place"], rows);
         }
@@ -201,7 +265,10 @@ pub fn print(found: &Explanation) {
 
 fn groups(all: &Memberships) {
     let origin = |one: &tide_api::Membership| match one.origin {
-        MembershipOrigin::Rule => format!("by rule, since {}", one.since.as_deref().map_or_else(String::new, output::time)),
+        MembershipOrigin::Rule => format!(
+            "by rule, since {}",
+            one.since.as_deref().map_or_else(String::new, output::time)
+        ),
         MembershipOrigin::Mapped => "as where the group comes from".to_owned(),
         _ => "by hand".to_owned(),
     };
@@ -209,11 +276,25 @@ fn groups(all: &Memberships) {
         output::line("in no group, and nobody is in it");
     }
     if !all.groups.is_empty() {
-        let rows = all.groups.iter().map(|one| vec![one.system.clone(), one.label.clone(), origin(one), one.name.clone()]);
+        let rows = all.groups.iter().map(|one| {
+            vec![
+                one.system.clone(),
+                one.label.clone(),
+                origin(one),
+                one.name.clone(),
+            ]
+        });
         output::table(&["system", "in the group", "how", "name there"], rows);
     }
     if !all.members.is_empty() {
-        let rows = all.members.iter().map(|one| vec![one.system.clone(), one.label.clone(), origin(one), one.name.clone()]);
+        let rows = all.members.iter().map(|one| {
+            vec![
+                one.system.clone(),
+                one.label.clone(),
+                origin(one),
+                one.name.clone(),
+            ]
+        });
         output::table(&["system", "member", "how", "name there"], rows);
         if all.count > all.members.len() {
             output::line(&format!("… and {} more", all.count - all.members.len()));
@@ -243,16 +324,24 @@ impl Identities {
             None => String::new(),
         };
         match self {
-            Identities::List { search, stage, limit } => {
+            Identities::List {
+                search,
+                stage,
+                limit,
+            } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
                 query.extend(search.clone().map(|s| ("search", s)));
                 query.extend(stage.map(|s| ("filter", s)));
-                let (found, more): (Vec<Identity>, bool) = client.all("identities", &query, limit).await?;
+                let (found, more): (Vec<Identity>, bool) =
+                    client.all("identities", &query, limit).await?;
                 if reach.json() {
                     output::json(&found)?;
                 } else {
                     let value = |i: &Identity, name: &str| {
-                        i.attributes.iter().find(|a| a.name == name).map_or_else(|| "—".into(), |a| output::values(&a.values))
+                        i.attributes
+                            .iter()
+                            .find(|a| a.name == name)
+                            .map_or_else(|| "—".into(), |a| output::values(&a.values))
                     };
                     output::table(
                         &["name", "number", "mail", "stage", "systems", "id"],
@@ -269,8 +358,12 @@ impl Identities {
                     );
                     if found.is_empty() {
                         output::line(&match &search {
-                            Some(text) => format!("nobody fits `{text}`: give a part of a name, a number or an address"),
-                            None => "there are no identities yet: the first run makes them".to_owned(),
+                            Some(text) => format!(
+                                "nobody fits `{text}`: give a part of a name, a number or an address"
+                            ),
+                            None => {
+                                "there are no identities yet: the first run makes them".to_owned()
+                            }
                         });
                     }
                     if more {
@@ -279,7 +372,9 @@ impl Identities {
                 }
             }
             Identities::Show { .. } => {
-                let detail: IdentityDetail = client.get(&format!("identities/{}", segment(&id)), &[]).await?;
+                let detail: IdentityDetail = client
+                    .get(&format!("identities/{}", segment(&id)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&detail)?;
                 } else {
@@ -290,17 +385,36 @@ impl Identities {
                         detail.links.iter().map(|l| {
                             let ended = l.ended.as_ref().map_or_else(
                                 || "—".into(),
-                                |at| format!("{} {}", output::time(at), l.ended_by.clone().unwrap_or_default()),
+                                |at| {
+                                    format!(
+                                        "{} {}",
+                                        output::time(at),
+                                        l.ended_by.clone().unwrap_or_default()
+                                    )
+                                },
                             );
-                            vec![format!("  {}", l.system), l.account.clone(), output::time(&l.made), l.made_by.clone(), ended]
+                            vec![
+                                format!("  {}", l.system),
+                                l.account.clone(),
+                                output::time(&l.made),
+                                l.made_by.clone(),
+                                ended,
+                            ]
                         }),
                     );
                     output::line("\nhistory, the newest first");
                     output::table(
-                        &["  when", "run", "by", "what", "system", "state", "values", "reason"],
+                        &[
+                            "  when", "run", "by", "what", "system", "state", "values", "reason",
+                        ],
                         detail.history.iter().map(|c| {
                             vec![
-                                format!("  {}", c.settled.as_deref().map_or_else(|| "—".into(), output::time)),
+                                format!(
+                                    "  {}",
+                                    c.settled
+                                        .as_deref()
+                                        .map_or_else(|| "—".into(), output::time)
+                                ),
                                 c.change_set.to_string(),
                                 c.principal.clone().unwrap_or_default(),
                                 c.kind.to_string(),
@@ -314,21 +428,32 @@ impl Identities {
                 }
             }
             Identities::Life { .. } => {
-                let line: LifeLine = client.get(&format!("identities/{}/life", segment(&id)), &[]).await?;
+                let line: LifeLine = client
+                    .get(&format!("identities/{}/life", segment(&id)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&line)?;
                 } else {
                     life(&line);
                 }
             }
-            Identities::Leave { when, comment, preview, .. } => {
+            Identities::Leave {
+                when,
+                comment,
+                preview,
+                ..
+            } => {
                 let place = format!("identities/{}/departure", segment(&id));
                 let mut query: Vec<(&str, String)> = Vec::new();
                 query.extend(when.at.clone().map(|at| ("at", at)));
                 query.extend(when.last_day.clone().map(|day| ("last_day", day)));
                 let effect: DepartureEffect = client.get(&place, &query).await?;
                 if !preview {
-                    let leave = Leave { at: when.at, last_day: when.last_day, comment };
+                    let leave = Leave {
+                        at: when.at,
+                        last_day: when.last_day,
+                        comment,
+                    };
                     client.tell(Method::PUT, &place, Some(&leave)).await?;
                 }
                 if reach.json() {
@@ -338,11 +463,19 @@ impl Identities {
                 }
             }
             Identities::Stay { .. } => {
-                client.tell::<()>(Method::DELETE, &format!("identities/{}/departure", segment(&id)), None).await?;
+                client
+                    .tell::<()>(
+                        Method::DELETE,
+                        &format!("identities/{}/departure", segment(&id)),
+                        None,
+                    )
+                    .await?;
                 output::line("taken back: what their dates and their sources say counts again");
             }
             Identities::Groups { .. } => {
-                let all: Memberships = client.get(&format!("identities/{}/groups", segment(&id)), &[]).await?;
+                let all: Memberships = client
+                    .get(&format!("identities/{}/groups", segment(&id)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&all)?;
                 } else {
@@ -358,8 +491,16 @@ impl Identities {
                 }
             }
             Identities::Split { system, .. } => {
-                client.tell::<()>(Method::DELETE, &format!("identities/{}/links/{}", segment(&id), segment(&system)), None).await?;
-                output::line(&format!("the link with {system} was ended; the next run matches an account, or makes one"));
+                client
+                    .tell::<()>(
+                        Method::DELETE,
+                        &format!("identities/{}/links/{}", segment(&id), segment(&system)),
+                        None,
+                    )
+                    .await?;
+                output::line(&format!(
+                    "the link with {system} was ended; the next run matches an account, or makes one"
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)
@@ -367,14 +508,32 @@ impl Identities {
 }
 
 fn life(line: &LifeLine) {
-    let since = line.since.as_ref().map(|at| format!(" since {}", output::time(at))).unwrap_or_default();
+    let since = line
+        .since
+        .as_ref()
+        .map(|at| format!(" since {}", output::time(at)))
+        .unwrap_or_default();
     output::line(&format!("{}{since}", line.stage));
     if let Some(reason) = &line.reason {
-        output::line(&format!("  {reason}{}", line.rule.as_ref().map(|rule| format!("  ({rule})")).unwrap_or_default()));
+        output::line(&format!(
+            "  {reason}{}",
+            line.rule
+                .as_ref()
+                .map(|rule| format!("  ({rule})"))
+                .unwrap_or_default()
+        ));
     }
     if let Some(departure) = &line.departure {
-        let why = if departure.comment.is_empty() { String::new() } else { format!(": {}", departure.comment) };
-        output::line(&format!("  {} had them leave on {}{why}", departure.by, output::time(&departure.at)));
+        let why = if departure.comment.is_empty() {
+            String::new()
+        } else {
+            format!(": {}", departure.comment)
+        };
+        output::line(&format!(
+            "  {} had them leave on {}{why}",
+            departure.by,
+            output::time(&departure.at)
+        ));
     }
     if line.moments.is_empty() {
         output::line("  no dates: lifecycle.toml says nothing of them, or they have none");
@@ -383,7 +542,17 @@ fn life(line: &LifeLine) {
     output::line("");
     output::table(
         &["when", "what", ""],
-        line.moments.iter().map(|one| vec![one.shown.clone(), one.what.clone(), if one.past { "past".into() } else { "to come".into() }]),
+        line.moments.iter().map(|one| {
+            vec![
+                one.shown.clone(),
+                one.what.clone(),
+                if one.past {
+                    "past".into()
+                } else {
+                    "to come".into()
+                },
+            ]
+        }),
     );
 }
 
@@ -397,7 +566,11 @@ fn departure(effect: &DepartureEffect, preview: bool) {
         output::table(
             &["step", "system", "change", "values", "waits for"],
             effect.changes.iter().map(|change| {
-                let step = if change.step == 0 { "—".to_owned() } else { change.step.to_string() };
+                let step = if change.step == 0 {
+                    "—".to_owned()
+                } else {
+                    change.step.to_string()
+                };
                 vec![
                     step,
                     change.system.clone(),
@@ -409,7 +582,13 @@ fn departure(effect: &DepartureEffect, preview: bool) {
         );
     }
     output::line("");
-    output::table(&["system", "afterwards"], effect.accounts.iter().map(|one| vec![one.system.clone(), one.said.clone()]));
+    output::table(
+        &["system", "afterwards"],
+        effect
+            .accounts
+            .iter()
+            .map(|one| vec![one.system.clone(), one.said.clone()]),
+    );
     if preview {
         output::line("\nNothing was done. Without --preview it is.");
     }
@@ -438,7 +617,14 @@ fn leavers(all: &Leavers) {
         output::line("nobody left yet");
     } else {
         output::table(
-            &["name", "to be closed from", "closed after", "changes", "still open", "id"],
+            &[
+                "name",
+                "to be closed from",
+                "closed after",
+                "changes",
+                "still open",
+                "id",
+            ],
             all.leavers.iter().map(|one| {
                 let closed = match (&one.returned, one.seconds) {
                     (Some(at), _) => format!("back on {}", output::time(at)),
@@ -449,10 +635,28 @@ fn leavers(all: &Leavers) {
                 let open: Vec<String> = one
                     .open
                     .iter()
-                    .map(|way| format!("{} {}: {}", way.system, way.kind.map_or("webhook", ChangeKind::as_str), way.why))
+                    .map(|way| {
+                        format!(
+                            "{} {}: {}",
+                            way.system,
+                            way.kind.map_or("webhook", ChangeKind::as_str),
+                            way.why
+                        )
+                    })
                     .collect();
-                let open = if open.is_empty() { "—".to_owned() } else { open.join("; ") };
-                vec![one.label.clone(), output::time(&one.started), closed, one.done.to_string(), open, one.identity.clone()]
+                let open = if open.is_empty() {
+                    "—".to_owned()
+                } else {
+                    open.join("; ")
+                };
+                vec![
+                    one.label.clone(),
+                    output::time(&one.started),
+                    closed,
+                    one.done.to_string(),
+                    open,
+                    one.identity.clone(),
+                ]
             }),
         );
     }
@@ -460,9 +664,15 @@ fn leavers(all: &Leavers) {
         output::line("\nplanned");
         output::table(
             &["name", "leaves", "by", "why", "id"],
-            all.planned
-                .iter()
-                .map(|one| vec![one.label.clone(), output::time(&one.at), one.by.clone(), one.comment.clone(), one.identity.clone()]),
+            all.planned.iter().map(|one| {
+                vec![
+                    one.label.clone(),
+                    output::time(&one.at),
+                    one.by.clone(),
+                    one.comment.clone(),
+                    one.identity.clone(),
+                ]
+            }),
         );
     }
 }
@@ -470,20 +680,30 @@ fn leavers(all: &Leavers) {
 impl Why {
     /// Explains.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
-        let found: Vec<Explanation> = reach.client()?.get("why", &[("person", self.person.clone())]).await?;
+        let found: Vec<Explanation> = reach
+            .client()?
+            .get("why", &[("person", self.person.clone())])
+            .await?;
         if reach.json() {
             output::json(&found)?;
             return Ok(ExitCode::SUCCESS);
         }
         if found.len() > 3 {
-            output::line(&format!("{} people fit `{}`. Give a number, an address or an id:\n", found.len(), self.person));
+            output::line(&format!(
+                "{} people fit `{}`. Give a number, an address or an id:\n",
+                found.len(),
+                self.person
+            ));
             output::table(
                 &["name", "identity", "account"],
                 found.iter().take(20).map(|f| {
                     vec![
                         f.label.clone(),
                         f.identity.clone().unwrap_or_else(|| "—".into()),
-                        f.accounts.iter().find_map(|a| a.name.clone()).unwrap_or_default(),
+                        f.accounts
+                            .iter()
+                            .find_map(|a| a.name.clone())
+                            .unwrap_or_default(),
                     ]
                 }),
             );

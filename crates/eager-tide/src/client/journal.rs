@@ -37,9 +37,18 @@ fn values(kept: &serde_json::Value) -> String {
     };
     let one = |value: &serde_json::Value| {
         let attribute = value["attribute"].as_str()?;
-        Some(format!("{attribute}: {} → {}", texts(&value["before"]), texts(&value["after"])))
+        Some(format!(
+            "{attribute}: {} → {}",
+            texts(&value["before"]),
+            texts(&value["after"])
+        ))
     };
-    kept.as_array().into_iter().flatten().filter_map(one).collect::<Vec<_>>().join("; ")
+    kept.as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(one)
+        .collect::<Vec<_>>()
+        .join("; ")
 }
 
 impl Journal {
@@ -48,8 +57,10 @@ impl Journal {
         let client = reach.client()?;
         match self {
             Journal::List { subject, limit } => {
-                let query: Vec<(&str, String)> = subject.map(|s| ("search", s)).into_iter().collect();
-                let (entries, _): (Vec<JournalEntry>, bool) = client.all("journal", &query, limit).await?;
+                let query: Vec<(&str, String)> =
+                    subject.map(|s| ("search", s)).into_iter().collect();
+                let (entries, _): (Vec<JournalEntry>, bool) =
+                    client.all("journal", &query, limit).await?;
                 if reach.json() {
                     output::json(&entries)?;
                 } else {
@@ -58,31 +69,64 @@ impl Journal {
                         entries.into_iter().map(|e| {
                             let subject = e.label.unwrap_or(e.subject);
                             let values = e.values.as_ref().map(values).unwrap_or_default();
-                            let detail = [e.detail, values].into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
-                            vec![e.id.to_string(), output::time(&e.at), e.principal, e.act, subject, detail]
+                            let detail = [e.detail, values]
+                                .into_iter()
+                                .filter(|text| !text.is_empty())
+                                .collect::<Vec<_>>()
+                                .join("; ");
+                            vec![
+                                e.id.to_string(),
+                                output::time(&e.at),
+                                e.principal,
+                                e.act,
+                                subject,
+                                detail,
+                            ]
                         }),
                     );
                 }
             }
             Journal::Check { expect } => {
-                let query: Vec<(&str, String)> = expect.clone().map(|head| ("expect", head)).into_iter().collect();
+                let query: Vec<(&str, String)> = expect
+                    .clone()
+                    .map(|head| ("expect", head))
+                    .into_iter()
+                    .collect();
                 let check: JournalCheck = client.get("journal/check", &query).await?;
                 if reach.json() {
                     output::json(&check)?;
                 } else if check.sound {
-                    output::line(&format!("sound: {} entries, each as it was written", check.entry));
+                    output::line(&format!(
+                        "sound: {} entries, each as it was written",
+                        check.entry
+                    ));
                     if let Some(head) = &check.head {
                         output::line(&format!("head: {head}"));
-                        output::line("keep the head elsewhere: `eager-tide journal check --expect HEAD` compares with it later");
+                        output::line(
+                            "keep the head elsewhere: `eager-tide journal check --expect HEAD` compares with it later",
+                        );
                     }
-                } else if let (Some(head), true) =
-                    (&expect, check.head.as_deref().is_some_and(|head| head.starts_with(&format!("{}:", check.entry))))
-                {
-                    output::line(&format!("NOT SOUND: the entry of head {head} is not in it; an older copy may be in its place"));
+                } else if let (Some(head), true) = (
+                    &expect,
+                    check
+                        .head
+                        .as_deref()
+                        .is_some_and(|head| head.starts_with(&format!("{}:", check.entry))),
+                ) {
+                    output::line(&format!(
+                        "NOT SOUND: the entry of head {head} is not in it; an older copy may be in its place"
+                    ));
                 } else {
-                    output::line(&format!("NOT SOUND: entry {} is missing, or not as it was written; compare with a backup", check.entry));
+                    output::line(&format!(
+                        "NOT SOUND: entry {} is missing, or not as it was written; compare with a backup",
+                        check.entry
+                    ));
                 }
-                return Ok(if check.sound { ExitCode::SUCCESS } else { ExitCode::from(1) });
+                return Ok(if check.sound {
+                    ExitCode::SUCCESS
+                } else {
+                    ExitCode::from(1)
+                });
             }
         }
         Ok(ExitCode::SUCCESS)

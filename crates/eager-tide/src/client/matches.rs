@@ -42,8 +42,15 @@ pub struct Match {
     /// Leave it unchanged, without further review
     #[arg(long, group = "said", help_heading = "Say")]
     skip: bool,
-    /// Apply to all records selected by --which and --search (--join: only those with one candidate)
-    #[arg(long, requires = "said", requires = "which", conflicts_with = "person", help_heading = "Say")]
+    /// Apply to all records selected by --which and --search (--join: only those with one
+    /// candidate)
+    #[arg(
+        long,
+        requires = "said",
+        requires = "which",
+        conflicts_with = "person",
+        help_heading = "Say"
+    )]
     all: bool,
     /// Take back an answer, by its number
     #[arg(long, value_name = "ID", conflicts_with = "said", help_heading = "Say")]
@@ -80,12 +87,27 @@ fn print_case(case: &MatchCase) {
         output::line(&format!("by {rule}"));
     }
     output::line("");
-    let head: Vec<String> = (1..=case.candidates.len()).map(|at| format!("candidate {at}")).collect();
-    let head: Vec<&str> = ["value", "looks for its other half"].into_iter().chain(head.iter().map(String::as_str)).collect();
-    let names = ["".to_owned(), case.own.name.clone()].into_iter().chain(case.candidates.iter().map(|side| format!("  {}", side.name)));
+    let head: Vec<String> = (1..=case.candidates.len())
+        .map(|at| format!("candidate {at}"))
+        .collect();
+    let head: Vec<&str> = ["value", "looks for its other half"]
+        .into_iter()
+        .chain(head.iter().map(String::as_str))
+        .collect();
+    let names = ["".to_owned(), case.own.name.clone()].into_iter().chain(
+        case.candidates
+            .iter()
+            .map(|side| format!("  {}", side.name)),
+    );
     let rows = case.rows.iter().map(|row| {
-        let theirs = row.theirs.iter().map(|v| format!("{} {}", sign(&row.own, v), v.value));
-        [row.attribute.clone(), row.own.clone()].into_iter().chain(theirs).collect()
+        let theirs = row
+            .theirs
+            .iter()
+            .map(|v| format!("{} {}", sign(&row.own, v), v.value));
+        [row.attribute.clone(), row.own.clone()]
+            .into_iter()
+            .chain(theirs)
+            .collect()
     });
     output::table(&head, std::iter::once(names.collect()).chain(rows));
 }
@@ -105,7 +127,13 @@ impl Match {
         format!("systems/{}/matches", segment(&self.system))
     }
 
-    async fn view(&self, client: &Client, which: Option<MatchStatus>, search: &str, limit: usize) -> anyhow::Result<MatchView> {
+    async fn view(
+        &self,
+        client: &Client,
+        which: Option<MatchStatus>,
+        search: &str,
+        limit: usize,
+    ) -> anyhow::Result<MatchView> {
         let mut query = vec![("limit", limit.to_string()), ("search", search.to_owned())];
         query.extend(which.map(|which| ("which", which.to_string())));
         client.get(&self.path(), &query).await
@@ -124,8 +152,12 @@ impl Match {
     async fn find(&self, client: &Client, who: &str) -> anyhow::Result<MatchLine> {
         let view = self.view(client, self.which, "", 5000).await?;
         let same = |text: Option<&str>| text.is_some_and(|text| text.eq_ignore_ascii_case(who));
-        let exact = |l: &&MatchLine| same(Some(&l.label)) || same(l.identity.as_deref()) || same(l.account_name.as_deref());
-        let part = |text: Option<&str>| text.is_some_and(|text| text.to_lowercase().contains(&who.to_lowercase()));
+        let exact = |l: &&MatchLine| {
+            same(Some(&l.label)) || same(l.identity.as_deref()) || same(l.account_name.as_deref())
+        };
+        let part = |text: Option<&str>| {
+            text.is_some_and(|text| text.to_lowercase().contains(&who.to_lowercase()))
+        };
         let inside = |l: &&MatchLine| part(Some(&l.label)) || part(l.account_name.as_deref());
         let mut found: Vec<&MatchLine> = view.lines.iter().filter(exact).collect();
         if found.is_empty() {
@@ -137,19 +169,41 @@ impl Match {
         }
         match found.as_slice() {
             [one] => Ok((*one).clone()),
-            [] => bail!("nobody of {} is called `{who}`: `eager-tide match {}` shows who there is", self.system, self.system),
+            [] => bail!(
+                "nobody of {} is called `{who}`: `eager-tide match {}` shows who there is",
+                self.system,
+                self.system
+            ),
             several => {
-                let names: Vec<String> = several.iter().take(8).map(|l| format!("{} ({})", l.label, label(l.status))).collect();
-                bail!("`{who}` names {}: {}; use an id, an account or --which", several.len(), names.join(", "))
+                let names: Vec<String> = several
+                    .iter()
+                    .take(8)
+                    .map(|l| format!("{} ({})", l.label, label(l.status)))
+                    .collect();
+                bail!(
+                    "`{who}` names {}: {}; use an id, an account or --which",
+                    several.len(),
+                    names.join(", ")
+                )
             }
         }
     }
 
     /// What is to be said of one line.
-    async fn answer(&self, client: &Client, line: &MatchLine, said: MatchDecision) -> anyhow::Result<NewMatchAnswer> {
-        let answer = |identity, account| NewMatchAnswer { said, identity, account };
+    async fn answer(
+        &self,
+        client: &Client,
+        line: &MatchLine,
+        said: MatchDecision,
+    ) -> anyhow::Result<NewMatchAnswer> {
+        let answer = |identity, account| NewMatchAnswer {
+            said,
+            identity,
+            account,
+        };
         if matches!(said, MatchDecision::New | MatchDecision::Skip) {
-            // Said of the one that looks; an identity looks for its account, an account that has none for its identity.
+            // Said of the one that looks; an identity looks for its account, an account that has
+            // none for its identity.
             return Ok(match &line.identity {
                 Some(identity) => answer(Some(identity.clone()), None),
                 None => answer(None, line.account),
@@ -164,25 +218,68 @@ impl Match {
             .candidates
             .iter()
             .filter(|side| {
-                wanted.as_ref().is_none_or(|wanted| side.name.to_lowercase().contains(wanted) || side.identity.as_ref() == Some(wanted))
+                wanted.as_ref().is_none_or(|wanted| {
+                    side.name.to_lowercase().contains(wanted)
+                        || side.identity.as_ref() == Some(wanted)
+                })
             })
             .collect();
-        let names = || case.candidates.iter().map(|side| side.name.clone()).collect::<Vec<_>>().join(", ");
-        let [side] = fits.as_slice() else { bail!("which of {}? --candidate NAME says it", names()) };
-        let identity = case.own.identity.clone().or(side.identity.clone()).context("there is no identity")?;
-        let account = case.own.account.or(side.account).or(line.account).context("there is no account")?;
+        let names = || {
+            case.candidates
+                .iter()
+                .map(|side| side.name.clone())
+                .collect::<Vec<_>>()
+                .join(", ")
+        };
+        let [side] = fits.as_slice() else {
+            bail!("which of {}? --candidate NAME says it", names())
+        };
+        let identity = case
+            .own
+            .identity
+            .clone()
+            .or(side.identity.clone())
+            .context("there is no identity")?;
+        let account = case
+            .own
+            .account
+            .or(side.account)
+            .or(line.account)
+            .context("there is no account")?;
         // Of a key that moved, the candidate is whom the account may belong to instead.
-        let identity = if line.status == MatchStatus::KeyReassigned { side.identity.clone().unwrap_or(identity) } else { identity };
+        let identity = if line.status == MatchStatus::KeyReassigned {
+            side.identity.clone().unwrap_or(identity)
+        } else {
+            identity
+        };
         Ok(answer(Some(identity), Some(account)))
     }
 
-    async fn say(&self, client: &Client, reach: &Reach, answers: &[NewMatchAnswer]) -> anyhow::Result<ExitCode> {
-        let kept: KeptAnswers = client.send(Method::POST, &format!("{}/answers", self.path()), &answers.to_vec()).await?;
+    async fn say(
+        &self,
+        client: &Client,
+        reach: &Reach,
+        answers: &[NewMatchAnswer],
+    ) -> anyhow::Result<ExitCode> {
+        let kept: KeptAnswers = client
+            .send(
+                Method::POST,
+                &format!("{}/answers", self.path()),
+                &answers.to_vec(),
+            )
+            .await?;
         if reach.json() {
             output::json(&kept)?;
         } else {
-            let what = if kept.kept == 1 { "answer was" } else { "answers were" };
-            output::line(&format!("{} {what} kept: `eager-tide preview` shows what comes of it; --take-back undoes it", kept.kept));
+            let what = if kept.kept == 1 {
+                "answer was"
+            } else {
+                "answers were"
+            };
+            output::line(&format!(
+                "{} {what} kept: `eager-tide preview` shows what comes of it; --take-back undoes it",
+                kept.kept
+            ));
         }
         Ok(ExitCode::SUCCESS)
     }
@@ -191,7 +288,13 @@ impl Match {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         if let Some(id) = self.take_back {
-            client.tell(Method::DELETE, &format!("matches/answers/{id}"), None::<&()>).await?;
+            client
+                .tell(
+                    Method::DELETE,
+                    &format!("matches/answers/{id}"),
+                    None::<&()>,
+                )
+                .await?;
             output::line("taken back: the rules decide again");
             return Ok(ExitCode::SUCCESS);
         }
@@ -219,9 +322,20 @@ impl Match {
             }
             return Ok(ExitCode::SUCCESS);
         }
-        let view = self.view(&client, self.which, &self.search, if self.all { 5000 } else { self.limit }).await?;
+        let view = self
+            .view(
+                &client,
+                self.which,
+                &self.search,
+                if self.all { 5000 } else { self.limit },
+            )
+            .await?;
         if let (true, Some(said)) = (self.all, self.said()) {
-            let lines: Vec<&MatchLine> = view.lines.iter().filter(|line| said != MatchDecision::Join || line.candidates == 1).collect();
+            let lines: Vec<&MatchLine> = view
+                .lines
+                .iter()
+                .filter(|line| said != MatchDecision::Join || line.candidates == 1)
+                .collect();
             if lines.is_empty() {
                 bail!("nobody fits");
             }
@@ -241,20 +355,33 @@ impl Match {
         if self.which.is_none() && self.search.is_empty() {
             output::table(
                 &["status", "people"],
-                view.counts.iter().filter(|c| c.count > 0).map(|c| vec![label(c.status), c.count.to_string()]),
+                view.counts
+                    .iter()
+                    .filter(|c| c.count > 0)
+                    .map(|c| vec![label(c.status), c.count.to_string()]),
             );
             if !view.linked_by.is_empty() {
                 output::line("");
-                output::table(&["linked by", "accounts"], view.linked_by.iter().map(|c| vec![c.basis.clone(), c.count.to_string()]));
+                output::table(
+                    &["linked by", "accounts"],
+                    view.linked_by
+                        .iter()
+                        .map(|c| vec![c.basis.clone(), c.count.to_string()]),
+                );
             }
             if !view.answers.is_empty() {
                 output::line("");
                 output::table(
                     &["answer", "said", "of", "by", "when"],
-                    view.answers
-                        .iter()
-                        .take(self.limit)
-                        .map(|a| vec![a.id.to_string(), a.said.to_string(), a.label.clone(), a.principal.clone(), output::time(&a.made)]),
+                    view.answers.iter().take(self.limit).map(|a| {
+                        vec![
+                            a.id.to_string(),
+                            a.said.to_string(),
+                            a.label.clone(),
+                            a.principal.clone(),
+                            output::time(&a.made),
+                        ]
+                    }),
                 );
             }
             output::line(&format!(
@@ -266,7 +393,11 @@ impl Match {
         } else {
             print_lines(&view.lines);
             if view.found > view.lines.len() {
-                output::line(&format!("… and {} more: --limit {}", view.found - view.lines.len(), view.found));
+                output::line(&format!(
+                    "… and {} more: --limit {}",
+                    view.found - view.lines.len(),
+                    view.found
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)

@@ -45,16 +45,40 @@ pub enum Output {
 #[derive(Args, Clone)]
 pub struct Reach {
     /// The service's address
-    #[arg(long, global = true, default_value = "http://127.0.0.1:7480", env = "EAGER_TIDE_URL", help_heading = "Service")]
+    #[arg(
+        long,
+        global = true,
+        default_value = "http://127.0.0.1:7480",
+        env = "EAGER_TIDE_URL",
+        help_heading = "Service"
+    )]
     url: String,
     /// The token; better set in the environment than given here, where others see it
-    #[arg(long, global = true, env = "EAGER_TIDE_TOKEN", hide_env_values = true, help_heading = "Service")]
+    #[arg(
+        long,
+        global = true,
+        env = "EAGER_TIDE_TOKEN",
+        hide_env_values = true,
+        help_heading = "Service"
+    )]
     token: Option<String>,
     /// A file that holds the token
-    #[arg(long, global = true, env = "EAGER_TIDE_TOKEN_FILE", help_heading = "Service")]
+    #[arg(
+        long,
+        global = true,
+        env = "EAGER_TIDE_TOKEN_FILE",
+        help_heading = "Service"
+    )]
     token_file: Option<PathBuf>,
     /// How answers are printed
-    #[arg(long, short, global = true, value_enum, default_value = "table", help_heading = "Service")]
+    #[arg(
+        long,
+        short,
+        global = true,
+        value_enum,
+        default_value = "table",
+        help_heading = "Service"
+    )]
     pub output: Output,
 }
 
@@ -75,29 +99,43 @@ impl Reach {
     pub fn client(&self) -> anyhow::Result<Client> {
         let token = match (&self.token, &self.token_file) {
             (Some(token), _) => token.clone(),
-            (None, Some(file)) => {
-                std::fs::read_to_string(file).with_context(|| format!("the token file {} cannot be read", file.display()))?
-            }
+            (None, Some(file)) => std::fs::read_to_string(file)
+                .with_context(|| format!("the token file {} cannot be read", file.display()))?,
             (None, None) => {
                 return Err(anyhow!(
                     "no token was given: set EAGER_TIDE_TOKEN, or EAGER_TIDE_TOKEN_FILE to the file that the service wrote at its first start (DATA/first-token)"
                 ));
             }
         };
-        let http = reqwest::Client::builder().tls_backend_rustls().no_proxy().build()?;
-        Ok(Client { http, url: self.url.trim_end_matches('/').to_owned(), token: token.trim().to_owned() })
+        let http = reqwest::Client::builder()
+            .tls_backend_rustls()
+            .no_proxy()
+            .build()?;
+        Ok(Client {
+            http,
+            url: self.url.trim_end_matches('/').to_owned(),
+            token: token.trim().to_owned(),
+        })
     }
 }
 
 /// A path segment that cannot step out of its place.
 pub fn segment(text: &str) -> String {
     text.bytes()
-        .map(|b| if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_') { char::from(b).to_string() } else { format!("%{b:02X}") })
+        .map(|b| {
+            if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_') {
+                char::from(b).to_string()
+            } else {
+                format!("%{b:02X}")
+            }
+        })
         .collect()
 }
 
 fn explain(problem: Problem, status: u16) -> anyhow::Error {
-    let mut text = problem.detail.unwrap_or_else(|| format!("the service answered HTTP {status} {}", problem.title));
+    let mut text = problem
+        .detail
+        .unwrap_or_else(|| format!("the service answered HTTP {status} {}", problem.title));
     if let Some(remedy) = problem.remedy {
         text.push_str(&format!("\n  to do: {remedy}"));
     }
@@ -127,38 +165,65 @@ impl Client {
         body: &B,
         mut each: impl FnMut(&serde_json::Value) -> anyhow::Result<()>,
     ) -> anyhow::Result<()> {
-        let request = self.http.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.token);
-        let mut response =
-            request.header("accept", "application/x-ndjson").json(body).send().await.map_err(|error| self.unreached(&error))?;
+        let request = self
+            .http
+            .request(method, format!("{}/api/v1/{path}", self.url))
+            .bearer_auth(&self.token);
+        let mut response = request
+            .header("accept", "application/x-ndjson")
+            .json(body)
+            .send()
+            .await
+            .map_err(|error| self.unreached(&error))?;
         if !response.status().is_success() {
             let status = response.status().as_u16();
             let body = response.bytes().await?;
             let problem = serde_json::from_slice::<Problem>(&body);
-            return Err(problem.map_or_else(|_| anyhow!("{} answered HTTP {status}", self.url), |problem| explain(problem, status)));
+            return Err(problem.map_or_else(
+                |_| anyhow!("{} answered HTTP {status}", self.url),
+                |problem| explain(problem, status),
+            ));
         }
         let mut left: Vec<u8> = Vec::new();
         while let Some(chunk) = response.chunk().await? {
             left.extend_from_slice(&chunk);
             while let Some(end) = left.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = left.drain(..=end).collect();
-                each(&serde_json::from_slice(&line).context("the answer cannot be read: are client and service of one version?")?)?;
+                each(&serde_json::from_slice(&line).context(
+                    "the answer cannot be read: are client and service of one version?",
+                )?)?;
             }
         }
         Ok(())
     }
 
     /// Sends a file as it is.
-    pub async fn upload<T: DeserializeOwned>(&self, path: &str, octets: Vec<u8>) -> anyhow::Result<T> {
-        let request = self.http.post(format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.token);
-        let response =
-            request.header("content-type", "application/octet-stream").body(octets).send().await.map_err(|e| self.unreached(&e))?;
+    pub async fn upload<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        octets: Vec<u8>,
+    ) -> anyhow::Result<T> {
+        let request = self
+            .http
+            .post(format!("{}/api/v1/{path}", self.url))
+            .bearer_auth(&self.token);
+        let response = request
+            .header("content-type", "application/octet-stream")
+            .body(octets)
+            .send()
+            .await
+            .map_err(|e| self.unreached(&e))?;
         let status = response.status();
         let body = response.bytes().await?;
         if status.is_success() {
-            return serde_json::from_slice(&body).context("the answer cannot be read: are client and service of one version?");
+            return serde_json::from_slice(&body)
+                .context("the answer cannot be read: are client and service of one version?");
         }
         let problem = serde_json::from_slice::<Problem>(&body);
-        Err(problem.map_or_else(|_| anyhow!("{} answered HTTP {status}", self.url), |problem| explain(problem, status.as_u16())))
+        Err(problem.map_or_else(
+            |_| anyhow!("{} answered HTTP {status}", self.url),
+            |problem| explain(problem, status.as_u16()),
+        ))
     }
 
     /// Asks for a file.
@@ -168,18 +233,34 @@ impl Client {
 
     fn unreached(&self, error: &reqwest::Error) -> anyhow::Error {
         if error.is_connect() {
-            anyhow!("no service answers at {}\n  to do: start it with `eager-tide serve`, or set EAGER_TIDE_URL", self.url)
+            anyhow!(
+                "no service answers at {}\n  to do: start it with `eager-tide serve`, or set EAGER_TIDE_URL",
+                self.url
+            )
         } else {
             anyhow!("the service at {} broke off: {error}", self.url)
         }
     }
 
-    async fn call<B: Serialize>(&self, method: Method, path: &str, query: &[(&str, String)], body: Option<&B>) -> anyhow::Result<Vec<u8>> {
-        let mut request = self.http.request(method, format!("{}/api/v1/{path}", self.url)).query(query).bearer_auth(&self.token);
+    async fn call<B: Serialize>(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, String)],
+        body: Option<&B>,
+    ) -> anyhow::Result<Vec<u8>> {
+        let mut request = self
+            .http
+            .request(method, format!("{}/api/v1/{path}", self.url))
+            .query(query)
+            .bearer_auth(&self.token);
         if let Some(body) = body {
             request = request.json(body);
         }
-        let response = request.send().await.map_err(|error| self.unreached(&error))?;
+        let response = request
+            .send()
+            .await
+            .map_err(|error| self.unreached(&error))?;
         let status = response.status();
         let body = response.bytes().await?;
         if status.is_success() {
@@ -187,35 +268,61 @@ impl Client {
         }
         match serde_json::from_slice::<Problem>(&body) {
             Ok(problem) => Err(explain(problem, status.as_u16())),
-            Err(_) => Err(anyhow!("{} answered HTTP {status}, and not as Eager Tide does: check EAGER_TIDE_URL", self.url)),
+            Err(_) => Err(anyhow!(
+                "{} answered HTTP {status}, and not as Eager Tide does: check EAGER_TIDE_URL",
+                self.url
+            )),
         }
     }
 
     /// Asks.
-    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)]) -> anyhow::Result<T> {
+    pub async fn get<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+    ) -> anyhow::Result<T> {
         let body = self.call::<()>(Method::GET, path, query, None).await?;
-        serde_json::from_slice(&body).context("the answer cannot be read: are client and service of one version?")
+        serde_json::from_slice(&body)
+            .context("the answer cannot be read: are client and service of one version?")
     }
 
     /// Sends, and reads the answer.
-    pub async fn send<B: Serialize, T: DeserializeOwned>(&self, method: Method, path: &str, body: &B) -> anyhow::Result<T> {
+    pub async fn send<B: Serialize, T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: &B,
+    ) -> anyhow::Result<T> {
         let body = self.call(method, path, &[], Some(body)).await?;
-        serde_json::from_slice(&body).context("the answer cannot be read: are client and service of one version?")
+        serde_json::from_slice(&body)
+            .context("the answer cannot be read: are client and service of one version?")
     }
 
     /// Sends, and expects no answer but success.
-    pub async fn tell<B: Serialize>(&self, method: Method, path: &str, body: Option<&B>) -> anyhow::Result<()> {
+    pub async fn tell<B: Serialize>(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&B>,
+    ) -> anyhow::Result<()> {
         self.call(method, path, &[], body).await.map(|_| ())
     }
 
     /// The id of the one identity that a name, a number, an address, a DN or an id means.
     pub async fn identity(&self, who: &str) -> anyhow::Result<String> {
-        let found: tide_api::ResolvedIdentity = self.get("identities/resolve", &[("person", who.to_owned())]).await?;
+        let found: tide_api::ResolvedIdentity = self
+            .get("identities/resolve", &[("person", who.to_owned())])
+            .await?;
         Ok(found.id)
     }
 
     /// All pages of a list, up to a number of rows.
-    pub async fn all<T: DeserializeOwned>(&self, path: &str, query: &[(&str, String)], most: usize) -> anyhow::Result<(Vec<T>, bool)> {
+    pub async fn all<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+        most: usize,
+    ) -> anyhow::Result<(Vec<T>, bool)> {
         self.all_after(path, query, None, most).await
     }
 

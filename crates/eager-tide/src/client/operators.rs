@@ -15,7 +15,8 @@ pub struct About {
     /// A group of operators, as approvals name it; can be repeated
     #[arg(long, value_name = "GROUP")]
     group: Vec<String>,
-    /// The person behind the operator, by name, number, address or id: a manager approves as the manager
+    /// The person behind the operator, by name, number, address or id: a manager approves as the
+    /// manager
     #[arg(long, value_name = "WHO")]
     person: Option<String>,
 }
@@ -29,7 +30,8 @@ pub enum Operators {
     Add(About),
     /// Set the groups and the person of an operator; options that are left out are cleared
     Set(About),
-    /// Create a token for yourself, or for an operator without one; printed once. Earlier tokens end after a day
+    /// Create a token for yourself, or for an operator without one; printed once. Earlier tokens
+    /// end after a day
     Token {
         /// The operator; default: yourself
         name: Option<String>,
@@ -60,7 +62,11 @@ pub enum Operators {
 
 impl From<About> for NewOperator {
     fn from(about: About) -> Self {
-        NewOperator { name: about.name, groups: about.group, person: about.person }
+        NewOperator {
+            name: about.name,
+            groups: about.group,
+            person: about.person,
+        }
     }
 }
 
@@ -95,34 +101,80 @@ impl Operators {
                 if reach.json() {
                     output::json(&added)?;
                 } else {
-                    output::line(&format!("{} was added; the token is shown this once:", added.name));
+                    output::line(&format!(
+                        "{} was added; the token is shown this once:",
+                        added.name
+                    ));
                     output::line(&added.token);
                 }
             }
             Operators::Set(about) => {
                 let new = NewOperator::from(about);
-                client.tell(Method::PUT, &format!("operators/{}", segment(&new.name)), Some(&new)).await?;
-                let groups = if new.groups.is_empty() { "no group".to_owned() } else { new.groups.join(", ") };
-                output::line(&format!("{}: {groups}; {}", new.name, new.person.map_or("no person".into(), |p| format!("is {p}"))));
+                client
+                    .tell(
+                        Method::PUT,
+                        &format!("operators/{}", segment(&new.name)),
+                        Some(&new),
+                    )
+                    .await?;
+                let groups = if new.groups.is_empty() {
+                    "no group".to_owned()
+                } else {
+                    new.groups.join(", ")
+                };
+                output::line(&format!(
+                    "{}: {groups}; {}",
+                    new.name,
+                    new.person.map_or("no person".into(), |p| format!("is {p}"))
+                ));
             }
-            Operators::Token { name, label, expires_in_days, earlier_hours } => {
+            Operators::Token {
+                name,
+                label,
+                expires_in_days,
+                earlier_hours,
+            } => {
                 let name = match name {
                     Some(name) => name,
                     None => client.get::<Me>("me", &[]).await?.name,
                 };
-                let new = NewOperatorToken { label, expires_in_days, earlier_hours };
-                let made: MadeToken = client.send(Method::POST, &format!("operators/{}/tokens", segment(&name)), &new).await?;
+                let new = NewOperatorToken {
+                    label,
+                    expires_in_days,
+                    earlier_hours,
+                };
+                let made: MadeToken = client
+                    .send(
+                        Method::POST,
+                        &format!("operators/{}/tokens", segment(&name)),
+                        &new,
+                    )
+                    .await?;
                 return print_new_token(reach, &made, &format!("for {earlier_hours} hours"));
             }
             Operators::Tokens { name, end } => {
                 let path = format!("operators/{}/tokens", segment(&name));
-                let Some(id) = end else { return print_tokens(reach, client.get(&path, &[]).await?) };
-                client.tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None).await?;
-                output::line("the token is no longer good, and the sessions that were begun with it have ended");
+                let Some(id) = end else {
+                    return print_tokens(reach, client.get(&path, &[]).await?);
+                };
+                client
+                    .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
+                    .await?;
+                output::line(
+                    "the token is no longer good, and the sessions that were begun with it have ended",
+                );
             }
             Operators::End { name } => {
-                client.tell::<()>(Method::DELETE, &format!("operators/{}", segment(&name)), None).await?;
-                output::line(&format!("{name} can do nothing any more: its tokens and sessions have ended"));
+                client
+                    .tell::<()>(
+                        Method::DELETE,
+                        &format!("operators/{}", segment(&name)),
+                        None,
+                    )
+                    .await?;
+                output::line(&format!(
+                    "{name} can do nothing any more: its tokens and sessions have ended"
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)

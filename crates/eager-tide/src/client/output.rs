@@ -20,7 +20,11 @@ pub fn line(text: &str) {
 
 /// Prints a value for programs.
 pub fn json<T: Serialize>(value: &T) -> anyhow::Result<()> {
-    let _ = writeln!(std::io::stdout(), "{}", serde_json::to_string_pretty(value)?);
+    let _ = writeln!(
+        std::io::stdout(),
+        "{}",
+        serde_json::to_string_pretty(value)?
+    );
     Ok(())
 }
 
@@ -31,26 +35,49 @@ pub fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) {
     if !bold {
         table.set_width(140);
     }
-    // Each cell was cleaned; cleaning the whole would take the head's own bold letters for somebody's.
+    // Each cell was cleaned; cleaning the whole would take the head's own bold letters for
+    // somebody's.
     let _ = write!(std::io::stdout(), "{}", laid_out(table, head, rows, bold));
 }
 
-fn laid_out(mut table: Table, head: &[&str], rows: impl IntoIterator<Item = Vec<String>>, bold: bool) -> String {
-    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+fn laid_out(
+    mut table: Table,
+    head: &[&str],
+    rows: impl IntoIterator<Item = Vec<String>>,
+    bold: bool,
+) -> String {
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic);
     table.set_header(head.iter().map(|text| {
         let cell = Cell::new(text.to_uppercase());
-        if bold { cell.add_attribute(Attribute::Bold) } else { cell }
+        if bold {
+            cell.add_attribute(Attribute::Bold)
+        } else {
+            cell
+        }
     }));
     for row in rows {
         table.add_row(row.iter().map(|text| Cell::new(clean(text))));
     }
-    table.to_string().lines().map(|line| format!("{}\n", line.trim_end())).collect()
+    table
+        .to_string()
+        .lines()
+        .map(|line| format!("{}\n", line.trim_end()))
+        .collect()
 }
 
 /// A fault of a rule set as one line: file, line, column, what, and what to do.
 pub fn fault(fault: &tide_api::Fault) -> String {
-    let help = fault.help.as_ref().map(|help| format!("\n      {help}")).unwrap_or_default();
-    format!("{}  {}:{}:{}  {}{help}", fault.severity, fault.file, fault.line, fault.column, fault.message)
+    let help = fault
+        .help
+        .as_ref()
+        .map(|help| format!("\n      {help}"))
+        .unwrap_or_default();
+    format!(
+        "{}  {}:{}:{}  {}{help}",
+        fault.severity, fault.file, fault.line, fault.column, fault.message
+    )
 }
 
 /// An instant for people: to the second, as UTC.
@@ -60,7 +87,11 @@ pub fn time(stamp: &str) -> String {
 
 /// Values as one line; none is a dash.
 pub fn values(values: &[String]) -> String {
-    if values.is_empty() { "—".into() } else { values.join(" · ") }
+    if values.is_empty() {
+        "—".into()
+    } else {
+        values.join(" · ")
+    }
 }
 
 #[cfg(test)]
@@ -80,6 +111,9 @@ mod tests {
         let mut wide = comfy_table::Table::new();
         wide.set_width(60).enforce_styling();
         let bold = super::laid_out(wide, &["person", "state"], rows(), true);
-        assert!(bold.starts_with('\u{1b}') && bold.contains("Ada[31m") && !bold.contains("Ada\u{1b}"), "{bold:?}");
+        assert!(
+            bold.starts_with('\u{1b}') && bold.contains("Ada[31m") && !bold.contains("Ada\u{1b}"),
+            "{bold:?}"
+        );
     }
 }

@@ -41,20 +41,38 @@ impl Passwords {
                 if reach.json() {
                     output::json(&all)?;
                 } else if all.is_empty() {
-                    output::line("no first password was set: a system's [person.password] says which accounts get one");
+                    output::line(
+                        "no first password was set: a system's [person.password] says which accounts get one",
+                    );
                 } else {
                     let rows = all.into_iter().map(|one| {
                         let state = match (one.shown, one.shown_to) {
-                            (Some(at), Some(who)) => format!("given {} to {who}", output::time(&at)),
-                            _ => one.error.map_or_else(|| "waits".into(), |error| format!("waits: {error}")),
+                            (Some(at), Some(who)) => {
+                                format!("given {} to {who}", output::time(&at))
+                            }
+                            _ => one
+                                .error
+                                .map_or_else(|| "waits".into(), |error| format!("waits: {error}")),
                         };
-                        vec![one.id.to_string(), one.label, one.system, one.account, output::time(&one.made), state]
+                        vec![
+                            one.id.to_string(),
+                            one.label,
+                            one.system,
+                            one.account,
+                            output::time(&one.made),
+                            state,
+                        ]
                     });
-                    output::table(&["number", "who", "system", "account", "set", "state"], rows);
+                    output::table(
+                        &["number", "who", "system", "account", "set", "state"],
+                        rows,
+                    );
                 }
             }
             Passwords::Show { id } => {
-                let shown: ShownPassword = client.send(Method::POST, &format!("passwords/{id}/show"), &()).await?;
+                let shown: ShownPassword = client
+                    .send(Method::POST, &format!("passwords/{id}/show"), &())
+                    .await?;
                 if reach.json() {
                     output::json(&shown)?;
                 } else {
@@ -65,13 +83,24 @@ impl Passwords {
                 let id = client.identity(&who).await?;
                 let password = super::connection::secret_from_input()?;
                 client
-                    .tell(Method::PUT, &format!("identities/{}/password", segment(&id)), Some(&SetPassword { password, must_change }))
+                    .tell(
+                        Method::PUT,
+                        &format!("identities/{}/password", segment(&id)),
+                        Some(&SetPassword {
+                            password,
+                            must_change,
+                        }),
+                    )
                     .await?;
-                output::line(&format!("set: it goes to all linked systems; `eager-tide passwords way {id}` says where it has arrived"));
+                output::line(&format!(
+                    "set: it goes to all linked systems; `eager-tide passwords way {id}` says where it has arrived"
+                ));
             }
             Passwords::Status { who } => {
                 let id = client.identity(&who).await?;
-                let all: Vec<PasswordOnItsWay> = client.get(&format!("identities/{}/password", segment(&id)), &[]).await?;
+                let all: Vec<PasswordOnItsWay> = client
+                    .get(&format!("identities/{}/password", segment(&id)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&all)?;
                 } else if all.is_empty() {
@@ -81,17 +110,33 @@ impl Passwords {
                         let state = match (one.outcome, one.is_settled, one.missing.is_empty()) {
                             (Some(outcome), ..) => outcome,
                             (None, true, _) => "all accounts have it".to_owned(),
-                            (None, false, true) => "pending: the account is not linked to an identity yet".to_owned(),
+                            (None, false, true) => {
+                                "pending: the account is not linked to an identity yet".to_owned()
+                            }
                             (None, false, false) => {
                                 let one_system = |system: &String| match one.refused.get(system) {
                                     Some(answer) => format!("{system} (refused: {answer})"),
                                     None => system.clone(),
                                 };
-                                format!("on its way to {}", one.missing.iter().map(one_system).collect::<Vec<_>>().join(", "))
+                                format!(
+                                    "on its way to {}",
+                                    one.missing
+                                        .iter()
+                                        .map(one_system)
+                                        .collect::<Vec<_>>()
+                                        .join(", ")
+                                )
                             }
                         };
-                        let origin = one.origin.map_or_else(|| "an operator".to_owned(), |system| format!("seen in {system}"));
-                        let must = if one.must_change { "at the next log-in" } else { "—" };
+                        let origin = one.origin.map_or_else(
+                            || "an operator".to_owned(),
+                            |system| format!("seen in {system}"),
+                        );
+                        let must = if one.must_change {
+                            "at the next log-in"
+                        } else {
+                            "—"
+                        };
                         vec![output::time(&one.made), origin, must.to_owned(), state]
                     });
                     output::table(&["set", "by", "to be changed", "state"], rows);

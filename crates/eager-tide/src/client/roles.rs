@@ -33,7 +33,8 @@ pub enum Roles {
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Simulate another condition of a role: who gains and loses it, and the effect on accounts; stores and sends nothing
+    /// Simulate another condition of a role: who gains and loses it, and the effect on accounts;
+    /// stores and sends nothing
     Try {
         /// The role
         name: String,
@@ -55,12 +56,16 @@ fn list(all: &tide_api::Roles) {
         return;
     }
     output::table(
-        &["role", "held by", "when", "with it", "priority", "values", "place"],
+        &[
+            "role", "held by", "when", "with it", "priority", "values", "place",
+        ],
         all.roles.iter().map(|role| {
             vec![
                 role.name.clone(),
                 role.holders.len().to_string(),
-                role.when.clone().unwrap_or_else(|| "by hand, or with another".to_owned()),
+                role.when
+                    .clone()
+                    .unwrap_or_else(|| "by hand, or with another".to_owned()),
                 output::values(&role.includes),
                 role.priority.to_string(),
                 output::values(&role.values),
@@ -74,7 +79,14 @@ fn list(all: &tide_api::Roles) {
             &["name", "attribute", "is", "by", "and not", "id"],
             all.conflicts.iter().map(|one| {
                 let over = one.over.join(", ");
-                vec![one.label.clone(), one.attribute.clone(), one.value.clone(), one.role.clone(), over, one.identity.clone()]
+                vec![
+                    one.label.clone(),
+                    one.attribute.clone(),
+                    one.value.clone(),
+                    one.role.clone(),
+                    over,
+                    one.identity.clone(),
+                ]
             }),
         );
     }
@@ -87,16 +99,42 @@ fn tried(name: &str, when: &str, trial: &RoleTrial) {
     output::line(&trial.said);
     let mut rows = Vec::new();
     let mut more = Vec::new();
-    for (what, they, turns) in [("gains", "gain", &trial.gains), ("loses", "lose", &trial.loses)] {
+    for (what, they, turns) in [
+        ("gains", "gain", &trial.gains),
+        ("loses", "lose", &trial.loses),
+    ] {
         let own: Vec<&RoleTurn> = turns.iter().filter(|one| one.role == name).collect();
-        let by = |one: &RoleTurn| if one.by == when.trim() { String::new() } else { one.by.clone() };
-        rows.extend(own.iter().take(NAMED).map(|one| vec![what.to_owned(), one.label.clone(), by(one), one.identity.clone()]));
+        let by = |one: &RoleTurn| {
+            if one.by == when.trim() {
+                String::new()
+            } else {
+                one.by.clone()
+            }
+        };
+        rows.extend(own.iter().take(NAMED).map(|one| {
+            vec![
+                what.to_owned(),
+                one.label.clone(),
+                by(one),
+                one.identity.clone(),
+            ]
+        }));
         if own.len() > NAMED {
-            more.push(format!("and {} more {they} it; `--output json` has all", own.len() - NAMED));
+            more.push(format!(
+                "and {} more {they} it; `--output json` has all",
+                own.len() - NAMED
+            ));
         }
         let mut others: BTreeMap<&str, usize> = BTreeMap::new();
-        turns.iter().filter(|one| one.role != name).for_each(|one| *others.entry(&one.role).or_default() += 1);
-        more.extend(others.into_iter().map(|(role, count)| format!("with it, {count} {they} {role}")));
+        turns
+            .iter()
+            .filter(|one| one.role != name)
+            .for_each(|one| *others.entry(&one.role).or_default() += 1);
+        more.extend(
+            others
+                .into_iter()
+                .map(|(role, count)| format!("with it, {count} {they} {role}")),
+        );
     }
     if !rows.is_empty() {
         output::line("");
@@ -130,7 +168,11 @@ impl Roles {
         match self {
             Roles::List => {
                 let all: tide_api::Roles = client.get("roles", &[]).await?;
-                if reach.json() { output::json(&all)? } else { list(&all) }
+                if reach.json() {
+                    output::json(&all)?
+                } else {
+                    list(&all)
+                }
             }
             Roles::Show { name } => {
                 let all: tide_api::Roles = client.get("roles", &[]).await?;
@@ -140,15 +182,33 @@ impl Roles {
                 if reach.json() {
                     output::json(&role)?;
                 } else {
-                    output::line(&format!("{} · priority {} · {}", role.name, role.priority, role.rule));
-                    output::line(&format!("  {}", role.when.clone().unwrap_or_else(|| "given by hand, or with another".to_owned())));
-                    role.values.iter().for_each(|value| output::line(&format!("  {value}")));
+                    output::line(&format!(
+                        "{} · priority {} · {}",
+                        role.name, role.priority, role.rule
+                    ));
+                    output::line(&format!(
+                        "  {}",
+                        role.when
+                            .clone()
+                            .unwrap_or_else(|| "given by hand, or with another".to_owned())
+                    ));
+                    role.values
+                        .iter()
+                        .for_each(|value| output::line(&format!("  {value}")));
                     output::line("");
                     output::table(
                         &["held by", "because", "until", "id"],
                         role.holders.iter().map(|one| {
-                            let until = one.until.as_deref().map_or_else(|| "—".to_owned(), output::time);
-                            vec![one.label.clone(), one.by.clone(), until, one.identity.clone()]
+                            let until = one
+                                .until
+                                .as_deref()
+                                .map_or_else(|| "—".to_owned(), output::time);
+                            vec![
+                                one.label.clone(),
+                                one.by.clone(),
+                                until,
+                                one.identity.clone(),
+                            ]
                         }),
                     );
                     if role.holders.is_empty() {
@@ -156,21 +216,57 @@ impl Roles {
                     }
                 }
             }
-            Roles::Give { name, who, from, until, comment } => {
+            Roles::Give {
+                name,
+                who,
+                from,
+                until,
+                comment,
+            } => {
                 let id = client.identity(&who).await?;
-                let give = GiveRole { identity: id, from, until, comment };
-                client.tell(Method::POST, &format!("roles/{}/holders", segment(&name)), Some(&give)).await?;
-                output::line(&format!("given: {name}; the next run brings what it brings"));
+                let give = GiveRole {
+                    identity: id,
+                    from,
+                    until,
+                    comment,
+                };
+                client
+                    .tell(
+                        Method::POST,
+                        &format!("roles/{}/holders", segment(&name)),
+                        Some(&give),
+                    )
+                    .await?;
+                output::line(&format!(
+                    "given: {name}; the next run brings what it brings"
+                ));
             }
             Roles::Try { name, when } => {
-                let trial: RoleTrial =
-                    client.send(Method::POST, &format!("roles/{}/trial", segment(&name)), &NewRoleTrial { when: when.clone() }).await?;
-                if reach.json() { output::json(&trial)? } else { tried(&name, &when, &trial) }
+                let trial: RoleTrial = client
+                    .send(
+                        Method::POST,
+                        &format!("roles/{}/trial", segment(&name)),
+                        &NewRoleTrial { when: when.clone() },
+                    )
+                    .await?;
+                if reach.json() {
+                    output::json(&trial)?
+                } else {
+                    tried(&name, &when, &trial)
+                }
             }
             Roles::Take { name, who } => {
                 let id = client.identity(&who).await?;
-                client.tell::<()>(Method::DELETE, &format!("roles/{}/holders/{}", segment(&name), segment(&id)), None).await?;
-                output::line(&format!("taken: {name}; the next run takes away what only it brought"));
+                client
+                    .tell::<()>(
+                        Method::DELETE,
+                        &format!("roles/{}/holders/{}", segment(&name), segment(&id)),
+                        None,
+                    )
+                    .await?;
+                output::line(&format!(
+                    "taken: {name}; the next run takes away what only it brought"
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)

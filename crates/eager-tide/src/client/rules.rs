@@ -7,7 +7,9 @@ use clap::Subcommand;
 use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use tide_api::{NewMappingTrial, NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial};
+use tide_api::{
+    NewMappingTrial, NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial,
+};
 use tide_core::ObjectType;
 use tide_core::rules::FaultSeverity;
 
@@ -21,7 +23,8 @@ pub enum Rules {
     },
     /// Publish a folder of rules without errors; sends nothing
     ///
-    /// A folder that `export` wrote remembers its version: if another version was published meanwhile, publishing is refused.
+    /// A folder that `export` wrote remembers its version: if another version was published
+    /// meanwhile, publishing is refused.
     Publish {
         /// The folder with the TOML files
         folder: PathBuf,
@@ -29,7 +32,8 @@ pub enum Rules {
         #[arg(long)]
         anyway: bool,
     },
-    /// Show the effect of a folder of rules compared with the published ones; stores and sends nothing
+    /// Show the effect of a folder of rules compared with the published ones; stores and sends
+    /// nothing
     Effect {
         /// The folder with the TOML files
         folder: PathBuf,
@@ -86,18 +90,27 @@ pub enum Rules {
 const VERSION: &str = ".published-version";
 
 fn remembered(folder: &Path) -> Option<i64> {
-    std::fs::read_to_string(folder.join(VERSION)).ok()?.trim().parse().ok()
+    std::fs::read_to_string(folder.join(VERSION))
+        .ok()?
+        .trim()
+        .parse()
+        .ok()
 }
 
 /// Reads the TOML files of a folder.
 pub fn read(folder: &Path) -> anyhow::Result<RuleFiles> {
     let mut files = Vec::new();
-    let entries = std::fs::read_dir(folder).with_context(|| format!("the folder {} cannot be read", folder.display()))?;
+    let entries = std::fs::read_dir(folder)
+        .with_context(|| format!("the folder {} cannot be read", folder.display()))?;
     for entry in entries {
         let path = entry?.path();
         if path.extension().is_some_and(|ending| ending == "toml") {
-            let text = std::fs::read_to_string(&path).with_context(|| format!("{} cannot be read", path.display()))?;
-            let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+            let text = std::fs::read_to_string(&path)
+                .with_context(|| format!("{} cannot be read", path.display()))?;
+            let name = path
+                .file_name()
+                .map(|name| name.to_string_lossy().into_owned())
+                .unwrap_or_default();
             files.push(RuleFile { name, text });
         }
     }
@@ -105,7 +118,10 @@ pub fn read(folder: &Path) -> anyhow::Result<RuleFiles> {
         bail!("{} holds no .toml file", folder.display());
     }
     files.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(RuleFiles { files, based_on: None })
+    Ok(RuleFiles {
+        files,
+        based_on: None,
+    })
 }
 
 pub fn print_faults(faults: &[tide_api::Fault]) {
@@ -118,7 +134,10 @@ pub fn print_faults(faults: &[tide_api::Fault]) {
 pub fn print_published(published: &Published) {
     print_faults(&published.faults);
     freshness::to_read(&published.to_read);
-    output::line(&format!("published as version {}; `eager-tide preview` shows what it would do", published.version));
+    output::line(&format!(
+        "published as version {}; `eager-tide preview` shows what it would do",
+        published.version
+    ));
 }
 
 fn section(title: &str, lines: &[RuleLine]) {
@@ -126,7 +145,14 @@ fn section(title: &str, lines: &[RuleLine]) {
         return;
     }
     output::line(&format!("\n  {title}"));
-    let rows = lines.iter().map(|l| vec![format!("   {}", l.name), l.text.clone(), l.note.clone(), l.place.clone()]);
+    let rows = lines.iter().map(|l| {
+        vec![
+            format!("   {}", l.name),
+            l.text.clone(),
+            l.note.clone(),
+            l.place.clone(),
+        ]
+    });
     output::table(&["   name", "rule", "note", "place"], rows);
 }
 
@@ -136,23 +162,49 @@ impl Rules {
         let client = reach.client()?;
         match self {
             Rules::Check { folder } => {
-                let check: RuleCheck = client.send(Method::POST, "rules/check", &read(&folder)?).await?;
+                let check: RuleCheck = client
+                    .send(Method::POST, "rules/check", &read(&folder)?)
+                    .await?;
                 if reach.json() {
                     output::json(&check)?;
                 } else {
                     print_faults(&check.faults);
-                    let errors = check.faults.iter().filter(|f| f.severity == FaultSeverity::Error).count();
-                    output::line(&format!("{errors} errors, {} warnings", check.faults.len() - errors));
+                    let errors = check
+                        .faults
+                        .iter()
+                        .filter(|f| f.severity == FaultSeverity::Error)
+                        .count();
+                    output::line(&format!(
+                        "{errors} errors, {} warnings",
+                        check.faults.len() - errors
+                    ));
                 }
-                return Ok(if check.usable { ExitCode::SUCCESS } else { ExitCode::from(1) });
+                return Ok(if check.usable {
+                    ExitCode::SUCCESS
+                } else {
+                    ExitCode::from(1)
+                });
             }
             Rules::Effect { folder } => return drafts::effect_of(reach, &folder).await,
             Rules::Draft(draft) => return draft.run(reach).await,
             Rules::History => return drafts::history(reach).await,
-            Rules::Diff { from, to, effect } => return drafts::difference(reach, from, to, effect).await,
+            Rules::Diff { from, to, effect } => {
+                return drafts::difference(reach, from, to, effect).await;
+            }
             Rules::Back { version } => return drafts::back(reach, version).await,
-            Rules::Try { expression: None, on, system, draft, object } => {
-                let new = NewMappingTrial { on, system: system.unwrap_or_default(), draft, object };
+            Rules::Try {
+                expression: None,
+                on,
+                system,
+                draft,
+                object,
+            } => {
+                let new = NewMappingTrial {
+                    on,
+                    system: system.unwrap_or_default(),
+                    draft,
+                    object,
+                };
                 return drafts::try_mapping(&client, reach, new).await;
             }
             Rules::Publish { folder, anyway } => {
@@ -175,10 +227,14 @@ impl Rules {
                     return Ok(ExitCode::SUCCESS);
                 }
                 match (&rules.made, &rules.principal) {
-                    (Some(made), Some(who)) => {
-                        output::line(&format!("version {} · published {} by {who}", rules.version, output::time(made)))
-                    }
-                    _ => output::line("no rules were published yet: `eager-tide rules publish FOLDER`"),
+                    (Some(made), Some(who)) => output::line(&format!(
+                        "version {} · published {} by {who}",
+                        rules.version,
+                        output::time(made)
+                    )),
+                    _ => output::line(
+                        "no rules were published yet: `eager-tide rules publish FOLDER`",
+                    ),
                 }
                 freshness::to_read(&rules.to_read);
                 section("identities hold", &rules.identities);
@@ -197,31 +253,59 @@ impl Rules {
                 section("guards", &rules.guards);
                 print_faults(&rules.faults);
             }
-            Rules::Try { expression: Some(expression), on, system, draft, object } => {
-                let new = NewTrial { expression: expression.clone(), on, system, draft, object };
+            Rules::Try {
+                expression: Some(expression),
+                on,
+                system,
+                draft,
+                object,
+            } => {
+                let new = NewTrial {
+                    expression: expression.clone(),
+                    on,
+                    system,
+                    draft,
+                    object,
+                };
                 let trial: Trial = client.send(Method::POST, "rules/try", &new).await?;
                 if reach.json() {
                     output::json(&trial)?;
                 } else {
                     output::line(&match &trial.account {
-                        Some(account) => format!("on {}, whose account is {account}\n", trial.label),
+                        Some(account) => {
+                            format!("on {}, whose account is {account}\n", trial.label)
+                        }
                         None => format!("on {}\n", trial.label),
                     });
                     if !trial.steps.is_empty() {
-                        output::table(&["part", "gives"], trial.steps.iter().map(|step| vec![step.text.clone(), step.value.clone()]));
+                        output::table(
+                            &["part", "gives"],
+                            trial
+                                .steps
+                                .iter()
+                                .map(|step| vec![step.text.clone(), step.value.clone()]),
+                        );
                     }
                     match &trial.fault {
                         None if trial.values.is_empty() => output::line("\nno value"),
                         None => output::line(&format!("\n= {}", trial.values.join(" · "))),
                         Some(fault) => {
-                            output::line(&format!("{expression}\n{}^ {}", " ".repeat(fault.offset), fault.message));
+                            output::line(&format!(
+                                "{expression}\n{}^ {}",
+                                " ".repeat(fault.offset),
+                                fault.message
+                            ));
                             if let Some(help) = &fault.help {
                                 output::line(&format!("to do: {help}"));
                             }
                         }
                     }
                 }
-                return Ok(if trial.fault.is_none() { ExitCode::SUCCESS } else { ExitCode::from(1) });
+                return Ok(if trial.fault.is_none() {
+                    ExitCode::SUCCESS
+                } else {
+                    ExitCode::from(1)
+                });
             }
             Rules::Export { folder } => {
                 let rules: tide_api::Rules = client.get("rules", &[]).await?;
@@ -229,12 +313,20 @@ impl Rules {
                 for file in &rules.files {
                     // The service allows plain names only; a path would be a fault of it.
                     if file.name.contains(['/', '\\']) {
-                        bail!("the service sent a file named `{}`, and it was not written", file.name);
+                        bail!(
+                            "the service sent a file named `{}`, and it was not written",
+                            file.name
+                        );
                     }
                     std::fs::write(folder.join(&file.name), &file.text)?;
                 }
                 std::fs::write(folder.join(VERSION), format!("{}\n", rules.version))?;
-                output::line(&format!("{} files of version {} were written to {}", rules.files.len(), rules.version, folder.display()));
+                output::line(&format!(
+                    "{} files of version {} were written to {}",
+                    rules.files.len(),
+                    rules.version,
+                    folder.display()
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)

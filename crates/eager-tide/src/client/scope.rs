@@ -6,7 +6,10 @@ use clap::Args;
 use reqwest::Method;
 use std::io::Write;
 use std::process::ExitCode;
-use tide_api::{Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeStatusCount, ScopeTrial};
+use tide_api::{
+    Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeStatusCount,
+    ScopeTrial,
+};
 use tide_core::states::ScopeStatus;
 
 /// Who is in scope, out of scope or on hold for a system.
@@ -47,23 +50,38 @@ pub struct ShowScope {
 }
 
 fn totals(totals: &[ScopeStatusCount]) -> String {
-    totals.iter().map(|count| format!("{} {}", count.count, status(count.status))).collect::<Vec<_>>().join(", ")
+    totals
+        .iter()
+        .map(|count| format!("{} {}", count.count, status(count.status)))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 fn print_counts(counts: &[ScopeCount]) {
     output::table(
         &["status", "people", "reason", "rule"],
-        counts.iter().map(|c| vec![status(c.status).to_owned(), c.count.to_string(), c.reason.clone(), c.rule.clone().unwrap_or_default()]),
+        counts.iter().map(|c| {
+            vec![
+                status(c.status).to_owned(),
+                c.count.to_string(),
+                c.reason.clone(),
+                c.rule.clone().unwrap_or_default(),
+            ]
+        }),
     );
 }
 
 fn print_lines(lines: &[ScopeLine], limit: usize) {
     output::table(
         &["person", "status", "reason", "account"],
-        lines
-            .iter()
-            .take(limit)
-            .map(|l| vec![l.label.clone(), status(l.status).to_owned(), l.reason.clone(), l.account.clone().unwrap_or_default()]),
+        lines.iter().take(limit).map(|l| {
+            vec![
+                l.label.clone(),
+                status(l.status).to_owned(),
+                l.reason.clone(),
+                l.account.clone().unwrap_or_default(),
+            ]
+        }),
     );
 }
 
@@ -78,14 +96,25 @@ fn status(status: ScopeStatus) -> &'static str {
 
 impl ShowScope {
     fn edits(&self) -> bool {
-        !(self.include.is_empty() && self.exclude.is_empty() && self.group.is_empty() && self.not_group.is_empty()) || self.filter.is_some()
+        !(self.include.is_empty()
+            && self.exclude.is_empty()
+            && self.group.is_empty()
+            && self.not_group.is_empty())
+            || self.filter.is_some()
     }
 
     fn edited(&self, mut scope: Scope) -> Scope {
-        let container = |dn: &String| ScopeContainer { dn: dn.clone(), one_level: false };
+        let container = |dn: &String| ScopeContainer {
+            dn: dn.clone(),
+            one_level: false,
+        };
         scope.within.extend(self.include.iter().map(container));
         scope.except.extend(self.exclude.iter().map(container));
-        let group = |name: &String| ScopeGroup { name: name.clone(), system: None, nested: true };
+        let group = |name: &String| ScopeGroup {
+            name: name.clone(),
+            system: None,
+            nested: true,
+        };
         scope.groups.extend(self.group.iter().map(group));
         scope.not_groups.extend(self.not_group.iter().map(group));
         if let Some(filter) = &self.filter {
@@ -98,54 +127,96 @@ impl ShowScope {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let path = format!("systems/{}/scope", segment(&self.system));
-        let mut query = vec![("limit", self.limit.to_string()), ("search", self.search.clone())];
+        let mut query = vec![
+            ("limit", self.limit.to_string()),
+            ("search", self.search.clone()),
+        ];
         query.extend(self.who.map(|status| ("status", status.to_string())));
         if self.export {
-            let file = client.download(&format!("systems/{}/scope.csv", segment(&self.system)), &query[1..]).await?;
+            let file = client
+                .download(
+                    &format!("systems/{}/scope.csv", segment(&self.system)),
+                    &query[1..],
+                )
+                .await?;
             std::io::stdout().write_all(&file)?;
             return Ok(ExitCode::SUCCESS);
         }
         let view: tide_api::ScopeView = client.get(&path, &query).await?;
         if self.edits() {
-            return self.try_edit(&client, reach, view.scope.clone(), &path).await;
+            return self
+                .try_edit(&client, reach, view.scope.clone(), &path)
+                .await;
         }
         if reach.json() {
             output::json(&view)?;
             return Ok(ExitCode::SUCCESS);
         }
-        output::line(&format!("{}: {} (by {})\n", self.system, totals(&view.totals), view.file));
+        output::line(&format!(
+            "{}: {} (by {})\n",
+            self.system,
+            totals(&view.totals),
+            view.file
+        ));
         if self.who.is_none() && self.search.is_empty() {
             print_counts(&view.counts);
-            output::line(&format!("\n`eager-tide scope {} --who out` lists the people; --search finds one", self.system));
+            output::line(&format!(
+                "\n`eager-tide scope {} --who out` lists the people; --search finds one",
+                self.system
+            ));
         } else if view.lines.is_empty() {
             output::line("nobody fits");
         } else {
             print_lines(&view.lines, self.limit);
             if view.found > view.lines.len() {
-                output::line(&format!("… and {} more: --limit {}, or --export", view.found - view.lines.len(), view.found));
+                output::line(&format!(
+                    "… and {} more: --limit {}, or --export",
+                    view.found - view.lines.len(),
+                    view.found
+                ));
             }
         }
         Ok(ExitCode::SUCCESS)
     }
 
-    async fn try_edit(&self, client: &super::Client, reach: &Reach, scope: Scope, path: &str) -> anyhow::Result<ExitCode> {
+    async fn try_edit(
+        &self,
+        client: &super::Client,
+        reach: &Reach,
+        scope: Scope,
+        path: &str,
+    ) -> anyhow::Result<ExitCode> {
         let edited = self.edited(scope);
-        let trial: ScopeTrial = client.send(Method::POST, &format!("{path}/try"), &edited).await?;
+        let trial: ScopeTrial = client
+            .send(Method::POST, &format!("{path}/try"), &edited)
+            .await?;
         if reach.json() {
             output::json(&trial)?;
         } else {
-            output::line(&format!("{} would have {}\n", self.system, totals(&trial.totals)));
+            output::line(&format!(
+                "{} would have {}\n",
+                self.system,
+                totals(&trial.totals)
+            ));
             if trial.moves.is_empty() {
                 output::line("nobody would move");
             }
             for one in &trial.moves {
-                output::line(&format!("{} from {} to {}", one.count, status(one.from), status(one.to)));
+                output::line(&format!(
+                    "{} from {} to {}",
+                    one.count,
+                    status(one.from),
+                    status(one.to)
+                ));
                 print_lines(&one.lines, self.limit);
             }
         }
         if self.save {
             let published: Published = client.send(Method::PUT, path, &edited).await?;
-            output::line(&format!("saved in {}, published as version {}", trial.file.name, published.version));
+            output::line(&format!(
+                "saved in {}, published as version {}",
+                trial.file.name, published.version
+            ));
         } else if !reach.json() {
             output::line("\nnothing was kept: --save publishes it");
         }

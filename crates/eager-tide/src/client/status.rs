@@ -6,12 +6,20 @@ use std::process::ExitCode;
 use tide_api::{Attention, ChangeSet, Overview, Severity};
 
 fn counts(set: &ChangeSet) -> String {
-    let parts: Vec<String> = set.states.iter().map(|c| format!("{} {}", c.count, label(c.state))).collect();
+    let parts: Vec<String> = set
+        .states
+        .iter()
+        .map(|c| format!("{} {}", c.count, label(c.state)))
+        .collect();
     match (parts.is_empty(), set.unread.is_empty()) {
         (true, true) => "nothing to change".into(),
         (true, false) => format!("{} could not be read", set.unread.join(", ")),
         (false, true) => parts.join(", "),
-        (false, false) => format!("{}; {} could not be read", parts.join(", "), set.unread.join(", ")),
+        (false, false) => format!(
+            "{}; {} could not be read",
+            parts.join(", "),
+            set.unread.join(", ")
+        ),
     }
 }
 
@@ -28,35 +36,75 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         super::systems::print(&overview.systems);
         output::line("");
     }
-    let stages: Vec<String> = overview.identities.iter().map(|c| format!("{} {}", c.count, label(c.stage))).collect();
-    output::line(&format!("identities   {}", if stages.is_empty() { "none yet: a run makes them".into() } else { stages.join(", ") }));
+    let stages: Vec<String> = overview
+        .identities
+        .iter()
+        .map(|c| format!("{} {}", c.count, label(c.stage)))
+        .collect();
+    output::line(&format!(
+        "identities   {}",
+        if stages.is_empty() {
+            "none yet: a run makes them".into()
+        } else {
+            stages.join(", ")
+        }
+    ));
     output::line(&format!(
         "rules        {}",
-        if overview.rule_version == 0 { "none published yet".into() } else { format!("version {}", overview.rule_version) }
+        if overview.rule_version == 0 {
+            "none published yet".into()
+        } else {
+            format!("version {}", overview.rule_version)
+        }
     ));
     match &overview.last_run {
-        Some(run) => {
-            output::line(&format!("last run     {} · {} · {}: {}", run.id, output::time(&run.started), label(run.result), counts(run)))
-        }
+        Some(run) => output::line(&format!(
+            "last run     {} · {} · {}: {}",
+            run.id,
+            output::time(&run.started),
+            label(run.result),
+            counts(run)
+        )),
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
     if let Some(run) = &overview.last_by_itself {
-        output::line(&format!("on news      {} · {} · {}: {}", run.id, output::time(&run.started), label(run.result), counts(run)));
+        output::line(&format!(
+            "on news      {} · {} · {}: {}",
+            run.id,
+            output::time(&run.started),
+            label(run.result),
+            counts(run)
+        ));
     }
     output::line(&format!(
         "on hold      {}",
-        if overview.holds.is_empty() { "nobody".into() } else { super::holds::counts(&overview.holds) }
+        if overview.holds.is_empty() {
+            "nobody".into()
+        } else {
+            super::holds::counts(&overview.holds)
+        }
     ));
     for (at, notice) in overview.notices.iter().take(5).enumerate() {
         let head = if at == 0 { "notices" } else { "" };
-        output::line(&format!("{head:<12} {} ({})", notice.subject, output::time(&notice.made)));
+        output::line(&format!(
+            "{head:<12} {} ({})",
+            notice.subject,
+            output::time(&notice.made)
+        ));
         output::line(&format!("{:<12} {}", "", notice.body));
     }
     if overview.notices.len() > 5 {
-        output::line(&format!("{:<12} and {} more: `eager-tide status --output json`", "", overview.notices.len() - 5));
+        output::line(&format!(
+            "{:<12} and {} more: `eager-tide status --output json`",
+            "",
+            overview.notices.len() - 5
+        ));
     }
     // A monitor must not have to read the text.
-    let is_bad = overview.attention.iter().any(|one| one.severity == Severity::Critical);
+    let is_bad = overview
+        .attention
+        .iter()
+        .any(|one| one.severity == Severity::Critical);
     Ok(ExitCode::from(if is_bad { 3 } else { 0 }))
 }
 
@@ -76,8 +124,14 @@ fn attention(all: &[Attention]) {
             output::line(&format!("{:<9} {detail}", ""));
         }
         if !one.names.is_empty() {
-            let more = usize::try_from(one.count).unwrap_or_default().saturating_sub(one.names.len());
-            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let more = usize::try_from(one.count)
+                .unwrap_or_default()
+                .saturating_sub(one.names.len());
+            let more = if more > 0 {
+                format!(" and {more} more")
+            } else {
+                String::new()
+            };
             output::line(&format!("{:<9} {}{more}", "", one.names.join(", ")));
         }
         if let Some(command) = &one.command {

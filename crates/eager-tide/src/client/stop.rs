@@ -25,13 +25,30 @@ pub struct ResumeWriting {}
 
 /// The stop in a line.
 pub fn sentence(stop: &WriteStop) -> String {
-    let reason = if stop.reason.is_empty() { String::new() } else { format!(": {}", stop.reason) };
-    format!("all writes are stopped by {} since {}{reason}", stop.principal, output::time(&stop.made_at))
+    let reason = if stop.reason.is_empty() {
+        String::new()
+    } else {
+        format!(": {}", stop.reason)
+    };
+    format!(
+        "all writes are stopped by {} since {}{reason}",
+        stop.principal,
+        output::time(&stop.made_at)
+    )
 }
 
 impl StopWriting {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
-        let stop: WriteStop = reach.client()?.send(Method::PUT, "write-stop", &StopWrites { reason: self.reason }).await?;
+        let stop: WriteStop = reach
+            .client()?
+            .send(
+                Method::PUT,
+                "write-stop",
+                &StopWrites {
+                    reason: self.reason,
+                },
+            )
+            .await?;
         if reach.json() {
             output::json(&stop)?;
         } else {
@@ -46,7 +63,9 @@ impl ResumeWriting {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let before: Overview = client.get("overview", &[]).await?;
-        client.tell::<()>(Method::DELETE, "write-stop", None).await?;
+        client
+            .tell::<()>(Method::DELETE, "write-stop", None)
+            .await?;
         if reach.json() {
             output::json(&serde_json::json!({"resumed": before.write_stop.is_some()}))?;
         } else if before.write_stop.is_some() {

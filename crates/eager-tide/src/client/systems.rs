@@ -11,9 +11,9 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, EventSample, EventShape, FirstRules, MadeToken,
-    NewSecret, NewSettings, NewSystem, NewToken, Operation, Permission, ReadResult, Retirement, SchemaAttribute, System, SystemState,
-    Token,
+    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, EventSample,
+    EventShape, FirstRules, MadeToken, NewSecret, NewSettings, NewSystem, NewToken, Operation,
+    Permission, ReadResult, Retirement, SchemaAttribute, System, SystemState, Token,
 };
 use tide_core::ObjectType;
 use tide_core::states::EventKind;
@@ -49,8 +49,8 @@ pub enum Systems {
         /// The system
         name: String,
     },
-    /// Show the effect of retiring a system; with --confirm, retire it: its links end, and its rules and records are
-    /// removed. Nothing is written to the system
+    /// Show the effect of retiring a system; with --confirm, retire it: its links end, and its
+    /// rules and records are removed. Nothing is written to the system
     Retire {
         /// The system
         name: String,
@@ -95,7 +95,8 @@ pub enum Systems {
         /// The system
         name: String,
     },
-    /// After a restore, accept the records of a system that pushes as they are, without what it changed since
+    /// After a restore, accept the records of a system that pushes as they are, without what it
+    /// changed since
     AcceptRecords {
         /// The system
         name: String,
@@ -143,11 +144,13 @@ pub enum Systems {
         #[arg(long)]
         go_on: bool,
     },
-    /// Change settings of a system, such as page_size=200 or person_classes=person,nsPerson; without any, show them
+    /// Change settings of a system, such as page_size=200 or person_classes=person,nsPerson;
+    /// without any, show them
     Configure {
         /// The system
         name: String,
-        /// Settings as NAME=VALUE; a value is text, a comma-separated list, or JSON; an empty value (NAME=) restores the default
+        /// Settings as NAME=VALUE; a value is text, a comma-separated list, or JSON; an empty value
+        /// (NAME=) restores the default
         #[arg(value_name = "NAME=VALUE")]
         settings: Vec<String>,
         /// Enter the secret again, because the host changed; read from standard input
@@ -194,7 +197,16 @@ pub fn print(systems: &[System]) {
         return;
     }
     output::table(
-        &["system", "kind", "health", "accounts", "linked", "writes", "last read", "address"],
+        &[
+            "system",
+            "kind",
+            "health",
+            "accounts",
+            "linked",
+            "writes",
+            "last read",
+            "address",
+        ],
         systems.iter().map(|s| {
             let health = match s.health {
                 SystemHealth::Unknown => "not tested",
@@ -206,9 +218,16 @@ pub fn print(systems: &[System]) {
             let writes = if s.writable.is_empty() {
                 "read-only".into()
             } else {
-                s.writable.iter().map(|one| one.as_str()).collect::<Vec<_>>().join(", ")
+                s.writable
+                    .iter()
+                    .map(|one| one.as_str())
+                    .collect::<Vec<_>>()
+                    .join(", ")
             };
-            let read = s.readings.first().map_or_else(|| "never".into(), |r| format!("{} {}", r.state, output::time(&r.started_at)));
+            let read = s.readings.first().map_or_else(
+                || "never".into(),
+                |r| format!("{} {}", r.state, output::time(&r.started_at)),
+            );
             let paused = match (s.armed, s.paused) {
                 (_, true) => "",
                 (false, false) => " (not armed)",
@@ -230,7 +249,13 @@ pub fn print(systems: &[System]) {
 
 /// A permission as a row of the table.
 fn permission_row(permission: Permission) -> Vec<String> {
-    let Permission { operation, entries, is_subtree, attributes, reason } = permission;
+    let Permission {
+        operation,
+        entries,
+        is_subtree,
+        attributes,
+        reason,
+    } = permission;
     let operation = match operation {
         Operation::Read => "read",
         Operation::Write => "write",
@@ -240,8 +265,16 @@ fn permission_row(permission: Permission) -> Vec<String> {
         Operation::SetPassword => "set password",
     };
     let on = entries.join(" and ");
-    let on = if is_subtree { format!("{on} and below") } else { on };
-    let attributes = if attributes.is_empty() { "(whole entries)".to_owned() } else { attributes.join(", ") };
+    let on = if is_subtree {
+        format!("{on} and below")
+    } else {
+        on
+    };
+    let attributes = if attributes.is_empty() {
+        "(whole entries)".to_owned()
+    } else {
+        attributes.join(", ")
+    };
     vec![operation.to_owned(), on, attributes, reason]
 }
 
@@ -258,12 +291,20 @@ fn print_step(step: &CheckStep) {
 }
 
 /// Runs a test, and prints each step as it is taken.
-async fn check<B: serde::Serialize>(client: &Client, reach: &Reach, path: &str, body: &B) -> anyhow::Result<CheckReport> {
+async fn check<B: serde::Serialize>(
+    client: &Client,
+    reach: &Reach,
+    path: &str,
+    body: &B,
+) -> anyhow::Result<CheckReport> {
     let mut ended: Option<CheckReport> = None;
     let quiet = reach.json();
     client
         .lines(Method::POST, path, body, |line| {
-            if let Some(step) = line.get("step").and_then(|step| serde_json::from_value::<CheckStep>(step.clone()).ok()) {
+            if let Some(step) = line
+                .get("step")
+                .and_then(|step| serde_json::from_value::<CheckStep>(step.clone()).ok())
+            {
                 if !quiet {
                     print_step(&step);
                 }
@@ -289,22 +330,41 @@ impl Systems {
         match self {
             Systems::List => {
                 let systems: Vec<System> = client.get("systems", &[]).await?;
-                if reach.json() { output::json(&systems)? } else { print(&systems) }
+                if reach.json() {
+                    output::json(&systems)?
+                } else {
+                    print(&systems)
+                }
             }
             Systems::Show { name, schema: true } => {
-                let schema: Vec<SchemaAttribute> = client.get(&format!("systems/{}/schema", segment(&name)), &[]).await?;
+                let schema: Vec<SchemaAttribute> = client
+                    .get(&format!("systems/{}/schema", segment(&name)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&schema)?;
                 } else {
                     let yes = |truth: bool| if truth { "yes" } else { "" }.to_owned();
                     output::table(
                         &["attribute", "kind", "several", "required", "writable"],
-                        schema.into_iter().map(|a| vec![a.name, label(a.kind), yes(a.many), yes(a.required), yes(a.writable)]),
+                        schema.into_iter().map(|a| {
+                            vec![
+                                a.name,
+                                label(a.kind),
+                                yes(a.many),
+                                yes(a.required),
+                                yes(a.writable),
+                            ]
+                        }),
                     );
                 }
             }
-            Systems::Show { name, schema: false } => {
-                let system: System = client.get(&format!("systems/{}", segment(&name)), &[]).await?;
+            Systems::Show {
+                name,
+                schema: false,
+            } => {
+                let system: System = client
+                    .get(&format!("systems/{}", segment(&name)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&system)?;
                 } else {
@@ -314,7 +374,11 @@ impl Systems {
                         output::line(&format!("{:<22} {}", fact.label, fact.text));
                     }
                     for one in &system.known {
-                        output::line(&format!("{:<22} {}", format!("Known ({})", one.object), freshness::words(one)));
+                        output::line(&format!(
+                            "{:<22} {}",
+                            format!("Known ({})", one.object),
+                            freshness::words(one)
+                        ));
                     }
                     timing(&system);
                     if let Some(host) = &system.host {
@@ -323,14 +387,27 @@ impl Systems {
                     output::line("");
                     system.steps.iter().for_each(print_step);
                     for reading in system.readings.iter().filter(|r| r.error.is_some()) {
-                        output::line(&format!("last reading broke off: {}", reading.error.clone().unwrap_or_default()));
+                        output::line(&format!(
+                            "last reading broke off: {}",
+                            reading.error.clone().unwrap_or_default()
+                        ));
                     }
                 }
             }
             Systems::Add(connection) => return add(&client, reach, *connection).await,
             Systems::Check { name } => {
-                let report = check(&client, reach, &format!("systems/{}/check", segment(&name)), &()).await?;
-                return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
+                let report = check(
+                    &client,
+                    reach,
+                    &format!("systems/{}/check", segment(&name)),
+                    &(),
+                )
+                .await?;
+                return Ok(if report.healthy {
+                    ExitCode::SUCCESS
+                } else {
+                    ExitCode::from(1)
+                });
             }
             Systems::Arm { name } => set_armed(&client, reach, &name, true).await?,
             Systems::Disarm { name } => set_armed(&client, reach, &name, false).await?,
@@ -338,60 +415,109 @@ impl Systems {
                 let path = format!("systems/{}", segment(&name));
                 let found: Retirement = client.get(&format!("{path}/retirement"), &[]).await?;
                 if confirm {
-                    client.tell::<()>(Method::DELETE, &format!("{path}?retire=true"), None).await?;
+                    client
+                        .tell::<()>(Method::DELETE, &format!("{path}?retire=true"), None)
+                        .await?;
                 }
                 if reach.json() {
                     output::json(&found)?;
                     return Ok(ExitCode::SUCCESS);
                 }
-                output::line(&format!("{} accounts of {name} are known, {} of them linked", found.accounts, found.linked));
+                output::line(&format!(
+                    "{} accounts of {name} are known, {} of them linked",
+                    found.accounts, found.linked
+                ));
                 if let Some(file) = &found.file {
-                    output::line(&format!("{file} goes with it, as a new version of the rules"));
+                    output::line(&format!(
+                        "{file} goes with it, as a new version of the rules"
+                    ));
                 }
                 super::drafts::print_effect(&found.effect, ["now", "without it"]);
                 output::line(&match confirm {
                     true => format!("\n{name} was retired: nothing was written to it"),
-                    false => format!("\nnothing was done: `eager-tide systems retire {name} --confirm` retires it"),
+                    false => format!(
+                        "\nnothing was done: `eager-tide systems retire {name} --confirm` retires it"
+                    ),
                 });
             }
             Systems::Remove { name } => {
-                client.tell::<()>(Method::DELETE, &format!("systems/{}", segment(&name)), None).await?;
+                client
+                    .tell::<()>(Method::DELETE, &format!("systems/{}", segment(&name)), None)
+                    .await?;
                 output::line(&format!("{name} was removed, with what was read of it"));
             }
             Systems::Tree { name, below } => {
-                let query: Vec<(&str, String)> = below.into_iter().map(|dn| ("below", dn)).collect();
-                let branches: Vec<Branch> = client.get(&format!("systems/{}/tree", segment(&name)), &query).await?;
+                let query: Vec<(&str, String)> =
+                    below.into_iter().map(|dn| ("below", dn)).collect();
+                let branches: Vec<Branch> = client
+                    .get(&format!("systems/{}/tree", segment(&name)), &query)
+                    .await?;
                 if reach.json() {
                     output::json(&branches)?;
                 } else if branches.is_empty() {
                     output::line("no containers here");
                 } else {
                     let rows = branches.into_iter().map(|b| {
-                        let people = b.people.map_or_else(|| "—".into(), |n| if b.more { format!("{n}+") } else { n.to_string() });
-                        vec![b.dn, people, if b.leaf { "empty".into() } else { String::new() }]
+                        let people = b.people.map_or_else(
+                            || "—".into(),
+                            |n| {
+                                if b.more {
+                                    format!("{n}+")
+                                } else {
+                                    n.to_string()
+                                }
+                            },
+                        );
+                        vec![
+                            b.dn,
+                            people,
+                            if b.leaf {
+                                "empty".into()
+                            } else {
+                                String::new()
+                            },
+                        ]
                     });
                     output::table(&["container", "people below", "note"], rows);
                 }
             }
             Systems::Permissions { name } => {
-                let permissions: Vec<Permission> = client.get(&format!("systems/{}/permissions", segment(&name)), &[]).await?;
+                let permissions: Vec<Permission> = client
+                    .get(&format!("systems/{}/permissions", segment(&name)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&permissions)?;
                 } else if permissions.is_empty() {
-                    output::line(&format!("the published rules do nothing with {name}: its service account needs no permission yet"));
+                    output::line(&format!(
+                        "the published rules do nothing with {name}: its service account needs no permission yet"
+                    ));
                 } else {
-                    output::table(&["operation", "on", "attributes", "reason"], permissions.into_iter().map(permission_row));
+                    output::table(
+                        &["operation", "on", "attributes", "reason"],
+                        permissions.into_iter().map(permission_row),
+                    );
                 }
             }
-            Systems::Token { name, label, list, end } => return tokens(&client, reach, &name, label, list, end).await,
+            Systems::Token {
+                name,
+                label,
+                list,
+                end,
+            } => return tokens(&client, reach, &name, label, list, end).await,
             Systems::SetAside { name } => {
-                let rows: Vec<BadRow> = client.get(&format!("systems/{}/quarantine", segment(&name)), &[]).await?;
+                let rows: Vec<BadRow> = client
+                    .get(&format!("systems/{}/quarantine", segment(&name)), &[])
+                    .await?;
                 if reach.json() {
                     output::json(&rows)?;
                 } else if rows.is_empty() {
                     output::line("the last reading set no row aside");
                 } else {
-                    output::table(&["line", "reason", "row"], rows.into_iter().map(|r| vec![r.line.to_string(), r.reason, r.raw]));
+                    output::table(
+                        &["line", "reason", "row"],
+                        rows.into_iter()
+                            .map(|r| vec![r.line.to_string(), r.reason, r.raw]),
+                    );
                 }
             }
             Systems::AcceptRecords { name } => {
@@ -406,100 +532,208 @@ impl Systems {
                     ));
                 }
             }
-            Systems::Events { name, sample, event, key, id, sequence, time, word } => {
+            Systems::Events {
+                name,
+                sample,
+                event,
+                key,
+                id,
+                sequence,
+                time,
+                word,
+            } => {
                 let name = segment(&name);
                 let Some(path) = sample else {
-                    let schema: serde_json::Value = client.get(&format!("events/{name}/schema"), &[]).await?;
+                    let schema: serde_json::Value =
+                        client.get(&format!("events/{name}/schema"), &[]).await?;
                     output::json(&schema)?;
                     return Ok(ExitCode::SUCCESS);
                 };
-                let sample = serde_json::from_str(&file(&path)?).with_context(|| format!("{} holds no JSON", path.display()))?;
+                let sample = serde_json::from_str(&file(&path)?)
+                    .with_context(|| format!("{} holds no JSON", path.display()))?;
                 let meaning = |pair: &String| {
-                    let (word, kind) = pair.split_once('=').with_context(|| format!("`{pair}` is not written as WORD=KIND"))?;
-                    let kind = EventKind::parse(kind).with_context(|| format!("`{kind}` is no kind of event: joiner, mover or leaver"))?;
+                    let (word, kind) = pair
+                        .split_once('=')
+                        .with_context(|| format!("`{pair}` is not written as WORD=KIND"))?;
+                    let kind = EventKind::parse(kind).with_context(|| {
+                        format!("`{kind}` is no kind of event: joiner, mover or leaver")
+                    })?;
                     Ok((word.to_owned(), kind))
                 };
                 let words = word.iter().map(meaning).collect::<anyhow::Result<_>>()?;
-                let sample = EventSample { sample, event, key, id, sequence, time, words };
-                let learned: EventShape = client.send(Method::PUT, &format!("events/{name}/shape"), &sample).await?;
+                let sample = EventSample {
+                    sample,
+                    event,
+                    key,
+                    id,
+                    sequence,
+                    time,
+                    words,
+                };
+                let learned: EventShape = client
+                    .send(Method::PUT, &format!("events/{name}/shape"), &sample)
+                    .await?;
                 if reach.json() {
                     output::json(&learned)?;
                 } else {
-                    let words: Vec<String> = learned.words.iter().map(|(word, meaning)| format!("{word} = {meaning}")).collect();
-                    output::line(&format!("kind of event   {} ({})", learned.event, words.join(", ")));
+                    let words: Vec<String> = learned
+                        .words
+                        .iter()
+                        .map(|(word, meaning)| format!("{word} = {meaning}"))
+                        .collect();
+                    output::line(&format!(
+                        "kind of event   {} ({})",
+                        learned.event,
+                        words.join(", ")
+                    ));
                     output::line(&format!("key             {}", learned.key));
                     output::line(&format!(
                         "record          {}",
-                        if learned.record.is_empty() { "the whole event" } else { &learned.record }
+                        if learned.record.is_empty() {
+                            "the whole event"
+                        } else {
+                            &learned.record
+                        }
                     ));
-                    for (what, path) in [("id", &learned.id), ("sequence", &learned.sequence), ("time", &learned.time)] {
+                    for (what, path) in [
+                        ("id", &learned.id),
+                        ("sequence", &learned.sequence),
+                        ("time", &learned.time),
+                    ] {
                         output::line(&format!("{what:<16}{}", path.as_deref().unwrap_or("none")));
                     }
                     output::line(&format!("required        {}", learned.required.join(", ")));
                 }
             }
-            Systems::Set { name, writable, read_only, pause, go_on } => {
+            Systems::Set {
+                name,
+                writable,
+                read_only,
+                pause,
+                go_on,
+            } => {
                 let state = SystemState {
                     armed: None,
-                    writable: if read_only { Some(Vec::new()) } else { writable },
+                    writable: if read_only {
+                        Some(Vec::new())
+                    } else {
+                        writable
+                    },
                     paused: if pause || go_on { Some(pause) } else { None },
                 };
                 if state.writable.is_none() && state.paused.is_none() {
-                    bail!("nothing was asked for: give --writable person, --read-only, --pause or --go-on");
+                    bail!(
+                        "nothing was asked for: give --writable person, --read-only, --pause or --go-on"
+                    );
                 }
-                let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(&name)), &state).await?;
-                if reach.json() { output::json(&system)? } else { print(std::slice::from_ref(&system)) }
+                let system: System = client
+                    .send(
+                        Method::PATCH,
+                        &format!("systems/{}", segment(&name)),
+                        &state,
+                    )
+                    .await?;
+                if reach.json() {
+                    output::json(&system)?
+                } else {
+                    print(std::slice::from_ref(&system))
+                }
             }
-            Systems::Configure { name, settings, with_secret } => {
+            Systems::Configure {
+                name,
+                settings,
+                with_secret,
+            } => {
                 let path = format!("systems/{}", segment(&name));
                 let system: System = client.get(&path, &[]).await?;
                 let mut now = system.settings;
-                let Some(all) = now.as_object_mut() else { bail!("{name} has no settings") };
+                let Some(all) = now.as_object_mut() else {
+                    bail!("{name} has no settings")
+                };
                 for text in &settings {
-                    let (key, value) = text.split_once('=').with_context(|| format!("`{text}` is not NAME=VALUE"))?;
+                    let (key, value) = text
+                        .split_once('=')
+                        .with_context(|| format!("`{text}` is not NAME=VALUE"))?;
                     match value {
                         "" => drop(all.remove(key)),
                         value => {
-                            let value = serde_json::from_str(value).unwrap_or_else(|_| serde_json::Value::from(value));
+                            let value = serde_json::from_str(value)
+                                .unwrap_or_else(|_| serde_json::Value::from(value));
                             all.insert(key.to_owned(), value);
                         }
                     }
                 }
                 if !settings.is_empty() {
-                    let secret = if with_secret { Some(secret_from_input()?) } else { None };
-                    let new = NewSettings { settings: now.clone(), secret };
-                    client.tell(Method::PUT, &format!("{path}/settings"), Some(&new)).await?;
+                    let secret = if with_secret {
+                        Some(secret_from_input()?)
+                    } else {
+                        None
+                    };
+                    let new = NewSettings {
+                        settings: now.clone(),
+                        secret,
+                    };
+                    client
+                        .tell(Method::PUT, &format!("{path}/settings"), Some(&new))
+                        .await?;
                 }
                 let shown: System = client.get(&path, &[]).await?;
                 if reach.json() {
                     output::json(&shown.settings)?;
                 } else {
-                    let text = |value: &serde_json::Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+                    let text = |value: &serde_json::Value| {
+                        value
+                            .as_str()
+                            .map_or_else(|| value.to_string(), str::to_owned)
+                    };
                     let all = shown.settings.as_object().into_iter().flatten();
-                    output::table(&["setting", "value"], all.map(|(key, value)| vec![key.clone(), text(value)]));
+                    output::table(
+                        &["setting", "value"],
+                        all.map(|(key, value)| vec![key.clone(), text(value)]),
+                    );
                     if !settings.is_empty() {
-                        output::line(&format!("changed; `eager-tide systems check {name}` tests it"));
+                        output::line(&format!(
+                            "changed; `eager-tide systems check {name}` tests it"
+                        ));
                     }
                 }
             }
-            Systems::Schedule { name, timing } => return schedule::schedule(&client, reach, &name, *timing).await,
+            Systems::Schedule { name, timing } => {
+                return schedule::schedule(&client, reach, &name, *timing).await;
+            }
             Systems::Secret { name, force } => {
                 let secret = secret_from_input()?;
-                client.tell(Method::PUT, &format!("systems/{}/secret", segment(&name)), Some(&NewSecret { secret, force })).await?;
+                client
+                    .tell(
+                        Method::PUT,
+                        &format!("systems/{}/secret", segment(&name)),
+                        Some(&NewSecret { secret, force }),
+                    )
+                    .await?;
                 output::line(&match force {
-                    true => format!("the secret of {name} was replaced untested; `eager-tide systems check {name}` tests it"),
+                    true => format!(
+                        "the secret of {name} was replaced untested; `eager-tide systems check {name}` tests it"
+                    ),
                     false => format!("the secret of {name} was tested and replaced"),
                 });
             }
             Systems::Read { name } => {
-                let reads: Vec<ReadResult> = client.send(Method::POST, &format!("systems/{}/read", segment(&name)), &()).await?;
+                let reads: Vec<ReadResult> = client
+                    .send(
+                        Method::POST,
+                        &format!("systems/{}/read", segment(&name)),
+                        &(),
+                    )
+                    .await?;
                 let broken = reads.iter().any(|read| read.error.is_some());
                 if reach.json() {
                     output::json(&reads)?;
                 } else {
                     for read in &reads {
                         match &read.error {
-                            None if read.unchanged => output::line(&format!("{name}: nothing new since the last reading")),
+                            None if read.unchanged => {
+                                output::line(&format!("{name}: nothing new since the last reading"))
+                            }
                             None => {
                                 output::line(&format!(
                                     "{}: {} accounts of type {}, {} newly absent",
@@ -517,16 +751,32 @@ impl Systems {
                                     "{}: the reading broke off after {}: {error}. Nobody is taken for absent.",
                                     name, read.seen
                                 ));
-                                output::line(&format!("  to do: {}", read.remedy.clone().unwrap_or_default()));
+                                output::line(&format!(
+                                    "  to do: {}",
+                                    read.remedy.clone().unwrap_or_default()
+                                ));
                             }
                         }
                     }
                 }
-                return Ok(if broken { ExitCode::from(1) } else { ExitCode::SUCCESS });
+                return Ok(if broken {
+                    ExitCode::from(1)
+                } else {
+                    ExitCode::SUCCESS
+                });
             }
-            Systems::Accounts { name, search, limit } => {
-                let (accounts, more): (Vec<Account>, bool) =
-                    client.all(&format!("systems/{}/accounts", segment(&name)), &[("search", search)], limit).await?;
+            Systems::Accounts {
+                name,
+                search,
+                limit,
+            } => {
+                let (accounts, more): (Vec<Account>, bool) = client
+                    .all(
+                        &format!("systems/{}/accounts", segment(&name)),
+                        &[("search", search)],
+                        limit,
+                    )
+                    .await?;
                 if reach.json() {
                     output::json(&accounts)?;
                 } else {
@@ -537,8 +787,14 @@ impl Systems {
                                 .fault
                                 .clone()
                                 .or_else(|| {
-                                    let by = if a.absence_confirmed { "" } else { ", not confirmed" };
-                                    a.absent_since.as_ref().map(|at| format!("absent since {}{by}", output::time(at)))
+                                    let by = if a.absence_confirmed {
+                                        ""
+                                    } else {
+                                        ", not confirmed"
+                                    };
+                                    a.absent_since
+                                        .as_ref()
+                                        .map(|at| format!("absent since {}{by}", output::time(at)))
                                 })
                                 .unwrap_or_default();
                             vec![
@@ -561,8 +817,13 @@ impl Systems {
 }
 
 async fn set_armed(client: &Client, reach: &Reach, name: &str, armed: bool) -> anyhow::Result<()> {
-    let state = SystemState { armed: Some(armed), ..SystemState::default() };
-    let system: System = client.send(Method::PATCH, &format!("systems/{}", segment(name)), &state).await?;
+    let state = SystemState {
+        armed: Some(armed),
+        ..SystemState::default()
+    };
+    let system: System = client
+        .send(Method::PATCH, &format!("systems/{}", segment(name)), &state)
+        .await?;
     if reach.json() {
         output::json(&system)?
     } else {
@@ -571,17 +832,32 @@ async fn set_armed(client: &Client, reach: &Reach, name: &str, armed: bool) -> a
     Ok(())
 }
 
-async fn tokens(client: &Client, reach: &Reach, name: &str, label: String, list: bool, end: Option<String>) -> anyhow::Result<ExitCode> {
+async fn tokens(
+    client: &Client,
+    reach: &Reach,
+    name: &str,
+    label: String,
+    list: bool,
+    end: Option<String>,
+) -> anyhow::Result<ExitCode> {
     let path = format!("systems/{}/tokens", segment(name));
     if let Some(id) = end {
-        client.tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None).await?;
+        client
+            .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
+            .await?;
         output::line("the token is no longer good");
         return Ok(ExitCode::SUCCESS);
     }
     if list {
         return print_tokens(reach, client.get(&path, &[]).await?);
     }
-    print_new_token(reach, &client.send(Method::POST, &path, &NewToken { label }).await?, "for a day")
+    print_new_token(
+        reach,
+        &client
+            .send(Method::POST, &path, &NewToken { label })
+            .await?,
+        "for a day",
+    )
 }
 
 /// Tokens in a table, without themselves.
@@ -609,7 +885,9 @@ pub fn print_new_token(reach: &Reach, made: &MadeToken, earlier: &str) -> anyhow
         output::json(made)?;
     } else {
         output::line(&made.token);
-        eprintln!("this is the only time that the token is shown; earlier ones stay good {earlier}");
+        eprintln!(
+            "this is the only time that the token is shown; earlier ones stay good {earlier}"
+        );
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -621,24 +899,47 @@ async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::
         if !reach.json() && !report.healthy {
             output::line("nothing was added: correct the step that fails, and try again");
         }
-        return Ok(if report.healthy { ExitCode::SUCCESS } else { ExitCode::from(1) });
+        return Ok(if report.healthy {
+            ExitCode::SUCCESS
+        } else {
+            ExitCode::from(1)
+        });
     }
-    let first = connection.purpose.map(|purpose| FirstRules { purpose, scope: connection.scope() });
-    let added: AddedSystem = client.send(Method::POST, "systems", &NewSystem { first, ..system }).await?;
+    let first = connection.purpose.map(|purpose| FirstRules {
+        purpose,
+        scope: connection.scope(),
+    });
+    let added: AddedSystem = client
+        .send(Method::POST, "systems", &NewSystem { first, ..system })
+        .await?;
     let name = segment(&added.system.name);
     // Tested again under its name, so that its schema is known to the rules.
-    let _: CheckReport = client.send(Method::POST, &format!("systems/{name}/check"), &()).await?;
+    let _: CheckReport = client
+        .send(Method::POST, &format!("systems/{name}/check"), &())
+        .await?;
     if reach.json() {
         output::json(&added)?;
         return Ok(ExitCode::SUCCESS);
     }
     let name = &added.system.name;
-    output::line(&format!("{name} was added: read-only and not armed, so that nothing happens by itself."));
+    output::line(&format!(
+        "{name} was added: read-only and not armed, so that nothing happens by itself."
+    ));
     if let Some(written) = added.rules {
-        output::line(&format!("Its first rules are in {}, in draft {}; nothing was published:", written.file.name, written.draft));
-        output::line(&format!("`eager-tide rules draft effect {0}`, then `eager-tide rules draft publish {0}`.", written.draft));
+        output::line(&format!(
+            "Its first rules are in {}, in draft {}; nothing was published:",
+            written.file.name, written.draft
+        ));
+        output::line(&format!(
+            "`eager-tide rules draft effect {0}`, then `eager-tide rules draft publish {0}`.",
+            written.draft
+        ));
     }
-    output::line(&format!("Next: `eager-tide systems read {name}`, then `eager-tide scope {name}` and `eager-tide preview`;"));
-    output::line(&format!("to write: `eager-tide systems set {name} --writable person`, `eager-tide systems arm {name}`."));
+    output::line(&format!(
+        "Next: `eager-tide systems read {name}`, then `eager-tide scope {name}` and `eager-tide preview`;"
+    ));
+    output::line(&format!(
+        "to write: `eager-tide systems set {name} --writable person`, `eager-tide systems arm {name}`."
+    ));
     Ok(ExitCode::SUCCESS)
 }

@@ -37,18 +37,39 @@ impl Calls {
                 } else {
                     let rows = all.into_iter().map(|call| {
                         let secret = if call.secret { "set" } else { "missing" };
-                        vec![call.name, call.url, secret.into(), call.waiting.to_string(), call.error.unwrap_or_default()]
+                        vec![
+                            call.name,
+                            call.url,
+                            secret.into(),
+                            call.waiting.to_string(),
+                            call.error.unwrap_or_default(),
+                        ]
                     });
                     output::table(&["call-out", "address", "secret", "waiting", "why"], rows);
                 }
             }
             Calls::Secret { name } => {
                 let secret = connection::secret_from_input()?;
-                client.tell(Method::PUT, &format!("calls/{}/secret", segment(&name)), Some(&NewSecret { secret, force: false })).await?;
+                client
+                    .tell(
+                        Method::PUT,
+                        &format!("calls/{}/secret", segment(&name)),
+                        Some(&NewSecret {
+                            secret,
+                            force: false,
+                        }),
+                    )
+                    .await?;
                 output::line(&format!("calls to {name} are signed with the new secret"));
             }
             Calls::Test { name } => {
-                client.tell::<()>(Method::POST, &format!("calls/{}/test", segment(&name)), None).await?;
+                client
+                    .tell::<()>(
+                        Method::POST,
+                        &format!("calls/{}/test", segment(&name)),
+                        None,
+                    )
+                    .await?;
                 output::line(&format!("{name} took the call"));
             }
         }

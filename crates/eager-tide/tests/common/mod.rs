@@ -35,7 +35,10 @@ impl Running {
             .spawn()
             .expect("the binary starts");
         let lines: Arc<Mutex<Vec<String>>> = Arc::default();
-        let streams: [Box<dyn std::io::Read + Send>; 2] = [Box::new(child.stdout.take().unwrap()), Box::new(child.stderr.take().unwrap())];
+        let streams: [Box<dyn std::io::Read + Send>; 2] = [
+            Box::new(child.stdout.take().unwrap()),
+            Box::new(child.stderr.take().unwrap()),
+        ];
         for stream in streams {
             let kept = lines.clone();
             std::thread::spawn(move || {
@@ -51,7 +54,13 @@ impl Running {
     pub fn line(&self, text: &str) -> String {
         let begun = Instant::now();
         while begun.elapsed() < Duration::from_secs(180) {
-            if let Some(line) = self.lines.lock().unwrap().iter().find(|line| line.contains(text)) {
+            if let Some(line) = self
+                .lines
+                .lock()
+                .unwrap()
+                .iter()
+                .find(|line| line.contains(text))
+            {
                 return line.clone();
             }
             std::thread::sleep(Duration::from_millis(20));
@@ -67,7 +76,10 @@ impl Running {
 
     /// Asks the process to end, and waits for it.
     pub fn terminate(&mut self) -> std::process::ExitStatus {
-        Command::new("kill").arg(self.child.id().to_string()).status().expect("asked");
+        Command::new("kill")
+            .arg(self.child.id().to_string())
+            .status()
+            .expect("asked");
         self.child.wait().expect("gone")
     }
 }
@@ -93,13 +105,34 @@ impl Service {
 
     /// The same, with more arguments, and variables in its environment.
     pub fn start_with(data: &Path, more: &[&str], environment: &[(&str, &str)]) -> Service {
-        let arguments = [&["serve", "--listen", "127.0.0.1:0", "--data", data.to_str().unwrap()], more].concat();
+        let arguments = [
+            &[
+                "serve",
+                "--listen",
+                "127.0.0.1:0",
+                "--data",
+                data.to_str().unwrap(),
+            ],
+            more,
+        ]
+        .concat();
         let running = Running::start_within(&arguments, environment);
         let line = running.line("Eager Tide is up");
         let at = line.find("http://").expect("an address");
-        let url = line[at..].split(['/', ' ', '"']).nth(2).map(|host| format!("http://{host}")).unwrap();
-        let token = std::fs::read_to_string(data.join("first-token")).expect("a first token").trim().to_owned();
-        Service { running, url, token }
+        let url = line[at..]
+            .split(['/', ' ', '"'])
+            .nth(2)
+            .map(|host| format!("http://{host}"))
+            .unwrap();
+        let token = std::fs::read_to_string(data.join("first-token"))
+            .expect("a first token")
+            .trim()
+            .to_owned();
+        Service {
+            running,
+            url,
+            token,
+        }
     }
 
     /// Runs the client.
@@ -110,7 +143,8 @@ impl Service {
     /// Runs the client, which must succeed, and reads its JSON.
     pub fn json(&self, arguments: &[&str]) -> serde_json::Value {
         let output = self.client(&[arguments, &["-o", "json"]].concat());
-        serde_json::from_slice(&output.stdout).unwrap_or_else(|_| panic!("{arguments:?}: {}", text(&output)))
+        serde_json::from_slice(&output.stdout)
+            .unwrap_or_else(|_| panic!("{arguments:?}: {}", text(&output)))
     }
 }
 
@@ -126,13 +160,22 @@ pub fn client(url: &str, token: &str, arguments: &[&str], input: &str) -> Output
         .stderr(Stdio::piped())
         .spawn()
         .expect("the client starts");
-    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+    child
+        .stdin
+        .take()
+        .unwrap()
+        .write_all(input.as_bytes())
+        .unwrap();
     child.wait_with_output().expect("the client ends")
 }
 
 /// What a process printed, on both streams.
 pub fn text(output: &Output) -> String {
-    format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr))
+    format!(
+        "{}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    )
 }
 
 /// What the client says, which must end with this code.
@@ -179,7 +222,17 @@ pub fn connect(
     let added = client(
         &service.url,
         &service.token,
-        &["systems", "add", "berthing", "--kind", "scim", "--address", &berthing.url, "--visible-after", "1"],
+        &[
+            "systems",
+            "add",
+            "berthing",
+            "--kind",
+            "scim",
+            "--address",
+            &berthing.url,
+            "--visible-after",
+            "1",
+        ],
         &berthing.token,
     );
     assert!(added.status.success(), "{}", text(&added));
@@ -192,9 +245,15 @@ pub fn connect(
     assert!(published.status.success(), "{}", text(&published));
 }
 
-/// An HTTP client that takes a new connection for each request: one that the service has just closed is
-/// no failure of what comes next. The TLS provider is installed once; a second call says that it is there.
+/// An HTTP client that takes a new connection for each request: one that the service has just
+/// closed is no failure of what comes next. The TLS provider is installed once; a second call says
+/// that it is there.
 pub fn http() -> reqwest::Client {
     let _ = rustls::crypto::ring::default_provider().install_default();
-    reqwest::Client::builder().tls_backend_rustls().no_proxy().pool_max_idle_per_host(0).build().unwrap()
+    reqwest::Client::builder()
+        .tls_backend_rustls()
+        .no_proxy()
+        .pool_max_idle_per_host(0)
+        .build()
+        .unwrap()
 }

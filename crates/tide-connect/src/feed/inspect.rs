@@ -71,7 +71,11 @@ pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspectio
     let mut seen: HashMap<String, Seen> = HashMap::new();
     let mut first: Vec<HashMap<String, String>> = Vec::new();
     let mut look = FeedInspection {
-        format: if form.delimiter.is_some() { FeedFormat::Csv } else { FeedFormat::JsonLines },
+        format: if form.delimiter.is_some() {
+            FeedFormat::Csv
+        } else {
+            FeedFormat::JsonLines
+        },
         delimiter: form.delimiter_word(),
         encoding: form.encoding.name().into(),
         marked: form.marked,
@@ -104,8 +108,19 @@ pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspectio
         }
         Ok(())
     })?;
-    look.columns = order.iter().map(|name| column(name, seen.get(name), look.rows)).collect();
-    look.first = first.iter().map(|row| order.iter().map(|name| row.get(name).cloned().unwrap_or_default()).collect()).collect();
+    look.columns = order
+        .iter()
+        .map(|name| column(name, seen.get(name), look.rows))
+        .collect();
+    look.first = first
+        .iter()
+        .map(|row| {
+            order
+                .iter()
+                .map(|name| row.get(name).cloned().unwrap_or_default())
+                .collect()
+        })
+        .collect();
     Ok(look)
 }
 
@@ -115,21 +130,37 @@ impl Seen {
         *self.values.entry(text.to_owned()).or_insert(0) += 1;
         self.number += usize::from(text.parse::<f64>().is_ok());
         self.date += usize::from(is_date(text));
-        self.truth += usize::from(["true", "false", "yes", "no"].iter().any(|word| text.eq_ignore_ascii_case(word)));
-        self.address += usize::from(text.split_once('@').is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.')));
+        self.truth += usize::from(
+            ["true", "false", "yes", "no"]
+                .iter()
+                .any(|word| text.eq_ignore_ascii_case(word)),
+        );
+        self.address += usize::from(
+            text.split_once('@')
+                .is_some_and(|(local, domain)| !local.is_empty() && domain.contains('.')),
+        );
     }
 }
 
 /// A day, written as ISO 8601 or with points or slashes.
 fn is_date(text: &str) -> bool {
-    let parts: Vec<&str> = text.get(..10).unwrap_or(text).split(['-', '.', '/']).collect();
-    let number = |part: &&str| (1..=4).contains(&part.len()) && part.chars().all(|c| c.is_ascii_digit());
+    let parts: Vec<&str> = text
+        .get(..10)
+        .unwrap_or(text)
+        .split(['-', '.', '/'])
+        .collect();
+    let number =
+        |part: &&str| (1..=4).contains(&part.len()) && part.chars().all(|c| c.is_ascii_digit());
     parts.len() == 3 && parts.iter().all(number) && parts.iter().any(|part| part.len() == 4)
 }
 
 fn column(name: &str, seen: Option<&Seen>, rows: usize) -> InspectedColumn {
     let Some(seen) = seen else {
-        return InspectedColumn { name: name.to_owned(), empty: rows, ..InspectedColumn::default() };
+        return InspectedColumn {
+            name: name.to_owned(),
+            empty: rows,
+            ..InspectedColumn::default()
+        };
     };
     let all = |count: usize| count == seen.filled;
     let kind = match () {
@@ -139,7 +170,11 @@ fn column(name: &str, seen: Option<&Seen>, rows: usize) -> InspectedColumn {
         () if all(seen.address) => ColumnType::Address,
         () => ColumnType::Text,
     };
-    let mut repeated: Vec<(&String, &u32)> = seen.values.iter().filter(|(_, count)| **count > 1).collect();
+    let mut repeated: Vec<(&String, &u32)> = seen
+        .values
+        .iter()
+        .filter(|(_, count)| **count > 1)
+        .collect();
     repeated.sort_by(|a, b| b.1.cmp(a.1).then(a.0.cmp(b.0)));
     // Of a column like a department nearly every value repeats, which is no news.
     let nearly = repeated.len() * 20 <= seen.values.len();
@@ -149,7 +184,15 @@ fn column(name: &str, seen: Option<&Seen>, rows: usize) -> InspectedColumn {
         filled: seen.filled,
         empty: rows - seen.filled,
         repeated: repeated.len(),
-        duplicates: if nearly { repeated.iter().take(5).map(|(value, _)| (*value).clone()).collect() } else { Vec::new() },
+        duplicates: if nearly {
+            repeated
+                .iter()
+                .take(5)
+                .map(|(value, _)| (*value).clone())
+                .collect()
+        } else {
+            Vec::new()
+        },
         key: rows > 0 && seen.filled == rows && repeated.is_empty(),
     }
 }

@@ -1,6 +1,6 @@
 //! The feed connector: rows of a CSV or JSON Lines file, from a folder or pulled over HTTP, as
-//! accounts. A file that cannot be trusted as a whole is refused whole; a row that cannot be used is
-//! set aside, with its line and reason, and the others go on.
+//! accounts. A file that cannot be trusted as a whole is refused whole; a row that cannot be used
+//! is set aside, with its line and reason, and the others go on.
 
 mod inspect;
 mod rows;
@@ -10,7 +10,8 @@ pub use inspect::{FeedInspection, InspectedColumn, inspect};
 use crate::scim::http::{Http, HttpSettings};
 use crate::tls::Trust;
 use crate::{
-    CheckReport, ConnectError, ConnectionState, Connector, Description, FeedSettings, ScimAuth, Secret, SnapshotItem, SnapshotStream, Write,
+    CheckReport, ConnectError, ConnectionState, Connector, Description, FeedSettings, ScimAuth,
+    Secret, SnapshotItem, SnapshotStream, Write,
 };
 use async_trait::async_trait;
 use reqwest::StatusCode;
@@ -62,7 +63,11 @@ fn lasting(code: &'static str, said: impl Into<String>, remedy: impl Into<String
 }
 
 fn unreadable(name: &str, error: &std::io::Error) -> ConnectError {
-    ConnectError::transient("feed_unreadable", format!("{name} cannot be read: {error}"), "check the file and its permissions")
+    ConnectError::transient(
+        "feed_unreadable",
+        format!("{name} cannot be read: {error}"),
+        "check the file and its permissions",
+    )
 }
 
 /// The size of an open file, and when it was last written to.
@@ -73,17 +78,32 @@ fn state_of(file: &File, name: &str) -> Result<(u64, Option<SystemTime>), Connec
 
 impl FeedConnector {
     /// A connector; nothing is opened yet.
-    pub fn new(settings: FeedSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
-        let (secret, query) = if settings.signed_url { (None, secret) } else { (secret, None) };
+    pub fn new(
+        settings: FeedSettings,
+        secret: Option<Secret>,
+        access: Arc<ConnectionState>,
+    ) -> Result<Self, ConnectError> {
+        let (secret, query) = if settings.signed_url {
+            (None, secret)
+        } else {
+            (secret, None)
+        };
         let http = match (&settings.path, &settings.url) {
             (Some(path), None) if Path::new(path).is_absolute() => None,
             (Some(path), None) => {
-                return Err(lasting("feed_path", format!("`{path}` is not an absolute path"), "give the whole path of the file or folder"));
+                return Err(lasting(
+                    "feed_path",
+                    format!("`{path}` is not an absolute path"),
+                    "give the whole path of the file or folder",
+                ));
             }
             (None, Some(url)) => {
                 let way = HttpSettings {
                     url,
-                    trust: Trust { ca_pem: settings.ca_pem.as_deref(), ..Trust::default() },
+                    trust: Trust {
+                        ca_pem: settings.ca_pem.as_deref(),
+                        ..Trust::default()
+                    },
                     timeout_seconds: settings.timeout_seconds,
                     auth: &ScimAuth::Bearer,
                     in_flight: 1,
@@ -91,12 +111,27 @@ impl FeedConnector {
                 };
                 Some(Http::new(&way, secret, access.clone())?)
             }
-            _ => return Err(lasting("feed_path", "a feed has either a `path` or a `url`", "give one of them")),
+            _ => {
+                return Err(lasting(
+                    "feed_path",
+                    "a feed has either a `path` or a `url`",
+                    "give one of them",
+                ));
+            }
         };
         if settings.key.trim().is_empty() {
-            return Err(lasting("feed_key", "the feed names no key column", "name the column that tells rows apart and never changes"));
+            return Err(lasting(
+                "feed_key",
+                "the feed names no key column",
+                "name the column that tells rows apart and never changes",
+            ));
         }
-        Ok(FeedConnector { settings, access, http, query })
+        Ok(FeedConnector {
+            settings,
+            access,
+            http,
+            query,
+        })
     }
 
     /// The file to read; none when it is the one that was read last.
@@ -104,7 +139,10 @@ impl FeedConnector {
         match &self.http {
             Some(http) => self.pull(http, anew).await,
             None => {
-                let (path, folders) = (PathBuf::from(self.settings.path.clone().unwrap_or_default()), self.access.feed().folders);
+                let (path, folders) = (
+                    PathBuf::from(self.settings.path.clone().unwrap_or_default()),
+                    self.access.feed().folders,
+                );
                 for _ in 0..WAITS {
                     let (path, folders) = (path.clone(), folders.clone());
                     let source = blocking(move || {
@@ -112,18 +150,31 @@ impl FeedConnector {
                         let name = path.display().to_string();
                         let file = File::open(&path).map_err(|error| unreadable(&name, &error))?;
                         let state = state_of(&file, &name)?;
-                        Ok(Source { file, name, state, etag: None })
+                        Ok(Source {
+                            file,
+                            name,
+                            state,
+                            etag: None,
+                        })
                     })
                     .await?;
                     // A file that was written to just now may not be whole.
-                    let age = source.state.1.and_then(|at| at.elapsed().ok()).unwrap_or(STILL);
+                    let age = source
+                        .state
+                        .1
+                        .and_then(|at| at.elapsed().ok())
+                        .unwrap_or(STILL);
                     if age >= STILL {
                         return Ok(Some(source));
                     }
                     tokio::time::sleep(STILL.saturating_sub(age)).await;
                 }
                 let name = path.display().to_string();
-                Err(ConnectError::transient("feed_changed", format!("{name} is being written to all the time"), "it is read again"))
+                Err(ConnectError::transient(
+                    "feed_changed",
+                    format!("{name} is being written to all the time"),
+                    "it is read again",
+                ))
             }
         }
     }
@@ -131,12 +182,24 @@ impl FeedConnector {
     async fn pull(&self, http: &Http, anew: bool) -> Result<Option<Source>, ConnectError> {
         let name = self.settings.url.clone().unwrap_or_default();
         let mut headers = HeaderMap::new();
-        if let Some(etag) = self.access.feed().etag.filter(|_| !anew).and_then(|etag| HeaderValue::from_str(&etag).ok()) {
+        if let Some(etag) = self
+            .access
+            .feed()
+            .etag
+            .filter(|_| !anew)
+            .and_then(|etag| HeaderValue::from_str(&etag).ok())
+        {
             headers.insert(IF_NONE_MATCH, etag);
         }
         let mut response = http.pull(&headers, self.query.as_ref()).await?;
         let status = response.status();
-        let text = |name| response.headers().get(name).and_then(|v: &HeaderValue| v.to_str().ok()).map(str::to_owned);
+        let text = |name| {
+            response
+                .headers()
+                .get(name)
+                .and_then(|v: &HeaderValue| v.to_str().ok())
+                .map(str::to_owned)
+        };
         match status {
             StatusCode::NOT_MODIFIED => return Ok(None),
             StatusCode::OK => {}
@@ -150,7 +213,10 @@ impl FeedConnector {
             other if other.is_redirection() => {
                 return Err(ConnectError::system_down(
                     "redirect",
-                    format!("{name} is redirected (HTTP {}); redirects are not followed", other.as_u16()),
+                    format!(
+                        "{name} is redirected (HTTP {}); redirects are not followed",
+                        other.as_u16()
+                    ),
                     "give the address that it points to",
                 ));
             }
@@ -169,36 +235,64 @@ impl FeedConnector {
                 "check the address, and the token",
             ));
         }
-        let (etag, announced) = (text(ETAG), text(CONTENT_LENGTH).and_then(|n| n.parse::<u64>().ok()));
+        let (etag, announced) = (
+            text(ETAG),
+            text(CONTENT_LENGTH).and_then(|n| n.parse::<u64>().ok()),
+        );
         let spool = |error: std::io::Error| {
-            ConnectError::transient("spool", format!("the file cannot be kept: {error}"), "check the space on this machine")
+            ConnectError::transient(
+                "spool",
+                format!("the file cannot be kept: {error}"),
+                "check the space on this machine",
+            )
         };
         let mut file = tempfile::tempfile().map_err(spool)?;
         let mut size = 0u64;
         loop {
-            let chunk = response
-                .chunk()
-                .await
-                .map_err(|_| ConnectError::transient("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"))?;
+            let chunk = response.chunk().await.map_err(|_| {
+                ConnectError::transient(
+                    "cut",
+                    format!("{name} was cut off after {size} octets"),
+                    "it is pulled again",
+                )
+            })?;
             let Some(chunk) = chunk else { break };
             size += chunk.len() as u64;
             if size > LARGEST {
-                return Err(lasting("too_large", format!("{name} is larger than {} GiB", LARGEST >> 30), "split the feed"));
+                return Err(lasting(
+                    "too_large",
+                    format!("{name} is larger than {} GiB", LARGEST >> 30),
+                    "split the feed",
+                ));
             }
             file.write_all(&chunk).map_err(spool)?;
         }
         if announced.is_some_and(|announced| announced != size) {
-            return Err(ConnectError::transient("cut", format!("{name} was cut off after {size} octets"), "it is pulled again"));
+            return Err(ConnectError::transient(
+                "cut",
+                format!("{name} was cut off after {size} octets"),
+                "it is pulled again",
+            ));
         }
         file.seek(SeekFrom::Start(0)).map_err(spool)?;
         let state = state_of(&file, &name)?;
-        Ok(Some(Source { file, name, state, etag }))
+        Ok(Some(Source {
+            file,
+            name,
+            state,
+            etag,
+        }))
     }
 
-    async fn enumerate(&self, out: mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> Result<SnapshotItem, ConnectError> {
+    async fn enumerate(
+        &self,
+        out: mpsc::Sender<Result<SnapshotItem, ConnectError>>,
+    ) -> Result<SnapshotItem, ConnectError> {
         self.access.set_feed(|memory| memory.offered = None);
         let memory = self.access.feed();
-        let Some(source) = self.source(memory.rows.is_none()).await? else { return Ok(SnapshotItem::Unchanged) };
+        let Some(source) = self.source(memory.rows.is_none()).await? else {
+            return Ok(SnapshotItem::Unchanged);
+        };
         let settings = self.settings.clone();
         let etag = source.etag.clone();
         let total = blocking(move || read(source, &settings, memory.rows, &out)).await?;
@@ -207,10 +301,18 @@ impl FeedConnector {
     }
 }
 
-async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T, ConnectError> + Send + 'static) -> Result<T, ConnectError> {
+async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, ConnectError> + Send + 'static,
+) -> Result<T, ConnectError> {
     tokio::task::spawn_blocking(work)
         .await
-        .unwrap_or_else(|error| Err(ConnectError::transient("stopped", error.to_string(), "start it again")))
+        .unwrap_or_else(|error| {
+            Err(ConnectError::transient(
+                "stopped",
+                error.to_string(),
+                "start it again",
+            ))
+        })
 }
 
 /// A path inside one of the folders that feeds may be read from, with every link resolved.
@@ -222,18 +324,30 @@ fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
             "check the path, and that the service may read it",
         )
     })?;
-    let inside = folders.iter().filter_map(|folder| folder.canonicalize().ok()).any(|folder| real.starts_with(folder));
+    let inside = folders
+        .iter()
+        .filter_map(|folder| folder.canonicalize().ok())
+        .any(|folder| real.starts_with(folder));
     if inside {
         return Ok(real);
     }
-    let shown: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
+    let shown: Vec<String> = folders
+        .iter()
+        .map(|folder| folder.display().to_string())
+        .collect();
     Err(lasting(
         "feed_folder",
-        format!("{} lies outside the folders that feeds may be read from", path.display()),
+        format!(
+            "{} lies outside the folders that feeds may be read from",
+            path.display()
+        ),
         if shown.is_empty() {
             "start the service with --feed-folder".to_owned()
         } else {
-            format!("put it below {}, or start the service with --feed-folder", shown.join(" or "))
+            format!(
+                "put it below {}, or start the service with --feed-folder",
+                shown.join(" or ")
+            )
         },
     ))
 }
@@ -257,21 +371,35 @@ pub fn newest_file(path: &Path) -> Result<PathBuf, ConnectError> {
         ));
     }
     let mut found: Option<(std::time::SystemTime, PathBuf)> = None;
-    for entry in path.read_dir().map_err(|error| unreadable(&name, &error))?.filter_map(Result::ok) {
+    for entry in path
+        .read_dir()
+        .map_err(|error| unreadable(&name, &error))?
+        .filter_map(Result::ok)
+    {
         let file = entry.file_name().to_string_lossy().to_lowercase();
         // Links are left out: they could lead out of the folder.
         let plain = entry.file_type().is_ok_and(|kind| kind.is_file());
         if !plain || file.starts_with('.') || UNFINISHED.iter().any(|end| file.ends_with(end)) {
             continue;
         }
-        let at = entry.metadata().and_then(|about| about.modified()).unwrap_or(std::time::UNIX_EPOCH);
-        if found.as_ref().is_none_or(|(newest, path)| (at, entry.path()) > (*newest, path.clone())) {
+        let at = entry
+            .metadata()
+            .and_then(|about| about.modified())
+            .unwrap_or(std::time::UNIX_EPOCH);
+        if found
+            .as_ref()
+            .is_none_or(|(newest, path)| (at, entry.path()) > (*newest, path.clone()))
+        {
             found = Some((at, entry.path()));
         }
     }
-    found
-        .map(|(_, path)| path)
-        .ok_or_else(|| ConnectError::transient("feed_missing", format!("the folder {name} holds no file"), "put the first file there"))
+    found.map(|(_, path)| path).ok_or_else(|| {
+        ConnectError::transient(
+            "feed_missing",
+            format!("the folder {name} holds no file"),
+            "put the first file there",
+        )
+    })
 }
 
 /// Reads a file twice: first to see whether it can be trusted as a whole, then to hand its rows on.
@@ -281,7 +409,8 @@ fn read(
     before: Option<usize>,
     out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
 ) -> Result<usize, ConnectError> {
-    let stopped = || ConnectError::transient("stopped", "the reading was stopped", "start it again");
+    let stopped =
+        || ConnectError::transient("stopped", "the reading was stopped", "start it again");
     let (form, keys) = survey(&mut source, settings)?;
     let good = keys.values().filter(|count| **count == 1).count();
     if good == 0 {
@@ -312,13 +441,23 @@ fn read(
             Row::Good { line, values, raw } => {
                 let key = key_of(&values, &settings.key);
                 match key {
-                    None => Err(crate::BadRow { line, reason: format!("the key `{}` is empty", settings.key), raw: raw(), key: None }),
-                    Some(key) if keys.get(&key).is_some_and(|count| *count > 1) => Err(crate::BadRow {
+                    None => Err(crate::BadRow {
                         line,
-                        reason: format!("the key {key} stands in {} rows: none of them is used", keys[&key]),
+                        reason: format!("the key `{}` is empty", settings.key),
                         raw: raw(),
-                        key: Some(key),
+                        key: None,
                     }),
+                    Some(key) if keys.get(&key).is_some_and(|count| *count > 1) => {
+                        Err(crate::BadRow {
+                            line,
+                            reason: format!(
+                                "the key {key} stands in {} rows: none of them is used",
+                                keys[&key]
+                            ),
+                            raw: raw(),
+                            key: Some(key),
+                        })
+                    }
                     Some(key) => Ok(observed(key, values, settings)),
                 }
             }
@@ -356,14 +495,25 @@ fn read(
 }
 
 /// The first reading: how the file is written, and how often each key stands in it.
-fn survey(source: &mut Source, settings: &FeedSettings) -> Result<(Form, HashMap<String, usize>), ConnectError> {
-    let form = rows::form(&mut source.file, &source.name, settings.format, settings.delimiter)?;
+fn survey(
+    source: &mut Source,
+    settings: &FeedSettings,
+) -> Result<(Form, HashMap<String, usize>), ConnectError> {
+    let form = rows::form(
+        &mut source.file,
+        &source.name,
+        settings.format,
+        settings.delimiter,
+    )?;
     if !form.columns.is_empty() && !form.columns.contains(&settings.key) {
         let near = tide_core::expr::closest(&settings.key, form.columns.iter().map(String::as_str));
         return Err(lasting(
             "feed_key",
             format!("{} has no column `{}`", source.name, settings.key),
-            near.map_or_else(|| format!("it has: {}", form.columns.join(", ")), |near| format!("did you mean `{near}`?")),
+            near.map_or_else(
+                || format!("it has: {}", form.columns.join(", ")),
+                |near| format!("did you mean `{near}`?"),
+            ),
         ));
     }
     let mut keys: HashMap<String, usize> = HashMap::new();
@@ -379,16 +529,28 @@ fn survey(source: &mut Source, settings: &FeedSettings) -> Result<(Form, HashMap
 }
 
 fn key_of(values: &[(Arc<str>, Vec<Value>)], key: &str) -> Option<String> {
-    let found = values.iter().find(|(name, _)| &**name == key)?.1.first()?.to_string();
+    let found = values
+        .iter()
+        .find(|(name, _)| &**name == key)?
+        .1
+        .first()?
+        .to_string();
     Some(found.trim().to_owned()).filter(|key| !key.is_empty())
 }
 
 fn observed(key: String, values: Vec<(Arc<str>, Vec<Value>)>, settings: &FeedSettings) -> Observed {
-    let name = settings.name.as_ref().and_then(|name| key_of(&values, name)).unwrap_or_else(|| key.clone());
+    let name = settings
+        .name
+        .as_ref()
+        .and_then(|name| key_of(&values, name))
+        .unwrap_or_else(|| key.clone());
     Observed {
         key,
         name,
-        attributes: values.into_iter().map(|(name, values)| (name.to_string(), values)).collect(),
+        attributes: values
+            .into_iter()
+            .map(|(name, values)| (name.to_string(), values))
+            .collect(),
         fault: None,
         version: None,
         is_exact: true,
@@ -450,11 +612,17 @@ impl Connector for FeedConnector {
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let Some(mut source) = self.source(true).await? else { return Ok(Description::default()) };
+        let Some(mut source) = self.source(true).await? else {
+            return Ok(Description::default());
+        };
         let (format, delimiter) = (self.settings.format, self.settings.delimiter);
         let (form, columns) = blocking(move || {
             let form = rows::form(&mut source.file, &source.name, format, delimiter)?;
-            let mut columns: BTreeMap<String, bool> = form.columns.iter().map(|name| (name.clone(), false)).collect();
+            let mut columns: BTreeMap<String, bool> = form
+                .columns
+                .iter()
+                .map(|name| (name.clone(), false))
+                .collect();
             if columns.is_empty() {
                 rows::each(&mut source.file, &form, &source.name, |row| {
                     if let Row::Good { values, .. } = row {
@@ -470,9 +638,17 @@ impl Connector for FeedConnector {
         .await?;
         let mut schema = Schema::default();
         for (name, many) in columns {
-            schema.put(AttributeDef { many, writable: false, required: name == self.settings.key, ..AttributeDef::text(name) });
+            schema.put(AttributeDef {
+                many,
+                writable: false,
+                required: name == self.settings.key,
+                ..AttributeDef::text(name)
+            });
         }
-        let profile = vec![("Product".to_owned(), "a feed".to_owned()), ("Format".to_owned(), form.to_string())];
+        let profile = vec![
+            ("Product".to_owned(), "a feed".to_owned()),
+            ("Format".to_owned(), form.to_string()),
+        ];
         Ok(Description {
             schema: BTreeMap::from([(ObjectType::Person, schema)]),
             abilities: vec![form.to_string()],
@@ -491,14 +667,26 @@ impl Connector for FeedConnector {
     }
 
     async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
-        Ok(vec![if self.settings.url.is_none() { WatchMode::Arrival } else { WatchMode::FullRead }])
+        Ok(vec![if self.settings.url.is_none() {
+            WatchMode::Arrival
+        } else {
+            WatchMode::FullRead
+        }])
     }
 
-    async fn find(&self, _object: ObjectType, _probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
+    async fn find(
+        &self,
+        _object: ObjectType,
+        _probes: &[(String, Value)],
+    ) -> Result<Vec<Observed>, ConnectError> {
         Ok(Vec::new())
     }
 
     async fn write(&self, _write: &Write) -> Result<Observed, ConnectError> {
-        Err(lasting("feed_only", "a feed is read, and nothing is ever written to it", "leave outbound mappings out of its rules"))
+        Err(lasting(
+            "feed_only",
+            "a feed is read, and nothing is ever written to it",
+            "leave outbound mappings out of its rules",
+        ))
     }
 }

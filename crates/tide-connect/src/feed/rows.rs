@@ -1,4 +1,5 @@
-//! From octets to rows: what the file is written in is found out, and every row is read with its line.
+//! From octets to rows: what the file is written in is found out, and every row is read with its
+//! line.
 
 use super::{lasting, unreadable};
 use crate::{BadRow, ConnectError};
@@ -53,14 +54,22 @@ impl fmt::Display for Form {
             None => write!(f, "JSON Lines")?,
         }
         write!(f, ", {}", self.encoding.name())?;
-        if self.marked { f.write_str(" with a byte order mark") } else { Ok(()) }
+        if self.marked {
+            f.write_str(" with a byte order mark")
+        } else {
+            Ok(())
+        }
     }
 }
 
 /// One row.
 pub(crate) enum Row<'r> {
     /// It can be used: its line, its values by column, and itself as it stands.
-    Good { line: u64, values: Vec<(Arc<str>, Vec<Value>)>, raw: &'r dyn Fn() -> String },
+    Good {
+        line: u64,
+        values: Vec<(Arc<str>, Vec<Value>)>,
+        raw: &'r dyn Fn() -> String,
+    },
     /// It cannot.
     Bad(BadRow),
 }
@@ -101,7 +110,15 @@ struct Decoded<R> {
 impl<R: Read> Decoded<R> {
     fn new(inner: R, encoding: &'static Encoding) -> Self {
         let decoder = encoding.new_decoder_with_bom_removal();
-        Decoded { inner, decoder, input: Vec::new(), from: 0, output: Vec::new(), given: 0, ended: false }
+        Decoded {
+            inner,
+            decoder,
+            input: Vec::new(),
+            from: 0,
+            output: Vec::new(),
+            given: 0,
+            ended: false,
+        }
     }
 }
 
@@ -116,7 +133,9 @@ impl<R: Read> Read for Decoded<R> {
             }
             let last = self.input.is_empty();
             self.output.resize(128 << 10, 0);
-            let (result, read, written, _) = self.decoder.decode_to_utf8(&self.input[self.from..], &mut self.output, last);
+            let (result, read, written, _) =
+                self.decoder
+                    .decode_to_utf8(&self.input[self.from..], &mut self.output, last);
             self.output.truncate(written);
             self.given = 0;
             self.from += read;
@@ -130,7 +149,12 @@ impl<R: Read> Read for Decoded<R> {
 }
 
 /// Finds out how a file is written.
-pub(crate) fn form<R: Read + Seek>(file: &mut R, name: &str, format: FeedFormat, delimiter: Option<char>) -> Result<Form, ConnectError> {
+pub(crate) fn form<R: Read + Seek>(
+    file: &mut R,
+    name: &str,
+    format: FeedFormat,
+    delimiter: Option<char>,
+) -> Result<Form, ConnectError> {
     let io = |error: std::io::Error| unreadable(name, &error);
     file.seek(SeekFrom::Start(0)).map_err(io)?;
     let (encoding, marked, empty) = encoding(file).map_err(io)?;
@@ -143,45 +167,84 @@ pub(crate) fn form<R: Read + Seek>(file: &mut R, name: &str, format: FeedFormat,
     }
     file.seek(SeekFrom::Start(0)).map_err(io)?;
     let mut sample = Vec::new();
-    Decoded::new(&mut *file, encoding).take(SAMPLE as u64).read_to_end(&mut sample).map_err(io)?;
+    Decoded::new(&mut *file, encoding)
+        .take(SAMPLE as u64)
+        .read_to_end(&mut sample)
+        .map_err(io)?;
     let sample = String::from_utf8_lossy(&sample).into_owned();
     if sample.chars().filter(|c| *c == '\0').count() > 0 {
-        return Err(lasting("feed_binary", format!("{name} is no text: it holds zero octets"), "export it as CSV or JSON Lines"));
+        return Err(lasting(
+            "feed_binary",
+            format!("{name} is no text: it holds zero octets"),
+            "export it as CSV or JSON Lines",
+        ));
     }
-    let first = sample.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().trim();
+    let first = sample
+        .lines()
+        .find(|line| !line.trim().is_empty())
+        .unwrap_or_default()
+        .trim();
     let json = match format {
         FeedFormat::JsonLines => true,
         FeedFormat::Csv => false,
         FeedFormat::Auto => first.starts_with('{'),
     };
     if json {
-        return Ok(Form { encoding, marked, delimiter: None, columns: Vec::new() });
+        return Ok(Form {
+            encoding,
+            marked,
+            delimiter: None,
+            columns: Vec::new(),
+        });
     }
     if first.starts_with('<') || first.starts_with('[') {
         return Err(lasting(
             "feed_format",
-            format!("{name} is neither CSV nor JSON Lines: it begins with {}", clip(&first.chars().take(20).collect::<String>())),
+            format!(
+                "{name} is neither CSV nor JSON Lines: it begins with {}",
+                clip(&first.chars().take(20).collect::<String>())
+            ),
             "export it as CSV with a row of column names, or as one JSON object in each line",
         ));
     }
     let delimiter = match delimiter {
-        Some(given) => u8::try_from(given).ok().filter(u8::is_ascii).ok_or_else(|| {
-            lasting(
-                "feed_delimiter",
-                format!("`{given}` cannot be a delimiter"),
-                "use a comma, a semicolon, a tab or another ASCII character",
-            )
-        })?,
+        Some(given) => u8::try_from(given)
+            .ok()
+            .filter(u8::is_ascii)
+            .ok_or_else(|| {
+                lasting(
+                    "feed_delimiter",
+                    format!("`{given}` cannot be a delimiter"),
+                    "use a comma, a semicolon, a tab or another ASCII character",
+                )
+            })?,
         None => guess(&sample),
     };
-    let mut form = Form { encoding, marked, delimiter: Some(delimiter), columns: Vec::new() };
+    let mut form = Form {
+        encoding,
+        marked,
+        delimiter: Some(delimiter),
+        columns: Vec::new(),
+    };
     let mut reader = csv_reader(sample.as_bytes(), delimiter);
     let mut header = csv::StringRecord::new();
     let any = reader.read_record(&mut header).unwrap_or(false);
-    form.columns = header.iter().map(|column| column.trim().to_owned()).collect();
-    let twice = form.columns.iter().enumerate().find(|(at, column)| form.columns[..*at].contains(column)).map(|(_, column)| column.clone());
+    form.columns = header
+        .iter()
+        .map(|column| column.trim().to_owned())
+        .collect();
+    let twice = form
+        .columns
+        .iter()
+        .enumerate()
+        .find(|(at, column)| form.columns[..*at].contains(column))
+        .map(|(_, column)| column.clone());
     if let Some(column) = twice {
-        return Err(lasting("feed_header", format!("{name} names the column `{column}` twice"), "give each column a name of its own"));
+        return Err(lasting(
+            "feed_header",
+            format!("{name} names the column `{column}` twice"),
+            "give each column a name of its own",
+        ));
     }
     if !any || form.columns.iter().any(String::is_empty) {
         return Err(lasting(
@@ -207,7 +270,11 @@ fn encoding(file: &mut impl Read) -> std::io::Result<(&'static Encoding, bool, b
     loop {
         let chunk = reader.fill_buf()?;
         if chunk.is_empty() {
-            return Ok((if rest.is_empty() { UTF_8 } else { WINDOWS_1252 }, false, empty));
+            return Ok((
+                if rest.is_empty() { UTF_8 } else { WINDOWS_1252 },
+                false,
+                empty,
+            ));
         }
         let count = chunk.len();
         rest.extend_from_slice(chunk);
@@ -222,20 +289,38 @@ fn encoding(file: &mut impl Read) -> std::io::Result<(&'static Encoding, bool, b
 
 /// The delimiter that cuts the first rows into the same number of fields, and into most of them.
 fn guess(sample: &str) -> u8 {
-    let lines: Vec<&str> = sample.lines().filter(|line| !line.is_empty()).take(20).collect();
-    let whole = if lines.len() > 2 { &lines[..lines.len() - 1] } else { &lines[..] };
+    let lines: Vec<&str> = sample
+        .lines()
+        .filter(|line| !line.is_empty())
+        .take(20)
+        .collect();
+    let whole = if lines.len() > 2 {
+        &lines[..lines.len() - 1]
+    } else {
+        &lines[..]
+    };
     let score = |delimiter: u8| {
         let text = whole.join("\n");
-        let mut counts = csv_reader(text.as_bytes(), delimiter).into_records().filter_map(Result::ok).map(|record| record.len());
+        let mut counts = csv_reader(text.as_bytes(), delimiter)
+            .into_records()
+            .filter_map(Result::ok)
+            .map(|record| record.len());
         let first = counts.next().unwrap_or(0);
         let even = counts.filter(|count| *count == first).count();
         if first < 2 { (0, 0) } else { (even + 1, first) }
     };
-    [b',', b';', b'\t', b'|'].into_iter().max_by_key(|delimiter| (score(*delimiter), *delimiter == b',')).unwrap_or(b',')
+    [b',', b';', b'\t', b'|']
+        .into_iter()
+        .max_by_key(|delimiter| (score(*delimiter), *delimiter == b','))
+        .unwrap_or(b',')
 }
 
 fn csv_reader<R: Read>(reader: R, delimiter: u8) -> csv::Reader<R> {
-    csv::ReaderBuilder::new().delimiter(delimiter).flexible(true).has_headers(false).from_reader(reader)
+    csv::ReaderBuilder::new()
+        .delimiter(delimiter)
+        .flexible(true)
+        .has_headers(false)
+        .from_reader(reader)
 }
 
 /// Reads every row. A file that ends in the middle of a row is refused whole.
@@ -250,7 +335,8 @@ pub(crate) fn each<R: Read + Seek>(
     let mut last = [0u8; 1];
     file.read_exact(&mut last).map_err(io)?;
     // In UTF-16 the last octet of a line feed may be zero.
-    let ends_line = matches!(last[0], b'\n' | b'\r') || (form.encoding != UTF_8 && last[0] == 0 && end > 0);
+    let ends_line =
+        matches!(last[0], b'\n' | b'\r') || (form.encoding != UTF_8 && last[0] == 0 && end > 0);
     file.seek(SeekFrom::Start(0)).map_err(io)?;
     let text = Decoded::new(file, form.encoding);
     match form.delimiter {
@@ -275,13 +361,26 @@ fn csv_rows<R: Read>(
     name: &str,
     mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
 ) -> Result<(), ConnectError> {
-    let columns: Vec<Arc<str>> = form.columns.iter().map(|column| Arc::from(column.as_str())).collect();
+    let columns: Vec<Arc<str>> = form
+        .columns
+        .iter()
+        .map(|column| Arc::from(column.as_str()))
+        .collect();
     let since_row = Rc::new(Cell::new(0));
-    let mut reader = csv_reader(Bounded { inner: text, since_row: since_row.clone() }, delimiter);
+    let mut reader = csv_reader(
+        Bounded {
+            inner: text,
+            since_row: since_row.clone(),
+        },
+        delimiter,
+    );
     let too_long = |line: u64| {
         lasting(
             "feed_quote",
-            format!("{name}: the row on line {line} is longer than {} KiB, as if a quote never closed", LONGEST >> 10),
+            format!(
+                "{name}: the row on line {line} is longer than {} KiB, as if a quote never closed",
+                LONGEST >> 10
+            ),
             "correct the quotes on that line",
         )
     };
@@ -290,11 +389,19 @@ fn csv_rows<R: Read>(
     let mut pending: Option<(u64, BadRow)> = None;
     loop {
         let begins = reader.position().line();
-        let more = reader.read_record(&mut record).map_err(|error| match error.into_kind() {
-            csv::ErrorKind::Io(error) if error.kind() == std::io::ErrorKind::FileTooLarge => too_long(begins),
-            csv::ErrorKind::Io(error) => unreadable(name, &error),
-            other => lasting("feed_format", format!("{name} cannot be read as CSV: {other:?}"), "export it again"),
-        })?;
+        let more = reader
+            .read_record(&mut record)
+            .map_err(|error| match error.into_kind() {
+                csv::ErrorKind::Io(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
+                    too_long(begins)
+                }
+                csv::ErrorKind::Io(error) => unreadable(name, &error),
+                other => lasting(
+                    "feed_format",
+                    format!("{name} cannot be read as CSV: {other:?}"),
+                    "export it again",
+                ),
+            })?;
         since_row.set(0);
         let line = record.position().map_or(0, csv::Position::line);
         if !more {
@@ -315,7 +422,9 @@ fn csv_rows<R: Read>(
             return Err(too_long(line));
         }
         let raw = || {
-            let mut writer = csv::WriterBuilder::new().delimiter(delimiter).from_writer(Vec::new());
+            let mut writer = csv::WriterBuilder::new()
+                .delimiter(delimiter)
+                .from_writer(Vec::new());
             // Writing to memory cannot fail.
             let _ = writer.write_record(&record);
             let text = writer.into_inner().unwrap_or_default();
@@ -325,13 +434,34 @@ fn csv_rows<R: Read>(
             continue;
         }
         if record.len() != columns.len() {
-            let reason = format!("it has {} fields, and the header has {}", record.len(), columns.len());
-            pending = Some((line, BadRow { line, reason, raw: raw(), key: None }));
+            let reason = format!(
+                "it has {} fields, and the header has {}",
+                record.len(),
+                columns.len()
+            );
+            pending = Some((
+                line,
+                BadRow {
+                    line,
+                    reason,
+                    raw: raw(),
+                    key: None,
+                },
+            ));
             continue;
         }
         if let Some(field) = record.iter().find(|field| field.contains('\u{fffd}')) {
-            let reason = format!("it holds octets that are no {}: {}", form.encoding.name(), clip(field));
-            with(Row::Bad(BadRow { line, reason, raw: raw(), key: None }))?;
+            let reason = format!(
+                "it holds octets that are no {}: {}",
+                form.encoding.name(),
+                clip(field)
+            );
+            with(Row::Bad(BadRow {
+                line,
+                reason,
+                raw: raw(),
+                key: None,
+            }))?;
             continue;
         }
         let values = columns
@@ -340,7 +470,11 @@ fn csv_rows<R: Read>(
             .filter(|(_, field)| !field.trim().is_empty())
             .map(|(column, field)| (column.clone(), vec![Value::text(field)]))
             .collect();
-        with(Row::Good { line, values, raw: &raw })?;
+        with(Row::Good {
+            line,
+            values,
+            raw: &raw,
+        })?;
     }
 }
 
@@ -355,7 +489,10 @@ fn json_rows<R: Read>(
     let mut pending: Option<BadRow> = None;
     loop {
         let mut octets = Vec::new();
-        let got = (&mut reader).take(LONGEST as u64 + 1).read_until(b'\n', &mut octets).map_err(|error| unreadable(name, &error))?;
+        let got = (&mut reader)
+            .take(LONGEST as u64 + 1)
+            .read_until(b'\n', &mut octets)
+            .map_err(|error| unreadable(name, &error))?;
         if got == 0 {
             return match pending {
                 Some(row) if !ends_line => Err(truncated(name, row.line)),
@@ -386,13 +523,36 @@ fn json_rows<R: Read>(
                 for (field, value) in &fields {
                     flatten(field, value, 0, &mut values);
                 }
-                with(Row::Good { line, values, raw: &raw })?;
+                with(Row::Good {
+                    line,
+                    values,
+                    raw: &raw,
+                })?;
             }
             Ok(other) => {
-                let reason = format!("it is no JSON object but {}", if other.is_array() { "a list" } else { "a single value" });
-                with(Row::Bad(BadRow { line, reason, raw: raw(), key: None }))?;
+                let reason = format!(
+                    "it is no JSON object but {}",
+                    if other.is_array() {
+                        "a list"
+                    } else {
+                        "a single value"
+                    }
+                );
+                with(Row::Bad(BadRow {
+                    line,
+                    reason,
+                    raw: raw(),
+                    key: None,
+                }))?;
             }
-            Err(error) => pending = Some(BadRow { line, reason: format!("it is not JSON: {error}"), raw: raw(), key: None }),
+            Err(error) => {
+                pending = Some(BadRow {
+                    line,
+                    reason: format!("it is not JSON: {error}"),
+                    raw: raw(),
+                    key: None,
+                })
+            }
         }
     }
 }
@@ -403,13 +563,17 @@ fn flatten(name: &str, value: &Json, depth: usize, out: &mut Vec<(Arc<str>, Vec<
         Json::String(text) if text.trim().is_empty() => None,
         Json::String(text) => Some(Value::text(text)),
         Json::Bool(truth) => Some(Value::Bool(*truth)),
-        Json::Number(number) => Some(number.as_i64().map_or_else(|| Value::text(number.to_string()), Value::Int)),
+        Json::Number(number) => Some(
+            number
+                .as_i64()
+                .map_or_else(|| Value::text(number.to_string()), Value::Int),
+        ),
         _ => None,
     };
     match value {
-        Json::Object(parts) if depth < 4 => {
-            parts.iter().for_each(|(part, value)| flatten(&format!("{name}.{part}"), value, depth + 1, out))
-        }
+        Json::Object(parts) if depth < 4 => parts
+            .iter()
+            .for_each(|(part, value)| flatten(&format!("{name}.{part}"), value, depth + 1, out)),
         Json::Array(items) => {
             let values: Vec<Value> = items.iter().filter_map(scalar).collect();
             if !values.is_empty() {
@@ -435,10 +599,16 @@ mod tests {
 
     impl Read for Endless {
         fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
-            let count = out.len().min(usize::try_from(SIZE - self.at).unwrap_or(usize::MAX));
+            let count = out
+                .len()
+                .min(usize::try_from(SIZE - self.at).unwrap_or(usize::MAX));
             for (place, octet) in out[..count].iter_mut().enumerate() {
                 let at = self.at as usize + place;
-                *octet = HEAD.get(at).copied().unwrap_or(if at as u64 == SIZE - 1 { b'\n' } else { b'x' });
+                *octet = HEAD.get(at).copied().unwrap_or(if at as u64 == SIZE - 1 {
+                    b'\n'
+                } else {
+                    b'x'
+                });
             }
             self.at += count as u64;
             self.read += count as u64;
@@ -461,7 +631,12 @@ mod tests {
     fn a_quote_that_never_closes_ends_the_reading_of_its_row() {
         let mut file = Endless { at: 0, read: 0 };
         let columns = vec!["number".to_owned(), "name".to_owned()];
-        let form = Form { encoding: UTF_8, marked: false, delimiter: Some(b';'), columns };
+        let form = Form {
+            encoding: UTF_8,
+            marked: false,
+            delimiter: Some(b';'),
+            columns,
+        };
         let mut rows = 0;
         let error = each(&mut file, &form, "roster.csv", |_| {
             rows += 1;

@@ -1,11 +1,13 @@
-//! Following a directory: content synchronization (RFC 4533) where it is offered, the change numbers of a domain
-//! controller, and else what was modified since.
+//! Following a directory: content synchronization (RFC 4533) where it is offered, the change
+//! numbers of a domain controller, and else what was modified since.
 
 use super::schema::{self, DirectoryCapabilities};
 use super::{LdapConnector, Search, accept, dial, entry};
 use crate::change_events::{ChangeEvent, stopped};
 use crate::{CheckReport, ConnectError};
-use ldap3::controls::{Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo};
+use ldap3::controls::{
+    Control, ControlType, MakeCritical, RawControl, SyncRequest, SyncState, parse_syncinfo,
+};
 use ldap3::controls::{EntryState, RefreshMode, SyncInfo};
 use ldap3::{Ldap, ResultEntry, Scope, SearchEntry};
 use std::collections::HashSet;
@@ -42,18 +44,33 @@ fn careful<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
 /// A UUID's octets as the text that keys are.
 fn uuid_text(octets: &[u8]) -> Option<String> {
     let hex: String = octets.iter().map(|octet| format!("{octet:02x}")).collect();
-    (hex.len() == 32).then(|| format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]))
+    (hex.len() == 32).then(|| {
+        format!(
+            "{}-{}-{}-{}-{}",
+            &hex[..8],
+            &hex[8..12],
+            &hex[12..16],
+            &hex[16..20],
+            &hex[20..]
+        )
+    })
 }
 
-/// A place in a domain controller's history: a number of one database, which has another name after a restore.
+/// A place in a domain controller's history: a number of one database, which has another name after
+/// a restore.
 fn number_of(mark: &str) -> Option<(u64, &str)> {
     let (number, database) = mark.split_once('@')?;
     Some((number.parse().ok()?, database))
 }
 
 impl LdapConnector {
-    /// How this server's changes can be known, the best first: only what it was seen to do. Beside each, why a better one is left out.
-    pub(super) async fn proved_ways(&self, ldap: &mut Ldap, known: &DirectoryCapabilities) -> Vec<(WatchMode, Option<String>)> {
+    /// How this server's changes can be known, the best first: only what it was seen to do. Beside
+    /// each, why a better one is left out.
+    pub(super) async fn proved_ways(
+        &self,
+        ldap: &mut Ldap,
+        known: &DirectoryCapabilities,
+    ) -> Vec<(WatchMode, Option<String>)> {
         let (mut ways, mut doubt) = (Vec::new(), None);
         if known.offers(CONTENT_SYNC) && known.key == "entryUUID" {
             match self.tells_keys(ldap).await {
@@ -72,7 +89,12 @@ impl LdapConnector {
     }
 
     /// Says in a connection test how changes are noticed, and what is missing for a better way.
-    pub(super) async fn check_watching(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, report: &mut CheckReport) {
+    pub(super) async fn check_watching(
+        &self,
+        ldap: &mut Ldap,
+        known: &DirectoryCapabilities,
+        report: &mut CheckReport,
+    ) {
         match self.proved_ways(ldap, known).await.into_iter().next() {
             Some((way, None)) => report.passed("Changes", way.label()),
             Some((way, Some(why))) => {
@@ -88,51 +110,87 @@ impl LdapConnector {
         }
     }
 
-    /// Does content synchronization name entries by the keys that we know them by (RFC 4533 §2.1)? Another UUID would make deletions of
-    /// nobody.
+    /// Does content synchronization name entries by the keys that we know them by (RFC 4533 §2.1)?
+    /// Another UUID would make deletions of nobody.
     async fn tells_keys(&self, ldap: &mut Ldap) -> Result<(), String> {
-        let control: RawControl = SyncRequest { mode: RefreshMode::RefreshOnly, cookie: None, reload_hint: false }.critical().into();
-        let search = ldap.with_controls(vec![control]).with_timeout(dial::seconds(self.settings())).search(
-            &self.settings().base_dn,
-            Scope::Base,
-            "(objectClass=*)",
-            vec!["entryUUID"],
-        );
+        let control: RawControl = SyncRequest {
+            mode: RefreshMode::RefreshOnly,
+            cookie: None,
+            reload_hint: false,
+        }
+        .critical()
+        .into();
+        let search = ldap
+            .with_controls(vec![control])
+            .with_timeout(dial::seconds(self.settings()))
+            .search(
+                &self.settings().base_dn,
+                Scope::Base,
+                "(objectClass=*)",
+                vec!["entryUUID"],
+            );
         let (entries, result) = match search.await {
             Ok(answer) => (answer.0, answer.1),
             Err(error) => return Err(format!("content synchronization does not answer ({error})")),
         };
         if result.rc != 0 {
-            return Err(format!("content synchronization is refused (code {}) {}", result.rc, result.text.trim()));
+            return Err(format!(
+                "content synchronization is refused (code {}) {}",
+                result.rc,
+                result.text.trim()
+            ));
         }
-        if let Some(entry) = entries.into_iter().find(|entry| !entry.is_ref() && !entry.is_intermediate()) {
+        if let Some(entry) = entries
+            .into_iter()
+            .find(|entry| !entry.is_ref() && !entry.is_intermediate())
+        {
             let state = sync_state(&entry).map_err(|error| error.message)?;
             let named = state.and_then(|state| uuid_text(&state.entry_uuid));
             let entry = entry::open(entry).map_err(|error| error.message)?;
-            let own = entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("entryUUID")).and_then(|(_, values)| values.first());
+            let own = entry
+                .attrs
+                .iter()
+                .find(|(name, _)| name.eq_ignore_ascii_case("entryUUID"))
+                .and_then(|(_, values)| values.first());
             return match (named, own) {
                 (Some(named), Some(own)) if named.eq_ignore_ascii_case(own) => Ok(()),
-                (Some(named), Some(own)) => {
-                    Err(format!("content synchronization names entries by another UUID ({named}) than their entryUUID ({own})"))
+                (Some(named), Some(own)) => Err(format!(
+                    "content synchronization names entries by another UUID ({named}) than their entryUUID ({own})"
+                )),
+                _ => {
+                    Err("content synchronization does not show the entryUUID of entries".to_owned())
                 }
-                _ => Err("content synchronization does not show the entryUUID of entries".to_owned()),
             };
         }
         Err("content synchronization does not show the base entry".to_owned())
     }
 
-    /// May this account see what was deleted? A domain controller shows nothing, and says nothing, to who may not: so one deleted object
-    /// must be seen.
+    /// May this account see what was deleted? A domain controller shows nothing, and says nothing,
+    /// to who may not: so one deleted object must be seen.
     async fn shows_deleted(&self, ldap: &mut Ldap) -> Result<(), String> {
         let context = self.context(ldap).await.map_err(|error| error.message)?;
         let container = format!("CN=Deleted Objects,{context}");
-        let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
+        let show = RawControl {
+            ctype: SHOW_DELETED.to_owned(),
+            crit: true,
+            val: None,
+        };
         let attributes = vec!["1.1".to_owned()];
-        let search = Search { base: &container, scope: Scope::OneLevel, filter: "(isDeleted=TRUE)", attributes };
+        let search = Search {
+            base: &container,
+            scope: Scope::OneLevel,
+            filter: "(isDeleted=TRUE)",
+            attributes,
+        };
         match self.page_with(ldap, &search, Vec::new(), Some(show)).await {
             Ok(page) if !page.entries.is_empty() => Ok(()),
-            Ok(_) => Err(format!("no deleted object is shown ({container}): the service account may not see them, or there are none yet")),
-            Err(error) => Err(format!("the service account may not see deleted objects ({container}): {}", error.message)),
+            Ok(_) => Err(format!(
+                "no deleted object is shown ({container}): the service account may not see them, or there are none yet"
+            )),
+            Err(error) => Err(format!(
+                "the service account may not see deleted objects ({container}): {}",
+                error.message
+            )),
         }
     }
 
@@ -140,25 +198,55 @@ impl LdapConnector {
     async fn context(&self, ldap: &mut Ldap) -> Result<String, ConnectError> {
         let base: Option<Dn> = self.settings().base_dn.parse().ok();
         let contexts = schema::naming_contexts(ldap).await;
-        let holds =
-            |context: &&String| context.parse::<Dn>().ok().zip(base.as_ref()).is_some_and(|(c, base)| *base == c || base.is_under(&c));
-        Ok(contexts.iter().filter(holds).max_by_key(|c| c.len()).cloned().unwrap_or_else(|| self.settings().base_dn.clone()))
+        let holds = |context: &&String| {
+            context
+                .parse::<Dn>()
+                .ok()
+                .zip(base.as_ref())
+                .is_some_and(|(c, base)| *base == c || base.is_under(&c))
+        };
+        Ok(contexts
+            .iter()
+            .filter(holds)
+            .max_by_key(|c| c.len())
+            .cloned()
+            .unwrap_or_else(|| self.settings().base_dn.clone()))
     }
 
     /// Values of one entry.
-    async fn values(&self, ldap: &mut Ldap, dn: &str, name: &str) -> Result<Vec<String>, ConnectError> {
+    async fn values(
+        &self,
+        ldap: &mut Ldap,
+        dn: &str,
+        name: &str,
+    ) -> Result<Vec<String>, ConnectError> {
         let answer = ldap
             .with_timeout(dial::seconds(self.settings()))
             .search(dn, Scope::Base, "(objectClass=*)", vec![name])
             .await
             .map_err(|error| dial::broken(&self.settings().url, &error))?;
-        let Some(found) = answer.0.into_iter().find(|e| !e.is_ref()) else { return Ok(Vec::new()) };
+        let Some(found) = answer.0.into_iter().find(|e| !e.is_ref()) else {
+            return Ok(Vec::new());
+        };
         let mut entry = entry::open(found)?;
-        if let Some((_, octets)) = entry.bin_attrs.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)) {
-            return Ok(octets.iter().map(|o| o.iter().map(|b| format!("{b:02x}")).collect()).collect());
+        if let Some((_, octets)) = entry
+            .bin_attrs
+            .iter()
+            .find(|(n, _)| n.eq_ignore_ascii_case(name))
+        {
+            return Ok(octets
+                .iter()
+                .map(|o| o.iter().map(|b| format!("{b:02x}")).collect())
+                .collect());
         }
-        let found = entry.attrs.keys().find(|n| n.eq_ignore_ascii_case(name)).cloned();
-        Ok(found.and_then(|n| entry.attrs.remove(&n)).unwrap_or_default())
+        let found = entry
+            .attrs
+            .keys()
+            .find(|n| n.eq_ignore_ascii_case(name))
+            .cloned();
+        Ok(found
+            .and_then(|n| entry.attrs.remove(&n))
+            .unwrap_or_default())
     }
 
     /// The place in the server's history at which it is now.
@@ -169,13 +257,18 @@ impl LdapConnector {
                 let context = self.context(&mut ldap).await?;
                 let mut numbers = self.values(&mut ldap, &context, "contextCSN").await?;
                 numbers.sort();
-                // As the server writes its own (its cookie is opaque by the standard; without this one the first
-                // following begins with everything).
+                // As the server writes its own (its cookie is opaque by the standard; without this
+                // one the first following begins with everything).
                 Ok((!numbers.is_empty()).then(|| format!("rid=000,csn={}", numbers.join(";"))))
             }
-            WatchMode::ChangeNumber => self.highest(&mut ldap).await.map(|(number, database)| Some(format!("{number}@{database}"))),
+            WatchMode::ChangeNumber => self
+                .highest(&mut ldap)
+                .await
+                .map(|(number, database)| Some(format!("{number}@{database}"))),
             _ => {
-                let from = jiff::Timestamp::now().saturating_sub(jiff::SignedDuration::from_secs(FIRST_LOOK)).unwrap_or_default();
+                let from = jiff::Timestamp::now()
+                    .saturating_sub(jiff::SignedDuration::from_secs(FIRST_LOOK))
+                    .unwrap_or_default();
                 Ok(Some(from.strftime("%Y%m%d%H%M%SZ").to_string()))
             }
         }
@@ -183,25 +276,49 @@ impl LdapConnector {
 
     /// A domain controller's highest change number, and which database it counts.
     async fn highest(&self, ldap: &mut Ldap) -> Result<(u64, String), ConnectError> {
-        let number = self.values(ldap, "", "highestCommittedUSN").await?.first().and_then(|n| n.parse().ok());
-        let service = self.values(ldap, "", "dsServiceName").await?.into_iter().next().unwrap_or_default();
-        let database = self.values(ldap, &service, "invocationId").await.unwrap_or_default().into_iter().next();
-        number.map(|number| (number, database.unwrap_or(service))).ok_or_else(|| {
-            ConnectError::permanent(
-                "no_change_number",
-                "the server does not say its highest change number",
-                "choose another way of following it",
-            )
-        })
+        let number = self
+            .values(ldap, "", "highestCommittedUSN")
+            .await?
+            .first()
+            .and_then(|n| n.parse().ok());
+        let service = self
+            .values(ldap, "", "dsServiceName")
+            .await?
+            .into_iter()
+            .next()
+            .unwrap_or_default();
+        let database = self
+            .values(ldap, &service, "invocationId")
+            .await
+            .unwrap_or_default()
+            .into_iter()
+            .next();
+        number
+            .map(|number| (number, database.unwrap_or(service)))
+            .ok_or_else(|| {
+                ConnectError::permanent(
+                    "no_change_number",
+                    "the server does not say its highest change number",
+                    "choose another way of following it",
+                )
+            })
     }
 
     /// Content synchronization, until it breaks or nobody listens.
-    pub(super) async fn synchronize(&self, object: ObjectType, from: Option<String>, out: &Out) -> Result<(), ConnectError> {
+    pub(super) async fn synchronize(
+        &self,
+        object: ObjectType,
+        from: Option<String>,
+        out: &Out,
+    ) -> Result<(), ConnectError> {
         let mut ldap: Ldap = self.dialer.bound().await?;
         let known = self.known(&mut ldap).await?.clone();
         let settings = self.settings();
-        let request =
-            SyncRequest { mode: RefreshMode::RefreshAndPersist, cookie: from.clone().map(String::into_bytes), reload_hint: false };
+        let request = SyncRequest {
+            mode: RefreshMode::RefreshAndPersist,
+            cookie: from.clone().map(String::into_bytes),
+            reload_hint: false,
+        };
         let control: RawControl = request.critical().into();
         let filter = LdapFilter::Any(vec![known.class_filter(object), containers()]).to_string();
         let places = self.container_keys(&known).await?;
@@ -211,14 +328,24 @@ impl LdapConnector {
         let beating = async move {
             loop {
                 tokio::time::sleep(PULSE).await;
-                if pulse.with_timeout(wait).extended(ldap3::exop::WhoAmI).await.is_err() {
+                if pulse
+                    .with_timeout(wait)
+                    .extended(ldap3::exop::WhoAmI)
+                    .await
+                    .is_err()
+                {
                     return;
                 }
             }
         };
         let mut stream = ldap
             .with_controls(vec![control])
-            .streaming_search(&settings.base_dn, Scope::Subtree, &filter, known.requested())
+            .streaming_search(
+                &settings.base_dn,
+                Scope::Subtree,
+                &filter,
+                known.requested(),
+            )
             .await
             .map_err(|error| dial::broken(&settings.url, &error))?;
         let telling = async {
@@ -226,14 +353,18 @@ impl LdapConnector {
             loop {
                 let next = match refreshed {
                     true => stream.next().await,
-                    false => {
-                        tokio::time::timeout(wait * SILENCE, stream.next()).await.map_err(|_| silent(&settings.url, wait * SILENCE))?
-                    }
+                    false => tokio::time::timeout(wait * SILENCE, stream.next())
+                        .await
+                        .map_err(|_| silent(&settings.url, wait * SILENCE))?,
                 };
-                let Some(entry) = next.map_err(|error| dial::broken(&settings.url, &error))? else { break };
+                let Some(entry) = next.map_err(|error| dial::broken(&settings.url, &error))? else {
+                    break;
+                };
                 refreshed |= entry.is_intermediate();
                 for news in told(entry, &known, from.is_some())? {
-                    let news = self.with_what_moved(object, news, &places, &known, from.is_some()).await?;
+                    let news = self
+                        .with_what_moved(object, news, &places, &known, from.is_some())
+                        .await?;
                     if matches!(&news, ChangeEvent::Changed(all) if all.is_empty()) {
                         continue;
                     }
@@ -246,15 +377,26 @@ impl LdapConnector {
             }
             let ended = stream.finish().await;
             match ended.rc {
-                // What we know is older or newer than what it can tell from (RFC 4533 §3.6, and a server restored from a backup); or there is
-                // more to tell than a limit allows, which reading in pages does not meet.
+                // What we know is older or newer than what it can tell from (RFC 4533 §3.6, and a
+                // server restored from a backup); or there is more to tell than a limit allows,
+                // which reading in pages does not meet.
                 3 | 4 | 11 | 53 | 4096 => {
-                    let why = format!("the server cannot go on from where we were (code {}): {}", ended.rc, ended.text.trim());
-                    out.send(Ok(ChangeEvent::ResyncRequired(why))).await.map_err(stopped)
+                    let why = format!(
+                        "the server cannot go on from where we were (code {}): {}",
+                        ended.rc,
+                        ended.text.trim()
+                    );
+                    out.send(Ok(ChangeEvent::ResyncRequired(why)))
+                        .await
+                        .map_err(stopped)
                 }
                 _ => {
                     accept(&ended, "following the directory")?;
-                    Err(ConnectError::transient("cut", "the server ended the following", "it is begun again by itself"))
+                    Err(ConnectError::transient(
+                        "cut",
+                        "the server ended the following",
+                        "it is begun again by itself",
+                    ))
                 }
             }
         };
@@ -265,82 +407,180 @@ impl LdapConnector {
     }
 
     /// What a domain controller's change number grew past.
-    pub(super) async fn numbered(&self, object: ObjectType, from: &str, out: &Out) -> Result<(), ConnectError> {
+    pub(super) async fn numbered(
+        &self,
+        object: ObjectType,
+        from: &str,
+        out: &Out,
+    ) -> Result<(), ConnectError> {
         let mut ldap: Ldap = self.dialer.bound().await?;
         let known = self.known(&mut ldap).await?.clone();
         let (now, database) = self.highest(&mut ldap).await?;
         let before = number_of(from);
-        let Some((since, _)) = before.filter(|(since, same)| *same == database && *since <= now) else {
-            let why = "the domain controller is another one, or was restored from a backup".to_owned();
-            return out.send(Ok(ChangeEvent::ResyncRequired(why))).await.map_err(stopped);
+        let Some((since, _)) = before.filter(|(since, same)| *same == database && *since <= now)
+        else {
+            let why =
+                "the domain controller is another one, or was restored from a backup".to_owned();
+            return out
+                .send(Ok(ChangeEvent::ResyncRequired(why)))
+                .await
+                .map_err(stopped);
         };
-        let grown =
-            |more: LdapFilter| LdapFilter::All(vec![LdapFilter::AtLeast("uSNChanged".into(), (since + 1).to_string().into_bytes()), more]);
+        let grown = |more: LdapFilter| {
+            LdapFilter::All(vec![
+                LdapFilter::AtLeast("uSNChanged".into(), (since + 1).to_string().into_bytes()),
+                more,
+            ])
+        };
         let context = self.context(&mut ldap).await?;
         let base: Option<Dn> = self.settings().base_dn.parse().ok();
         let filter = grown(known.class_filter(object)).to_string();
         // The whole context: who moved out of what we read is gone for us.
-        let search = Search { base: &context, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        let search = Search {
+            base: &context,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes: known.requested(),
+        };
         let mut cookie = Vec::new();
         loop {
             let page = self.page(&mut ldap, &search, cookie).await?;
-            let inside =
-                |entry: &&SearchEntry| entry.dn.parse::<Dn>().ok().zip(base.as_ref()).is_some_and(|(dn, b)| dn == *b || dn.is_under(b));
-            let (here, elsewhere): (Vec<&SearchEntry>, Vec<&SearchEntry>) = page.entries.iter().partition(inside);
-            let changed: Vec<_> = here.into_iter().map(|entry| entry::observed(entry, &known)).collect();
-            let gone: Vec<String> = elsewhere.into_iter().map(|entry| entry::observed(entry, &known).key).collect();
+            let inside = |entry: &&SearchEntry| {
+                entry
+                    .dn
+                    .parse::<Dn>()
+                    .ok()
+                    .zip(base.as_ref())
+                    .is_some_and(|(dn, b)| dn == *b || dn.is_under(b))
+            };
+            let (here, elsewhere): (Vec<&SearchEntry>, Vec<&SearchEntry>) =
+                page.entries.iter().partition(inside);
+            let changed: Vec<_> = here
+                .into_iter()
+                .map(|entry| entry::observed(entry, &known))
+                .collect();
+            let gone: Vec<String> = elsewhere
+                .into_iter()
+                .map(|entry| entry::observed(entry, &known).key)
+                .collect();
             tell(out, changed, gone).await?;
             if page.next.is_empty() {
                 break;
             }
             cookie = page.next;
         }
-        // What lies in a container that was moved or renamed has another name now, and no greater number.
-        let is_old = LdapFilter::Not(Box::new(LdapFilter::AtLeast("uSNCreated".into(), (since + 1).to_string().into_bytes())));
+        // What lies in a container that was moved or renamed has another name now, and no greater
+        // number.
+        let is_old = LdapFilter::Not(Box::new(LdapFilter::AtLeast(
+            "uSNCreated".into(),
+            (since + 1).to_string().into_bytes(),
+        )));
         let moved = grown(LdapFilter::All(vec![containers(), is_old])).to_string();
-        let search = Search { base: &context, scope: Scope::Subtree, filter: &moved, attributes: vec!["objectGUID".to_owned()] };
+        let search = Search {
+            base: &context,
+            scope: Scope::Subtree,
+            filter: &moved,
+            attributes: vec!["objectGUID".to_owned()],
+        };
         for place in self.all_pages(&mut ldap, &search).await? {
-            let inside = place.dn.parse::<Dn>().ok().zip(base.as_ref()).is_some_and(|(dn, b)| dn == *b || dn.is_under(b));
+            let inside = place
+                .dn
+                .parse::<Dn>()
+                .ok()
+                .zip(base.as_ref())
+                .is_some_and(|(dn, b)| dn == *b || dn.is_under(b));
             let below = self.below(object, &place.dn, &known).await?;
             match inside {
                 true => tell(out, below, Vec::new()).await?,
-                false => tell(out, Vec::new(), below.into_iter().map(|account| account.key).collect()).await?,
+                false => {
+                    tell(
+                        out,
+                        Vec::new(),
+                        below.into_iter().map(|account| account.key).collect(),
+                    )
+                    .await?
+                }
             }
         }
         let deleted = grown(LdapFilter::equal("isDeleted", "TRUE")).to_string();
         let attributes = ["objectGUID", "isDeleted"].map(str::to_owned).to_vec();
-        let search = Search { base: &context, scope: Scope::Subtree, filter: &deleted, attributes };
+        let search = Search {
+            base: &context,
+            scope: Scope::Subtree,
+            filter: &deleted,
+            attributes,
+        };
         let mut cookie = Vec::new();
         loop {
-            let show = RawControl { ctype: SHOW_DELETED.to_owned(), crit: true, val: None };
-            let page = self.page_with(&mut ldap, &search, cookie, Some(show)).await?;
-            tell(out, Vec::new(), page.entries.iter().map(|entry| entry::observed(entry, &known).key).collect()).await?;
+            let show = RawControl {
+                ctype: SHOW_DELETED.to_owned(),
+                crit: true,
+                val: None,
+            };
+            let page = self
+                .page_with(&mut ldap, &search, cookie, Some(show))
+                .await?;
+            tell(
+                out,
+                Vec::new(),
+                page.entries
+                    .iter()
+                    .map(|entry| entry::observed(entry, &known).key)
+                    .collect(),
+            )
+            .await?;
             if page.next.is_empty() {
                 break;
             }
             cookie = page.next;
         }
-        out.send(Ok(ChangeEvent::Checkpoint(format!("{now}@{database}")))).await.map_err(stopped)
+        out.send(Ok(ChangeEvent::Checkpoint(format!("{now}@{database}"))))
+            .await
+            .map_err(stopped)
     }
 
     /// What was modified since an instant, which is the server's own.
-    pub(super) async fn modified(&self, object: ObjectType, from: &str, out: &Out) -> Result<(), ConnectError> {
+    pub(super) async fn modified(
+        &self,
+        object: ObjectType,
+        from: &str,
+        out: &Out,
+    ) -> Result<(), ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
-        let at_least = LdapFilter::AtLeast("modifyTimestamp".into(), shifted(from, -LOOK_BACK).into_bytes());
+        let at_least = LdapFilter::AtLeast(
+            "modifyTimestamp".into(),
+            shifted(from, -LOOK_BACK).into_bytes(),
+        );
         // A container is looked into once: all who lie in it are read for it.
         let later = LdapFilter::AtLeast("modifyTimestamp".into(), shifted(from, 1).into_bytes());
         let moved = LdapFilter::All(vec![later, containers()]).to_string();
         let filter = LdapFilter::All(vec![at_least, known.class_filter(object)]).to_string();
         let mut attributes = known.requested();
         attributes.push("modifyTimestamp".to_owned());
-        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let search = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes,
+        };
         let (mut last, mut cookie) = (from.to_owned(), Vec::new());
         let attributes = vec!["modifyTimestamp".to_owned()];
-        let places = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &moved, attributes };
+        let places = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &moved,
+            attributes,
+        };
         for place in self.all_pages(&mut ldap, &places).await? {
-            let at = place.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("modifyTimestamp"));
-            last = at.and_then(|(_, values)| values.first().cloned()).unwrap_or_default().max(last);
+            let at = place
+                .attrs
+                .iter()
+                .find(|(name, _)| name.eq_ignore_ascii_case("modifyTimestamp"));
+            last = at
+                .and_then(|(_, values)| values.first().cloned())
+                .unwrap_or_default()
+                .max(last);
             let below = self.below(object, &place.dn, &known).await?;
             tell(out, below, Vec::new()).await?;
         }
@@ -348,16 +588,27 @@ impl LdapConnector {
             let mut page = self.page(&mut ldap, &search, cookie).await?;
             let mut changed = Vec::with_capacity(page.entries.len());
             for entry in &mut page.entries {
-                // Only asked for to see how far we are: kept, it would make each record differ each time.
-                let name = entry.attrs.keys().find(|name| name.eq_ignore_ascii_case("modifyTimestamp")).cloned();
-                if let Some(at) = name.and_then(|name| entry.attrs.remove(&name)).and_then(|values| values.into_iter().next()) {
+                // Only asked for to see how far we are: kept, it would make each record differ each
+                // time.
+                let name = entry
+                    .attrs
+                    .keys()
+                    .find(|name| name.eq_ignore_ascii_case("modifyTimestamp"))
+                    .cloned();
+                if let Some(at) = name
+                    .and_then(|name| entry.attrs.remove(&name))
+                    .and_then(|values| values.into_iter().next())
+                {
                     last = last.max(at);
                 }
                 changed.push(entry::observed(entry, &known));
             }
             tell(out, changed, Vec::new()).await?;
             if page.next.is_empty() {
-                return out.send(Ok(ChangeEvent::Checkpoint(last))).await.map_err(stopped);
+                return out
+                    .send(Ok(ChangeEvent::Checkpoint(last)))
+                    .await
+                    .map_err(stopped);
             }
             cookie = page.next;
         }
@@ -365,7 +616,11 @@ impl LdapConnector {
 }
 
 impl LdapConnector {
-    pub(super) async fn all_pages(&self, ldap: &mut Ldap, search: &Search<'_>) -> Result<Vec<SearchEntry>, ConnectError> {
+    pub(super) async fn all_pages(
+        &self,
+        ldap: &mut Ldap,
+        search: &Search<'_>,
+    ) -> Result<Vec<SearchEntry>, ConnectError> {
         let (mut all, mut cookie) = (Vec::new(), Vec::new());
         loop {
             let page = self.page(ldap, search, cookie).await?;
@@ -378,26 +633,52 @@ impl LdapConnector {
     }
 
     /// The accounts of a type below a container, as they are now.
-    async fn below(&self, object: ObjectType, container: &str, known: &DirectoryCapabilities) -> Result<Vec<Observed>, ConnectError> {
+    async fn below(
+        &self,
+        object: ObjectType,
+        container: &str,
+        known: &DirectoryCapabilities,
+    ) -> Result<Vec<Observed>, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = known.class_filter(object).to_string();
-        let search = Search { base: container, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        let search = Search {
+            base: container,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes: known.requested(),
+        };
         let entries = self.all_pages(&mut ldap, &search).await?;
-        Ok(entries.iter().map(|entry| entry::observed(entry, known)).collect())
+        Ok(entries
+            .iter()
+            .map(|entry| entry::observed(entry, known))
+            .collect())
     }
 
     /// The keys of the containers below the base.
-    async fn container_keys(&self, known: &DirectoryCapabilities) -> Result<Arc<Mutex<HashSet<String>>>, ConnectError> {
+    async fn container_keys(
+        &self,
+        known: &DirectoryCapabilities,
+    ) -> Result<Arc<Mutex<HashSet<String>>>, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = containers().to_string();
         let attributes = vec![known.key.to_owned()];
-        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let search = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes,
+        };
         let entries = self.all_pages(&mut ldap, &search).await?;
-        Ok(Arc::new(Mutex::new(entries.iter().map(|entry| entry::observed(entry, known).key).collect())))
+        Ok(Arc::new(Mutex::new(
+            entries
+                .iter()
+                .map(|entry| entry::observed(entry, known).key)
+                .collect(),
+        )))
     }
 
-    /// A container that was moved or renamed changed the names of all that lie in it, which the server does not tell; one that left what
-    /// we read took them along.
+    /// A container that was moved or renamed changed the names of all that lie in it, which the
+    /// server does not tell; one that left what we read took them along.
     async fn with_what_moved(
         &self,
         object: ObjectType,
@@ -408,21 +689,36 @@ impl LdapConnector {
     ) -> Result<ChangeEvent, ConnectError> {
         let is_place = |account: &Observed| {
             let classes = account.attributes.get("objectClass");
-            classes.iter().any(|class| CONTAINERS.iter().any(|known| class.to_string().eq_ignore_ascii_case(known)))
+            classes.iter().any(|class| {
+                CONTAINERS
+                    .iter()
+                    .any(|known| class.to_string().eq_ignore_ascii_case(known))
+            })
         };
         match news {
             ChangeEvent::Gone(keys) => {
-                let gone = keys.iter().any(|key| places.lock().unwrap_or_else(PoisonError::into_inner).remove(key));
+                let gone = keys.iter().any(|key| {
+                    places
+                        .lock()
+                        .unwrap_or_else(PoisonError::into_inner)
+                        .remove(key)
+                });
                 Ok(if gone {
-                    ChangeEvent::ResyncRequired("a container was deleted, or left what is read".to_owned())
+                    ChangeEvent::ResyncRequired(
+                        "a container was deleted, or left what is read".to_owned(),
+                    )
                 } else {
                     ChangeEvent::Gone(keys)
                 })
             }
             ChangeEvent::Changed(all) => {
-                let (containers, mut accounts): (Vec<Observed>, Vec<Observed>) = all.into_iter().partition(is_place);
+                let (containers, mut accounts): (Vec<Observed>, Vec<Observed>) =
+                    all.into_iter().partition(is_place);
                 for container in containers {
-                    let is_new = places.lock().unwrap_or_else(PoisonError::into_inner).insert(container.key);
+                    let is_new = places
+                        .lock()
+                        .unwrap_or_else(PoisonError::into_inner)
+                        .insert(container.key);
                     // From the beginning on, whoever lies in it is told anyway.
                     if !is_new && going_on {
                         accounts.extend(self.below(object, &container.name, known).await?);
@@ -436,57 +732,96 @@ impl LdapConnector {
 }
 
 /// The classes of entries in which others lie.
-const CONTAINERS: [&str; 4] = ["organizationalUnit", "container", "organization", "locality"];
+const CONTAINERS: [&str; 4] = [
+    "organizationalUnit",
+    "container",
+    "organization",
+    "locality",
+];
 
 fn containers() -> LdapFilter {
-    LdapFilter::Any(CONTAINERS.iter().map(|class| LdapFilter::equal("objectClass", class)).collect())
+    LdapFilter::Any(
+        CONTAINERS
+            .iter()
+            .map(|class| LdapFilter::equal("objectClass", class))
+            .collect(),
+    )
 }
 
-/// How far back it is looked from the last change that was seen: what was written elsewhere at an earlier time may arrive later.
+/// How far back it is looked from the last change that was seen: what was written elsewhere at an
+/// earlier time may arrive later.
 const LOOK_BACK: i64 = 300;
 
 /// A time as directories write it, so many seconds later; what is no time stays as it is.
 fn shifted(from: &str, seconds: i64) -> String {
-    let at = tide_ldap::syntax::generalized_time(from).map(|at| at.saturating_add(jiff::SignedDuration::from_secs(seconds)));
-    at.and_then(Result::ok).map_or_else(|| from.to_owned(), tide_ldap::syntax::to_generalized_time)
+    let at = tide_ldap::syntax::generalized_time(from)
+        .map(|at| at.saturating_add(jiff::SignedDuration::from_secs(seconds)));
+    at.and_then(Result::ok)
+        .map_or_else(|| from.to_owned(), tide_ldap::syntax::to_generalized_time)
 }
 
 /// For how many time-outs a server may say nothing before it has told where it is.
 const SILENCE: u32 = 4;
 
 fn silent(url: &str, limit: Duration) -> ConnectError {
-    let text = format!("{url} took the request for content synchronization and has told nothing for {} s", limit.as_secs());
-    ConnectError::transient("sync_silent", text, "lift the size limit of the service account, or choose another way: --way modified")
+    let text = format!(
+        "{url} took the request for content synchronization and has told nothing for {} s",
+        limit.as_secs()
+    );
+    ConnectError::transient(
+        "sync_silent",
+        text,
+        "lift the size limit of the service account, or choose another way: --way modified",
+    )
 }
 
 /// More was to be told than a limit of the server allows: everything is read, in pages.
-pub(super) async fn lost_by_limit(told: Result<(), ConnectError>, out: &Out) -> Result<(), ConnectError> {
+pub(super) async fn lost_by_limit(
+    told: Result<(), ConnectError>,
+    out: &Out,
+) -> Result<(), ConnectError> {
     match told {
-        Err(error) if ["size_limit", "time_limit"].contains(&error.code) => {
-            out.send(Ok(ChangeEvent::ResyncRequired(format!("{error}: everything is read instead")))).await.map_err(stopped)
-        }
+        Err(error) if ["size_limit", "time_limit"].contains(&error.code) => out
+            .send(Ok(ChangeEvent::ResyncRequired(format!(
+                "{error}: everything is read instead"
+            ))))
+            .await
+            .map_err(stopped),
         other => other,
     }
 }
 
 async fn tell(out: &Out, changed: Vec<Observed>, gone: Vec<String>) -> Result<(), ConnectError> {
     if !changed.is_empty() {
-        out.send(Ok(ChangeEvent::Changed(changed))).await.map_err(stopped)?;
+        out.send(Ok(ChangeEvent::Changed(changed)))
+            .await
+            .map_err(stopped)?;
     }
     if !gone.is_empty() {
-        out.send(Ok(ChangeEvent::Gone(gone))).await.map_err(stopped)?;
+        out.send(Ok(ChangeEvent::Gone(gone)))
+            .await
+            .map_err(stopped)?;
     }
     Ok(())
 }
 
-/// What one message of a synchronization tells. `going_on`: it was begun from a place in the history, so that a list of
-/// those who are still there means that the server forgot who is not.
-fn told(entry: ResultEntry, known: &DirectoryCapabilities, going_on: bool) -> Result<Vec<ChangeEvent>, ConnectError> {
+/// What one message of a synchronization tells. `going_on`: it was begun from a place in the
+/// history, so that a list of those who are still there means that the server forgot who is not.
+fn told(
+    entry: ResultEntry,
+    known: &DirectoryCapabilities,
+    going_on: bool,
+) -> Result<Vec<ChangeEvent>, ConnectError> {
     let mark = |cookie: Option<Vec<u8>>| {
         // An empty one would begin from nothing.
-        cookie.and_then(|c| String::from_utf8(c).ok()).filter(|text| !text.is_empty()).map(ChangeEvent::Checkpoint)
+        cookie
+            .and_then(|c| String::from_utf8(c).ok())
+            .filter(|text| !text.is_empty())
+            .map(ChangeEvent::Checkpoint)
     };
-    let lost = || ChangeEvent::ResyncRequired("the server no longer knows what was deleted since".to_owned());
+    let lost = || {
+        ChangeEvent::ResyncRequired("the server no longer knows what was deleted since".to_owned())
+    };
     if entry.is_ref() {
         return Ok(Vec::new());
     }
@@ -496,17 +831,38 @@ fn told(entry: ResultEntry, known: &DirectoryCapabilities, going_on: bool) -> Re
             SyncInfo::RefreshDelete { cookie, .. } => mark(cookie).into_iter().collect(),
             SyncInfo::RefreshPresent { .. } if going_on => vec![lost()],
             SyncInfo::RefreshPresent { cookie, .. } => mark(cookie).into_iter().collect(),
-            SyncInfo::SyncIdSet { refresh_deletes: false, .. } if going_on => vec![lost()],
-            SyncInfo::SyncIdSet { refresh_deletes: false, cookie, .. } => mark(cookie).into_iter().collect(),
-            SyncInfo::SyncIdSet { cookie, sync_uuids, .. } => {
-                let gone: Vec<String> = sync_uuids.iter().filter_map(|octets| uuid_text(octets)).collect();
+            SyncInfo::SyncIdSet {
+                refresh_deletes: false,
+                ..
+            } if going_on => vec![lost()],
+            SyncInfo::SyncIdSet {
+                refresh_deletes: false,
+                cookie,
+                ..
+            } => mark(cookie).into_iter().collect(),
+            SyncInfo::SyncIdSet {
+                cookie, sync_uuids, ..
+            } => {
+                let gone: Vec<String> = sync_uuids
+                    .iter()
+                    .filter_map(|octets| uuid_text(octets))
+                    .collect();
                 let gone = (!gone.is_empty()).then_some(ChangeEvent::Gone(gone));
                 gone.into_iter().chain(mark(cookie)).collect()
             }
         });
     }
-    let Some(SyncState { state, entry_uuid, cookie }) = sync_state(&entry)? else {
-        return Err(ConnectError::transient("sync_broken", "the server tells of an entry without its state", "everything is read instead"));
+    let Some(SyncState {
+        state,
+        entry_uuid,
+        cookie,
+    }) = sync_state(&entry)?
+    else {
+        return Err(ConnectError::transient(
+            "sync_broken",
+            "the server tells of an entry without its state",
+            "everything is read instead",
+        ));
     };
     let news = match state {
         EntryState::Present if going_on => return Ok(vec![lost()]),
@@ -515,14 +871,20 @@ fn told(entry: ResultEntry, known: &DirectoryCapabilities, going_on: bool) -> Re
         EntryState::Add | EntryState::Modify => {
             let entry = entry::open(entry)?;
             let mut account = entry::observed(&entry, known);
-            let shows_key = entry.attrs.keys().any(|name| name.eq_ignore_ascii_case(known.key));
+            let shows_key = entry
+                .attrs
+                .keys()
+                .any(|name| name.eq_ignore_ascii_case(known.key));
             match uuid_text(&entry_uuid) {
                 // A refresh may leave operational attributes out.
                 Some(key) if !shows_key => (account.key, account.fault) = (key, None),
                 Some(key) if !key.eq_ignore_ascii_case(&account.key) => {
                     return Err(ConnectError::permanent(
                         "sync_key",
-                        format!("content synchronization names {} by {key}, and its {} is {}", account.name, known.key, account.key),
+                        format!(
+                            "content synchronization names {} by {key}, and its {} is {}",
+                            account.name, known.key, account.key
+                        ),
                         "choose another way of following it: --way modified",
                     ));
                 }
@@ -536,6 +898,11 @@ fn told(entry: ResultEntry, known: &DirectoryCapabilities, going_on: bool) -> Re
 
 /// What a message of content synchronization says of its entry (RFC 4533 §2.2).
 fn sync_state(entry: &ResultEntry) -> Result<Option<SyncState>, ConnectError> {
-    let raw = entry.1.iter().find_map(|Control(kind, raw)| matches!(kind, Some(ControlType::SyncState)).then_some(raw)).cloned();
-    raw.map(|raw| careful(|| raw.parse::<SyncState>())).transpose()
+    let raw = entry
+        .1
+        .iter()
+        .find_map(|Control(kind, raw)| matches!(kind, Some(ControlType::SyncState)).then_some(raw))
+        .cloned();
+    raw.map(|raw| careful(|| raw.parse::<SyncState>()))
+        .transpose()
 }

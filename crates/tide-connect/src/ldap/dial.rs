@@ -36,7 +36,10 @@ const PLAIN_PORT: u16 = 389;
 
 /// A connection that a dialer can make ready.
 pub(super) trait Line: Sized + Send {
-    fn open(dialer: &Dialer, host: &Host) -> impl Future<Output = Result<Self, ConnectError>> + Send;
+    fn open(
+        dialer: &Dialer,
+        host: &Host,
+    ) -> impl Future<Output = Result<Self, ConnectError>> + Send;
 }
 
 impl Line for Ldap {
@@ -54,7 +57,14 @@ impl Line for DirectoryReader {
         let settings = &dialer.settings;
         let addresses = resolve(host).await?;
         let stream = dialer.open(host, &addresses).await?;
-        let mut reader = DirectoryReader::secure(host, stream, settings.start_tls, dialer.tls.clone(), seconds(settings)).await?;
+        let mut reader = DirectoryReader::secure(
+            host,
+            stream,
+            settings.start_tls,
+            dialer.tls.clone(),
+            seconds(settings),
+        )
+        .await?;
         let credentials = match settings.auth {
             LdapAuth::External => None,
             LdapAuth::Simple => match dialer.credentials()? {
@@ -68,7 +78,11 @@ impl Line for DirectoryReader {
             None if result.rc == 0 => Ok(reader),
             None => Err(external_refused(&result)),
             Some((name, _)) => {
-                let controller = reader.root("supportedCapabilities").await.iter().any(|oid| oid == schema::CONTROLLER);
+                let controller = reader
+                    .root("supportedCapabilities")
+                    .await
+                    .iter()
+                    .any(|oid| oid == schema::CONTROLLER);
                 Err(refused(name, &result, schema::forms(controller)))
             }
         }
@@ -100,14 +114,22 @@ fn host(url: &str) -> Result<Host, ConnectError> {
     };
     let rest = rest.trim_end_matches('/');
     let (name, port) = match rest.rsplit_once(':') {
-        Some((name, port)) if !port.contains(']') => (name, port.parse().map_err(|_| wrong("the port is no number"))?),
+        Some((name, port)) if !port.contains(']') => (
+            name,
+            port.parse().map_err(|_| wrong("the port is no number"))?,
+        ),
         _ => (rest, if tls { 636 } else { PLAIN_PORT }),
     };
     let name = name.trim_start_matches('[').trim_end_matches(']');
     if name.is_empty() || name.contains(['/', '@', '?', ' ']) {
         return Err(wrong("it names no host"));
     }
-    Ok(Host { url: url.to_owned(), tls, name: name.to_owned(), port })
+    Ok(Host {
+        url: url.to_owned(),
+        tls,
+        name: name.to_owned(),
+        port,
+    })
 }
 
 async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
@@ -129,13 +151,27 @@ async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
 
 /// Does this fault say that the host itself is not to be had, so that another may be?
 fn host_is_out(error: &ConnectError) -> bool {
-    ["name_unknown", "unreachable", "silent", "not_ldap", "timeout", "cut", "busy", "unavailable"].contains(&error.code)
+    [
+        "name_unknown",
+        "unreachable",
+        "silent",
+        "not_ldap",
+        "timeout",
+        "cut",
+        "busy",
+        "unavailable",
+    ]
+    .contains(&error.code)
         || error.code.starts_with("tls")
         || error.code == "not_tls"
 }
 
 impl Dialer {
-    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
+    pub fn new(
+        settings: LdapSettings,
+        secret: Option<Secret>,
+        access: Arc<ConnectionState>,
+    ) -> Result<Self, ConnectError> {
         let own = match (settings.auth, &settings.client_pem, &secret) {
             (LdapAuth::External, Some(pem), Some(key)) => Some((pem.as_str(), key)),
             (LdapAuth::External, _, _) => {
@@ -147,25 +183,43 @@ impl Dialer {
             }
             _ => None,
         };
-        let trust = Trust { ca_pem: settings.ca_pem.as_deref(), pin: settings.pin_sha256.as_deref(), own };
+        let trust = Trust {
+            ca_pem: settings.ca_pem.as_deref(),
+            pin: settings.pin_sha256.as_deref(),
+            own,
+        };
         let tls = crate::tls::client(&trust)?;
-        Ok(Dialer { settings, secret, access, tls })
+        Ok(Dialer {
+            settings,
+            secret,
+            access,
+            tls,
+        })
     }
 
     fn hosts(&self) -> Vec<String> {
-        std::iter::once(&self.settings.url).chain(&self.settings.backups).cloned().collect()
+        std::iter::once(&self.settings.url)
+            .chain(&self.settings.backups)
+            .cloned()
+            .collect()
     }
 
     async fn open(&self, host: &Host, addresses: &[SocketAddr]) -> Result<TcpStream, ConnectError> {
         let remedy = "check host, port and firewall, and that the server runs";
         match tokio::time::timeout(seconds(&self.settings), TcpStream::connect(addresses)).await {
             Ok(Ok(stream)) => Ok(stream),
-            Ok(Err(error)) => {
-                Err(ConnectError::system_down("unreachable", format!("nothing answers at {}: {error}", host.place()), remedy))
-            }
+            Ok(Err(error)) => Err(ConnectError::system_down(
+                "unreachable",
+                format!("nothing answers at {}: {error}", host.place()),
+                remedy,
+            )),
             Err(_) => Err(ConnectError::system_down(
                 "unreachable",
-                format!("{} does not answer within {} s", host.place(), self.settings.timeout_seconds),
+                format!(
+                    "{} does not answer within {} s",
+                    host.place(),
+                    self.settings.timeout_seconds
+                ),
                 remedy,
             )),
         }
@@ -173,8 +227,13 @@ impl Dialer {
 
     async fn secure(&self, host: &Host, stream: TcpStream) -> Result<Ldap, ConnectError> {
         let settings = &self.settings;
-        let local =
-            |error: std::io::Error| ConnectError::transient("socket", format!("the connection cannot be prepared: {error}"), "try again");
+        let local = |error: std::io::Error| {
+            ConnectError::transient(
+                "socket",
+                format!("the connection cannot be prepared: {error}"),
+                "try again",
+            )
+        };
         // Without this every small answer over TLS waits for the peer's delayed acknowledgement.
         stream.set_nodelay(true).map_err(local)?;
         let stream = stream.into_std().map_err(local)?;
@@ -183,7 +242,11 @@ impl Dialer {
             .set_starttls(settings.start_tls && !host.tls)
             .set_config(self.tls.clone())
             .set_std_stream(StdStream::Tcp(stream));
-        let connected = tokio::time::timeout(seconds(settings), LdapConnAsync::with_settings(options, &host.url)).await;
+        let connected = tokio::time::timeout(
+            seconds(settings),
+            LdapConnAsync::with_settings(options, &host.url),
+        )
+        .await;
         match connected {
             Ok(Ok((connection, ldap))) => {
                 tokio::spawn(async move {
@@ -196,7 +259,9 @@ impl Dialer {
             }
             Ok(Err(LdapError::LdapResult { result })) => Err(start_tls_refused(host, &result)),
             Err(_) | Ok(Err(LdapError::Timeout { .. })) => Err(silent(host, seconds(settings))),
-            Ok(Err(error)) if host.tls || settings.start_tls => Err(crate::tls::fault(&host.name, &error.to_string())),
+            Ok(Err(error)) if host.tls || settings.start_tls => {
+                Err(crate::tls::fault(&host.name, &error.to_string()))
+            }
             Ok(Err(error)) => Err(broken(&host.url, &error)),
         }
     }
@@ -205,11 +270,25 @@ impl Dialer {
     async fn bind(&self, host: &Host, ldap: &mut Ldap) -> Result<Option<String>, ConnectError> {
         let settings = &self.settings;
         if settings.auth == LdapAuth::External {
-            let result = ldap.with_timeout(seconds(settings)).sasl_external_bind().await.map_err(|error| broken(&host.url, &error))?;
-            return if result.rc == 0 { Ok(None) } else { Err(external_refused(&result)) };
+            let result = ldap
+                .with_timeout(seconds(settings))
+                .sasl_external_bind()
+                .await
+                .map_err(|error| broken(&host.url, &error))?;
+            return if result.rc == 0 {
+                Ok(None)
+            } else {
+                Err(external_refused(&result))
+            };
         }
-        let Some((name, password)) = self.credentials()? else { return Ok(None) };
-        let policy = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: None };
+        let Some((name, password)) = self.credentials()? else {
+            return Ok(None);
+        };
+        let policy = RawControl {
+            ctype: PASSWORD_POLICY.into(),
+            crit: false,
+            val: None,
+        };
         let result = ldap
             .with_controls(vec![policy])
             .with_timeout(seconds(settings))
@@ -225,8 +304,20 @@ impl Dialer {
 
     /// The name and the password with which we bind; nothing, to be nobody.
     fn credentials(&self) -> Result<Option<(&str, &str)>, ConnectError> {
-        let Some(name) = self.settings.bind_dn.as_deref().filter(|name| !name.is_empty()) else { return Ok(None) };
-        match self.secret.as_ref().map(Secret::expose).filter(|secret| !secret.is_empty()) {
+        let Some(name) = self
+            .settings
+            .bind_dn
+            .as_deref()
+            .filter(|name| !name.is_empty())
+        else {
+            return Ok(None);
+        };
+        match self
+            .secret
+            .as_ref()
+            .map(Secret::expose)
+            .filter(|secret| !secret.is_empty())
+        {
             Some(password) => Ok(Some((name, password))),
             // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
             None => Err(ConnectError::system_down(
@@ -264,7 +355,9 @@ impl Dialer {
                 }
             }
         }
-        Err(first.unwrap_or_else(|| ConnectError::permanent("url", "no host is named", "give an address")))
+        Err(first.unwrap_or_else(|| {
+            ConnectError::permanent("url", "no host is named", "give an address")
+        }))
     }
 
     /// Is it a host to which referrals are followed?
@@ -274,7 +367,10 @@ impl Dialer {
 
     fn may_follow(&self, target: &Host) -> bool {
         self.settings.referral_hosts.iter().any(|h| {
-            let h = h.split_once("://").map_or(h.as_str(), |(_, rest)| rest).trim_end_matches('/');
+            let h = h
+                .split_once("://")
+                .map_or(h.as_str(), |(_, rest)| rest)
+                .trim_end_matches('/');
             h.eq_ignore_ascii_case(&target.name) || h.eq_ignore_ascii_case(&target.place())
         })
     }
@@ -285,15 +381,18 @@ impl Dialer {
         if !self.may_follow(&target) {
             return Err(ConnectError::permanent(
                 "referral",
-                format!("the server refers to {}, and referrals are not followed there", target.place()),
+                format!(
+                    "the server refers to {}, and referrals are not followed there",
+                    target.place()
+                ),
                 "add the host to the system's `referral_hosts` if our service account may be shown to it, or leave that part of the tree out",
             ));
         }
         L::open(self, &self.as_secure(target)?).await
     }
 
-    /// A host that a referral names, as it is connected to: where our own connection is protected, that one is too. Directories name
-    /// `ldap://` hosts also to those who came over TLS.
+    /// A host that a referral names, as it is connected to: where our own connection is protected,
+    /// that one is too. Directories name `ldap://` hosts also to those who came over TLS.
     fn as_secure(&self, target: Host) -> Result<Host, ConnectError> {
         let comes_by_tls = self.settings.url.to_lowercase().starts_with("ldaps://");
         if target.tls || self.settings.start_tls || !comes_by_tls {
@@ -302,20 +401,41 @@ impl Dialer {
         if target.port != PLAIN_PORT {
             return Err(ConnectError::permanent(
                 "referral_clear_text",
-                format!("the server refers to {} in clear text, and the system is reached over TLS", target.place()),
+                format!(
+                    "the server refers to {} in clear text, and the system is reached over TLS",
+                    target.place()
+                ),
                 "set `start_tls`, or leave that part of the tree out",
             ));
         }
-        host(&format!("ldaps://{}", if target.name.contains(':') { format!("[{}]", target.name) } else { target.name }))
+        host(&format!(
+            "ldaps://{}",
+            if target.name.contains(':') {
+                format!("[{}]", target.name)
+            } else {
+                target.name
+            }
+        ))
     }
 
     /// Connects step by step, with what each step found.
     pub async fn check(&self, report: &mut CheckReport) -> Option<Ldap> {
-        let host = note(report, "Address", host(&self.settings.url), |host| format!("{} port {}", host.name, host.port))?;
-        let addresses = note(report, "Name resolves", resolve(&host).await, |found| {
-            found.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ")
+        let host = note(report, "Address", host(&self.settings.url), |host| {
+            format!("{} port {}", host.name, host.port)
         })?;
-        let stream = note(report, "Port answers", self.open(&host, &addresses).await, |_| host.place())?;
+        let addresses = note(report, "Name resolves", resolve(&host).await, |found| {
+            found
+                .iter()
+                .map(|a| a.ip().to_string())
+                .collect::<Vec<_>>()
+                .join(", ")
+        })?;
+        let stream = note(
+            report,
+            "Port answers",
+            self.open(&host, &addresses).await,
+            |_| host.place(),
+        )?;
         let mut ldap = match self.secure(&host, stream).await {
             Ok(ldap) => ldap,
             Err(error) => {
@@ -325,11 +445,25 @@ impl Dialer {
         };
         let loopback = addresses.iter().all(|address| address.ip().is_loopback());
         if host.tls || self.settings.start_tls {
-            report.passed("TLS verifies", if host.tls { "LDAPS, certificate trusted" } else { "StartTLS, certificate trusted" });
+            report.passed(
+                "TLS verifies",
+                if host.tls {
+                    "LDAPS, certificate trusted"
+                } else {
+                    "StartTLS, certificate trusted"
+                },
+            );
         } else if loopback {
-            report.passed("TLS verifies", "not used: the connection stays on this machine");
+            report.passed(
+                "TLS verifies",
+                "not used: the connection stays on this machine",
+            );
         } else {
-            report.warned("TLS verifies", "not used: password and data cross the network in clear text", "use ldaps:// or StartTLS");
+            report.warned(
+                "TLS verifies",
+                "not used: password and data cross the network in clear text",
+                "use ldaps:// or StartTLS",
+            );
         }
         if let Err(error) = schema::hello(&mut ldap, &self.settings).await {
             report.failed("Speaks LDAP", &error);
@@ -346,7 +480,8 @@ impl Dialer {
                 match warning {
                     None => report.passed("Bind accepted", who),
                     Some(warning) => {
-                        let help = "set a new password in time, or exempt the service account from expiry";
+                        let help =
+                            "set a new password in time, or exempt the service account from expiry";
                         report.warned("Bind accepted", format!("{who}, and {warning}"), help);
                     }
                 }
@@ -372,11 +507,18 @@ impl Dialer {
             };
             match tried {
                 Ok(mut ldap) => {
-                    report.passed("Backup host", format!("{url} answers, and accepts the service account"));
+                    report.passed(
+                        "Backup host",
+                        format!("{url} answers, and accepts the service account"),
+                    );
                     // Failing to say good-bye changes nothing.
                     let _ = ldap.unbind().await;
                 }
-                Err(error) => report.warned("Backup host", format!("{url}: {}", error.message), error.remedy),
+                Err(error) => report.warned(
+                    "Backup host",
+                    format!("{url}: {}", error.message),
+                    error.remedy,
+                ),
             }
         }
     }
@@ -392,7 +534,13 @@ fn referral_host(url: &str) -> Result<Host, ConnectError> {
 
 /// The base that a referral's URL names (RFC 4516 §2), with its escapes undone.
 pub(super) fn referral_base(url: &str) -> Option<String> {
-    let path = url.split_once("://")?.1.split_once('/')?.1.split('?').next()?;
+    let path = url
+        .split_once("://")?
+        .1
+        .split_once('/')?
+        .1
+        .split('?')
+        .next()?;
     let mut octets = Vec::with_capacity(path.len());
     let mut rest = path.as_bytes();
     while let [first, tail @ ..] = rest {
@@ -408,21 +556,30 @@ pub(super) fn referral_base(url: &str) -> Option<String> {
             }
         }
     }
-    String::from_utf8(octets).ok().filter(|base| !base.is_empty())
+    String::from_utf8(octets)
+        .ok()
+        .filter(|base| !base.is_empty())
 }
 
 fn clip(text: &str) -> String {
     let text: String = text.chars().filter(|c| !c.is_control()).take(200).collect();
-    if text.trim().is_empty() { String::new() } else { format!(" ({})", text.trim()) }
+    if text.trim().is_empty() {
+        String::new()
+    } else {
+        format!(" ({})", text.trim())
+    }
 }
 
-/// What a password policy says of somebody whom it lets in: a warning, or that it will not go on for long.
+/// What a password policy says of somebody whom it lets in: a warning, or that it will not go on
+/// for long.
 fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
     match policy_warning(result) {
         // Each further log-in would use one up, until none is left.
         Some(Warning::Grace(left)) => Err(ConnectError::system_down(
             EXPIRED,
-            format!("the password of {name} has expired; the server lets it in {left} more times only"),
+            format!(
+                "the password of {name} has expired; the server lets it in {left} more times only"
+            ),
             "set a new one, and exempt the service account from expiry; `eager-tide systems check NAME` tries it at once",
         )),
         _ if policy_error(result) == Some(2) => Err(ConnectError::system_down(
@@ -430,7 +587,10 @@ fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, Conn
             format!("{name} must change its password before it may do anything else"),
             "set its password, and clear that demand; `eager-tide systems check NAME` tries it at once",
         )),
-        Some(Warning::Expires(seconds)) => Ok(Some(format!("its password expires in {} h", seconds / 3600))),
+        Some(Warning::Expires(seconds)) => Ok(Some(format!(
+            "its password expires in {} h",
+            seconds / 3600
+        ))),
         None => Ok(None),
     }
 }
@@ -446,46 +606,90 @@ enum Warning {
     Grace(u64),
 }
 
-/// The warning of a password policy's answer: `[0]` of its value, which holds `[0]` seconds or `[1]` log-ins.
+/// The warning of a password policy's answer: `[0]` of its value, which holds `[0]` seconds or
+/// `[1]` log-ins.
 fn policy_warning(result: &LdapResult) -> Option<Warning> {
-    let value = result.ctrls.iter().find_map(|Control(_, raw)| (raw.ctype == PASSWORD_POLICY).then(|| raw.val.clone()).flatten())?;
+    let value = result.ctrls.iter().find_map(|Control(_, raw)| {
+        (raw.ctype == PASSWORD_POLICY)
+            .then(|| raw.val.clone())
+            .flatten()
+    })?;
     // SEQUENCE { [0] { [0 or 1] number } … }, all of it short enough for lengths of one octet.
-    let [0x30, _, 0xa0, _, kind @ (0x80 | 0x81), length, rest @ ..] = value.as_slice() else { return None };
-    let number = rest.get(..usize::from(*length))?.iter().fold(0u64, |sum, octet| (sum << 8) | u64::from(*octet));
-    Some(if *kind == 0x80 { Warning::Expires(number) } else { Warning::Grace(number) })
+    let [0x30, _, 0xa0, _, kind @ (0x80 | 0x81), length, rest @ ..] = value.as_slice() else {
+        return None;
+    };
+    let number = rest
+        .get(..usize::from(*length))?
+        .iter()
+        .fold(0u64, |sum, octet| (sum << 8) | u64::from(*octet));
+    Some(if *kind == 0x80 {
+        Warning::Expires(number)
+    } else {
+        Warning::Grace(number)
+    })
 }
 
 /// The error of a password policy's answer: `[1]` of its value (draft-behera §6.2).
 fn policy_error(result: &LdapResult) -> Option<u8> {
-    let value = result.ctrls.iter().find_map(|Control(_, raw)| (raw.ctype == PASSWORD_POLICY).then(|| raw.val.clone()).flatten())?;
-    value.windows(3).rev().find(|w| w[0] == 0x81 && w[1] == 1).map(|w| w[2])
+    let value = result.ctrls.iter().find_map(|Control(_, raw)| {
+        (raw.ctype == PASSWORD_POLICY)
+            .then(|| raw.val.clone())
+            .flatten()
+    })?;
+    value
+        .windows(3)
+        .rev()
+        .find(|w| w[0] == 0x81 && w[1] == 1)
+        .map(|w| w[2])
 }
 
 /// What a refused bind means. A domain controller says it by a number in its text.
 fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     let text = clip(&result.text);
-    let sub = result.text.split("data ").nth(1).map(|rest| rest.chars().take_while(char::is_ascii_hexdigit).collect::<String>());
-    let account = |code, what: &str, remedy: &str| ConnectError::system_down(code, format!("{name} {what}{text}"), remedy);
+    let sub = result.text.split("data ").nth(1).map(|rest| {
+        rest.chars()
+            .take_while(char::is_ascii_hexdigit)
+            .collect::<String>()
+    });
+    let account = |code, what: &str, remedy: &str| {
+        ConnectError::system_down(code, format!("{name} {what}{text}"), remedy)
+    };
     match (result.rc, policy_error(result), sub.as_deref()) {
         (49, Some(1), _) | (_, _, Some("775")) => account(
             "account_locked",
             "is locked, after too many wrong passwords or by an administrator",
             "unlock the service account in the directory, then give the right password here",
         ),
-        (49, Some(0), _) | (_, _, Some("532")) => {
-            account("password_expired", "has a password that has expired", "set a new one, and exempt the service account from expiry")
-        }
-        (_, _, Some("773")) => account("password_expired", "must change its password first", "set its password, and clear that demand"),
-        (_, _, Some("533")) => account("account_disabled", "is disabled", "enable the service account in the directory"),
-        (_, _, Some("701")) => account("account_expired", "has expired", "extend the service account in the directory"),
+        (49, Some(0), _) | (_, _, Some("532")) => account(
+            "password_expired",
+            "has a password that has expired",
+            "set a new one, and exempt the service account from expiry",
+        ),
+        (_, _, Some("773")) => account(
+            "password_expired",
+            "must change its password first",
+            "set its password, and clear that demand",
+        ),
+        (_, _, Some("533")) => account(
+            "account_disabled",
+            "is disabled",
+            "enable the service account in the directory",
+        ),
+        (_, _, Some("701")) => account(
+            "account_expired",
+            "has expired",
+            "extend the service account in the directory",
+        ),
         (49 | 34, _, _) if !name.contains(['=', '@', '\\']) => ConnectError::system_down(
             "bind_name",
             format!("{name} is no name that this server understands{text}"),
             format!("give the service account as {forms}"),
         ),
-        (49, _, _) => {
-            account("bind_refused", "was refused: the name or the password is wrong", &format!("check both; this server accepts {forms}"))
-        }
+        (49, _, _) => account(
+            "bind_refused",
+            "was refused: the name or the password is wrong",
+            &format!("check both; this server accepts {forms}"),
+        ),
         (34, _, _) => ConnectError::system_down(
             "bind_name",
             format!("{name} is no name that this server understands{text}"),
@@ -496,22 +700,32 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
             format!("the server accepts no password over an unprotected connection{text}"),
             "use ldaps:// or StartTLS",
         ),
-        (48, _, _) => {
-            account("auth_unsuited", "may not bind with a password", "give it a password in the directory, or use a client certificate")
-        }
-        (50, _, _) => account("bind_rights", "may not bind", "allow the service account to authenticate in the directory's access rules"),
+        (48, _, _) => account(
+            "auth_unsuited",
+            "may not bind with a password",
+            "give it a password in the directory, or use a client certificate",
+        ),
+        (50, _, _) => account(
+            "bind_rights",
+            "may not bind",
+            "allow the service account to authenticate in the directory's access rules",
+        ),
         (19, _, _) => account(
             "account_locked",
             "is locked after too many wrong passwords",
             "unlock the service account in the directory, then give the right password here",
         ),
         // So a directory answers for an account that was made inactive.
-        (53, _, _) => {
-            account("account_disabled", "is not let in: the account is inactive", "activate the service account in the directory")
-        }
-        (51 | 52, _, _) => {
-            ConnectError::transient("unavailable", format!("the server is busy or going down{text}"), "it is tried again by itself")
-        }
+        (53, _, _) => account(
+            "account_disabled",
+            "is not let in: the account is inactive",
+            "activate the service account in the directory",
+        ),
+        (51 | 52, _, _) => ConnectError::transient(
+            "unavailable",
+            format!("the server is busy or going down{text}"),
+            "it is tried again by itself",
+        ),
         (code, _, _) => ConnectError::system_down(
             "bind_failed",
             format!("{name} was refused with code {code}{text}"),
@@ -520,7 +734,12 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     }
 }
 
-fn note<T>(report: &mut CheckReport, name: &str, result: Result<T, ConnectError>, said: impl Fn(&T) -> String) -> Option<T> {
+fn note<T>(
+    report: &mut CheckReport,
+    name: &str,
+    result: Result<T, ConnectError>,
+    said: impl Fn(&T) -> String,
+) -> Option<T> {
     match result {
         Ok(value) => {
             report.passed(name, said(&value));
@@ -536,7 +755,10 @@ fn note<T>(report: &mut CheckReport, name: &str, result: Result<T, ConnectError>
 pub(super) fn start_tls_refused(host: &Host, result: &LdapResult) -> ConnectError {
     ConnectError::system_down(
         "start_tls_refused",
-        format!("{} does not offer StartTLS (code {}): {}", host.name, result.rc, result.text),
+        format!(
+            "{} does not offer StartTLS (code {}): {}",
+            host.name, result.rc, result.text
+        ),
         "use ldaps:// if the server has it",
     )
 }
@@ -544,7 +766,11 @@ pub(super) fn start_tls_refused(host: &Host, result: &LdapResult) -> ConnectErro
 pub(super) fn silent(host: &Host, limit: Duration) -> ConnectError {
     ConnectError::system_down(
         "silent",
-        format!("{} accepts the connection and then says nothing within {} s", host.place(), limit.as_secs()),
+        format!(
+            "{} accepts the connection and then says nothing within {} s",
+            host.place(),
+            limit.as_secs()
+        ),
         "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
     )
 }
@@ -566,20 +792,30 @@ fn external_refused(result: &LdapResult) -> ConnectError {
 }
 
 pub(super) fn timed_out(url: &str) -> ConnectError {
-    ConnectError::transient("timeout", format!("{url} did not answer in time"), "it is tried again; raise the time-out if this stays")
+    ConnectError::transient(
+        "timeout",
+        format!("{url} did not answer in time"),
+        "it is tried again; raise the time-out if this stays",
+    )
 }
 
 pub(super) fn cut(url: &str, why: impl std::fmt::Display) -> ConnectError {
-    ConnectError::transient("cut", format!("the connection with {url} was cut: {why}"), "it is tried again; see whether the server runs")
+    ConnectError::transient(
+        "cut",
+        format!("the connection with {url} was cut: {why}"),
+        "it is tried again; see whether the server runs",
+    )
 }
 
 /// What a broken connection means.
 pub(super) fn broken(url: &str, error: &LdapError) -> ConnectError {
     match error {
         LdapError::Timeout { .. } => timed_out(url),
-        LdapError::FilterParsing => {
-            ConnectError::permanent("filter", "the search filter cannot be used", "see RFC 4515 for how a filter is written")
-        }
+        LdapError::FilterParsing => ConnectError::permanent(
+            "filter",
+            "the search filter cannot be used",
+            "see RFC 4515 for how a filter is written",
+        ),
         other => cut(url, other),
     }
 }
@@ -590,11 +826,24 @@ mod tests {
 
     #[test]
     fn addresses_are_read_and_nonsense_is_refused() {
-        let of = |url: &str| host(url).map(|h| (h.tls, h.name, h.port)).map_err(|e| e.code);
-        assert_eq!(of("ldap://harbour:1389/"), Ok((false, "harbour".into(), 1389)));
+        let of = |url: &str| {
+            host(url)
+                .map(|h| (h.tls, h.name, h.port))
+                .map_err(|e| e.code)
+        };
+        assert_eq!(
+            of("ldap://harbour:1389/"),
+            Ok((false, "harbour".into(), 1389))
+        );
         assert_eq!(of("ldaps://harbour"), Ok((true, "harbour".into(), 636)));
         assert_eq!(of("ldap://[::1]:389"), Ok((false, "::1".into(), 389)));
-        for bad in ["http://harbour", "harbour", "ldap://", "ldap://a:b", "ldap://a@b"] {
+        for bad in [
+            "http://harbour",
+            "harbour",
+            "ldap://",
+            "ldap://a:b",
+            "ldap://a@b",
+        ] {
             assert_eq!(of(bad), Err("url"), "{bad}");
         }
     }
@@ -603,41 +852,85 @@ mod tests {
     fn a_referral_never_leads_out_of_tls() {
         let target = |settings: LdapSettings, referral: &str| {
             let dialer = Dialer::new(settings, None, Arc::default()).expect("settings");
-            dialer.as_secure(referral_host(referral).expect("an address")).map(|host| host.url).map_err(|error| error.code)
+            dialer
+                .as_secure(referral_host(referral).expect("an address"))
+                .map(|host| host.url)
+                .map_err(|error| error.code)
         };
         let tls = || LdapSettings::new("ldaps://harbour.example", "dc=example");
-        assert_eq!(target(tls(), "ldap://other.example/dc=other"), Ok("ldaps://other.example".to_owned()));
-        assert_eq!(target(tls(), "ldap://[2001:db8::1]/dc=other"), Ok("ldaps://[2001:db8::1]".to_owned()));
-        assert_eq!(target(tls(), "ldaps://other.example:1636/dc=other"), Ok("ldaps://other.example:1636".to_owned()));
-        assert_eq!(target(tls(), "ldap://other.example:1389/dc=other"), Err("referral_clear_text"));
+        assert_eq!(
+            target(tls(), "ldap://other.example/dc=other"),
+            Ok("ldaps://other.example".to_owned())
+        );
+        assert_eq!(
+            target(tls(), "ldap://[2001:db8::1]/dc=other"),
+            Ok("ldaps://[2001:db8::1]".to_owned())
+        );
+        assert_eq!(
+            target(tls(), "ldaps://other.example:1636/dc=other"),
+            Ok("ldaps://other.example:1636".to_owned())
+        );
+        assert_eq!(
+            target(tls(), "ldap://other.example:1389/dc=other"),
+            Err("referral_clear_text")
+        );
         // StartTLS is demanded there as it is here; without any TLS there is nothing to keep.
-        let start_tls = LdapSettings { start_tls: true, ..LdapSettings::new("ldap://harbour.example", "dc=example") };
-        assert_eq!(target(start_tls, "ldap://other.example:1389/dc=other"), Ok("ldap://other.example:1389".to_owned()));
+        let start_tls = LdapSettings {
+            start_tls: true,
+            ..LdapSettings::new("ldap://harbour.example", "dc=example")
+        };
+        assert_eq!(
+            target(start_tls, "ldap://other.example:1389/dc=other"),
+            Ok("ldap://other.example:1389".to_owned())
+        );
         let plain = LdapSettings::new("ldap://127.0.0.1", "dc=example");
-        assert_eq!(target(plain, "ldap://other.example:1389/dc=other"), Ok("ldap://other.example:1389".to_owned()));
+        assert_eq!(
+            target(plain, "ldap://other.example:1389/dc=other"),
+            Ok("ldap://other.example:1389".to_owned())
+        );
     }
 
     #[test]
     fn a_controllers_numbers_have_meanings() {
         let of = |rc: u32, text: &str| {
-            let result = LdapResult { rc, matched: String::new(), text: text.into(), refs: vec![], ctrls: vec![] };
+            let result = LdapResult {
+                rc,
+                matched: String::new(),
+                text: text.into(),
+                refs: vec![],
+                ctrls: vec![],
+            };
             refused("crew@skerry.example", &result, "a DN").code
         };
-        let said = |data: &str| format!("80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {data}, v1db1");
+        let said = |data: &str| {
+            format!(
+                "80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {data}, v1db1"
+            )
+        };
         assert_eq!(of(49, &said("52e")), "bind_refused");
         assert_eq!(of(49, &said("775")), "account_locked");
         assert_eq!(of(49, &said("533")), "account_disabled");
         assert_eq!(of(49, &said("701")), "account_expired");
         assert_eq!(of(49, &said("773")), "password_expired");
         assert_eq!(of(8, ""), "tls_needed");
-        assert_eq!(of(19, "Exceed password retry limit. Please try later."), "account_locked");
-        assert_eq!(of(53, "Account inactivated. Contact system administrator."), "account_disabled");
+        assert_eq!(
+            of(19, "Exceed password retry limit. Please try later."),
+            "account_locked"
+        );
+        assert_eq!(
+            of(53, "Account inactivated. Contact system administrator."),
+            "account_disabled"
+        );
     }
 
     #[test]
     fn a_password_policy_warns_in_its_own_octets() {
         let of = |octets: &[u8]| {
-            let raw = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: Some(octets.to_vec()) };
+            let raw = RawControl {
+                ctype: PASSWORD_POLICY.into(),
+                crit: false,
+                val: Some(octets.to_vec()),
+            };
             policy_warning(&LdapResult {
                 rc: 0,
                 matched: String::new(),
@@ -646,8 +939,14 @@ mod tests {
                 ctrls: vec![Control(None, raw)],
             })
         };
-        assert!(matches!(of(&[0x30, 6, 0xa0, 4, 0x80, 2, 0xc4, 0xe0]), Some(Warning::Expires(50400))));
-        assert!(matches!(of(&[0x30, 5, 0xa0, 3, 0x81, 1, 2]), Some(Warning::Grace(2))));
+        assert!(matches!(
+            of(&[0x30, 6, 0xa0, 4, 0x80, 2, 0xc4, 0xe0]),
+            Some(Warning::Expires(50400))
+        ));
+        assert!(matches!(
+            of(&[0x30, 5, 0xa0, 3, 0x81, 1, 2]),
+            Some(Warning::Grace(2))
+        ));
         assert!(of(&[0x30, 3, 0x81, 1, 2]).is_none() && of(&[0x30, 0]).is_none());
     }
 }

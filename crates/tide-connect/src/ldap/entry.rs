@@ -15,22 +15,45 @@ use tide_core::{AttributeDef, Attributes, Value};
 use tide_ldap::{Dn, syntax};
 
 /// Attributes that hold octets, for a server that publishes no schema.
-const OCTETS: [&str; 8] = ["jpegPhoto", "userCertificate", "objectGUID", "objectSid", "audio", "photo", "thumbnailPhoto", "cACertificate"];
+const OCTETS: [&str; 8] = [
+    "jpegPhoto",
+    "userCertificate",
+    "objectGUID",
+    "objectSid",
+    "audio",
+    "photo",
+    "thumbnailPhoto",
+    "cACertificate",
+];
 
-/// A mark of a password's hash: another hash has another one, and nothing can be told from it without the key.
+/// A mark of a password's hash: another hash has another one, and nothing can be told from it
+/// without the key.
 fn mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> String {
     let mut all: Vec<&[u8]> = values.collect();
     all.sort_unstable();
-    let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(key) else { return String::new() };
+    let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(key) else {
+        return String::new();
+    };
     for value in all {
         mac.update(value);
         mac.update(&[0]);
     }
-    mac.finalize().into_bytes().iter().take(12).map(|octet| format!("{octet:02x}")).collect()
+    mac.finalize()
+        .into_bytes()
+        .iter()
+        .take(12)
+        .map(|octet| format!("{octet:02x}"))
+        .collect()
 }
 
-/// Attributes that change at every log-in. They are kept by the day: who logs in is no news each time.
-const LOG_INS: [&str; 4] = ["pwdLastSuccess", "authTimestamp", "lastLogon", "lastLogonTimestamp"];
+/// Attributes that change at every log-in. They are kept by the day: who logs in is no news each
+/// time.
+const LOG_INS: [&str; 4] = [
+    "pwdLastSuccess",
+    "authTimestamp",
+    "lastLogon",
+    "lastLogonTimestamp",
+];
 
 fn day_of(value: Value) -> Value {
     match value {
@@ -45,8 +68,15 @@ fn day_of(value: Value) -> Value {
 /// Takes an entry apart. The library panics on one that it cannot read at all; without its name it
 /// cannot be told whose it is, so the reading as a whole is not complete.
 pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
-    std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| SearchEntry::construct(entry))).map_err(|_| {
-        ConnectError::transient("entry_broken", "the server sent an entry that cannot be read", "report it to the server's keeper")
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+        SearchEntry::construct(entry)
+    }))
+    .map_err(|_| {
+        ConnectError::transient(
+            "entry_broken",
+            "the server sent an entry that cannot be read",
+            "report it to the server's keeper",
+        )
     })
 }
 
@@ -61,26 +91,56 @@ pub(super) fn plain_of(name: &str) -> (&str, Option<&str>) {
 /// An attribute of which the server showed a part only: its plain name, and the place after the
 /// last value that came. `None` for a whole attribute and for the last part.
 pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
-    let (plain, Some(options)) = plain_of(name) else { return None };
-    let range = options.split(';').find_map(|option| option.get(..6).filter(|p| p.eq_ignore_ascii_case("range=")).map(|_| &option[6..]))?;
+    let (plain, Some(options)) = plain_of(name) else {
+        return None;
+    };
+    let range = options.split(';').find_map(|option| {
+        option
+            .get(..6)
+            .filter(|p| p.eq_ignore_ascii_case("range="))
+            .map(|_| &option[6..])
+    })?;
     let (_, end) = range.split_once('-')?;
     Some((plain, end.parse::<usize>().ok()? + 1))
 }
 
 /// Makes an account of an entry that the library took apart.
 pub(super) fn observed(entry: &SearchEntry, known: &DirectoryCapabilities) -> Observed {
-    let texts = entry.attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(String::as_bytes).collect::<Vec<_>>()));
-    let octets = entry.bin_attrs.iter().map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice).collect()));
-    made(&entry.dn, texts.chain(octets), known, &mut Containers::default())
+    let texts = entry.attrs.iter().map(|(name, values)| {
+        (
+            name.as_str(),
+            values.iter().map(String::as_bytes).collect::<Vec<_>>(),
+        )
+    });
+    let octets = entry
+        .bin_attrs
+        .iter()
+        .map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice).collect()));
+    made(
+        &entry.dn,
+        texts.chain(octets),
+        known,
+        &mut Containers::default(),
+    )
 }
 
-/// An attribute's name as the schema writes it, so that a rule's name fits whatever the server sends.
-/// Options stay, but for the range of a part.
-fn written<'a>(plain: &'a str, options: Option<&str>, def: Option<&'a AttributeDef>) -> Cow<'a, str> {
+/// An attribute's name as the schema writes it, so that a rule's name fits whatever the server
+/// sends. Options stay, but for the range of a part.
+fn written<'a>(
+    plain: &'a str,
+    options: Option<&str>,
+    def: Option<&'a AttributeDef>,
+) -> Cow<'a, str> {
     let name = def.map_or(plain, |def| def.name.as_str());
-    let Some(options) = options else { return name.into() };
+    let Some(options) = options else {
+        return name.into();
+    };
     let mut written = name.to_owned();
-    for option in options.split(';').filter(|option| !option.get(..6).is_some_and(|start| start.eq_ignore_ascii_case("range="))) {
+    for option in options.split(';').filter(|option| {
+        !option
+            .get(..6)
+            .is_some_and(|start| start.eq_ignore_ascii_case("range="))
+    }) {
         written.push(';');
         written.push_str(option);
     }
@@ -95,7 +155,10 @@ impl Containers {
     /// The container in which an entry lies, in its canonical spelling; none for the topmost entry.
     fn of(&mut self, dn: &str) -> Result<Option<String>, ()> {
         let Some((first, above)) = tide_ldap::dn::split(dn) else {
-            return dn.parse::<Dn>().map(|dn| dn.parent().map(|parent| parent.to_string())).map_err(drop);
+            return dn
+                .parse::<Dn>()
+                .map(|dn| dn.parent().map(|parent| parent.to_string()))
+                .map_err(drop);
         };
         first.parse::<Dn>().map_err(drop)?;
         if let Some(known) = self.0.get(above) {
@@ -123,8 +186,12 @@ where
     for (name, values) in entry {
         let (plain, options) = plain_of(name);
         if secret(plain) {
-            if let (Some(key), true) = (&known.mark_key, plain.eq_ignore_ascii_case("userPassword")) {
-                attributes.put(PASSWORD_MARK, Some(Value::text(mark(key, values.into_iter()))));
+            if let (Some(key), true) = (&known.mark_key, plain.eq_ignore_ascii_case("userPassword"))
+            {
+                attributes.put(
+                    PASSWORD_MARK,
+                    Some(Value::text(mark(key, values.into_iter()))),
+                );
             }
             continue;
         }
@@ -139,12 +206,18 @@ where
             continue;
         }
         if plain.eq_ignore_ascii_case("objectSid") {
-            attributes.put("objectSid", values.filter_map(syntax::object_sid).map(Value::Text));
+            attributes.put(
+                "objectSid",
+                values.filter_map(syntax::object_sid).map(Value::Text),
+            );
             continue;
         }
         let def = known.def(plain);
         let octets = def.map_or_else(
-            || options.is_some_and(|o| o.contains("binary")) || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o)),
+            || {
+                options.is_some_and(|o| o.contains("binary"))
+                    || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o))
+            },
             |def| def.kind == ValueKind::Bytes,
         );
         if octets {
@@ -164,8 +237,14 @@ where
             }
         });
         let written = written(plain, options, def);
-        let by_day = LOG_INS.iter().any(|known| plain.eq_ignore_ascii_case(known));
-        attributes.put(written.as_ref(), read.flatten().map(|value| if by_day { day_of(value) } else { value }));
+        let by_day = LOG_INS
+            .iter()
+            .any(|known| plain.eq_ignore_ascii_case(known));
+        attributes.put(
+            written.as_ref(),
+            read.flatten()
+                .map(|value| if by_day { day_of(value) } else { value }),
+        );
         if let Some(at) = bad {
             fault.get_or_insert(format!("{name} is not UTF-8 (octet {at})"));
             attributes.put(written.as_ref(), None);
@@ -180,23 +259,42 @@ where
         }
     }
     attributes.put("dn", Some(Value::text(dn)));
-    if let (true, Some(Value::Int(flags))) = (known.controller, attributes.get("userAccountControl").first()) {
-        let words = syntax::account_flags(*flags).into_iter().map(Value::text).collect();
+    if let (true, Some(Value::Int(flags))) = (
+        known.controller,
+        attributes.get("userAccountControl").first(),
+    ) {
+        let words = syntax::account_flags(*flags)
+            .into_iter()
+            .map(Value::text)
+            .collect();
         attributes.set("accountFlags", words);
     }
     if let Some(enabled) = enabled(&attributes, known.state) {
         attributes.set("enabled", vec![Value::Bool(enabled)]);
     }
     if key.is_none() {
-        fault.get_or_insert(format!("it has no {}, so that it could not be followed when it is renamed", known.key));
+        fault.get_or_insert(format!(
+            "it has no {}, so that it could not be followed when it is renamed",
+            known.key
+        ));
     }
-    Observed { key: key.unwrap_or_else(|| dn.to_lowercase()), name: dn.to_owned(), attributes, fault, version, is_exact: false }
+    Observed {
+        key: key.unwrap_or_else(|| dn.to_lowercase()),
+        name: dn.to_owned(),
+        attributes,
+        fault,
+        version,
+        is_exact: false,
+    }
 }
 
-/// The number of an entry's last change, which says when it was, which of that moment, and by which server. Only those of one length
-/// sort by time.
+/// The number of an entry's last change, which says when it was, which of that moment, and by which
+/// server. Only those of one length sort by time.
 fn state_of(octets: &[u8]) -> Option<String> {
-    std::str::from_utf8(octets).ok().filter(|text| text.len() == "20261128093128.341000Z#000000#000#000000".len()).map(str::to_owned)
+    std::str::from_utf8(octets)
+        .ok()
+        .filter(|text| text.len() == "20261128093128.341000Z#000000#000#000000".len())
+        .map(str::to_owned)
 }
 
 fn secret(plain: &str) -> bool {
@@ -211,7 +309,9 @@ fn value(kind: ValueKind, text: &str) -> Value {
             other => Value::text(other),
         },
         ValueKind::Int => text.parse().map_or_else(|_| Value::text(text), Value::Int),
-        ValueKind::Time => syntax::generalized_time(text).map_or_else(|| Value::text(text), Value::Time),
+        ValueKind::Time => {
+            syntax::generalized_time(text).map_or_else(|| Value::text(text), Value::Time)
+        }
         ValueKind::Reference => Value::Reference(text.to_owned()),
         ValueKind::Bytes => Value::Bytes(text.as_bytes().to_vec()),
         ValueKind::Text | ValueKind::Complex => Value::text(text),
@@ -230,12 +330,26 @@ fn enabled(attributes: &Attributes, state: State) -> Option<bool> {
     match state {
         State::ControlFlags => match attributes.get("userAccountControl").first() {
             Some(Value::Int(flags)) => Some(flags & 2 == 0),
-            Some(other) => other.to_string().parse::<i64>().ok().map(|flags| flags & 2 == 0),
+            Some(other) => other
+                .to_string()
+                .parse::<i64>()
+                .ok()
+                .map(|flags| flags & 2 == 0),
             None => None,
         },
-        State::Lock => Some(!attributes.get("nsAccountLock").iter().any(|v| v.to_string().eq_ignore_ascii_case("true"))),
+        State::Lock => Some(
+            !attributes
+                .get("nsAccountLock")
+                .iter()
+                .any(|v| v.to_string().eq_ignore_ascii_case("true")),
+        ),
         // A lock after too many wrong passwords passes by itself: the account is no disabled one.
-        State::LockedTime => Some(!attributes.get("pwdAccountLockedTime").iter().any(is_locked_for_good)),
+        State::LockedTime => Some(
+            !attributes
+                .get("pwdAccountLockedTime")
+                .iter()
+                .any(is_locked_for_good),
+        ),
         State::None => None,
     }
 }

@@ -11,8 +11,8 @@ mod server_filters;
 mod write;
 
 use crate::{
-    CheckReport, ConnectError, ConnectionState, Connector, Description, DirectoryNode, LdapSettings, Secret, SnapshotItem, SnapshotStream,
-    Write,
+    CheckReport, ConnectError, ConnectionState, Connector, Description, DirectoryNode,
+    LdapSettings, Secret, SnapshotItem, SnapshotStream, Write,
 };
 use async_trait::async_trait;
 use change_events::lost_by_limit;
@@ -73,9 +73,18 @@ struct Page {
 
 impl LdapConnector {
     /// A connector that is not connected yet.
-    pub fn new(settings: LdapSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
+    pub fn new(
+        settings: LdapSettings,
+        secret: Option<Secret>,
+        access: Arc<ConnectionState>,
+    ) -> Result<Self, ConnectError> {
         let dialer = Dialer::new(settings, secret, access.clone())?;
-        Ok(LdapConnector { dialer, access, line: Mutex::new(None), known: OnceCell::new() })
+        Ok(LdapConnector {
+            dialer,
+            access,
+            line: Mutex::new(None),
+            known: OnceCell::new(),
+        })
     }
 
     fn settings(&self) -> &LdapSettings {
@@ -87,7 +96,11 @@ impl LdapConnector {
         self.known
             .get_or_try_init(|| async {
                 let mut known = schema::ask(ldap, self.settings()).await?;
-                known.mark_key = self.settings().mark_passwords.then(|| self.access.mark_key()).flatten();
+                known.mark_key = self
+                    .settings()
+                    .mark_passwords
+                    .then(|| self.access.mark_key())
+                    .flatten();
                 known.read_by_rules = self.access.read_by_rules();
                 known.object_classes = classes::of(self.settings());
                 Ok(Arc::new(known))
@@ -102,43 +115,72 @@ impl LdapConnector {
         let rest = std::time::Duration::from_secs(settings.return_after_seconds.into());
         if let Some(held) = line.as_mut() {
             // A backup host is left again, also by a connection that lives on.
-            let is_backup = held.host.as_deref().is_some_and(|host| host != settings.url);
+            let is_backup = held
+                .host
+                .as_deref()
+                .is_some_and(|host| host != settings.url);
             let is_over = is_backup && held.since.elapsed() >= rest;
             if !held.ldap.is_closed() && !is_over {
                 return Ok(held.ldap.clone());
             }
         }
         let ldap: Ldap = self.dialer.bound().await?;
-        *line = Some(PooledConnection { ldap: ldap.clone(), host: self.access.host_in_use(), since: std::time::Instant::now() });
+        *line = Some(PooledConnection {
+            ldap: ldap.clone(),
+            host: self.access.host_in_use(),
+            since: std::time::Instant::now(),
+        });
         Ok(ldap)
     }
 
-    /// A host that refers writes to another server is a replica that takes none: where there are others, it is left.
+    /// A host that refers writes to another server is a replica that takes none: where there are
+    /// others, it is left.
     async fn leave_replica(&self, error: &ConnectError) -> bool {
         if error.code != "referral" || self.settings().backups.is_empty() {
             return false;
         }
-        let Some(host) = self.line.lock().await.take().and_then(|held| held.host) else { return false };
+        let Some(host) = self.line.lock().await.take().and_then(|held| held.host) else {
+            return false;
+        };
         tracing::warn!(host, "the host takes no writes, and another one is tried");
         self.access.host_failed(&host);
         true
     }
 
-    /// Would the server take a write here? A change that can never be made is asked for (RFC 4528): a server that takes writes says
-    /// that the condition does not hold, and a replica refers to another one.
-    async fn check_writing(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, report: &mut CheckReport) {
+    /// Would the server take a write here? A change that can never be made is asked for (RFC 4528):
+    /// a server that takes writes says that the condition does not hold, and a replica refers to
+    /// another one.
+    async fn check_writing(
+        &self,
+        ldap: &mut Ldap,
+        known: &DirectoryCapabilities,
+        report: &mut CheckReport,
+    ) {
         // What is read-only for us gets no write, not even one that can have no effect.
-        let writes = [ObjectType::Person, ObjectType::Group].into_iter().any(|object| self.access.is_writable(object));
+        let writes = [ObjectType::Person, ObjectType::Group]
+            .into_iter()
+            .any(|object| self.access.is_writable(object));
         if !writes || !known.offers(ASSERTION) {
             return;
         }
         let mut never = Assertion::new("(objectClass=tideNever)");
         never.crit = true;
-        let changes = vec![ldap3::Mod::Replace("description", HashSet::from(["never written"]))];
-        let asked = ldap.with_controls(vec![never]).with_timeout(dial::seconds(self.settings()));
-        let Ok(result) = asked.modify(&self.settings().base_dn, changes).await else { return };
+        let changes = vec![ldap3::Mod::Replace(
+            "description",
+            HashSet::from(["never written"]),
+        )];
+        let asked = ldap
+            .with_controls(vec![never])
+            .with_timeout(dial::seconds(self.settings()));
+        let Ok(result) = asked.modify(&self.settings().base_dn, changes).await else {
+            return;
+        };
         if matches!(result.rc, 10 | 53) {
-            let to = result.refs.first().map(|url| format!(", and refers to {url}")).unwrap_or_default();
+            let to = result
+                .refs
+                .first()
+                .map(|url| format!(", and refers to {url}"))
+                .unwrap_or_default();
             report.warned(
                 "Takes writes",
                 format!("no: the server is read-only (code {}){to}", result.rc),
@@ -148,7 +190,12 @@ impl LdapConnector {
     }
 
     /// Reads one page (RFC 2696); attributes of which the server shows a part only are read on.
-    async fn page(&self, ldap: &mut Ldap, search: &Search<'_>, cookie: Vec<u8>) -> Result<Page, ConnectError> {
+    async fn page(
+        &self,
+        ldap: &mut Ldap,
+        search: &Search<'_>,
+        cookie: Vec<u8>,
+    ) -> Result<Page, ConnectError> {
         self.page_with(ldap, search, cookie, None).await
     }
 
@@ -162,17 +209,32 @@ impl LdapConnector {
     ) -> Result<Page, ConnectError> {
         let settings = self.settings();
         // Not critical: a server without paging answers in one page, which is complete as well.
-        let paged: RawControl = PagedResults { size: i32::from(settings.page_size), cookie }.into();
+        let paged: RawControl = PagedResults {
+            size: i32::from(settings.page_size),
+            cookie,
+        }
+        .into();
         let answer = ldap
-            .with_controls([Some(paged), control].into_iter().flatten().collect::<Vec<_>>())
+            .with_controls(
+                [Some(paged), control]
+                    .into_iter()
+                    .flatten()
+                    .collect::<Vec<_>>(),
+            )
             .with_timeout(dial::seconds(settings))
-            .search(search.base, search.scope, search.filter, search.attributes.clone())
+            .search(
+                search.base,
+                search.scope,
+                search.filter,
+                search.attributes.clone(),
+            )
             .await
             .map_err(|error| dial::broken(&settings.url, &error))?;
         let result = answer.1;
         accept(&result, &format!("reading below {}", search.base))?;
         let next = result.ctrls.iter().find_map(|Control(kind, raw)| {
-            matches!(kind, Some(ControlType::PagedResults)).then(|| std::panic::catch_unwind(|| raw.parse::<PagedResults>().cookie))
+            matches!(kind, Some(ControlType::PagedResults))
+                .then(|| std::panic::catch_unwind(|| raw.parse::<PagedResults>().cookie))
         });
         let next = match next {
             None => Vec::new(),
@@ -187,7 +249,11 @@ impl LdapConnector {
             }
         };
         // The library gathers the references of a search in its result.
-        let mut page = Page { entries: Vec::with_capacity(answer.0.len()), referrals: result.refs, next };
+        let mut page = Page {
+            entries: Vec::with_capacity(answer.0.len()),
+            referrals: result.refs,
+            next,
+        };
         for entry in answer.0 {
             if !entry.is_ref() && !entry.is_intermediate() {
                 page.entries.push(entry::open(entry)?);
@@ -204,7 +270,9 @@ impl LdapConnector {
         let begun: Vec<(String, String, usize)> = entry
             .attrs
             .keys()
-            .filter_map(|name| entry::rest_of(name).map(|(plain, from)| (name.clone(), plain.to_owned(), from)))
+            .filter_map(|name| {
+                entry::rest_of(name).map(|(plain, from)| (name.clone(), plain.to_owned(), from))
+            })
             .collect();
         for (ranged, plain, mut from) in begun {
             let mut values = entry.attrs.remove(&ranged).unwrap_or_default();
@@ -212,13 +280,30 @@ impl LdapConnector {
                 let asked = format!("{plain};range={from}-*");
                 let answer = ldap
                     .with_timeout(dial::seconds(self.settings()))
-                    .search(&entry.dn, Scope::Base, "(objectClass=*)", vec![asked.as_str()])
+                    .search(
+                        &entry.dn,
+                        Scope::Base,
+                        "(objectClass=*)",
+                        vec![asked.as_str()],
+                    )
                     .await
                     .map_err(|error| dial::broken(&self.settings().url, &error))?;
-                accept(&answer.1, &format!("reading on in {} of {}", plain, entry.dn))?;
-                let part = answer.0.into_iter().find(|e| !e.is_ref()).map(entry::open).transpose()?;
+                accept(
+                    &answer.1,
+                    &format!("reading on in {} of {}", plain, entry.dn),
+                )?;
+                let part = answer
+                    .0
+                    .into_iter()
+                    .find(|e| !e.is_ref())
+                    .map(entry::open)
+                    .transpose()?;
                 let prefix = format!("{};range=", plain.to_lowercase());
-                let found = part.and_then(|part| part.attrs.into_iter().find(|(name, _)| name.to_lowercase().starts_with(&prefix)));
+                let found = part.and_then(|part| {
+                    part.attrs
+                        .into_iter()
+                        .find(|(name, _)| name.to_lowercase().starts_with(&prefix))
+                });
                 // It changed while it was read: what is missing must not be taken for gone.
                 let Some((name, more)) = found else {
                     return Err(ConnectError::transient(
@@ -238,7 +323,11 @@ impl LdapConnector {
         Ok(())
     }
 
-    async fn enumerate(&self, object: ObjectType, out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>) -> Result<usize, ConnectError> {
+    async fn enumerate(
+        &self,
+        object: ObjectType,
+        out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
+    ) -> Result<usize, ConnectError> {
         let known = match self.known.get() {
             Some(known) => known,
             None => self.known(&mut self.line().await?).await?,
@@ -247,7 +336,8 @@ impl LdapConnector {
         let attributes = known.requested();
         let mut reader: DirectoryReader = self.dialer.bound().await?;
         let mut keys: HashSet<String> = HashSet::new();
-        let mut left: VecDeque<(Option<String>, String)> = VecDeque::from([(None, self.settings().base_dn.clone())]);
+        let mut left: VecDeque<(Option<String>, String)> =
+            VecDeque::from([(None, self.settings().base_dn.clone())]);
         let mut visited: HashSet<(Option<String>, String)> = left.iter().cloned().collect();
         while let Some((elsewhere, base)) = left.pop_front() {
             if let Some(url) = &elsewhere {
@@ -272,18 +362,34 @@ impl LdapConnector {
                     accept(result, &format!("reading below {base}"))?;
                     more = !next.is_empty();
                     if more {
-                        reader.begin(&SearchRequest { page: Some((size, next)), ..first }).await?;
+                        reader
+                            .begin(&SearchRequest {
+                                page: Some((size, next)),
+                                ..first
+                            })
+                            .await?;
                     }
                 }
-                self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out).await?;
+                self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out)
+                    .await?;
                 // Followed only to hosts that were named: any other names a part that is not ours.
                 let ours = page.referrals.iter().filter(|url| self.dialer.follows(url));
-                let places = ours.map(|url| (Some(url.clone()), dial::referral_base(url).unwrap_or_else(|| base.clone())));
-                left.extend(places.filter(|place| visited.insert(place.clone())).collect::<Vec<_>>());
+                let places = ours.map(|url| {
+                    (
+                        Some(url.clone()),
+                        dial::referral_base(url).unwrap_or_else(|| base.clone()),
+                    )
+                });
+                left.extend(
+                    places
+                        .filter(|place| visited.insert(place.clone()))
+                        .collect::<Vec<_>>(),
+                );
                 let known = known.clone();
                 making = Some(tokio::task::spawn_blocking(move || made(&page, &known)));
             }
-            self.hand_on(making, elsewhere.as_deref(), &mut keys, out).await?;
+            self.hand_on(making, elsewhere.as_deref(), &mut keys, out)
+                .await?;
         }
         reader.leave().await;
         Ok(keys.len())
@@ -299,7 +405,10 @@ impl LdapConnector {
     ) -> Result<(), ConnectError> {
         let Some(making) = making else { return Ok(()) };
         let stopped = |why: String| ConnectError::transient("stopped", why, "start it again");
-        let ConvertedPage { mut batch, in_parts } = making.await.map_err(|error| stopped(error.to_string()))??;
+        let ConvertedPage {
+            mut batch,
+            in_parts,
+        } = making.await.map_err(|error| stopped(error.to_string()))??;
         if !in_parts.is_empty() {
             let mut ldap: Ldap = match elsewhere {
                 None => self.line().await?,
@@ -307,9 +416,18 @@ impl LdapConnector {
             };
             let known = self.known(&mut ldap).await?;
             for dn in &in_parts {
-                let search = Search { base: dn, scope: Scope::Base, filter: "(objectClass=*)", attributes: known.requested() };
+                let search = Search {
+                    base: dn,
+                    scope: Scope::Base,
+                    filter: "(objectClass=*)",
+                    attributes: known.requested(),
+                };
                 let page = self.page(&mut ldap, &search, Vec::new()).await?;
-                batch.extend(page.entries.iter().map(|entry| entry::observed(entry, known)));
+                batch.extend(
+                    page.entries
+                        .iter()
+                        .map(|entry| entry::observed(entry, known)),
+                );
             }
         }
         batch.retain(|observed| keys.insert(observed.key.clone()));
@@ -320,7 +438,9 @@ impl LdapConnector {
         if let (None, Some(known)) = (elsewhere, self.known.get()) {
             self.evaluate_server_filters(known, &mut batch).await?;
         }
-        out.send(Ok(SnapshotItem::Batch(batch))).await.map_err(|_| stopped("the reading was stopped".into()))
+        out.send(Ok(SnapshotItem::Batch(batch)))
+            .await
+            .map_err(|_| stopped("the reading was stopped".into()))
     }
 
     /// The entries that fit a filter, on the shared connection.
@@ -328,9 +448,18 @@ impl LdapConnector {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?;
         let filter = filter.to_string();
-        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        let search = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes: known.requested(),
+        };
         let page = self.page(&mut ldap, &search, Vec::new()).await?;
-        let mut found: Vec<Observed> = page.entries.iter().map(|entry| entry::observed(entry, known)).collect();
+        let mut found: Vec<Observed> = page
+            .entries
+            .iter()
+            .map(|entry| entry::observed(entry, known))
+            .collect();
         self.evaluate_server_filters(known, &mut found).await?;
         Ok(found)
     }
@@ -338,30 +467,48 @@ impl LdapConnector {
     async fn by_key(&self, key: &str, name: &str) -> Result<Observed, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = self.known(&mut ldap).await?.key_filter(key);
-        self.search(&filter).await?.into_iter().next().ok_or_else(|| {
-            ConnectError::permanent(
-                "gone",
-                format!("{name} is not there any more"),
-                "read the system again; what was deleted there is shown after it",
-            )
-        })
+        self.search(&filter)
+            .await?
+            .into_iter()
+            .next()
+            .ok_or_else(|| {
+                ConnectError::permanent(
+                    "gone",
+                    format!("{name} is not there any more"),
+                    "read the system again; what was deleted there is shown after it",
+                )
+            })
     }
 
-    /// Is the base there, and may we read it? Otherwise: what is wrong, with the nearest that exists.
+    /// Is the base there, and may we read it? Otherwise: what is wrong, with the nearest that
+    /// exists.
     async fn check_base(&self, ldap: &mut Ldap) -> Result<(), ConnectError> {
         let base = &self.settings().base_dn;
         let asked: Dn = base.parse().map_err(|error: tide_ldap::DnError| {
-            ConnectError::permanent("base_dn", error.to_string(), "for example: dc=skerry,dc=example")
+            ConnectError::permanent(
+                "base_dn",
+                error.to_string(),
+                "for example: dc=skerry,dc=example",
+            )
         })?;
         let answer = ldap
             .with_timeout(dial::seconds(self.settings()))
             .search(base, Scope::Base, "(objectClass=*)", vec!["1.1"])
             .await
             .map_err(|error| dial::broken(&self.settings().url, &error))?;
-        let nobody = self.settings().auth == crate::LdapAuth::Simple && self.settings().bind_dn.as_deref().unwrap_or_default().is_empty();
+        let nobody = self.settings().auth == crate::LdapAuth::Simple
+            && self
+                .settings()
+                .bind_dn
+                .as_deref()
+                .unwrap_or_default()
+                .is_empty();
         let empty = answer.1.rc == 0 && !answer.0.iter().any(|e| !e.is_ref());
         let contexts = schema::naming_contexts(ldap).await;
-        let held = contexts.iter().filter_map(|c| c.parse::<Dn>().ok()).any(|context| context == asked);
+        let held = contexts
+            .iter()
+            .filter_map(|c| c.parse::<Dn>().ok())
+            .any(|context| context == asked);
         match answer.1.rc {
             1 | 8 | 48 | 50 | 53 if nobody => Err(ConnectError::permanent(
                 "anonymous_refused",
@@ -380,43 +527,78 @@ impl LdapConnector {
             )),
             32 => {
                 let near = if answer.1.matched.is_empty() {
-                    tide_core::expr::closest(base, contexts.iter().map(String::as_str)).unwrap_or_default().to_owned()
+                    tide_core::expr::closest(base, contexts.iter().map(String::as_str))
+                        .unwrap_or_default()
+                        .to_owned()
                 } else {
                     answer.1.matched.clone()
                 };
-                let near = if near.is_empty() { near } else { format!("; the nearest entry that exists is {near}") };
+                let near = if near.is_empty() {
+                    near
+                } else {
+                    format!("; the nearest entry that exists is {near}")
+                };
                 let help = if contexts.is_empty() {
                     "check the base DN".to_owned()
                 } else {
-                    format!("check the base DN; this server holds {}", contexts.join(" · "))
+                    format!(
+                        "check the base DN; this server holds {}",
+                        contexts.join(" · ")
+                    )
                 };
-                Err(ConnectError::permanent("base_missing", format!("the base DN {base} does not exist{near}"), help))
+                Err(ConnectError::permanent(
+                    "base_missing",
+                    format!("the base DN {base} does not exist{near}"),
+                    help,
+                ))
             }
             _ => accept(&answer.1, "reading the base DN"),
         }
     }
 
     /// The containers directly below an entry.
-    async fn branches(&self, ldap: &mut Ldap, below: Option<&str>) -> Result<Vec<DirectoryNode>, ConnectError> {
+    async fn branches(
+        &self,
+        ldap: &mut Ldap,
+        below: Option<&str>,
+    ) -> Result<Vec<DirectoryNode>, ConnectError> {
         let known = self.known(ldap).await?;
-        let attributes: Vec<String> = ["objectClass", "hasSubordinates", "numSubordinates"].map(str::to_owned).to_vec();
+        let attributes: Vec<String> = ["objectClass", "hasSubordinates", "numSubordinates"]
+            .map(str::to_owned)
+            .to_vec();
         let filter = match below {
             None => "(objectClass=*)".to_owned(),
             Some(_) => classes::any_of(classes::CONTAINERS).to_string(),
         };
         let base = below.unwrap_or(&self.settings().base_dn).to_owned();
-        let scope = if below.is_some() { Scope::OneLevel } else { Scope::Base };
-        let search = Search { base: &base, scope, filter: &filter, attributes };
+        let scope = if below.is_some() {
+            Scope::OneLevel
+        } else {
+            Scope::Base
+        };
+        let search = Search {
+            base: &base,
+            scope,
+            filter: &filter,
+            attributes,
+        };
         let mut cookie = Vec::new();
         let mut branches = Vec::new();
         loop {
             let page = self.page(ldap, &search, cookie).await?;
             for entry in page.entries {
                 let leaf = entry.attrs.iter().any(|(name, values)| {
-                    (name.eq_ignore_ascii_case("hasSubordinates") && values.iter().any(|v| v.eq_ignore_ascii_case("false")))
-                        || (name.eq_ignore_ascii_case("numSubordinates") && values.iter().any(|v| v == "0"))
+                    (name.eq_ignore_ascii_case("hasSubordinates")
+                        && values.iter().any(|v| v.eq_ignore_ascii_case("false")))
+                        || (name.eq_ignore_ascii_case("numSubordinates")
+                            && values.iter().any(|v| v == "0"))
                 });
-                branches.push(DirectoryNode { dn: entry.dn, leaf, people: None, more: false });
+                branches.push(DirectoryNode {
+                    dn: entry.dn,
+                    leaf,
+                    people: None,
+                    more: false,
+                });
             }
             if page.next.is_empty() {
                 break;
@@ -434,8 +616,18 @@ impl LdapConnector {
     }
 
     /// How many entries below a container fit a filter; counting ends at a limit.
-    async fn count(&self, ldap: &mut Ldap, base: &str, filter: &str) -> Result<(usize, bool), ConnectError> {
-        let search = Search { base, scope: Scope::Subtree, filter, attributes: vec!["1.1".to_owned()] };
+    async fn count(
+        &self,
+        ldap: &mut Ldap,
+        base: &str,
+        filter: &str,
+    ) -> Result<(usize, bool), ConnectError> {
+        let search = Search {
+            base,
+            scope: Scope::Subtree,
+            filter,
+            attributes: vec!["1.1".to_owned()],
+        };
         let (mut count, mut cookie) = (0, Vec::new());
         loop {
             let page = self.page(ldap, &search, cookie).await?;
@@ -459,13 +651,24 @@ struct ConvertedPage {
 }
 
 fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<ConvertedPage, ConnectError> {
-    let mut made = ConvertedPage { batch: Vec::new(), in_parts: Vec::new() };
+    let mut made = ConvertedPage {
+        batch: Vec::new(),
+        in_parts: Vec::new(),
+    };
     let mut containers = Containers::default();
     let each = &mut |entry: tide_ldap::wire::Entry<'_>| {
-        if entry.attributes().any(|(name, _)| entry::rest_of(name).is_some()) {
+        if entry
+            .attributes()
+            .any(|(name, _)| entry::rest_of(name).is_some())
+        {
             made.in_parts.push(entry.dn.to_owned());
         } else {
-            made.batch.push(entry::made(entry.dn, entry.attributes(), known, &mut containers));
+            made.batch.push(entry::made(
+                entry.dn,
+                entry.attributes(),
+                known,
+                &mut containers,
+            ));
         }
     };
     page.entries(each).map_err(reader::unreadable)?;
@@ -475,7 +678,9 @@ fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<ConvertedPage, 
 #[async_trait]
 impl Connector for LdapConnector {
     async fn check(&self, report: &mut CheckReport) {
-        let Some(mut ldap) = self.dialer.check(report).await else { return };
+        let Some(mut ldap) = self.dialer.check(report).await else {
+            return;
+        };
         match self.check_base(&mut ldap).await {
             Ok(()) => report.passed("Base DN readable", self.settings().base_dn.clone()),
             Err(error) => return report.failed("Base DN readable", &error),
@@ -486,12 +691,21 @@ impl Connector for LdapConnector {
         };
         report.passed("Schema and abilities", known.abilities().join(" · "));
         let filter = known.class_filter(ObjectType::Person).to_string();
-        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes: known.requested() };
+        let search = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes: known.requested(),
+        };
         match self.page(&mut ldap, &search, Vec::new()).await {
             Err(error) => return report.failed("First entries", &error),
             Ok(page) => {
                 let count = page.entries.len();
-                let more = if page.next.is_empty() { "in all" } else { "on the first page, and more follow" };
+                let more = if page.next.is_empty() {
+                    "in all"
+                } else {
+                    "on the first page, and more follow"
+                };
                 if count == 0 {
                     report.warned(
                         "First entries",
@@ -501,27 +715,44 @@ impl Connector for LdapConnector {
                 } else {
                     let shows_key = |entry: &&SearchEntry| {
                         let names = entry.attrs.keys().chain(entry.bin_attrs.keys());
-                        names.into_iter().any(|name| name.eq_ignore_ascii_case(known.key))
+                        names
+                            .into_iter()
+                            .any(|name| name.eq_ignore_ascii_case(known.key))
                     };
                     let hidden = count - page.entries.iter().filter(shows_key).count();
                     if hidden > 0 {
                         let error = ConnectError::permanent(
                             "key_hidden",
-                            format!("{hidden} of {count} entries do not show their {}, by which accounts are known for good", known.key),
+                            format!(
+                                "{hidden} of {count} entries do not show their {}, by which accounts are known for good",
+                                known.key
+                            ),
                             format!("give the service account the right to read {}", known.key),
                         );
                         return report.failed("First entries", &error);
                     }
-                    let names: Vec<&str> = page.entries.iter().take(3).map(|e| e.dn.as_str()).collect();
-                    report.passed("First entries", format!("{count} persons {more}; the first: {}", names.join(" · ")));
+                    let names: Vec<&str> =
+                        page.entries.iter().take(3).map(|e| e.dn.as_str()).collect();
+                    report.passed(
+                        "First entries",
+                        format!("{count} persons {more}; the first: {}", names.join(" · ")),
+                    );
                 }
                 if !page.referrals.is_empty() {
-                    let (followed, left): (Vec<&str>, Vec<&str>) =
-                        page.referrals.iter().map(String::as_str).partition(|url| self.dialer.follows(url));
-                    let part = |urls: &[&str], what: &str| (!urls.is_empty()).then(|| format!("{what}: {}", urls.join(" · ")));
+                    let (followed, left): (Vec<&str>, Vec<&str>) = page
+                        .referrals
+                        .iter()
+                        .map(String::as_str)
+                        .partition(|url| self.dialer.follows(url));
+                    let part = |urls: &[&str], what: &str| {
+                        (!urls.is_empty()).then(|| format!("{what}: {}", urls.join(" · ")))
+                    };
                     let parts = [part(&followed, "followed"), part(&left, "not followed")];
                     let parts = parts.into_iter().flatten().collect::<Vec<_>>().join("; ");
-                    report.passed("Referrals", format!("the server refers to other servers; {parts}"));
+                    report.passed(
+                        "Referrals",
+                        format!("the server refers to other servers; {parts}"),
+                    );
                 }
             }
         }
@@ -535,20 +766,45 @@ impl Connector for LdapConnector {
         let mut ldap: Ldap = self.dialer.bound().await?;
         let known = self.known(&mut ldap).await?;
         // Asked of the server, which knows us by other names than the settings do (RFC 4532).
-        let mut own: Vec<String> = self.settings().bind_dn.iter().map(|name| name.to_lowercase()).collect();
-        if let Ok((exop, _)) = ldap.extended(ldap3::exop::WhoAmI).await.and_then(|answer| answer.success())
+        let mut own: Vec<String> = self
+            .settings()
+            .bind_dn
+            .iter()
+            .map(|name| name.to_lowercase())
+            .collect();
+        if let Ok((exop, _)) = ldap
+            .extended(ldap3::exop::WhoAmI)
+            .await
+            .and_then(|answer| answer.success())
             && let Some(Ok(who)) = exop.val.map(String::from_utf8)
         {
-            own.push(who.trim_start_matches("dn:").trim_start_matches("u:").to_lowercase());
+            own.push(
+                who.trim_start_matches("dn:")
+                    .trim_start_matches("u:")
+                    .to_lowercase(),
+            );
         }
-        Ok(Description { schema: known.schemas(), abilities: known.abilities(), profile: known.profile(), own })
+        Ok(Description {
+            schema: known.schemas(),
+            abilities: known.abilities(),
+            profile: known.profile(),
+            own,
+        })
     }
 
     async fn browse(&self, below: Option<&str>) -> Result<Vec<DirectoryNode>, ConnectError> {
         if let Some(dn) = below {
-            let inside = dn.parse::<Dn>().ok().zip(self.settings().base_dn.parse::<Dn>().ok()).is_some_and(|(dn, base)| dn.is_under(&base));
+            let inside = dn
+                .parse::<Dn>()
+                .ok()
+                .zip(self.settings().base_dn.parse::<Dn>().ok())
+                .is_some_and(|(dn, base)| dn.is_under(&base));
             if !inside {
-                return Err(ConnectError::permanent("outside", format!("{dn} does not lie below the base DN"), "browse from the top"));
+                return Err(ConnectError::permanent(
+                    "outside",
+                    format!("{dn} does not lie below the base DN"),
+                    "browse from the top",
+                ));
             }
         }
         let mut ldap = self.line().await?;
@@ -556,30 +812,56 @@ impl Connector for LdapConnector {
     }
 
     fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
-        crate::spawn_snapshot(move |out| async move { self.enumerate(object, &out).await.map(SnapshotItem::Complete) })
+        crate::spawn_snapshot(move |out| async move {
+            self.enumerate(object, &out)
+                .await
+                .map(SnapshotItem::Complete)
+        })
     }
 
     async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
         let mut ldap = self.line().await?;
         let known = self.known(&mut ldap).await?.clone();
-        Ok(self.proved_ways(&mut ldap, &known).await.into_iter().map(|(way, _)| way).collect())
+        Ok(self
+            .proved_ways(&mut ldap, &known)
+            .await
+            .into_iter()
+            .map(|(way, _)| way)
+            .collect())
     }
 
-    async fn current_cursor(&self, _object: ObjectType, way: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(
+        &self,
+        _object: ObjectType,
+        way: WatchMode,
+    ) -> Result<Option<String>, ConnectError> {
         self.mark_of(way).await
     }
 
-    fn watch(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::ChangeStream {
+    fn watch(
+        self: Arc<Self>,
+        object: ObjectType,
+        way: WatchMode,
+        from: Option<String>,
+    ) -> crate::ChangeStream {
         crate::change_events::follow(move |out| async move {
             let (told, news) = mpsc::channel(8);
             let telling = async {
                 let ended = match (way, from) {
                     (WatchMode::ContentSync, from) => self.synchronize(object, from, &told).await,
-                    (WatchMode::ChangeNumber, Some(from)) => lost_by_limit(self.numbered(object, &from, &told).await, &told).await,
-                    (WatchMode::Modified, Some(from)) => lost_by_limit(self.modified(object, &from, &told).await, &told).await,
+                    (WatchMode::ChangeNumber, Some(from)) => {
+                        lost_by_limit(self.numbered(object, &from, &told).await, &told).await
+                    }
+                    (WatchMode::Modified, Some(from)) => {
+                        lost_by_limit(self.modified(object, &from, &told).await, &told).await
+                    }
                     _ => {
                         let text = format!("a directory cannot be followed by {}", way.as_str());
-                        Err(ConnectError::permanent("no_way", text, "choose another way"))
+                        Err(ConnectError::permanent(
+                            "no_way",
+                            text,
+                            "choose another way",
+                        ))
                     }
                 };
                 drop(told);
@@ -590,20 +872,45 @@ impl Connector for LdapConnector {
         })
     }
 
-    async fn find(&self, _object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
-        let parts: Vec<LdapFilter> = probes.iter().map(|(name, value)| LdapFilter::equal(name, &value.to_string())).collect();
-        if parts.is_empty() { Ok(Vec::new()) } else { self.search(&LdapFilter::Any(parts)).await }
+    async fn find(
+        &self,
+        _object: ObjectType,
+        probes: &[(String, Value)],
+    ) -> Result<Vec<Observed>, ConnectError> {
+        let parts: Vec<LdapFilter> = probes
+            .iter()
+            .map(|(name, value)| LdapFilter::equal(name, &value.to_string()))
+            .collect();
+        if parts.is_empty() {
+            Ok(Vec::new())
+        } else {
+            self.search(&LdapFilter::Any(parts)).await
+        }
     }
 
-    async fn password_hash(&self, key: &str) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
+    async fn password_hash(
+        &self,
+        key: &str,
+    ) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
         let mut ldap = self.line().await?;
         let filter = self.known(&mut ldap).await?.key_filter(key).to_string();
         let attributes = vec!["userPassword".to_owned()];
-        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let search = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes,
+        };
         let page = self.page(&mut ldap, &search, Vec::new()).await?;
-        let values = page.entries.first().and_then(|entry| entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case("userPassword")));
+        let values = page.entries.first().and_then(|entry| {
+            entry
+                .attrs
+                .iter()
+                .find(|(name, _)| name.eq_ignore_ascii_case("userPassword"))
+        });
         // What is no hash, of a scheme that it names (RFC 2307), is not carried.
-        let hash = values.and_then(|(_, values)| values.iter().find(|value| value.starts_with('{')));
+        let hash =
+            values.and_then(|(_, values)| values.iter().find(|value| value.starts_with('{')));
         Ok(hash.map(|hash| zeroize::Zeroizing::new(hash.clone())))
     }
 
@@ -619,7 +926,9 @@ impl Connector for LdapConnector {
                 other => return other,
             }
         }
-        self.sent(&mut ldap, known, write, &permit).await.map(|_| ())
+        self.sent(&mut ldap, known, write, &permit)
+            .await
+            .map(|_| ())
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
@@ -635,9 +944,14 @@ impl Connector for LdapConnector {
         };
         match done {
             write::WrittenAccount::Keyed(key, name) => self.by_key(&key, &name).await,
-            write::WrittenAccount::Gone(key, name) => {
-                Ok(Observed { key, name, attributes: tide_core::Attributes::new(), fault: None, version: None, is_exact: true })
-            }
+            write::WrittenAccount::Gone(key, name) => Ok(Observed {
+                key,
+                name,
+                attributes: tide_core::Attributes::new(),
+                fault: None,
+                version: None,
+                is_exact: true,
+            }),
             write::WrittenAccount::Named(dn) => {
                 let answer = ldap
                     .search(&dn, Scope::Base, "(objectClass=*)", known.requested())

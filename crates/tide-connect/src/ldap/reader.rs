@@ -1,8 +1,8 @@
 //! The connection on which a directory is enumerated: pages are taken from it as they lie, and made
 //! into accounts elsewhere, so that reading keeps up with the server.
 //!
-//! Everything else is spoken through the LDAP library; it takes each entry apart into maps of texts,
-//! which costs three times what the server needs to send it.
+//! Everything else is spoken through the LDAP library; it takes each entry apart into maps of
+//! texts, which costs three times what the server needs to send it.
 
 use super::dial::{self, Host};
 use crate::ConnectError;
@@ -13,7 +13,10 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::Duration;
 use tide_ldap::LdapFilter;
-use tide_ldap::wire::{self, Entry, Message, PASSWORD_POLICY, ResponseBody, ResultMessage, SearchRequest, SearchScope, WireError};
+use tide_ldap::wire::{
+    self, Entry, Message, PASSWORD_POLICY, ResponseBody, ResultMessage, SearchRequest, SearchScope,
+    WireError,
+};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
@@ -23,8 +26,8 @@ impl<T: AsyncRead + AsyncWrite + Unpin + Send> Stream for T {}
 
 /// How many octets are asked of the connection at a time.
 const CHUNK: usize = 64 << 10;
-/// How much of a page is gathered before it is handed on: a server without paging sends everything in
-/// one, and is made to wait rather than kept in memory.
+/// How much of a page is gathered before it is handed on: a server without paging sends everything
+/// in one, and is made to wait rather than kept in memory.
 const PART: usize = 1 << 20;
 
 /// A connection that is read in pages.
@@ -70,7 +73,13 @@ pub(super) fn unreadable(error: WireError) -> ConnectError {
 }
 
 fn result(outcome: ResultMessage) -> LdapResult {
-    LdapResult { rc: outcome.code, matched: outcome.matched, text: outcome.text, refs: outcome.referrals, ctrls: Vec::new() }
+    LdapResult {
+        rc: outcome.code,
+        matched: outcome.matched,
+        text: outcome.text,
+        refs: outcome.referrals,
+        ctrls: Vec::new(),
+    }
 }
 
 impl DirectoryReader {
@@ -85,9 +94,21 @@ impl DirectoryReader {
         // Failing to set it costs time, and nothing else.
         let _ = stream.set_nodelay(true);
         if !host.tls && !start_tls {
-            return Ok(DirectoryReader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 });
+            return Ok(DirectoryReader {
+                stream: Box::new(stream),
+                url: host.url.clone(),
+                limit,
+                rest: Vec::new(),
+                last: 0,
+            });
         }
-        let mut plain = DirectoryReader { stream: Box::new(stream), url: host.url.clone(), limit, rest: Vec::new(), last: 0 };
+        let mut plain = DirectoryReader {
+            stream: Box::new(stream),
+            url: host.url.clone(),
+            limit,
+            rest: Vec::new(),
+            last: 0,
+        };
         if !host.tls {
             let answer = plain.ask(wire::start_tls).await?;
             if answer.rc != 0 {
@@ -95,13 +116,24 @@ impl DirectoryReader {
             }
             // What came before the handshake came unprotected, from whomever.
             if !plain.rest.is_empty() {
-                return Err(crate::tls::fault(&host.name, "corrupt message before the handshake"));
+                return Err(crate::tls::fault(
+                    &host.name,
+                    "corrupt message before the handshake",
+                ));
             }
         }
-        let name = ServerName::try_from(host.name.clone()).map_err(|error| crate::tls::fault(&host.name, &error.to_string()))?;
-        let shaken = tokio::time::timeout(limit, TlsConnector::from(tls).connect(name, plain.stream)).await;
+        let name = ServerName::try_from(host.name.clone())
+            .map_err(|error| crate::tls::fault(&host.name, &error.to_string()))?;
+        let shaken =
+            tokio::time::timeout(limit, TlsConnector::from(tls).connect(name, plain.stream)).await;
         match shaken {
-            Ok(Ok(stream)) => Ok(DirectoryReader { stream: Box::new(stream), url: plain.url, limit, rest: Vec::new(), last: plain.last }),
+            Ok(Ok(stream)) => Ok(DirectoryReader {
+                stream: Box::new(stream),
+                url: plain.url,
+                limit,
+                rest: Vec::new(),
+                last: plain.last,
+            }),
             Ok(Err(error)) => Err(crate::tls::fault(&host.name, &error.to_string())),
             Err(_) => Err(dial::silent(host, limit)),
         }
@@ -141,19 +173,33 @@ impl DirectoryReader {
     }
 
     /// Sends something that has one answer, and waits for it.
-    async fn ask(&mut self, question: impl FnOnce(i32) -> Vec<u8>) -> Result<LdapResult, ConnectError> {
+    async fn ask(
+        &mut self,
+        question: impl FnOnce(i32) -> Vec<u8>,
+    ) -> Result<LdapResult, ConnectError> {
         let number = self.number();
         self.send(&question(number)).await?;
         loop {
             while let Some(size) = wire::frame(&self.rest).map_err(unreadable)? {
                 let octets: Vec<u8> = self.rest.drain(..size).collect();
                 let message = Message::read(&octets).map_err(unreadable)?;
-                let policy = message.control(PASSWORD_POLICY).map_err(unreadable)?.map(<[u8]>::to_vec);
+                let policy = message
+                    .control(PASSWORD_POLICY)
+                    .map_err(unreadable)?
+                    .map(<[u8]>::to_vec);
                 match message.said {
-                    ResponseBody::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
-                    ResponseBody::Bound(outcome) | ResponseBody::Extended(outcome) if message.id == i64::from(number) => {
+                    ResponseBody::Extended(outcome) if message.id == 0 => {
+                        return Err(self.cut(notice(&outcome)));
+                    }
+                    ResponseBody::Bound(outcome) | ResponseBody::Extended(outcome)
+                        if message.id == i64::from(number) =>
+                    {
                         let mut result = result(outcome);
-                        let raw = RawControl { ctype: PASSWORD_POLICY.into(), crit: false, val: policy };
+                        let raw = RawControl {
+                            ctype: PASSWORD_POLICY.into(),
+                            crit: false,
+                            val: policy,
+                        };
                         result.ctrls.push(Control(None, raw));
                         return Ok(result);
                     }
@@ -194,20 +240,38 @@ impl DirectoryReader {
                 }
                 let message = Message::read(&self.rest[place]).map_err(unreadable)?;
                 let next = message.next_page().map_err(|_| {
-                    ConnectError::transient("page_broken", "the server's paging control cannot be read", "report it to the server's keeper")
+                    ConnectError::transient(
+                        "page_broken",
+                        "the server's paging control cannot be read",
+                        "report it to the server's keeper",
+                    )
                 })?;
                 match message.said {
-                    ResponseBody::Elsewhere(urls) => referrals.extend(urls.into_iter().map(str::to_owned)),
+                    ResponseBody::Elsewhere(urls) => {
+                        referrals.extend(urls.into_iter().map(str::to_owned))
+                    }
                     ResponseBody::Done(outcome) if message.id == i64::from(self.last) => {
                         let octets = self.take(at);
-                        return Ok(RawPage { octets, entries, referrals, ended: Some((result(outcome), next)) });
+                        return Ok(RawPage {
+                            octets,
+                            entries,
+                            referrals,
+                            ended: Some((result(outcome), next)),
+                        });
                     }
-                    ResponseBody::Extended(outcome) if message.id == 0 => return Err(self.cut(notice(&outcome))),
+                    ResponseBody::Extended(outcome) if message.id == 0 => {
+                        return Err(self.cut(notice(&outcome)));
+                    }
                     _ => {}
                 }
             }
             if at >= PART {
-                return Ok(RawPage { octets: self.take(at), entries, referrals, ended: None });
+                return Ok(RawPage {
+                    octets: self.take(at),
+                    entries,
+                    referrals,
+                    ended: None,
+                });
             }
             self.more().await?;
         }
@@ -223,7 +287,13 @@ impl DirectoryReader {
     pub async fn root(&mut self, attribute: &str) -> Vec<String> {
         let everything = LdapFilter::Present("objectClass".into());
         let names = [attribute.to_owned()];
-        let ask = SearchRequest { base: "", reach: SearchScope::Base, filter: &everything, attributes: &names, page: None };
+        let ask = SearchRequest {
+            base: "",
+            reach: SearchScope::Base,
+            filter: &everything,
+            attributes: &names,
+            page: None,
+        };
         let mut texts = Vec::new();
         // Asked to word an error better: without an answer it is worded as for any server.
         if self.begin(&ask).await.is_ok()
@@ -248,5 +318,8 @@ impl DirectoryReader {
 }
 
 fn notice(outcome: &ResultMessage) -> String {
-    format!("the server ends it (code {}) {}", outcome.code, outcome.text)
+    format!(
+        "the server ends it (code {}) {}",
+        outcome.code, outcome.text
+    )
 }

@@ -5,7 +5,11 @@ use ldap3::LdapResult;
 
 /// Turns a result code into an error (RFC 4511 appendix A).
 pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
-    let text = if result.text.trim().is_empty() { String::new() } else { format!(" ({})", result.text.trim()) };
+    let text = if result.text.trim().is_empty() {
+        String::new()
+    } else {
+        format!(" ({})", result.text.trim())
+    };
     Err(match result.rc {
         0 => return Ok(()),
         32 => ConnectError::permanent(
@@ -14,7 +18,10 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
             if result.matched.is_empty() {
                 "check the name".to_owned()
             } else {
-                format!("check the name; the nearest entry that exists is {}", result.matched)
+                format!(
+                    "check the name; the nearest entry that exists is {}",
+                    result.matched
+                )
             },
         ),
         50 => ConnectError::permanent(
@@ -22,10 +29,17 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
             format!("{doing}: the service account may not do this{text}"),
             "give the service account the right, or leave this out of the rules",
         ),
-        51 | 52 => ConnectError::transient("busy", format!("{doing}: the server is busy{text}"), "it is tried again by itself"),
+        51 | 52 => ConnectError::transient(
+            "busy",
+            format!("{doing}: the server is busy{text}"),
+            "it is tried again by itself",
+        ),
         4 | 11 => ConnectError::transient(
             "size_limit",
-            format!("{doing}: the server shows this service account only a part, by its size limit (code {}){text}", result.rc),
+            format!(
+                "{doing}: the server shows this service account only a part, by its size limit (code {}){text}",
+                result.rc
+            ),
             "lift the size limit for the service account (also the one for paged reading), or make the pages smaller",
         ),
         3 => ConnectError::transient(
@@ -35,7 +49,9 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
         ),
         68 => ConnectError::permanent(
             "exists",
-            format!("{doing}: an entry of this name, or with a value that only one may have, exists{text}"),
+            format!(
+                "{doing}: an entry of this name, or with a value that only one may have, exists{text}"
+            ),
             "if the entry is theirs, correct the match rules; if it is another's, give another value: a generated attribute finds a free one",
         ),
         8 | 13 => ConnectError::permanent(
@@ -57,7 +73,11 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
             "referral",
             format!(
                 "{doing}: the server refers to another server{}{text}",
-                result.refs.first().map(|r| format!(" ({r})")).unwrap_or_default()
+                result
+                    .refs
+                    .first()
+                    .map(|r| format!(" ({r})"))
+                    .unwrap_or_default()
             ),
             "connect to the server that holds the entries",
         ),
@@ -77,12 +97,22 @@ mod tests {
     #[test]
     fn each_code_has_its_own_meaning() {
         let of = |rc| {
-            let result = LdapResult { rc, matched: String::new(), text: "said so".into(), refs: Vec::new(), ctrls: Vec::new() };
+            let result = LdapResult {
+                rc,
+                matched: String::new(),
+                text: "said so".into(),
+                refs: Vec::new(),
+                ctrls: Vec::new(),
+            };
             accept(&result, "writing").map_err(|error| (error.code, error.class))
         };
         assert_eq!(of(0), Ok(()));
         for rc in [8, 13] {
-            assert_eq!(of(rc), Err(("tls_needed", FailureClass::Permanent)), "also where it is asked for after the bind");
+            assert_eq!(
+                of(rc),
+                Err(("tls_needed", FailureClass::Permanent)),
+                "also where it is asked for after the bind"
+            );
         }
         for rc in [4, 11] {
             assert_eq!(of(rc), Err(("size_limit", FailureClass::Transient)));

@@ -88,11 +88,18 @@ const FILE_TIMES: [&str; 9] = [
 
 /// Is this attribute an instant, kept in units of 100 nanoseconds?
 pub(super) fn is_file_time(name: &str) -> bool {
-    FILE_TIMES.iter().any(|known| known.eq_ignore_ascii_case(name))
+    FILE_TIMES
+        .iter()
+        .any(|known| known.eq_ignore_ascii_case(name))
 }
 
 fn text_of(entry: &SearchEntry, name: &str) -> Vec<String> {
-    entry.attrs.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.clone()).unwrap_or_default()
+    entry
+        .attrs
+        .iter()
+        .find(|(n, _)| n.eq_ignore_ascii_case(name))
+        .map(|(_, v)| v.clone())
+        .unwrap_or_default()
 }
 
 async fn base_entry(
@@ -106,29 +113,51 @@ async fn base_entry(
     if let Some(settings) = settings {
         ldap.with_timeout(dial::seconds(settings));
     }
-    let answer = ldap.search(dn, Scope::Base, filter, attributes).await.map_err(|error| dial::broken(url, &error))?;
+    let answer = ldap
+        .search(dn, Scope::Base, filter, attributes)
+        .await
+        .map_err(|error| dial::broken(url, &error))?;
     if answer.1.rc == 32 {
         return Ok(None);
     }
     accept(&answer.1, "asking the server about itself")?;
-    let Some(entry) = answer.0.into_iter().find(|e| !e.is_ref()) else { return Ok(None) };
+    let Some(entry) = answer.0.into_iter().find(|e| !e.is_ref()) else {
+        return Ok(None);
+    };
     // The library panics on an entry that it cannot read.
-    Ok(std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| SearchEntry::construct(entry))).ok())
+    Ok(std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+        SearchEntry::construct(entry)
+    }))
+    .ok())
 }
 
 pub(super) async fn naming_contexts(ldap: &mut Ldap) -> Vec<String> {
     let root = base_entry(ldap, None, "", "(objectClass=*)", vec!["namingContexts"]).await;
-    root.ok().flatten().map(|root| text_of(&root, "namingContexts")).unwrap_or_default()
+    root.ok()
+        .flatten()
+        .map(|root| text_of(&root, "namingContexts"))
+        .unwrap_or_default()
 }
 
 /// The first words with a server: whatever it answers, it must answer as LDAP does.
 pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<(), ConnectError> {
     ldap.with_timeout(dial::seconds(settings));
-    match ldap.search("", Scope::Base, "(objectClass=*)", vec!["supportedLDAPVersion"]).await {
+    match ldap
+        .search(
+            "",
+            Scope::Base,
+            "(objectClass=*)",
+            vec!["supportedLDAPVersion"],
+        )
+        .await
+    {
         Ok(_) => Ok(()),
         Err(ldap3::LdapError::Timeout { .. }) => Err(ConnectError::system_down(
             "silent",
-            format!("{} accepts the connection and then says nothing within {} s", settings.url, settings.timeout_seconds),
+            format!(
+                "{} accepts the connection and then says nothing within {} s",
+                settings.url, settings.timeout_seconds
+            ),
             "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
         )),
         Err(_) => Err(ConnectError::system_down(
@@ -141,7 +170,14 @@ pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<()
 
 /// The ways in which a server accepts the name of an account.
 pub(super) async fn name_forms(ldap: &mut Ldap) -> &'static str {
-    let root = base_entry(ldap, None, "", "(objectClass=*)", vec!["supportedCapabilities", "highestCommittedUSN"]).await;
+    let root = base_entry(
+        ldap,
+        None,
+        "",
+        "(objectClass=*)",
+        vec!["supportedCapabilities", "highestCommittedUSN"],
+    )
+    .await;
     forms(root.ok().flatten().is_some_and(|root| is_controller(&root)))
 }
 
@@ -158,7 +194,9 @@ pub(super) fn forms(controller: bool) -> &'static str {
 pub(super) const CONTROLLER: &str = "1.2.840.113556.1.4.800";
 
 fn is_controller(root: &SearchEntry) -> bool {
-    text_of(root, "supportedCapabilities").iter().any(|oid| oid == CONTROLLER)
+    text_of(root, "supportedCapabilities")
+        .iter()
+        .any(|oid| oid == CONTROLLER)
 }
 
 /// What an OID of a control or an extension means here.
@@ -187,8 +225,14 @@ fn profile(root: &SearchEntry, product: &str) -> Vec<(String, String)> {
         None => "",
     };
     let offered: Vec<&str> = {
-        let oids: Vec<String> = ["supportedControl", "supportedExtension"].iter().flat_map(|n| text_of(root, n)).collect();
-        CAN.iter().filter(|(oid, _)| oids.iter().any(|o| o == oid)).map(|(_, what)| *what).collect()
+        let oids: Vec<String> = ["supportedControl", "supportedExtension"]
+            .iter()
+            .flat_map(|n| text_of(root, n))
+            .collect();
+        CAN.iter()
+            .filter(|(oid, _)| oids.iter().any(|o| o == oid))
+            .map(|(_, what)| *what)
+            .collect()
     };
     for (label, text) in [
         ("Version", join("vendorVersion")),
@@ -206,12 +250,32 @@ fn profile(root: &SearchEntry, product: &str) -> Vec<(String, String)> {
     profile
 }
 
-pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<DirectoryCapabilities, ConnectError> {
-    let asked = vec!["*", "+", "subschemaSubentry", "supportedControl", "vendorName", "vendorVersion", "namingContexts"];
+pub(super) async fn ask(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+) -> Result<DirectoryCapabilities, ConnectError> {
+    let asked = vec![
+        "*",
+        "+",
+        "subschemaSubentry",
+        "supportedControl",
+        "vendorName",
+        "vendorVersion",
+        "namingContexts",
+    ];
     let root = base_entry(ldap, Some(settings), "", "(objectClass=*)", asked).await?;
-    let one = |name: &str| root.as_ref().map(|root| text_of(root, name)).unwrap_or_default();
+    let one = |name: &str| {
+        root.as_ref()
+            .map(|root| text_of(root, name))
+            .unwrap_or_default()
+    };
     let controller = root.as_ref().is_some_and(is_controller);
-    let product = match (one("vendorName").first(), one("objectClass").iter().any(|c| c.eq_ignore_ascii_case("OpenLDAProotDSE"))) {
+    let product = match (
+        one("vendorName").first(),
+        one("objectClass")
+            .iter()
+            .any(|c| c.eq_ignore_ascii_case("OpenLDAProotDSE")),
+    ) {
         (Some(vendor), _) if controller => format!("a domain controller ({vendor})"),
         (Some(vendor), _) => vendor.clone(),
         (None, true) => "OpenLDAP".into(),
@@ -222,9 +286,17 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Dire
     let paging = controls.iter().any(|oid| oid == "1.2.840.113556.1.4.319");
     let mut attributes = FxHashMap::default();
     let mut described = false;
-    let (mut above, mut unordered, mut operational) = (BTreeMap::new(), BTreeSet::new(), BTreeSet::new());
+    let (mut above, mut unordered, mut operational) =
+        (BTreeMap::new(), BTreeSet::new(), BTreeSet::new());
     if let Some(place) = one("subschemaSubentry").into_iter().next() {
-        let entry = base_entry(ldap, Some(settings), &place, "(objectClass=*)", vec!["attributeTypes", "objectClasses"]).await?;
+        let entry = base_entry(
+            ldap,
+            Some(settings),
+            &place,
+            "(objectClass=*)",
+            vec!["attributeTypes", "objectClasses"],
+        )
+        .await?;
         if let Some(entry) = entry {
             let types = text_of(&entry, "attributeTypes");
             let classes = text_of(&entry, "objectClasses");
@@ -243,15 +315,26 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Dire
                 if kind.operational {
                     operational.extend(kind.names.iter().map(|name| name.to_lowercase()));
                 }
-                let Some(name) = kind.names.first().cloned() else { continue };
+                let Some(name) = kind.names.first().cloned() else {
+                    continue;
+                };
                 let def = AttributeDef {
-                    kind: if controller && is_file_time(&name) { ValueKind::Time } else { value_kind(&name, &kind.syntax) },
+                    kind: if controller && is_file_time(&name) {
+                        ValueKind::Time
+                    } else {
+                        value_kind(&name, &kind.syntax)
+                    },
                     many: !kind.single,
-                    required: required.iter().any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
+                    required: required
+                        .iter()
+                        .any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
                     case_exact: kind.case_exact(),
-                    // A domain controller calls it its own, and wants it given when an entry is made.
+                    // A domain controller calls it its own, and wants it given when an entry is
+                    // made.
                     writable: !kind.read_only || name.eq_ignore_ascii_case("objectClass"),
-                    derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"].iter().any(|n| name.eq_ignore_ascii_case(n)),
+                    derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"]
+                        .iter()
+                        .any(|n| name.eq_ignore_ascii_case(n)),
                     name: name.clone(),
                     longest: kind.longest,
                     allowed: Vec::new(),
@@ -272,10 +355,22 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Dire
     } else {
         State::None
     };
-    let key = if has("objectGUID") { "objectGUID" } else { "entryUUID" };
-    let profile = root.as_ref().map(|root| profile(root, &product)).unwrap_or_default();
-    let by_name = attributes.values().map(|def: &AttributeDef| (def.name.clone(), def.clone())).collect();
-    let modifies_passwords = one("supportedExtension").iter().any(|oid| oid == "1.3.6.1.4.1.4203.1.11.1");
+    let key = if has("objectGUID") {
+        "objectGUID"
+    } else {
+        "entryUUID"
+    };
+    let profile = root
+        .as_ref()
+        .map(|root| profile(root, &product))
+        .unwrap_or_default();
+    let by_name = attributes
+        .values()
+        .map(|def: &AttributeDef| (def.name.clone(), def.clone()))
+        .collect();
+    let modifies_passwords = one("supportedExtension")
+        .iter()
+        .any(|oid| oid == "1.3.6.1.4.1.4203.1.11.1");
     Ok(DirectoryCapabilities {
         attributes,
         by_name,
@@ -296,11 +391,23 @@ pub(super) async fn ask(ldap: &mut Ldap, settings: &LdapSettings) -> Result<Dire
     })
 }
 
-/// Each class with all classes above it. An entry of a class is one of those too, whether it says so or not (RFC 4512 §2.4).
+/// Each class with all classes above it. An entry of a class is one of those too, whether it says
+/// so or not (RFC 4512 §2.4).
 fn hierarchy(classes: &[ObjectClass]) -> BTreeMap<String, Vec<String>> {
-    let lower = |names: &[String]| names.iter().map(|name| name.to_lowercase()).collect::<Vec<_>>();
-    let direct: BTreeMap<String, Vec<String>> =
-        classes.iter().flat_map(|class| lower(&class.names).into_iter().map(move |name| (name, lower(&class.above)))).collect();
+    let lower = |names: &[String]| {
+        names
+            .iter()
+            .map(|name| name.to_lowercase())
+            .collect::<Vec<_>>()
+    };
+    let direct: BTreeMap<String, Vec<String>> = classes
+        .iter()
+        .flat_map(|class| {
+            lower(&class.names)
+                .into_iter()
+                .map(move |name| (name, lower(&class.above)))
+        })
+        .collect();
     let all = |name: &String| {
         let (mut above, mut left) = (Vec::new(), direct.get(name).cloned().unwrap_or_default());
         while let Some(class) = left.pop() {
@@ -311,7 +418,10 @@ fn hierarchy(classes: &[ObjectClass]) -> BTreeMap<String, Vec<String>> {
         }
         above
     };
-    direct.keys().map(|name| (name.clone(), all(name))).collect()
+    direct
+        .keys()
+        .map(|name| (name.clone(), all(name)))
+        .collect()
 }
 
 fn value_kind(name: &str, syntax: &str) -> ValueKind {
@@ -322,7 +432,10 @@ fn value_kind(name: &str, syntax: &str) -> ValueKind {
     if syntax == "1.2.840.113556.1.4.906" {
         return ValueKind::Int;
     }
-    match syntax.strip_prefix("1.3.6.1.4.1.1466.115.121.1.").unwrap_or_default() {
+    match syntax
+        .strip_prefix("1.3.6.1.4.1.1466.115.121.1.")
+        .unwrap_or_default()
+    {
         "7" => ValueKind::Bool,
         "27" => ValueKind::Int,
         "24" | "53" => ValueKind::Time,
@@ -341,13 +454,20 @@ impl DirectoryCapabilities {
     /// What the schema says of an attribute, whose name comes without options.
     pub fn def(&self, plain: &str) -> Option<&AttributeDef> {
         // Servers write names as their schema does: nearly always no copy is needed to find them.
-        self.by_name.get(plain).or_else(|| self.attributes.get(&plain.to_lowercase()))
+        self.by_name
+            .get(plain)
+            .or_else(|| self.attributes.get(&plain.to_lowercase()))
     }
 
-    /// The attributes that a read asks for: all ordinary ones, those operational ones that decisions need, and those that the rules
-    /// name. All operational ones would make every record differ at every read.
+    /// The attributes that a read asks for: all ordinary ones, those operational ones that
+    /// decisions need, and those that the rules name. All operational ones would make every record
+    /// differ at every read.
     pub fn requested(&self) -> Vec<String> {
-        let by_rules = self.read_by_rules.read().unwrap_or_else(PoisonError::into_inner).clone();
+        let by_rules = self
+            .read_by_rules
+            .read()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone();
         [
             "*",
             "entryUUID",
@@ -362,7 +482,11 @@ impl DirectoryCapabilities {
         ]
         .into_iter()
         .map(str::to_owned)
-        .chain(by_rules.into_iter().filter(|name| self.def(super::entry::plain_of(name).0).is_some()))
+        .chain(
+            by_rules
+                .into_iter()
+                .filter(|name| self.def(super::entry::plain_of(name).0).is_some()),
+        )
         .collect()
     }
 
@@ -374,17 +498,29 @@ impl DirectoryCapabilities {
             State::LockedTime => (Some("pwdAccountLockedTime"), Some("pwdReset")),
             State::None => (None, None),
         };
-        let version = self.attributes.contains_key("entrycsn").then_some("entryCSN");
+        let version = self
+            .attributes
+            .contains_key("entrycsn")
+            .then_some("entryCSN");
         // A domain controller tells people from computers by it, and counts changes by it.
-        let counted = if self.controller { &["objectCategory", "primaryGroupID", "uSNChanged"][..] } else { &["modifyTimestamp"] };
-        let identifying = ["objectClass", self.key].into_iter().chain(version).chain(counted.iter().copied());
+        let counted = if self.controller {
+            &["objectCategory", "primaryGroupID", "uSNChanged"][..]
+        } else {
+            &["modifyTimestamp"]
+        };
+        let identifying = ["objectClass", self.key]
+            .into_iter()
+            .chain(version)
+            .chain(counted.iter().copied());
         // The domain's own context is the shortest: the others lie below it.
         let domain = self.contexts.iter().min_by_key(|context| context.len());
         NativeNames {
             identifying: identifying.map(str::to_owned).collect(),
             state: state.map(str::to_owned),
             must_change: must_change.map(str::to_owned),
-            deleted_in: domain.filter(|_| self.controller).map(|domain| format!("CN=Deleted Objects,{domain}")),
+            deleted_in: domain
+                .filter(|_| self.controller)
+                .map(|domain| format!("CN=Deleted Objects,{domain}")),
         }
     }
 
@@ -396,10 +532,22 @@ impl DirectoryCapabilities {
     }
 
     pub fn abilities(&self) -> Vec<String> {
-        let count = self.attributes.values().map(|d| d.name.as_str()).collect::<std::collections::HashSet<_>>().len();
+        let count = self
+            .attributes
+            .values()
+            .map(|d| d.name.as_str())
+            .collect::<std::collections::HashSet<_>>()
+            .len();
         vec![
-            self.profile.first().map(|(_, product)| product.clone()).unwrap_or_default(),
-            if self.paging { "paged reading".into() } else { "no paged reading".into() },
+            self.profile
+                .first()
+                .map(|(_, product)| product.clone())
+                .unwrap_or_default(),
+            if self.paging {
+                "paged reading".into()
+            } else {
+                "no paged reading".into()
+            },
             format!("accounts keyed by {}", self.key),
             match self.state {
                 State::ControlFlags => "state in userAccountControl",
@@ -408,7 +556,11 @@ impl DirectoryCapabilities {
                 State::None => "keeps no account state",
             }
             .into(),
-            if count == 0 { "publishes no schema".into() } else { format!("{count} attributes described") },
+            if count == 0 {
+                "publishes no schema".into()
+            } else {
+                format!("{count} attributes described")
+            },
         ]
     }
 
@@ -421,18 +573,36 @@ impl DirectoryCapabilities {
     pub fn schemas(&self) -> BTreeMap<ObjectType, Schema> {
         let mut schema = Schema::default();
         for def in self.attributes.values() {
-            if !NEVER.iter().any(|never| never.eq_ignore_ascii_case(&def.name)) {
+            if !NEVER
+                .iter()
+                .any(|never| never.eq_ignore_ascii_case(&def.name))
+            {
                 schema.put(def.clone());
             }
         }
         if schema.attributes.is_empty() {
             return BTreeMap::new();
         }
-        schema.put(AttributeDef { kind: ValueKind::Text, ..AttributeDef::text("dn") });
-        schema.put(AttributeDef { writable: false, derived: true, ..AttributeDef::text("container") });
-        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("enabled") });
+        schema.put(AttributeDef {
+            kind: ValueKind::Text,
+            ..AttributeDef::text("dn")
+        });
+        schema.put(AttributeDef {
+            writable: false,
+            derived: true,
+            ..AttributeDef::text("container")
+        });
+        schema.put(AttributeDef {
+            kind: ValueKind::Bool,
+            ..AttributeDef::text("enabled")
+        });
         if self.controller {
-            let derived = AttributeDef { writable: false, derived: true, many: true, ..AttributeDef::text("accountFlags") };
+            let derived = AttributeDef {
+                writable: false,
+                derived: true,
+                many: true,
+                ..AttributeDef::text("accountFlags")
+            };
             schema.put(derived);
         }
         schema.state_attribute = (self.state != State::None).then(|| "enabled".to_owned());
@@ -445,7 +615,11 @@ impl DirectoryCapabilities {
         (schema.classes, schema.unordered) = (self.classes.clone(), self.unordered.clone());
         schema.operational = self.operational.clone();
         schema.native = self.native_names();
-        ObjectType::ALL.iter().copied().map(|kind| (kind, schema.clone())).collect()
+        ObjectType::ALL
+            .iter()
+            .copied()
+            .map(|kind| (kind, schema.clone()))
+            .collect()
     }
 }
 
@@ -455,7 +629,9 @@ fn guid_bytes(text: &str) -> Option<Vec<u8>> {
     if hex.len() != 32 || !hex.is_ascii() {
         return None;
     }
-    let raw: Vec<u8> = (0..16).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok()).collect::<Option<_>>()?;
+    let raw: Vec<u8> = (0..16)
+        .map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok())
+        .collect::<Option<_>>()?;
     let order = [3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15];
     Some(order.iter().map(|&i| raw[i]).collect())
 }

@@ -32,7 +32,10 @@ impl LdapConnector {
                 answers.push(self.keys_that_fit(&mut ldap, known, filter, some).await?);
             }
             for account in some {
-                let said = filters.iter().zip(&answers).map(|(filter, keys)| filter_answer(filter, keys.contains(&account.key)));
+                let said = filters
+                    .iter()
+                    .zip(&answers)
+                    .map(|(filter, keys)| filter_answer(filter, keys.contains(&account.key)));
                 account.attributes.set(SERVER_FILTERS, said.collect());
             }
         }
@@ -47,12 +50,25 @@ impl LdapConnector {
         filter: &LdapFilter,
         accounts: &[Observed],
     ) -> Result<HashSet<String>, ConnectError> {
-        let these = LdapFilter::Any(accounts.iter().map(|account| known.key_filter(&account.key)).collect());
+        let these = LdapFilter::Any(
+            accounts
+                .iter()
+                .map(|account| known.key_filter(&account.key))
+                .collect(),
+        );
         let filter = LdapFilter::All(vec![these, filter.clone()]).to_string();
         let attributes = vec![known.key.to_owned()];
-        let search = Search { base: &self.settings().base_dn, scope: Scope::Subtree, filter: &filter, attributes };
+        let search = Search {
+            base: &self.settings().base_dn,
+            scope: Scope::Subtree,
+            filter: &filter,
+            attributes,
+        };
         let entries = self.all_pages(ldap, &search).await?;
-        Ok(entries.iter().map(|entry| super::entry::observed(entry, known).key).collect())
+        Ok(entries
+            .iter()
+            .map(|entry| super::entry::observed(entry, known).key)
+            .collect())
     }
 
     /// Hands news on, with what the server says of the accounts in them.

@@ -29,11 +29,14 @@ const LOOKS: usize = 200;
 
 fn octets(attribute: &str, value: &Value) -> Octets {
     match value {
-        Value::Time(time) if is_file_time(attribute) => syntax::to_file_time(*time).to_string().into_bytes(),
-        // A domain controller takes passwords in quotes and in UTF-16.
-        Value::Text(text) if attribute.eq_ignore_ascii_case("unicodePwd") => {
-            format!("\"{text}\"").encode_utf16().flat_map(u16::to_le_bytes).collect()
+        Value::Time(time) if is_file_time(attribute) => {
+            syntax::to_file_time(*time).to_string().into_bytes()
         }
+        // A domain controller takes passwords in quotes and in UTF-16.
+        Value::Text(text) if attribute.eq_ignore_ascii_case("unicodePwd") => format!("\"{text}\"")
+            .encode_utf16()
+            .flat_map(u16::to_le_bytes)
+            .collect(),
         Value::Bool(true) => b"TRUE".to_vec(),
         Value::Bool(false) => b"FALSE".to_vec(),
         Value::Bytes(bytes) => bytes.clone(),
@@ -43,11 +46,15 @@ fn octets(attribute: &str, value: &Value) -> Octets {
 }
 
 fn set(attribute: &str, values: &[Value]) -> HashSet<Octets> {
-    values.iter().map(|value| octets(attribute, value)).collect()
+    values
+        .iter()
+        .map(|value| octets(attribute, value))
+        .collect()
 }
 
-/// The value of `pwdAccountLockedTime` by which an administrator locks an account (draft-behera-ldap-password-policy §5.3.3). Any other
-/// value is a lock after too many wrong passwords, which passes by itself and is not ours.
+/// The value of `pwdAccountLockedTime` by which an administrator locks an account
+/// (draft-behera-ldap-password-policy §5.3.3). Any other value is a lock after too many wrong
+/// passwords, which passes by itself and is not ours.
 pub(super) const LOCKED_FOR_GOOD: &str = "000001010000Z";
 
 /// How often a change of account flags is tried when somebody else changes them at the same time.
@@ -56,33 +63,58 @@ const RACES: usize = 4;
 /// How an attribute is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum ValueWriteMode {
-    /// All values at once. A single-valued attribute holds one value at every moment, so it must be replaced.
+    /// All values at once. A single-valued attribute holds one value at every moment, so it must be
+    /// replaced.
     Replace,
-    /// As differences, so that a large group is never sent whole for one member, and what others wrote stays.
+    /// As differences, so that a large group is never sent whole for one member, and what others
+    /// wrote stays.
     Differences,
 }
 
 /// How an attribute of a write is to be written.
 fn manner(value: &ValueChange, known: &DirectoryCapabilities, merged: &[String]) -> ValueWriteMode {
-    let single = known.def(super::entry::plain_of(&value.attribute).0).is_some_and(|def| !def.many);
+    let single = known
+        .def(super::entry::plain_of(&value.attribute).0)
+        .is_some_and(|def| !def.many);
     if single {
         ValueWriteMode::Replace
-    } else if merged.iter().any(|name| name.eq_ignore_ascii_case(&value.attribute)) {
+    } else if merged
+        .iter()
+        .any(|name| name.eq_ignore_ascii_case(&value.attribute))
+    {
         ValueWriteMode::Differences
     } else {
-        let reference = value.before.iter().chain(&value.after).any(|v| matches!(v, Value::Reference(_)));
-        if reference && !value.before.is_empty() && !value.after.is_empty() { ValueWriteMode::Differences } else { ValueWriteMode::Replace }
+        let reference = value
+            .before
+            .iter()
+            .chain(&value.after)
+            .any(|v| matches!(v, Value::Reference(_)));
+        if reference && !value.before.is_empty() && !value.after.is_empty() {
+            ValueWriteMode::Differences
+        } else {
+            ValueWriteMode::Replace
+        }
     }
 }
 
 /// The modifications of one attribute (RFC 4511 §4.6).
 fn modification(value: &ValueChange, manner: ValueWriteMode) -> Vec<Mod<Octets>> {
     let name = || value.attribute.clone().into_bytes();
-    let (before, after) = (set(&value.attribute, &value.before), set(&value.attribute, &value.after));
+    let (before, after) = (
+        set(&value.attribute, &value.before),
+        set(&value.attribute, &value.after),
+    );
     if manner == ValueWriteMode::Replace {
         // A domain controller protects this attribute from being deleted: "never" is 0.
         let never = after.is_empty() && value.attribute.eq_ignore_ascii_case("accountExpires");
-        return vec![Mod::Replace(name(), if never { HashSet::from([b"0".to_vec()]) } else { after })];
+        return vec![Mod::Replace(
+            name(),
+            if never {
+                HashSet::from([b"0".to_vec()])
+            } else {
+                after
+            },
+        )];
     }
     let gone: HashSet<Octets> = before.difference(&after).cloned().collect();
     let new: HashSet<Octets> = after.difference(&before).cloned().collect();
@@ -94,17 +126,29 @@ fn modification(value: &ValueChange, manner: ValueWriteMode) -> Vec<Mod<Octets>>
 
 /// The modifications that give or take memberships: nothing is ever replaced by them.
 fn membership_modifications(values: &[ValueChange]) -> Vec<Mod<Octets>> {
-    values.iter().flat_map(|value| modification(value, ValueWriteMode::Differences)).collect()
+    values
+        .iter()
+        .flat_map(|value| modification(value, ValueWriteMode::Differences))
+        .collect()
 }
 
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
 fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectError {
     let fault = dial::broken(&settings.url, error);
-    if adding { ConnectError::unknown_outcome(fault.code, fault.message, "it is looked for before anything is sent again") } else { fault }
+    if adding {
+        ConnectError::unknown_outcome(
+            fault.code,
+            fault.message,
+            "it is looked for before anything is sent again",
+        )
+    } else {
+        fault
+    }
 }
 
 impl LdapConnector {
-    /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost, under the name that it has now.
+    /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost,
+    /// under the name that it has now.
     pub(super) async fn sent(
         &self,
         ldap: &mut Ldap,
@@ -116,7 +160,9 @@ impl LdapConnector {
             Err(error) if error.code == "no_such_object" => error,
             other => return other,
         };
-        let Some((key, name)) = &write.account else { return Err(error) };
+        let Some((key, name)) = &write.account else {
+            return Err(error);
+        };
         let found = match self.by_key(key, name).await {
             Ok(found) => found,
             // What is not there is as it was wanted.
@@ -129,22 +175,47 @@ impl LdapConnector {
         if is_called(name) {
             return Err(error);
         }
-        let named = write.values.iter().find(|value| value.attribute.eq_ignore_ascii_case("dn")).and_then(|value| value.after.first());
-        if matches!(write.kind, ChangeKind::Rename | ChangeKind::Move) && named.is_some_and(|dn| is_called(&dn.to_string())) {
+        let named = write
+            .values
+            .iter()
+            .find(|value| value.attribute.eq_ignore_ascii_case("dn"))
+            .and_then(|value| value.after.first());
+        if matches!(write.kind, ChangeKind::Rename | ChangeKind::Move)
+            && named.is_some_and(|dn| is_called(&dn.to_string()))
+        {
             return Ok(WrittenAccount::Keyed(key.clone(), found.name));
         }
-        let write = Write { account: Some((key.clone(), found.name)), ..write.clone() };
+        let write = Write {
+            account: Some((key.clone(), found.name)),
+            ..write.clone()
+        };
         send(ldap, self.settings(), known, &write, permit).await
     }
 
-    /// Gives or takes one membership. That a group holds it already, or no longer (codes 20 and 16; 68 and 53 of a domain controller, of
-    /// which the last may mean anything), is believed only after the member was looked for under the name that it has now.
-    pub(super) async fn change_member(&self, ldap: &mut Ldap, known: &DirectoryCapabilities, write: &Write) -> Result<(), ConnectError> {
+    /// Gives or takes one membership. That a group holds it already, or no longer (codes 20 and 16;
+    /// 68 and 53 of a domain controller, of which the last may mean anything), is believed only
+    /// after the member was looked for under the name that it has now.
+    pub(super) async fn change_member(
+        &self,
+        ldap: &mut Ldap,
+        known: &DirectoryCapabilities,
+        write: &Write,
+    ) -> Result<(), ConnectError> {
         let Some((_, group)) = &write.account else {
-            return Err(ConnectError::permanent("no_account", "the change names no group", "decide again: start a new run"));
+            return Err(ConnectError::permanent(
+                "no_account",
+                "the change names no group",
+                "decide again: start a new run",
+            ));
         };
         let wait = dial::seconds(self.settings());
-        let result = modify(ldap, self.settings(), group, membership_modifications(&write.values)).await?;
+        let result = modify(
+            ldap,
+            self.settings(),
+            group,
+            membership_modifications(&write.values),
+        )
+        .await?;
         if result.rc == 0 {
             return Ok(());
         }
@@ -152,9 +223,10 @@ impl LdapConnector {
         let left = differs_still(ldap, wait, group, membership_modifications(&values)).await;
         match left {
             Some(left) if left.is_empty() => Ok(()),
-            Some(left) if values != write.values || found_otherwise(result.rc, known) => {
-                accept(&modify(ldap, self.settings(), group, left).await?, &format!("changing the members of {group}"))
-            }
+            Some(left) if values != write.values || found_otherwise(result.rc, known) => accept(
+                &modify(ldap, self.settings(), group, left).await?,
+                &format!("changing the members of {group}"),
+            ),
             _ => accept(&result, &format!("changing the members of {group}")),
         }
     }
@@ -162,14 +234,25 @@ impl LdapConnector {
     /// The values of a membership with the name that the member has at this moment.
     async fn with_present_name(&self, write: &Write) -> Vec<ValueChange> {
         let mut values = write.values.clone();
-        let (Some((key, name)), Some(first)) = (&write.member, values.first_mut()) else { return values };
-        let named = |value: &Value| matches!(value, Value::Reference(_)) && is_same_dn(&value.to_string(), name);
+        let (Some((key, name)), Some(first)) = (&write.member, values.first_mut()) else {
+            return values;
+        };
+        let named = |value: &Value| {
+            matches!(value, Value::Reference(_)) && is_same_dn(&value.to_string(), name)
+        };
         if !first.before.iter().chain(&first.after).any(named) {
             return values;
         }
         // Whoever is not there any more has no other name.
-        let Ok(found) = self.by_key(key, name).await else { return values };
-        for value in first.before.iter_mut().chain(&mut first.after).filter(|value| named(value)) {
+        let Ok(found) = self.by_key(key, name).await else {
+            return values;
+        };
+        for value in first
+            .before
+            .iter_mut()
+            .chain(&mut first.after)
+            .filter(|value| named(value))
+        {
             *value = Value::Reference(found.name.clone());
         }
         values
@@ -177,16 +260,30 @@ impl LdapConnector {
 }
 
 fn is_same_dn(one: &str, other: &str) -> bool {
-    one == other || one.parse::<Dn>().ok().zip(other.parse::<Dn>().ok()).is_some_and(|(one, other)| one == other)
+    one == other
+        || one
+            .parse::<Dn>()
+            .ok()
+            .zip(other.parse::<Dn>().ok())
+            .is_some_and(|(one, other)| one == other)
 }
 
-/// Does a code say that values are there already, or are not there (RFC 4511 appendix A; a domain controller has its own)?
+/// Does a code say that values are there already, or are not there (RFC 4511 appendix A; a domain
+/// controller has its own)?
 fn found_otherwise(code: u32, known: &DirectoryCapabilities) -> bool {
     matches!(code, 16 | 20) || known.controller && matches!(code, 53 | 68)
 }
 
-async fn modify(ldap: &mut Ldap, settings: &LdapSettings, name: &str, changes: Vec<Mod<Octets>>) -> Result<LdapResult, ConnectError> {
-    ldap.with_timeout(dial::seconds(settings)).modify(name, changes).await.map_err(|e| lost(settings, &e, false))
+async fn modify(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    name: &str,
+    changes: Vec<Mod<Octets>>,
+) -> Result<LdapResult, ConnectError> {
+    ldap.with_timeout(dial::seconds(settings))
+        .modify(name, changes)
+        .await
+        .map_err(|e| lost(settings, &e, false))
 }
 
 async fn send(
@@ -196,8 +293,17 @@ async fn send(
     write: &Write,
     _permit: &Permit,
 ) -> Result<WrittenAccount, ConnectError> {
-    let ours = |value: &&ValueChange| ["dn", "enabled", "container"].iter().any(|n| value.attribute.eq_ignore_ascii_case(n));
-    let named = write.values.iter().find(|v| v.attribute.eq_ignore_ascii_case("dn")).and_then(|v| v.after.first()).map(Value::to_string);
+    let ours = |value: &&ValueChange| {
+        ["dn", "enabled", "container"]
+            .iter()
+            .any(|n| value.attribute.eq_ignore_ascii_case(n))
+    };
+    let named = write
+        .values
+        .iter()
+        .find(|v| v.attribute.eq_ignore_ascii_case("dn"))
+        .and_then(|v| v.after.first())
+        .map(Value::to_string);
     let wait = dial::seconds(settings);
     if write.kind == ChangeKind::Create {
         let dn = named.ok_or_else(|| {
@@ -207,41 +313,79 @@ async fn send(
                 "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
             )
         })?;
-        let mut attributes: Vec<(Octets, HashSet<Octets>)> =
-            write.values.iter().filter(|v| !ours(v)).map(|v| (v.attribute.clone().into_bytes(), set(&v.attribute, &v.after))).collect();
+        let mut attributes: Vec<(Octets, HashSet<Octets>)> = write
+            .values
+            .iter()
+            .filter(|v| !ours(v))
+            .map(|v| {
+                (
+                    v.attribute.clone().into_bytes(),
+                    set(&v.attribute, &v.after),
+                )
+            })
+            .collect();
         // Who is to be disabled is never usable, not even between two operations.
-        let wants =
-            |state: bool| write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(state)]);
+        let wants = |state: bool| {
+            write.values.iter().any(|v| {
+                v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(state)]
+            })
+        };
         let disabled = wants(false);
         // A domain controller makes accounts disabled, and lets only those in who have a password.
-        let password = write.values.iter().any(|v| v.attribute.eq_ignore_ascii_case("unicodePwd"));
+        let password = write
+            .values
+            .iter()
+            .any(|v| v.attribute.eq_ignore_ascii_case("unicodePwd"));
         if wants(true) && password && known.state == State::ControlFlags {
             attributes.push(state_at_creation(known.state, false)?);
         }
         if disabled {
             attributes.push(state_at_creation(known.state, true)?);
         }
-        let result = ldap.with_timeout(wait).add(&dn, attributes).await.map_err(|e| lost(settings, &e, true))?;
+        let result = ldap
+            .with_timeout(wait)
+            .add(&dn, attributes)
+            .await
+            .map_err(|e| lost(settings, &e, true))?;
         accept(&result, &format!("adding {dn}"))?;
         return Ok(WrittenAccount::Named(dn));
     }
     let Some((key, name)) = write.account.clone() else {
-        return Err(ConnectError::permanent("no_account", "the change names no account", "decide again: start a new run"));
+        return Err(ConnectError::permanent(
+            "no_account",
+            "the change names no account",
+            "decide again: start a new run",
+        ));
     };
     match write.kind {
         ChangeKind::Rename | ChangeKind::Move => {
             let target: Dn = named
-                .ok_or_else(|| ConnectError::permanent("no_dn", format!("the new name of {name} is missing"), "map `dn`"))?
+                .ok_or_else(|| {
+                    ConnectError::permanent(
+                        "no_dn",
+                        format!("the new name of {name} is missing"),
+                        "map `dn`",
+                    )
+                })?
                 .parse()
-                .map_err(|error: tide_ldap::DnError| ConnectError::permanent("dn", error.to_string(), "correct the mapping of `dn`"))?;
+                .map_err(|error: tide_ldap::DnError| {
+                    ConnectError::permanent("dn", error.to_string(), "correct the mapping of `dn`")
+                })?;
             let rdn = target.rdn_text().unwrap_or_default();
             let parent = target.parent().map(|p| p.to_string());
-            let result =
-                ldap.with_timeout(wait).modifydn(&name, &rdn, true, parent.as_deref()).await.map_err(|e| lost(settings, &e, false))?;
+            let result = ldap
+                .with_timeout(wait)
+                .modifydn(&name, &rdn, true, parent.as_deref())
+                .await
+                .map_err(|e| lost(settings, &e, false))?;
             accept(&result, &format!("renaming {name}"))?;
         }
         ChangeKind::Delete => {
-            let result = ldap.with_timeout(wait).delete(&name).await.map_err(|e| lost(settings, &e, false))?;
+            let result = ldap
+                .with_timeout(wait)
+                .delete(&name)
+                .await
+                .map_err(|e| lost(settings, &e, false))?;
             accept(&result, &format!("deleting {name}"))?;
             return Ok(WrittenAccount::Gone(key, name));
         }
@@ -249,9 +393,22 @@ async fn send(
             let disable = write.kind == ChangeKind::Disable;
             let doing = format!("{} {name}", if disable { "disabling" } else { "enabling" });
             if known.state == State::ControlFlags {
-                set_flags(ldap, settings, &name, &doing, |flags| if disable { flags | DISABLED } else { flags & !DISABLED }).await?;
+                set_flags(ldap, settings, &name, &doing, |flags| {
+                    if disable {
+                        flags | DISABLED
+                    } else {
+                        flags & !DISABLED
+                    }
+                })
+                .await?;
             } else {
-                let result = modify(ldap, settings, &name, vec![state_change(known.state, disable)?]).await?;
+                let result = modify(
+                    ldap,
+                    settings,
+                    &name,
+                    vec![state_change(known.state, disable)?],
+                )
+                .await?;
                 // Deleting a lock that is not there (code 16) is what was wanted.
                 if result.rc != 16 {
                     accept(&result, &doing)?;
@@ -262,31 +419,56 @@ async fn send(
             let changes = membership_modifications(&write.values);
             let result = modify(ldap, settings, &name, changes.clone()).await?;
             // Of several it is not known who: they are sent one by one then.
-            let is_one = write.values.iter().map(|value| value.before.len() + value.after.len()).sum::<usize>() == 1;
-            let is_so = is_one && result.rc != 0 && differs_still(ldap, wait, &name, changes).await.is_some_and(|left| left.is_empty());
+            let is_one = write
+                .values
+                .iter()
+                .map(|value| value.before.len() + value.after.len())
+                .sum::<usize>()
+                == 1;
+            let is_so = is_one
+                && result.rc != 0
+                && differs_still(ldap, wait, &name, changes)
+                    .await
+                    .is_some_and(|left| left.is_empty());
             if !is_so {
                 accept(&result, &format!("changing the members of {name}"))?;
             }
         }
         ChangeKind::Password => password(ldap, settings, known, &name, &write.values).await?,
         _ => {
-            let of_name = |value: &&ValueChange| known.controller && names_entry(&name, &value.attribute);
-            let flags = |value: &&ValueChange| known.state == State::ControlFlags && value.attribute.eq_ignore_ascii_case(CONTROL_FLAGS);
+            let of_name =
+                |value: &&ValueChange| known.controller && names_entry(&name, &value.attribute);
+            let flags = |value: &&ValueChange| {
+                known.state == State::ControlFlags
+                    && value.attribute.eq_ignore_ascii_case(CONTROL_FLAGS)
+            };
             if let Some(value) = write.values.iter().find(flags)
-                && let Some(mapped) = value.after.first().and_then(|value| value.to_string().parse::<i64>().ok())
+                && let Some(mapped) = value
+                    .after
+                    .first()
+                    .and_then(|value| value.to_string().parse::<i64>().ok())
             {
                 // Whether the account is usable is said by its state alone.
                 let doing = format!("changing {name}");
-                set_flags(ldap, settings, &name, &doing, |now| (mapped & !DISABLED) | (now & DISABLED)).await?;
+                set_flags(ldap, settings, &name, &doing, |now| {
+                    (mapped & !DISABLED) | (now & DISABLED)
+                })
+                .await?;
             }
-            let values = write.values.iter().filter(|v| !ours(v) && !of_name(v) && !flags(v));
-            let changes: Vec<Mod<Octets>> =
-                values.clone().flat_map(|value| modification(value, manner(value, known, &write.merged))).collect();
+            let values = write
+                .values
+                .iter()
+                .filter(|v| !ours(v) && !of_name(v) && !flags(v));
+            let changes: Vec<Mod<Octets>> = values
+                .clone()
+                .flat_map(|value| modification(value, manner(value, known, &write.merged)))
+                .collect();
             if changes.is_empty() {
                 return Ok(WrittenAccount::Keyed(key, name));
             }
             let mut result = modify(ldap, settings, &name, changes.clone()).await?;
-            // A directory that follows renames by itself, or somebody else, was faster: only what differs still is sent.
+            // A directory that follows renames by itself, or somebody else, was faster: only what
+            // differs still is sent.
             if found_otherwise(result.rc, known) {
                 match differs_still(ldap, wait, &name, changes).await {
                     Some(left) if left.is_empty() => return Ok(WrittenAccount::Keyed(key, name)),
@@ -300,8 +482,14 @@ async fn send(
     Ok(WrittenAccount::Keyed(key, name))
 }
 
-/// What of some values is not as it is wanted yet, looked at one by one; nothing when that cannot be told, or they are too many.
-async fn differs_still(ldap: &mut Ldap, wait: std::time::Duration, name: &str, changes: Vec<Mod<Octets>>) -> Option<Vec<Mod<Octets>>> {
+/// What of some values is not as it is wanted yet, looked at one by one; nothing when that cannot
+/// be told, or they are too many.
+async fn differs_still(
+    ldap: &mut Ldap,
+    wait: std::time::Duration,
+    name: &str,
+    changes: Vec<Mod<Octets>>,
+) -> Option<Vec<Mod<Octets>>> {
     let mut left = Vec::new();
     let mut looks = 0;
     for change in changes {
@@ -325,21 +513,37 @@ async fn differs_still(ldap: &mut Ldap, wait: std::time::Duration, name: &str, c
             }
         }
         if !open.is_empty() {
-            left.push(if wanted { Mod::Add(attribute.clone(), open) } else { Mod::Delete(attribute.clone(), open) });
+            left.push(if wanted {
+                Mod::Add(attribute.clone(), open)
+            } else {
+                Mod::Delete(attribute.clone(), open)
+            });
         }
     }
     Some(left)
 }
 
 /// Does an entry hold a value? Nothing when it cannot be looked up.
-async fn holds(ldap: &mut Ldap, wait: std::time::Duration, name: &str, attribute: &str, value: &str) -> Option<bool> {
+async fn holds(
+    ldap: &mut Ldap,
+    wait: std::time::Duration,
+    name: &str,
+    attribute: &str,
+    value: &str,
+) -> Option<bool> {
     let filter = tide_ldap::LdapFilter::equal(attribute, value).to_string();
-    let found = ldap.with_timeout(wait).search(name, ldap3::Scope::Base, &filter, vec!["1.1"]).await;
-    found.and_then(|answer| answer.success()).map(|(entries, _)| !entries.is_empty()).ok()
+    let found = ldap
+        .with_timeout(wait)
+        .search(name, ldap3::Scope::Base, &filter, vec!["1.1"])
+        .await;
+    found
+        .and_then(|answer| answer.success())
+        .map(|(entries, _)| !entries.is_empty())
+        .ok()
 }
 
-/// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers it, so that it is kept as its
-/// own policy wants; as a value where not.
+/// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers
+/// it, so that it is kept as its own policy wants; as a value where not.
 async fn password(
     ldap: &mut Ldap,
     settings: &LdapSettings,
@@ -349,19 +553,38 @@ async fn password(
 ) -> Result<(), ConnectError> {
     let wait = dial::seconds(settings);
     let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
-    let Some(new) = values.iter().find(|value| !must_change(value)) else { return Ok(()) };
+    let Some(new) = values.iter().find(|value| !must_change(value)) else {
+        return Ok(());
+    };
     let doing = format!("setting the password of {name}");
-    // A password that an administrator sets unlocks the account (draft-behera §5.3.3): whom an administrator locked stays so.
+    // A password that an administrator sets unlocks the account (draft-behera §5.3.3): whom an
+    // administrator locked stays so.
     let locked = known.state == State::LockedTime && is_locked(ldap, settings, name).await?;
     // A hash that is carried stays what it is: the operation for passwords would hash it again.
     let carried = matches!(new.after.first(), Some(Value::Bytes(_)));
     if new.attribute.eq_ignore_ascii_case("userPassword") && known.modifies_passwords && !carried {
-        let text = zeroize::Zeroizing::new(new.after.first().map(Value::to_string).unwrap_or_default());
-        let request = PasswordModify { user_id: Some(name), old_pass: None, new_pass: Some(&text) };
-        let result = ldap.with_timeout(wait).extended(request).await.map_err(|e| lost(settings, &e, false))?.1;
+        let text =
+            zeroize::Zeroizing::new(new.after.first().map(Value::to_string).unwrap_or_default());
+        let request = PasswordModify {
+            user_id: Some(name),
+            old_pass: None,
+            new_pass: Some(&text),
+        };
+        let result = ldap
+            .with_timeout(wait)
+            .extended(request)
+            .await
+            .map_err(|e| lost(settings, &e, false))?
+            .1;
         accept(&result, &doing).map_err(refused_password)?;
     } else {
-        let result = modify(ldap, settings, name, modification(new, ValueWriteMode::Replace)).await?;
+        let result = modify(
+            ldap,
+            settings,
+            name,
+            modification(new, ValueWriteMode::Replace),
+        )
+        .await?;
         accept(&result, &doing).map_err(refused_password)?;
     }
     if locked {
@@ -369,15 +592,22 @@ async fn password(
         accept(&result, &format!("locking {name} again"))?;
     }
     if values.iter().any(|value| must_change(&value)) {
-        let result =
-            ldap.with_timeout(wait).modify(name, vec![asks_for_new_password(known.state)]).await.map_err(|e| lost(settings, &e, false))?;
-        accept(&result, &format!("asking {name} for a new password at the next log-in"))?;
+        let result = ldap
+            .with_timeout(wait)
+            .modify(name, vec![asks_for_new_password(known.state)])
+            .await
+            .map_err(|e| lost(settings, &e, false))?;
+        accept(
+            &result,
+            &format!("asking {name} for a new password at the next log-in"),
+        )?;
     }
     Ok(())
 }
 
-/// The change by which a password must be changed at the next log-in: draft-behera §5.3.6; a domain controller takes 0 as never set, and
-/// a directory with `nsAccountLock` manages `pwdReset` itself and lets a password expire at a time.
+/// The change by which a password must be changed at the next log-in: draft-behera §5.3.6; a domain
+/// controller takes 0 as never set, and a directory with `nsAccountLock` manages `pwdReset` itself
+/// and lets a password expire at a time.
 fn asks_for_new_password(state: State) -> Mod<Octets> {
     let (attribute, value) = match state {
         State::ControlFlags => ("pwdLastSet", "0"),
@@ -390,15 +620,28 @@ fn asks_for_new_password(state: State) -> Mod<Octets> {
 /// A password that the server's policy refuses is nothing that a mapping gave.
 fn refused_password(error: ConnectError) -> ConnectError {
     match error.code {
-        "value" | "refused" => ConnectError { remedy: "choose another password: this one is against the server's policy".into(), ..error },
+        "value" | "refused" => ConnectError {
+            remedy: "choose another password: this one is against the server's policy".into(),
+            ..error
+        },
         _ => error,
     }
 }
 
 /// Did an administrator lock an account?
-async fn is_locked(ldap: &mut Ldap, settings: &LdapSettings, name: &str) -> Result<bool, ConnectError> {
-    let (attributes, filter) = (vec!["pwdAccountLockedTime"], format!("(pwdAccountLockedTime={LOCKED_FOR_GOOD})"));
-    let found = ldap.with_timeout(dial::seconds(settings)).search(name, ldap3::Scope::Base, &filter, attributes).await;
+async fn is_locked(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    name: &str,
+) -> Result<bool, ConnectError> {
+    let (attributes, filter) = (
+        vec!["pwdAccountLockedTime"],
+        format!("(pwdAccountLockedTime={LOCKED_FOR_GOOD})"),
+    );
+    let found = ldap
+        .with_timeout(dial::seconds(settings))
+        .search(name, ldap3::Scope::Base, &filter, attributes)
+        .await;
     let found = found.map_err(|e| lost(settings, &e, false))?;
     accept(&found.1, &format!("looking whether {name} is locked"))?;
     Ok(!found.0.is_empty())
@@ -410,14 +653,22 @@ const DISABLED: i64 = 2;
 /// The flags of an ordinary account.
 const NORMAL: i64 = 512;
 
-/// Does the name of an entry consist of a value of this attribute? Only a rename changes that (RFC 4511 §4.9).
+/// Does the name of an entry consist of a value of this attribute? Only a rename changes that (RFC
+/// 4511 §4.9).
 fn names_entry(dn: &str, attribute: &str) -> bool {
-    let rdn = dn.parse::<Dn>().ok().and_then(|dn| dn.rdn_text()).unwrap_or_default();
-    rdn.split('+').filter_map(|part| part.split_once('=')).any(|(name, _)| name.trim().eq_ignore_ascii_case(attribute))
+    let rdn = dn
+        .parse::<Dn>()
+        .ok()
+        .and_then(|dn| dn.rdn_text())
+        .unwrap_or_default();
+    rdn.split('+')
+        .filter_map(|part| part.split_once('='))
+        .any(|(name, _)| name.trim().eq_ignore_ascii_case(attribute))
 }
 
-/// Changes some of the account flags of a domain controller and leaves the others: the old value is deleted and the new one added in one
-/// modify, which fails when somebody else changed them since they were read, and is tried again then.
+/// Changes some of the account flags of a domain controller and leaves the others: the old value is
+/// deleted and the new one added in one modify, which fails when somebody else changed them since
+/// they were read, and is tried again then.
 async fn set_flags(
     ldap: &mut Ldap,
     settings: &LdapSettings,
@@ -429,18 +680,34 @@ async fn set_flags(
     let flags = || CONTROL_FLAGS.as_bytes().to_vec();
     let mut race = None;
     for _ in 0..RACES {
-        let search = ldap.with_timeout(dial::seconds(settings)).search(name, ldap3::Scope::Base, "(objectClass=*)", vec![CONTROL_FLAGS]);
+        let search = ldap.with_timeout(dial::seconds(settings)).search(
+            name,
+            ldap3::Scope::Base,
+            "(objectClass=*)",
+            vec![CONTROL_FLAGS],
+        );
         let found = search.await.map_err(|e| lost(settings, &e, false))?;
         accept(&found.1, doing)?;
-        let entry = found.0.into_iter().find(|entry| !entry.is_ref()).map(super::entry::open).transpose()?;
+        let entry = found
+            .0
+            .into_iter()
+            .find(|entry| !entry.is_ref())
+            .map(super::entry::open)
+            .transpose()?;
         let value = entry.and_then(|entry| {
-            let values = entry.attrs.iter().find(|(name, _)| name.eq_ignore_ascii_case(CONTROL_FLAGS))?.1;
+            let values = entry
+                .attrs
+                .iter()
+                .find(|(name, _)| name.eq_ignore_ascii_case(CONTROL_FLAGS))?
+                .1;
             values.first()?.parse::<i64>().ok()
         });
         let Some(before) = value else {
             return Err(ConnectError::permanent(
                 "no_state",
-                format!("{doing}: the service account cannot read {CONTROL_FLAGS}, and nothing is written over flags that are unknown"),
+                format!(
+                    "{doing}: the service account cannot read {CONTROL_FLAGS}, and nothing is written over flags that are unknown"
+                ),
                 format!("give it the right to read {CONTROL_FLAGS}"),
             ));
         };
@@ -448,7 +715,16 @@ async fn set_flags(
         if after == before {
             return Ok(());
         }
-        let result = modify(ldap, settings, name, vec![Mod::Delete(flags(), one(before)), Mod::Add(flags(), one(after))]).await?;
+        let result = modify(
+            ldap,
+            settings,
+            name,
+            vec![
+                Mod::Delete(flags(), one(before)),
+                Mod::Add(flags(), one(after)),
+            ],
+        )
+        .await?;
         if result.rc != 16 {
             return accept(&result, doing);
         }
@@ -458,7 +734,10 @@ async fn set_flags(
 }
 
 /// The attribute by which an account begins usable or disabled.
-fn state_at_creation(state: State, disabled: bool) -> Result<(Octets, HashSet<Octets>), ConnectError> {
+fn state_at_creation(
+    state: State,
+    disabled: bool,
+) -> Result<(Octets, HashSet<Octets>), ConnectError> {
     let one = |text: &str| HashSet::from([text.as_bytes().to_vec()]);
     if state == State::ControlFlags {
         let flags = if disabled { NORMAL | DISABLED } else { NORMAL };
@@ -475,9 +754,13 @@ fn state_change(state: State, disable: bool) -> Result<Mod<Octets>, ConnectError
     Ok(match (state, disable) {
         (State::Lock, true) => Mod::Replace(b"nsAccountLock".to_vec(), one("TRUE")),
         (State::Lock, false) => Mod::Replace(b"nsAccountLock".to_vec(), HashSet::new()),
-        (State::LockedTime, true) => Mod::Replace(b"pwdAccountLockedTime".to_vec(), one(LOCKED_FOR_GOOD)),
+        (State::LockedTime, true) => {
+            Mod::Replace(b"pwdAccountLockedTime".to_vec(), one(LOCKED_FOR_GOOD))
+        }
         // Only the administrator's lock: one after too many wrong passwords stays until it passes.
-        (State::LockedTime, false) => Mod::Delete(b"pwdAccountLockedTime".to_vec(), one(LOCKED_FOR_GOOD)),
+        (State::LockedTime, false) => {
+            Mod::Delete(b"pwdAccountLockedTime".to_vec(), one(LOCKED_FOR_GOOD))
+        }
         (State::ControlFlags | State::None, _) => return Err(no_state()),
     })
 }
@@ -500,39 +783,107 @@ mod tests {
     }
 
     fn change(attribute: &str, before: Vec<Value>, after: Vec<Value>) -> ValueChange {
-        ValueChange { attribute: attribute.into(), before, after, rule: Place::default(), later: Vec::new() }
+        ValueChange {
+            attribute: attribute.into(),
+            before,
+            after,
+            rule: Place::default(),
+            later: Vec::new(),
+        }
     }
 
     #[test]
     fn each_directory_is_told_in_its_own_way() {
         let of = |state, disable| state_change(state, disable).expect("offered");
         let lock = || b"pwdAccountLockedTime".to_vec();
-        assert_eq!(of(State::LockedTime, true), Mod::Replace(lock(), one("000001010000Z")));
-        assert_eq!(of(State::LockedTime, false), Mod::Delete(lock(), one("000001010000Z")), "no other lock is lifted");
-        assert_eq!(of(State::Lock, true), Mod::Replace(b"nsAccountLock".to_vec(), one("TRUE")));
-        assert_eq!(of(State::Lock, false), Mod::Replace(b"nsAccountLock".to_vec(), HashSet::new()));
-        assert_eq!(state_at_creation(State::ControlFlags, true).expect("offered").1, one("514"));
-        assert_eq!(state_at_creation(State::ControlFlags, false).expect("offered").1, one("512"));
-        assert_eq!(state_change(State::None, true).expect_err("not offered").code, "no_state");
-        assert_eq!(asks_for_new_password(State::Lock), Mod::Replace(b"passwordExpirationTime".to_vec(), one("19700101000000Z")));
-        assert_eq!(asks_for_new_password(State::ControlFlags), Mod::Replace(b"pwdLastSet".to_vec(), one("0")));
+        assert_eq!(
+            of(State::LockedTime, true),
+            Mod::Replace(lock(), one("000001010000Z"))
+        );
+        assert_eq!(
+            of(State::LockedTime, false),
+            Mod::Delete(lock(), one("000001010000Z")),
+            "no other lock is lifted"
+        );
+        assert_eq!(
+            of(State::Lock, true),
+            Mod::Replace(b"nsAccountLock".to_vec(), one("TRUE"))
+        );
+        assert_eq!(
+            of(State::Lock, false),
+            Mod::Replace(b"nsAccountLock".to_vec(), HashSet::new())
+        );
+        assert_eq!(
+            state_at_creation(State::ControlFlags, true)
+                .expect("offered")
+                .1,
+            one("514")
+        );
+        assert_eq!(
+            state_at_creation(State::ControlFlags, false)
+                .expect("offered")
+                .1,
+            one("512")
+        );
+        assert_eq!(
+            state_change(State::None, true)
+                .expect_err("not offered")
+                .code,
+            "no_state"
+        );
+        assert_eq!(
+            asks_for_new_password(State::Lock),
+            Mod::Replace(b"passwordExpirationTime".to_vec(), one("19700101000000Z"))
+        );
+        assert_eq!(
+            asks_for_new_password(State::ControlFlags),
+            Mod::Replace(b"pwdLastSet".to_vec(), one("0"))
+        );
     }
 
     #[test]
     fn members_are_written_as_differences_and_times_in_the_attributes_own_way() {
-        let members = |names: &[&str]| names.iter().map(|n| Value::Reference((*n).into())).collect::<Vec<_>>();
-        let written = modification(&change("member", members(&["cn=a", "cn=b"]), members(&["cn=b", "cn=c"])), ValueWriteMode::Differences);
-        assert_eq!(written, [Mod::Add(b"member".to_vec(), one("cn=c")), Mod::Delete(b"member".to_vec(), one("cn=a"))]);
+        let members = |names: &[&str]| {
+            names
+                .iter()
+                .map(|n| Value::Reference((*n).into()))
+                .collect::<Vec<_>>()
+        };
+        let written = modification(
+            &change(
+                "member",
+                members(&["cn=a", "cn=b"]),
+                members(&["cn=b", "cn=c"]),
+            ),
+            ValueWriteMode::Differences,
+        );
+        assert_eq!(
+            written,
+            [
+                Mod::Add(b"member".to_vec(), one("cn=c")),
+                Mod::Delete(b"member".to_vec(), one("cn=a"))
+            ]
+        );
         let expires = Value::Time("2025-11-24T11:16:46Z".parse().expect("valid"));
         assert_eq!(octets("accountExpires", &expires), b"134084566060000000");
-        let never = modification(&change("accountExpires", vec![expires], Vec::new()), ValueWriteMode::Replace);
-        assert_eq!(never, [Mod::Replace(b"accountExpires".to_vec(), one("0"))], "a domain controller does not let it be deleted");
+        let never = modification(
+            &change("accountExpires", vec![expires], Vec::new()),
+            ValueWriteMode::Replace,
+        );
+        assert_eq!(
+            never,
+            [Mod::Replace(b"accountExpires".to_vec(), one("0"))],
+            "a domain controller does not let it be deleted"
+        );
     }
 
     #[test]
     fn an_entry_is_named_by_each_part_of_its_rdn() {
         assert!(names_entry("CN=Ada Quay,OU=Deck,DC=e", "cn"));
-        assert!(names_entry("cn=Ada+employeeNumber=1,dc=e", "employeeNumber"));
+        assert!(names_entry(
+            "cn=Ada+employeeNumber=1,dc=e",
+            "employeeNumber"
+        ));
         assert!(!names_entry("cn=Ada,ou=Deck,dc=e", "ou"));
     }
 

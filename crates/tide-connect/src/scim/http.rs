@@ -4,7 +4,9 @@ use crate::access::{AccessToken, Permit, RequestLimits};
 use crate::tls::Trust;
 use crate::{CheckReport, ConnectError, ConnectionState, ScimAuth, Secret};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
-use reqwest::header::{ACCEPT, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_MATCH, RETRY_AFTER};
+use reqwest::header::{
+    ACCEPT, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_MATCH, RETRY_AFTER,
+};
 use reqwest::{Client, Method, Response, StatusCode, Url};
 use serde_json::Value as Json;
 use std::net::IpAddr;
@@ -67,7 +69,13 @@ impl Resolve for Careful {
 /// A path segment that cannot step out of its place.
 pub(crate) fn segment(text: &str) -> String {
     text.bytes()
-        .map(|b| if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'~') { char::from(b).to_string() } else { format!("%{b:02X}") })
+        .map(|b| {
+            if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'~') {
+                char::from(b).to_string()
+            } else {
+                format!("%{b:02X}")
+            }
+        })
         .collect()
 }
 
@@ -82,7 +90,18 @@ pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
 /// Does a parameter of an address carry what lets its bearer in?
 fn is_credential(parameter: &str) -> bool {
     let name = parameter.to_lowercase();
-    ["sig", "token", "key", "secret", "pass", "auth", "credential", "code"].iter().any(|word| name.contains(word))
+    [
+        "sig",
+        "token",
+        "key",
+        "secret",
+        "pass",
+        "auth",
+        "credential",
+        "code",
+    ]
+    .iter()
+    .any(|word| name.contains(word))
 }
 
 pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
@@ -95,7 +114,9 @@ pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     };
     let parsed = Url::parse(url).map_err(|error| wrong(error.to_string()))?;
     if !matches!(parsed.scheme(), "http" | "https") {
-        return Err(wrong("it begins neither with https:// nor with http://".into()));
+        return Err(wrong(
+            "it begins neither with https:// nor with http://".into(),
+        ));
     }
     if !parsed.username().is_empty() || parsed.password().is_some() {
         return Err(wrong("a secret must not stand in it".into()));
@@ -103,19 +124,29 @@ pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     if let Some((name, _)) = parsed.query_pairs().find(|(name, _)| is_credential(name)) {
         return Err(ConnectError::permanent(
             "secret_in_url",
-            format!("the parameter `{name}` of the address looks like a secret, which would be kept and shown in clear"),
+            format!(
+                "the parameter `{name}` of the address looks like a secret, which would be kept and shown in clear"
+            ),
             "give the address without its query, and the query as the secret, with `signed_url = true`",
         ));
     }
-    let literal = parsed.host_str().unwrap_or_default().trim_matches(['[', ']']).parse::<IpAddr>();
+    let literal = parsed
+        .host_str()
+        .unwrap_or_default()
+        .trim_matches(['[', ']'])
+        .parse::<IpAddr>();
     if let Ok(address) = literal {
         crate::tls::refuse_address(address)?;
     }
     Ok(parsed)
 }
 
-/// The client that all requests go out with: it follows nothing, and calls no address that is never called.
-pub(crate) fn careful(tls: &rustls::ClientConfig, timeout: Duration) -> Result<Client, ConnectError> {
+/// The client that all requests go out with: it follows nothing, and calls no address that is never
+/// called.
+pub(crate) fn careful(
+    tls: &rustls::ClientConfig,
+    timeout: Duration,
+) -> Result<Client, ConnectError> {
     Client::builder()
         .tls_backend_preconfigured(tls.clone())
         .timeout(timeout)
@@ -128,7 +159,11 @@ pub(crate) fn careful(tls: &rustls::ClientConfig, timeout: Duration) -> Result<C
 }
 
 impl Http {
-    pub fn new(way: &HttpSettings<'_>, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
+    pub fn new(
+        way: &HttpSettings<'_>,
+        secret: Option<Secret>,
+        access: Arc<ConnectionState>,
+    ) -> Result<Self, ConnectError> {
         let mut base = usable(way.url)?;
         if !base.path().ends_with('/') {
             base.set_path(&format!("{}/", base.path()));
@@ -137,29 +172,52 @@ impl Http {
             usable(token_url)?;
         }
         let tls = crate::tls::client(&way.trust)?;
-        let client = careful(&tls, Duration::from_secs(u64::from(way.timeout_seconds.max(1))))?;
+        let client = careful(
+            &tls,
+            Duration::from_secs(u64::from(way.timeout_seconds.max(1))),
+        )?;
         let pace = access.pace(way.in_flight, way.per_second);
-        Ok(Http { client, base, auth: way.auth.clone(), secret, access, pace })
+        Ok(Http {
+            client,
+            base,
+            auth: way.auth.clone(),
+            secret,
+            access,
+            pace,
+        })
     }
 
     fn join(&self, place: &str) -> Result<Url, ConnectError> {
-        self.base.join(place).map_err(|error| ConnectError::permanent("url", error.to_string(), "check the base URL"))
+        self.base.join(place).map_err(|error| {
+            ConnectError::permanent("url", error.to_string(), "check the base URL")
+        })
     }
 
-    /// The address of a path below the base URL. A path can come from the service itself, which names its endpoints: one that leads
-    /// elsewhere is refused, since the secret goes along.
+    /// The address of a path below the base URL. A path can come from the service itself, which
+    /// names its endpoints: one that leads elsewhere is refused, since the secret goes along.
     pub fn url(&self, path: &str) -> Result<Url, ConnectError> {
         let url = self.join(path)?;
         if self.ours(&url) && url.path().starts_with(self.base.path()) {
             return Ok(url);
         }
         let path: String = path.chars().filter(|c| !c.is_control()).take(200).collect();
-        let said = format!("the service names the address `{path}`, which does not lie below its base URL");
-        Err(ConnectError::permanent("elsewhere", said, "it is not called there, so that no secret goes astray; check the base URL"))
+        let said = format!(
+            "the service names the address `{path}`, which does not lie below its base URL"
+        );
+        Err(ConnectError::permanent(
+            "elsewhere",
+            said,
+            "it is not called there, so that no secret goes astray; check the base URL",
+        ))
     }
 
     fn place(&self) -> (String, u16) {
-        let host = self.base.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+        let host = self
+            .base
+            .host_str()
+            .unwrap_or_default()
+            .trim_matches(['[', ']'])
+            .to_owned();
         (host, self.base.port_or_known_default().unwrap_or(443))
     }
 
@@ -174,27 +232,55 @@ impl Http {
                 return false;
             }
         };
-        if let Some(error) = found.iter().find_map(|a| crate::tls::refuse_address(a.ip()).err()) {
+        if let Some(error) = found
+            .iter()
+            .find_map(|a| crate::tls::refuse_address(a.ip()).err())
+        {
             report.failed("Name resolves", &error);
             return false;
         }
-        report.passed("Name resolves", found.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", "));
-        match tokio::time::timeout(Duration::from_secs(10), tokio::net::TcpStream::connect(found.as_slice())).await {
+        report.passed(
+            "Name resolves",
+            found
+                .iter()
+                .map(|a| a.ip().to_string())
+                .collect::<Vec<_>>()
+                .join(", "),
+        );
+        match tokio::time::timeout(
+            Duration::from_secs(10),
+            tokio::net::TcpStream::connect(found.as_slice()),
+        )
+        .await
+        {
             Ok(Ok(_)) => report.passed("Port answers", format!("{host}:{port}")),
             Ok(Err(error)) => {
-                report.failed("Port answers", &unreachable(&host, port, &error.to_string()));
+                report.failed(
+                    "Port answers",
+                    &unreachable(&host, port, &error.to_string()),
+                );
                 return false;
             }
             Err(_) => {
-                report.failed("Port answers", &unreachable(&host, port, "no answer within 10 s"));
+                report.failed(
+                    "Port answers",
+                    &unreachable(&host, port, "no answer within 10 s"),
+                );
                 return false;
             }
         }
         if self.base.scheme() == "http" {
             if found.iter().all(|a| a.ip().is_loopback()) {
-                report.passed("TLS verifies", "not used: the connection stays on this machine");
+                report.passed(
+                    "TLS verifies",
+                    "not used: the connection stays on this machine",
+                );
             } else {
-                report.warned("TLS verifies", "not used: token and data cross the network in clear text", "use https://");
+                report.warned(
+                    "TLS verifies",
+                    "not used: token and data cross the network in clear text",
+                    "use https://",
+                );
             }
         }
         if let ScimAuth::Oauth { token_url, .. } = &self.auth {
@@ -210,38 +296,59 @@ impl Http {
     }
 
     pub async fn get(&self, path: &str) -> Result<Json, ConnectError> {
-        Ok(self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path).await?.body)
+        Ok(self
+            .answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path)
+            .await?
+            .body)
     }
 
     /// What stands at a place of this service that it named itself: a request in its queue.
     pub async fn at(&self, place: &str) -> Result<Json, ConnectError> {
         let url = self.join(place)?;
         if !self.ours(&url) {
-            let said = format!("the service points to another host: {}", url.host_str().unwrap_or_default());
-            return Err(ConnectError::permanent("elsewhere", said, "it is not asked there, so that no secret goes astray"));
+            let said = format!(
+                "the service points to another host: {}",
+                url.host_str().unwrap_or_default()
+            );
+            return Err(ConnectError::permanent(
+                "elsewhere",
+                said,
+                "it is not asked there, so that no secret goes astray",
+            ));
         }
         let path = url.path().trim_start_matches('/').to_owned();
-        Ok(self.answer(Method::GET, url, None, &HeaderMap::new(), &path).await?.body)
+        Ok(self
+            .answer(Method::GET, url, None, &HeaderMap::new(), &path)
+            .await?
+            .body)
     }
 
     fn ours(&self, url: &Url) -> bool {
         (url.scheme(), url.host_str(), url.port_or_known_default())
-            == (self.base.scheme(), self.base.host_str(), self.base.port_or_known_default())
+            == (
+                self.base.scheme(),
+                self.base.host_str(),
+                self.base.port_or_known_default(),
+            )
     }
 
     /// One resource with its version.
     pub async fn read(&self, path: &str) -> Result<Answer, ConnectError> {
-        self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path).await
+        self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path)
+            .await
     }
 
     pub async fn query(&self, path: &str, query: &[(&str, &str)]) -> Result<Json, ConnectError> {
         let mut url = self.url(path)?;
         url.query_pairs_mut().extend_pairs(query);
-        Ok(self.answer(Method::GET, url, None, &HeaderMap::new(), path).await?.body)
+        Ok(self
+            .answer(Method::GET, url, None, &HeaderMap::new(), path)
+            .await?
+            .body)
     }
 
-    /// Sends a write. The permit proves that writing is allowed. With a version, it is refused if the
-    /// resource has another one by now (RFC 7644 §3.14).
+    /// Sends a write. The permit proves that writing is allowed. With a version, it is refused if
+    /// the resource has another one by now (RFC 7644 §3.14).
     pub async fn send(
         &self,
         method: Method,
@@ -255,16 +362,36 @@ impl Http {
         if let Some(version) = version.and_then(|v| HeaderValue::from_str(v).ok()) {
             headers.insert(IF_MATCH, version);
         }
-        self.answer(method, self.url(path)?, Some(body.to_string()), &headers, path).await
+        self.answer(
+            method,
+            self.url(path)?,
+            Some(body.to_string()),
+            &headers,
+            path,
+        )
+        .await
     }
 
     /// Removes a resource (RFC 7644 §3.6).
     pub async fn remove(&self, path: &str, _permit: &Permit) -> Result<(), ConnectError> {
-        self.answer(Method::DELETE, self.url(path)?, None, &HeaderMap::new(), path).await.map(|_| ())
+        self.answer(
+            Method::DELETE,
+            self.url(path)?,
+            None,
+            &HeaderMap::new(),
+            path,
+        )
+        .await
+        .map(|_| ())
     }
 
-    /// Pulls a file: the response itself, for its body to be read as a stream. `query` is that of a signed URL.
-    pub async fn pull(&self, headers: &HeaderMap, query: Option<&Secret>) -> Result<Response, ConnectError> {
+    /// Pulls a file: the response itself, for its body to be read as a stream. `query` is that of a
+    /// signed URL.
+    pub async fn pull(
+        &self,
+        headers: &HeaderMap,
+        query: Option<&Secret>,
+    ) -> Result<Response, ConnectError> {
         let mut url = self.base.clone();
         // The base is made to end with a slash, which a file's address does not.
         let path = url.path().trim_end_matches('/').to_owned();
@@ -273,8 +400,13 @@ impl Http {
             url.set_query(Some(query.expose().trim().trim_start_matches('?')));
         }
         let _place = self.pace.wait().await;
-        let request = self.known(self.client.get(url).headers(headers.clone()), false).await?;
-        request.send().await.map_err(|error| self.lost(&error.without_url(), false))
+        let request = self
+            .known(self.client.get(url).headers(headers.clone()), false)
+            .await?;
+        request
+            .send()
+            .await
+            .map_err(|error| self.lost(&error.without_url(), false))
     }
 
     async fn answer(
@@ -289,61 +421,119 @@ impl Http {
         let (mut url, mut renewed) = (url, false);
         for attempt in 1.. {
             let _place = self.pace.wait().await;
-            let mut request = self.client.request(method.clone(), url.clone()).headers(headers.clone()).header(ACCEPT, SCIM_JSON);
+            let mut request = self
+                .client
+                .request(method.clone(), url.clone())
+                .headers(headers.clone())
+                .header(ACCEPT, SCIM_JSON);
             if let Some(body) = &body {
                 request = request.body(body.clone());
             }
             let request = self.known(request, renewed).await?;
-            let response = request.send().await.map_err(|error| self.lost(&error, making))?;
+            let response = request
+                .send()
+                .await
+                .map_err(|error| self.lost(&error, making))?;
             let status = response.status();
-            if status == StatusCode::UNAUTHORIZED && matches!(self.auth, ScimAuth::Oauth { .. }) && !renewed {
+            if status == StatusCode::UNAUTHORIZED
+                && matches!(self.auth, ScimAuth::Oauth { .. })
+                && !renewed
+            {
                 // The token was taken back before its time: one new one is asked for.
                 renewed = true;
                 continue;
             }
             // RFC 9110 §10.2.3: what was not done may be asked for again after the pause.
             let pause = pause_of(response.headers());
-            let later = matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE);
+            let later = matches!(
+                status,
+                StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE
+            );
             if later && attempt < PATIENCE && pause.is_some_and(|pause| pause <= LONGEST) {
                 let pause = pause.unwrap_or_default();
                 tracing::info!(host = self.base.host_str(), ?pause, %status, "the service asks for a pause");
                 self.pace.rest_for(pause);
                 continue;
             }
-            let kind = response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
-            let etag = response.headers().get(ETAG).and_then(|v| v.to_str().ok()).map(str::to_owned);
-            let target = response.headers().get(reqwest::header::LOCATION).and_then(|v| v.to_str().ok()).map(str::to_owned);
-            let body = read(response).await.map_err(|error| self.lost(&error, making))?;
+            let kind = response
+                .headers()
+                .get(CONTENT_TYPE)
+                .and_then(|v| v.to_str().ok())
+                .unwrap_or_default()
+                .to_owned();
+            let etag = response
+                .headers()
+                .get(ETAG)
+                .and_then(|v| v.to_str().ok())
+                .map(str::to_owned);
+            let target = response
+                .headers()
+                .get(reqwest::header::LOCATION)
+                .and_then(|v| v.to_str().ok())
+                .map(str::to_owned);
+            let body = read(response)
+                .await
+                .map_err(|error| self.lost(&error, making))?;
             let Some(body) = body else {
                 return Err(ConnectError::permanent(
                     "too_large",
-                    format!("the answer to /{path} is larger than {} MiB", MAX_BODY >> 20),
+                    format!(
+                        "the answer to /{path} is larger than {} MiB",
+                        MAX_BODY >> 20
+                    ),
                     "make the pages smaller",
                 ));
             };
             if status == StatusCode::ACCEPTED {
-                return Err(ConnectError::accepted(target.as_deref().unwrap_or_default()));
+                return Err(ConnectError::accepted(
+                    target.as_deref().unwrap_or_default(),
+                ));
             }
-            // RFC 9110 §15.4.4: what was asked for is done, and the result stands elsewhere in the same service.
-            let done = target.as_deref().filter(|_| status == StatusCode::SEE_OTHER && method == Method::GET && attempt < PATIENCE);
-            if let Some(next) = done.and_then(|target| url.join(target).ok()).filter(|next| self.ours(next)) {
+            // RFC 9110 §15.4.4: what was asked for is done, and the result stands elsewhere in the
+            // same service.
+            let done = target.as_deref().filter(|_| {
+                status == StatusCode::SEE_OTHER && method == Method::GET && attempt < PATIENCE
+            });
+            if let Some(next) = done
+                .and_then(|target| url.join(target).ok())
+                .filter(|next| self.ours(next))
+            {
                 url = next;
                 continue;
             }
             if status.is_redirection() {
-                return Err(redirected(path, status, target.as_deref(), self.base.host_str().unwrap_or_default()));
+                return Err(redirected(
+                    path,
+                    status,
+                    target.as_deref(),
+                    self.base.host_str().unwrap_or_default(),
+                ));
             }
             let asks_for_later = later && pause.is_some();
             let body = meaning(status, &kind, &body, path, making && !asks_for_later)?;
             let etag = etag.or_else(|| body["meta"]["version"].as_str().map(str::to_owned));
-            return Ok(Answer { body, etag, location: target });
+            return Ok(Answer {
+                body,
+                etag,
+                location: target,
+            });
         }
-        Err(ConnectError::transient("rate", "the service asks for fewer requests", "it is tried again by itself"))
+        Err(ConnectError::transient(
+            "rate",
+            "the service asks for fewer requests",
+            "it is tried again by itself",
+        ))
     }
 
     /// Makes us known in a request.
-    async fn known(&self, request: reqwest::RequestBuilder, anew: bool) -> Result<reqwest::RequestBuilder, ConnectError> {
-        let Some(secret) = &self.secret else { return Ok(request) };
+    async fn known(
+        &self,
+        request: reqwest::RequestBuilder,
+        anew: bool,
+    ) -> Result<reqwest::RequestBuilder, ConnectError> {
+        let Some(secret) = &self.secret else {
+            return Ok(request);
+        };
         Ok(match &self.auth {
             ScimAuth::Bearer => request.bearer_auth(secret.expose()),
             ScimAuth::Basic { user } => request.basic_auth(user, Some(secret.expose())),
@@ -351,12 +541,16 @@ impl Http {
                 let wrong = |_| {
                     ConnectError::permanent(
                         "header",
-                        format!("`{name}` cannot be a header's name, or its secret not a header's value"),
+                        format!(
+                            "`{name}` cannot be a header's name, or its secret not a header's value"
+                        ),
                         "correct it",
                     )
                 };
-                let name = HeaderName::from_bytes(name.as_bytes()).map_err(|e| wrong(e.to_string()))?;
-                let mut value = HeaderValue::from_str(secret.expose()).map_err(|e| wrong(e.to_string()))?;
+                let name =
+                    HeaderName::from_bytes(name.as_bytes()).map_err(|e| wrong(e.to_string()))?;
+                let mut value =
+                    HeaderValue::from_str(secret.expose()).map_err(|e| wrong(e.to_string()))?;
                 value.set_sensitive(true);
                 request.header(name, value)
             }
@@ -364,11 +558,22 @@ impl Http {
         })
     }
 
-    /// The access token, asked for when there is none and a little before it runs out (RFC 6749 §4.4).
+    /// The access token, asked for when there is none and a little before it runs out (RFC 6749
+    /// §4.4).
     async fn bearer(&self, anew: bool) -> Result<Secret, ConnectError> {
-        let ScimAuth::Oauth { token_url, client_id, scope } = &self.auth else { return Ok(Secret::new("")) };
+        let ScimAuth::Oauth {
+            token_url,
+            client_id,
+            scope,
+        } = &self.auth
+        else {
+            return Ok(Secret::new(""));
+        };
         let mut kept = self.access.token().lock().await;
-        if let Some(token) = kept.as_ref().filter(|token| !anew && token.renew > Instant::now()) {
+        if let Some(token) = kept
+            .as_ref()
+            .filter(|token| !anew && token.renew > Instant::now())
+        {
             return Ok(token.secret.clone());
         }
         let host = host_of(token_url);
@@ -395,17 +600,32 @@ impl Http {
             .await
             .map_err(|error| self.lost(&error, false))?;
         let status = response.status();
-        let body = read(response).await.map_err(|error| self.lost(&error, false))?.unwrap_or_default();
+        let body = read(response)
+            .await
+            .map_err(|error| self.lost(&error, false))?
+            .unwrap_or_default();
         let json: Json = serde_json::from_slice(&body).unwrap_or_default();
-        let Some(token) = json["access_token"].as_str().filter(|_| status.is_success()) else {
-            let what = ["error_description", "error"].iter().find_map(|n| json[*n].as_str()).map(clip);
-            return Err(refused(what.unwrap_or_else(|| format!("HTTP {}", status.as_u16()))));
+        let Some(token) = json["access_token"]
+            .as_str()
+            .filter(|_| status.is_success())
+        else {
+            let what = ["error_description", "error"]
+                .iter()
+                .find_map(|n| json[*n].as_str())
+                .map(clip);
+            return Err(refused(
+                what.unwrap_or_else(|| format!("HTTP {}", status.as_u16())),
+            ));
         };
         let lasts = json["expires_in"].as_u64().unwrap_or(300);
         // A little early, so that no request is sent with a token that runs out on its way.
-        let renew = Instant::now() + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
+        let renew =
+            Instant::now() + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
         let secret = Secret::new(token);
-        *kept = Some(AccessToken { secret: secret.clone(), renew });
+        *kept = Some(AccessToken {
+            secret: secret.clone(),
+            renew,
+        });
         Ok(secret)
     }
 
@@ -415,7 +635,16 @@ impl Http {
         if error.is_connect() {
             let lower = chain.to_lowercase();
             if self.base.scheme() == "https"
-                && ["certificate", "issuer", "tls", "handshake", "corrupt message", "peer"].iter().any(|w| lower.contains(w))
+                && [
+                    "certificate",
+                    "issuer",
+                    "tls",
+                    "handshake",
+                    "corrupt message",
+                    "peer",
+                ]
+                .iter()
+                .any(|w| lower.contains(w))
             {
                 return crate::tls::fault(&host, &chain);
             }
@@ -424,18 +653,33 @@ impl Http {
             }
             return unreachable(&host, port, &chain);
         }
-        let what = if error.is_timeout() { "did not answer in time" } else { "closed the connection before it answered" };
+        let what = if error.is_timeout() {
+            "did not answer in time"
+        } else {
+            "closed the connection before it answered"
+        };
         let said = format!("{host}:{port} {what}");
         if making {
-            ConnectError::unknown_outcome("answer_lost", said, "the account is looked for before anything is sent again")
+            ConnectError::unknown_outcome(
+                "answer_lost",
+                said,
+                "the account is looked for before anything is sent again",
+            )
         } else {
-            ConnectError::transient(if error.is_timeout() { "timeout" } else { "cut" }, said, "it is tried again by itself")
+            ConnectError::transient(
+                if error.is_timeout() { "timeout" } else { "cut" },
+                said,
+                "it is tried again by itself",
+            )
         }
     }
 }
 
 fn host_of(url: &str) -> String {
-    Url::parse(url).ok().and_then(|url| url.host_str().map(str::to_owned)).unwrap_or_default()
+    Url::parse(url)
+        .ok()
+        .and_then(|url| url.host_str().map(str::to_owned))
+        .unwrap_or_default()
 }
 
 fn unknown_name(host: &str, why: &str) -> ConnectError {
@@ -453,25 +697,50 @@ fn pause_of(headers: &HeaderMap) -> Option<Duration> {
         return Some(Duration::from_secs(seconds));
     }
     let until = httpdate::parse_http_date(text).ok()?;
-    Some(until.duration_since(std::time::SystemTime::now()).unwrap_or_default())
+    Some(
+        until
+            .duration_since(std::time::SystemTime::now())
+            .unwrap_or_default(),
+    )
 }
 
 /// A redirect is never followed: it would carry our secret to wherever it points.
 fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -> ConnectError {
     let target = target.unwrap_or_default();
     let host = host_of(target);
-    let login = ["login", "signin", "sign-in", "sso", "oauth", "saml", "authorize"].iter().any(|w| target.to_lowercase().contains(w));
+    let login = [
+        "login",
+        "signin",
+        "sign-in",
+        "sso",
+        "oauth",
+        "saml",
+        "authorize",
+    ]
+    .iter()
+    .any(|w| target.to_lowercase().contains(w));
     if login {
         return ConnectError::system_down(
             "login_page",
-            format!("/{path} sends us to a log-in page for people (HTTP {}): {}", status.as_u16(), clip(target)),
+            format!(
+                "/{path} sends us to a log-in page for people (HTTP {}): {}",
+                status.as_u16(),
+                clip(target)
+            ),
             "use the address of the SCIM service itself, and a token made for programs",
         );
     }
-    let elsewhere = if host.is_empty() || host == own { String::new() } else { format!(", to another host: {host}") };
+    let elsewhere = if host.is_empty() || host == own {
+        String::new()
+    } else {
+        format!(", to another host: {host}")
+    };
     ConnectError::system_down(
         "redirect",
-        format!("/{path} is redirected (HTTP {}){elsewhere}; redirects are not followed, so that no secret goes astray", status.as_u16()),
+        format!(
+            "/{path} is redirected (HTTP {}){elsewhere}; redirects are not followed, so that no secret goes astray",
+            status.as_u16()
+        ),
         "give the address that it points to, if that is the service",
     )
 }
@@ -496,7 +765,10 @@ fn causes(error: &reqwest::Error) -> String {
 
 async fn read(mut response: Response) -> Result<Option<Vec<u8>>, reqwest::Error> {
     // What says of itself that it is too large is not read at all.
-    if response.content_length().is_some_and(|length| length > MAX_BODY as u64) {
+    if response
+        .content_length()
+        .is_some_and(|length| length > MAX_BODY as u64)
+    {
         return Ok(None);
     }
     let mut body = Vec::new();
@@ -510,12 +782,22 @@ async fn read(mut response: Response) -> Result<Option<Vec<u8>>, reqwest::Error>
 }
 
 /// What an answer means (RFC 7644 §3.12).
-fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool) -> Result<Json, ConnectError> {
+fn meaning(
+    status: StatusCode,
+    kind: &str,
+    body: &[u8],
+    path: &str,
+    making: bool,
+) -> Result<Json, ConnectError> {
     if status.is_success() && body.is_empty() {
         return Ok(Json::Null);
     }
     let json: Option<Json> = serde_json::from_slice(body).ok();
-    let detail = json.as_ref().and_then(|j| j["detail"].as_str()).map(|d| format!(": {}", clip(d))).unwrap_or_default();
+    let detail = json
+        .as_ref()
+        .and_then(|j| j["detail"].as_str())
+        .map(|d| format!(": {}", clip(d)))
+        .unwrap_or_default();
     let page = kind.contains("html") || body.trim_ascii_start().first() == Some(&b'<');
     match status.as_u16() {
         401 => Err(ConnectError::system_down(
@@ -528,7 +810,9 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
             format!("the service knows us, and does not let us do this (HTTP 403){detail}"),
             "give the token the right to read and write users in the service",
         )),
-        404 if making || !path.contains('/') => Err(not_scim(path, "HTTP 404, there is no such address").with_status(404)),
+        404 if making || !path.contains('/') => {
+            Err(not_scim(path, "HTTP 404, there is no such address").with_status(404))
+        }
         404 => Err(ConnectError::permanent(
             "gone",
             format!("the account is not there any more (HTTP 404){detail}"),
@@ -536,7 +820,9 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
         )),
         409 => Err(ConnectError::permanent(
             "conflict",
-            format!("the service holds another account with one of these values (HTTP 409){detail}"),
+            format!(
+                "the service holds another account with one of these values (HTTP 409){detail}"
+            ),
             "read the system again, so that it can be matched, or correct the value",
         )),
         412 => Err(ConnectError::transient(
@@ -549,12 +835,18 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
             format!("the service asks for fewer requests (HTTP 429){detail}"),
             "it is tried again by itself",
         )),
-        // It may have been made before the service failed: whoever waits for an answer must not make it again.
-        500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => Err(ConnectError::unknown_outcome(
-            "answer_lost",
-            format!("the service failed while it made the account (HTTP {}){detail}", status.as_u16()),
-            "the account is looked for before anything is sent again",
-        )),
+        // It may have been made before the service failed: whoever waits for an answer must not
+        // make it again.
+        500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => {
+            Err(ConnectError::unknown_outcome(
+                "answer_lost",
+                format!(
+                    "the service failed while it made the account (HTTP {}){detail}",
+                    status.as_u16()
+                ),
+                "the account is looked for before anything is sent again",
+            ))
+        }
         500 | 502 | 503 | 504 => Err(ConnectError::transient(
             "server_error",
             format!("the service failed (HTTP {}){detail}", status.as_u16()),
@@ -563,7 +855,10 @@ fn meaning(status: StatusCode, kind: &str, body: &[u8], path: &str, making: bool
         code if status.is_success() => match json {
             Some(json) => Ok(json),
             None if page => Err(not_scim(path, "it sent a web page (HTML)")),
-            None => Err(not_scim(path, &format!("HTTP {code}, and the body is not JSON"))),
+            None => Err(not_scim(
+                path,
+                &format!("HTTP {code}, and the body is not JSON"),
+            )),
         },
         code => Err(ConnectError::permanent(
             "refused",
@@ -586,28 +881,64 @@ mod tests {
     #[test]
     fn each_answer_has_its_own_meaning() {
         let of = |status: u16, kind: &str, body: &str| {
-            meaning(StatusCode::from_u16(status).expect("valid"), kind, body.as_bytes(), "Users", false).map_err(|e| (e.code, e.class))
+            meaning(
+                StatusCode::from_u16(status).expect("valid"),
+                kind,
+                body.as_bytes(),
+                "Users",
+                false,
+            )
+            .map_err(|e| (e.code, e.class))
         };
         assert!(of(200, "application/scim+json", "{}").is_ok());
         assert_eq!(of(204, "", ""), Ok(Json::Null));
-        assert_eq!(of(200, "text/html", "<html>"), Err(("not_scim", FailureClass::SystemDown)));
-        assert_eq!(of(401, "", ""), Err(("token_refused", FailureClass::SystemDown)));
-        assert_eq!(of(409, "", "{}"), Err(("conflict", FailureClass::Permanent)));
-        assert_eq!(of(500, "text/html", "<html>"), Err(("server_error", FailureClass::Transient)));
+        assert_eq!(
+            of(200, "text/html", "<html>"),
+            Err(("not_scim", FailureClass::SystemDown))
+        );
+        assert_eq!(
+            of(401, "", ""),
+            Err(("token_refused", FailureClass::SystemDown))
+        );
+        assert_eq!(
+            of(409, "", "{}"),
+            Err(("conflict", FailureClass::Permanent))
+        );
+        assert_eq!(
+            of(500, "text/html", "<html>"),
+            Err(("server_error", FailureClass::Transient))
+        );
         assert_eq!(of(400, "", "{}"), Err(("refused", FailureClass::Permanent)));
         let making = |status: u16| {
             let status = StatusCode::from_u16(status).expect("valid");
             meaning(status, "", b"{}", "Users", true).map_err(|error| error.class)
         };
-        assert_eq!([500, 502, 503, 504].map(making), [500; 4].map(|_| Err(FailureClass::UnknownOutcome)), "it may have been made");
-        assert_eq!(making(501), Err(FailureClass::Permanent), "a service that cannot make accounts made none");
+        assert_eq!(
+            [500, 502, 503, 504].map(making),
+            [500; 4].map(|_| Err(FailureClass::UnknownOutcome)),
+            "it may have been made"
+        );
+        assert_eq!(
+            making(501),
+            Err(FailureClass::Permanent),
+            "a service that cannot make accounts made none"
+        );
     }
 
     #[test]
     fn a_pause_is_read_in_both_its_forms() {
-        let of = |text: &'static str| pause_of(&HeaderMap::from_iter([(RETRY_AFTER, HeaderValue::from_static(text))]));
+        let of = |text: &'static str| {
+            pause_of(&HeaderMap::from_iter([(
+                RETRY_AFTER,
+                HeaderValue::from_static(text),
+            )]))
+        };
         assert_eq!(of("7"), Some(Duration::from_secs(7)));
-        assert_eq!(of("Sun, 06 Nov 1994 08:49:37 GMT"), Some(Duration::ZERO), "a time that has passed");
+        assert_eq!(
+            of("Sun, 06 Nov 1994 08:49:37 GMT"),
+            Some(Duration::ZERO),
+            "a time that has passed"
+        );
         assert_eq!(of("soon"), None);
         assert_eq!(pause_of(&HeaderMap::new()), None);
     }
@@ -616,8 +947,15 @@ mod tests {
     fn a_redirect_is_told_and_a_log_in_page_told_apart() {
         let of = |target| redirected("Users", StatusCode::FOUND, Some(target), "berthing.example");
         assert_eq!(of("https://id.example/login?next=x").code, "login_page");
-        assert_eq!(of("https://elsewhere.example/scim/v2/Users").code, "redirect");
-        assert!(of("https://elsewhere.example/x").message.contains("elsewhere.example"));
+        assert_eq!(
+            of("https://elsewhere.example/scim/v2/Users").code,
+            "redirect"
+        );
+        assert!(
+            of("https://elsewhere.example/x")
+                .message
+                .contains("elsewhere.example")
+        );
     }
 
     #[test]
@@ -632,8 +970,15 @@ mod tests {
             per_second: None,
         };
         let http = Http::new(&way, None, Arc::default()).expect("usable");
-        let of = |path: &str| http.url(path).map(|url| url.to_string()).map_err(|error| error.code);
-        assert_eq!(of("Users/1?count=2"), Ok("https://berthing.example/scim/v2/Users/1?count=2".to_owned()));
+        let of = |path: &str| {
+            http.url(path)
+                .map(|url| url.to_string())
+                .map_err(|error| error.code)
+        };
+        assert_eq!(
+            of("Users/1?count=2"),
+            Ok("https://berthing.example/scim/v2/Users/1?count=2".to_owned())
+        );
         for path in [
             "http://0.0.0.0:18082/scim/v2/Users",
             "http://berthing.example/scim/v2/Users",
@@ -646,11 +991,18 @@ mod tests {
             "https://berthing.example/scim/v20/Users",
         ] {
             assert!(
-                of(path) == Err("elsewhere") || of(path).is_ok_and(|url| url.starts_with("https://berthing.example/scim/v2/")),
+                of(path) == Err("elsewhere")
+                    || of(path)
+                        .is_ok_and(|url| url.starts_with("https://berthing.example/scim/v2/")),
                 "{path}"
             );
         }
-        for path in ["http://169.254.169.254/x", "//other.example/scim/v2/Users", "../../admin", "/Users"] {
+        for path in [
+            "http://169.254.169.254/x",
+            "//other.example/scim/v2/Users",
+            "../../admin",
+            "/Users",
+        ] {
             assert_eq!(of(path), Err("elsewhere"), "{path}");
         }
     }

@@ -1,12 +1,14 @@
-//! The SCIM connector (RFC 7643, 7644): asks what the service can do and adapts to it. Lists are read
-//! by cursor or by index, changes are sent as PATCH or, where there is none, as PUT of the whole
-//! resource; what is looked for is asked by filter or, where there is none, found in the list.
+//! The SCIM connector (RFC 7643, 7644): asks what the service can do and adapts to it. Lists are
+//! read by cursor or by index, changes are sent as PATCH or, where there is none, as PUT of the
+//! whole resource; what is looked for is asked by filter or, where there is none, found in the
+//! list.
 
 pub(crate) mod http;
 
 use crate::tls::Trust;
 use crate::{
-    CheckReport, ConnectError, ConnectionState, Connector, Description, ScimSettings, Secret, SnapshotItem, SnapshotStream, Write,
+    CheckReport, ConnectError, ConnectionState, Connector, Description, ScimSettings, Secret,
+    SnapshotItem, SnapshotStream, Write,
 };
 use async_trait::async_trait;
 use http::{Answer, Http, HttpSettings};
@@ -66,17 +68,30 @@ struct Endpoint {
 
 impl ScimConnector {
     /// A connector; nothing is sent yet.
-    pub fn new(settings: ScimSettings, secret: Option<Secret>, access: Arc<ConnectionState>) -> Result<Self, ConnectError> {
+    pub fn new(
+        settings: ScimSettings,
+        secret: Option<Secret>,
+        access: Arc<ConnectionState>,
+    ) -> Result<Self, ConnectError> {
         let way = HttpSettings {
             url: &settings.url,
-            trust: Trust { ca_pem: settings.ca_pem.as_deref(), pin: settings.pin_sha256.as_deref(), own: None },
+            trust: Trust {
+                ca_pem: settings.ca_pem.as_deref(),
+                pin: settings.pin_sha256.as_deref(),
+                own: None,
+            },
             timeout_seconds: settings.timeout_seconds,
             auth: &settings.auth,
             in_flight: settings.in_flight,
             per_second: settings.per_second,
         };
         let http = Http::new(&way, secret, access.clone())?;
-        Ok(ScimConnector { settings, access, http, known: OnceCell::new() })
+        Ok(ScimConnector {
+            settings,
+            access,
+            http,
+            known: OnceCell::new(),
+        })
     }
 
     async fn known(&self) -> Result<&ScimCapabilities, ConnectError> {
@@ -100,25 +115,58 @@ impl ScimConnector {
         }
         let mut types = list(&self.maybe("ResourceTypes").await?);
         if types.is_empty() {
-            types = vec![json!({"schema": USER, "endpoint": "/Users", "schemaExtensions": [{"schema": tide_scim::ENTERPRISE}]})];
+            types = vec![
+                json!({"schema": USER, "endpoint": "/Users", "schemaExtensions": [{"schema": tide_scim::ENTERPRISE}]}),
+            ];
         }
         let mut endpoints = BTreeMap::new();
         for (object, core) in [(ObjectType::Person, USER), (ObjectType::Group, GROUP)] {
-            let Some(kind) = types.iter().find(|t| t["schema"] == core) else { continue };
-            let extensions = kind["schemaExtensions"].as_array().into_iter().flatten().filter_map(|e| e["schema"].as_str());
+            let Some(kind) = types.iter().find(|t| t["schema"] == core) else {
+                continue;
+            };
+            let extensions = kind["schemaExtensions"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .filter_map(|e| e["schema"].as_str());
             let urns: Vec<&str> = std::iter::once(core).chain(extensions).collect();
-            let own: Vec<Json> = schemas.iter().filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id))).cloned().collect();
-            let path = kind["endpoint"].as_str().unwrap_or("/Users").trim_start_matches('/').to_owned();
+            let own: Vec<Json> = schemas
+                .iter()
+                .filter(|s| s["id"].as_str().is_some_and(|id| urns.contains(&id)))
+                .cloned()
+                .collect();
+            let path = kind["endpoint"]
+                .as_str()
+                .unwrap_or("/Users")
+                .trim_start_matches('/')
+                .to_owned();
             self.http.url(&path)?;
-            endpoints.insert(object, Endpoint { path, core, flat: FlatSchema::read(&own, core) });
+            endpoints.insert(
+                object,
+                Endpoint {
+                    path,
+                    core,
+                    flat: FlatSchema::read(&own, core),
+                },
+            );
         }
         if endpoints.is_empty() {
-            return Err(ConnectError::system_down("no_users", "the service offers neither users nor groups", "check the base URL"));
+            return Err(ConnectError::system_down(
+                "no_users",
+                "the service offers neither users nor groups",
+                "check the base URL",
+            ));
         }
         let offered = |name: &str| config[name]["supported"] == json!(true);
         let paging = &config["pagination"];
-        let bulk = offered("bulk").then(|| config["bulk"]["maxOperations"].as_u64().unwrap_or(1) as usize).filter(|most| *most > 1);
-        let largest = [&paging["maxPageSize"], &config["filter"]["maxResults"]].iter().filter_map(|n| n.as_u64()).filter(|n| *n > 0).min();
+        let bulk = offered("bulk")
+            .then(|| config["bulk"]["maxOperations"].as_u64().unwrap_or(1) as usize)
+            .filter(|most| *most > 1);
+        let largest = [&paging["maxPageSize"], &config["filter"]["maxResults"]]
+            .iter()
+            .filter_map(|n| n.as_u64())
+            .filter(|n| *n > 0)
+            .min();
         Ok(ScimCapabilities {
             patch: offered("patch"),
             filter: offered("filter"),
@@ -142,7 +190,8 @@ impl ScimConnector {
         })
     }
 
-    /// What was modified since an instant, which is the service's own (RFC 7643 §3.1, RFC 7644 §3.4.2.2).
+    /// What was modified since an instant, which is the service's own (RFC 7643 §3.1, RFC 7644
+    /// §3.4.2.2).
     async fn modified(
         &self,
         object: ObjectType,
@@ -158,11 +207,19 @@ impl ScimConnector {
         let (mut start, mut last) = (1usize, since);
         let mut seen: HashSet<String> = HashSet::new();
         loop {
-            let page = self.http.get(&format!("{}?filter={filter}&startIndex={start}&count={size}", endpoint.path)).await?;
+            let page = self
+                .http
+                .get(&format!(
+                    "{}?filter={filter}&startIndex={start}&count={size}",
+                    endpoint.path
+                ))
+                .await?;
             let resources = list(&page);
             let mut changed = Vec::with_capacity(resources.len());
             for resource in &resources {
-                let at = resource["meta"]["lastModified"].as_str().and_then(|at| at.parse::<jiff::Timestamp>().ok());
+                let at = resource["meta"]["lastModified"]
+                    .as_str()
+                    .and_then(|at| at.parse::<jiff::Timestamp>().ok());
                 last = last.max(at.unwrap_or(last));
                 let account = observed(endpoint, resource)?;
                 seen.insert(account.key.clone());
@@ -170,22 +227,39 @@ impl ScimConnector {
             }
             start += resources.len();
             if !changed.is_empty() {
-                out.send(Ok(crate::ChangeEvent::Changed(changed))).await.map_err(crate::change_events::stopped)?;
+                out.send(Ok(crate::ChangeEvent::Changed(changed)))
+                    .await
+                    .map_err(crate::change_events::stopped)?;
             }
             let total = page["totalResults"].as_u64().unwrap_or_default() as usize;
             if resources.is_empty() || start > total {
                 if seen.len() < total {
-                    // Somebody moved between two pages: they are asked for again before it goes on from here.
-                    let said = format!("{} of {total} changed resources were shown: the list changed while it was read", seen.len());
-                    return Err(ConnectError::transient("page_shift", said, "it is asked again"));
+                    // Somebody moved between two pages: they are asked for again before it goes on
+                    // from here.
+                    let said = format!(
+                        "{} of {total} changed resources were shown: the list changed while it was read",
+                        seen.len()
+                    );
+                    return Err(ConnectError::transient(
+                        "page_shift",
+                        said,
+                        "it is asked again",
+                    ));
                 }
-                return out.send(Ok(crate::ChangeEvent::Checkpoint(last.to_string()))).await.map_err(crate::change_events::stopped);
+                return out
+                    .send(Ok(crate::ChangeEvent::Checkpoint(last.to_string())))
+                    .await
+                    .map_err(crate::change_events::stopped);
             }
         }
     }
 
     /// Reads a whole list, page by page, and hands each page on.
-    async fn walk<F>(&self, endpoint: &Endpoint, mut each: impl FnMut(Vec<Observed>) -> F) -> Result<usize, ConnectError>
+    async fn walk<F>(
+        &self,
+        endpoint: &Endpoint,
+        mut each: impl FnMut(Vec<Observed>) -> F,
+    ) -> Result<usize, ConnectError>
     where
         F: Future<Output = Result<(), ConnectError>>,
     {
@@ -197,7 +271,11 @@ impl ScimConnector {
         loop {
             let path = match &cursor {
                 // An empty cursor asks for the first page by cursor (RFC 9865 §2.1).
-                Some(cursor) => format!("{}?cursor={}&count={size}", endpoint.path, http::segment(cursor)),
+                Some(cursor) => format!(
+                    "{}?cursor={}&count={size}",
+                    endpoint.path,
+                    http::segment(cursor)
+                ),
                 None => format!("{}?startIndex={start}&count={size}", endpoint.path),
             };
             let page = self.http.get(&path).await?;
@@ -232,11 +310,16 @@ impl ScimConnector {
                     }
                     Some(next) => cursor = Some(next.to_owned()),
                     None => {
-                        let total = page["totalResults"].as_u64().map_or(keys.len(), |total| total as usize);
+                        let total = page["totalResults"]
+                            .as_u64()
+                            .map_or(keys.len(), |total| total as usize);
                         if keys.len() < total {
                             return Err(ConnectError::transient(
                                 "page_shift",
-                                format!("{} of {total} resources were shown before the service gave no further cursor", keys.len()),
+                                format!(
+                                    "{} of {total} resources were shown before the service gave no further cursor",
+                                    keys.len()
+                                ),
                                 "it is read again",
                             ));
                         }
@@ -245,14 +328,20 @@ impl ScimConnector {
                 }
                 continue;
             }
-            let total = page["totalResults"].as_u64().ok_or_else(|| http::not_scim(&path, "the list has no totalResults"))? as usize;
+            let total = page["totalResults"]
+                .as_u64()
+                .ok_or_else(|| http::not_scim(&path, "the list has no totalResults"))?
+                as usize;
             start += count;
             if start > total {
                 // Resources that moved between pages while we read could have been missed.
                 if keys.len() != total {
                     return Err(ConnectError::transient(
                         "page_shift",
-                        format!("{} of {total} resources were shown: the list changed while it was read", keys.len()),
+                        format!(
+                            "{} of {total} resources were shown: the list changed while it was read",
+                            keys.len()
+                        ),
                         "it is read again",
                     ));
                 }
@@ -261,7 +350,10 @@ impl ScimConnector {
             if count == 0 {
                 return Err(ConnectError::transient(
                     "page_empty",
-                    format!("the service says that it holds {total} resources and shows {}", keys.len()),
+                    format!(
+                        "the service says that it holds {total} resources and shows {}",
+                        keys.len()
+                    ),
                     "read again; if it stays, make the pages smaller",
                 ));
             }
@@ -276,9 +368,9 @@ impl ScimConnector {
         let endpoint = self.endpoint(object).await?;
         let total = self
             .walk(endpoint, |batch| async move {
-                out.send(Ok(SnapshotItem::Batch(batch)))
-                    .await
-                    .map_err(|_| ConnectError::transient("stopped", "the reading was stopped", "start it again"))
+                out.send(Ok(SnapshotItem::Batch(batch))).await.map_err(|_| {
+                    ConnectError::transient("stopped", "the reading was stopped", "start it again")
+                })
             })
             .await?;
         Ok(SnapshotItem::Complete(total))
@@ -286,14 +378,24 @@ impl ScimConnector {
 
     /// The PATCH operations of a change, in requests of a bearable size.
     ///
-    /// `there` is the resource, where it is needed: a part of a typed item can be set alone only if the item is there.
+    /// `there` is the resource, where it is needed: a part of a typed item can be set alone only if
+    /// the item is there.
     fn pieces(&self, endpoint: &Endpoint, write: &Write, there: Option<&Json>) -> Vec<Vec<Json>> {
         let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
-        let known = || write.values.iter().filter_map(|value| Some((endpoint.flat.get(&value.attribute)?, value)));
-        let is_new = |attribute: &FlatAttribute| attribute.is_part() && there.is_some_and(|there| !attribute.has_item(there));
+        let known = || {
+            write
+                .values
+                .iter()
+                .filter_map(|value| Some((endpoint.flat.get(&value.attribute)?, value)))
+        };
+        let is_new = |attribute: &FlatAttribute| {
+            attribute.is_part() && there.is_some_and(|there| !attribute.has_item(there))
+        };
         let mut new: BTreeMap<(String, Option<String>), Vec<Part<'_>>> = BTreeMap::new();
         for (attribute, value) in known().filter(|(attribute, _)| is_new(attribute)) {
-            let item = new.entry((attribute.path(), attribute.kind.clone())).or_default();
+            let item = new
+                .entry((attribute.path(), attribute.kind.clone()))
+                .or_default();
             item.extend(value.after.first().map(|value| (attribute, to_json(value))));
         }
         let mut pieces: Vec<Vec<Json>> = vec![Vec::new()];
@@ -301,8 +403,15 @@ impl ScimConnector {
         // Who is asked for a new password at the next log-in is nothing that SCIM has words for.
         let operations = known()
             .filter(|(attribute, _)| !is_new(attribute))
-            .flat_map(|(attribute, value)| attribute.operations(&json(&value.before), &json(&value.after)));
-        let operations: Vec<Json> = operations.chain(new.values().filter_map(|parts| FlatAttribute::add_item(parts))).collect();
+            .flat_map(|(attribute, value)| {
+                attribute.operations(&json(&value.before), &json(&value.after))
+            });
+        let operations: Vec<Json> = operations
+            .chain(
+                new.values()
+                    .filter_map(|parts| FlatAttribute::add_item(parts)),
+            )
+            .collect();
         for operation in operations {
             let parts = match (operation["op"].as_str(), operation["value"].as_array()) {
                 (Some("add"), Some(values)) if values.len() > PIECE => values
@@ -330,7 +439,8 @@ impl ScimConnector {
         pieces
     }
 
-    /// Changes a resource; what it then is, and whether that is the answer to the change itself, which may be without a body. `shown` asks for a part of the resource only.
+    /// Changes a resource; what it then is, and whether that is the answer to the change itself,
+    /// which may be without a body. `shown` asks for a part of the resource only.
     async fn change(
         &self,
         endpoint: &Endpoint,
@@ -341,8 +451,13 @@ impl ScimConnector {
     ) -> Result<(Json, bool), ConnectError> {
         let known = self.known().await?;
         let path = format!("{}/{}", endpoint.path, http::segment(id));
-        let may_be_new =
-            |value: &ValueChange| value.before.is_empty() && endpoint.flat.get(&value.attribute).is_some_and(FlatAttribute::is_part);
+        let may_be_new = |value: &ValueChange| {
+            value.before.is_empty()
+                && endpoint
+                    .flat
+                    .get(&value.attribute)
+                    .is_some_and(FlatAttribute::is_part)
+        };
         let there = match write.values.iter().any(may_be_new) {
             true => Some(self.http.get(&path).await?),
             false => None,
@@ -354,21 +469,42 @@ impl ScimConnector {
         if let (Some(most), true) = (known.bulk, pieces.len() > 1) {
             return Ok((self.bulk(&path, &pieces, most, permit).await?, false));
         }
-        let asked = shown.map_or_else(|| path.clone(), |shown| format!("{path}?attributes={shown}"));
+        let asked = shown.map_or_else(
+            || path.clone(),
+            |shown| format!("{path}?attributes={shown}"),
+        );
         let mut now = Json::Null;
         for operations in pieces {
             let body = json!({"schemas": [PATCH_OP], "Operations": operations});
-            now = self.http.send(Method::PATCH, &asked, &body, None, permit).await?.body;
+            now = self
+                .http
+                .send(Method::PATCH, &asked, &body, None, permit)
+                .await?
+                .body;
         }
         // RFC 7644 §3.5.2: the service may answer 204 without a body.
-        if now.is_null() && shown.is_none() { Ok((self.http.get(&path).await?, false)) } else { Ok((now, true)) }
+        if now.is_null() && shown.is_none() {
+            Ok((self.http.get(&path).await?, false))
+        } else {
+            Ok((now, true))
+        }
     }
 
-    /// Changes a whole resource (RFC 7644 §3.5.1): what the service holds, with our values in it. With
-    /// a version, so that nobody's change in between is lost; tried again with the newer one if so.
-    async fn put(&self, path: &str, pieces: &[Vec<Json>], permit: &crate::Permit) -> Result<(Json, bool), ConnectError> {
+    /// Changes a whole resource (RFC 7644 §3.5.1): what the service holds, with our values in it.
+    /// With a version, so that nobody's change in between is lost; tried again with the newer one
+    /// if so.
+    async fn put(
+        &self,
+        path: &str,
+        pieces: &[Vec<Json>],
+        permit: &crate::Permit,
+    ) -> Result<(Json, bool), ConnectError> {
         for attempt in 0.. {
-            let Answer { body: mut resource, etag, .. } = self.http.read(path).await?;
+            let Answer {
+                body: mut resource,
+                etag,
+                ..
+            } = self.http.read(path).await?;
             for operations in pieces {
                 let body = json!({"schemas": [PATCH_OP], "Operations": operations});
                 resource = patch::apply(&resource, &body).map_err(|error| {
@@ -385,17 +521,34 @@ impl ScimConnector {
                 map.remove("groups");
             }
             let version = etag.filter(|_| self.known.get().is_some_and(|known| known.etag));
-            match self.http.send(Method::PUT, path, &resource, version.as_deref(), permit).await {
+            match self
+                .http
+                .send(Method::PUT, path, &resource, version.as_deref(), permit)
+                .await
+            {
                 Err(error) if error.code == "changed" && attempt < 2 => {}
-                Ok(answer) if answer.body.is_null() => return Ok((self.http.get(path).await?, false)),
+                Ok(answer) if answer.body.is_null() => {
+                    return Ok((self.http.get(path).await?, false));
+                }
                 other => return other.map(|answer| (answer.body, true)),
             }
         }
-        Err(ConnectError::transient("changed", "the account was changed meanwhile, again and again", "it is decided again at the next run"))
+        Err(ConnectError::transient(
+            "changed",
+            "the account was changed meanwhile, again and again",
+            "it is decided again at the next run",
+        ))
     }
 
-    /// Sends the pieces of one large change in as few requests as the service allows (RFC 7644 §3.7).
-    async fn bulk(&self, path: &str, pieces: &[Vec<Json>], most: usize, permit: &crate::Permit) -> Result<Json, ConnectError> {
+    /// Sends the pieces of one large change in as few requests as the service allows (RFC 7644
+    /// §3.7).
+    async fn bulk(
+        &self,
+        path: &str,
+        pieces: &[Vec<Json>],
+        most: usize,
+        permit: &crate::Permit,
+    ) -> Result<Json, ConnectError> {
         for some in pieces.chunks(most) {
             let operations: Vec<Json> = some
                 .iter()
@@ -404,13 +557,25 @@ impl ScimConnector {
                 })
                 .collect();
             let body = json!({"schemas": [BULK], "failOnErrors": 1, "Operations": operations});
-            let answer = self.http.send(Method::POST, "Bulk", &body, None, permit).await?.body;
-            let failed = answer["Operations"].as_array().into_iter().flatten().find(|done| {
-                let status = done["status"].as_str().map_or_else(|| done["status"]["code"].to_string(), str::to_owned);
-                !status.trim_matches('"').starts_with('2')
-            });
+            let answer = self
+                .http
+                .send(Method::POST, "Bulk", &body, None, permit)
+                .await?
+                .body;
+            let failed = answer["Operations"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .find(|done| {
+                    let status = done["status"]
+                        .as_str()
+                        .map_or_else(|| done["status"]["code"].to_string(), str::to_owned);
+                    !status.trim_matches('"').starts_with('2')
+                });
             if let Some(failed) = failed {
-                let detail = failed["response"]["detail"].as_str().unwrap_or("no reason was given");
+                let detail = failed["response"]["detail"]
+                    .as_str()
+                    .unwrap_or("no reason was given");
                 return Err(ConnectError::permanent(
                     "refused",
                     format!("the service refuses a part of the change: {detail}"),
@@ -421,32 +586,58 @@ impl ScimConnector {
         self.http.get(path).await
     }
 
-    /// The account that was made. The answer should hold it (RFC 7644 §3.3); where it does not, it is read where the service says that
-    /// it stands, or looked for: it is there, and is not made again.
+    /// The account that was made. The answer should hold it (RFC 7644 §3.3); where it does not, it
+    /// is read where the service says that it stands, or looked for: it is there, and is not made
+    /// again.
     async fn made(&self, endpoint: &Endpoint, answer: Answer) -> Result<Observed, ConnectError> {
         if answer.body["id"].is_string() {
             return observed(endpoint, &answer.body);
         }
-        let lost =
-            |said: String| ConnectError::unknown_outcome("answer_lost", said, "the account is looked for before anything is sent again");
+        let lost = |said: String| {
+            ConnectError::unknown_outcome(
+                "answer_lost",
+                said,
+                "the account is looked for before anything is sent again",
+            )
+        };
         let Some(place) = answer.location.filter(|place| !place.is_empty()) else {
-            return Err(lost("the service made the account and says neither its id nor where it is".to_owned()));
+            return Err(lost(
+                "the service made the account and says neither its id nor where it is".to_owned(),
+            ));
         };
         match self.http.at(&place).await {
             Ok(body) if body["id"].is_string() => observed(endpoint, &body),
-            Ok(_) => Err(lost("what stands where the service says that the account is has no id".to_owned())),
-            Err(error) => Err(lost(format!("the account that the service made cannot be read: {}", error.message))),
+            Ok(_) => Err(lost(
+                "what stands where the service says that the account is has no id".to_owned(),
+            )),
+            Err(error) => Err(lost(format!(
+                "the account that the service made cannot be read: {}",
+                error.message
+            ))),
         }
     }
 
     fn body(&self, endpoint: &Endpoint, write: &Write) -> Json {
-        endpoint.flat.build(endpoint.core, write.values.iter().map(|v| (v.attribute.as_str(), v.after.iter().map(to_json).collect())))
+        endpoint.flat.build(
+            endpoint.core,
+            write
+                .values
+                .iter()
+                .map(|v| (v.attribute.as_str(), v.after.iter().map(to_json).collect())),
+        )
     }
 }
 
 /// An account that is not there any more.
 fn removed(id: &str, name: &str) -> Observed {
-    Observed { key: id.to_owned(), name: name.to_owned(), attributes: Attributes::new(), fault: None, version: None, is_exact: true }
+    Observed {
+        key: id.to_owned(),
+        name: name.to_owned(),
+        attributes: Attributes::new(),
+        fault: None,
+        version: None,
+        is_exact: true,
+    }
 }
 
 fn list(body: &Json) -> Vec<Json> {
@@ -471,9 +662,13 @@ fn from_json(kind: &str, value: &Json) -> Option<Value> {
         ("boolean", Json::String(text)) if text.eq_ignore_ascii_case("true") => Value::Bool(true),
         ("boolean", Json::String(text)) if text.eq_ignore_ascii_case("false") => Value::Bool(false),
         ("reference", Json::String(text)) => Value::Reference(text.clone()),
-        ("dateTime", Json::String(text)) => text.parse().map_or_else(|_| Value::text(text), Value::Time),
+        ("dateTime", Json::String(text)) => {
+            text.parse().map_or_else(|_| Value::text(text), Value::Time)
+        }
         (_, Json::String(text)) => Value::text(text),
-        (_, Json::Number(number)) => number.as_i64().map_or_else(|| Value::text(number.to_string()), Value::Int),
+        (_, Json::Number(number)) => number
+            .as_i64()
+            .map_or_else(|| Value::text(number.to_string()), Value::Int),
         _ => return None,
     })
 }
@@ -483,17 +678,35 @@ fn observed(endpoint: &Endpoint, resource: &Json) -> Result<Observed, ConnectErr
 }
 
 /// The account that a resource is, by its flat names.
-pub(crate) fn observed_by(flat: &FlatSchema, path: &str, resource: &Json) -> Result<Observed, ConnectError> {
+pub(crate) fn observed_by(
+    flat: &FlatSchema,
+    path: &str,
+    resource: &Json,
+) -> Result<Observed, ConnectError> {
     let Some(id) = resource["id"].as_str() else {
         return Err(http::not_scim(path, "a resource has no id"));
     };
     let mut attributes = Attributes::new();
     for (name, values) in flat.flatten(resource) {
         let kind = flat.get(&name).map_or("string", |a| a.scim_type.as_str());
-        attributes.set(name, values.iter().filter_map(|v| from_json(kind, v)).collect());
+        attributes.set(
+            name,
+            values.iter().filter_map(|v| from_json(kind, v)).collect(),
+        );
     }
-    let name = ["userName", "displayName"].iter().find_map(|n| resource[*n].as_str()).unwrap_or(id).to_owned();
-    Ok(Observed { key: id.to_owned(), name, attributes, fault: None, version: None, is_exact: true })
+    let name = ["userName", "displayName"]
+        .iter()
+        .find_map(|n| resource[*n].as_str())
+        .unwrap_or(id)
+        .to_owned();
+    Ok(Observed {
+        key: id.to_owned(),
+        name,
+        attributes,
+        fault: None,
+        version: None,
+        is_exact: true,
+    })
 }
 
 #[async_trait]
@@ -516,12 +729,30 @@ impl Connector for ScimConnector {
             );
         }
         for (object, endpoint) in &known.endpoints {
-            match self.http.get(&format!("{}?startIndex=1&count=3", endpoint.path)).await {
+            match self
+                .http
+                .get(&format!("{}?startIndex=1&count=3", endpoint.path))
+                .await
+            {
                 Ok(page) => {
-                    let names: Vec<String> =
-                        list(&page).iter().filter_map(|r| observed(endpoint, r).ok()).map(|o| o.name).take(3).collect();
-                    let first = if names.is_empty() { String::new() } else { format!("; the first: {}", names.join(" · ")) };
-                    report.passed("First resources", format!("{} of type {object}{first}", page["totalResults"].as_u64().unwrap_or(0)));
+                    let names: Vec<String> = list(&page)
+                        .iter()
+                        .filter_map(|r| observed(endpoint, r).ok())
+                        .map(|o| o.name)
+                        .take(3)
+                        .collect();
+                    let first = if names.is_empty() {
+                        String::new()
+                    } else {
+                        format!("; the first: {}", names.join(" · "))
+                    };
+                    report.passed(
+                        "First resources",
+                        format!(
+                            "{} of type {object}{first}",
+                            page["totalResults"].as_u64().unwrap_or(0)
+                        ),
+                    );
                 }
                 Err(error) => return report.failed("First resources", &error),
             }
@@ -530,12 +761,25 @@ impl Connector for ScimConnector {
 
     async fn describe(&self) -> Result<Description, ConnectError> {
         let known = self.known().await?;
-        let schema = known.endpoints.iter().map(|(object, endpoint)| (*object, schema_of(&endpoint.flat))).collect();
+        let schema = known
+            .endpoints
+            .iter()
+            .map(|(object, endpoint)| (*object, schema_of(&endpoint.flat)))
+            .collect();
         let mut profile = vec![("Product".to_owned(), "a SCIM 2.0 service".to_owned())];
         profile.push(("Offers".to_owned(), known.abilities().join(" · ")));
-        profile.extend(known.documentation.iter().map(|uri| ("Documentation".to_owned(), uri.clone())));
-        let extensions: Vec<&str> =
-            known.schemas.iter().filter_map(|s| s["id"].as_str()).filter(|id| *id != USER && *id != GROUP).collect();
+        profile.extend(
+            known
+                .documentation
+                .iter()
+                .map(|uri| ("Documentation".to_owned(), uri.clone())),
+        );
+        let extensions: Vec<&str> = known
+            .schemas
+            .iter()
+            .filter_map(|s| s["id"].as_str())
+            .filter(|id| *id != USER && *id != GROUP)
+            .collect();
         if !extensions.is_empty() {
             profile.push(("Extensions".to_owned(), extensions.join(" · ")));
         }
@@ -543,7 +787,12 @@ impl Connector for ScimConnector {
             crate::ScimAuth::Basic { user } => vec![user.to_lowercase()],
             _ => Vec::new(),
         };
-        Ok(Description { schema, abilities: known.abilities(), profile, own })
+        Ok(Description {
+            schema,
+            abilities: known.abilities(),
+            profile,
+            own,
+        })
     }
 
     fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
@@ -555,21 +804,40 @@ impl Connector for ScimConnector {
         let mut ways = vec![WatchMode::FullRead];
         if let (true, Some(endpoint)) = (known.filter, known.endpoints.get(&ObjectType::Person)) {
             // A service that keeps no times cannot be asked by them, whatever it can filter by.
-            let first = list(&self.http.get(&format!("{}?startIndex=1&count=1", endpoint.path)).await?);
-            if first.first().is_none_or(|one| one["meta"]["lastModified"].is_string()) {
+            let first = list(
+                &self
+                    .http
+                    .get(&format!("{}?startIndex=1&count=1", endpoint.path))
+                    .await?,
+            );
+            if first
+                .first()
+                .is_none_or(|one| one["meta"]["lastModified"].is_string())
+            {
                 ways.insert(0, WatchMode::LastModified);
             }
         }
         Ok(ways)
     }
 
-    async fn current_cursor(&self, _object: ObjectType, _way: WatchMode) -> Result<Option<String>, ConnectError> {
+    async fn current_cursor(
+        &self,
+        _object: ObjectType,
+        _way: WatchMode,
+    ) -> Result<Option<String>, ConnectError> {
         // The service's clock is not known before it was heard: a day is looked back once.
-        let from = jiff::Timestamp::now().saturating_sub(jiff::SignedDuration::from_hours(24)).unwrap_or_default();
+        let from = jiff::Timestamp::now()
+            .saturating_sub(jiff::SignedDuration::from_hours(24))
+            .unwrap_or_default();
         Ok(Some(from.to_string()))
     }
 
-    fn watch(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> crate::ChangeStream {
+    fn watch(
+        self: Arc<Self>,
+        object: ObjectType,
+        way: WatchMode,
+        from: Option<String>,
+    ) -> crate::ChangeStream {
         crate::change_events::follow(move |out| async move {
             match (way, from) {
                 (WatchMode::LastModified, Some(from)) => self.modified(object, &from, &out).await,
@@ -586,11 +854,19 @@ impl Connector for ScimConnector {
         std::time::Duration::from_secs(u64::from(self.settings.visible_after_seconds))
     }
 
-    async fn confirm_missing(&self, object: ObjectType, keys: &[String]) -> Result<Option<Vec<Observed>>, ConnectError> {
+    async fn confirm_missing(
+        &self,
+        object: ObjectType,
+        keys: &[String],
+    ) -> Result<Option<Vec<Observed>>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut there = Vec::new();
         for key in keys {
-            match self.http.get(&format!("{}/{}", endpoint.path, http::segment(key))).await {
+            match self
+                .http
+                .get(&format!("{}/{}", endpoint.path, http::segment(key)))
+                .await
+            {
                 Ok(resource) => there.push(observed(endpoint, &resource)?),
                 Err(error) if error.code == "gone" => {}
                 Err(error) => return Err(error),
@@ -599,18 +875,28 @@ impl Connector for ScimConnector {
         Ok(Some(there))
     }
 
-    async fn find(&self, object: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
+    async fn find(
+        &self,
+        object: ObjectType,
+        probes: &[(String, Value)],
+    ) -> Result<Vec<Observed>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut found: Vec<Observed> = Vec::new();
         if !self.known().await?.filter {
             let fits = |account: &Observed| {
                 probes.iter().any(|(name, value)| {
-                    account.attributes.get(name).iter().any(|there| there.to_string().eq_ignore_ascii_case(&value.to_string()))
+                    account
+                        .attributes
+                        .get(name)
+                        .iter()
+                        .any(|there| there.to_string().eq_ignore_ascii_case(&value.to_string()))
                 })
             };
             let seen = std::sync::Mutex::new(&mut found);
             self.walk(endpoint, |batch| {
-                let mut seen = seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                let mut seen = seen
+                    .lock()
+                    .unwrap_or_else(std::sync::PoisonError::into_inner);
                 seen.extend(batch.into_iter().filter(&fits));
                 std::future::ready(Ok(()))
             })
@@ -618,10 +904,19 @@ impl Connector for ScimConnector {
             return Ok(found);
         }
         for (name, value) in probes {
-            let Some(attribute) = endpoint.flat.get(name) else { continue };
-            let sub = attribute.sub.as_ref().map(|sub| format!(".{sub}")).unwrap_or_default();
+            let Some(attribute) = endpoint.flat.get(name) else {
+                continue;
+            };
+            let sub = attribute
+                .sub
+                .as_ref()
+                .map(|sub| format!(".{sub}"))
+                .unwrap_or_default();
             let filter = format!("{}{sub} eq {}", attribute.path(), quote(&value.to_string()));
-            let page = self.http.query(&endpoint.path, &[("filter", &filter)]).await?;
+            let page = self
+                .http
+                .query(&endpoint.path, &[("filter", &filter)])
+                .await?;
             for resource in list(&page) {
                 let one = observed(endpoint, &resource)?;
                 if !found.iter().any(|other| other.key == one.key) {
@@ -636,14 +931,31 @@ impl Connector for ScimConnector {
         let permit = self.access.permit(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         if write.kind == ChangeKind::Create {
-            let made = self.http.send(Method::POST, &endpoint.path, &self.body(endpoint, write), None, &permit).await?;
+            let made = self
+                .http
+                .send(
+                    Method::POST,
+                    &endpoint.path,
+                    &self.body(endpoint, write),
+                    None,
+                    &permit,
+                )
+                .await?;
             return self.made(endpoint, made).await;
         }
         let Some((id, name)) = &write.account else {
-            return Err(ConnectError::permanent("no_account", "the change names no account", "decide again: start a new run"));
+            return Err(ConnectError::permanent(
+                "no_account",
+                "the change names no account",
+                "decide again: start a new run",
+            ));
         };
         if write.kind == ChangeKind::Delete {
-            return match self.http.remove(&format!("{}/{}", endpoint.path, http::segment(id)), &permit).await {
+            return match self
+                .http
+                .remove(&format!("{}/{}", endpoint.path, http::segment(id)), &permit)
+                .await
+            {
                 // What is not there is as it was wanted.
                 Ok(()) => Ok(removed(id, name)),
                 Err(error) if error.code == "gone" => Ok(removed(id, name)),
@@ -651,23 +963,40 @@ impl Connector for ScimConnector {
             };
         }
         let (now, is_exact) = self.change(endpoint, id, write, None, &permit).await?;
-        Ok(Observed { is_exact, ..observed(endpoint, &now)? })
+        Ok(Observed {
+            is_exact,
+            ..observed(endpoint, &now)?
+        })
     }
 
     async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
         let permit = self.access.permit(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         let Some((id, _)) = &write.account else {
-            return Err(ConnectError::permanent("no_account", "the change names no group", "decide again: start a new run"));
+            return Err(ConnectError::permanent(
+                "no_account",
+                "the change names no group",
+                "decide again: start a new run",
+            ));
         };
         // RFC 7644 §3.5.2: the answer is the whole resource unless it is asked for a part.
-        self.change(endpoint, id, write, Some("id"), &permit).await.map(|_| ())
+        self.change(endpoint, id, write, Some("id"), &permit)
+            .await
+            .map(|_| ())
     }
 
-    async fn poll_operation(&self, write: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
+    async fn poll_operation(
+        &self,
+        write: &Write,
+        place: &str,
+    ) -> Result<Option<Observed>, ConnectError> {
         let endpoint = self.endpoint(write.object).await?;
         if let (ChangeKind::Delete, Some((id, name))) = (write.kind, &write.account) {
-            return match self.http.get(&format!("{}/{}", endpoint.path, http::segment(id))).await {
+            return match self
+                .http
+                .get(&format!("{}/{}", endpoint.path, http::segment(id)))
+                .await
+            {
                 Ok(_) => Ok(None),
                 Err(error) if error.code == "gone" => Ok(Some(removed(id, name))),
                 Err(error) => Err(error),
@@ -675,7 +1004,12 @@ impl Connector for ScimConnector {
         }
         if !place.is_empty() {
             match self.http.at(place).await {
-                Ok(body) if body["id"].is_string() && body["schemas"].as_array().is_some_and(|all| all.contains(&json!(endpoint.core))) => {
+                Ok(body)
+                    if body["id"].is_string()
+                        && body["schemas"]
+                            .as_array()
+                            .is_some_and(|all| all.contains(&json!(endpoint.core))) =>
+                {
                     return observed(endpoint, &body).map(Some);
                 }
                 // What it says there is no account: the account itself tells whether it is done.
@@ -691,16 +1025,29 @@ impl Connector for ScimConnector {
                 Some(observed(endpoint, &self.http.get(&path).await?)?)
             }
             None => {
-                let name = write.values.iter().find(|value| ["userName", "displayName"].contains(&value.attribute.as_str()));
-                let probe = name.and_then(|value| Some((value.attribute.clone(), value.after.first()?.clone())));
-                self.find(write.object, &probe.into_iter().collect::<Vec<_>>()).await?.into_iter().next()
+                let name = write
+                    .values
+                    .iter()
+                    .find(|value| ["userName", "displayName"].contains(&value.attribute.as_str()));
+                let probe = name.and_then(|value| {
+                    Some((value.attribute.clone(), value.after.first()?.clone()))
+                });
+                self.find(write.object, &probe.into_iter().collect::<Vec<_>>())
+                    .await?
+                    .into_iter()
+                    .next()
             }
         };
         let schema = schema_of(&endpoint.flat);
         let holds = |account: &Observed| {
             write.values.iter().all(|value| {
                 let def = schema.get(&value.attribute);
-                def.is_none() || tide_core::compare::equal(def, &value.after, account.attributes.get(&value.attribute))
+                def.is_none()
+                    || tide_core::compare::equal(
+                        def,
+                        &value.after,
+                        account.attributes.get(&value.attribute),
+                    )
             })
         };
         Ok(there.filter(holds))
@@ -709,9 +1056,21 @@ impl Connector for ScimConnector {
 
 impl ScimCapabilities {
     fn abilities(&self) -> Vec<String> {
-        let mut all = vec![if self.patch { "PATCH".to_owned() } else { "no PATCH: whole resources are sent (PUT)".to_owned() }];
-        all.push(if self.filter { "filters".into() } else { "no filters".into() });
-        all.push(if self.cursor { "pages by cursor".into() } else { "pages by index".into() });
+        let mut all = vec![if self.patch {
+            "PATCH".to_owned()
+        } else {
+            "no PATCH: whole resources are sent (PUT)".to_owned()
+        }];
+        all.push(if self.filter {
+            "filters".into()
+        } else {
+            "no filters".into()
+        });
+        all.push(if self.cursor {
+            "pages by cursor".into()
+        } else {
+            "pages by index".into()
+        });
         if self.largest < usize::MAX {
             all.push(format!("at most {} a page", self.largest));
         }
@@ -728,7 +1087,8 @@ impl ScimCapabilities {
 
 /// Does an attribute hold the id of another resource?
 fn refers(attribute: &tide_scim::flat::FlatAttribute) -> bool {
-    ["members", "manager"].contains(&attribute.attribute.as_str()) && attribute.sub.as_deref() == Some("value")
+    ["members", "manager"].contains(&attribute.attribute.as_str())
+        && attribute.sub.as_deref() == Some("value")
 }
 
 /// What a service's schema means for decisions.
@@ -738,7 +1098,8 @@ pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
         own.put(AttributeDef {
             name: attribute.name.clone(),
             kind: match attribute.scim_type.as_str() {
-                // Their values are ids of other resources, and the standard calls them texts (RFC 7643 §4.2, §4.3).
+                // Their values are ids of other resources, and the standard calls them texts (RFC
+                // 7643 §4.2, §4.3).
                 "string" if refers(attribute) => ValueKind::Reference,
                 "boolean" => ValueKind::Bool,
                 "integer" => ValueKind::Int,

@@ -8,47 +8,103 @@ use crate::rules::TypeRules;
 use crate::value::Value;
 
 /// Relative ids that every domain gives to the accounts that it is born with.
-const BORN_WITH: [(&str, &str); 4] = [("500", "administrator"), ("501", "guest"), ("502", "key distribution"), ("503", "default")];
+const BORN_WITH: [(&str, &str); 4] = [
+    ("500", "administrator"),
+    ("501", "guest"),
+    ("502", "key distribution"),
+    ("503", "default"),
+];
 
 /// Why an account is left alone, if it is.
-pub(super) fn why(account: &Account, types: &TypeRules, facts: Option<&SystemFacts>) -> Option<Reason> {
-    let text = |name: &str| account.attributes.get(name).first().map(|value| value.to_string().to_lowercase());
+pub(super) fn why(
+    account: &Account,
+    types: &TypeRules,
+    facts: Option<&SystemFacts>,
+) -> Option<Reason> {
+    let text = |name: &str| {
+        account
+            .attributes
+            .get(name)
+            .first()
+            .map(|value| value.to_string().to_lowercase())
+    };
     if let Some(sid) = text("objectSid").filter(|sid| sid.starts_with("s-1-5-21-"))
-        && let Some((_, what)) = BORN_WITH.iter().find(|(rid, _)| sid.rsplit('-').next() == Some(rid))
+        && let Some((_, what)) = BORN_WITH
+            .iter()
+            .find(|(rid, _)| sid.rsplit('-').next() == Some(rid))
     {
-        return Some(Reason::new(format!("hands off: it is the built-in {what} account")));
+        return Some(Reason::new(format!(
+            "hands off: it is the built-in {what} account"
+        )));
     }
     if text("isCriticalSystemObject").as_deref() == Some("true") {
         return Some(Reason::new("hands off: it is built into the directory"));
     }
     if facts.is_some_and(|facts| facts.own.iter().any(|own| is(account, own))) {
-        return Some(Reason::new("hands off: it is the service account with which we come here"));
+        return Some(Reason::new(
+            "hands off: it is the service account with which we come here",
+        ));
     }
     let named = types.protected.names.iter().any(|name| is(account, name));
     if named {
-        return Some(Reason::by("hands off: the rules name it", &types.protected.place));
+        return Some(Reason::by(
+            "hands off: the rules name it",
+            &types.protected.place,
+        ));
     }
-    let values = EvalInputs { account: Some(&account.attributes), identity: None };
-    types.protected.conditions.iter().find_map(|condition| match condition.when.holds(&values) {
-        Ok(false) => None,
-        Ok(true) => Some(Reason::by(format!("hands off: {}", condition.otherwise), &condition.place)),
-        // What cannot be answered is not touched.
-        Err(error) => Some(Reason::by(format!("hands off: {} cannot be answered: {error}", condition.when.source()), &condition.place)),
-    })
+    let values = EvalInputs {
+        account: Some(&account.attributes),
+        identity: None,
+    };
+    types
+        .protected
+        .conditions
+        .iter()
+        .find_map(|condition| match condition.when.holds(&values) {
+            Ok(false) => None,
+            Ok(true) => Some(Reason::by(
+                format!("hands off: {}", condition.otherwise),
+                &condition.place,
+            )),
+            // What cannot be answered is not touched.
+            Err(error) => Some(Reason::by(
+                format!(
+                    "hands off: {} cannot be answered: {error}",
+                    condition.when.source()
+                ),
+                &condition.place,
+            )),
+        })
 }
 
 /// Is this one of the account's names? `name@domain` and `domain\name` name it too.
 fn is(account: &Account, name: &str) -> bool {
-    let folded = |text: &str| text.split(',').map(str::trim).collect::<Vec<_>>().join(",").to_lowercase();
+    let folded = |text: &str| {
+        text.split(',')
+            .map(str::trim)
+            .collect::<Vec<_>>()
+            .join(",")
+            .to_lowercase()
+    };
     if folded(&account.name) == folded(name) || account.key.eq_ignore_ascii_case(name) {
         return true;
     }
     let has = |attribute: &str, wanted: &str| {
-        account.attributes.get(attribute).iter().any(|v: &Value| v.to_string().eq_ignore_ascii_case(wanted))
+        account
+            .attributes
+            .get(attribute)
+            .iter()
+            .any(|v: &Value| v.to_string().eq_ignore_ascii_case(wanted))
     };
-    if ["userPrincipalName", "userName", "uid", "mail"].iter().any(|attribute| has(attribute, name)) {
+    if ["userPrincipalName", "userName", "uid", "mail"]
+        .iter()
+        .any(|attribute| has(attribute, name))
+    {
         return true;
     }
-    let short = name.rsplit_once('\\').map(|(_, short)| short).or_else(|| name.split_once('@').map(|(short, _)| short));
+    let short = name
+        .rsplit_once('\\')
+        .map(|(_, short)| short)
+        .or_else(|| name.split_once('@').map(|(short, _)| short));
     short.is_some_and(|short| has("sAMAccountName", short))
 }

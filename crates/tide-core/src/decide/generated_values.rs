@@ -1,4 +1,5 @@
-//! What an identity holds beside what its sources say: whom its references mean, and the names made up for it.
+//! What an identity holds beside what its sources say: whom its references mean, and the names made
+//! up for it.
 
 use super::people::Person;
 use super::{Outcome, OutsideRecords};
@@ -10,26 +11,68 @@ use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
 use std::collections::{HashMap, HashSet};
 
-/// Turns what the sources write (a DN, an id, a number) into the ids of those who are meant. A reference to
-/// nobody who is known yet leaves the one that was there.
-pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], outcome: &Outcome) {
-    let Some(declared) = rules.identities.get(&kind) else { return };
-    let pointing: Vec<(&IdentityAttribute, &Pointer)> =
-        declared.attributes.iter().filter_map(|attribute| Some((attribute, attribute.reference.as_ref()?))).collect();
+/// Turns what the sources write (a DN, an id, a number) into the ids of those who are meant. A
+/// reference to nobody who is known yet leaves the one that was there.
+pub(super) fn resolve(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    people: &mut [Person],
+    outcome: &Outcome,
+) {
+    let Some(declared) = rules.identities.get(&kind) else {
+        return;
+    };
+    let pointing: Vec<(&IdentityAttribute, &Pointer)> = declared
+        .attributes
+        .iter()
+        .filter_map(|attribute| Some((attribute, attribute.reference.as_ref()?)))
+        .collect();
     if pointing.is_empty() {
         return;
     }
-    let open = population.links.iter().map(|link| (link.account, link.identity.as_str()));
-    let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
+    let open = population
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    let new = outcome
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
     let owner: HashMap<AccountId, &str> = open.chain(new).collect();
     let directory = ReferenceIndex::new(population, &owner);
-    let stored: HashMap<&str, &Attributes> = population.identities.iter().map(|i| (i.id.as_str(), &i.attributes)).collect();
-    let by: Vec<&str> = pointing.iter().filter_map(|(_, pointer)| pointer.by.as_deref()).collect();
-    let others = population.identities.iter().filter(|identity| identity.kind != kind).map(|i| (i.id.as_str(), &i.attributes));
-    let numbers = Numbers::new(&by, people.iter().map(|person| (person.id.as_str(), &person.attributes)).chain(others));
+    let stored: HashMap<&str, &Attributes> = population
+        .identities
+        .iter()
+        .map(|i| (i.id.as_str(), &i.attributes))
+        .collect();
+    let by: Vec<&str> = pointing
+        .iter()
+        .filter_map(|(_, pointer)| pointer.by.as_deref())
+        .collect();
+    let others = population
+        .identities
+        .iter()
+        .filter(|identity| identity.kind != kind)
+        .map(|i| (i.id.as_str(), &i.attributes));
+    let numbers = Numbers::new(
+        &by,
+        people
+            .iter()
+            .map(|person| (person.id.as_str(), &person.attributes))
+            .chain(others),
+    );
     let mut found: Vec<(usize, &str, Vec<Value>, Option<String>)> = Vec::new();
-    for (place, person) in people.iter().enumerate().filter(|(_, person)| !person.sources.is_empty()) {
-        let systems: Vec<&str> = person.sources.iter().map(|&at| population.accounts[at].system.as_str()).collect();
+    for (place, person) in people
+        .iter()
+        .enumerate()
+        .filter(|(_, person)| !person.sources.is_empty())
+    {
+        let systems: Vec<&str> = person
+            .sources
+            .iter()
+            .map(|&at| population.accounts[at].system.as_str())
+            .collect();
         for (attribute, pointer) in &pointing {
             let raw = person.attributes.get(&attribute.name);
             if raw.is_empty() {
@@ -39,7 +82,9 @@ pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType
             let mut unknown = Vec::new();
             for value in raw {
                 let text = value.to_string();
-                let by_name = systems.iter().find_map(|system| directory.who(system, &text, pointer));
+                let by_name = systems
+                    .iter()
+                    .find_map(|system| directory.who(system, &text, pointer));
                 match by_name.or_else(|| numbers.who(pointer.by.as_deref()?, &text)) {
                     Some(id) => meant.push(Value::Reference(id.to_owned())),
                     None => unknown.push(text),
@@ -47,41 +92,75 @@ pub(super) fn resolve(rules: &RuleSet, population: &Population, kind: ObjectType
             }
             let remark = match unknown.as_slice() {
                 [] => None,
-                [one] => Some(format!("{} {one} is nobody that is known yet", attribute.name)),
-                several => Some(format!("{} of {} are nobody that is known yet", several.len(), attribute.name)),
+                [one] => Some(format!(
+                    "{} {one} is nobody that is known yet",
+                    attribute.name
+                )),
+                several => Some(format!(
+                    "{} of {} are nobody that is known yet",
+                    several.len(),
+                    attribute.name
+                )),
             };
             if meant.is_empty() && !attribute.many {
-                let before = stored.get(person.id.as_str()).map_or(&[][..], |attributes| attributes.get(&attribute.name));
+                let before = stored
+                    .get(person.id.as_str())
+                    .map_or(&[][..], |attributes| attributes.get(&attribute.name));
                 meant = before.to_vec();
             }
             found.push((place, &attribute.name, meant, remark));
         }
     }
-    let found: Vec<_> = found.into_iter().map(|(place, name, values, remark)| (place, name.to_owned(), values, remark)).collect();
+    let found: Vec<_> = found
+        .into_iter()
+        .map(|(place, name, values, remark)| (place, name.to_owned(), values, remark))
+        .collect();
     for (place, name, values, remark) in found {
         people[place].attributes.set(name, values);
         people[place].notes.extend(remark);
     }
 }
 
-/// Gives everybody who takes part one of the values that a rule spreads over: once, and for life. Who leaves gives theirs back where
-/// the least used is looked for, and gets the same one when they return.
-pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType, people: &mut [Person], elsewhere: &dyn OutsideRecords) {
-    let Some(declared) = rules.identities.get(&kind) else { return };
-    if !declared.attributes.iter().any(|attribute| attribute.spread.is_some()) {
+/// Gives everybody who takes part one of the values that a rule spreads over: once, and for life.
+/// Who leaves gives theirs back where the least used is looked for, and gets the same one when they
+/// return.
+pub(super) fn spread(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    people: &mut [Person],
+    elsewhere: &dyn OutsideRecords,
+) {
+    let Some(declared) = rules.identities.get(&kind) else {
+        return;
+    };
+    if !declared
+        .attributes
+        .iter()
+        .any(|attribute| attribute.spread.is_some())
+    {
         return;
     }
-    let stored: HashMap<&str, &Attributes> = population.identities.iter().map(|i| (i.id.as_str(), &i.attributes)).collect();
+    let stored: HashMap<&str, &Attributes> = population
+        .identities
+        .iter()
+        .map(|i| (i.id.as_str(), &i.attributes))
+        .collect();
     let these: Vec<String> = people.iter().map(|person| person.id.clone()).collect();
     let these: HashSet<&str> = these.iter().map(String::as_str).collect();
     for attribute in &declared.attributes {
-        let Some(spread) = &attribute.spread else { continue };
+        let Some(spread) = &attribute.spread else {
+            continue;
+        };
         let name = attribute.name.as_str();
         let mut counts = elsewhere.spread(kind, name, &these);
         let mut without = Vec::new();
         for (place, person) in people.iter_mut().enumerate() {
-            // What somebody was given stays theirs, also when the rule spreads over other values by now.
-            let kept = stored.get(person.id.as_str()).map_or(&[][..], |attributes| attributes.get(name));
+            // What somebody was given stays theirs, also when the rule spreads over other values by
+            // now.
+            let kept = stored
+                .get(person.id.as_str())
+                .map_or(&[][..], |attributes| attributes.get(name));
             if person.attributes.get(name).is_empty() && !kept.is_empty() {
                 person.attributes.set(name, kept.to_vec());
             }
@@ -89,22 +168,37 @@ pub(super) fn spread(rules: &RuleSet, population: &Population, kind: ObjectType,
                 Some(value) => {
                     let count = counts.entry(value).or_default();
                     // Who cannot be told about now stands where they stood.
-                    (count.all, count.here) = (count.all + 1, count.here + usize::from(person.stage != Stage::Left));
+                    (count.all, count.here) = (
+                        count.all + 1,
+                        count.here + usize::from(person.stage != Stage::Left),
+                    );
                 }
-                None if person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty() => without.push(place),
+                None if person.held.is_none()
+                    && person.out_reason.is_none()
+                    && !person.sources.is_empty() =>
+                {
+                    without.push(place)
+                }
                 None => {}
             }
         }
         for place in without {
             let of = |value: &String| counts.get(value).copied().unwrap_or_default();
             let chosen = match spread.in_turn {
-                true => spread.over.get(counts.values().map(|count| count.all).sum::<usize>() % spread.over.len().max(1)),
+                true => spread.over.get(
+                    counts.values().map(|count| count.all).sum::<usize>()
+                        % spread.over.len().max(1),
+                ),
                 false => spread.over.iter().min_by_key(|value| of(value).here),
             };
-            let Some(chosen) = chosen.cloned() else { continue };
+            let Some(chosen) = chosen.cloned() else {
+                continue;
+            };
             let person = &mut people[place];
             person.attributes.set(name, vec![Value::text(&chosen)]);
-            person.notes.push(format!("{name} {chosen} is proposed, and theirs from the next run on"));
+            person.notes.push(format!(
+                "{name} {chosen} is proposed, and theirs from the next run on"
+            ));
             let count = counts.entry(chosen).or_default();
             (count.all, count.here) = (count.all + 1, count.here + 1);
         }
@@ -120,14 +214,29 @@ pub(super) fn name(
     elsewhere: &dyn OutsideRecords,
     outcome: &mut Outcome,
 ) {
-    let Some(declared) = rules.identities.get(&kind) else { return };
-    let generated: Vec<&IdentityAttribute> = declared.attributes.iter().filter(|attribute| attribute.generated.is_some()).collect();
+    let Some(declared) = rules.identities.get(&kind) else {
+        return;
+    };
+    let generated: Vec<&IdentityAttribute> = declared
+        .attributes
+        .iter()
+        .filter(|attribute| attribute.generated.is_some())
+        .collect();
     if generated.is_empty() {
         return;
     }
-    let takes_part = |person: &Person| person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty();
-    let lacks = |person: &Person| generated.iter().any(|attribute| person.attributes.get(&attribute.name).is_empty());
-    if people.iter().any(|person| takes_part(person) && lacks(person)) {
+    let takes_part = |person: &Person| {
+        person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty()
+    };
+    let lacks = |person: &Person| {
+        generated
+            .iter()
+            .any(|attribute| person.attributes.get(&attribute.name).is_empty())
+    };
+    if people
+        .iter()
+        .any(|person| takes_part(person) && lacks(person))
+    {
         let mut taken = taken(population, kind, &generated, people, outcome);
         taken.elsewhere = Some((elsewhere, kind));
         for person in people.iter_mut().filter(|person| takes_part(person)) {
@@ -135,7 +244,9 @@ pub(super) fn name(
                 Ok(made) => {
                     for (attribute, value) in made {
                         taken.put(&attribute, &value, Some(&person.id));
-                        person.notes.push(format!("{attribute} {value} is proposed, and theirs from the next run on"));
+                        person.notes.push(format!(
+                            "{attribute} {value} is proposed, and theirs from the next run on"
+                        ));
                     }
                 }
                 Err(reason) => person.held = Some(reason.on_hold(HoldCause::MissingValue)),
@@ -146,18 +257,42 @@ pub(super) fn name(
         .reserved_values
         .iter()
         .filter(|reserved| reserved.kind == kind)
-        .map(|reserved| ((reserved.attribute.as_str(), generate::folded(&reserved.value)), reserved.identity.as_str()))
+        .map(|reserved| {
+            (
+                (
+                    reserved.attribute.as_str(),
+                    generate::folded(&reserved.value),
+                ),
+                reserved.identity.as_str(),
+            )
+        })
         .collect();
     for person in people.iter_mut() {
         for attribute in &generated {
-            let value = person.attributes.get(&attribute.name).first().map(Value::to_string);
+            let value = person
+                .attributes
+                .get(&attribute.name)
+                .first()
+                .map(Value::to_string);
             match value {
                 None if attribute.required && takes_part(person) => {
-                    let text = format!("waits for a value of {}: it is required, and there is too little to make it of", attribute.name);
-                    person.held = Some(Reason::by(text, &attribute.place).on_hold(HoldCause::MissingValue));
+                    let text = format!(
+                        "waits for a value of {}: it is required, and there is too little to make it of",
+                        attribute.name
+                    );
+                    person.held =
+                        Some(Reason::by(text, &attribute.place).on_hold(HoldCause::MissingValue));
                 }
-                Some(value) if !known.contains_key(&(attribute.name.as_str(), generate::folded(&value))) => {
-                    outcome.reserved.push(ReservedValue { kind, attribute: attribute.name.clone(), value, identity: person.id.clone() });
+                Some(value)
+                    if !known
+                        .contains_key(&(attribute.name.as_str(), generate::folded(&value))) =>
+                {
+                    outcome.reserved.push(ReservedValue {
+                        kind,
+                        attribute: attribute.name.clone(),
+                        value,
+                        identity: person.id.clone(),
+                    });
                 }
                 _ => {}
             }
@@ -174,8 +309,16 @@ fn taken<'e>(
     outcome: &Outcome,
 ) -> TakenValues<'e> {
     let mut taken = TakenValues::default();
-    for reserved in population.reserved_values.iter().filter(|reserved| reserved.kind == kind) {
-        taken.put(&reserved.attribute, &reserved.value, Some(&reserved.identity));
+    for reserved in population
+        .reserved_values
+        .iter()
+        .filter(|reserved| reserved.kind == kind)
+    {
+        taken.put(
+            &reserved.attribute,
+            &reserved.value,
+            Some(&reserved.identity),
+        );
     }
     for person in people {
         for attribute in generated {
@@ -184,14 +327,36 @@ fn taken<'e>(
             }
         }
     }
-    let open = population.links.iter().map(|link| (link.account, link.identity.as_str()));
-    let owner: HashMap<AccountId, &str> = open.chain(outcome.links.iter().map(|link| (link.account, link.identity.as_str()))).collect();
+    let open = population
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    let owner: HashMap<AccountId, &str> = open
+        .chain(
+            outcome
+                .links
+                .iter()
+                .map(|link| (link.account, link.identity.as_str())),
+        )
+        .collect();
     for attribute in generated {
-        for (system, name) in attribute.generated.iter().flat_map(|generated| &generated.free_in) {
+        for (system, name) in attribute
+            .generated
+            .iter()
+            .flat_map(|generated| &generated.free_in)
+        {
             // Those that are absent by now too: a name is not given twice.
-            for account in population.accounts.iter().filter(|account| account.system == *system) {
+            for account in population
+                .accounts
+                .iter()
+                .filter(|account| account.system == *system)
+            {
                 for value in account.attributes.get(name) {
-                    taken.put(&attribute.name, &value.to_string(), owner.get(&account.id).copied());
+                    taken.put(
+                        &attribute.name,
+                        &value.to_string(),
+                        owner.get(&account.id).copied(),
+                    );
                 }
             }
         }

@@ -17,7 +17,10 @@ use crate::approvals::{self, ApprovalRequirement, ApprovalState};
 use crate::compare::ValueChange;
 use crate::licenses::Seats;
 use crate::memberships::MembershipRules;
-use crate::model::{AccountId, GuardOverride, Identity, InFlight, LinkBasis, MemberName, ObjectType, Population, ReservedValue};
+use crate::model::{
+    AccountId, GuardOverride, Identity, InFlight, LinkBasis, MemberName, ObjectType, Population,
+    ReservedValue,
+};
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
@@ -56,7 +59,10 @@ codes! {
 impl ChangeKind {
     /// Does it take access away? Such changes overtake all others.
     pub fn takes_away(self) -> bool {
-        matches!(self, ChangeKind::Disable | ChangeKind::Delete | ChangeKind::Revoke)
+        matches!(
+            self,
+            ChangeKind::Disable | ChangeKind::Delete | ChangeKind::Revoke
+        )
     }
 }
 
@@ -108,37 +114,69 @@ impl Change {
 
     /// Is it on hold by this cause?
     pub fn is_held_by(&self, cause: HoldCause) -> bool {
-        self.hold.as_ref().is_some_and(|hold| hold.cause == Some(cause))
+        self.hold
+            .as_ref()
+            .is_some_and(|hold| hold.cause == Some(cause))
     }
 
     /// Does it give or take one membership of a group, whose account it is then about?
     pub fn is_membership(&self) -> bool {
-        self.object == ObjectType::Group && matches!(self.kind, ChangeKind::Grant | ChangeKind::Revoke)
+        self.object == ObjectType::Group
+            && matches!(self.kind, ChangeKind::Grant | ChangeKind::Revoke)
     }
 
-    /// Does it put the present name of a member into a group in place of a former one? Nothing new is given by that.
+    /// Does it put the present name of a member into a group in place of a former one? Nothing new
+    /// is given by that.
     pub fn keeps_membership(&self) -> bool {
         self.is_membership() && self.kind == ChangeKind::Grant && self.values.len() > 1
     }
 
-    /// The change that a decision about some of its values alone would be: it has a fingerprint of its own. `key` is that of its account.
+    /// The change that a decision about some of its values alone would be: it has a fingerprint of
+    /// its own. `key` is that of its account.
     pub fn with_values(&self, key: &str, values: Vec<ValueChange>) -> Change {
-        let fingerprint = fingerprint(&[&self.system, self.object.as_str(), self.kind.as_str(), &self.identity, key], &values);
-        Change { values, fingerprint, ..self.clone() }
+        let fingerprint = fingerprint(
+            &[
+                &self.system,
+                self.object.as_str(),
+                self.kind.as_str(),
+                &self.identity,
+                key,
+            ],
+            &values,
+        );
+        Change {
+            values,
+            fingerprint,
+            ..self.clone()
+        }
     }
 
-    /// May it be sent although an earlier change of the same account was refused? Values stand for themselves, the members of a group too,
-    /// and what takes access away is never kept back by one of them. An account that was not made has nothing to change; the steps of a
-    /// departure build on one another.
+    /// May it be sent although an earlier change of the same account was refused? Values stand for
+    /// themselves, the members of a group too, and what takes access away is never kept back by one
+    /// of them. An account that was not made has nothing to change; the steps of a departure build
+    /// on one another.
     pub fn is_independent_of_refused(&self, refused: ChangeKind) -> bool {
-        let is_independent =
-            matches!(self.kind, ChangeKind::Disable | ChangeKind::Revoke | ChangeKind::Rename | ChangeKind::Move | ChangeKind::Update);
-        self.step == 0 && (is_independent || self.is_membership()) && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)
+        let is_independent = matches!(
+            self.kind,
+            ChangeKind::Disable
+                | ChangeKind::Revoke
+                | ChangeKind::Rename
+                | ChangeKind::Move
+                | ChangeKind::Update
+        );
+        self.step == 0
+            && (is_independent || self.is_membership())
+            && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)
     }
 
-    /// Its place among the kinds: what is done to somebody who left comes first, in the order of its steps.
+    /// Its place among the kinds: what is done to somebody who left comes first, in the order of
+    /// its steps.
     fn rank(&self) -> (ChangeKind, u16) {
-        if self.step > 0 { (ChangeKind::Disable, self.step) } else { (self.kind, 0) }
+        if self.step > 0 {
+            (ChangeKind::Disable, self.step)
+        } else {
+            (self.kind, 0)
+        }
     }
 }
 
@@ -187,7 +225,8 @@ pub struct Decided {
     pub verdict: Verdict,
     /// Why.
     pub reason: Reason,
-    /// Why no identity is its owner, where none is, or why it is left out of matching. Not kept with a change set.
+    /// Why no identity is its owner, where none is, or why it is left out of matching. Not kept
+    /// with a change set.
     #[serde(default, skip)]
     pub unmatched: Option<UnmatchedCause>,
 }
@@ -283,7 +322,8 @@ pub struct Outcome {
     pub conflicts: Vec<crate::roles::RoleConflict>,
     /// What is to be told to whom.
     pub notifications: Vec<crate::notifications::Notification>,
-    /// When something else is due for whom, if nothing changes: a stage that begins, a departure step.
+    /// When something else is due for whom, if nothing changes: a stage that begins, a departure
+    /// step.
     pub due: Vec<(String, Timestamp)>,
 }
 
@@ -298,12 +338,19 @@ impl Outcome {
     }
 }
 
-/// What is known of everybody who is not among the records, when only a part of them is decided about.
+/// What is known of everybody who is not among the records, when only a part of them is decided
+/// about.
 pub trait OutsideRecords {
-    /// Is a generated value (as [`crate::generate::folded`] writes it) taken by somebody who is not among the records?
+    /// Is a generated value (as [`crate::generate::folded`] writes it) taken by somebody who is not
+    /// among the records?
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
     /// How many hold each of the values that identities are spread over, but for some identities.
-    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, ValueDistribution>;
+    fn spread(
+        &self,
+        kind: ObjectType,
+        attribute: &str,
+        without: &HashSet<&str>,
+    ) -> BTreeMap<String, ValueDistribution>;
     /// Who is a member of which group; nothing when all groups are among the records.
     fn memberships(&self) -> Option<&MembershipRules>;
 }
@@ -325,7 +372,12 @@ impl OutsideRecords for NoOutsideRecords {
         false
     }
 
-    fn spread(&self, _: ObjectType, _: &str, _: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
+    fn spread(
+        &self,
+        _: ObjectType,
+        _: &str,
+        _: &HashSet<&str>,
+    ) -> BTreeMap<String, ValueDistribution> {
         BTreeMap::new()
     }
 
@@ -354,15 +406,27 @@ pub struct Totals {
 impl Totals {
     /// Counts a whole population.
     pub fn of(rules: &RuleSet, population: &Population) -> Totals {
-        let system_of: HashMap<AccountId, &str> = population.accounts.iter().map(|account| (account.id, account.system.as_str())).collect();
+        let system_of: HashMap<AccountId, &str> = population
+            .accounts
+            .iter()
+            .map(|account| (account.id, account.system.as_str()))
+            .collect();
         let mut linked: BTreeMap<String, usize> = BTreeMap::new();
-        for system in population.links.iter().filter_map(|link| system_of.get(&link.account)) {
+        for system in population
+            .links
+            .iter()
+            .filter_map(|link| system_of.get(&link.account))
+        {
             match linked.get_mut(*system) {
                 Some(count) => *count += 1,
                 None => drop(linked.insert((*system).to_owned(), 1)),
             }
         }
-        Totals { linked, seats: Seats::of(rules, population).used(), ..Totals::of_facts(population) }
+        Totals {
+            linked,
+            seats: Seats::of(rules, population).used(),
+            ..Totals::of_facts(population)
+        }
     }
 
     /// All but the linked accounts, which are counted elsewhere.
@@ -385,9 +449,18 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
     outcome
 }
 
-/// The first part of a decision: everybody for themselves. [`finish`] looks at all of them together.
-pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, elsewhere: &dyn OutsideRecords) -> Outcome {
-    let mut outcome = Outcome { at: now, ..Outcome::default() };
+/// The first part of a decision: everybody for themselves. [`finish`] looks at all of them
+/// together.
+pub(crate) fn each(
+    rules: &RuleSet,
+    population: &Population,
+    now: Timestamp,
+    elsewhere: &dyn OutsideRecords,
+) -> Outcome {
+    let mut outcome = Outcome {
+        at: now,
+        ..Outcome::default()
+    };
     let groups = Groups::new(population);
     let own = match elsewhere.memberships() {
         None => MembershipRules::of(rules, population),
@@ -399,8 +472,21 @@ pub(crate) fn each(rules: &RuleSet, population: &Population, now: Timestamp, els
         if !rules.identities.contains_key(&kind) {
             continue;
         }
-        let people = people::assemble_identities(rules, population, &groups, kind, elsewhere, now, &mut outcome);
-        let around = targets::DecisionContext { rules, population, groups: &groups, memberships };
+        let people = people::assemble_identities(
+            rules,
+            population,
+            &groups,
+            kind,
+            elsewhere,
+            now,
+            &mut outcome,
+        );
+        let around = targets::DecisionContext {
+            rules,
+            population,
+            groups: &groups,
+            memberships,
+        };
         targets::decide(&around, kind, &people, now, &mut outcome);
         if kind == ObjectType::Person {
             notifications::decide(rules, population, memberships, &people, now, &mut outcome);
@@ -424,7 +510,13 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     };
     outcome.changes.sort_by(|a, b| {
         let ((kind_a, _, step_a), (kind_b, _, step_b)) = (order(a), order(b));
-        (kind_a, &a.system, &a.label, &a.identity, step_a).cmp(&(kind_b, &b.system, &b.label, &b.identity, step_b))
+        (kind_a, &a.system, &a.label, &a.identity, step_a).cmp(&(
+            kind_b,
+            &b.system,
+            &b.label,
+            &b.identity,
+            step_b,
+        ))
     });
     // What is not sent without a yes is no part of a landslide before it has one.
     approvals::hold(rules, &totals.approved, outcome);
@@ -434,19 +526,42 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     references::settle(outcome);
     notifications::settle(rules, outcome);
     outcome.questions.sort_by(|a, b| {
-        (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(&b.system, b.doubt, &b.label, &b.identity, b.account))
+        (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(
+            &b.system,
+            b.doubt,
+            &b.label,
+            &b.identity,
+            b.account,
+        ))
     });
-    // What needs somebody's eyes comes first, what needs nobody's comes last.
-    // In place: the lines of everybody are not held twice. Nothing that could tell two apart is left out.
+    // What needs somebody's eyes comes first, what needs nobody's comes last. In place: the lines
+    // of everybody are not held twice. Nothing that could tell two apart is left out.
     outcome.decided.sort_unstable_by(|a, b| {
-        fn key(line: &Decided) -> (&str, &str, Option<AccountId>, Option<&str>, ObjectType, &str) {
-            (&line.system, &line.label, line.account, line.identity.as_deref(), line.object, &line.reason.text)
+        fn key(
+            line: &Decided,
+        ) -> (
+            &str,
+            &str,
+            Option<AccountId>,
+            Option<&str>,
+            ObjectType,
+            &str,
+        ) {
+            (
+                &line.system,
+                &line.label,
+                line.account,
+                line.identity.as_deref(),
+                line.object,
+                &line.reason.text,
+            )
         }
         a.verdict.cmp(&b.verdict).then_with(|| key(a).cmp(&key(b)))
     });
 }
 
-/// Whatever holds a departure step holds those after it: they are done in their order, or not yet. For changes in their order.
+/// Whatever holds a departure step holds those after it: they are done in their order, or not yet.
+/// For changes in their order.
 pub fn hold_later_steps(changes: &mut [Change]) {
     let mut held: HashMap<(String, String), u16> = HashMap::new();
     for change in changes.iter_mut().filter(|change| change.step > 0) {
@@ -469,32 +584,80 @@ pub fn hold_later_steps(changes: &mut [Change]) {
 fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     let overridden = |change: &Change| totals.overrides.contains_key(&change.fingerprint);
     for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
-        if let Some(said) = totals.overrides.get(&change.fingerprint).filter(|said| !said.release) {
+        if let Some(said) = totals
+            .overrides
+            .get(&change.fingerprint)
+            .filter(|said| !said.release)
+        {
             change.hold = Some(
-                Reason::new(format!("discarded by {}: it is not sent while it stays the same", said.principal))
-                    .on_hold(HoldCause::Discarded),
+                Reason::new(format!(
+                    "discarded by {}: it is not sent while it stays the same",
+                    said.principal
+                ))
+                .on_hold(HoldCause::Discarded),
             );
         }
     }
     for guard in &rules.guards {
-        for system in rules.systems.keys().filter(|name| guard.system.as_ref().is_none_or(|only| only == *name)) {
+        for system in rules
+            .systems
+            .keys()
+            .filter(|name| guard.system.as_ref().is_none_or(|only| only == *name))
+        {
             let counts = |change: &Change| {
-                change.system == *system && change.kind.as_str() == guard.change && !change.keeps_membership() && !overridden(change)
+                change.system == *system
+                    && change.kind.as_str() == guard.change
+                    && !change.keeps_membership()
+                    && !overridden(change)
             };
             // Who leaves ten groups is one, and not ten.
-            let whose = |change: &'_ Change| (change.identity.clone(), change.account.filter(|_| change.identity.is_empty()));
-            let counted = outcome.changes.iter().filter(|c| counts(c) && c.hold.is_none());
+            let whose = |change: &'_ Change| {
+                (
+                    change.identity.clone(),
+                    change.account.filter(|_| change.identity.is_empty()),
+                )
+            };
+            let counted = outcome
+                .changes
+                .iter()
+                .filter(|c| counts(c) && c.hold.is_none());
             let mut all: BTreeSet<(String, Option<AccountId>)> = counted.map(whose).collect();
             if all.is_empty() {
                 continue;
             }
-            // What is on its way for others counts too; what is on its way for the same people is the same.
-            all.extend(totals.in_flight.get(&(system.clone(), guard.change.clone())).into_iter().flatten().cloned());
+            // What is on its way for others counts too; what is on its way for the same people is
+            // the same.
+            all.extend(
+                totals
+                    .in_flight
+                    .get(&(system.clone(), guard.change.clone()))
+                    .into_iter()
+                    .flatten()
+                    .cloned(),
+            );
             let count = all.len();
-            let before = totals.recent.get(&(system.clone(), guard.change.clone(), guard.hours)).copied().unwrap_or(0);
-            let Some(limit) = passed(guard, count + before, totals.linked.get(system).copied().unwrap_or(0)) else { continue };
-            let more = if before == 0 { String::new() } else { format!(" after {before} in the last {} hours", guard.hours) };
-            let built_in = if guard.is_built_in() { " (a built-in guard: one in guards.toml takes its place)" } else { "" };
+            let before = totals
+                .recent
+                .get(&(system.clone(), guard.change.clone(), guard.hours))
+                .copied()
+                .unwrap_or(0);
+            let Some(limit) = passed(
+                guard,
+                count + before,
+                totals.linked.get(system).copied().unwrap_or(0),
+            ) else {
+                continue;
+            };
+            let more = if before == 0 {
+                String::new()
+            } else {
+                format!(" after {before} in the last {} hours", guard.hours)
+            };
+            let built_in = if guard.is_built_in() {
+                " (a built-in guard: one in guards.toml takes its place)"
+            } else {
+                ""
+            };
             let reason = Reason::by(
                 format!(
                     "held by a guard: {count} accounts of {system} would get a {}{more}, and the limit is {limit}{built_in}",
@@ -503,7 +666,11 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
                 &guard.place,
             )
             .on_hold(HoldCause::Guard);
-            for change in outcome.changes.iter_mut().filter(|c| counts(c) && c.hold.is_none()) {
+            for change in outcome
+                .changes
+                .iter_mut()
+                .filter(|c| counts(c) && c.hold.is_none())
+            {
                 change.hold = Some(reason.clone());
             }
         }
@@ -518,7 +685,8 @@ fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<St
     // All of them are a share that nothing is above.
     let share = guard.share.filter(|share| *share < 100)? as usize;
     let is_few = guard.least.is_some_and(|least| count <= least);
-    (linked > 0 && !is_few && count * 100 > linked * share).then(|| format!("{share} % of {linked}"))
+    (linked > 0 && !is_few && count * 100 > linked * share)
+        .then(|| format!("{share} % of {linked}"))
 }
 
 /// One word for a list of fingerprints: another list has another.
@@ -533,8 +701,12 @@ pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {
         bytes.push(0);
     }
     for value in values {
-        let pair: crate::value::Attributes =
-            [("before".into(), value.before.clone()), ("after".into(), value.after.clone())].into_iter().collect();
+        let pair: crate::value::Attributes = [
+            ("before".into(), value.before.clone()),
+            ("after".into(), value.after.clone()),
+        ]
+        .into_iter()
+        .collect();
         bytes.extend_from_slice(value.attribute.as_bytes());
         bytes.push(0);
         bytes.extend_from_slice(&pair.to_blob());
@@ -543,13 +715,21 @@ pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {
             bytes.push(0);
         }
     }
-    // An operator's yes hangs on it, and it covers values that the owner of a source writes: two that are alike must not be made.
-    Sha256::digest(&bytes).iter().take(24).map(|byte| format!("{byte:02x}")).collect()
+    // An operator's yes hangs on it, and it covers values that the owner of a source writes: two
+    // that are alike must not be made.
+    Sha256::digest(&bytes)
+        .iter()
+        .take(24)
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
 }
 
 /// Where a rule of this kind would stand, for reasons without a nearer place.
 pub(crate) fn file_of(rules: &RuleSet, system: &str, kind: ObjectType) -> Place {
-    rules.of(system, kind).map(|types| types.place.clone()).unwrap_or_default()
+    rules
+        .of(system, kind)
+        .map(|types| types.place.clone())
+        .unwrap_or_default()
 }
 
 #[cfg(test)]

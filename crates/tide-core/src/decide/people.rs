@@ -6,7 +6,9 @@ use crate::compose::{self, Composed};
 use crate::decide::exclusions;
 use crate::expr::EvalInputs;
 use crate::lifecycle::{LEFT_BY, LifecycleFacts};
-use crate::matching::{IdentityIndex, MatchAnswers, MatchDecision, MatchResult, account_keys, identity_keys};
+use crate::matching::{
+    IdentityIndex, MatchAnswers, MatchDecision, MatchResult, account_keys, identity_keys,
+};
 use crate::model::LinkBasis;
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::{HoldCause, Reason};
@@ -58,7 +60,14 @@ pub(crate) struct Person {
 
 /// Values that are wanted and missing, as the end of a sentence.
 pub(crate) fn missed(names: &[String]) -> String {
-    if names.is_empty() { String::new() } else { format!("; {} would be good to have and is missing", names.join(", ")) }
+    if names.is_empty() {
+        String::new()
+    } else {
+        format!(
+            "; {} would be good to have and is missing",
+            names.join(", ")
+        )
+    }
 }
 
 fn remarks(all: &[String]) -> String {
@@ -84,14 +93,24 @@ impl Person {
         let mut attributes = self.attributes;
         attributes.set("id", Vec::new());
         attributes.set("stage", Vec::new());
-        Identity { id: self.id, kind, attributes, stage: self.stage, since: self.since, kept_roles: self.kept_roles }
+        Identity {
+            id: self.id,
+            kind,
+            attributes,
+            stage: self.stage,
+            since: self.since,
+            kept_roles: self.kept_roles,
+        }
     }
 }
 
 /// A lasting id for an identity that is first seen now. It follows from the account that brings
 /// it, so that a preview and the run after it speak of the same identity.
 fn new_id(kind: ObjectType, account: &Account, taken: &HashSet<&str>) -> String {
-    (0u32..).map(|attempt| possible_id(kind, account, attempt)).find(|id| !taken.contains(id.as_str())).unwrap_or_default()
+    (0u32..)
+        .map(|attempt| possible_id(kind, account, attempt))
+        .find(|id| !taken.contains(id.as_str()))
+        .unwrap_or_default()
 }
 
 /// The id that an account's identity gets, unless it is taken.
@@ -100,7 +119,14 @@ pub(crate) fn possible_id(kind: ObjectType, account: &Account, attempt: u32) -> 
     let hash = xxhash_rust::xxh3::xxh3_128(seed.as_bytes());
     let hex = format!("{hash:032x}");
     // Laid out as a UUID of version 8 (RFC 9562 §5.8), which is made for ids of one's own.
-    format!("{}-{}-8{}-8{}-{}", &hex[..8], &hex[8..12], &hex[13..16], &hex[17..20], &hex[20..])
+    format!(
+        "{}-{}-8{}-8{}-{}",
+        &hex[..8],
+        &hex[8..12],
+        &hex[13..16],
+        &hex[17..20],
+        &hex[20..]
+    )
 }
 
 /// What people call an account.
@@ -122,35 +148,71 @@ pub(crate) fn assemble_identities(
     now: Timestamp,
     outcome: &mut Outcome,
 ) -> Vec<Person> {
-    let by_id: HashMap<i64, usize> = population.accounts.iter().enumerate().map(|(at, a)| (a.id, at)).collect();
-    let owner: HashMap<i64, &str> = population.links.iter().map(|l| (l.account, l.identity.as_str())).collect();
-    let known: Vec<&Identity> = population.identities.iter().filter(|i| i.kind == kind).collect();
+    let by_id: HashMap<i64, usize> = population
+        .accounts
+        .iter()
+        .enumerate()
+        .map(|(at, a)| (a.id, at))
+        .collect();
+    let owner: HashMap<i64, &str> = population
+        .links
+        .iter()
+        .map(|l| (l.account, l.identity.as_str()))
+        .collect();
+    let known: Vec<&Identity> = population
+        .identities
+        .iter()
+        .filter(|i| i.kind == kind)
+        .collect();
     let taken: HashSet<&str> = known.iter().map(|i| i.id.as_str()).collect();
 
-    let mut people: BTreeMap<String, Person> = known.iter().map(|identity| (identity.id.clone(), existing(identity))).collect();
-    let stored: HashMap<&str, &Identity> = known.iter().map(|identity| (identity.id.as_str(), *identity)).collect();
+    let mut people: BTreeMap<String, Person> = known
+        .iter()
+        .map(|identity| (identity.id.clone(), existing(identity)))
+        .collect();
+    let stored: HashMap<&str, &Identity> = known
+        .iter()
+        .map(|identity| (identity.id.as_str(), *identity))
+        .collect();
     for link in &population.links {
-        if let (Some(person), Some(&at)) = (people.get_mut(&link.identity), by_id.get(&link.account)) {
+        if let (Some(person), Some(&at)) =
+            (people.get_mut(&link.identity), by_id.get(&link.account))
+        {
             person.linked.push(at);
         }
     }
 
     for (system, types) in rules.sources(kind) {
-        // Who is new by an earlier source can be matched by a later one, by the values that it has so far.
+        // Who is new by an earlier source can be matched by a later one, by the values that it has
+        // so far.
         let fresh: Vec<(String, Attributes)> = people
             .values()
             .filter(|person| person.new)
             .filter_map(|person| {
                 let declared = rules.identities.get(&kind)?;
                 let sources = feeding(rules, population, kind, &person.sources);
-                Some((person.id.clone(), compose::identity(declared, &sources, false).attributes))
+                Some((
+                    person.id.clone(),
+                    compose::identity(declared, &sources, false).attributes,
+                ))
             })
             .collect();
-        let established = known.iter().map(|identity| (identity.id.as_str(), &identity.attributes));
-        let index = IdentityIndex::new(&types.matching, established.chain(fresh.iter().map(|(id, attributes)| (id.as_str(), attributes))));
+        let established = known
+            .iter()
+            .map(|identity| (identity.id.as_str(), &identity.attributes));
+        let index = IdentityIndex::new(
+            &types.matching,
+            established.chain(
+                fresh
+                    .iter()
+                    .map(|(id, attributes)| (id.as_str(), attributes)),
+            ),
+        );
         let answers = MatchAnswers::of(&population.match_answers, system);
         let mut accounts: Vec<usize> = (0..population.accounts.len())
-            .filter(|&at| population.accounts[at].system == system && population.accounts[at].kind == kind)
+            .filter(|&at| {
+                population.accounts[at].system == system && population.accounts[at].kind == kind
+            })
             .collect();
         accounts.sort_by(|&a, &b| population.accounts[a].key.cmp(&population.accounts[b].key));
         // First those that are linked: an established account keeps its identity against newcomers.
@@ -160,7 +222,16 @@ pub(crate) fn assemble_identities(
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
             resolve_source_account(
-                AssignmentContext { rules, population, groups, system, types, index: &index, answers: &answers, taken: &taken },
+                AssignmentContext {
+                    rules,
+                    population,
+                    groups,
+                    system,
+                    types,
+                    index: &index,
+                    answers: &answers,
+                    taken: &taken,
+                },
                 at,
                 linked,
                 kind,
@@ -181,11 +252,14 @@ pub(crate) fn assemble_identities(
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
         apply_lifecycle(rules, population, kind, person, stored, now, outcome);
-        let theirs = grants.get(person.id.as_str()).map_or(&[][..], Vec::as_slice);
+        let theirs = grants
+            .get(person.id.as_str())
+            .map_or(&[][..], Vec::as_slice);
         apply_roles(rules, kind, person, stored, theirs, now, outcome);
     }
     generated_values::resolve(rules, population, kind, &mut people, outcome);
-    // Whoever is held for a value that another has is given no name: it would be free again in the next decision.
+    // Whoever is held for a value that another has is given no name: it would be free again in the
+    // next decision.
     hold_duplicates(rules, population, kind, false, &mut people);
     generated_values::name(rules, population, kind, &mut people, elsewhere, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
@@ -197,41 +271,82 @@ pub(crate) fn assemble_identities(
             let (verdict, reason) = match &person.held {
                 Some(reason) => (Verdict::OnHold, reason.clone()),
                 None => {
-                    let gives = if person.new { "gives a new identity its values" } else { "gives its identity values" };
+                    let gives = if person.new {
+                        "gives a new identity its values"
+                    } else {
+                        "gives its identity values"
+                    };
                     (
                         Verdict::Source,
                         Reason::by(
-                            format!("{gives}{}{}", missed(&person.missing_recommended), remarks(&person.notes)),
+                            format!(
+                                "{gives}{}{}",
+                                missed(&person.missing_recommended),
+                                remarks(&person.notes)
+                            ),
                             &file_of(rules, &account.system, kind),
                         ),
                     )
                 }
             };
-            outcome.decided.push(person.source_line(account, verdict, reason));
+            outcome
+                .decided
+                .push(person.source_line(account, verdict, reason));
         }
     }
     // A person who is held for the first time is not yet an identity, and its link is not made.
-    let waiting: HashSet<&str> = people.iter().filter(|p| p.new && p.held.is_some()).map(|p| p.id.as_str()).collect();
-    outcome.links.retain(|link| !waiting.contains(link.identity.as_str()));
+    let waiting: HashSet<&str> = people
+        .iter()
+        .filter(|p| p.new && p.held.is_some())
+        .map(|p| p.id.as_str())
+        .collect();
+    outcome
+        .links
+        .retain(|link| !waiting.contains(link.identity.as_str()));
     people
 }
 
 /// Says of each source that no longer shows somebody when that will count.
-fn absent(rules: &RuleSet, population: &Population, kind: ObjectType, person: &Person, outcome: &mut Outcome) {
-    let Some(until) = person.absence_counts_from else { return };
+fn absent(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    person: &Person,
+    outcome: &mut Outcome,
+) {
+    let Some(until) = person.absence_counts_from else {
+        return;
+    };
     for account in person.linked.iter().map(|&at| &population.accounts[at]) {
-        let feeds = rules.of(&account.system, kind).is_some_and(TypeRules::is_source);
-        let Some(since) = account.absent_since.filter(|_| feeds) else { continue };
+        let feeds = rules
+            .of(&account.system, kind)
+            .is_some_and(TypeRules::is_source);
+        let Some(since) = account.absent_since.filter(|_| feeds) else {
+            continue;
+        };
         let (system, name) = (&account.system, &account.name);
         let how = if account.absence_confirmed {
             format!("{system} said on {} that {name} is gone", shown(since))
         } else {
-            format!("{system} has not shown {name} since {}, and has not said that it is gone", shown(since))
+            format!(
+                "{system} has not shown {name} since {}, and has not said that it is gone",
+                shown(since)
+            )
         };
-        let text = format!("{how}: if no source shows it again, {} leaves on {}", person.label, shown(until));
+        let text = format!(
+            "{how}: if no source shows it again, {} leaves on {}",
+            person.label,
+            shown(until)
+        );
         let rule = rules.lifecycle.get(&kind).map(|life| life.place.clone());
-        let reason = Reason { text, rule, cause: Some(HoldCause::WaitingForDay) };
-        outcome.decided.push(person.source_line(account, Verdict::OnHold, reason));
+        let reason = Reason {
+            text,
+            rule,
+            cause: Some(HoldCause::WaitingForDay),
+        };
+        outcome
+            .decided
+            .push(person.source_line(account, Verdict::OnHold, reason));
     }
 }
 
@@ -316,16 +431,30 @@ fn resolve_source_account(
     if let Some(since) = account.absent_since {
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             let text = if account.absence_confirmed {
-                format!("{} no longer holds {}: it said so on {}", with.system, account.name, shown(since))
+                format!(
+                    "{} no longer holds {}: it said so on {}",
+                    with.system,
+                    account.name,
+                    shown(since)
+                )
             } else {
-                format!("{} no longer holds {}, by the complete read of {}", with.system, account.name, shown(since))
+                format!(
+                    "{} no longer holds {}, by the complete read of {}",
+                    with.system,
+                    account.name,
+                    shown(since)
+                )
             };
             person.out_reason.get_or_insert(Reason::new(text));
         }
         return;
     }
     if let Some(fault) = &account.fault {
-        let reason = Reason::new(format!("the record is broken: {fault}; repair it in {}", with.system)).on_hold(HoldCause::InvalidValue);
+        let reason = Reason::new(format!(
+            "the record is broken: {fault}; repair it in {}",
+            with.system
+        ))
+        .on_hold(HoldCause::InvalidValue);
         line(Verdict::OnHold, reason.clone());
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             person.held = Some(reason);
@@ -340,12 +469,26 @@ fn resolve_source_account(
         line(Verdict::OutOfScope, reason);
         return;
     }
-    let values = EvalInputs { account: Some(&account.attributes), identity: None };
-    match scope::standing(&with.types.scope, &ScopeSubject { values, accounts: &[account] }, with.groups) {
+    let values = EvalInputs {
+        account: Some(&account.attributes),
+        identity: None,
+    };
+    match scope::standing(
+        &with.types.scope,
+        &ScopeSubject {
+            values,
+            accounts: &[account],
+        },
+        with.groups,
+    ) {
         ScopeDecision::Out(reason) => {
             if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
                 let text = format!("out of scope in {}: {}", with.system, reason.text);
-                person.out_reason.get_or_insert(Reason { text, rule: reason.rule.clone(), cause: None });
+                person.out_reason.get_or_insert(Reason {
+                    text,
+                    rule: reason.rule.clone(),
+                    cause: None,
+                });
             }
             line(Verdict::OutOfScope, reason);
             return;
@@ -361,18 +504,33 @@ fn resolve_source_account(
         ScopeDecision::In => {}
     }
     if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-        let confirmed = with.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == MatchDecision::Join);
-        if let (false, Some((other, rule, key))) = (confirmed, with.index.moved(account, &person.id)) {
+        let confirmed = with
+            .answers
+            .pair(account.id, &person.id)
+            .is_some_and(|answer| answer.said == MatchDecision::Join);
+        if let (false, Some((other, rule, key))) =
+            (confirmed, with.index.moved(account, &person.id))
+        {
             let other = other.to_owned();
             let rule = &with.types.matching[rule];
-            let text =
-                format!("{} now carries {key} by {}, which is another identity's: is it still the same person?", account.name, rule.name);
+            let text = format!(
+                "{} now carries {key} by {}, which is another identity's: is it still the same person?",
+                account.name, rule.name
+            );
             let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
             person.held = Some(reason.clone());
-            // It goes on feeding the identity that it has, which nothing is sent for until it is answered.
+            // It goes on feeding the identity that it has, which nothing is sent for until it is
+            // answered.
             person.sources.push(at);
             let identities = vec![person.id.clone(), other];
-            outcome.questions.push(asked(&with, kind, account, Doubt::KeyReassigned, identities, reason));
+            outcome.questions.push(asked(
+                &with,
+                kind,
+                account,
+                Doubt::KeyReassigned,
+                identities,
+                reason,
+            ));
             return;
         }
         person.sources.push(at);
@@ -380,56 +538,121 @@ fn resolve_source_account(
     }
     let said = with.answers.account(account.id);
     if let Some(answer) = said.filter(|answer| answer.said == MatchDecision::Skip) {
-        line(Verdict::OutOfScope, Reason::new(format!("left as it is: {} said so", answer.principal)));
+        line(
+            Verdict::OutOfScope,
+            Reason::new(format!("left as it is: {} said so", answer.principal)),
+        );
         if let Some(line) = outcome.decided.last_mut() {
             line.unmatched = Some(UnmatchedCause::Skipped);
         }
         return;
     }
-    let answered = with.answers.joined_by(account.id).iter().find(|(id, _)| people.contains_key(*id));
+    let answered = with
+        .answers
+        .joined_by(account.id)
+        .iter()
+        .find(|(id, _)| people.contains_key(*id));
     let found = match (answered, said) {
-        (Some((id, answer)), _) => Some(((*id).to_owned(), LinkBasis::new(LinkOrigin::Operator, &answer.principal))),
+        (Some((id, answer)), _) => Some((
+            (*id).to_owned(),
+            LinkBasis::new(LinkOrigin::Operator, &answer.principal),
+        )),
         (None, Some(_)) => None,
         (None, None) => {
             let rule = |place: usize| &with.types.matching[place];
-            match with.index.find(account, |id| with.answers.allow(account.id, id)) {
+            match with
+                .index
+                .find(account, |id| with.answers.allow(account.id, id))
+            {
                 MatchResult::Nobody => None,
                 MatchResult::One { it, rule: place } => {
                     let rule = rule(place);
                     let rival = people.get(it).and_then(|person| {
-                        person.sources.iter().find(|&&other| with.population.accounts[other].system == with.system).copied()
+                        person
+                            .sources
+                            .iter()
+                            .find(|&&other| with.population.accounts[other].system == with.system)
+                            .copied()
                     });
-                    // By what it holds now: a number that its own record gave up is free for somebody else.
+                    // By what it holds now: a number that its own record gave up is free for
+                    // somebody else.
                     let given_up = rival.is_some()
-                        && people.get(it).zip(with.rules.identities.get(&kind)).is_some_and(|(person, declared)| {
-                            let sources = feeding(with.rules, with.population, kind, &person.sources);
-                            let now = compose::identity(declared, &sources, false).attributes;
-                            identity_keys(rule, &now).is_disjoint(&account_keys(rule, account))
-                        });
+                        && people
+                            .get(it)
+                            .zip(with.rules.identities.get(&kind))
+                            .is_some_and(|(person, declared)| {
+                                let sources =
+                                    feeding(with.rules, with.population, kind, &person.sources);
+                                let now = compose::identity(declared, &sources, false).attributes;
+                                identity_keys(rule, &now).is_disjoint(&account_keys(rule, account))
+                            });
                     if let (Some(other), false) = (rival, given_up) {
                         let other = &with.population.accounts[other].name;
-                        let reason = Reason::by(format!("matches by {} an identity that {other} already feeds", rule.name), &rule.place)
-                            .on_hold(HoldCause::NeedsReview);
+                        let reason = Reason::by(
+                            format!(
+                                "matches by {} an identity that {other} already feeds",
+                                rule.name
+                            ),
+                            &rule.place,
+                        )
+                        .on_hold(HoldCause::NeedsReview);
                         line(Verdict::OnHold, reason.clone());
-                        outcome.questions.push(asked(&with, kind, account, Doubt::AlreadyLinked, vec![it.to_owned()], reason));
+                        outcome.questions.push(asked(
+                            &with,
+                            kind,
+                            account,
+                            Doubt::AlreadyLinked,
+                            vec![it.to_owned()],
+                            reason,
+                        ));
                         return;
                     }
-                    (!given_up).then(|| (it.to_owned(), LinkBasis::new(LinkOrigin::MatchRule, &rule.name)))
+                    (!given_up).then(|| {
+                        (
+                            it.to_owned(),
+                            LinkBasis::new(LinkOrigin::MatchRule, &rule.name),
+                        )
+                    })
                 }
-                MatchResult::Doubtful { it, rule: place, why } => {
-                    let reason = Reason::by(format!("matches an identity by {}, but {why}", rule(place).name), &rule(place).place)
-                        .on_hold(HoldCause::NeedsReview);
+                MatchResult::Doubtful {
+                    it,
+                    rule: place,
+                    why,
+                } => {
+                    let reason = Reason::by(
+                        format!("matches an identity by {}, but {why}", rule(place).name),
+                        &rule(place).place,
+                    )
+                    .on_hold(HoldCause::NeedsReview);
                     line(Verdict::OnHold, reason.clone());
-                    outcome.questions.push(asked(&with, kind, account, Doubt::NeedsReview, vec![it.to_owned()], reason));
+                    outcome.questions.push(asked(
+                        &with,
+                        kind,
+                        account,
+                        Doubt::NeedsReview,
+                        vec![it.to_owned()],
+                        reason,
+                    ));
                     return;
                 }
                 MatchResult::Several { all, rule: place } => {
                     let rule = rule(place);
-                    let text = format!("matches {} identities by {}: a person must say which", all.len(), rule.name);
+                    let text = format!(
+                        "matches {} identities by {}: a person must say which",
+                        all.len(),
+                        rule.name
+                    );
                     let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
                     line(Verdict::OnHold, reason.clone());
                     let all = all.into_iter().map(str::to_owned).collect();
-                    outcome.questions.push(asked(&with, kind, account, Doubt::Ambiguous, all, reason));
+                    outcome.questions.push(asked(
+                        &with,
+                        kind,
+                        account,
+                        Doubt::Ambiguous,
+                        all,
+                        reason,
+                    ));
                     return;
                 }
             }
@@ -440,7 +663,12 @@ fn resolve_source_account(
     {
         person.sources.push(at);
         person.linked.push(at);
-        outcome.links.push(NewLink { account: account.id, identity: id, basis, source: true });
+        outcome.links.push(NewLink {
+            account: account.id,
+            identity: id,
+            basis,
+            source: true,
+        });
         return;
     }
     let id = new_id(kind, account, with.taken);
@@ -490,14 +718,26 @@ pub(crate) fn feeding<'a>(
         .iter()
         .filter_map(|&at| {
             let account = &population.accounts[at];
-            Some((account.system.as_str(), rules.of(&account.system, kind)?, account))
+            Some((
+                account.system.as_str(),
+                rules.of(&account.system, kind)?,
+                account,
+            ))
         })
         .collect()
 }
 
-fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person, stored: Option<&Identity>) {
+fn compose_person(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    person: &mut Person,
+    stored: Option<&Identity>,
+) {
     let stored = stored.map(|identity| &identity.attributes);
-    let Some(declared) = rules.identities.get(&kind) else { return };
+    let Some(declared) = rules.identities.get(&kind) else {
+        return;
+    };
     if person.sources.is_empty() {
         person.attributes = stored.cloned().unwrap_or_default();
         // Nobody feeds it any more: it keeps its last values. A held record is not a departure.
@@ -509,12 +749,22 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         }
     } else {
         let sources = feeding(rules, population, kind, &person.sources);
-        let Composed { attributes, problems, .. } = compose::identity(declared, &sources, false);
+        let Composed {
+            attributes,
+            problems,
+            ..
+        } = compose::identity(declared, &sources, false);
         person.attributes = attributes;
         let kept = |name: &str| stored.map_or(&[][..], |stored| stored.get(name));
         // What was made up once stays for life, whatever a source says later.
-        for attribute in declared.attributes.iter().filter(|a| a.generated.is_some() && !kept(&a.name).is_empty()) {
-            person.attributes.set(attribute.name.as_str(), kept(&attribute.name).to_vec());
+        for attribute in declared
+            .attributes
+            .iter()
+            .filter(|a| a.generated.is_some() && !kept(&a.name).is_empty())
+        {
+            person
+                .attributes
+                .set(attribute.name.as_str(), kept(&attribute.name).to_vec());
         }
         if let Some(stored) = stored {
             keep_end(rules, population, kind, person, stored);
@@ -522,21 +772,42 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
         person.stage = Stage::Active;
         person.out_reason = None;
         if person.held.is_none() {
-            person.held = problems.into_iter().next().map(|problem| problem.on_hold(HoldCause::InvalidValue));
+            person.held = problems
+                .into_iter()
+                .next()
+                .map(|problem| problem.on_hold(HoldCause::InvalidValue));
         }
         let empty = |name: &str| person.attributes.get(name).is_empty();
-        person.missing_recommended = declared.attributes.iter().filter(|a| a.wanted && empty(&a.name)).map(|a| a.name.clone()).collect();
-        for attribute in declared.attributes.iter().filter(|a| a.required && a.generated.is_none() && a.spread.is_none()) {
+        person.missing_recommended = declared
+            .attributes
+            .iter()
+            .filter(|a| a.wanted && empty(&a.name))
+            .map(|a| a.name.clone())
+            .collect();
+        for attribute in declared
+            .attributes
+            .iter()
+            .filter(|a| a.required && a.generated.is_none() && a.spread.is_none())
+        {
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
                 person.held = Some(
-                    Reason::by(format!("waits for a value of {}: it is required", attribute.name), &attribute.place)
-                        .on_hold(HoldCause::MissingValue),
+                    Reason::by(
+                        format!("waits for a value of {}: it is required", attribute.name),
+                        &attribute.place,
+                    )
+                    .on_hold(HoldCause::MissingValue),
                 );
             }
         }
     }
-    let label = declared.label.as_deref().map_or(&[][..], |label| person.attributes.get(label));
-    person.label = match (label.is_empty(), person.sources.first().or(person.linked.first())) {
+    let label = declared
+        .label
+        .as_deref()
+        .map_or(&[][..], |label| person.attributes.get(label));
+    person.label = match (
+        label.is_empty(),
+        person.sources.first().or(person.linked.first()),
+    ) {
         (false, _) => show(&label[..1]),
         (true, Some(&at)) => account_label(&population.accounts[at]),
         (true, None) => person.id.clone(),
@@ -544,10 +815,19 @@ fn compose_person(rules: &RuleSet, population: &Population, kind: ObjectType, pe
     person.attributes.set("id", vec![Value::text(&person.id)]);
 }
 
-/// Keeps the values by which somebody left when the record that gave them is gone: a personnel system that drops the rows of former
-/// staff, or a reading that lost them, brings nobody back. A source that gives these values and shows the person again does.
-fn keep_end(rules: &RuleSet, population: &Population, kind: ObjectType, person: &mut Person, stored: &Attributes) {
-    let Some(life) = rules.lifecycle.get(&kind) else { return };
+/// Keeps the values by which somebody left when the record that gave them is gone: a personnel
+/// system that drops the rows of former staff, or a reading that lost them, brings nobody back. A
+/// source that gives these values and shows the person again does.
+fn keep_end(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    person: &mut Person,
+    stored: &Attributes,
+) {
+    let Some(life) = rules.lifecycle.get(&kind) else {
+        return;
+    };
     let left_by = stored.get(LEFT_BY).first().map(ToString::to_string);
     let program = match left_by.as_deref() {
         Some("date") => life.ends.as_ref(),
@@ -556,13 +836,20 @@ fn keep_end(rules: &RuleSet, population: &Population, kind: ObjectType, person: 
     };
     let gives = |at: usize, name: &str| {
         let types = rules.of(&population.accounts[at].system, kind);
-        types.is_some_and(|types| types.inbound.iter().any(|mapping| mapping.attribute.eq_ignore_ascii_case(name)))
+        types.is_some_and(|types| {
+            types
+                .inbound
+                .iter()
+                .any(|mapping| mapping.attribute.eq_ignore_ascii_case(name))
+        })
     };
     for (_, name) in program.iter().flat_map(|program| program.reads()) {
         let is_lost = person.attributes.get(name).is_empty() && !stored.get(name).is_empty();
         let is_given = person.sources.iter().any(|&at| gives(at, name));
         if is_lost && !is_given && person.linked.iter().any(|&at| gives(at, name)) {
-            person.attributes.set(name.as_str(), stored.get(name).to_vec());
+            person
+                .attributes
+                .set(name.as_str(), stored.get(name).to_vec());
         }
     }
 }
@@ -582,16 +869,26 @@ fn apply_roles(
     if rules.roles.is_empty() || person.out_reason.is_some() {
         return;
     }
-    outcome.due.extend(grants.iter().filter_map(|grant| Some((person.id.clone(), grant.next(now)?))));
+    outcome.due.extend(
+        grants
+            .iter()
+            .filter_map(|grant| Some((person.id.clone(), grant.next(now)?))),
+    );
     let held = match roles::held(rules, kind, &person.attributes, grants, now) {
         Ok(held) => held,
         Err(reason) => {
-            person.held.get_or_insert(reason.on_hold(HoldCause::RuleError));
+            person
+                .held
+                .get_or_insert(reason.on_hold(HoldCause::RuleError));
             return;
         }
     };
-    let kept = stored.map(|stored| roles::kept(rules, stored, &held, now)).unwrap_or_default();
-    outcome.due.extend(kept.values().map(|until| (person.id.clone(), *until)));
+    let kept = stored
+        .map(|stored| roles::kept(rules, stored, &held, now))
+        .unwrap_or_default();
+    outcome
+        .due
+        .extend(kept.values().map(|until| (person.id.clone(), *until)));
     let held = roles::with_kept(rules, held, &kept);
     let names: BTreeSet<&str> = held.iter().map(|one| one.role.as_str()).collect();
     match roles::values(rules, kind, &person.attributes, &names) {
@@ -606,15 +903,34 @@ fn apply_roles(
                         over: one.over,
                     });
                 }
-                let many = rules.identities.get(&kind).and_then(|identity| identity.get(&one.value.attribute)).is_some_and(|a| a.many);
-                let mut values = if many { person.attributes.get(&one.value.attribute).to_vec() } else { Vec::new() };
-                values.extend(one.values.into_iter().filter(|value| !values.contains(value)).collect::<Vec<_>>());
+                let many = rules
+                    .identities
+                    .get(&kind)
+                    .and_then(|identity| identity.get(&one.value.attribute))
+                    .is_some_and(|a| a.many);
+                let mut values = if many {
+                    person.attributes.get(&one.value.attribute).to_vec()
+                } else {
+                    Vec::new()
+                };
+                values.extend(
+                    one.values
+                        .into_iter()
+                        .filter(|value| !values.contains(value))
+                        .collect::<Vec<_>>(),
+                );
                 person.attributes.set(one.value.attribute.as_str(), values);
             }
         }
-        Err(reason) => drop(person.held.get_or_insert(reason.on_hold(HoldCause::RuleError))),
+        Err(reason) => drop(
+            person
+                .held
+                .get_or_insert(reason.on_hold(HoldCause::RuleError)),
+        ),
     }
-    person.attributes.set(ROLES, names.into_iter().map(Value::text).collect());
+    person
+        .attributes
+        .set(ROLES, names.into_iter().map(Value::text).collect());
     person.kept_roles = kept;
 }
 
@@ -630,23 +946,46 @@ fn apply_lifecycle(
 ) {
     let departure = population.departures.get(&person.id);
     let had_left = stored.is_some_and(|stored| stored.stage == Stage::Left);
-    let absence = crate::lifecycle::absence(rules, kind, person.linked.iter().map(|&at| &population.accounts[at]))
-        .filter(|_| person.out_reason.is_some() && person.sources.is_empty());
+    let absence = crate::lifecycle::absence(
+        rules,
+        kind,
+        person.linked.iter().map(|&at| &population.accounts[at]),
+    )
+    .filter(|_| person.out_reason.is_some() && person.sources.is_empty());
     let mut since = None;
     person.attributes.set(LEFT_BY, Vec::new());
     // A held record is no departure, unless a person says that it is one.
-    if let Some(life) = rules.lifecycle.get(&kind).filter(|_| person.held.is_none() || departure.is_some()) {
+    if let Some(life) = rules
+        .lifecycle
+        .get(&kind)
+        .filter(|_| person.held.is_none() || departure.is_some())
+    {
         let gone = person.out_reason.as_ref().map(|reason| (reason, absence));
         let claimed = population.reactivations.get(&person.id).copied();
-        match life.lifecycle_state(&LifecycleFacts { attributes: &person.attributes, departure, claimed, gone, had_left }, now) {
+        match life.lifecycle_state(
+            &LifecycleFacts {
+                attributes: &person.attributes,
+                departure,
+                claimed,
+                gone,
+                had_left,
+            },
+            now,
+        ) {
             Ok(life) => {
-                outcome.due.extend(life.next(now).map(|at| (person.id.clone(), at)));
+                outcome
+                    .due
+                    .extend(life.next(now).map(|at| (person.id.clone(), at)));
                 person.stage = life.stage;
-                person.absence_counts_from = life.absence_counts_from.filter(|_| life.stage != Stage::Left);
+                person.absence_counts_from = life
+                    .absence_counts_from
+                    .filter(|_| life.stage != Stage::Left);
                 person.out_reason = (life.stage == Stage::Left).then(|| life.reason.clone());
                 person.access_suspended = matches!(life.stage, Stage::Expected | Stage::Away);
                 person.before_prestart = !life.ready;
-                person.attributes.set(LEFT_BY, life.left_by.map(Value::text).into_iter().collect());
+                person
+                    .attributes
+                    .set(LEFT_BY, life.left_by.map(Value::text).into_iter().collect());
                 person.life = Some(life.reason);
                 since = life.since;
             }
@@ -662,44 +1001,83 @@ fn apply_lifecycle(
         }
     }
     // Without rules of a life, an absence that is not confirmed is waited for as well.
-    let waits = absence.filter(|_| !had_left && !rules.lifecycle.contains_key(&kind) && departure.is_none_or(|one| one.at > now));
-    if let Some(at) = waits.and_then(|absence| absence.counts_from(None, &TimeZone::UTC)).filter(|at| *at > now) {
+    let waits = absence.filter(|_| {
+        !had_left
+            && !rules.lifecycle.contains_key(&kind)
+            && departure.is_none_or(|one| one.at > now)
+    });
+    if let Some(at) = waits
+        .and_then(|absence| absence.counts_from(None, &TimeZone::UTC))
+        .filter(|at| *at > now)
+    {
         outcome.due.push((person.id.clone(), at));
-        (person.absence_counts_from, person.out_reason, person.stage) = (Some(at), None, Stage::Active);
+        (person.absence_counts_from, person.out_reason, person.stage) =
+            (Some(at), None, Stage::Active);
     }
     // What cannot be read now changes nothing about where they stand.
-    if let (Some(stored), true, None, None) = (stored, person.held.is_some(), &person.life, &person.out_reason) {
+    if let (Some(stored), true, None, None) = (
+        stored,
+        person.held.is_some(),
+        &person.life,
+        &person.out_reason,
+    ) {
         person.stage = stored.stage;
     }
     let before = stored.filter(|stored| stored.stage == person.stage);
     // As precise as it is kept, so that the next decision says the same.
     let kept = Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now);
     person.since = since.or_else(|| before.map_or(Some(kept), |stored| stored.since));
-    // Whoever left has left since then, whatever else would have ended it later: what is kept for some days is not kept for longer.
+    // Whoever left has left since then, whatever else would have ended it later: what is kept for
+    // some days is not kept for longer.
     if let (Stage::Left, Some(earlier)) = (person.stage, before.and_then(|stored| stored.since)) {
         person.since = person.since.map(|since| since.min(earlier));
     }
-    person.attributes.set("stage", vec![Value::text(person.stage.as_str())]);
+    person
+        .attributes
+        .set("stage", vec![Value::text(person.stage.as_str())]);
     person.attributes.shrink();
 }
 
 /// Two identities with one value of a unique attribute: the established one goes on, the others
 /// are held; with none established, all are. Values that were made up are looked at by themselves.
-fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, generated: bool, people: &mut [Person]) {
-    let Some(declared) = rules.identities.get(&kind) else { return };
-    for attribute in declared.attributes.iter().filter(|a| a.unique && a.generated.is_some() == generated) {
+fn hold_duplicates(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    generated: bool,
+    people: &mut [Person],
+) {
+    let Some(declared) = rules.identities.get(&kind) else {
+        return;
+    };
+    for attribute in declared
+        .attributes
+        .iter()
+        .filter(|a| a.unique && a.generated.is_some() == generated)
+    {
         let mut holders: HashMap<String, Vec<usize>> = HashMap::new();
-        for (at, person) in people.iter().enumerate().filter(|(_, p)| p.out_reason.is_none()) {
+        for (at, person) in people
+            .iter()
+            .enumerate()
+            .filter(|(_, p)| p.out_reason.is_none())
+        {
             for value in person.attributes.get(&attribute.name) {
-                holders.entry(value.to_string().trim().to_lowercase()).or_default().push(at);
+                holders
+                    .entry(value.to_string().trim().to_lowercase())
+                    .or_default()
+                    .push(at);
             }
         }
         for (value, at) in holders.into_iter().filter(|(_, at)| at.len() > 1) {
-            let established: Vec<usize> = at.iter().copied().filter(|&at| !people[at].new).collect();
+            let established: Vec<usize> =
+                at.iter().copied().filter(|&at| !people[at].new).collect();
             let names: Vec<(usize, String)> = at
                 .iter()
                 .map(|&at| {
-                    let source = people[at].sources.first().map(|&s| population.accounts[s].name.clone());
+                    let source = people[at]
+                        .sources
+                        .first()
+                        .map(|&s| population.accounts[s].name.clone());
                     (at, source.unwrap_or_else(|| people[at].label.clone()))
                 })
                 .collect();
@@ -707,10 +1085,18 @@ fn hold_duplicates(rules: &RuleSet, population: &Population, kind: ObjectType, g
                 if established.as_slice() == [person] || people[person].held.is_some() {
                     continue;
                 }
-                let others: Vec<&str> = names.iter().filter(|(at, _)| *at != person).map(|(_, n)| n.as_str()).collect();
+                let others: Vec<&str> = names
+                    .iter()
+                    .filter(|(at, _)| *at != person)
+                    .map(|(_, n)| n.as_str())
+                    .collect();
                 people[person].held = Some(
                     Reason::by(
-                        format!("{} {value} is held by {} too: correct one of them", attribute.name, others.join(" and ")),
+                        format!(
+                            "{} {value} is held by {} too: correct one of them",
+                            attribute.name,
+                            others.join(" and ")
+                        ),
                         &attribute.place,
                     )
                     .on_hold(HoldCause::DuplicateValue),

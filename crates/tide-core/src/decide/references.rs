@@ -1,5 +1,6 @@
-//! References in targets. They are decided last, when it is known who has an account there and who gets one: a
-//! value that points to an account which is yet to be made is set by a second change, once it is there.
+//! References in targets. They are decided last, when it is known who has an account there and who
+//! gets one: a value that points to an account which is yet to be made is set by a second change,
+//! once it is there.
 
 use super::people::Person;
 use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
@@ -24,11 +25,15 @@ pub(super) struct ReferenceWaits<'r> {
 }
 
 fn refers(wanted: &DesiredValue<'_>) -> bool {
-    wanted.def.is_some_and(|def| def.kind == ValueKind::Reference)
+    wanted
+        .def
+        .is_some_and(|def| def.kind == ValueKind::Reference)
 }
 
 /// The references among what a target should hold.
-pub(crate) fn of<'d, 'r>(desired: &'d mut DesiredAccount<'r>) -> impl Iterator<Item = &'d mut DesiredValue<'r>> {
+pub(crate) fn of<'d, 'r>(
+    desired: &'d mut DesiredAccount<'r>,
+) -> impl Iterator<Item = &'d mut DesiredValue<'r>> {
     desired.wanted.iter_mut().filter(|wanted| refers(wanted))
 }
 
@@ -37,7 +42,9 @@ pub(super) fn taken_out<'r>(desired: &mut DesiredAccount<'r>) -> Vec<DesiredValu
     if !desired.wanted.iter().any(refers) {
         return Vec::new();
     }
-    let (pointing, rest) = std::mem::take(&mut desired.wanted).into_iter().partition(refers);
+    let (pointing, rest) = std::mem::take(&mut desired.wanted)
+        .into_iter()
+        .partition(refers);
     desired.wanted = rest;
     pointing
 }
@@ -64,14 +71,41 @@ pub(super) fn decide(
     if pointing.is_empty() {
         return;
     }
-    let links = here.population.links.iter().map(|link| (link.account, link.identity.as_str()));
-    let new = outcome.links.iter().map(|link| (link.account, link.identity.as_str()));
-    let known = here.population.identities.iter().map(|identity| (identity.id.as_str(), identity.kind));
-    let decided = outcome.identities.iter().map(|(identity, _)| (identity.id.as_str(), identity.kind));
+    let links = here
+        .population
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    let new = outcome
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    let known = here
+        .population
+        .identities
+        .iter()
+        .map(|identity| (identity.id.as_str(), identity.kind));
+    let decided = outcome
+        .identities
+        .iter()
+        .map(|(identity, _)| (identity.id.as_str(), identity.kind));
     let these = people.iter().map(|person| (person.id.as_str(), here.kind));
-    let accounts = Accounts::new(here.population, here.system, links.chain(new), known.chain(decided).chain(these));
-    let mut labels: HashMap<String, String> = people.iter().map(|person| (person.id.clone(), person.label.clone())).collect();
-    labels.extend(outcome.identities.iter().map(|(identity, label)| (identity.id.clone(), label.clone())));
+    let accounts = Accounts::new(
+        here.population,
+        here.system,
+        links.chain(new),
+        known.chain(decided).chain(these),
+    );
+    let mut labels: HashMap<String, String> = people
+        .iter()
+        .map(|person| (person.id.clone(), person.label.clone()))
+        .collect();
+    labels.extend(
+        outcome
+            .identities
+            .iter()
+            .map(|(identity, label)| (identity.id.clone(), label.clone())),
+    );
     let creating: HashSet<String> = outcome
         .changes
         .iter()
@@ -79,18 +113,35 @@ pub(super) fn decide(
         .map(|change| change.identity.clone())
         .collect();
     let by_name = here.schema.is_some_and(|schema| schema.refers_by_name);
-    // Where each person's change and line stand: a list of everybody is not searched for each of them.
+    // Where each person's change and line stand: a list of everybody is not searched for each of
+    // them.
     let mine = |change: &Change| change.system == here.system && change.object == here.kind;
-    let places = outcome.changes.iter().enumerate().filter(|(_, change)| mine(change));
-    let changes: HashMap<(String, ChangeKind), usize> = places.map(|(at, change)| ((change.identity.clone(), change.kind), at)).collect();
-    let told = |line: &super::Decided| line.system == here.system && line.object == here.kind && line.verdict == Verdict::InSync;
-    let places = outcome.decided.iter().enumerate().filter(|(_, line)| told(line));
-    let lines: HashMap<String, usize> = places.filter_map(|(at, line)| Some((line.identity.clone()?, at))).collect();
+    let places = outcome
+        .changes
+        .iter()
+        .enumerate()
+        .filter(|(_, change)| mine(change));
+    let changes: HashMap<(String, ChangeKind), usize> = places
+        .map(|(at, change)| ((change.identity.clone(), change.kind), at))
+        .collect();
+    let told = |line: &super::Decided| {
+        line.system == here.system && line.object == here.kind && line.verdict == Verdict::InSync
+    };
+    let places = outcome
+        .decided
+        .iter()
+        .enumerate()
+        .filter(|(_, line)| told(line));
+    let lines: HashMap<String, usize> = places
+        .filter_map(|(at, line)| Some((line.identity.clone()?, at)))
+        .collect();
     for mut one in pointing {
         let person = &people[one.person];
         for wanted in &mut one.wanted {
             if here.kind == ObjectType::Group {
-                wanted.values.retain(|value| value.as_text().is_none_or(|id| !here.revoked.contains(id)));
+                wanted
+                    .values
+                    .retain(|value| value.as_text().is_none_or(|id| !here.revoked.contains(id)));
             }
             if wanted.mapping.flat {
                 wanted.values = flattened(&wanted.values, wanted.mapping, people);
@@ -98,73 +149,121 @@ pub(super) fn decide(
             let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
             wanted.values = written.values;
             // Whom nobody makes an account for is not waited for.
-            wanted.pending_references = written.missing.into_iter().filter(|id| creating.contains(id)).collect();
+            wanted.pending_references = written
+                .missing
+                .into_iter()
+                .filter(|id| creating.contains(id))
+                .collect();
         }
-        let (before, later): (Vec<ValueChange>, Vec<ValueChange>) =
-            waiting(&one, here, &labels).into_iter().partition(|value| account_first(&one, value));
+        let (before, later): (Vec<ValueChange>, Vec<ValueChange>) = waiting(&one, here, &labels)
+            .into_iter()
+            .partition(|value| account_first(&one, value));
         let mut now = match one.at {
             // What the target insists on is part of making the account, and waits with it.
             None => {
                 let mut now = set(&one.wanted);
-                now.retain(|value| !before.iter().any(|first| first.attribute == value.attribute));
+                now.retain(|value| {
+                    !before
+                        .iter()
+                        .any(|first| first.attribute == value.attribute)
+                });
                 now.extend(before);
                 now
             }
             Some(at) => {
-                let desired = DesiredAccount { wanted: one.wanted, ..DesiredAccount::default() };
+                let desired = DesiredAccount {
+                    wanted: one.wanted,
+                    ..DesiredAccount::default()
+                };
                 compare::differences(&desired, &here.population.accounts[at], here.population)
             }
         };
         let account = one.at.map(|at| &here.population.accounts[at]);
-        let push = |kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome| {
-            let key = account.map_or("", |account| account.key.as_str());
-            outcome.changes.push(Change {
-                system: here.system.to_owned(),
-                object: here.kind,
-                identity: person.id.clone(),
-                account: account.map(|account| account.id),
-                label: person.label.clone(),
-                kind,
-                fingerprint: fingerprint(&[here.system, here.kind.as_str(), kind.as_str(), &person.id, key], &values),
-                values,
-                reason,
-                hold: hold(),
-                approval: None,
-                claims: Vec::new(),
-                step: 0,
-            });
-        };
+        let push =
+            |kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome| {
+                let key = account.map_or("", |account| account.key.as_str());
+                outcome.changes.push(Change {
+                    system: here.system.to_owned(),
+                    object: here.kind,
+                    identity: person.id.clone(),
+                    account: account.map(|account| account.id),
+                    label: person.label.clone(),
+                    kind,
+                    fingerprint: fingerprint(
+                        &[
+                            here.system,
+                            here.kind.as_str(),
+                            kind.as_str(),
+                            &person.id,
+                            key,
+                        ],
+                        &values,
+                    ),
+                    values,
+                    reason,
+                    hold: hold(),
+                    approval: None,
+                    claims: Vec::new(),
+                    step: 0,
+                });
+            };
         let by_hand = match account.filter(|_| here.types.on_drift == OnDrift::Report) {
             None => Vec::new(),
             Some(account) => {
-                let def = |value: &ValueChange| here.schema.and_then(|schema| schema.get(&value.attribute));
-                let (by_hand, rest) =
-                    now.into_iter().partition(|value| compare::changed_there(here.population, account.id, def(value), value));
+                let def = |value: &ValueChange| {
+                    here.schema.and_then(|schema| schema.get(&value.attribute))
+                };
+                let (by_hand, rest) = now.into_iter().partition(|value| {
+                    compare::changed_there(here.population, account.id, def(value), value)
+                });
                 now = rest;
                 by_hand
             }
         };
         if let Some(first) = by_hand.first() {
-            let reason = Reason::by(format!("{} was changed in {} itself", first.attribute, here.system), &first.rule);
+            let reason = Reason::by(
+                format!("{} was changed in {} itself", first.attribute, here.system),
+                &first.rule,
+            );
             let place = outcome.changes.len();
             push(ChangeKind::Update, by_hand, reason.clone(), outcome);
             let change = &mut outcome.changes[place];
             change.hold = super::targets::reported(here.population, here.types, change);
             if let Some(&at) = lines.get(&person.id) {
                 let line = &mut outcome.decided[at];
-                line.verdict = if change.hold.is_some() { Verdict::OnHold } else { Verdict::Update };
+                line.verdict = if change.hold.is_some() {
+                    Verdict::OnHold
+                } else {
+                    Verdict::Update
+                };
                 line.reason = change.hold.clone().unwrap_or(reason);
             }
         }
         if let Some(first) = now.first() {
-            let reason = Reason::by(format!("{} follows whom it points to", first.attribute), &first.rule);
-            let kind = if account.is_none() { ChangeKind::Create } else { ChangeKind::Update };
+            let reason = Reason::by(
+                format!("{} follows whom it points to", first.attribute),
+                &first.rule,
+            );
+            let kind = if account.is_none() {
+                ChangeKind::Create
+            } else {
+                ChangeKind::Update
+            };
             match changes.get(&(person.id.clone(), kind)) {
                 Some(&at) => {
                     let change = &mut outcome.changes[at];
                     change.values.extend(now);
                     let key = account.map_or("", |account| account.key.as_str());
-                    change.fingerprint = fingerprint(&[here.system, here.kind.as_str(), kind.as_str(), &person.id, key], &change.values);
+                    change.fingerprint = fingerprint(
+                        &[
+                            here.system,
+                            here.kind.as_str(),
+                            kind.as_str(),
+                            &person.id,
+                            key,
+                        ],
+                        &change.values,
+                    );
                 }
                 None => push(ChangeKind::Update, now, reason.clone(), outcome),
             }
@@ -175,8 +274,20 @@ pub(super) fn decide(
             }
         }
         if let Some(first) = later.first() {
-            let names: Vec<&str> = later.iter().flat_map(|value| &value.later).map(|later| later.label.as_str()).take(3).collect();
-            let reason = Reason::by(format!("{} is set once the account of {} is there", first.attribute, names.join(", ")), &first.rule);
+            let names: Vec<&str> = later
+                .iter()
+                .flat_map(|value| &value.later)
+                .map(|later| later.label.as_str())
+                .take(3)
+                .collect();
+            let reason = Reason::by(
+                format!(
+                    "{} is set once the account of {} is there",
+                    first.attribute,
+                    names.join(", ")
+                ),
+                &first.rule,
+            );
             push(ChangeKind::Update, later, reason, outcome);
         }
     }
@@ -184,12 +295,18 @@ pub(super) fn decide(
 
 /// Does the target insist that whoever this value points to is there before the account is made?
 fn account_first(one: &ReferenceWaits<'_>, value: &ValueChange) -> bool {
-    one.at.is_none() && one.wanted.iter().any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
+    one.at.is_none()
+        && one
+            .wanted
+            .iter()
+            .any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
 }
 
 /// Members with those of groups among them, in place of these groups, however deep they are nested.
 fn flattened(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Value> {
-    let Some((_, attribute)) = mapping.program.reads().first() else { return values.to_vec() };
+    let Some((_, attribute)) = mapping.program.reads().first() else {
+        return values.to_vec();
+    };
     let (mut all, mut seen): (Vec<Value>, HashSet<String>) = (Vec::new(), HashSet::new());
     let mut left: Vec<Value> = values.iter().rev().cloned().collect();
     while let Some(value) = left.pop() {
@@ -198,7 +315,14 @@ fn flattened(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Valu
             continue;
         }
         match people.binary_search_by(|group| group.id.as_str().cmp(id.as_str())) {
-            Ok(place) => left.extend(people[place].attributes.get(attribute).iter().rev().cloned()),
+            Ok(place) => left.extend(
+                people[place]
+                    .attributes
+                    .get(attribute)
+                    .iter()
+                    .rev()
+                    .cloned(),
+            ),
             Err(_) => all.push(value),
         }
     }
@@ -212,13 +336,25 @@ fn set(wanted: &[DesiredValue<'_>]) -> Vec<ValueChange> {
         rule: wanted.mapping.place.clone(),
         ..ValueChange::default()
     };
-    wanted.iter().filter(|wanted| !wanted.values.is_empty()).map(value).collect()
+    wanted
+        .iter()
+        .filter(|wanted| !wanted.values.is_empty())
+        .map(value)
+        .collect()
 }
 
 /// The values that wait for accounts. What is there before is what the first change leaves.
-fn waiting(one: &ReferenceWaits<'_>, here: &ReferenceContext<'_>, labels: &HashMap<String, String>) -> Vec<ValueChange> {
+fn waiting(
+    one: &ReferenceWaits<'_>,
+    here: &ReferenceContext<'_>,
+    labels: &HashMap<String, String>,
+) -> Vec<ValueChange> {
     let later = |wanted: &DesiredValue<'_>| {
-        let there = one.at.map_or(&[][..], |at| here.population.accounts[at].attributes.get(&wanted.mapping.attribute));
+        let there = one.at.map_or(&[][..], |at| {
+            here.population.accounts[at]
+                .attributes
+                .get(&wanted.mapping.attribute)
+        });
         let def = wanted.def;
         let many = def.is_some_and(|def| def.many);
         // One value that is replaced is still there; of a list, what was added is there too.
@@ -228,7 +364,10 @@ fn waiting(one: &ReferenceWaits<'_>, here: &ReferenceContext<'_>, labels: &HashM
             (true, true) => compare::target(wanted, def, there, &[]),
         };
         let after = if many { before.clone() } else { Vec::new() };
-        let named = |id: &String| PendingReference { identity: id.clone(), label: labels.get(id).cloned().unwrap_or_else(|| id.clone()) };
+        let named = |id: &String| PendingReference {
+            identity: id.clone(),
+            label: labels.get(id).cloned().unwrap_or_else(|| id.clone()),
+        };
         ValueChange {
             attribute: wanted.mapping.attribute.clone(),
             before,
@@ -237,11 +376,15 @@ fn waiting(one: &ReferenceWaits<'_>, here: &ReferenceContext<'_>, labels: &HashM
             later: wanted.pending_references.iter().map(named).collect(),
         }
     };
-    one.wanted.iter().filter(|wanted| !wanted.pending_references.is_empty()).map(later).collect()
+    one.wanted
+        .iter()
+        .filter(|wanted| !wanted.pending_references.is_empty())
+        .map(later)
+        .collect()
 }
 
-/// What waits for an account that is not made after all, by a guard or by hand, waits no longer than this
-/// decision: a later one sees to it.
+/// What waits for an account that is not made after all, by a guard or by hand, waits no longer
+/// than this decision: a later one sees to it.
 pub(super) fn settle(outcome: &mut Outcome) {
     let made = loop {
         let made: HashSet<(String, String)> = outcome
@@ -250,15 +393,30 @@ pub(super) fn settle(outcome: &mut Outcome) {
             .filter(|change| change.kind == ChangeKind::Create && change.hold.is_none())
             .map(|change| (change.system.clone(), change.identity.clone()))
             .collect();
-        // Whom the target wants to see first, and who is held, holds those who point to them, and so on.
+        // Whom the target wants to see first, and who is held, holds those who point to them, and
+        // so on.
         let mut more = false;
-        for change in outcome.changes.iter_mut().filter(|change| change.kind == ChangeKind::Create && change.hold.is_none()) {
-            let later = || change.values.iter().flat_map(|value| value.later.iter().map(move |later| (value, later)));
-            let missing = later().find(|(_, later)| !made.contains(&(change.system.clone(), later.identity.clone())));
+        for change in outcome
+            .changes
+            .iter_mut()
+            .filter(|change| change.kind == ChangeKind::Create && change.hold.is_none())
+        {
+            let later = || {
+                change
+                    .values
+                    .iter()
+                    .flat_map(|value| value.later.iter().map(move |later| (value, later)))
+            };
+            let missing = later().find(|(_, later)| {
+                !made.contains(&(change.system.clone(), later.identity.clone()))
+            });
             if let Some((value, later)) = missing {
-                let text =
-                    format!("{} wants {}'s account first ({}), and that is not made now", change.system, later.label, value.attribute);
-                change.hold = Some(Reason::by(text, &value.rule).on_hold(HoldCause::WaitingForAccount));
+                let text = format!(
+                    "{} wants {}'s account first ({}), and that is not made now",
+                    change.system, later.label, value.attribute
+                );
+                change.hold =
+                    Some(Reason::by(text, &value.rule).on_hold(HoldCause::WaitingForAccount));
                 more = true;
             }
         }
@@ -272,9 +430,12 @@ pub(super) fn settle(outcome: &mut Outcome) {
             return true;
         }
         // Whoever waits for themselves to be made is made first.
-        let own = change.account.is_some() || made.contains(&(change.system.clone(), change.identity.clone()));
+        let own = change.account.is_some()
+            || made.contains(&(change.system.clone(), change.identity.clone()));
         for value in &mut change.values {
-            value.later.retain(|later| made.contains(&(change.system.clone(), later.identity.clone())));
+            value
+                .later
+                .retain(|later| made.contains(&(change.system.clone(), later.identity.clone())));
         }
         change.values.retain(|value| !value.later.is_empty());
         own && !change.values.is_empty()

@@ -13,10 +13,14 @@ pub use accounts::{MUST_CHANGE, PASSWORD_MARK};
 
 use super::people::{Person, account_label};
 use super::references::{self, ReferenceWaits};
-use super::{Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint};
+use super::{
+    Change, ChangeKind, Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of, fingerprint,
+};
 use crate::compose;
 use crate::expr::EvalInputs;
-use crate::matching::{AccountIndex, IdentityIndex, MatchAnswer, MatchAnswers, MatchDecision, MatchResult};
+use crate::matching::{
+    AccountIndex, IdentityIndex, MatchAnswer, MatchAnswers, MatchDecision, MatchResult,
+};
 use crate::memberships::MembershipRules;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::{HoldCause, Reason};
@@ -40,8 +44,8 @@ struct TargetDecision<'a> {
     schema: Option<&'a Schema>,
     /// The accounts that are there.
     members: &'a [usize],
-    /// The object that holds each value that no two may hold, as a place in the population's list: by attribute and folded value.
-    /// Worked out when somebody is given such a value.
+    /// The object that holds each value that no two may hold, as a place in the population's list:
+    /// by attribute and folded value. Worked out when somebody is given such a value.
     unique_values: Option<HashMap<(String, String), usize>>,
     /// How accounts should look.
     shape: compose::Shape<'a>,
@@ -79,11 +83,25 @@ pub(super) struct DecisionContext<'a> {
     pub memberships: &'a MembershipRules,
 }
 
-pub(super) fn decide(around: &DecisionContext<'_>, kind: ObjectType, people: &[Person], now: Timestamp, outcome: &mut Outcome) {
-    let DecisionContext { rules, population, groups, memberships } = *around;
+pub(super) fn decide(
+    around: &DecisionContext<'_>,
+    kind: ObjectType,
+    people: &[Person],
+    now: Timestamp,
+    outcome: &mut Outcome,
+) {
+    let DecisionContext {
+        rules,
+        population,
+        groups,
+        memberships,
+    } = *around;
     for (system, types) in rules.targets(kind) {
         let facts = population.systems.get(system).cloned().unwrap_or_default();
-        let schema = population.systems.get(system).and_then(|facts| facts.schema.get(&kind));
+        let schema = population
+            .systems
+            .get(system)
+            .and_then(|facts| facts.schema.get(&kind));
         let members: Vec<usize> = (0..population.accounts.len())
             .filter(|&at| {
                 let account = &population.accounts[at];
@@ -92,7 +110,16 @@ pub(super) fn decide(around: &DecisionContext<'_>, kind: ObjectType, people: &[P
             .collect();
         let untouchable = members
             .iter()
-            .filter_map(|&at| Some((at, exclusions::why(&population.accounts[at], types, population.systems.get(system))?)))
+            .filter_map(|&at| {
+                Some((
+                    at,
+                    exclusions::why(
+                        &population.accounts[at],
+                        types,
+                        population.systems.get(system),
+                    )?,
+                ))
+            })
             .collect();
         let mut target = TargetDecision {
             rules,
@@ -110,15 +137,37 @@ pub(super) fn decide(around: &DecisionContext<'_>, kind: ObjectType, people: &[P
             doubtful: HashMap::new(),
             untouchable,
             answers: MatchAnswers::of(&population.match_answers, system),
-            identities: IdentityIndex::new(&types.matching, people.iter().map(|person| (person.id.as_str(), &person.attributes))),
+            identities: IdentityIndex::new(
+                &types.matching,
+                people
+                    .iter()
+                    .map(|person| (person.id.as_str(), &person.attributes)),
+            ),
             pointing: Vec::new(),
             place: 0,
             now,
         };
         target.decide(people, outcome);
-        let revoked = if kind == ObjectType::Group { deprovision::out_of_groups(rules, system, now, outcome) } else { HashSet::new() };
-        let here = references::ReferenceContext { population, kind, system, schema, types, revoked: &revoked };
-        references::decide(&here, std::mem::take(&mut target.pointing), people, &|| target.hold(), outcome);
+        let revoked = if kind == ObjectType::Group {
+            deprovision::out_of_groups(rules, system, now, outcome)
+        } else {
+            HashSet::new()
+        };
+        let here = references::ReferenceContext {
+            population,
+            kind,
+            system,
+            schema,
+            types,
+            revoked: &revoked,
+        };
+        references::decide(
+            &here,
+            std::mem::take(&mut target.pointing),
+            people,
+            &|| target.hold(),
+            outcome,
+        );
     }
 }
 
@@ -129,19 +178,40 @@ fn fold(value: &Value) -> String {
 impl<'a> TargetDecision<'a> {
     fn decide(&mut self, people: &[Person], outcome: &mut Outcome) {
         let members = self.members;
-        let owned: HashSet<usize> =
-            people.iter().flat_map(|p| p.linked.iter().copied()).filter(|&at| self.population.accounts[at].system == self.system).collect();
-        let free: Vec<usize> = members.iter().filter(|at| !self.untouchable.contains_key(at)).copied().collect();
+        let owned: HashSet<usize> = people
+            .iter()
+            .flat_map(|p| p.linked.iter().copied())
+            .filter(|&at| self.population.accounts[at].system == self.system)
+            .collect();
+        let free: Vec<usize> = members
+            .iter()
+            .filter(|at| !self.untouchable.contains_key(at))
+            .copied()
+            .collect();
         // Once everybody has an account, nobody looks for one: there is nothing to index.
         let looking = people.iter().any(|person| self.looks(person));
-        let index = AccountIndex::new(&self.types.matching, &self.population.accounts, if looking { &free } else { &[] });
-        let by_id: HashMap<i64, usize> = free.iter().map(|&at| (self.population.accounts[at].id, at)).collect();
-        // Whom a person gave an account to: nobody else is matched to it. One that was given to several goes to one of them.
+        let index = AccountIndex::new(
+            &self.types.matching,
+            &self.population.accounts,
+            if looking { &free } else { &[] },
+        );
+        let by_id: HashMap<i64, usize> = free
+            .iter()
+            .map(|&at| (self.population.accounts[at].id, at))
+            .collect();
+        // Whom a person gave an account to: nobody else is matched to it. One that was given to
+        // several goes to one of them.
         let mut given: HashMap<usize, &str> = HashMap::new();
         let joins = |person: &Person| self.answers.joined_to(&person.id);
         for looking in [true, false] {
-            for person in people.iter().filter(|person| !joins(person).is_empty() && self.looks(person) == looking) {
-                for at in joins(person).iter().filter_map(|(account, _)| by_id.get(account)) {
+            for person in people
+                .iter()
+                .filter(|person| !joins(person).is_empty() && self.looks(person) == looking)
+            {
+                for at in joins(person)
+                    .iter()
+                    .filter_map(|(account, _)| by_id.get(account))
+                {
                     given.entry(*at).or_insert(&person.id);
                 }
             }
@@ -153,13 +223,18 @@ impl<'a> TargetDecision<'a> {
             let match_it = self.looks(person);
             let result = match_it.then(|| {
                 let said = self.answers.joined_to(&person.id);
-                let theirs = |at: &usize| !owned.contains(at) && given.get(at) == Some(&person.id.as_str());
-                let answered = said.iter().find_map(|(account, answer)| Some((*by_id.get(account)?, *answer))).filter(|(at, _)| theirs(at));
+                let theirs =
+                    |at: &usize| !owned.contains(at) && given.get(at) == Some(&person.id.as_str());
+                let answered = said
+                    .iter()
+                    .find_map(|(account, answer)| Some((*by_id.get(account)?, *answer)))
+                    .filter(|(at, _)| theirs(at));
                 match (answered, self.answers.identity(&person.id)) {
                     (Some((at, answer)), _) => Pick::Answered(at, answer),
                     (None, Some(answer)) if answer.said == MatchDecision::New => Pick::New,
                     _ => Pick::Matched(index.find(&person.attributes, |at| {
-                        self.answers.allow(self.population.accounts[at].id, &person.id)
+                        self.answers
+                            .allow(self.population.accounts[at].id, &person.id)
                             && given.get(&at).is_none_or(|whose| *whose == person.id)
                     })),
                 }
@@ -174,7 +249,15 @@ impl<'a> TargetDecision<'a> {
         for (place, person) in people.iter().enumerate() {
             crate::interrupt::check();
             self.place = place;
-            let (verdict, account, reason) = self.one(person, found[place].take(), &claims, &owned, people, &mut joined, outcome);
+            let (verdict, account, reason) = self.one(
+                person,
+                found[place].take(),
+                &claims,
+                &owned,
+                people,
+                &mut joined,
+                outcome,
+            );
             let Some(verdict) = verdict else { continue };
             if let Some(stand) = membership::stand(self, person, account, verdict) {
                 stands.push((stand, outcome.decided.len()));
@@ -187,11 +270,15 @@ impl<'a> TargetDecision<'a> {
                 label: person.label.clone(),
                 verdict,
                 reason,
-                unmatched: (verdict == Verdict::OutOfScope && self.is_skipped(person)).then_some(UnmatchedCause::Skipped),
+                unmatched: (verdict == Verdict::OutOfScope && self.is_skipped(person))
+                    .then_some(UnmatchedCause::Skipped),
             });
         }
         self.memberships(&stands, outcome);
-        for &at in members.iter().filter(|at| !owned.contains(at) && !joined.contains(at)) {
+        for &at in members
+            .iter()
+            .filter(|at| !owned.contains(at) && !joined.contains(at))
+        {
             let account = &self.population.accounts[at];
             if self.types.is_source() && self.untouchable.contains_key(&at) {
                 // It was told already, as a source's account that is left alone.
@@ -200,8 +287,12 @@ impl<'a> TargetDecision<'a> {
             let text = match (&account.fault, self.doubtful.get(&at)) {
                 _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
                 (Some(fault), _) => format!("the record is broken: {fault}"),
-                _ if self.answers.account(account.id).is_some() => "it is left alone: a person said so".to_owned(),
-                (None, Some(label)) => format!("it may be {label}'s, who is held until a person decides"),
+                _ if self.answers.account(account.id).is_some() => {
+                    "it is left alone: a person said so".to_owned()
+                }
+                (None, Some(label)) => {
+                    format!("it may be {label}'s, who is held until a person decides")
+                }
                 (None, None) => "no identity matches it, and it is left alone".to_owned(),
             };
             let unmatched = match (&account.fault, self.doubtful.get(&at)) {
@@ -216,7 +307,11 @@ impl<'a> TargetDecision<'a> {
                 && !self.doubtful.contains_key(&at)
                 && self.answers.account(account.id).is_none();
             let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
-            let verdict = if stray { self.stray(at, &mut reason, outcome) } else { Verdict::Orphaned };
+            let verdict = if stray {
+                self.stray(at, &mut reason, outcome)
+            } else {
+                Verdict::Orphaned
+            };
             outcome.decided.push(Decided {
                 system: self.system.to_owned(),
                 object: self.kind,
@@ -230,27 +325,36 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// Does this person look for an account here? Whose account was deleted behind our back, and is to have one
-    /// again, looks for it like anybody.
+    /// Does this person look for an account here? Whose account was deleted behind our back, and is
+    /// to have one again, looks for it like anybody.
     fn looks(&self, person: &Person) -> bool {
         let again = |account: &Account| {
             self.types.on_deleted == OnDeleted::Recreate
-                || self.population.write_history.get(&account.id).is_some_and(|acts| acts.deleted.is_some())
+                || self
+                    .population
+                    .write_history
+                    .get(&account.id)
+                    .is_some_and(|acts| acts.deleted.is_some())
         };
         let linked = person
             .linked
             .iter()
             .map(|&at| &self.population.accounts[at])
-            .any(|account| account.system == self.system && !(account.absent_since.is_some() && again(account)));
+            .any(|account| {
+                account.system == self.system && !(account.absent_since.is_some() && again(account))
+            });
         !linked && person.out_reason.is_none() && person.held.is_none()
     }
 
     /// Did an operator decide that this person gets no account here?
     fn is_skipped(&self, person: &Person) -> bool {
-        self.answers.identity(&person.id).is_some_and(|answer| answer.said == MatchDecision::Skip)
+        self.answers
+            .identity(&person.id)
+            .is_some_and(|answer| answer.said == MatchDecision::Skip)
     }
 
-    /// An account that somebody made in the system itself and that matches nobody, treated as the rule says.
+    /// An account that somebody made in the system itself and that matches nobody, treated as the
+    /// rule says.
     fn stray(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
         let account = &self.population.accounts[at];
         match self.types.on_orphaned {
@@ -272,10 +376,18 @@ impl<'a> TargetDecision<'a> {
                 Verdict::OnHold
             }
             OnOrphaned::Disable => {
-                let state = self.schema.and_then(|schema| schema.state_attribute.as_deref());
-                let before = state.map(|state| account.attributes.get(state).to_vec()).unwrap_or_default();
-                let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else { return Verdict::Orphaned };
-                reason.text = "no identity matches it: accounts that belong to nobody are disabled here".to_owned();
+                let state = self
+                    .schema
+                    .and_then(|schema| schema.state_attribute.as_deref());
+                let before = state
+                    .map(|state| account.attributes.get(state).to_vec())
+                    .unwrap_or_default();
+                let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else {
+                    return Verdict::Orphaned;
+                };
+                reason.text =
+                    "no identity matches it: accounts that belong to nobody are disabled here"
+                        .to_owned();
                 let values = vec![self.unusable(state, before)];
                 let kind = ChangeKind::Disable;
                 outcome.changes.push(Change {
@@ -286,7 +398,16 @@ impl<'a> TargetDecision<'a> {
                     account: Some(account.id),
                     label: account_label(account),
                     kind,
-                    fingerprint: fingerprint(&[self.system, self.kind.as_str(), kind.as_str(), "", &account.key], &values),
+                    fingerprint: fingerprint(
+                        &[
+                            self.system,
+                            self.kind.as_str(),
+                            kind.as_str(),
+                            "",
+                            &account.key,
+                        ],
+                        &values,
+                    ),
                     values,
                     reason: reason.clone(),
                     hold: self.hold(),
@@ -311,42 +432,83 @@ impl<'a> TargetDecision<'a> {
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let here = |at: &&usize| self.population.accounts[**at].system == self.system;
-        let live = person.linked.iter().filter(here).find(|&&at| self.population.accounts[at].absent_since.is_none()).copied();
-        let absent = person.linked.iter().filter(here).find(|&&at| self.population.accounts[at].absent_since.is_some()).copied();
+        let live = person
+            .linked
+            .iter()
+            .filter(here)
+            .find(|&&at| self.population.accounts[at].absent_since.is_none())
+            .copied();
+        let absent = person
+            .linked
+            .iter()
+            .filter(here)
+            .find(|&&at| self.population.accounts[at].absent_since.is_some())
+            .copied();
 
         let out = match &person.out_reason {
             Some(reason) => Some(reason.clone()),
             None => {
-                let values = EvalInputs { account: None, identity: Some(&person.attributes) };
+                let values = EvalInputs {
+                    account: None,
+                    identity: Some(&person.attributes),
+                };
                 // A target that is also a source has one scope, and it was tested on the account.
                 let scope = if self.types.is_source() {
                     ScopeDecision::In
                 } else {
-                    let accounts: Vec<&Account> = person.sources.iter().map(|&at| &self.population.accounts[at]).collect();
-                    scope::standing(&self.types.scope, &ScopeSubject { values, accounts: &accounts }, self.groups)
+                    let accounts: Vec<&Account> = person
+                        .sources
+                        .iter()
+                        .map(|&at| &self.population.accounts[at])
+                        .collect();
+                    scope::standing(
+                        &self.types.scope,
+                        &ScopeSubject {
+                            values,
+                            accounts: &accounts,
+                        },
+                        self.groups,
+                    )
                 };
                 match scope {
                     ScopeDecision::In => None,
                     ScopeDecision::Out(reason) => Some(reason),
-                    ScopeDecision::Unclear(reason) => return (Some(Verdict::OnHold), live, reason.on_hold(HoldCause::RuleError)),
+                    ScopeDecision::Unclear(reason) => {
+                        return (
+                            Some(Verdict::OnHold),
+                            live,
+                            reason.on_hold(HoldCause::RuleError),
+                        );
+                    }
                 }
             }
         };
         if let Some(reason) = out {
             return match live {
-                Some(at) if self.untouchable.contains_key(&at) => (Some(Verdict::OutOfScope), live, self.untouchable[&at].clone()),
+                Some(at) if self.untouchable.contains_key(&at) => (
+                    Some(Verdict::OutOfScope),
+                    live,
+                    self.untouchable[&at].clone(),
+                ),
                 Some(at) => self.step_out(person, at, reason, people, outcome),
                 None => (Some(Verdict::OutOfScope), None, reason),
             };
         }
-        if let (None, Some(life)) = (live, person.life.as_ref().filter(|_| person.before_prestart)) {
+        if let (None, Some(life)) = (
+            live,
+            person.life.as_ref().filter(|_| person.before_prestart),
+        ) {
             return (Some(Verdict::OutOfScope), None, life.clone());
         }
         if let Some(reason) = &person.held {
             return (Some(Verdict::OnHold), live, reason.clone());
         }
         if let Some(reason) = live.and_then(|at| self.untouchable.get(&at)) {
-            return (Some(Verdict::OnHold), live, reason.clone().on_hold(HoldCause::RuleError));
+            return (
+                Some(Verdict::OnHold),
+                live,
+                reason.clone().on_hold(HoldCause::RuleError),
+            );
         }
         if let Some(at) = live {
             if let Some(reason) = self.moved(person, at, people, outcome) {
@@ -354,17 +516,38 @@ impl<'a> TargetDecision<'a> {
             }
             return self.keep(person, at, Verdict::Update, outcome);
         }
-        if let Some(answer) = self.answers.identity(&person.id).filter(|answer| answer.said == MatchDecision::Skip) {
-            return (Some(Verdict::OutOfScope), None, Reason::new(format!("left as it is: {} said so", answer.principal)));
+        if let Some(answer) = self
+            .answers
+            .identity(&person.id)
+            .filter(|answer| answer.said == MatchDecision::Skip)
+        {
+            return (
+                Some(Verdict::OutOfScope),
+                None,
+                Reason::new(format!("left as it is: {} said so", answer.principal)),
+            );
         }
         // What we deleted ourselves, when they left, is made again when they are back.
-        let ours =
-            |at: &usize| self.population.write_history.get(&self.population.accounts[*at].id).is_some_and(|acts| acts.deleted.is_some());
-        if let Some(at) = absent.filter(|at| self.types.on_deleted != OnDeleted::Recreate && !ours(at)) {
+        let ours = |at: &usize| {
+            self.population
+                .write_history
+                .get(&self.population.accounts[*at].id)
+                .is_some_and(|acts| acts.deleted.is_some())
+        };
+        if let Some(at) =
+            absent.filter(|at| self.types.on_deleted != OnDeleted::Recreate && !ours(at))
+        {
             let name = &self.population.accounts[at].name;
             if self.types.on_deleted == OnDeleted::Ignore {
-                let text = format!("its account {name} was deleted in {} itself, and stays deleted", self.system);
-                return (Some(Verdict::OutOfScope), Some(at), Reason::by(text, &self.types.place));
+                let text = format!(
+                    "its account {name} was deleted in {} itself, and stays deleted",
+                    self.system
+                );
+                return (
+                    Some(Verdict::OutOfScope),
+                    Some(at),
+                    Reason::by(text, &self.types.place),
+                );
             }
             return (
                 Some(Verdict::OnHold),
@@ -387,7 +570,15 @@ impl<'a> TargetDecision<'a> {
                 .on_hold(HoldCause::NotRead),
             );
         }
-        self.match_or_make(person, found.unwrap_or(Pick::New), claims, owned, people, joined, outcome)
+        self.match_or_make(
+            person,
+            found.unwrap_or(Pick::New),
+            claims,
+            owned,
+            people,
+            joined,
+            outcome,
+        )
     }
 
     #[allow(clippy::too_many_arguments)]
@@ -407,12 +598,17 @@ impl<'a> TargetDecision<'a> {
         let found = match found {
             Pick::Matched(MatchResult::One { it, rule }) if !owned.contains(&it) => {
                 let account = &population.accounts[it];
-                let rival = self.identities.rival(account, &person.id, false).filter(|(other, ..)| self.answers.allow(account.id, other));
+                let rival = self
+                    .identities
+                    .rival(account, &person.id, false)
+                    .filter(|(other, ..)| self.answers.allow(account.id, other));
                 match rival {
                     Some((other, by, key)) => {
-                        let whose =
-                            people.binary_search_by(|p| p.id.as_str().cmp(other)).map_or(other, |place| people[place].label.as_str());
-                        let why = format!("by {} it is {whose}'s: {key}", self.types.matching[by].name);
+                        let whose = people
+                            .binary_search_by(|p| p.id.as_str().cmp(other))
+                            .map_or(other, |place| people[place].label.as_str());
+                        let why =
+                            format!("by {} it is {whose}'s: {key}", self.types.matching[by].name);
                         Pick::Matched(MatchResult::Doubtful { it, rule, why })
                     }
                     None => Pick::Matched(MatchResult::One { it, rule }),
@@ -424,10 +620,22 @@ impl<'a> TargetDecision<'a> {
             Pick::New => MatchResult::Nobody,
             Pick::Answered(at, answer) => {
                 if let Some(fault) = &population.accounts[at].fault {
-                    let text = format!("{} is its account, as {} said, and its record is broken: {fault}", name(at), answer.principal);
-                    return (Some(Verdict::OnHold), Some(at), Reason::new(text).on_hold(HoldCause::InvalidValue));
+                    let text = format!(
+                        "{} is its account, as {} said, and its record is broken: {fault}",
+                        name(at),
+                        answer.principal
+                    );
+                    return (
+                        Some(Verdict::OnHold),
+                        Some(at),
+                        Reason::new(text).on_hold(HoldCause::InvalidValue),
+                    );
                 }
-                let reason = Reason::new(format!("{} is its account: decided by {}", name(at), answer.principal));
+                let reason = Reason::new(format!(
+                    "{} is its account: decided by {}",
+                    name(at),
+                    answer.principal
+                ));
                 let basis = LinkBasis::new(LinkOrigin::Operator, &answer.principal);
                 return self.join(person, at, basis, reason, joined, outcome);
             }
@@ -435,7 +643,8 @@ impl<'a> TargetDecision<'a> {
         };
         match &found {
             MatchResult::Several { all, .. } => {
-                self.doubtful.extend(all.iter().map(|&at| (at, person.label.clone())));
+                self.doubtful
+                    .extend(all.iter().map(|&at| (at, person.label.clone())));
             }
             MatchResult::Doubtful { it, .. } => {
                 self.doubtful.insert(*it, person.label.clone());
@@ -443,24 +652,48 @@ impl<'a> TargetDecision<'a> {
             _ => {}
         }
         let mut held = |doubt: Doubt, text: String, rule: usize, all: &[usize]| {
-            let reason = Reason::by(text, &self.types.matching[rule].place).on_hold(HoldCause::NeedsReview);
-            outcome.questions.push(self.asked(person, doubt, all, Vec::new(), reason.clone()));
-            (Some(Verdict::OnHold), (all.len() == 1).then(|| all[0]), reason)
+            let reason =
+                Reason::by(text, &self.types.matching[rule].place).on_hold(HoldCause::NeedsReview);
+            outcome
+                .questions
+                .push(self.asked(person, doubt, all, Vec::new(), reason.clone()));
+            (
+                Some(Verdict::OnHold),
+                (all.len() == 1).then(|| all[0]),
+                reason,
+            )
         };
         match found {
             MatchResult::Several { all, rule } => {
                 let names: Vec<String> = all.iter().map(|&at| name(at)).collect();
                 let by = &self.types.matching[rule].name;
-                held(Doubt::Ambiguous, format!("ambiguous: {} accounts match by {by}: {}", names.len(), names.join(", ")), rule, &all)
+                held(
+                    Doubt::Ambiguous,
+                    format!(
+                        "ambiguous: {} accounts match by {by}: {}",
+                        names.len(),
+                        names.join(", ")
+                    ),
+                    rule,
+                    &all,
+                )
             }
             MatchResult::Doubtful { it, rule, why } => {
                 let by = &self.types.matching[rule].name;
-                held(Doubt::NeedsReview, format!("{} matches by {by}, but {why}", name(it)), rule, &[it])
+                held(
+                    Doubt::NeedsReview,
+                    format!("{} matches by {by}, but {why}", name(it)),
+                    rule,
+                    &[it],
+                )
             }
             MatchResult::One { it: account, rule } => {
                 let by = &self.types.matching[rule].name;
                 if owned.contains(&account) {
-                    let text = format!("{} matches by {by}, and belongs to somebody else already", name(account));
+                    let text = format!(
+                        "{} matches by {by}, and belongs to somebody else already",
+                        name(account)
+                    );
                     return held(Doubt::AlreadyLinked, text, rule, &[account]);
                 }
                 let rivals: Vec<&str> = claims
@@ -472,16 +705,29 @@ impl<'a> TargetDecision<'a> {
                     .map(|p| p.label.as_str())
                     .collect();
                 if !rivals.is_empty() {
-                    let text = format!("claimed twice: {} matches {} by {by} too", name(account), rivals.join(" and "));
+                    let text = format!(
+                        "claimed twice: {} matches {} by {by} too",
+                        name(account),
+                        rivals.join(" and ")
+                    );
                     return held(Doubt::ClaimedTwice, text, rule, &[account]);
                 }
                 let place = &self.types.matching[rule].place;
                 if let Some(fault) = &self.population.accounts[account].fault {
-                    let reason = Reason::by(format!("{} matches by {by}, and its record is broken: {fault}", name(account)), place)
-                        .on_hold(HoldCause::InvalidValue);
+                    let reason = Reason::by(
+                        format!(
+                            "{} matches by {by}, and its record is broken: {fault}",
+                            name(account)
+                        ),
+                        place,
+                    )
+                    .on_hold(HoldCause::InvalidValue);
                     return (Some(Verdict::OnHold), Some(account), reason);
                 }
-                let reason = Reason::by(format!("{} exists and matches by {by}", name(account)), place);
+                let reason = Reason::by(
+                    format!("{} exists and matches by {by}", name(account)),
+                    place,
+                );
                 let basis = LinkBasis::new(LinkOrigin::MatchRule, by);
                 self.join(person, account, basis, reason, joined, outcome)
             }
@@ -490,8 +736,18 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// An identity that looks for its account, or whose account may be another's.
-    fn asked(&self, person: &Person, doubt: Doubt, accounts: &[usize], identities: Vec<String>, reason: Reason) -> Question {
-        let mut accounts: Vec<i64> = accounts.iter().map(|&at| self.population.accounts[at].id).collect();
+    fn asked(
+        &self,
+        person: &Person,
+        doubt: Doubt,
+        accounts: &[usize],
+        identities: Vec<String>,
+        reason: Reason,
+    ) -> Question {
+        let mut accounts: Vec<i64> = accounts
+            .iter()
+            .map(|&at| self.population.accounts[at].id)
+            .collect();
         accounts.sort_unstable();
         Question {
             system: self.system.to_owned(),
@@ -506,23 +762,48 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// Its account carries a key that is somebody else's by now, who has no account here yet: whose it is
-    /// must be said, before it gets anybody's values.
-    fn moved(&self, person: &Person, at: usize, people: &[Person], outcome: &mut Outcome) -> Option<Reason> {
+    /// Its account carries a key that is somebody else's by now, who has no account here yet: whose
+    /// it is must be said, before it gets anybody's values.
+    fn moved(
+        &self,
+        person: &Person,
+        at: usize,
+        people: &[Person],
+        outcome: &mut Outcome,
+    ) -> Option<Reason> {
         let account = &self.population.accounts[at];
-        if self.answers.pair(account.id, &person.id).is_some_and(|answer| answer.said == MatchDecision::Join) {
+        if self
+            .answers
+            .pair(account.id, &person.id)
+            .is_some_and(|answer| answer.said == MatchDecision::Join)
+        {
             return None;
         }
         let (other, rule, key) = self.identities.moved(account, &person.id)?;
-        let other = people.binary_search_by(|p| p.id.as_str().cmp(other)).ok().map(|place| &people[place])?;
-        let has_own = other.linked.iter().any(|&at| self.population.accounts[at].system == self.system);
+        let other = people
+            .binary_search_by(|p| p.id.as_str().cmp(other))
+            .ok()
+            .map(|place| &people[place])?;
+        let has_own = other
+            .linked
+            .iter()
+            .any(|&at| self.population.accounts[at].system == self.system);
         if other.out_reason.is_some() || has_own {
             return None;
         }
         let rule = &self.types.matching[rule];
-        let text = format!("its account {} carries {key} by {}, which is {}'s by now: whose is it?", account.name, rule.name, other.label);
+        let text = format!(
+            "its account {} carries {key} by {}, which is {}'s by now: whose is it?",
+            account.name, rule.name, other.label
+        );
         let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
-        outcome.questions.push(self.asked(person, Doubt::KeyReassigned, &[at], vec![other.id.clone()], reason.clone()));
+        outcome.questions.push(self.asked(
+            person,
+            Doubt::KeyReassigned,
+            &[at],
+            vec![other.id.clone()],
+            reason.clone(),
+        ));
         Some(reason)
     }
 
@@ -537,7 +818,12 @@ impl<'a> TargetDecision<'a> {
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         joined.insert(at);
-        outcome.links.push(NewLink { account: self.population.accounts[at].id, identity: person.id.clone(), basis, source: false });
+        outcome.links.push(NewLink {
+            account: self.population.accounts[at].id,
+            identity: person.id.clone(),
+            basis,
+            source: false,
+        });
         match self.keep(person, at, Verdict::Join, outcome) {
             (Some(Verdict::OnHold), at, kept) => (Some(Verdict::OnHold), at, kept),
             (_, at, _) => (Some(Verdict::Join), at, reason),

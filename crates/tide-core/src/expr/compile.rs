@@ -27,7 +27,10 @@ pub struct ExprScope<'a> {
 impl<'a> ExprScope<'a> {
     /// Roots without a list of attributes, and no tables.
     pub fn open(roots: &[Root]) -> Self {
-        ExprScope { roots: roots.iter().map(|root| (*root, Names::Any)).collect(), tables: None }
+        ExprScope {
+            roots: roots.iter().map(|root| (*root, Names::Any)).collect(),
+            tables: None,
+        }
     }
 }
 
@@ -46,19 +49,28 @@ impl Node {
         }
     }
 
-    /// What it gives, in words, where that is known before it runs. Whatever it is, it may be missing too.
+    /// What it gives, in words, where that is known before it runs. Whatever it is, it may be
+    /// missing too.
     pub fn kind(&self) -> Option<&'static str> {
         match &self.op {
             Op::Literal(super::Datum::Null) => None,
             Op::Literal(datum) => Some(datum.kind()),
             Op::Not(_) | Op::And(..) | Op::Or(..) | Op::Matches(..) => Some(functions::BOOL),
-            Op::Binary(Binary::Add, left, right) => left.kind().filter(|kind| right.kind() == Some(kind)),
-            Op::Binary(Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo, ..) | Op::Negate(_) => {
-                Some(functions::NUMBER)
+            Op::Binary(Binary::Add, left, right) => {
+                left.kind().filter(|kind| right.kind() == Some(kind))
             }
+            Op::Binary(
+                Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo,
+                ..,
+            )
+            | Op::Negate(_) => Some(functions::NUMBER),
             Op::Binary(..) => Some(functions::BOOL),
-            Op::Choose(_, then, otherwise) => then.kind().filter(|kind| otherwise.kind() == Some(kind)),
-            Op::Rewrite(..) | Op::Capture(..) | Op::Lookup { other: None, .. } => Some(functions::TEXT),
+            Op::Choose(_, then, otherwise) => {
+                then.kind().filter(|kind| otherwise.kind() == Some(kind))
+            }
+            Op::Rewrite(..) | Op::Capture(..) | Op::Lookup { other: None, .. } => {
+                Some(functions::TEXT)
+            }
             Op::Call(function, _) => functions::kind_given(function.name),
             _ => None,
         }
@@ -133,12 +145,21 @@ pub(super) fn compile(source: &str, known: &ExprScope<'_>) -> Result<Compiled, E
         return Err(ExprError::new(0, "the expression is empty").help("write null for no value"));
     }
     if length > MAX_SOURCE {
-        return Err(ExprError::new(MAX_SOURCE, format!("the expression has {length} characters, and {MAX_SOURCE} are allowed"))
-            .help("move part of it into a look-up table or a second attribute"));
+        return Err(ExprError::new(
+            MAX_SOURCE,
+            format!("the expression has {length} characters, and {MAX_SOURCE} are allowed"),
+        )
+        .help("move part of it into a look-up table or a second attribute"));
     }
     scan_nesting(source)?;
     let (tree, info) = parse(source)?;
-    let mut compiler = Compiler { known, info: &info, reads: Vec::new(), locals: Vec::new(), depth: 0 };
+    let mut compiler = Compiler {
+        known,
+        info: &info,
+        reads: Vec::new(),
+        locals: Vec::new(),
+        depth: 0,
+    };
     let node = compiler.node(&tree)?;
     let mut reads = compiler.reads;
     reads.sort();
@@ -164,7 +185,8 @@ fn scan_nesting(source: &str) -> Result<(), ExprError> {
                 depth += 1;
                 if depth > MAX_NESTING {
                     return Err(
-                        ExprError::new(at, format!("nested more than {MAX_NESTING} deep")).help("split the expression in two attributes")
+                        ExprError::new(at, format!("nested more than {MAX_NESTING} deep"))
+                            .help("split the expression in two attributes"),
                     );
                 }
             }
@@ -184,10 +206,14 @@ fn parse(source: &str) -> Result<(IdedExpr, SourceInfo), ExprError> {
         .stack_size(64 << 20)
         .spawn(move || {
             std::panic::catch_unwind(|| {
-                cel::parser::Parser::new().parse_with_source_info(&text).map_err(|errors| {
-                    let first = errors.errors.into_iter().next();
-                    first.map_or((0, String::from("cannot be read")), |error| (usize::try_from(error.pos.1).unwrap_or(0), error.msg))
-                })
+                cel::parser::Parser::new()
+                    .parse_with_source_info(&text)
+                    .map_err(|errors| {
+                        let first = errors.errors.into_iter().next();
+                        first.map_or((0, String::from("cannot be read")), |error| {
+                            (usize::try_from(error.pos.1).unwrap_or(0), error.msg)
+                        })
+                    })
             })
         })
         .map_err(|error| ExprError::new(0, format!("no thread for the parser: {error}")))?
@@ -196,10 +222,15 @@ fn parse(source: &str) -> Result<(IdedExpr, SourceInfo), ExprError> {
         Ok(Ok(Ok(parsed))) => Ok(parsed),
         Ok(Ok(Err((column, message)))) => {
             let message = message.lines().next().unwrap_or_default().trim().to_owned();
-            Err(ExprError::new(column.saturating_sub(1), format!("cannot be read: {message}"))
-                .help("check quotes, brackets and operators near this place"))
+            Err(ExprError::new(
+                column.saturating_sub(1),
+                format!("cannot be read: {message}"),
+            )
+            .help("check quotes, brackets and operators near this place"))
         }
-        Ok(Err(_)) | Err(_) => Err(ExprError::new(0, "cannot be read").help("check quotes, brackets and operators")),
+        Ok(Err(_)) | Err(_) => {
+            Err(ExprError::new(0, "cannot be read").help("check quotes, brackets and operators"))
+        }
     }
 }
 
@@ -213,17 +244,22 @@ struct Compiler<'k, 'i> {
 
 impl Compiler<'_, '_> {
     fn offset(&self, id: u64) -> usize {
-        self.info.offset_for(id).map_or(0, |(start, _)| start as usize)
+        self.info
+            .offset_for(id)
+            .map_or(0, |(start, _)| start as usize)
     }
 
-    /// A part of the tree. A chain of operands is as deep as it is long, and each level takes stack when it
-    /// runs: the depth is bounded here, once, and not at every evaluation.
+    /// A part of the tree. A chain of operands is as deep as it is long, and each level takes stack
+    /// when it runs: the depth is bounded here, once, and not at every evaluation.
     fn node(&mut self, tree: &IdedExpr) -> Result<Node, ExprError> {
         let offset = self.offset(leftmost(tree).id);
         self.depth += 1;
         if self.depth > MAX_DEPTH {
-            return Err(ExprError::new(offset, format!("more than {MAX_DEPTH} parts hang on one another"))
-                .help("join many texts with joinWords(…) or join([…], …)"));
+            return Err(ExprError::new(
+                offset,
+                format!("more than {MAX_DEPTH} parts hang on one another"),
+            )
+            .help("join many texts with joinWords(…) or join([…], …)"));
         }
         let node = self.part(tree, offset);
         self.depth -= 1;
@@ -241,20 +277,34 @@ impl Compiler<'_, '_> {
                     Some(op) if select.test => Op::Binary(
                         Binary::Different,
                         Box::new(Node { offset, op }),
-                        Box::new(Node { offset, op: Op::Literal(super::Datum::Null) }),
+                        Box::new(Node {
+                            offset,
+                            op: Op::Literal(super::Datum::Null),
+                        }),
                     ),
                     Some(op) => op,
                     None => {
-                        return Err(ExprError::new(offset, format!("nothing has a part `{}` here", select.field))
-                            .help("attributes are read as `account.name` or `identity.name`"));
+                        return Err(ExprError::new(
+                            offset,
+                            format!("nothing has a part `{}` here", select.field),
+                        )
+                        .help("attributes are read as `account.name` or `identity.name`"));
                     }
                 }
             }
-            Expr::List(list) => Op::List(list.elements.iter().map(|item| self.node(item)).collect::<Result<_, _>>()?),
+            Expr::List(list) => Op::List(
+                list.elements
+                    .iter()
+                    .map(|item| self.node(item))
+                    .collect::<Result<_, _>>()?,
+            ),
             Expr::Call(call) => self.call(tree, call, offset)?,
             Expr::Comprehension(fold) => {
                 if fold.iter_var2.is_some() {
-                    return Err(ExprError::new(offset, "only one loop variable is supported"));
+                    return Err(ExprError::new(
+                        offset,
+                        "only one loop variable is supported",
+                    ));
                 }
                 let range = self.node(&fold.iter_range)?;
                 let init = self.node(&fold.accu_init)?;
@@ -265,11 +315,20 @@ impl Compiler<'_, '_> {
                 let step = self.node(&fold.loop_step)?;
                 let result = self.node(&fold.result)?;
                 self.locals.truncate(depth);
-                Op::Fold(Box::new(Fold { range, item: fold.iter_var.clone(), held: fold.accu_var.clone(), init, going, step, result }))
+                Op::Fold(Box::new(Fold {
+                    range,
+                    item: fold.iter_var.clone(),
+                    held: fold.accu_var.clone(),
+                    init,
+                    going,
+                    step,
+                    result,
+                }))
             }
             Expr::Map(_) | Expr::Struct(_) | Expr::Unspecified => {
                 return Err(
-                    ExprError::new(offset, "maps and structures are not supported").help("use a look-up table: lookup(\"table\", key)")
+                    ExprError::new(offset, "maps and structures are not supported")
+                        .help("use a look-up table: lookup(\"table\", key)"),
                 );
             }
         };
@@ -277,16 +336,28 @@ impl Compiler<'_, '_> {
     }
 
     fn lone_name(&self, name: &str, offset: usize) -> ExprError {
-        let roots: Vec<&str> = self.known.roots.iter().map(|(root, _)| root.as_str()).collect();
+        let roots: Vec<&str> = self
+            .known
+            .roots
+            .iter()
+            .map(|(root, _)| root.as_str())
+            .collect();
         if roots.contains(&name) {
-            return ExprError::new(offset, format!("`{name}` is a whole record, and a value is needed"))
-                .help(format!("name an attribute of it: `{name}.…`"));
+            return ExprError::new(
+                offset,
+                format!("`{name}` is a whole record, and a value is needed"),
+            )
+            .help(format!("name an attribute of it: `{name}.…`"));
         }
         let error = ExprError::new(offset, format!("unknown name `{name}`"));
-        match self.known.roots.iter().find_map(|(root, names)| match names {
-            Names::These(list) if list.contains_key(name) => Some(root.as_str()),
-            _ => None,
-        }) {
+        match self
+            .known
+            .roots
+            .iter()
+            .find_map(|(root, names)| match names {
+                Names::These(list) if list.contains_key(name) => Some(root.as_str()),
+                _ => None,
+            }) {
             Some(root) => error.help(format!("did you mean `{root}.{name}`?")),
             None => error.help(format!("here you can read from: {}", roots.join(", "))),
         }
@@ -294,8 +365,16 @@ impl Compiler<'_, '_> {
 
     /// `account.a.b` and `account["a"]` name one attribute; `None` when the tree spells no name.
     fn attribute(&mut self, tree: &IdedExpr, offset: usize) -> Result<Option<Op>, ExprError> {
-        let Some((root_word, name)) = spelled(tree) else { return Ok(None) };
-        let Some((root, names)) = self.known.roots.iter().find(|(root, _)| root.as_str() == root_word).copied() else {
+        let Some((root_word, name)) = spelled(tree) else {
+            return Ok(None);
+        };
+        let Some((root, names)) = self
+            .known
+            .roots
+            .iter()
+            .find(|(root, _)| root.as_str() == root_word)
+            .copied()
+        else {
             return Err(self.lone_name(&root_word, offset));
         };
         let (name, list) = match names {
@@ -303,7 +382,10 @@ impl Compiler<'_, '_> {
             Names::These(all) => match with_options(all, &name) {
                 Some((known, many)) => (known, many && root == Root::Identity),
                 None => {
-                    let error = ExprError::new(offset, format!("unknown attribute `{}.{name}`", root.as_str()));
+                    let error = ExprError::new(
+                        offset,
+                        format!("unknown attribute `{}.{name}`", root.as_str()),
+                    );
                     return Err(match closest(&name, all.keys().map(String::as_str)) {
                         Some(near) => error.help(format!("did you mean `{}.{near}`?", root.as_str())),
                         None => error.help(match root {
@@ -315,23 +397,44 @@ impl Compiler<'_, '_> {
             },
         };
         self.reads.push((root, name.clone()));
-        Ok(Some(Op::Attribute { root, name: Near::new(name), list }))
+        Ok(Some(Op::Attribute {
+            root,
+            name: Near::new(name),
+            list,
+        }))
     }
 
-    fn call(&mut self, tree: &IdedExpr, call: &cel::common::ast::CallExpr, offset: usize) -> Result<Op, ExprError> {
+    fn call(
+        &mut self,
+        tree: &IdedExpr,
+        call: &cel::common::ast::CallExpr,
+        offset: usize,
+    ) -> Result<Op, ExprError> {
         if call.func_name == operators::INDEX
             && let Some(op) = self.attribute(tree, offset)?
         {
             return Ok(op);
         }
-        let arguments: Vec<&IdedExpr> = call.target.iter().map(Box::as_ref).chain(call.args.iter()).collect();
+        let arguments: Vec<&IdedExpr> = call
+            .target
+            .iter()
+            .map(Box::as_ref)
+            .chain(call.args.iter())
+            .collect();
         if call.func_name == "values" {
             let [only] = arguments.as_slice() else {
                 return Err(ExprError::new(offset, "`values` takes one attribute"));
             };
             return match self.attribute(only, offset)? {
-                Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute { root, name, list: true }),
-                _ => Err(ExprError::new(offset, "`values` takes an attribute, such as `values(account.mail)`")),
+                Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute {
+                    root,
+                    name,
+                    list: true,
+                }),
+                _ => Err(ExprError::new(
+                    offset,
+                    "`values` takes an attribute, such as `values(account.mail)`",
+                )),
             };
         }
         if ["matches", "regexExtract", "regexReplace"].contains(&call.func_name.as_str()) {
@@ -346,7 +449,11 @@ impl Compiler<'_, '_> {
         }
         let count = nodes.len();
         let mut take = nodes.into_iter();
-        let mut next = || take.next().map(Box::new).ok_or_else(|| ExprError::new(offset, "an operand is missing"));
+        let mut next = || {
+            take.next()
+                .map(Box::new)
+                .ok_or_else(|| ExprError::new(offset, "an operand is missing"))
+        };
         let binary = match call.func_name.as_str() {
             operators::CONDITIONAL => return Ok(Op::Choose(next()?, next()?, next()?)),
             operators::LOGICAL_AND => return Ok(Op::And(next()?, next()?)),
@@ -380,38 +487,74 @@ impl Compiler<'_, '_> {
             });
         };
         if count < function.least || count > function.most {
-            return Err(ExprError::new(offset, format!("`{}` takes {}, and {count} are given", function.name, function.takes()))
-                .help(format!("for example: {}", function.example)));
+            return Err(ExprError::new(
+                offset,
+                format!(
+                    "`{}` takes {}, and {count} are given",
+                    function.name,
+                    function.takes()
+                ),
+            )
+            .help(format!("for example: {}", function.example)));
         }
         let nodes: Vec<Node> = take.collect();
-        if let Some((node, kind)) = nodes.first().filter(|_| functions::of_text(function.name)).and_then(|n| Some((n, n.kind()?)))
+        if let Some((node, kind)) = nodes
+            .first()
+            .filter(|_| functions::of_text(function.name))
+            .and_then(|n| Some((n, n.kind()?)))
             && kind != functions::TEXT
         {
-            return Err(ExprError::new(node.offset, format!("`{}` takes text, and this is always {kind}", function.name))
-                .help("text(…) turns it into text"));
+            return Err(ExprError::new(
+                node.offset,
+                format!("`{}` takes text, and this is always {kind}", function.name),
+            )
+            .help("text(…) turns it into text"));
         }
         Ok(Op::Call(*function, nodes))
     }
 
-    fn pattern(&mut self, name: &str, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
+    fn pattern(
+        &mut self,
+        name: &str,
+        arguments: &[&IdedExpr],
+        offset: usize,
+    ) -> Result<Op, ExprError> {
         let (text, pattern, with) = match (name, arguments) {
             ("regexReplace", [text, pattern, with]) => (text, pattern, Some(with)),
             ("matches" | "regexExtract", [text, pattern]) => (text, pattern, None),
             ("regexReplace", _) => {
-                return Err(ExprError::new(offset, "`rewrite` takes a text, a pattern and what is put in its place")
-                    .help("for example: regexReplace(account.telephoneNumber, '^00', '+')"));
+                return Err(ExprError::new(
+                    offset,
+                    "`rewrite` takes a text, a pattern and what is put in its place",
+                )
+                .help("for example: regexReplace(account.telephoneNumber, '^00', '+')"));
             }
-            _ => return Err(ExprError::new(offset, format!("`{name}` takes a text and a pattern"))),
+            _ => {
+                return Err(ExprError::new(
+                    offset,
+                    format!("`{name}` takes a text and a pattern"),
+                ));
+            }
         };
         let Expr::Literal(LiteralValue::String(pattern)) = &pattern.expr else {
-            return Err(ExprError::new(offset, format!("the pattern of `{name}` must be written out"))
-                .help("a pattern from data could be made to run for ever"));
+            return Err(ExprError::new(
+                offset,
+                format!("the pattern of `{name}` must be written out"),
+            )
+            .help("a pattern from data could be made to run for ever"));
         };
-        let regex = regex::RegexBuilder::new(pattern.inner()).size_limit(1 << 18).build().map_err(|error| {
-            let text = error.to_string();
-            let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
-            ExprError::new(offset, format!("the pattern is not valid: {last}"))
-        })?;
+        let regex = regex::RegexBuilder::new(pattern.inner())
+            .size_limit(1 << 18)
+            .build()
+            .map_err(|error| {
+                let text = error.to_string();
+                let last = text
+                    .lines()
+                    .last()
+                    .unwrap_or_default()
+                    .trim_start_matches("error: ");
+                ExprError::new(offset, format!("the pattern is not valid: {last}"))
+            })?;
         let text = Box::new(self.node(text)?);
         Ok(match (name, with) {
             ("regexExtract", _) => Op::Capture(text, regex),
@@ -426,7 +569,10 @@ impl Compiler<'_, '_> {
                 .help("for example: lookup(\"departments\", account.departmentNumber, \"Unassigned\")"));
         };
         let Expr::Literal(LiteralValue::String(table)) = &table.expr else {
-            return Err(ExprError::new(offset, "the table's name must be written out in quotes"));
+            return Err(ExprError::new(
+                offset,
+                "the table's name must be written out in quotes",
+            ));
         };
         let name = table.inner().to_owned();
         let rows = match self.known.tables {
@@ -440,7 +586,12 @@ impl Compiler<'_, '_> {
             })?,
         };
         let other = arguments.get(2).map(|tree| self.node(tree)).transpose()?;
-        Ok(Op::Lookup { table: rows, name, key: Box::new(self.node(key)?), other: other.map(Box::new) })
+        Ok(Op::Lookup {
+            table: rows,
+            name,
+            key: Box::new(self.node(key)?),
+            other: other.map(Box::new),
+        })
     }
 }
 
@@ -469,8 +620,12 @@ fn spelled(tree: &IdedExpr) -> Option<(String, String)> {
                 at = &select.operand;
             }
             Expr::Call(call) if call.func_name == operators::INDEX && parts.is_empty() => {
-                let (Some(of), Some(index)) = (call.args.first(), call.args.get(1)) else { return None };
-                let Expr::Literal(LiteralValue::String(name)) = &index.expr else { return None };
+                let (Some(of), Some(index)) = (call.args.first(), call.args.get(1)) else {
+                    return None;
+                };
+                let Expr::Literal(LiteralValue::String(name)) = &index.expr else {
+                    return None;
+                };
                 if !matches!(of.expr, Expr::Ident(_)) {
                     return None;
                 }
@@ -487,13 +642,16 @@ fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, 
     Ok(match literal {
         LiteralValue::Boolean(truth) => Datum::Bool(*truth.inner()),
         LiteralValue::Int(number) => Datum::Int(*number.inner()),
-        LiteralValue::UInt(number) => {
-            i64::try_from(*number.inner()).map(Datum::Int).map_err(|_| ExprError::new(offset, "the number is too large"))?
-        }
+        LiteralValue::UInt(number) => i64::try_from(*number.inner())
+            .map(Datum::Int)
+            .map_err(|_| ExprError::new(offset, "the number is too large"))?,
         LiteralValue::Null => Datum::Null,
         LiteralValue::String(text) => Datum::Text(text.inner().to_owned()),
         LiteralValue::Double(_) | LiteralValue::Bytes(_) => {
-            return Err(ExprError::new(offset, "fractions and byte strings are not supported"));
+            return Err(ExprError::new(
+                offset,
+                "fractions and byte strings are not supported",
+            ));
         }
     })
 }
@@ -502,16 +660,35 @@ fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, 
 pub fn closest<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
     let lower = name.to_lowercase();
     known
-        .map(|other| (strsim::damerau_levenshtein(&lower, &other.to_lowercase()), other))
-        .filter(|(distance, other)| *distance <= 1 + other.chars().count().min(name.chars().count()) / 3)
+        .map(|other| {
+            (
+                strsim::damerau_levenshtein(&lower, &other.to_lowercase()),
+                other,
+            )
+        })
+        .filter(|(distance, other)| {
+            *distance <= 1 + other.chars().count().min(name.chars().count()) / 3
+        })
         .min()
         .map(|(_, other)| other)
 }
 
-/// A known attribute's name as it is written, with the options that were asked for (`userCertificate;binary`, RFC 4512 §2.5).
+/// A known attribute's name as it is written, with the options that were asked for
+/// (`userCertificate;binary`, RFC 4512 §2.5).
 fn with_options(all: &BTreeMap<String, bool>, name: &str) -> Option<(String, bool)> {
-    let (plain, options) = name.split_once(';').map_or((name, None), |(plain, options)| (plain, Some(options)));
-    let (known, many) = all.iter().find(|(known, _)| known.eq_ignore_ascii_case(name) || known.eq_ignore_ascii_case(plain))?;
+    let (plain, options) = name
+        .split_once(';')
+        .map_or((name, None), |(plain, options)| (plain, Some(options)));
+    let (known, many) = all
+        .iter()
+        .find(|(known, _)| known.eq_ignore_ascii_case(name) || known.eq_ignore_ascii_case(plain))?;
     let is_whole = options.is_none() || known.contains(';');
-    Some((if is_whole { known.clone() } else { format!("{known};{}", options.unwrap_or_default()) }, *many))
+    Some((
+        if is_whole {
+            known.clone()
+        } else {
+            format!("{known};{}", options.unwrap_or_default())
+        },
+        *many,
+    ))
 }

@@ -85,7 +85,10 @@ pub(super) fn evaluate(node: &Node, values: &EvalInputs<'_>) -> Result<Datum, Ex
 
 /// The same, with the steps that it took.
 pub(super) fn measured(node: &Node, values: &EvalInputs<'_>) -> (Result<Datum, ExprError>, u32) {
-    let context = EvalContext { values, fuel: Cell::new(MAX_FUEL) };
+    let context = EvalContext {
+        values,
+        fuel: Cell::new(MAX_FUEL),
+    };
     let outcome = context.eval(node, &mut Vec::new());
     (outcome, MAX_FUEL - context.fuel.get())
 }
@@ -97,7 +100,17 @@ fn weight(datum: &Datum) -> usize {
     match datum {
         Datum::Text(text) => text.len(),
         Datum::List(items) => {
-            items.len() + items.iter().map(|item| if let Datum::Text(text) = item { text.len() / A_STEP } else { 0 }).sum::<usize>()
+            items.len()
+                + items
+                    .iter()
+                    .map(|item| {
+                        if let Datum::Text(text) = item {
+                            text.len() / A_STEP
+                        } else {
+                            0
+                        }
+                    })
+                    .sum::<usize>()
         }
         _ => 0,
     }
@@ -113,14 +126,20 @@ type Locals = Vec<(String, Datum)>;
 impl EvalContext<'_> {
     /// Takes steps from what is left.
     fn spend(&self, steps: usize, at: usize) -> Result<(), ExprError> {
-        match u32::try_from(steps).ok().and_then(|steps| self.fuel.get().checked_sub(steps)) {
+        match u32::try_from(steps)
+            .ok()
+            .and_then(|steps| self.fuel.get().checked_sub(steps))
+        {
             Some(left) => {
                 self.fuel.set(left);
                 Ok(())
             }
             None => {
                 self.fuel.set(0);
-                Err(ExprError::new(at, format!("needs more than {MAX_FUEL} steps")).help("loop over fewer values, or shorter ones"))
+                Err(
+                    ExprError::new(at, format!("needs more than {MAX_FUEL} steps"))
+                        .help("loop over fewer values, or shorter ones"),
+                )
             }
         }
     }
@@ -138,17 +157,29 @@ impl EvalContext<'_> {
         Ok(match &node.op {
             Op::Literal(datum) => datum.clone(),
             Op::Attribute { root, name, list } => self.attribute(*root, name, *list),
-            Op::Local(name) => locals.iter().rev().find(|(local, _)| local == name).map_or(Datum::Null, |(_, datum)| datum.clone()),
+            Op::Local(name) => locals
+                .iter()
+                .rev()
+                .find(|(local, _)| local == name)
+                .map_or(Datum::Null, |(_, datum)| datum.clone()),
             Op::Not(inner) => Datum::Bool(!self.truth(inner, locals)?),
             Op::Negate(inner) => match self.eval(inner, locals)? {
                 Datum::Int(number) => Datum::Int(number.checked_neg().ok_or_else(|| overflow(at))?),
                 Datum::Null => Datum::Null,
                 other => return Err(unfit(at, "-", &other)),
             },
-            Op::And(left, right) => Datum::Bool(self.truth(left, locals)? && self.truth(right, locals)?),
-            Op::Or(left, right) => Datum::Bool(self.truth(left, locals)? || self.truth(right, locals)?),
+            Op::And(left, right) => {
+                Datum::Bool(self.truth(left, locals)? && self.truth(right, locals)?)
+            }
+            Op::Or(left, right) => {
+                Datum::Bool(self.truth(left, locals)? || self.truth(right, locals)?)
+            }
             Op::Choose(when, then, otherwise) => {
-                let branch = if self.truth(when, locals)? { then } else { otherwise };
+                let branch = if self.truth(when, locals)? {
+                    then
+                } else {
+                    otherwise
+                };
                 self.eval(branch, locals)?
             }
             Op::Binary(op, left, right) => {
@@ -157,17 +188,19 @@ impl EvalContext<'_> {
                 binary(*op, left, right, at)?
             }
             Op::Index(list, index) => match (self.eval(list, locals)?, self.eval(index, locals)?) {
-                (Datum::List(items), Datum::Int(index)) => {
-                    usize::try_from(index).ok().and_then(|index| items.get(index).cloned()).unwrap_or(Datum::Null)
-                }
+                (Datum::List(items), Datum::Int(index)) => usize::try_from(index)
+                    .ok()
+                    .and_then(|index| items.get(index).cloned())
+                    .unwrap_or(Datum::Null),
                 (Datum::Null, _) => Datum::Null,
                 (other, _) => return Err(unfit(at, "[…]", &other)),
             },
             Op::List(nodes) => Datum::List(self.all(nodes, locals)?),
             Op::Call(function, nodes) => {
                 let arguments = self.all(nodes, locals)?;
-                let result = (function.run)(arguments)
-                    .map_err(|message| ExprError::new(at, message).help(format!("for example: {}", function.example)))?;
+                let result = (function.run)(arguments).map_err(|message| {
+                    ExprError::new(at, message).help(format!("for example: {}", function.example))
+                })?;
                 bounded(result, at)?
             }
             Op::Matches(text, regex) => match self.eval(text, locals)? {
@@ -181,23 +214,32 @@ impl EvalContext<'_> {
             Op::Capture(text, regex) => match self.eval(text, locals)? {
                 Datum::Text(text) => {
                     self.spend(text.len() / SEARCHED, at)?;
-                    let found = regex.captures(&text).and_then(|found| found.get(1).or(found.get(0)));
+                    let found = regex
+                        .captures(&text)
+                        .and_then(|found| found.get(1).or(found.get(0)));
                     found.map_or(Datum::Null, |found| Datum::Text(found.as_str().to_owned()))
                 }
                 Datum::Null => Datum::Null,
                 other => return Err(unfit(at, "regexExtract", &other)),
             },
-            Op::Rewrite(text, regex, with) => match (self.eval(text, locals)?, self.eval(with, locals)?) {
-                (Datum::Text(text), Datum::Text(with)) => {
-                    self.spend(text.len() / SEARCHED, at)?;
-                    rewritten(&text, regex, &with, at)?
+            Op::Rewrite(text, regex, with) => {
+                match (self.eval(text, locals)?, self.eval(with, locals)?) {
+                    (Datum::Text(text), Datum::Text(with)) => {
+                        self.spend(text.len() / SEARCHED, at)?;
+                        rewritten(&text, regex, &with, at)?
+                    }
+                    (Datum::Null, _) => Datum::Null,
+                    (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => {
+                        return Err(unfit(at, "regexReplace", &other));
+                    }
                 }
-                (Datum::Null, _) => Datum::Null,
-                (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => {
-                    return Err(unfit(at, "regexReplace", &other));
-                }
-            },
-            Op::Lookup { table, name, key, other } => {
+            }
+            Op::Lookup {
+                table,
+                name,
+                key,
+                other,
+            } => {
                 let key = match self.eval(key, locals)? {
                     Datum::Null => None,
                     Datum::Text(text) => Some(text),
@@ -251,7 +293,10 @@ impl EvalContext<'_> {
         match self.eval(node, locals)? {
             Datum::Bool(truth) => Ok(truth),
             Datum::Null => Ok(false),
-            other => Err(ExprError::new(node.offset, format!("true or false is needed here, and this is {}", other.kind()))),
+            other => Err(ExprError::new(
+                node.offset,
+                format!("true or false is needed here, and this is {}", other.kind()),
+            )),
         }
     }
 
@@ -282,7 +327,10 @@ fn rewritten(text: &str, regex: &regex::Regex, with: &str, at: usize) -> Result<
         end = whole.end();
         // Looked at while it grows: what is put in may be many times what is taken out.
         if out.len() > MAX_SIZE {
-            return Err(ExprError::new(at, format!("the result is larger than {MAX_SIZE}")));
+            return Err(ExprError::new(
+                at,
+                format!("the result is larger than {MAX_SIZE}"),
+            ));
         }
     }
     out.push_str(&text[end..]);
@@ -296,7 +344,10 @@ fn bounded(datum: Datum, at: usize) -> Result<Datum, ExprError> {
         _ => 0,
     };
     if size > MAX_SIZE {
-        return Err(ExprError::new(at, format!("the result is larger than {MAX_SIZE}")));
+        return Err(ExprError::new(
+            at,
+            format!("the result is larger than {MAX_SIZE}"),
+        ));
     }
     Ok(datum)
 }
@@ -312,8 +363,15 @@ fn unfit(at: usize, what: &str, datum: &Datum) -> ExprError {
 fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, ExprError> {
     use Datum::{Bool, Int, List, Null, Text, Time};
     let mixed = |left: &Datum, right: &Datum| {
-        ExprError::new(at, format!("{} and {} cannot be put together so", left.kind(), right.kind()))
-            .help("use text(…) or int(…) to turn one into the other")
+        ExprError::new(
+            at,
+            format!(
+                "{} and {} cannot be put together so",
+                left.kind(),
+                right.kind()
+            ),
+        )
+        .help("use text(…) or int(…) to turn one into the other")
     };
     let number = |value: Option<i64>| value.map(Int).ok_or_else(|| overflow(at));
     Ok(match (op, left, right) {
@@ -323,8 +381,16 @@ fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, Exp
         (Binary::In, _, Null) => Bool(false),
         (Binary::In, item, single) => Bool(item == single),
         // A missing operand: the result is missing too, so that "null" never ends up in a name.
-        (Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo, Null, _)
-        | (Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo, _, Null) => Null,
+        (
+            Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo,
+            Null,
+            _,
+        )
+        | (
+            Binary::Add | Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo,
+            _,
+            Null,
+        ) => Null,
         (Binary::Add, Text(left), Text(right)) => bounded(Text(left + &right), at)?,
         (Binary::Add, List(mut left), List(right)) => {
             left.extend(right);
@@ -338,7 +404,11 @@ fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, Exp
         }
         (Binary::Divide, Int(left), Int(right)) => number(left.checked_div(right))?,
         (Binary::Modulo, Int(left), Int(right)) => number(left.checked_rem(right))?,
-        (Binary::Less | Binary::LessOrEqual | Binary::Greater | Binary::GreaterOrEqual, left, right) => {
+        (
+            Binary::Less | Binary::LessOrEqual | Binary::Greater | Binary::GreaterOrEqual,
+            left,
+            right,
+        ) => {
             let order = match (&left, &right) {
                 (Null, _) | (_, Null) => return Ok(Bool(false)),
                 (Text(left), Text(right)) => left.cmp(right),

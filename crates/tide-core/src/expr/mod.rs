@@ -67,7 +67,11 @@ pub struct ExprError {
 
 impl ExprError {
     pub(crate) fn new(offset: usize, message: impl Into<String>) -> Self {
-        ExprError { offset, message: message.into(), help: None }
+        ExprError {
+            offset,
+            message: message.into(),
+            help: None,
+        }
     }
 
     pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
@@ -101,7 +105,11 @@ impl Program {
     /// at run time.
     pub fn compile(source: &str, known: &ExprScope<'_>) -> Result<Program, ExprError> {
         let (node, reads) = compile::compile(source, known)?;
-        Ok(Program { source: source.to_owned(), node, reads })
+        Ok(Program {
+            source: source.to_owned(),
+            node,
+            reads,
+        })
     }
 
     /// The text as the engineer wrote it.
@@ -109,12 +117,14 @@ impl Program {
         &self.source
     }
 
-    /// What it always gives, in words ("text", "true or false"), where that can be known before it runs.
+    /// What it always gives, in words ("text", "true or false"), where that can be known before it
+    /// runs.
     pub fn gives(&self) -> Option<&'static str> {
         self.node.kind()
     }
 
-    /// Evaluates, and says how many steps that took: never more than [`MAX_FUEL`], whatever it is given.
+    /// Evaluates, and says how many steps that took: never more than [`MAX_FUEL`], whatever it is
+    /// given.
     pub fn measured(&self, values: &EvalInputs<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
         let (outcome, steps) = eval::measured(&self.node, values);
         (outcome.and_then(|datum| datum.into_values(0)), steps)
@@ -140,8 +150,14 @@ impl Program {
         match eval::evaluate(&self.node, values)? {
             Datum::Bool(truth) => Ok(truth),
             Datum::Null => Ok(false),
-            other => Err(ExprError::new(0, format!("a condition must be true or false, and this one is {}", other.kind()))
-                .help("compare the value with something, for example `!= null`")),
+            other => Err(ExprError::new(
+                0,
+                format!(
+                    "a condition must be true or false, and this one is {}",
+                    other.kind()
+                ),
+            )
+            .help("compare the value with something, for example `!= null`")),
         }
     }
 
@@ -156,7 +172,10 @@ impl Program {
                     Root::Identity => values.identity,
                 };
                 let found = record.unwrap_or(&none).get(name);
-                (format!("{}.{name}", root.as_str()), crate::value::show(found))
+                (
+                    format!("{}.{name}", root.as_str()),
+                    crate::value::show(found),
+                )
             })
             .collect()
     }

@@ -7,12 +7,24 @@ fn account() -> Attributes {
     [
         ("sn".into(), vec![Value::text("D'Amberg")]),
         ("givenName".into(), vec![Value::text("Eiko")]),
-        ("mail".into(), vec![Value::text("b@skerry.example"), Value::text("a@skerry.example")]),
+        (
+            "mail".into(),
+            vec![
+                Value::text("b@skerry.example"),
+                Value::text("a@skerry.example"),
+            ],
+        ),
         ("flags".into(), vec![Value::Int(514)]),
         ("locked".into(), vec![Value::Bool(true)]),
         ("name.familyName".into(), vec![Value::text("Lind")]),
-        ("userCertificate;binary".into(), vec![Value::Bytes(vec![1, 2, 3])]),
-        ("hired".into(), vec![Value::Time("2026-03-01T00:00:00Z".parse().expect("valid"))]),
+        (
+            "userCertificate;binary".into(),
+            vec![Value::Bytes(vec![1, 2, 3])],
+        ),
+        (
+            "hired".into(),
+            vec![Value::Time("2026-03-01T00:00:00Z".parse().expect("valid"))],
+        ),
     ]
     .into_iter()
     .collect()
@@ -21,7 +33,12 @@ fn account() -> Attributes {
 fn run(source: &str) -> Result<String, ExprError> {
     let account = account();
     let program = Program::compile(source, &ExprScope::open(&[Root::Account]))?;
-    program.run(&EvalInputs { account: Some(&account), identity: None }).map(|values| show(&values))
+    program
+        .run(&EvalInputs {
+            account: Some(&account),
+            identity: None,
+        })
+        .map(|values| show(&values))
 }
 
 fn gives(source: &str, wanted: &str) {
@@ -32,9 +49,18 @@ fn gives(source: &str, wanted: &str) {
 }
 
 fn fails(source: &str, wanted: &str) {
-    let error = run(source).err().unwrap_or_else(|| panic!("{source} does not fail"));
-    let text = format!("{} {}", error.message, error.help.clone().unwrap_or_default());
-    assert!(text.contains(wanted), "{source}: wanted `{wanted}`, found `{text}`");
+    let error = run(source)
+        .err()
+        .unwrap_or_else(|| panic!("{source} does not fail"));
+    let text = format!(
+        "{} {}",
+        error.message,
+        error.help.clone().unwrap_or_default()
+    );
+    assert!(
+        text.contains(wanted),
+        "{source}: wanted `{wanted}`, found `{text}`"
+    );
 }
 
 #[test]
@@ -50,7 +76,10 @@ fn attributes_are_read_by_any_of_their_spellings() {
 #[test]
 fn several_values_are_one_unless_every_one_is_asked_for() {
     gives("account.mail", "a@skerry.example");
-    gives("values(account.mail)", "a@skerry.example · b@skerry.example");
+    gives(
+        "values(account.mail)",
+        "a@skerry.example · b@skerry.example",
+    );
     gives("size(values(account.mail))", "2");
     gives("size(values(account.missing))", "0");
     gives("first(values(account.mail))", "a@skerry.example");
@@ -68,7 +97,10 @@ fn a_missing_value_stays_missing_and_never_becomes_a_word() {
     gives("account.missing == null", "true");
     gives("has(account.missing)", "false");
     gives("has(account.sn)", "true");
-    gives("isBlank(account.missing) && isBlank('  ') && !isBlank('x')", "true");
+    gives(
+        "isBlank(account.missing) && isBlank('  ') && !isBlank('x')",
+        "true",
+    );
     gives("account.missing < 3", "false");
     gives("contains(account.missing, 'x')", "false");
     gives("substring(account.missing, 0, 1)", "—");
@@ -92,7 +124,10 @@ fn numbers_and_instants_compare_and_count() {
     gives("1 + 2 * 3 - 4 / 2 % 3", "5");
     gives("7 >= 7 && 6 < 7 && 8 > 7 && 7 <= 7 && 7 != 8", "true");
     gives("'a' < 'b' && 'b' >= 'b'", "true");
-    gives("hasFlag(account.flags, 2) && !hasFlag(account.flags, 4)", "true");
+    gives(
+        "hasFlag(account.flags, 2) && !hasFlag(account.flags, 4)",
+        "true",
+    );
     gives("text(account.flags)", "514");
     gives("int('12') + 1", "13");
     gives("int('no number')", "—");
@@ -102,11 +137,23 @@ fn numbers_and_instants_compare_and_count() {
 
 #[test]
 fn lists_are_walked_with_the_macros_of_cel() {
-    gives("values(account.mail).map(m, upper(m))", "A@SKERRY.EXAMPLE · B@SKERRY.EXAMPLE");
-    gives("values(account.mail).filter(m, m.startsWith('b'))", "b@skerry.example");
-    gives("values(account.mail).exists(m, m.endsWith('.example'))", "true");
+    gives(
+        "values(account.mail).map(m, upper(m))",
+        "A@SKERRY.EXAMPLE · B@SKERRY.EXAMPLE",
+    );
+    gives(
+        "values(account.mail).filter(m, m.startsWith('b'))",
+        "b@skerry.example",
+    );
+    gives(
+        "values(account.mail).exists(m, m.endsWith('.example'))",
+        "true",
+    );
     gives("values(account.mail).all(m, m.contains('a@'))", "false");
-    gives("values(account.mail).exists_one(m, m.startsWith('a'))", "true");
+    gives(
+        "values(account.mail).exists_one(m, m.startsWith('a'))",
+        "true",
+    );
     gives("values(account.missing).exists(m, true)", "false");
     gives("['a'] + ['b']", "a · b");
     gives("lower(['A', null])", "a");
@@ -165,44 +212,104 @@ fn nothing_runs_for_ever_or_grows_without_end() {
     let long = format!("[{}]", vec!["1"; 60].join(","));
     let nested = format!("{long}.all(a, {long}.all(b, {long}.all(c, true)))");
     fails(&nested, "needs more than 10000 steps");
-    let account: Attributes = [("big".into(), vec![Value::text("x".repeat(60_000))])].into_iter().collect();
-    let program = Program::compile("account.big + account.big", &ExprScope::open(&[Root::Account])).expect("compiles");
-    let error = program.run(&EvalInputs { account: Some(&account), identity: None }).expect_err("too large");
+    let account: Attributes = [("big".into(), vec![Value::text("x".repeat(60_000))])]
+        .into_iter()
+        .collect();
+    let program = Program::compile(
+        "account.big + account.big",
+        &ExprScope::open(&[Root::Account]),
+    )
+    .expect("compiles");
+    let error = program
+        .run(&EvalInputs {
+            account: Some(&account),
+            identity: None,
+        })
+        .expect_err("too large");
     assert!(error.message.contains("larger than"), "{error}");
 }
 
 #[test]
 fn tables_are_looked_up_and_known_names_are_held_to() {
-    let tables: BTreeMap<String, BTreeMap<String, String>> =
-        [("ports".to_owned(), [("1".to_owned(), "Northhaven".to_owned())].into())].into();
-    let names: BTreeMap<String, bool> = [("port".to_owned(), false), ("phones".to_owned(), true)].into();
-    let known = ExprScope { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(&tables) };
-    let identity: Attributes =
-        [("port".into(), vec![Value::text(" 1 ")]), ("phones".into(), vec![Value::text("7"), Value::text("8")])].into_iter().collect();
-    let values = EvalInputs { account: None, identity: Some(&identity) };
-    let run = |source: &str| Program::compile(source, &known).expect("compiles").run(&values).map(|v| show(&v)).expect("runs");
+    let tables: BTreeMap<String, BTreeMap<String, String>> = [(
+        "ports".to_owned(),
+        [("1".to_owned(), "Northhaven".to_owned())].into(),
+    )]
+    .into();
+    let names: BTreeMap<String, bool> =
+        [("port".to_owned(), false), ("phones".to_owned(), true)].into();
+    let known = ExprScope {
+        roots: vec![(Root::Identity, Names::These(&names))],
+        tables: Some(&tables),
+    };
+    let identity: Attributes = [
+        ("port".into(), vec![Value::text(" 1 ")]),
+        ("phones".into(), vec![Value::text("7"), Value::text("8")]),
+    ]
+    .into_iter()
+    .collect();
+    let values = EvalInputs {
+        account: None,
+        identity: Some(&identity),
+    };
+    let run = |source: &str| {
+        Program::compile(source, &known)
+            .expect("compiles")
+            .run(&values)
+            .map(|v| show(&v))
+            .expect("runs")
+    };
     assert_eq!(run("lookup('ports', identity.port)"), "Northhaven");
     assert_eq!(run("lookup('ports', 'x')"), "—");
     assert_eq!(run("lookup('ports', 'x', 'nowhere')"), "nowhere");
     assert_eq!(run("lookup('ports', 1)"), "Northhaven");
-    assert_eq!(run("identity.phones"), "7 · 8", "an attribute declared `many` is a list");
+    assert_eq!(
+        run("identity.phones"),
+        "7 · 8",
+        "an attribute declared `many` is a list"
+    );
     let error = Program::compile("identity.prot", &known).expect_err("unknown");
     assert_eq!(error.help.as_deref(), Some("did you mean `identity.port`?"));
     let error = Program::compile("port", &known).expect_err("unknown");
     assert_eq!(error.help.as_deref(), Some("did you mean `identity.port`?"));
-    let program = Program::compile("lookup('ports', identity.port, text(size(identity.phones)))", &known).expect("compiles");
-    assert_eq!(program.reads(), [(Root::Identity, "phones".to_owned()), (Root::Identity, "port".to_owned())]);
-    assert_eq!(program.reading(&values)[0], ("identity.phones".to_owned(), "7 · 8".to_owned()));
+    let program = Program::compile(
+        "lookup('ports', identity.port, text(size(identity.phones)))",
+        &known,
+    )
+    .expect("compiles");
+    assert_eq!(
+        program.reads(),
+        [
+            (Root::Identity, "phones".to_owned()),
+            (Root::Identity, "port".to_owned())
+        ]
+    );
+    assert_eq!(
+        program.reading(&values)[0],
+        ("identity.phones".to_owned(), "7 · 8".to_owned())
+    );
 }
 
 #[test]
 fn only_true_is_true_in_a_condition() {
     let account = account();
-    let values = EvalInputs { account: Some(&account), identity: None };
-    let holds = |source: &str| Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles").holds(&values);
+    let values = EvalInputs {
+        account: Some(&account),
+        identity: None,
+    };
+    let holds = |source: &str| {
+        Program::compile(source, &ExprScope::open(&[Root::Account]))
+            .expect("compiles")
+            .holds(&values)
+    };
     assert_eq!(holds("account.locked"), Ok(true));
     assert_eq!(holds("account.missing"), Ok(false));
-    assert!(holds("account.sn").expect_err("text").message.contains("must be true or false"));
+    assert!(
+        holds("account.sn")
+            .expect_err("text")
+            .message
+            .contains("must be true or false")
+    );
 }
 
 proptest! {
@@ -239,7 +346,10 @@ fn patterns_find_and_put_anew() {
     gives("regexExtract('Deck', 'x')", "—");
     gives("regexExtract(account.missing, 'x')", "—");
     gives("regexReplace('0047 555', '^00', '+')", "+47 555");
-    gives("'Lind, Ada'.regexReplace('(\\\\w+), (\\\\w+)', '$2 $1')", "Ada Lind");
+    gives(
+        "'Lind, Ada'.regexReplace('(\\\\w+), (\\\\w+)', '$2 $1')",
+        "Ada Lind",
+    );
     fails("regexReplace(1, 'a', 'b')", "cannot be used on a number");
     fails("regexReplace('a', account.sn, 'b')", "must be written out");
     fails("regexExtract('a')", "takes a text and a pattern");
@@ -249,7 +359,13 @@ fn patterns_find_and_put_anew() {
 fn every_function_stands_in_the_documents_with_its_example() {
     let document = include_str!("../../../../docs/expressions.md");
     for function in super::catalogue() {
-        let row = format!("| `{}` | {} | `{}` |", function.name, function.about, function.example);
-        assert!(document.contains(&row), "docs/expressions.md wants the row {row}");
+        let row = format!(
+            "| `{}` | {} | `{}` |",
+            function.name, function.about, function.example
+        );
+        assert!(
+            document.contains(&row),
+            "docs/expressions.md wants the row {row}"
+        );
     }
 }

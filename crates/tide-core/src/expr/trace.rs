@@ -20,7 +20,11 @@ pub struct TraceStep {
 }
 
 fn clip(text: String) -> String {
-    if text.chars().count() <= TOLD.1 { text } else { format!("{}…", text.chars().take(TOLD.1).collect::<String>()) }
+    if text.chars().count() <= TOLD.1 {
+        text
+    } else {
+        format!("{}…", text.chars().take(TOLD.1).collect::<String>())
+    }
 }
 
 fn quoted(text: &str) -> String {
@@ -36,7 +40,10 @@ fn written(datum: &Datum) -> String {
         Datum::Text(text) => quoted(text),
         Datum::Time(time) => time.to_string(),
         Datum::Opaque(value) => value.to_string(),
-        Datum::List(items) => format!("[{}]", items.iter().map(written).collect::<Vec<_>>().join(", ")),
+        Datum::List(items) => format!(
+            "[{}]",
+            items.iter().map(written).collect::<Vec<_>>().join(", ")
+        ),
     }
 }
 
@@ -74,24 +81,53 @@ fn text(node: &Node) -> String {
     match &node.op {
         Op::Literal(datum) => written(datum),
         Op::Attribute { root, name, list } => {
-            let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '.'));
-            let read = if plain { format!("{}.{name}", root.as_str()) } else { format!("{}[{}]", root.as_str(), quoted(name)) };
-            if *list { format!("values({read})") } else { read }
+            let plain = name
+                .chars()
+                .all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '.'));
+            let read = if plain {
+                format!("{}.{name}", root.as_str())
+            } else {
+                format!("{}[{}]", root.as_str(), quoted(name))
+            };
+            if *list {
+                format!("values({read})")
+            } else {
+                read
+            }
         }
         Op::Local(name) => name.clone(),
         Op::Not(inner) => format!("!{}", operand(inner, None)),
         Op::Negate(inner) => format!("-{}", operand(inner, None)),
         Op::And(left, right) => format!("{} && {}", operand(left, None), operand(right, None)),
         Op::Or(left, right) => format!("{} || {}", operand(left, None), operand(right, None)),
-        Op::Choose(when, then, otherwise) => format!("{} ? {} : {}", operand(when, None), operand(then, None), operand(otherwise, None)),
-        Op::Binary(op, left, right) => format!("{} {} {}", operand(left, Some(*op)), sign(*op), operand(right, None)),
+        Op::Choose(when, then, otherwise) => format!(
+            "{} ? {} : {}",
+            operand(when, None),
+            operand(then, None),
+            operand(otherwise, None)
+        ),
+        Op::Binary(op, left, right) => format!(
+            "{} {} {}",
+            operand(left, Some(*op)),
+            sign(*op),
+            operand(right, None)
+        ),
         Op::Index(list, index) => format!("{}[{}]", text(list), text(index)),
         Op::List(nodes) => format!("[{}]", all(nodes)),
         Op::Call(function, nodes) => format!("{}({})", function.name, all(nodes)),
         Op::Matches(inner, regex) => format!("{}.matches({})", text(inner), quoted(regex.as_str())),
-        Op::Capture(inner, regex) => format!("{}.regexExtract({})", text(inner), quoted(regex.as_str())),
-        Op::Rewrite(inner, regex, with) => format!("{}.regexReplace({}, {})", text(inner), quoted(regex.as_str()), text(with)),
-        Op::Lookup { name, key, other, .. } => match other {
+        Op::Capture(inner, regex) => {
+            format!("{}.regexExtract({})", text(inner), quoted(regex.as_str()))
+        }
+        Op::Rewrite(inner, regex, with) => format!(
+            "{}.regexReplace({}, {})",
+            text(inner),
+            quoted(regex.as_str()),
+            text(with)
+        ),
+        Op::Lookup {
+            name, key, other, ..
+        } => match other {
             Some(other) => format!("lookup({}, {}, {})", quoted(name), text(key), text(other)),
             None => format!("lookup({}, {})", quoted(name), text(key)),
         },
@@ -103,12 +139,19 @@ fn text(node: &Node) -> String {
 fn parts(node: &Node) -> Vec<&Node> {
     match &node.op {
         Op::Literal(_) | Op::Attribute { .. } | Op::Local(_) => Vec::new(),
-        Op::Not(inner) | Op::Negate(inner) | Op::Matches(inner, _) | Op::Capture(inner, _) => vec![inner],
+        Op::Not(inner) | Op::Negate(inner) | Op::Matches(inner, _) | Op::Capture(inner, _) => {
+            vec![inner]
+        }
         Op::Rewrite(inner, _, with) => vec![inner, with],
-        Op::And(left, right) | Op::Or(left, right) | Op::Binary(_, left, right) | Op::Index(left, right) => vec![left, right],
+        Op::And(left, right)
+        | Op::Or(left, right)
+        | Op::Binary(_, left, right)
+        | Op::Index(left, right) => vec![left, right],
         Op::Choose(when, then, otherwise) => vec![when, then, otherwise],
         Op::List(nodes) | Op::Call(_, nodes) => nodes.iter().collect(),
-        Op::Lookup { key, other, .. } => std::iter::once(key.as_ref()).chain(other.as_deref()).collect(),
+        Op::Lookup { key, other, .. } => std::iter::once(key.as_ref())
+            .chain(other.as_deref())
+            .collect(),
         Op::Fold(fold) => vec![&fold.range],
     }
 }
@@ -144,16 +187,23 @@ fn walk(node: &Node, values: &EvalInputs<'_>, steps: &mut Vec<TraceStep>) {
         Ok(datum) => written(&datum),
         Err(error) => format!("error: {}", error.message),
     };
-    let step = TraceStep { text: clip(text(node)), value: clip(value), offset: node.offset };
+    let step = TraceStep {
+        text: clip(text(node)),
+        value: clip(value),
+        offset: node.offset,
+    };
     if !steps.iter().any(|other| other.text == step.text) {
         steps.push(step);
     }
 }
 
 impl Program {
-    /// Evaluates with what each part gave, the innermost first. Each part is evaluated within the same
-    /// bounds as the whole.
-    pub fn trace(&self, values: &EvalInputs<'_>) -> (Vec<TraceStep>, Result<Vec<Value>, ExprError>) {
+    /// Evaluates with what each part gave, the innermost first. Each part is evaluated within the
+    /// same bounds as the whole.
+    pub fn trace(
+        &self,
+        values: &EvalInputs<'_>,
+    ) -> (Vec<TraceStep>, Result<Vec<Value>, ExprError>) {
         let mut steps = Vec::new();
         walk(&self.node, values, &mut steps);
         (steps, self.run(values))
@@ -177,9 +227,19 @@ mod tests {
         let mut account = Attributes::new();
         account.set("mail", vec![Value::text("Ada@Skerry.example")]);
         account.set("phones", vec![Value::text("1"), Value::text("2")]);
-        let program = Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles");
-        let (steps, result) = program.trace(&EvalInputs { account: Some(&account), identity: None });
-        (steps.into_iter().map(|step| (step.text, step.value)).collect(), result)
+        let program =
+            Program::compile(source, &ExprScope::open(&[Root::Account])).expect("compiles");
+        let (steps, result) = program.trace(&EvalInputs {
+            account: Some(&account),
+            identity: None,
+        });
+        (
+            steps
+                .into_iter()
+                .map(|step| (step.text, step.value))
+                .collect(),
+            result,
+        )
     }
 
     #[test]
@@ -196,12 +256,16 @@ mod tests {
         );
         assert_eq!(result, Ok(vec![Value::text("ada@skerry.example!")]));
         let (steps, _) = trace("account.sn != null ? account.sn : account.mail");
-        assert!(!steps.iter().any(|(text, _)| text == "account.sn ? "), "{steps:?}");
+        assert!(
+            !steps.iter().any(|(text, _)| text == "account.sn ? "),
+            "{steps:?}"
+        );
         assert_eq!(steps[0], pair("account.sn", "null"));
         assert_eq!(steps[2], pair("account.mail", "\"Ada@Skerry.example\""));
         let (steps, _) = trace("(account.mail + 'a' == 'b') ? 1 : 2 * (3 + 4)");
         assert!(
-            steps.iter().any(|(text, _)| text == "account.mail + \"a\"") && steps.iter().any(|(text, _)| text == "2 * (3 + 4)"),
+            steps.iter().any(|(text, _)| text == "account.mail + \"a\"")
+                && steps.iter().any(|(text, _)| text == "2 * (3 + 4)"),
             "{steps:?}"
         );
         let (steps, _) = trace("values(account.phones)");
@@ -211,7 +275,12 @@ mod tests {
     #[test]
     fn a_step_that_fails_says_why_and_where() {
         let (steps, result) = trace("lower(account.mail) - 1");
-        assert!(steps.last().is_some_and(|(_, value)| value.starts_with("error: ")), "{steps:?}");
+        assert!(
+            steps
+                .last()
+                .is_some_and(|(_, value)| value.starts_with("error: ")),
+            "{steps:?}"
+        );
         assert!(result.is_err());
     }
 
@@ -220,6 +289,11 @@ mod tests {
         let chain = vec!["account.mail"; 60].join(" + ");
         let (steps, result) = trace(&chain);
         assert!(result.is_ok() && steps.len() <= TOLD.0);
-        assert!(steps.iter().all(|(text, value)| text.chars().count() <= TOLD.1 + 1 && value.chars().count() <= TOLD.1 + 1));
+        assert!(
+            steps
+                .iter()
+                .all(|(text, value)| text.chars().count() <= TOLD.1 + 1
+                    && value.chars().count() <= TOLD.1 + 1)
+        );
     }
 }

@@ -30,7 +30,12 @@ pub(super) struct IndexKeys {
 
 impl IndexKeys {
     fn sorted(mut self) -> IndexKeys {
-        for one in [&mut self.joins_on, &mut self.identified_by, &mut self.refers_to, &mut self.reserves] {
+        for one in [
+            &mut self.joins_on,
+            &mut self.identified_by,
+            &mut self.refers_to,
+            &mut self.reserves,
+        ] {
             one.sort_unstable();
             one.dedup();
         }
@@ -48,14 +53,34 @@ struct PackedKeys {
 
 impl PackedKeys {
     fn of(hashes: &IndexKeys) -> PackedKeys {
-        let IndexKeys { joins_on: meets, identified_by: named, refers_to: wants, reserves: takes } = hashes;
-        let all: Vec<u64> = [meets, named, wants, takes].into_iter().flatten().copied().collect();
-        let ends = [meets.len(), meets.len() + named.len(), meets.len() + named.len() + wants.len()];
-        PackedKeys { all: all.into(), ends: ends.map(|end| u32::try_from(end).unwrap_or(u32::MAX)) }
+        let IndexKeys {
+            joins_on: meets,
+            identified_by: named,
+            refers_to: wants,
+            reserves: takes,
+        } = hashes;
+        let all: Vec<u64> = [meets, named, wants, takes]
+            .into_iter()
+            .flatten()
+            .copied()
+            .collect();
+        let ends = [
+            meets.len(),
+            meets.len() + named.len(),
+            meets.len() + named.len() + wants.len(),
+        ];
+        PackedKeys {
+            all: all.into(),
+            ends: ends.map(|end| u32::try_from(end).unwrap_or(u32::MAX)),
+        }
     }
 
     fn kind(&self, kind: usize) -> &[u64] {
-        let end = |at: usize| self.ends.get(at).map_or(self.all.len(), |end| *end as usize);
+        let end = |at: usize| {
+            self.ends
+                .get(at)
+                .map_or(self.all.len(), |end| *end as usize)
+        };
         &self.all[if kind == 0 { 0 } else { end(kind - 1) }..end(kind)]
     }
 }
@@ -82,12 +107,16 @@ impl Reverse {
     }
 
     fn get(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
-        self.first.get(&hash).into_iter().chain(self.more.get(&hash).into_iter().flatten()).copied()
+        self.first
+            .get(&hash)
+            .into_iter()
+            .chain(self.more.get(&hash).into_iter().flatten())
+            .copied()
     }
 }
 
-/// The index over all records. Entries are never removed: a record can still be found by a hash that it no longer has, which returns too
-/// many records, and never too few.
+/// The index over all records. Entries are never removed: a record can still be found by a hash
+/// that it no longer has, which returns too many records, and never too few.
 #[derive(Debug, Default)]
 pub(super) struct DependencyIndex {
     records: Vec<RecordId>,
@@ -116,8 +145,8 @@ impl DependencyIndex {
         self.identities.get(id).copied()
     }
 
-    /// Updates the index entry of a record; old edges are kept. Returns `true` if an identifying key changed, so that records referring to it
-    /// must be decided again.
+    /// Updates the index entry of a record; old edges are kept. Returns `true` if an identifying
+    /// key changed, so that records referring to it must be decided again.
     pub fn note(&mut self, record: &RecordId, hashes: IndexKeys) -> bool {
         let mut hashes = hashes.sorted();
         let known = match record {
@@ -156,17 +185,26 @@ impl DependencyIndex {
 
     /// The records that are decided together with it.
     pub fn neighbors(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
-        self.kept[place as usize].kind(MEETS).iter().flat_map(|hash| self.reverse[MEETS].get(*hash))
+        self.kept[place as usize]
+            .kind(MEETS)
+            .iter()
+            .flat_map(|hash| self.reverse[MEETS].get(*hash))
     }
 
     /// The records that refer to it.
     pub fn referrers(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
-        self.kept[place as usize].kind(NAMED).iter().flat_map(|hash| self.reverse[WANTS].get(*hash))
+        self.kept[place as usize]
+            .kind(NAMED)
+            .iter()
+            .flat_map(|hash| self.reverse[WANTS].get(*hash))
     }
 
     /// The records to which it refers.
     pub fn references(&self, place: RecordIndex) -> impl Iterator<Item = RecordIndex> {
-        self.kept[place as usize].kind(WANTS).iter().flat_map(|hash| self.reverse[NAMED].get(*hash))
+        self.kept[place as usize]
+            .kind(WANTS)
+            .iter()
+            .flat_map(|hash| self.reverse[NAMED].get(*hash))
     }
 
     /// The accounts that a group refers to by a name, given its hash.
@@ -186,7 +224,12 @@ impl DependencyIndex {
 
     /// The records that have reserved or use a generated value at present.
     pub fn taking(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
-        self.reverse[TAKES].get(hash).filter(move |place| self.kept[*place as usize].kind(TAKES).binary_search(&hash).is_ok())
+        self.reverse[TAKES].get(hash).filter(move |place| {
+            self.kept[*place as usize]
+                .kind(TAKES)
+                .binary_search(&hash)
+                .is_ok()
+        })
     }
 }
 
@@ -208,14 +251,33 @@ mod tests {
     fn who_shared_something_once_is_still_near_and_names_are_told_by_what_holds_now() {
         let mut web = DependencyIndex::default();
         let (ada, bo) = (RecordId::Account(1), RecordId::Identity("bo".into()));
-        let meets = |meets: &[u64], takes: &[u64]| IndexKeys { joins_on: meets.to_vec(), reserves: takes.to_vec(), ..IndexKeys::default() };
-        assert!(web.note(&ada, meets(&[7], &[1])), "who is new is seen otherwise");
+        let meets = |meets: &[u64], takes: &[u64]| IndexKeys {
+            joins_on: meets.to_vec(),
+            reserves: takes.to_vec(),
+            ..IndexKeys::default()
+        };
+        assert!(
+            web.note(&ada, meets(&[7], &[1])),
+            "who is new is seen otherwise"
+        );
         assert!(web.note(&bo, meets(&[7, 8], &[])));
-        assert!(!web.note(&ada, meets(&[9], &[2])), "nobody calls it by these");
+        assert!(
+            !web.note(&ada, meets(&[9], &[2])),
+            "nobody calls it by these"
+        );
         let place = web.identity("bo").expect("noted");
-        let near: Vec<&RecordId> = web.neighbors(place).map(|place| web.record(place)).collect();
+        let near: Vec<&RecordId> = web
+            .neighbors(place)
+            .map(|place| web.record(place))
+            .collect();
         assert!(near.contains(&&ada) && near.contains(&&bo), "{near:?}");
         assert_eq!((web.taking(1).count(), web.taking(2).count()), (0, 1));
-        assert!(web.note(&bo, IndexKeys { identified_by: vec![3], ..meets(&[8], &[]) }));
+        assert!(web.note(
+            &bo,
+            IndexKeys {
+                identified_by: vec![3],
+                ..meets(&[8], &[])
+            }
+        ));
     }
 }

@@ -19,38 +19,85 @@ pub(super) struct DistributionCounts {
 
 impl DistributionCounts {
     pub fn note(&mut self, rules: &RuleSet, identity: &Identity) {
-        let Some(declared) = rules.identities.get(&identity.kind) else { return };
+        let Some(declared) = rules.identities.get(&identity.kind) else {
+            return;
+        };
         let mut now = Vec::new();
-        for attribute in declared.attributes.iter().filter(|attribute| attribute.spread.is_some()) {
-            let value = identity.attributes.get(&attribute.name).first().map(Value::to_string);
-            now.extend(value.map(|value| (attribute.name.clone(), value, identity.stage != Stage::Left)));
+        for attribute in declared
+            .attributes
+            .iter()
+            .filter(|attribute| attribute.spread.is_some())
+        {
+            let value = identity
+                .attributes
+                .get(&attribute.name)
+                .first()
+                .map(Value::to_string);
+            now.extend(
+                value.map(|value| (attribute.name.clone(), value, identity.stage != Stage::Left)),
+            );
         }
-        let before =
-            if now.is_empty() { self.of.remove(&identity.id) } else { self.of.insert(identity.id.clone(), (identity.kind, now.clone())) };
+        let before = if now.is_empty() {
+            self.of.remove(&identity.id)
+        } else {
+            self.of
+                .insert(identity.id.clone(), (identity.kind, now.clone()))
+        };
         for (attribute, value, here) in before.into_iter().flat_map(|(_, held)| held) {
-            let count = self.counts.entry((identity.kind, attribute)).or_default().entry(value).or_default();
+            let count = self
+                .counts
+                .entry((identity.kind, attribute))
+                .or_default()
+                .entry(value)
+                .or_default();
             (count.all, count.here) = (count.all - 1, count.here - usize::from(here));
         }
         for (attribute, value, here) in now {
-            let count = self.counts.entry((identity.kind, attribute)).or_default().entry(value).or_default();
+            let count = self
+                .counts
+                .entry((identity.kind, attribute))
+                .or_default()
+                .entry(value)
+                .or_default();
             (count.all, count.here) = (count.all + 1, count.here + usize::from(here));
         }
     }
 
     /// Removes the values of an identity that is gone.
     pub fn forget(&mut self, id: &str) {
-        let Some((kind, held)) = self.of.remove(id) else { return };
+        let Some((kind, held)) = self.of.remove(id) else {
+            return;
+        };
         for (attribute, value, here) in held {
-            let count = self.counts.entry((kind, attribute)).or_default().entry(value).or_default();
+            let count = self
+                .counts
+                .entry((kind, attribute))
+                .or_default()
+                .entry(value)
+                .or_default();
             (count.all, count.here) = (count.all - 1, count.here - usize::from(here));
         }
     }
 
     /// The counts of an attribute, without some identities.
-    pub fn without(&self, kind: ObjectType, attribute: &str, some: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
-        let mut counts = self.counts.get(&(kind, attribute.to_owned())).cloned().unwrap_or_default();
+    pub fn without(
+        &self,
+        kind: ObjectType,
+        attribute: &str,
+        some: &HashSet<&str>,
+    ) -> BTreeMap<String, ValueDistribution> {
+        let mut counts = self
+            .counts
+            .get(&(kind, attribute.to_owned()))
+            .cloned()
+            .unwrap_or_default();
         for id in some {
-            let held = self.of.get(*id).into_iter().flat_map(|(_, held)| held).filter(|(name, ..)| name == attribute);
+            let held = self
+                .of
+                .get(*id)
+                .into_iter()
+                .flat_map(|(_, held)| held)
+                .filter(|(name, ..)| name == attribute);
             for (_, value, here) in held {
                 if let Some(count) = counts.get_mut(value) {
                     (count.all, count.here) = (count.all - 1, count.here - usize::from(*here));

@@ -1,11 +1,14 @@
-//! Incremental decisions: the cost of a decision follows the number of changed records, not the size of the population.
+//! Incremental decisions: the cost of a decision follows the number of changed records, not the
+//! size of the population.
 //!
-//! [`IncrementalState`] is the state after a full decision: an index of what records share, and the outstanding changes. Changed records are
-//! passed to [`IncrementalState::begin`]; [`IncrementalState::advance`] then asks for the records that it needs, step by step. The result
+//! [`IncrementalState`] is the state after a full decision: an index of what records share, and the
+//! outstanding changes. Changed records are passed to [`IncrementalState::begin`];
+//! [`IncrementalState::advance`] then asks for the records that it needs, step by step. The result
 //! equals that of a full decision.
 //!
-//! A record is decided together with its neighbors: the records that could match it, or have its name or the same unique value. Its
-//! referrers are decided too if its visible result changed. The records to which it refers are read for their names only.
+//! A record is decided together with its neighbors: the records that could match it, or have its
+//! name or the same unique value. Its referrers are decided too if its visible result changed. The
+//! records to which it refers are read for their names only.
 
 mod dependency_index;
 mod distribution;
@@ -14,7 +17,9 @@ mod keys;
 pub use dependency_index::RecordId;
 
 use crate::decide::ValueDistribution;
-use crate::decide::{Change, ChangeKind, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish};
+use crate::decide::{
+    Change, ChangeKind, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish,
+};
 use crate::generate;
 use crate::licenses::Seats;
 use crate::memberships::{self, IndexedMembership, MembershipRules};
@@ -27,7 +32,8 @@ use jiff::Timestamp;
 use keys::KeyRules;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-/// Maximum number of records of an incremental decision; if more depend on a change, a full decision is needed.
+/// Maximum number of records of an incremental decision; if more depend on a change, a full
+/// decision is needed.
 const MAX_RECORDS: usize = 5_000;
 
 /// Some records of a population.
@@ -89,7 +95,8 @@ pub struct PartialOutcome {
     pub read: usize,
     /// The number of identities and accounts that were evaluated, counting each pass.
     pub evaluated: usize,
-    /// The outcome. Its changes include the outstanding changes of all records, so that guards count them.
+    /// The outcome. Its changes include the outstanding changes of all records, so that guards
+    /// count them.
     pub outcome: Outcome,
 }
 
@@ -137,10 +144,17 @@ struct UnreadRecords<'a> {
 
 impl OutsideRecords for UnreadRecords<'_> {
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
-        self.web.taking(hash(&["takes", kind.as_str(), attribute, folded])).any(|place| !self.read.contains(&place))
+        self.web
+            .taking(hash(&["takes", kind.as_str(), attribute, folded]))
+            .any(|place| !self.read.contains(&place))
     }
 
-    fn spread(&self, kind: ObjectType, attribute: &str, without: &HashSet<&str>) -> BTreeMap<String, ValueDistribution> {
+    fn spread(
+        &self,
+        kind: ObjectType,
+        attribute: &str,
+        without: &HashSet<&str>,
+    ) -> BTreeMap<String, ValueDistribution> {
         self.spread.without(kind, attribute, without)
     }
 
@@ -160,7 +174,11 @@ fn whose(change: &Change) -> RecordId {
 impl IncrementalState {
     /// Makes a full decision, and builds the state for incremental ones. The outcome is that of
     /// [`crate::decide`].
-    pub fn of(rules: &RuleSet, population: &Population, now: Timestamp) -> (IncrementalState, Outcome) {
+    pub fn of(
+        rules: &RuleSet,
+        population: &Population,
+        now: Timestamp,
+    ) -> (IncrementalState, Outcome) {
         let mut outcome = each(rules, population, now, &NoOutsideRecords);
         let keys = KeyRules::new(rules, &population.systems);
         let mut standing = IncrementalState {
@@ -180,11 +198,18 @@ impl IncrementalState {
         standing.note_accounts(rules, population, None);
         let all = keys::RecordKeys::of(population);
         for identity in &population.identities {
-            standing.index.note(&RecordId::Identity(identity.id.clone()), standing.keys.identity(rules, identity, &all));
+            standing.index.note(
+                &RecordId::Identity(identity.id.clone()),
+                standing.keys.identity(rules, identity, &all),
+            );
         }
         standing.note_identities(rules, population, &outcome, None);
         standing.keep(&outcome, None);
-        let totals = Totals { linked: standing.linked.clone(), seats: standing.seats.used(), ..Totals::of_facts(population) };
+        let totals = Totals {
+            linked: standing.linked.clone(),
+            seats: standing.seats.used(),
+            ..Totals::of_facts(population)
+        };
         finish(rules, &totals, &mut outcome);
         (standing, outcome)
     }
@@ -196,7 +221,11 @@ impl IncrementalState {
 
     /// The identities that are due by `now`.
     pub fn due(&self, now: Timestamp) -> BTreeSet<String> {
-        self.due.iter().take_while(|(at, _)| *at <= now).map(|(_, id)| id.clone()).collect()
+        self.due
+            .iter()
+            .take_while(|(at, _)| *at <= now)
+            .map(|(_, id)| id.clone())
+            .collect()
     }
 
     fn is_due(&mut self, id: &str, at: Option<Timestamp>) {
@@ -229,15 +258,24 @@ impl IncrementalState {
         self.len() == 0
     }
 
-    /// Applies memberships that we changed. Returns the accounts that must be decided: the members, or the group itself if other records
-    /// depend on it.
+    /// Applies memberships that we changed. Returns the accounts that must be decided: the members,
+    /// or the group itself if other records depend on it.
     pub fn moved(&mut self, all: &[AppliedMembership]) -> BTreeSet<AccountId> {
         let mut accounts = BTreeSet::new();
         for one in all {
             let depended_on = |system: &str| self.keys.flattens() || self.keys.asks_for(system);
-            let whole = self.memberships.get(one.group).is_none_or(|group| group.owned)
+            let whole = self
+                .memberships
+                .get(one.group)
+                .is_none_or(|group| group.owned)
                 || self.memberships.system(one.group).is_some_and(depended_on);
-            match (!whole).then(|| self.memberships.moved(one.group, &one.member, one.is_member)).flatten() {
+            match (!whole)
+                .then(|| {
+                    self.memberships
+                        .moved(one.group, &one.member, one.is_member)
+                })
+                .flatten()
+            {
                 Some(hash) => accounts.extend(self.index.member(hash)),
                 None => drop(accounts.insert(one.group)),
             }
@@ -249,32 +287,56 @@ impl IncrementalState {
     pub fn begin(&self, touched: Records) -> (IncrementalPass, Records) {
         let mut wanted = touched.clone();
         wanted.accounts.extend(&self.groups);
-        let mut asking = IncrementalPass { touched, noted: false, wide: false, read: BTreeSet::new(), evaluated: 0 };
+        let mut asking = IncrementalPass {
+            touched,
+            noted: false,
+            wide: false,
+            read: BTreeSet::new(),
+            evaluated: 0,
+        };
         // Former neighbors are mostly still neighbors: reading them now saves a step.
         if let Some((_, near)) = self.around(&asking) {
-            near.iter().for_each(|place| wanted.put(self.index.record(*place)));
+            near.iter()
+                .for_each(|place| wanted.put(self.index.record(*place)));
             asking.read = near;
         }
         (asking, wanted)
     }
 
-    /// Continues with the records that were asked for. `population` contains them with their links and everything that belongs to them.
-    pub fn advance(&mut self, asking: &mut IncrementalPass, rules: &RuleSet, population: &Population, now: Timestamp) -> PassStep {
+    /// Continues with the records that were asked for. `population` contains them with their links
+    /// and everything that belongs to them.
+    pub fn advance(
+        &mut self,
+        asking: &mut IncrementalPass,
+        rules: &RuleSet,
+        population: &Population,
+        now: Timestamp,
+    ) -> PassStep {
         if !asking.noted {
             asking.noted = true;
             let group = |id: &AccountId| {
-                population.accounts.iter().any(|a| a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system))
+                population.accounts.iter().any(|a| {
+                    a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system)
+                })
             };
             if asking.touched.accounts.iter().any(group) {
                 return PassStep::FullDecision;
             }
             let about = keys::RecordKeys::of(population);
             let mut members: BTreeSet<AccountId> = BTreeSet::new();
-            for account in population.accounts.iter().filter(|account| asking.touched.accounts.contains(&account.id)) {
+            for account in population
+                .accounts
+                .iter()
+                .filter(|account| asking.touched.accounts.contains(&account.id))
+            {
                 if self.memberships.concerns(account) {
-                    match self.memberships.note(account, about.owner(account.id).is_some()) {
+                    match self
+                        .memberships
+                        .note(account, about.owner(account.id).is_some())
+                    {
                         IndexedMembership::Otherwise => return PassStep::FullDecision,
-                        IndexedMembership::Members(hashes) => members.extend(hashes.into_iter().flat_map(|hash| self.index.member(hash))),
+                        IndexedMembership::Members(hashes) => members
+                            .extend(hashes.into_iter().flat_map(|hash| self.index.member(hash))),
                     }
                 }
             }
@@ -282,61 +344,122 @@ impl IncrementalState {
             asking.touched.accounts.extend(members);
             asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
             let all = keys::RecordKeys::of(population);
-            for identity in population.identities.iter().filter(|identity| asking.touched.identities.contains(&identity.id)) {
-                asking.wide |= self.index.note(&RecordId::Identity(identity.id.clone()), self.keys.identity(rules, identity, &all));
+            for identity in population
+                .identities
+                .iter()
+                .filter(|identity| asking.touched.identities.contains(&identity.id))
+            {
+                asking.wide |= self.index.note(
+                    &RecordId::Identity(identity.id.clone()),
+                    self.keys.identity(rules, identity, &all),
+                );
             }
         }
-        let Some((_, near)) = self.around(asking) else { return PassStep::FullDecision };
+        let Some((_, near)) = self.around(asking) else {
+            return PassStep::FullDecision;
+        };
         if !near.is_subset(&asking.read) {
             return self.read(asking, near);
         }
         let mut outcome = {
-            let others = UnreadRecords { web: &self.index, read: &asking.read, memberships: &self.memberships, spread: &self.spread };
+            let others = UnreadRecords {
+                web: &self.index,
+                read: &asking.read,
+                memberships: &self.memberships,
+                spread: &self.spread,
+            };
             each(rules, population, now, &others)
         };
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
-        let Some((about, _)) = self.around(asking) else { return PassStep::FullDecision };
+        let Some((about, _)) = self.around(asking) else {
+            return PassStep::FullDecision;
+        };
         // The newly composed identities may have other neighbors than before.
         asking.wide |= self.note_identities(rules, population, &outcome, Some(&about));
         let wide = asking.wide || self.visible_result_changed(&outcome, &about);
         asking.wide = wide;
-        let Some((about, near)) = self.around(asking) else { return PassStep::FullDecision };
+        let Some((about, near)) = self.around(asking) else {
+            return PassStep::FullDecision;
+        };
         if !near.is_subset(&asking.read) {
             return self.read(asking, near);
         }
         self.only(&mut outcome, &about);
         self.keep(&outcome, Some(&about));
-        outcome.changes =
-            self.outstanding.values().flatten().cloned().chain(outcome.changes.into_iter().filter(|c| c.hold.is_some())).collect();
-        let totals = Totals { linked: self.linked.clone(), seats: self.seats.used(), ..Totals::of_facts(population) };
+        outcome.changes = self
+            .outstanding
+            .values()
+            .flatten()
+            .cloned()
+            .chain(outcome.changes.into_iter().filter(|c| c.hold.is_some()))
+            .collect();
+        let totals = Totals {
+            linked: self.linked.clone(),
+            seats: self.seats.used(),
+            ..Totals::of_facts(population)
+        };
         finish(rules, &totals, &mut outcome);
         let mut records = Records::default();
-        about.iter().for_each(|place| records.put(self.index.record(*place)));
-        PassStep::Decided(Box::new(PartialOutcome { about: records, read: asking.read.len(), evaluated: asking.evaluated, outcome }))
+        about
+            .iter()
+            .for_each(|place| records.put(self.index.record(*place)));
+        PassStep::Decided(Box::new(PartialOutcome {
+            about: records,
+            read: asking.read.len(),
+            evaluated: asking.evaluated,
+            outcome,
+        }))
     }
 
     /// The outcome with all outstanding changes, when only the time or an answer changed.
     pub fn outstanding(&self, rules: &RuleSet, totals: &Totals, now: Timestamp) -> Outcome {
-        let mut outcome = Outcome { at: now, changes: self.outstanding.values().flatten().cloned().collect(), ..Outcome::default() };
+        let mut outcome = Outcome {
+            at: now,
+            changes: self.outstanding.values().flatten().cloned().collect(),
+            ..Outcome::default()
+        };
         finish(rules, totals, &mut outcome);
         outcome
     }
 
     fn read(&self, asking: &mut IncrementalPass, near: BTreeSet<RecordIndex>) -> PassStep {
         asking.read = near;
-        let mut records = Records { accounts: self.groups.clone(), ..Records::default() };
-        asking.read.iter().for_each(|place| records.put(self.index.record(*place)));
+        let mut records = Records {
+            accounts: self.groups.clone(),
+            ..Records::default()
+        };
+        asking
+            .read
+            .iter()
+            .for_each(|place| records.put(self.index.record(*place)));
         PassStep::Read(records)
     }
 
     /// The records to decide and the records to read for them. `None` if there are too many.
-    fn around(&self, asking: &IncrementalPass) -> Option<(BTreeSet<RecordIndex>, BTreeSet<RecordIndex>)> {
-        let accounts = asking.touched.accounts.iter().filter_map(|id| self.index.account(*id));
-        let touched: BTreeSet<RecordIndex> =
-            accounts.chain(asking.touched.identities.iter().filter_map(|id| self.index.identity(id))).collect();
+    fn around(
+        &self,
+        asking: &IncrementalPass,
+    ) -> Option<(BTreeSet<RecordIndex>, BTreeSet<RecordIndex>)> {
+        let accounts = asking
+            .touched
+            .accounts
+            .iter()
+            .filter_map(|id| self.index.account(*id));
+        let touched: BTreeSet<RecordIndex> = accounts
+            .chain(
+                asking
+                    .touched
+                    .identities
+                    .iter()
+                    .filter_map(|id| self.index.identity(id)),
+            )
+            .collect();
         let mut about = self.connected_component(touched)?;
         if asking.wide {
-            let pointing: Vec<RecordIndex> = about.iter().flat_map(|place| self.index.referrers(*place)).collect();
+            let pointing: Vec<RecordIndex> = about
+                .iter()
+                .flat_map(|place| self.index.referrers(*place))
+                .collect();
             about.extend(pointing);
             about = self.connected_component(about)?;
         }
@@ -353,15 +476,22 @@ impl IncrementalState {
             if all.len() > MAX_RECORDS {
                 return None;
             }
-            left.extend(self.index.neighbors(place).filter(|other| all.insert(*other)));
+            left.extend(
+                self.index
+                    .neighbors(place)
+                    .filter(|other| all.insert(*other)),
+            );
         }
         (all.len() <= MAX_RECORDS).then_some(all)
     }
 
-    /// Did the visible result of the decided records change, so that their referrers must be decided? It did if an account is
-    /// created, no longer created, or linked.
+    /// Did the visible result of the decided records change, so that their referrers must be
+    /// decided? It did if an account is created, no longer created, or linked.
     fn visible_result_changed(&self, outcome: &Outcome, about: &BTreeSet<RecordIndex>) -> bool {
-        let among = |record: &RecordId| self.place(record).is_some_and(|place| about.contains(&place));
+        let among = |record: &RecordId| {
+            self.place(record)
+                .is_some_and(|place| about.contains(&place))
+        };
         let made = |change: &&Change| change.kind == ChangeKind::Create;
         let before: HashSet<(&str, &str)> = self
             .outstanding
@@ -370,9 +500,19 @@ impl IncrementalState {
             .flat_map(|(_, changes)| changes.iter().filter(made))
             .map(|change| (change.system.as_str(), change.identity.as_str()))
             .collect();
-        let free = outcome.changes.iter().filter(|change| change.hold.is_none() && among(&whose(change)));
-        let now: HashSet<(&str, &str)> = free.filter(made).map(|change| (change.system.as_str(), change.identity.as_str())).collect();
-        before != now || outcome.links.iter().any(|link| among(&RecordId::Identity(link.identity.clone())))
+        let free = outcome
+            .changes
+            .iter()
+            .filter(|change| change.hold.is_none() && among(&whose(change)));
+        let now: HashSet<(&str, &str)> = free
+            .filter(made)
+            .map(|change| (change.system.as_str(), change.identity.as_str()))
+            .collect();
+        before != now
+            || outcome
+                .links
+                .iter()
+                .any(|link| among(&RecordId::Identity(link.identity.clone())))
     }
 
     fn place(&self, record: &RecordId) -> Option<RecordIndex> {
@@ -384,17 +524,37 @@ impl IncrementalState {
 
     /// Keeps only the results of these records; the others were read as context.
     fn only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
-        let identity = |id: &str| self.index.identity(id).is_some_and(|place| about.contains(&place));
-        let account = |id: Option<AccountId>| id.and_then(|id| self.index.account(id)).is_some_and(|place| about.contains(&place));
+        let identity = |id: &str| {
+            self.index
+                .identity(id)
+                .is_some_and(|place| about.contains(&place))
+        };
+        let account = |id: Option<AccountId>| {
+            id.and_then(|id| self.index.account(id))
+                .is_some_and(|place| about.contains(&place))
+        };
         outcome.identities.retain(|(one, _)| identity(&one.id));
         outcome.links.retain(|link| identity(&link.identity));
         outcome.member_names.retain(|one| identity(&one.identity));
         outcome.reserved.retain(|name| identity(&name.identity));
         outcome.due.retain(|(id, _)| identity(id));
-        outcome.notifications.retain(|notice| identity(&notice.identity));
-        outcome.conflicts.retain(|conflict| identity(&conflict.identity));
-        outcome.decided.retain(|line| line.identity.as_deref().map_or_else(|| account(line.account), identity));
-        outcome.questions.retain(|question| question.identity.as_deref().map_or_else(|| account(question.account), identity));
+        outcome
+            .notifications
+            .retain(|notice| identity(&notice.identity));
+        outcome
+            .conflicts
+            .retain(|conflict| identity(&conflict.identity));
+        outcome.decided.retain(|line| {
+            line.identity
+                .as_deref()
+                .map_or_else(|| account(line.account), identity)
+        });
+        outcome.questions.retain(|question| {
+            question
+                .identity
+                .as_deref()
+                .map_or_else(|| account(question.account), identity)
+        });
         outcome.changes.retain(|change| match whose(change) {
             RecordId::Account(id) => account(Some(id)),
             RecordId::Identity(id) => identity(&id),
@@ -405,7 +565,9 @@ impl IncrementalState {
     fn keep(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
         match about {
             None => self.outstanding.clear(),
-            Some(about) => about.iter().for_each(|place| drop(self.outstanding.remove(self.index.record(*place)))),
+            Some(about) => about
+                .iter()
+                .for_each(|place| drop(self.outstanding.remove(self.index.record(*place)))),
         }
         let mut next: BTreeMap<&str, Timestamp> = BTreeMap::new();
         for (id, at) in &outcome.due {
@@ -415,24 +577,45 @@ impl IncrementalState {
         for (identity, _) in &outcome.identities {
             self.is_due(&identity.id, next.get(identity.id.as_str()).copied());
         }
-        for change in outcome.changes.iter().filter(|change| change.hold.is_none()) {
-            self.outstanding.entry(whose(change)).or_default().push(change.clone());
+        for change in outcome
+            .changes
+            .iter()
+            .filter(|change| change.hold.is_none())
+        {
+            self.outstanding
+                .entry(whose(change))
+                .or_default()
+                .push(change.clone());
         }
     }
 
-    fn note_accounts(&mut self, rules: &RuleSet, population: &Population, only: Option<&Records>) -> bool {
+    fn note_accounts(
+        &mut self,
+        rules: &RuleSet,
+        population: &Population,
+        only: Option<&Records>,
+    ) -> bool {
         let about = keys::RecordKeys::of(population);
         let mut otherwise = false;
-        for account in population.accounts.iter().filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id))) {
+        for account in population
+            .accounts
+            .iter()
+            .filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id)))
+        {
             let owner = about.owner(account.id);
             let hashes = self.keys.account(rules, account, &about);
             otherwise |= self.index.note(&RecordId::Account(account.id), hashes);
             if account.kind != ObjectType::Group && self.memberships.follow(&account.system) {
-                let names = names_of(account).into_iter().map(|name| memberships::hash(&account.system, &name));
+                let names = names_of(account)
+                    .into_iter()
+                    .map(|name| memberships::hash(&account.system, &name));
                 self.index.is_called(account.id, names);
             }
             self.seats.note(rules, account);
-            self.count(account.id, owner.is_some().then_some(account.system.as_str()));
+            self.count(
+                account.id,
+                owner.is_some().then_some(account.system.as_str()),
+            );
         }
         otherwise
     }
@@ -447,9 +630,15 @@ impl IncrementalState {
         let known = keys::RecordKeys::of(population);
         let proposed = proposed(rules, population, outcome);
         let mut otherwise = false;
-        let among = |place: Option<RecordIndex>| about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)));
+        let among = |place: Option<RecordIndex>| {
+            about.is_none_or(|about| place.is_some_and(|place| about.contains(&place)))
+        };
         // A proposed identity that is gone holds no distributed value.
-        let there: HashSet<&str> = outcome.identities.iter().map(|(identity, _)| identity.id.as_str()).collect();
+        let there: HashSet<&str> = outcome
+            .identities
+            .iter()
+            .map(|(identity, _)| identity.id.as_str())
+            .collect();
         for place in about.into_iter().flatten() {
             if let RecordId::Identity(id) = self.index.record(*place)
                 && !there.contains(id.as_str())
@@ -458,7 +647,10 @@ impl IncrementalState {
             }
         }
         // New identities of the decided accounts.
-        let lines = outcome.decided.iter().filter(|line| line.account.is_some_and(|id| among(self.index.account(id))));
+        let lines = outcome
+            .decided
+            .iter()
+            .filter(|line| line.account.is_some_and(|id| among(self.index.account(id))));
         let new: HashSet<&str> = lines.filter_map(|line| line.identity.as_deref()).collect();
         for (identity, _) in &outcome.identities {
             let place = self.index.identity(&identity.id);
@@ -466,16 +658,22 @@ impl IncrementalState {
                 self.spread.note(rules, identity);
                 let mut hashes = self.keys.identity(rules, identity, &known);
                 if let Some(accounts) = proposed.get(identity.id.as_str()) {
-                    hashes.joins_on.extend(self.keys.proposed(rules, identity.kind, accounts));
+                    hashes
+                        .joins_on
+                        .extend(self.keys.proposed(rules, identity.kind, accounts));
                 }
-                otherwise |= self.index.note(&RecordId::Identity(identity.id.clone()), hashes);
+                otherwise |= self
+                    .index
+                    .note(&RecordId::Identity(identity.id.clone()), hashes);
             }
         }
         otherwise
     }
 
     fn count(&mut self, account: AccountId, system: Option<&str>) {
-        let system = system.and_then(|system| self.systems.iter().position(|one| one == system)).and_then(|at| u16::try_from(at).ok());
+        let system = system
+            .and_then(|system| self.systems.iter().position(|one| one == system))
+            .and_then(|at| u16::try_from(at).ok());
         let before = match system {
             Some(at) => self.linked_in.insert(account, at),
             None => self.linked_in.remove(&account),
@@ -484,7 +682,9 @@ impl IncrementalState {
             return;
         }
         for (at, one) in [(before, -1isize), (system, 1)] {
-            let Some(name) = at.and_then(|at| self.systems.get(usize::from(at))) else { continue };
+            let Some(name) = at.and_then(|at| self.systems.get(usize::from(at))) else {
+                continue;
+            };
             let count = self.linked.entry(name.clone()).or_default();
             *count = count.saturating_add_signed(one);
         }
@@ -492,17 +692,41 @@ impl IncrementalState {
 }
 
 /// The source accounts of each identity that is not stored yet, if another source could match it.
-fn proposed<'a>(rules: &RuleSet, population: &'a Population, outcome: &'a Outcome) -> HashMap<&'a str, Vec<&'a Account>> {
-    if rules.identities.keys().all(|kind| rules.sources(*kind).count() < 2) {
+fn proposed<'a>(
+    rules: &RuleSet,
+    population: &'a Population,
+    outcome: &'a Outcome,
+) -> HashMap<&'a str, Vec<&'a Account>> {
+    if rules
+        .identities
+        .keys()
+        .all(|kind| rules.sources(*kind).count() < 2)
+    {
         return HashMap::new();
     }
-    let known: HashSet<&str> = population.identities.iter().map(|identity| identity.id.as_str()).collect();
-    let accounts: HashMap<AccountId, &Account> = population.accounts.iter().map(|account| (account.id, account)).collect();
+    let known: HashSet<&str> = population
+        .identities
+        .iter()
+        .map(|identity| identity.id.as_str())
+        .collect();
+    let accounts: HashMap<AccountId, &Account> = population
+        .accounts
+        .iter()
+        .map(|account| (account.id, account))
+        .collect();
     let mut proposed: HashMap<&str, Vec<&Account>> = HashMap::new();
     for line in &outcome.decided {
-        let Some(id) = line.identity.as_deref().filter(|id| !known.contains(id)) else { continue };
-        let feeds = rules.of(&line.system, line.object).is_some_and(|types| types.is_source());
-        if let Some(account) = line.account.and_then(|id| accounts.get(&id)).filter(|_| feeds) {
+        let Some(id) = line.identity.as_deref().filter(|id| !known.contains(id)) else {
+            continue;
+        };
+        let feeds = rules
+            .of(&line.system, line.object)
+            .is_some_and(|types| types.is_source());
+        if let Some(account) = line
+            .account
+            .and_then(|id| accounts.get(&id))
+            .filter(|_| feeds)
+        {
             let all = proposed.entry(id).or_default();
             if !all.iter().any(|one| one.id == account.id) {
                 all.push(account);

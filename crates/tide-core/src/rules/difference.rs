@@ -1,4 +1,5 @@
-//! What two versions of a rule set differ in, line by line, and how the changes of two people come together.
+//! What two versions of a rule set differ in, line by line, and how the changes of two people come
+//! together.
 
 use super::RuleFile;
 use crate::states::FileChange;
@@ -34,11 +35,17 @@ pub struct DiffLine {
 }
 
 fn text_of<'f>(files: &'f [RuleFile], name: &str) -> Option<&'f str> {
-    files.iter().find(|file| file.name == name).map(|file| file.text.as_str())
+    files
+        .iter()
+        .find(|file| file.name == name)
+        .map(|file| file.text.as_str())
 }
 
 fn names<'f>(sets: &[&'f [RuleFile]]) -> BTreeSet<&'f str> {
-    sets.iter().flat_map(|files| files.iter()).map(|file| file.name.as_str()).collect()
+    sets.iter()
+        .flat_map(|files| files.iter())
+        .map(|file| file.name.as_str())
+        .collect()
 }
 
 /// The files that differ, by name.
@@ -72,23 +79,38 @@ pub fn difference(before: &[RuleFile], after: &[RuleFile]) -> Vec<FileDifference
                     });
                 }
             }
-            Some(FileDifference { name: name.to_owned(), state, lines })
+            Some(FileDifference {
+                name: name.to_owned(),
+                state,
+                lines,
+            })
         })
         .collect()
 }
 
-/// Brings what was published since into a draft, file by file. A file that both changed keeps the draft's text, and
-/// is named: a person must see to it.
-pub fn brought_together(base: &[RuleFile], published: &[RuleFile], draft: &[RuleFile]) -> (Vec<RuleFile>, Vec<String>) {
+/// Brings what was published since into a draft, file by file. A file that both changed keeps the
+/// draft's text, and is named: a person must see to it.
+pub fn brought_together(
+    base: &[RuleFile],
+    published: &[RuleFile],
+    draft: &[RuleFile],
+) -> (Vec<RuleFile>, Vec<String>) {
     let mut files = Vec::new();
     let mut both = Vec::new();
     for name in names(&[base, published, draft]) {
-        let (was, theirs, ours) = (text_of(base, name), text_of(published, name), text_of(draft, name));
+        let (was, theirs, ours) = (
+            text_of(base, name),
+            text_of(published, name),
+            text_of(draft, name),
+        );
         let kept = if ours == was { theirs } else { ours };
         if ours != was && theirs != was && ours != theirs {
             both.push(name.to_owned());
         }
-        files.extend(kept.map(|text| RuleFile { name: name.to_owned(), text: text.to_owned() }));
+        files.extend(kept.map(|text| RuleFile {
+            name: name.to_owned(),
+            text: text.to_owned(),
+        }));
     }
     (files, both)
 }
@@ -98,28 +120,91 @@ mod tests {
     use super::*;
 
     fn files(all: &[(&str, &str)]) -> Vec<RuleFile> {
-        all.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect()
+        all.iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).into(),
+                text: (*text).into(),
+            })
+            .collect()
     }
 
     #[test]
     fn files_that_came_went_and_changed_are_told_with_the_lines_around() {
-        let before = files(&[("a.toml", "1\n2\n3\n4\n5\n6\n"), ("b.toml", "x\n"), ("same.toml", "y\n")]);
-        let after = files(&[("a.toml", "1\n2\n3\nfour\n5\n6\n"), ("c.toml", "z\n"), ("same.toml", "y\n")]);
+        let before = files(&[
+            ("a.toml", "1\n2\n3\n4\n5\n6\n"),
+            ("b.toml", "x\n"),
+            ("same.toml", "y\n"),
+        ]);
+        let after = files(&[
+            ("a.toml", "1\n2\n3\nfour\n5\n6\n"),
+            ("c.toml", "z\n"),
+            ("same.toml", "y\n"),
+        ]);
         let found = difference(&before, &after);
-        let told: Vec<(&str, FileChange)> = found.iter().map(|file| (file.name.as_str(), file.state)).collect();
-        assert_eq!(told, [("a.toml", FileChange::Changed), ("b.toml", FileChange::Removed), ("c.toml", FileChange::Added)]);
-        let lines: Vec<String> = found[0].lines.iter().map(|line| format!("{} {}", line.change, line.text)).collect();
-        assert_eq!(lines, ["unchanged 2", "unchanged 3", "removed 4", "added four", "unchanged 5", "unchanged 6"]);
-        assert_eq!((found[0].lines[2].before, found[0].lines[3].after), (Some(4), Some(4)));
+        let told: Vec<(&str, FileChange)> = found
+            .iter()
+            .map(|file| (file.name.as_str(), file.state))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                ("a.toml", FileChange::Changed),
+                ("b.toml", FileChange::Removed),
+                ("c.toml", FileChange::Added)
+            ]
+        );
+        let lines: Vec<String> = found[0]
+            .lines
+            .iter()
+            .map(|line| format!("{} {}", line.change, line.text))
+            .collect();
+        assert_eq!(
+            lines,
+            [
+                "unchanged 2",
+                "unchanged 3",
+                "removed 4",
+                "added four",
+                "unchanged 5",
+                "unchanged 6"
+            ]
+        );
+        assert_eq!(
+            (found[0].lines[2].before, found[0].lines[3].after),
+            (Some(4), Some(4))
+        );
     }
 
     #[test]
     fn two_who_edit_different_files_both_keep_theirs() {
-        let base = files(&[("a.toml", "1"), ("b.toml", "1"), ("c.toml", "1"), ("d.toml", "1")]);
-        let published = files(&[("a.toml", "2"), ("b.toml", "1"), ("c.toml", "2"), ("e.toml", "new")]);
-        let draft = files(&[("a.toml", "1"), ("b.toml", "2"), ("c.toml", "3"), ("d.toml", "1")]);
+        let base = files(&[
+            ("a.toml", "1"),
+            ("b.toml", "1"),
+            ("c.toml", "1"),
+            ("d.toml", "1"),
+        ]);
+        let published = files(&[
+            ("a.toml", "2"),
+            ("b.toml", "1"),
+            ("c.toml", "2"),
+            ("e.toml", "new"),
+        ]);
+        let draft = files(&[
+            ("a.toml", "1"),
+            ("b.toml", "2"),
+            ("c.toml", "3"),
+            ("d.toml", "1"),
+        ]);
         let (together, both) = brought_together(&base, &published, &draft);
-        assert_eq!(together, files(&[("a.toml", "2"), ("b.toml", "2"), ("c.toml", "3"), ("e.toml", "new")]));
+        assert_eq!(
+            together,
+            files(&[
+                ("a.toml", "2"),
+                ("b.toml", "2"),
+                ("c.toml", "3"),
+                ("e.toml", "new")
+            ])
+        );
         assert_eq!(both, ["c.toml"]);
     }
 }

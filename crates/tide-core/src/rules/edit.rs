@@ -1,5 +1,5 @@
-//! Writing rule files: the first file of a newly connected system, and a changed scope in a file that
-//! is there. Comments and order of what is not touched survive.
+//! Writing rule files: the first file of a newly connected system, and a changed scope in a file
+//! that is there. Comments and order of what is not touched survive.
 
 use super::RuleFile;
 use crate::model::ObjectType;
@@ -85,27 +85,45 @@ fn groups(edits: &[GroupEdit]) -> Item {
         if edit.nested && edit.system.is_none() {
             return Value::from(edit.name.as_str());
         }
-        let system = edit.system.as_deref().map(|system| ("system", Value::from(system)));
+        let system = edit
+            .system
+            .as_deref()
+            .map(|system| ("system", Value::from(system)));
         let nested = (!edit.nested).then_some(("nested", Value::from(false)));
-        inline([("name", Value::from(edit.name.as_str()))].into_iter().chain(system).chain(nested))
+        inline(
+            [("name", Value::from(edit.name.as_str()))]
+                .into_iter()
+                .chain(system)
+                .chain(nested),
+        )
     }))
 }
 
-/// A file without the entries that are about one system: guards, approvals and whatever else is listed with `system = NAME`, and examples
-/// of accounts in it. Comments and order of the rest stay.
+/// A file without the entries that are about one system: guards, approvals and whatever else is
+/// listed with `system = NAME`, and examples of accounts in it. Comments and order of the rest
+/// stay.
 ///
 /// # Errors
 ///
 /// When the file cannot be read.
 pub fn without_system(text: &str, system: &str) -> Result<String, String> {
-    let mut document: DocumentMut =
-        text.parse().map_err(|error: toml_edit::TomlError| format!("the file cannot be read: {}", error.message()))?;
+    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
+        format!("the file cannot be read: {}", error.message())
+    })?;
     let is_changed = remove_about(document.as_table_mut(), system);
-    Ok(if is_changed { document.to_string() } else { text.to_owned() })
+    Ok(if is_changed {
+        document.to_string()
+    } else {
+        text.to_owned()
+    })
 }
 
 fn remove_about(table: &mut Table, system: &str) -> bool {
-    let is_about = |table: &Table| ["system", "account_in"].iter().any(|key| table.get(key).and_then(Item::as_str) == Some(system));
+    let is_about = |table: &Table| {
+        ["system", "account_in"]
+            .iter()
+            .any(|key| table.get(key).and_then(Item::as_str) == Some(system))
+    };
     let (mut is_changed, mut emptied) = (false, Vec::new());
     for (name, item) in table.iter_mut() {
         if let Some(tables) = item.as_array_of_tables_mut() {
@@ -125,17 +143,26 @@ fn remove_about(table: &mut Table, system: &str) -> bool {
 
 /// Puts a scope into the text of a system's file.
 pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<String, String> {
-    let mut document: DocumentMut =
-        text.parse().map_err(|error: toml_edit::TomlError| format!("the file cannot be read: {}", error.message()))?;
-    let section = document.entry(kind.as_str()).or_insert_with(|| Item::Table(Table::new()));
-    let section = section.as_table_mut().ok_or_else(|| format!("`{kind}` is no table"))?;
+    let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
+        format!("the file cannot be read: {}", error.message())
+    })?;
+    let section = document
+        .entry(kind.as_str())
+        .or_insert_with(|| Item::Table(Table::new()));
+    let section = section
+        .as_table_mut()
+        .ok_or_else(|| format!("`{kind}` is no table"))?;
     let empty = *edit == ScopeEdit::default();
     if empty {
         section.remove("scope");
         return Ok(document.to_string());
     }
-    let scope = section.entry("scope").or_insert_with(|| Item::Table(Table::new()));
-    let scope = scope.as_table_mut().ok_or("`scope` is no table of its own: write it as [person.scope] first")?;
+    let scope = section
+        .entry("scope")
+        .or_insert_with(|| Item::Table(Table::new()));
+    let scope = scope
+        .as_table_mut()
+        .ok_or("`scope` is no table of its own: write it as [person.scope] first")?;
     let mut set = |key: &str, item: Item, there: bool| {
         if there {
             scope.insert(key, item);
@@ -146,8 +173,16 @@ pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<Stri
     set("within", containers(&edit.within), !edit.within.is_empty());
     set("except", containers(&edit.except), !edit.except.is_empty());
     set("groups", groups(&edit.groups), !edit.groups.is_empty());
-    set("not_groups", groups(&edit.not_groups), !edit.not_groups.is_empty());
-    set("filter", value(edit.filter.clone().unwrap_or_default()), edit.filter.is_some());
+    set(
+        "not_groups",
+        groups(&edit.not_groups),
+        !edit.not_groups.is_empty(),
+    );
+    set(
+        "filter",
+        value(edit.filter.clone().unwrap_or_default()),
+        edit.filter.is_some(),
+    );
     let mut conditions = ArrayOfTables::new();
     for condition in &edit.conditions {
         let mut table = Table::new();
@@ -157,16 +192,32 @@ pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<Stri
         }
         conditions.push(table);
     }
-    set("condition", Item::ArrayOfTables(conditions), !edit.conditions.is_empty());
+    set(
+        "condition",
+        Item::ArrayOfTables(conditions),
+        !edit.conditions.is_empty(),
+    );
     Ok(document.to_string())
 }
 
 /// The scope that a file holds, as it can be edited.
 pub fn scope_of(scope: &super::Scope) -> ScopeEdit {
-    let containers =
-        |all: &[super::Container]| all.iter().map(|c| ContainerEdit { dn: c.dn.to_string(), one_level: c.one_level }).collect();
+    let containers = |all: &[super::Container]| {
+        all.iter()
+            .map(|c| ContainerEdit {
+                dn: c.dn.to_string(),
+                one_level: c.one_level,
+            })
+            .collect()
+    };
     let groups = |all: &[super::GroupScope]| {
-        all.iter().map(|g| GroupEdit { name: g.name.clone(), system: g.system.clone(), nested: g.nested }).collect()
+        all.iter()
+            .map(|g| GroupEdit {
+                name: g.name.clone(),
+                system: g.system.clone(),
+                nested: g.nested,
+            })
+            .collect()
     };
     ScopeEdit {
         within: containers(&scope.within),
@@ -177,7 +228,10 @@ pub fn scope_of(scope: &super::Scope) -> ScopeEdit {
         conditions: scope
             .conditions
             .iter()
-            .map(|c| ConditionEdit { when: c.when.source().to_owned(), otherwise: Some(c.otherwise.clone()) })
+            .map(|c| ConditionEdit {
+                when: c.when.source().to_owned(),
+                otherwise: Some(c.otherwise.clone()),
+            })
             .collect(),
     }
 }
@@ -185,19 +239,53 @@ pub fn scope_of(scope: &super::Scope) -> ScopeEdit {
 /// The attributes that identities usually have, and under which names systems of each kind keep
 /// them: (identity, LDAP, SCIM, feeds' columns, unique).
 const USUAL: [(&str, &str, &str, &[&str]); 9] = [
-    ("employeeNumber", "employeeNumber", "enterprise.employeeNumber", &["employeenumber", "number", "personnelnumber", "id"]),
-    ("givenName", "givenName", "name.givenName", &["givenname", "firstname", "given"]),
-    ("familyName", "sn", "name.familyName", &["familyname", "lastname", "surname", "family"]),
-    ("displayName", "displayName", "displayName", &["displayname", "name", "fullname"]),
+    (
+        "employeeNumber",
+        "employeeNumber",
+        "enterprise.employeeNumber",
+        &["employeenumber", "number", "personnelnumber", "id"],
+    ),
+    (
+        "givenName",
+        "givenName",
+        "name.givenName",
+        &["givenname", "firstname", "given"],
+    ),
+    (
+        "familyName",
+        "sn",
+        "name.familyName",
+        &["familyname", "lastname", "surname", "family"],
+    ),
+    (
+        "displayName",
+        "displayName",
+        "displayName",
+        &["displayname", "name", "fullname"],
+    ),
     ("mail", "mail", "emails.work", &["mail", "email", "address"]),
     ("title", "title", "title", &["title", "position", "rank"]),
-    ("department", "departmentNumber", "enterprise.department", &["department", "unit"]),
-    ("port", "l", "addresses.work.locality", &["port", "site", "town", "location"]),
+    (
+        "department",
+        "departmentNumber",
+        "enterprise.department",
+        &["department", "unit"],
+    ),
+    (
+        "port",
+        "l",
+        "addresses.work.locality",
+        &["port", "site", "town", "location"],
+    ),
     ("active", "enabled", "active", &["active", "enabled"]),
 ];
 
 /// The attribute of a system that carries a usual one, if its schema has it.
-fn carried(schema: &Schema, kind: SystemKind, usual: &(&str, &str, &str, &[&str])) -> Option<String> {
+fn carried(
+    schema: &Schema,
+    kind: SystemKind,
+    usual: &(&str, &str, &str, &[&str]),
+) -> Option<String> {
     let fixed = match kind {
         SystemKind::Ldap => Some(usual.1),
         SystemKind::Scim | SystemKind::Push => Some(usual.2),
@@ -206,22 +294,41 @@ fn carried(schema: &Schema, kind: SystemKind, usual: &(&str, &str, &str, &[&str]
     if let Some(name) = fixed {
         return schema.get(name).map(|def| def.name.clone());
     }
-    let plain = |name: &str| name.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_lowercase();
-    usual.3.iter().find_map(|wanted| schema.names().find(|name| plain(name) == **wanted)).map(str::to_owned)
+    let plain = |name: &str| {
+        name.chars()
+            .filter(char::is_ascii_alphanumeric)
+            .collect::<String>()
+            .to_lowercase()
+    };
+    usual
+        .3
+        .iter()
+        .find_map(|wanted| schema.names().find(|name| plain(name) == **wanted))
+        .map(str::to_owned)
 }
 
 /// How an expression reads an attribute.
 fn reads(name: &str) -> String {
-    let plain = name.split('.').all(|part| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_'));
-    if plain { format!("account.{name}") } else { format!("account[\"{name}\"]") }
+    let plain = name.split('.').all(|part| {
+        !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+    });
+    if plain {
+        format!("account.{name}")
+    } else {
+        format!("account[\"{name}\"]")
+    }
 }
 
 /// Where many directories keep a usual value when the first place is empty.
 const SECOND_PLACES: [(&str, &str); 2] = [("employeeNumber", "employeeID"), ("displayName", "cn")];
 
-/// How an expression reads a usual value: from its first place, and from the second where the system has that too.
+/// How an expression reads a usual value: from its first place, and from the second where the
+/// system has that too.
 fn reads_usual(schema: &Schema, kind: SystemKind, identity: &str, account: &str) -> String {
-    let second = SECOND_PLACES.iter().find(|(name, _)| *name == identity && kind == SystemKind::Ldap).map(|(_, second)| *second);
+    let second = SECOND_PLACES
+        .iter()
+        .find(|(name, _)| *name == identity && kind == SystemKind::Ldap)
+        .map(|(_, second)| *second);
     match second.and_then(|second| schema.get(second)) {
         Some(second) => format!("coalesce({}, {})", reads(account), reads(&second.name)),
         None => reads(account),
@@ -236,8 +343,9 @@ fn wanted(schema: &Schema, attribute: &str, from: &str) -> String {
     }
 }
 
-/// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with what
-/// its schema is known to have. `declared` are the identity attributes that the rule set has already.
+/// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with
+/// what its schema is known to have. `declared` are the identity attributes that the rule set has
+/// already.
 pub fn starter(
     system: &str,
     kind: SystemKind,
@@ -250,13 +358,18 @@ pub fn starter(
         SystemRole::Source => ("inbound", "It gives identities their values."),
         SystemRole::Target => ("outbound", "Accounts are kept in it."),
     };
-    let mut text = format!("# {system}: {what} Written by the set-up; it is yours to change.\nsystem = \"{system}\"\n\n[person]\n");
+    let mut text = format!(
+        "# {system}: {what} Written by the set-up; it is yours to change.\nsystem = \"{system}\"\n\n[person]\n"
+    );
     if purpose == SystemRole::Target {
         text.push_str("# Whoever leaves or falls out of scope is disabled, not deleted.\non_out_of_scope = \"disable\"\n");
     }
     let here = |name: &str| declared.is_empty() || declared.iter().any(|known| known == name);
-    let pairs: Vec<(&str, String)> =
-        USUAL.iter().filter(|usual| here(usual.0)).filter_map(|usual| Some((usual.0, carried(schema, kind, usual)?))).collect();
+    let pairs: Vec<(&str, String)> = USUAL
+        .iter()
+        .filter(|usual| here(usual.0))
+        .filter_map(|usual| Some((usual.0, carried(schema, kind, usual)?)))
+        .collect();
     for (name, label) in [("employeeNumber", "employee number"), ("mail", "address")] {
         if let Some((identity, account)) = pairs.iter().find(|(identity, _)| *identity == name) {
             text.push_str(&format!(
@@ -268,8 +381,13 @@ pub fn starter(
     text.push_str(&format!("\n[person.{role}]\n"));
     for (identity, account) in &pairs {
         let line = match purpose {
-            SystemRole::Source if *identity == "mail" => format!("{identity} = 'lower(trim({}))'\n", reads(account)),
-            SystemRole::Source => format!("{identity} = '{}'\n", reads_usual(schema, kind, identity, account)),
+            SystemRole::Source if *identity == "mail" => {
+                format!("{identity} = 'lower(trim({}))'\n", reads(account))
+            }
+            SystemRole::Source => format!(
+                "{identity} = '{}'\n",
+                reads_usual(schema, kind, identity, account)
+            ),
             SystemRole::Target => wanted(schema, account, &format!("identity.{identity}")),
         };
         text.push_str(&line);
@@ -277,7 +395,10 @@ pub fn starter(
     if purpose == SystemRole::Target && kind == SystemKind::Scim {
         for (attribute, from) in [("externalId", "identity.id"), ("userName", "identity.mail")] {
             let known = from == "identity.id" || here("mail");
-            if known && schema.get(attribute).is_some() && !pairs.iter().any(|(_, account)| account == attribute) {
+            if known
+                && schema.get(attribute).is_some()
+                && !pairs.iter().any(|(_, account)| account == attribute)
+            {
                 text.push_str(&wanted(schema, attribute, from));
             }
         }
@@ -294,10 +415,17 @@ pub fn first_identities(label: bool) -> RuleFile {
     }
     text.push_str("\n[person.attributes]\n");
     for (name, ..) in USUAL {
-        let more = if name == "employeeNumber" { "{ unique = true }" } else { "{}" };
+        let more = if name == "employeeNumber" {
+            "{ unique = true }"
+        } else {
+            "{}"
+        };
         text.push_str(&format!("{name} = {more}\n"));
     }
-    RuleFile { name: "identities.toml".into(), text }
+    RuleFile {
+        name: "identities.toml".into(),
+        text,
+    }
 }
 
 #[cfg(test)]
@@ -310,61 +438,168 @@ mod tests {
     fn a_scope_is_changed_and_the_rest_of_the_file_stays() {
         let text = "# ours\nsystem = \"harbour\" # the directory\n\n[person.scope]\nwithin = [\"ou=a,dc=e\"]\n\n[person.inbound]\nmail = 'account.mail' # kept\n";
         let edit = ScopeEdit {
-            within: vec![ContainerEdit { dn: "ou=people,dc=e".into(), one_level: true }],
-            except: vec![ContainerEdit { dn: "ou=kiosks,ou=people,dc=e".into(), one_level: false }],
-            groups: vec![GroupEdit { name: "cn=deck,dc=e".into(), system: None, nested: false }],
+            within: vec![ContainerEdit {
+                dn: "ou=people,dc=e".into(),
+                one_level: true,
+            }],
+            except: vec![ContainerEdit {
+                dn: "ou=kiosks,ou=people,dc=e".into(),
+                one_level: false,
+            }],
+            groups: vec![GroupEdit {
+                name: "cn=deck,dc=e".into(),
+                system: None,
+                nested: false,
+            }],
             filter: Some("(mail=*)".into()),
-            conditions: vec![ConditionEdit { when: "account.mail != null".into(), otherwise: Some("has no \"address\"".into()) }],
+            conditions: vec![ConditionEdit {
+                when: "account.mail != null".into(),
+                otherwise: Some("has no \"address\"".into()),
+            }],
             ..ScopeEdit::default()
         };
         let changed = with_scope(text, ObjectType::Person, &edit).expect("changed");
         assert!(
-            changed.contains("# ours") && changed.contains("# the directory") && changed.contains("mail = 'account.mail' # kept"),
+            changed.contains("# ours")
+                && changed.contains("# the directory")
+                && changed.contains("mail = 'account.mail' # kept"),
             "{changed}"
         );
-        let files = [first_identities(true), RuleFile { name: "harbour.toml".into(), text: changed.clone() }];
+        let files = [
+            first_identities(true),
+            RuleFile {
+                name: "harbour.toml".into(),
+                text: changed.clone(),
+            },
+        ];
         let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(!faults.iter().any(|f| f.severity == crate::rules::FaultSeverity::Error), "{faults:?}\n{changed}");
-        assert_eq!(scope_of(&rules.of("harbour", ObjectType::Person).expect("there").scope), edit, "it reads back as it was written");
-        let emptied = with_scope(&changed, ObjectType::Person, &ScopeEdit::default()).expect("changed");
+        assert!(
+            !faults
+                .iter()
+                .any(|f| f.severity == crate::rules::FaultSeverity::Error),
+            "{faults:?}\n{changed}"
+        );
+        assert_eq!(
+            scope_of(
+                &rules
+                    .of("harbour", ObjectType::Person)
+                    .expect("there")
+                    .scope
+            ),
+            edit,
+            "it reads back as it was written"
+        );
+        let emptied =
+            with_scope(&changed, ObjectType::Person, &ScopeEdit::default()).expect("changed");
         assert!(!emptied.contains("scope"), "{emptied}");
     }
 
     #[test]
     fn a_directory_whose_people_lack_a_display_name_still_has_labels() {
         let mut schema = Schema::default();
-        ["employeeNumber", "employeeID", "displayName", "cn", "mail"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
-        let text = starter("dock", SystemKind::Ldap, SystemRole::Source, &schema, &[], &ScopeEdit::default()).expect("written");
-        assert!(text.contains("displayName = 'coalesce(account.displayName, account.cn)'"), "{text}");
-        assert!(text.contains("account = 'coalesce(account.employeeNumber, account.employeeID)'"), "{text}");
-        let written = starter("dock", SystemKind::Ldap, SystemRole::Target, &schema, &[], &ScopeEdit::default()).expect("written");
-        assert!(written.contains("\"displayName\" = 'identity.displayName'"), "{written}");
+        ["employeeNumber", "employeeID", "displayName", "cn", "mail"]
+            .iter()
+            .for_each(|name| schema.put(AttributeDef::text(*name)));
+        let text = starter(
+            "dock",
+            SystemKind::Ldap,
+            SystemRole::Source,
+            &schema,
+            &[],
+            &ScopeEdit::default(),
+        )
+        .expect("written");
+        assert!(
+            text.contains("displayName = 'coalesce(account.displayName, account.cn)'"),
+            "{text}"
+        );
+        assert!(
+            text.contains("account = 'coalesce(account.employeeNumber, account.employeeID)'"),
+            "{text}"
+        );
+        let written = starter(
+            "dock",
+            SystemKind::Ldap,
+            SystemRole::Target,
+            &schema,
+            &[],
+            &ScopeEdit::default(),
+        )
+        .expect("written");
+        assert!(
+            written.contains("\"displayName\" = 'identity.displayName'"),
+            "{written}"
+        );
     }
 
     #[test]
     fn the_first_file_of_a_system_is_sound_for_every_kind() {
         let schema = |names: &[&str]| {
             let mut schema = Schema::default();
-            names.iter().for_each(|name| schema.put(AttributeDef { required: *name == "userName", ..AttributeDef::text(*name) }));
+            names.iter().for_each(|name| {
+                schema.put(AttributeDef {
+                    required: *name == "userName",
+                    ..AttributeDef::text(*name)
+                })
+            });
             schema
         };
         for (kind, purpose, names) in [
-            (SystemKind::Ldap, SystemRole::Source, &["employeeNumber", "sn", "mail", "enabled"][..]),
-            (SystemKind::Scim, SystemRole::Target, &["userName", "externalId", "emails.work", "enterprise.employeeNumber", "active"]),
-            (SystemKind::Feed, SystemRole::Source, &["Personnel Number", "First Name", "email"]),
+            (
+                SystemKind::Ldap,
+                SystemRole::Source,
+                &["employeeNumber", "sn", "mail", "enabled"][..],
+            ),
+            (
+                SystemKind::Scim,
+                SystemRole::Target,
+                &[
+                    "userName",
+                    "externalId",
+                    "emails.work",
+                    "enterprise.employeeNumber",
+                    "active",
+                ],
+            ),
+            (
+                SystemKind::Feed,
+                SystemRole::Source,
+                &["Personnel Number", "First Name", "email"],
+            ),
         ] {
             let schema = schema(names);
-            let text = starter("dock", kind, purpose, &schema, &[], &ScopeEdit::default()).expect("written");
-            let files = [first_identities(true), RuleFile { name: "dock.toml".into(), text: text.clone() }];
+            let text = starter("dock", kind, purpose, &schema, &[], &ScopeEdit::default())
+                .expect("written");
+            let files = [
+                first_identities(true),
+                RuleFile {
+                    name: "dock.toml".into(),
+                    text: text.clone(),
+                },
+            ];
             let schemas = [("dock".to_owned(), [(ObjectType::Person, schema)].into())].into();
             let (rules, faults) = RuleSet::load(&files, &schemas);
-            assert!(!faults.iter().any(|f| f.severity == crate::rules::FaultSeverity::Error), "{faults:?}\n{text}");
+            assert!(
+                !faults
+                    .iter()
+                    .any(|f| f.severity == crate::rules::FaultSeverity::Error),
+                "{faults:?}\n{text}"
+            );
             let types = rules.of("dock", ObjectType::Person).expect("there");
             assert_eq!(types.matching.len(), 2, "{text}");
             // What the system cannot do without is waited for, rather than refused by it.
-            let needed = types.outbound.iter().find(|mapping| mapping.attribute == "userName");
-            assert!(needed.is_none_or(|mapping| mapping.need == crate::rules::Requirement::Required), "{text}");
-            assert_eq!((types.is_source(), types.is_target()), (purpose == SystemRole::Source, purpose == SystemRole::Target));
+            let needed = types
+                .outbound
+                .iter()
+                .find(|mapping| mapping.attribute == "userName");
+            assert!(
+                needed.is_none_or(|mapping| mapping.need == crate::rules::Requirement::Required),
+                "{text}"
+            );
+            assert_eq!(
+                (types.is_source(), types.is_target()),
+                (purpose == SystemRole::Source, purpose == SystemRole::Target)
+            );
         }
     }
 }

@@ -16,7 +16,10 @@ pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
                     faults.push(RuleFault {
                         severity: FaultSeverity::Error,
                         place: example.place.clone(),
-                        message: format!("the example \"{}\" does not come out: {message}", example.name),
+                        message: format!(
+                            "the example \"{}\" does not come out: {message}",
+                            example.name
+                        ),
                         help: Some("correct the rule, or the example if the rule is right".into()),
                     });
                 }
@@ -27,8 +30,17 @@ pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
 }
 
 /// The identity that a record of a source gives.
-fn identity_of(rules: &RuleSet, system: &str, kind: ObjectType, types: &TypeRules, given: &Attributes) -> Result<Attributes, String> {
-    let declared = rules.identities.get(&kind).ok_or("identities.toml declares nothing of this type")?;
+fn identity_of(
+    rules: &RuleSet,
+    system: &str,
+    kind: ObjectType,
+    types: &TypeRules,
+    given: &Attributes,
+) -> Result<Attributes, String> {
+    let declared = rules
+        .identities
+        .get(&kind)
+        .ok_or("identities.toml declares nothing of this type")?;
     let account = Account {
         id: 0,
         system: system.to_owned(),
@@ -47,10 +59,22 @@ fn identity_of(rules: &RuleSet, system: &str, kind: ObjectType, types: &TypeRule
     }
 }
 
-fn one(rules: &RuleSet, schemas: &Schemas, system: &str, kind: ObjectType, types: &TypeRules, example: &Example) -> Result<(), String> {
-    let mut identity = if types.is_source() { identity_of(rules, system, kind, types, &example.given)? } else { example.given.clone() };
+fn one(
+    rules: &RuleSet,
+    schemas: &Schemas,
+    system: &str,
+    kind: ObjectType,
+    types: &TypeRules,
+    example: &Example,
+) -> Result<(), String> {
+    let mut identity = if types.is_source() {
+        identity_of(rules, system, kind, types, &example.given)?
+    } else {
+        example.given.clone()
+    };
     if let Some(declared) = rules.identities.get(&kind) {
-        generate::fill(declared, &mut identity, "example", &TakenValues::default()).map_err(|reason| reason.text)?;
+        generate::fill(declared, &mut identity, "example", &TakenValues::default())
+            .map_err(|reason| reason.text)?;
     }
     let target = match &example.account_in {
         Some(target) => Some(target.as_str()),
@@ -60,21 +84,38 @@ fn one(rules: &RuleSet, schemas: &Schemas, system: &str, kind: ObjectType, types
         None => identity,
         Some(target) => {
             let there = rules.of(target, kind).filter(|types| types.is_target());
-            let there = there.ok_or_else(|| format!("no {kind} accounts are kept in `{target}`"))?;
+            let there =
+                there.ok_or_else(|| format!("no {kind} accounts are kept in `{target}`"))?;
             for (name, value) in [("id", "example"), ("stage", "active")] {
                 if identity.get(name).is_empty() {
                     identity.set(name, vec![Value::text(value)]);
                 }
             }
-            let desired = compose::desired(there, &identity, schemas.get(target).and_then(|by_type| by_type.get(&kind)));
+            let desired = compose::desired(
+                there,
+                &identity,
+                schemas.get(target).and_then(|by_type| by_type.get(&kind)),
+            );
             // A value that is asked about is worth more than a problem with one that is not.
-            let asked = |name: &str| example.expect.iter().any(|(wanted, _)| wanted.eq_ignore_ascii_case(name));
-            if let Some(problem) =
-                desired.problems.first().filter(|_| !desired.wanted.iter().all(|wanted| asked(&wanted.mapping.attribute)))
-            {
+            let asked = |name: &str| {
+                example
+                    .expect
+                    .iter()
+                    .any(|(wanted, _)| wanted.eq_ignore_ascii_case(name))
+            };
+            if let Some(problem) = desired.problems.first().filter(|_| {
+                !desired
+                    .wanted
+                    .iter()
+                    .all(|wanted| asked(&wanted.mapping.attribute))
+            }) {
                 return Err(problem.text.clone());
             }
-            desired.wanted.into_iter().map(|wanted| (wanted.mapping.attribute.clone(), wanted.values)).collect()
+            desired
+                .wanted
+                .into_iter()
+                .map(|wanted| (wanted.mapping.attribute.clone(), wanted.values))
+                .collect()
         }
     };
     for (name, wanted) in &example.expect {
@@ -85,7 +126,11 @@ fn one(rules: &RuleSet, schemas: &Schemas, system: &str, kind: ObjectType, types
             texts
         };
         if texts(found) != texts(wanted) {
-            return Err(format!("{name} should be {}, and is {}", show(wanted), show(found)));
+            return Err(format!(
+                "{name} should be {}, and is {}",
+                show(wanted),
+                show(found)
+            ));
         }
     }
     Ok(())

@@ -1,8 +1,10 @@
 //! The rule set: what the engineer wrote, typed and checked.
 //!
 //! A rule set is a folder of TOML files: `identities.toml` (what an identity holds), `tables.toml`
-//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `roles.toml`, `shared_mappings.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml` (who must
-//! say yes), `webhooks.toml` (who is called), and one file per system. [`RuleSet::load`] reads their texts; every fault names file, line and column and says what to do.
+//! (look-up tables), `lifecycle.toml` (how people come, stay and go), `roles.toml`,
+//! `shared_mappings.toml` (mappings that systems share), `guards.toml` (limits), `approvals.toml`
+//! (who must say yes), `webhooks.toml` (who is called), and one file per system. [`RuleSet::load`]
+//! reads their texts; every fault names file, line and column and says what to do.
 
 pub mod difference;
 pub mod edit;
@@ -73,7 +75,9 @@ pub struct IdentityRules {
 impl IdentityRules {
     /// The declaration of an attribute.
     pub fn get(&self, name: &str) -> Option<&IdentityAttribute> {
-        self.attributes.iter().find(|attribute| attribute.name.eq_ignore_ascii_case(name))
+        self.attributes
+            .iter()
+            .find(|attribute| attribute.name.eq_ignore_ascii_case(name))
     }
 }
 
@@ -92,7 +96,8 @@ pub struct IdentityAttribute {
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
     pub authority: Vec<String>,
-    /// Where the first of those holds somebody, does it alone say what their value is, and that there is none?
+    /// Where the first of those holds somebody, does it alone say what their value is, and that
+    /// there is none?
     pub alone: bool,
     /// Does it point to another identity?
     pub reference: Option<Pointer>,
@@ -109,8 +114,8 @@ pub struct IdentityAttribute {
 pub struct Pointer {
     /// The types that it may point to; none named means any.
     pub kinds: Vec<ObjectType>,
-    /// The attribute by which the other is known where a source names neither a key nor a DN, such as an
-    /// employee number.
+    /// The attribute by which the other is known where a source names neither a key nor a DN, such
+    /// as an employee number.
     pub by: Option<String>,
 }
 
@@ -158,13 +163,15 @@ pub struct TypeRules {
     pub inbound: Vec<Mapping>,
     /// Identity → account.
     pub outbound: Vec<Mapping>,
-    /// Outbound mappings of some identities only: the first whose condition holds wins, attribute by attribute.
+    /// Outbound mappings of some identities only: the first whose condition holds wins, attribute
+    /// by attribute.
     pub populations: Vec<PopulationRules>,
     /// What the rules must give for a record that is written beside them.
     pub examples: Vec<Example>,
     /// What becomes of an account whose identity no longer takes part.
     pub on_out_of_scope: OnOutOfScope,
-    /// What is done to an account of somebody who left, in this order; nothing said means what `on_out_of_scope` says.
+    /// What is done to an account of somebody who left, in this order; nothing said means what
+    /// `on_out_of_scope` says.
     pub departure: Vec<crate::lifecycle::DepartureStep>,
     /// Groups that are joined and left by what somebody is.
     pub memberships: Vec<MembershipRule>,
@@ -199,8 +206,13 @@ impl TypeRules {
 
     /// Is an attribute a list that others write too, for any population?
     pub fn merges(&self, attribute: &str) -> bool {
-        let all = self.outbound.iter().chain(self.populations.iter().flat_map(|population| &population.outbound));
-        all.into_iter().any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(attribute))
+        let all = self.outbound.iter().chain(
+            self.populations
+                .iter()
+                .flat_map(|population| &population.outbound),
+        );
+        all.into_iter()
+            .any(|mapping| mapping.merge && mapping.attribute.eq_ignore_ascii_case(attribute))
     }
 }
 
@@ -241,7 +253,8 @@ pub enum OnOrphaned {
     Ask,
 }
 
-/// What becomes of a value that was right and was then changed in the system itself: a value, a membership, a container.
+/// What becomes of a value that was right and was then changed in the system itself: a value, a
+/// membership, a container.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OnDrift {
@@ -365,12 +378,20 @@ impl Scope {
         !self.groups_in("").is_empty()
     }
 
-    /// The groups that it names, by its lists and by its filter, each with its system; `own` is the scope's own system.
+    /// The groups that it names, by its lists and by its filter, each with its system; `own` is the
+    /// scope's own system.
     pub fn groups_in<'s>(&'s self, own: &'s str) -> Vec<(&'s str, String)> {
         let listed = self.groups.iter().chain(&self.not_groups);
-        let mut all: Vec<(&str, String)> = listed.map(|group| (group.system.as_deref().unwrap_or(own), group.name.clone())).collect();
-        if let Some(RecordFilter::Ldap(filter)) = self.filter.as_ref().map(|filter| &filter.filter) {
-            all.extend(crate::scope::groups_named(filter).into_iter().map(|name| (own, name)));
+        let mut all: Vec<(&str, String)> = listed
+            .map(|group| (group.system.as_deref().unwrap_or(own), group.name.clone()))
+            .collect();
+        if let Some(RecordFilter::Ldap(filter)) = self.filter.as_ref().map(|filter| &filter.filter)
+        {
+            all.extend(
+                crate::scope::groups_named(filter)
+                    .into_iter()
+                    .map(|name| (own, name)),
+            );
         }
         all
     }
@@ -595,7 +616,11 @@ pub struct RuleFault {
 
 impl fmt::Display for RuleFault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}:{}:{}: {}", self.place.file, self.place.line, self.place.column, self.message)?;
+        write!(
+            f,
+            "{}:{}:{}: {}",
+            self.place.file, self.place.line, self.place.column, self.message
+        )?;
         if let Some(help) = &self.help {
             write!(f, " ({help})")?;
         }
@@ -618,26 +643,38 @@ impl RuleSet {
         load::load(files, schemas)
     }
 
-    /// Compiles an expression that is tried and not kept. `account` says whether it may read an account, and
-    /// with which schema, if that is known.
-    pub fn expression(&self, kind: ObjectType, account: Option<Option<&Schema>>, source: &str) -> Result<Program, crate::expr::ExprError> {
+    /// Compiles an expression that is tried and not kept. `account` says whether it may read an
+    /// account, and with which schema, if that is known.
+    pub fn expression(
+        &self,
+        kind: ObjectType,
+        account: Option<Option<&Schema>>,
+        source: &str,
+    ) -> Result<Program, crate::expr::ExprError> {
         load::expression(self, kind, account, source)
     }
 
     /// May what a run made be what something else waits for?
     pub fn has_steps(&self) -> bool {
-        let waits = |system: &SystemRules| system.types.values().any(|types| !types.after.is_empty());
-        !self.licenses.is_empty() || !self.notifications.is_empty() || self.systems.values().any(waits)
+        let waits =
+            |system: &SystemRules| system.types.values().any(|types| !types.after.is_empty());
+        !self.licenses.is_empty()
+            || !self.notifications.is_empty()
+            || self.systems.values().any(waits)
     }
 
     /// The zone in which the dates of a type are meant.
     pub fn zone(&self, kind: ObjectType) -> jiff::tz::TimeZone {
-        self.lifecycle.get(&kind).map_or(jiff::tz::TimeZone::UTC, |life| life.zone.clone())
+        self.lifecycle
+            .get(&kind)
+            .map_or(jiff::tz::TimeZone::UTC, |life| life.zone.clone())
     }
 
     /// The rules of one system for one type.
     pub fn of(&self, system: &str, kind: ObjectType) -> Option<&TypeRules> {
-        self.systems.get(system).and_then(|rules| rules.types.get(&kind))
+        self.systems
+            .get(system)
+            .and_then(|rules| rules.types.get(&kind))
     }
 
     /// The systems that receive accounts of a type, by name.

@@ -20,36 +20,69 @@ impl RuleSource<'_> {
     pub fn place(&self, at: usize) -> Place {
         let before = self.text.get(..at).unwrap_or(self.text);
         let line_start = before.rfind('\n').map_or(0, |newline| newline + 1);
-        Place { file: self.name.to_owned(), line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+        Place {
+            file: self.name.to_owned(),
+            line: before.matches('\n').count() + 1,
+            column: before[line_start..].chars().count() + 1,
+        }
     }
 
     pub fn error(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Error, place: self.place(at), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault {
+            severity: FaultSeverity::Error,
+            place: self.place(at),
+            message: message.into(),
+            help,
+        });
     }
 
     /// The same, at a place that is known already.
     pub fn error_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Error, place: place.clone(), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault {
+            severity: FaultSeverity::Error,
+            place: place.clone(),
+            message: message.into(),
+            help,
+        });
     }
 
     pub fn warn_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Warning, place: place.clone(), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault {
+            severity: FaultSeverity::Warning,
+            place: place.clone(),
+            message: message.into(),
+            help,
+        });
     }
 
     pub fn warn(&self, at: usize, message: impl Into<String>, help: Option<String>) {
-        self.faults.borrow_mut().push(RuleFault { severity: FaultSeverity::Warning, place: self.place(at), message: message.into(), help });
+        self.faults.borrow_mut().push(RuleFault {
+            severity: FaultSeverity::Warning,
+            place: self.place(at),
+            message: message.into(),
+            help,
+        });
     }
 
     /// An expression's fault, at its column inside the TOML string where that can be told.
     pub fn expression_error(&self, span: &Range<usize>, error: &ExprError) {
         let literal = self.text.get(span.clone()).unwrap_or_default();
-        let one_line = !literal.contains('\n') && !literal.starts_with("'''") && !literal.starts_with("\"\"\"");
+        let one_line = !literal.contains('\n')
+            && !literal.starts_with("'''")
+            && !literal.starts_with("\"\"\"");
         let shift = if one_line && (literal.starts_with('\'') || literal.starts_with('"')) {
-            literal.char_indices().nth(1 + error.offset).map_or(0, |(at, _)| at)
+            literal
+                .char_indices()
+                .nth(1 + error.offset)
+                .map_or(0, |(at, _)| at)
         } else {
             0
         };
-        self.error(span.start + shift, error.message.clone(), error.help.clone());
+        self.error(
+            span.start + shift,
+            error.message.clone(),
+            error.help.clone(),
+        );
     }
 }
 
@@ -63,8 +96,19 @@ pub(super) struct Section<'a> {
 }
 
 impl<'a> Section<'a> {
-    pub fn new(source: &'a RuleSource<'a>, table: &'a DeTable<'a>, at: usize, what: impl Into<String>) -> Self {
-        Section { source, table, at, what: what.into(), asked: RefCell::default() }
+    pub fn new(
+        source: &'a RuleSource<'a>,
+        table: &'a DeTable<'a>,
+        at: usize,
+        what: impl Into<String>,
+    ) -> Self {
+        Section {
+            source,
+            table,
+            at,
+            what: what.into(),
+            asked: RefCell::default(),
+        }
     }
 
     pub fn place(&self) -> Place {
@@ -72,16 +116,27 @@ impl<'a> Section<'a> {
     }
 
     pub fn entries(&self) -> impl Iterator<Item = (&'a str, usize, &'a Spanned<DeValue<'a>>)> {
-        self.table.iter().map(|(key, value)| (key.get_ref().as_ref(), key.span().start, value))
+        self.table
+            .iter()
+            .map(|(key, value)| (key.get_ref().as_ref(), key.span().start, value))
     }
 
     pub fn get(&self, key: &'static str) -> Option<&'a Spanned<DeValue<'a>>> {
         self.asked.borrow_mut().insert(key);
-        self.entries().find(|(name, _, _)| *name == key).map(|(_, _, value)| value)
+        self.entries()
+            .find(|(name, _, _)| *name == key)
+            .map(|(_, _, value)| value)
     }
 
     fn wrong(&self, key: &str, value: &Spanned<DeValue<'_>>, wanted: &str) {
-        self.source.error(value.span().start, format!("`{key}` must be {wanted}, and this is {}", kind(value.get_ref())), None);
+        self.source.error(
+            value.span().start,
+            format!(
+                "`{key}` must be {wanted}, and this is {}",
+                kind(value.get_ref())
+            ),
+            None,
+        );
     }
 
     pub fn text(&self, key: &'static str) -> Option<(String, Range<usize>)> {
@@ -103,7 +158,11 @@ impl<'a> Section<'a> {
                 .filter_map(|item| match item.get_ref() {
                     DeValue::String(text) => Some((text.to_string(), item.span())),
                     other => {
-                        self.source.error(item.span().start, format!("an expression is text, and this is {}", kind(other)), None);
+                        self.source.error(
+                            item.span().start,
+                            format!("an expression is text, and this is {}", kind(other)),
+                            None,
+                        );
                         None
                     }
                 })
@@ -138,10 +197,20 @@ impl<'a> Section<'a> {
     /// One of some words.
     pub fn word<T: Copy>(&self, key: &'static str, words: &[(&'static str, T)]) -> Option<T> {
         let (text, span) = self.text(key)?;
-        let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
+        let found = words
+            .iter()
+            .find(|(word, _)| *word == text)
+            .map(|(_, value)| *value);
         if found.is_none() {
-            let all: Vec<String> = words.iter().map(|(word, _)| format!("\"{word}\"")).collect();
-            self.source.error(span.start, format!("`{key}` cannot be \"{text}\""), Some(format!("choose one of {}", all.join(", "))));
+            let all: Vec<String> = words
+                .iter()
+                .map(|(word, _)| format!("\"{word}\""))
+                .collect();
+            self.source.error(
+                span.start,
+                format!("`{key}` cannot be \"{text}\""),
+                Some(format!("choose one of {}", all.join(", "))),
+            );
         }
         found
     }
@@ -164,9 +233,16 @@ impl<'a> Section<'a> {
         self.as_section(key, value, format!("[{key}]"))
     }
 
-    pub fn as_section(&self, key: &str, value: &'a Spanned<DeValue<'a>>, what: impl Into<String>) -> Option<Section<'a>> {
+    pub fn as_section(
+        &self,
+        key: &str,
+        value: &'a Spanned<DeValue<'a>>,
+        what: impl Into<String>,
+    ) -> Option<Section<'a>> {
         match value.get_ref() {
-            DeValue::Table(table) => Some(Section::new(self.source, table, value.span().start, what)),
+            DeValue::Table(table) => {
+                Some(Section::new(self.source, table, value.span().start, what))
+            }
             _ => {
                 self.wrong(key, value, "a table");
                 None

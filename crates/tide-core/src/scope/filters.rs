@@ -8,22 +8,36 @@ use std::cmp::Ordering;
 use tide_scim::ScimFilter as Scim;
 use tide_scim::filter::{AttrPath, Operator};
 
-/// Does the filter hold for an account? Nothing when only the server can tell, and was not asked yet.
-pub(super) fn holds(filter: &RecordFilter, account: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> Option<bool> {
+/// Does the filter hold for an account? Nothing when only the server can tell, and was not asked
+/// yet.
+pub(super) fn holds(
+    filter: &RecordFilter,
+    account: &Attributes,
+    accounts: &[&Account],
+    groups: &Groups<'_>,
+) -> Option<bool> {
     match filter {
         RecordFilter::Ldap(filter) => ldap_filter::holds(filter, account, accounts, groups),
         RecordFilter::Scim(filter) => Some(scim(filter, &|path| values(account, path))),
     }
 }
 
-/// The values of a SCIM path by its flat names: `emails` and `emails.value` are those of every type,
-/// `name.givenName` is itself, an extension's attribute stands below the extension's short name.
+/// The values of a SCIM path by its flat names: `emails` and `emails.value` are those of every
+/// type, `name.givenName` is itself, an extension's attribute stands below the extension's short
+/// name.
 fn values(account: &Attributes, path: &AttrPath) -> Vec<Value> {
-    let prefix = path.schema.as_deref().filter(|urn| urn.contains(":extension:")).map(|urn| {
-        let parts: Vec<&str> = urn.split(':').collect();
-        let at = parts.iter().rposition(|part| part.starts_with(|c: char| c.is_ascii_digit())).unwrap_or(parts.len());
-        format!("{}.", parts.get(at.wrapping_sub(1)).unwrap_or(&urn))
-    });
+    let prefix = path
+        .schema
+        .as_deref()
+        .filter(|urn| urn.contains(":extension:"))
+        .map(|urn| {
+            let parts: Vec<&str> = urn.split(':').collect();
+            let at = parts
+                .iter()
+                .rposition(|part| part.starts_with(|c: char| c.is_ascii_digit()))
+                .unwrap_or(parts.len());
+            format!("{}.", parts.get(at.wrapping_sub(1)).unwrap_or(&urn))
+        });
     let prefix = prefix.unwrap_or_default();
     let own = match path.sub.as_deref() {
         None | Some("value") => format!("{prefix}{}", path.name),
@@ -38,10 +52,14 @@ fn values(account: &Attributes, path: &AttrPath) -> Vec<Value> {
     account
         .iter()
         .filter(|(name, _)| {
-            let Some(rest) = name.to_lowercase().strip_prefix(&below).map(str::to_owned) else { return false };
+            let Some(rest) = name.to_lowercase().strip_prefix(&below).map(str::to_owned) else {
+                return false;
+            };
             match wanted {
                 None => !rest.contains('.'),
-                Some(sub) => rest.split_once('.').is_some_and(|(_, part)| part.eq_ignore_ascii_case(sub)),
+                Some(sub) => rest
+                    .split_once('.')
+                    .is_some_and(|(_, part)| part.eq_ignore_ascii_case(sub)),
             }
         })
         .flat_map(|(_, values)| values.to_vec())
@@ -73,8 +91,12 @@ fn scim(filter: &Scim, get: &dyn Fn(&AttrPath) -> Vec<Value>) -> bool {
                 return (*operator == Operator::Eq) == found.is_empty();
             }
             match operator {
-                Operator::Ne => !found.iter().any(|value| compares(value, Operator::Eq, literal)),
-                _ => found.iter().any(|value| compares(value, *operator, literal)),
+                Operator::Ne => !found
+                    .iter()
+                    .any(|value| compares(value, Operator::Eq, literal)),
+                _ => found
+                    .iter()
+                    .any(|value| compares(value, *operator, literal)),
             }
         }
         Scim::Value(path, inner) => {
@@ -83,17 +105,38 @@ fn scim(filter: &Scim, get: &dyn Fn(&AttrPath) -> Vec<Value>) -> bool {
             named.iter().any(|kind| {
                 let of = |asked: &AttrPath| -> Vec<Value> {
                     if asked.name.eq_ignore_ascii_case("type") {
-                        return if kind.is_empty() { Vec::new() } else { vec![Value::text(kind)] };
+                        return if kind.is_empty() {
+                            Vec::new()
+                        } else {
+                            vec![Value::text(kind)]
+                        };
                     }
-                    let sub = if kind.is_empty() { Some(asked.name.clone()) } else { Some(kind.clone()) };
-                    let place = AttrPath { sub, ..path.clone() };
+                    let sub = if kind.is_empty() {
+                        Some(asked.name.clone())
+                    } else {
+                        Some(kind.clone())
+                    };
+                    let place = AttrPath {
+                        sub,
+                        ..path.clone()
+                    };
                     if kind.is_empty() || asked.name.eq_ignore_ascii_case("value") {
                         return get(&place);
                     }
-                    get(&AttrPath { name: format!("{}.{kind}", path.name), sub: Some(asked.name.clone()), schema: path.schema.clone() })
+                    get(&AttrPath {
+                        name: format!("{}.{kind}", path.name),
+                        sub: Some(asked.name.clone()),
+                        schema: path.schema.clone(),
+                    })
                 };
                 // A type of which there is no value is no item of the list.
-                (kind.is_empty() || !get(&AttrPath { sub: Some(kind.clone()), ..path.clone() }).is_empty()) && scim(inner, &of)
+                (kind.is_empty()
+                    || !get(&AttrPath {
+                        sub: Some(kind.clone()),
+                        ..path.clone()
+                    })
+                    .is_empty())
+                    && scim(inner, &of)
             })
         }
     }
@@ -106,10 +149,12 @@ fn compares(value: &Value, operator: Operator, literal: &serde_json::Value) -> b
             Some(other) => number.cmp(&other),
             None => return false,
         },
-        (Value::Time(time), serde_json::Value::String(text)) => match text.parse::<jiff::Timestamp>() {
-            Ok(other) => time.cmp(&other),
-            Err(_) => return false,
-        },
+        (Value::Time(time), serde_json::Value::String(text)) => {
+            match text.parse::<jiff::Timestamp>() {
+                Ok(other) => time.cmp(&other),
+                Err(_) => return false,
+            }
+        }
         (value, serde_json::Value::String(text)) => {
             let (value, text) = (value.to_string().to_lowercase(), text.to_lowercase());
             match operator {
@@ -141,10 +186,22 @@ mod tests {
             ("userName".to_owned(), vec![Value::text("Ada.Lind")]),
             ("active".to_owned(), vec![Value::Bool(true)]),
             ("name.familyName".to_owned(), vec![Value::text("Lind")]),
-            ("emails.work".to_owned(), vec![Value::text("ada@skerry.example")]),
-            ("emails.home".to_owned(), vec![Value::text("ada@home.example")]),
-            ("enterprise.department".to_owned(), vec![Value::text("Deck")]),
-            ("started".to_owned(), vec![Value::Time("2026-03-01T00:00:00Z".parse().expect("valid"))]),
+            (
+                "emails.work".to_owned(),
+                vec![Value::text("ada@skerry.example")],
+            ),
+            (
+                "emails.home".to_owned(),
+                vec![Value::text("ada@home.example")],
+            ),
+            (
+                "enterprise.department".to_owned(),
+                vec![Value::text("Deck")],
+            ),
+            (
+                "started".to_owned(),
+                vec![Value::Time("2026-03-01T00:00:00Z".parse().expect("valid"))],
+            ),
         ]
         .into_iter()
         .collect()
@@ -167,15 +224,27 @@ mod tests {
             ("userName ne \"ada.lind\"", false),
         ] {
             let filter = RecordFilter::Scim(text.parse().unwrap_or_else(|e| panic!("{text}: {e}")));
-            assert_eq!(holds(&filter, &account(), &[], &Groups::default()), Some(wanted), "{text}");
+            assert_eq!(
+                holds(&filter, &account(), &[], &Groups::default()),
+                Some(wanted),
+                "{text}"
+            );
         }
     }
 
     #[test]
     fn ldap_filters_see_instants_in_their_own_writing() {
-        for (text, wanted) in [("(started>=20260101000000Z)", true), ("(started>=20270101000000Z)", false), ("(active=TRUE)", true)] {
+        for (text, wanted) in [
+            ("(started>=20260101000000Z)", true),
+            ("(started>=20270101000000Z)", false),
+            ("(active=TRUE)", true),
+        ] {
             let filter = RecordFilter::Ldap(text.parse().expect("a filter"));
-            assert_eq!(holds(&filter, &account(), &[], &Groups::default()), Some(wanted), "{text}");
+            assert_eq!(
+                holds(&filter, &account(), &[], &Groups::default()),
+                Some(wanted),
+                "{text}"
+            );
         }
     }
 }

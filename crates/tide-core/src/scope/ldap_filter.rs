@@ -1,5 +1,6 @@
-//! LDAP filters (RFC 4511 §4.5.1.7), decided about an account as its server would decide: by the kinds of attributes, with classes that
-//! entries leave out, and with groups as their own side shows them. A comparison that the schema does not define is neither true nor false.
+//! LDAP filters (RFC 4511 §4.5.1.7), decided about an account as its server would decide: by the
+//! kinds of attributes, with classes that entries leave out, and with groups as their own side
+//! shows them. A comparison that the schema does not define is neither true nor false.
 
 use super::{Groups, MembershipFact};
 use crate::model::Account;
@@ -16,9 +17,22 @@ use tide_ldap::syntax::{generalized_time, to_file_time};
 /// Attributes in which an account names its groups.
 const BACK_LINKS: [&str; 2] = ["memberOf", "isMemberOf"];
 /// Attributes whose values are compared without blanks and hyphens (RFC 4517 §4.2.29).
-const TELEPHONES: [&str; 5] = ["telephoneNumber", "mobile", "pager", "homePhone", "facsimileTelephoneNumber"];
-/// Attributes in which a domain controller keeps an instant as a number, with 0 or the largest number for "never".
-const FILE_TIMES: [&str; 5] = ["accountExpires", "pwdLastSet", "lockoutTime", "lastLogon", "lastLogonTimestamp"];
+const TELEPHONES: [&str; 5] = [
+    "telephoneNumber",
+    "mobile",
+    "pager",
+    "homePhone",
+    "facsimileTelephoneNumber",
+];
+/// Attributes in which a domain controller keeps an instant as a number, with 0 or the largest
+/// number for "never".
+const FILE_TIMES: [&str; 5] = [
+    "accountExpires",
+    "pwdLastSet",
+    "lockoutTime",
+    "lastLogon",
+    "lastLogonTimestamp",
+];
 
 struct FilterRecord<'a> {
     attributes: &'a Attributes,
@@ -32,47 +46,82 @@ fn is_one_of(name: &str, names: &[&str]) -> bool {
     names.iter().any(|known| known.eq_ignore_ascii_case(plain))
 }
 
-/// The attribute in which an account carries what its server said of filters that only the server can decide.
+/// The attribute in which an account carries what its server said of filters that only the server
+/// can decide.
 pub const SERVER_FILTERS: &str = "serverFilters";
 
 /// What is kept of a filter that the server was asked: whether it holds for an account.
 pub fn filter_answer(filter: &LdapFilter, holds: bool) -> Value {
-    Value::Text(format!("{filter} {}", if holds { "holds" } else { "does not hold" }))
+    Value::Text(format!(
+        "{filter} {}",
+        if holds { "holds" } else { "does not hold" }
+    ))
 }
 
-/// Can only the server decide it? Name resolution, back-links by anything but the name of a group, and other references that are
-/// followed over several steps.
+/// Can only the server decide it? Name resolution, back-links by anything but the name of a group,
+/// and other references that are followed over several steps.
 pub fn is_server_side(filter: &LdapFilter) -> bool {
     match filter {
         LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().any(is_server_side),
         LdapFilter::Not(part) => is_server_side(part),
-        LdapFilter::Present(name) | LdapFilter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => true,
+        LdapFilter::Present(name) | LdapFilter::Parts(name, ..) if is_one_of(name, &BACK_LINKS) => {
+            true
+        }
         LdapFilter::Extended(name, rule, _) => rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS),
-        LdapFilter::Equal(name, _) | LdapFilter::Present(name) | LdapFilter::Parts(name, ..) => is_one_of(name, &["anr"]),
+        LdapFilter::Equal(name, _) | LdapFilter::Present(name) | LdapFilter::Parts(name, ..) => {
+            is_one_of(name, &["anr"])
+        }
         LdapFilter::AtLeast(..) | LdapFilter::AtMost(..) => false,
     }
 }
 
-/// Does a filter hold for an account? What is undefined does not. Nothing is told of one that only the server can decide, before the
-/// server was asked.
-pub(super) fn holds(filter: &LdapFilter, attributes: &Attributes, accounts: &[&Account], groups: &Groups<'_>) -> Option<bool> {
+/// Does a filter hold for an account? What is undefined does not. Nothing is told of one that only
+/// the server can decide, before the server was asked.
+pub(super) fn holds(
+    filter: &LdapFilter,
+    attributes: &Attributes,
+    accounts: &[&Account],
+    groups: &Groups<'_>,
+) -> Option<bool> {
     if is_server_side(filter) {
         let answers = attributes.get(SERVER_FILTERS);
-        return [true, false].into_iter().find(|holds| answers.contains(&filter_answer(filter, *holds)));
+        return [true, false]
+            .into_iter()
+            .find(|holds| answers.contains(&filter_answer(filter, *holds)));
     }
-    let schema = accounts.first().and_then(|account| groups.schema_of(account));
-    Some(decide(filter, &FilterRecord { attributes, accounts, groups, schema }) == Some(true))
+    let schema = accounts
+        .first()
+        .and_then(|account| groups.schema_of(account));
+    Some(
+        decide(
+            filter,
+            &FilterRecord {
+                attributes,
+                accounts,
+                groups,
+                schema,
+            },
+        ) == Some(true),
+    )
 }
 
 fn decide(filter: &LdapFilter, record: &FilterRecord<'_>) -> Option<bool> {
     match filter {
         LdapFilter::All(parts) => {
             let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
-            if all.contains(&Some(false)) { Some(false) } else { all.iter().all(Option::is_some).then_some(true) }
+            if all.contains(&Some(false)) {
+                Some(false)
+            } else {
+                all.iter().all(Option::is_some).then_some(true)
+            }
         }
         LdapFilter::Any(parts) => {
             let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
-            if all.contains(&Some(true)) { Some(true) } else { all.iter().all(Option::is_some).then_some(false) }
+            if all.contains(&Some(true)) {
+                Some(true)
+            } else {
+                all.iter().all(Option::is_some).then_some(false)
+            }
         }
         LdapFilter::Not(part) => decide(part, record).map(|holds| !holds),
         LdapFilter::Present(name) => Some(!record.attributes.get(name).is_empty()),
@@ -83,14 +132,35 @@ fn decide(filter: &LdapFilter, record: &FilterRecord<'_>) -> Option<bool> {
             let part = |part: &Vec<u8>| record.prepared(name, &text(part));
             let (first, last) = (first.as_ref().map(part), last.as_ref().map(part));
             let between: Vec<String> = between.iter().map(part).collect();
-            let fits = |value: &Value| has_parts(&record.prepared(name, &value.to_string()), first.as_deref(), &between, last.as_deref());
+            let fits = |value: &Value| {
+                has_parts(
+                    &record.prepared(name, &value.to_string()),
+                    first.as_deref(),
+                    &between,
+                    last.as_deref(),
+                )
+            };
             Some(record.attributes.get(name).iter().any(fits))
         }
-        LdapFilter::Extended(name, rule, wanted) if rule == IN_CHAIN => Some(record.is_member(name, &text(wanted), true).unwrap_or(false)),
+        LdapFilter::Extended(name, rule, wanted) if rule == IN_CHAIN => {
+            Some(record.is_member(name, &text(wanted), true).unwrap_or(false))
+        }
         LdapFilter::Extended(name, rule, wanted) => {
             let bits: i64 = text(wanted).parse().ok()?;
-            let fits = |number: i64| if rule == BITS_ALL { number & bits == bits } else { number & bits != 0 };
-            Some(record.attributes.get(name).iter().any(|value| value.to_string().parse().is_ok_and(fits)))
+            let fits = |number: i64| {
+                if rule == BITS_ALL {
+                    number & bits == bits
+                } else {
+                    number & bits != 0
+                }
+            };
+            Some(
+                record
+                    .attributes
+                    .get(name)
+                    .iter()
+                    .any(|value| value.to_string().parse().is_ok_and(fits)),
+            )
         }
     }
 }
@@ -100,9 +170,13 @@ fn text(octets: &[u8]) -> String {
 }
 
 fn has_parts(value: &str, first: Option<&str>, between: &[String], last: Option<&str>) -> bool {
-    let Some(mut rest) = value.strip_prefix(first.unwrap_or_default()) else { return false };
+    let Some(mut rest) = value.strip_prefix(first.unwrap_or_default()) else {
+        return false;
+    };
     for part in between {
-        let Some(at) = rest.find(part.as_str()) else { return false };
+        let Some(at) = rest.find(part.as_str()) else {
+            return false;
+        };
         rest = &rest[at + part.len()..];
     }
     rest.ends_with(last.unwrap_or_default())
@@ -110,16 +184,25 @@ fn has_parts(value: &str, first: Option<&str>, between: &[String], last: Option<
 
 impl FilterRecord<'_> {
     fn kind(&self, name: &str) -> Option<ValueKind> {
-        self.schema.and_then(|schema| schema.get(name)).map(|def| def.kind)
+        self.schema
+            .and_then(|schema| schema.get(name))
+            .map(|def| def.kind)
     }
 
-    /// A text as the attribute's matching rule compares it (RFC 4518 §2.6): blanks count once, case only where the schema says so.
+    /// A text as the attribute's matching rule compares it (RFC 4518 §2.6): blanks count once, case
+    /// only where the schema says so.
     fn prepared(&self, name: &str, value: &str) -> String {
         if is_one_of(name, &TELEPHONES) {
-            return value.chars().filter(|c| !c.is_whitespace() && *c != '-').collect();
+            return value
+                .chars()
+                .filter(|c| !c.is_whitespace() && *c != '-')
+                .collect();
         }
         let text = value.split_whitespace().collect::<Vec<_>>().join(" ");
-        let is_exact = self.schema.and_then(|schema| schema.get(name)).is_some_and(|def| def.case_exact);
+        let is_exact = self
+            .schema
+            .and_then(|schema| schema.get(name))
+            .is_some_and(|def| def.case_exact);
         if is_exact { text } else { text.to_lowercase() }
     }
 
@@ -131,11 +214,20 @@ impl FilterRecord<'_> {
         if is_one_of(name, &["objectClass"]) {
             let wanted = wanted.trim().to_lowercase();
             let classes = self.schema.map(|schema| &schema.classes);
-            let is_above = |class: &String| classes.and_then(|all| all.get(class)).is_some_and(|above| above.contains(&wanted));
-            return values.iter().map(|value| value.to_string().to_lowercase()).any(|class| class == wanted || is_above(&class));
+            let is_above = |class: &String| {
+                classes
+                    .and_then(|all| all.get(class))
+                    .is_some_and(|above| above.contains(&wanted))
+            };
+            return values
+                .iter()
+                .map(|value| value.to_string().to_lowercase())
+                .any(|class| class == wanted || is_above(&class));
         }
         if is_one_of(name, &["objectCategory"]) && !wanted.contains('=') {
-            return values.iter().any(|value| category_of(&value.to_string()) == category_named(wanted));
+            return values
+                .iter()
+                .any(|value| category_of(&value.to_string()) == category_named(wanted));
         }
         if is_one_of(name, &FILE_TIMES)
             && let Ok(number) = wanted.trim().parse::<i64>()
@@ -153,15 +245,22 @@ impl FilterRecord<'_> {
         }
         if self.kind(name) == Some(ValueKind::Reference) || wanted.contains('=') {
             let wanted = folded(wanted);
-            return values.iter().any(|value| folded(&value.to_string()) == wanted);
+            return values
+                .iter()
+                .any(|value| folded(&value.to_string()) == wanted);
         }
         let wanted = self.prepared(name, wanted);
-        values.iter().any(|value| self.prepared(name, &value.to_string()) == wanted)
+        values
+            .iter()
+            .any(|value| self.prepared(name, &value.to_string()) == wanted)
     }
 
     fn ordered(&self, name: &str, wanted: &str, fits: fn(Ordering) -> bool) -> Option<bool> {
         let plain = name.split(';').next().unwrap_or(name).to_lowercase();
-        if self.schema.is_some_and(|schema| schema.unordered.contains(&plain)) {
+        if self
+            .schema
+            .is_some_and(|schema| schema.unordered.contains(&plain))
+        {
             return None;
         }
         let values = self.attributes.get(name);
@@ -173,25 +272,41 @@ impl FilterRecord<'_> {
                 other => other.to_string().parse().ok(),
             };
             // An account that never expires has the largest number; what never happened has 0.
-            let never = if is_one_of(name, &["accountExpires"]) { i64::MAX } else { 0 };
+            let never = if is_one_of(name, &["accountExpires"]) {
+                i64::MAX
+            } else {
+                0
+            };
             return Some(fits(values.first().map_or(Some(never), of)?.cmp(&number)));
         }
         let time = generalized_time(wanted.trim());
-        let compared = |value: &Value| match (value, time, value.to_string().parse::<i64>(), wanted.trim().parse::<i64>()) {
+        let compared = |value: &Value| match (
+            value,
+            time,
+            value.to_string().parse::<i64>(),
+            wanted.trim().parse::<i64>(),
+        ) {
             (Value::Time(at), Some(wanted), ..) => at.cmp(&wanted),
             (_, _, Ok(value), Ok(wanted)) => value.cmp(&wanted),
-            _ => self.prepared(name, &value.to_string()).cmp(&self.prepared(name, wanted)),
+            _ => self
+                .prepared(name, &value.to_string())
+                .cmp(&self.prepared(name, wanted)),
         };
         Some(values.iter().any(|value| fits(compared(value))))
     }
 
-    /// Is the account a member of a group, as the group's side shows it? Nothing when the attribute names no groups, or when the group
-    /// was not read.
+    /// Is the account a member of a group, as the group's side shows it? Nothing when the attribute
+    /// names no groups, or when the group was not read.
     fn is_member(&self, name: &str, group: &str, nested: bool) -> Option<bool> {
         if !is_one_of(name, &BACK_LINKS) {
             return None;
         }
-        let group = GroupScope { name: group.to_owned(), system: None, nested, place: Place::default() };
+        let group = GroupScope {
+            name: group.to_owned(),
+            system: None,
+            nested,
+            place: Place::default(),
+        };
         match self.groups.member(&group, self.accounts) {
             MembershipFact::Member => Some(true),
             MembershipFact::Not(_) => Some(false),
@@ -203,10 +318,15 @@ impl FilterRecord<'_> {
 /// The short name of a category: the first part of its DN.
 fn category_of(dn: &str) -> String {
     let first = dn.split(',').next().unwrap_or(dn);
-    first.split_once('=').map_or(first, |(_, name)| name).replace('-', "").to_lowercase()
+    first
+        .split_once('=')
+        .map_or(first, |(_, name)| name)
+        .replace('-', "")
+        .to_lowercase()
 }
 
-/// The category that a domain controller takes a class for, in a filter that names the class (`objectCategory=user`).
+/// The category that a domain controller takes a class for, in a filter that names the class
+/// (`objectCategory=user`).
 fn category_named(class: &str) -> String {
     match class.trim().to_lowercase().as_str() {
         "user" | "contact" | "inetorgperson" | "organizationalperson" => "person".to_owned(),
@@ -217,28 +337,55 @@ fn category_named(class: &str) -> String {
 /// The groups that a filter names as those of an account.
 pub(crate) fn groups_named(filter: &LdapFilter) -> Vec<String> {
     match filter {
-        LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().flat_map(groups_named).collect(),
+        LdapFilter::All(parts) | LdapFilter::Any(parts) => {
+            parts.iter().flat_map(groups_named).collect()
+        }
         LdapFilter::Not(part) => groups_named(part),
         LdapFilter::Equal(name, group) if is_one_of(name, &BACK_LINKS) => vec![text(group)],
-        LdapFilter::Extended(name, rule, group) if rule == IN_CHAIN && is_one_of(name, &BACK_LINKS) => vec![text(group)],
+        LdapFilter::Extended(name, rule, group)
+            if rule == IN_CHAIN && is_one_of(name, &BACK_LINKS) =>
+        {
+            vec![text(group)]
+        }
         _ => Vec::new(),
     }
 }
 
-/// What is wrong with a filter by what the server says of itself, in words, with what to write instead.
-pub(crate) fn filter_problem(filter: &LdapFilter, schema: Option<&Schema>) -> Option<(String, &'static str)> {
+/// What is wrong with a filter by what the server says of itself, in words, with what to write
+/// instead.
+pub(crate) fn filter_problem(
+    filter: &LdapFilter,
+    schema: Option<&Schema>,
+) -> Option<(String, &'static str)> {
     let unknown = |name: &String| {
-        let is_known = schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
-        let text = || format!("the system has no attribute `{name}`, so that the filter would hold for nobody by it");
-        (!is_known).then(|| (text(), "`eager-tide systems show SYSTEM --schema` lists what it has"))
+        let is_known =
+            schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
+        let text = || {
+            format!(
+                "the system has no attribute `{name}`, so that the filter would hold for nobody by it"
+            )
+        };
+        (!is_known).then(|| {
+            (
+                text(),
+                "`eager-tide systems show SYSTEM --schema` lists what it has",
+            )
+        })
     };
     match filter {
-        LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().find_map(|part| filter_problem(part, schema)),
+        LdapFilter::All(parts) | LdapFilter::Any(parts) => {
+            parts.iter().find_map(|part| filter_problem(part, schema))
+        }
         LdapFilter::Not(part) => filter_problem(part, schema),
         LdapFilter::Extended(name, rule, _)
-            if rule == IN_CHAIN && !is_one_of(name, &BACK_LINKS) && schema.is_some_and(|schema| !schema.follows_renames) =>
+            if rule == IN_CHAIN
+                && !is_one_of(name, &BACK_LINKS)
+                && schema.is_some_and(|schema| !schema.follows_renames) =>
         {
-            Some((format!("only a domain controller follows `{name}` over several steps"), "name each step, or use memberOf"))
+            Some((
+                format!("only a domain controller follows `{name}` over several steps"),
+                "name each step, or use memberOf",
+            ))
         }
         LdapFilter::Equal(name, _)
         | LdapFilter::Present(name)
@@ -279,9 +426,15 @@ mod tests {
             ("pwdLastSet", ValueKind::Time),
             ("userAccountControl", ValueKind::Int),
         ] {
-            schema.put(AttributeDef { kind, ..AttributeDef::text(name) });
+            schema.put(AttributeDef {
+                kind,
+                ..AttributeDef::text(name)
+            });
         }
-        schema.classes.insert("inetorgperson".into(), vec!["organizationalperson".into(), "person".into(), "top".into()]);
+        schema.classes.insert(
+            "inetorgperson".into(),
+            vec!["organizationalperson".into(), "person".into(), "top".into()],
+        );
         if !controller {
             schema.unordered.insert("employeenumber".into());
         }
@@ -291,7 +444,10 @@ mod tests {
             kind,
             key: format!("k{id}"),
             name: name.into(),
-            attributes: values.iter().map(|(name, values)| ((*name).to_owned(), values.to_vec())).collect(),
+            attributes: values
+                .iter()
+                .map(|(name, values)| ((*name).to_owned(), values.to_vec()))
+                .collect(),
             absent_since: None,
             absence_confirmed: false,
             fault: None,
@@ -304,10 +460,19 @@ mod tests {
             &[
                 ("cn", &[Value::text("Ada  Lead and   Trail")]),
                 ("objectClass", &[Value::text("inetOrgPerson")]),
-                ("objectCategory", &[dn("CN=Person,CN=Schema,CN=Configuration,DC=e")]),
-                // What the entry said when it was read last: since then she left one group and joined another.
+                (
+                    "objectCategory",
+                    &[dn("CN=Person,CN=Schema,CN=Configuration,DC=e")],
+                ),
+                // What the entry said when it was read last: since then she left one group and
+                // joined another.
                 ("memberOf", &[dn("cn=left,dc=e")]),
-                ("modifyTimestamp", &[Value::Time("2026-11-23T07:36:46Z".parse().expect("a moment"))]),
+                (
+                    "modifyTimestamp",
+                    &[Value::Time(
+                        "2026-11-23T07:36:46Z".parse().expect("a moment"),
+                    )],
+                ),
                 ("employeeNumber", &[Value::text("E0900")]),
                 ("telephoneNumber", &[Value::text("+47 000-001")]),
                 ("userAccountControl", &[Value::Int(514)]),
@@ -316,12 +481,27 @@ mod tests {
         let member = [dn("CN=Ada, DC=e")];
         let class = [Value::text("groupOfNames")];
         let inner = [dn("cn=joined,dc=e")];
-        let group =
-            |id, name: &str, members: &[Value]| account(id, ObjectType::Group, name, &[("objectClass", &class), ("member", members)]);
+        let group = |id, name: &str, members: &[Value]| {
+            account(
+                id,
+                ObjectType::Group,
+                name,
+                &[("objectClass", &class), ("member", members)],
+            )
+        };
         let schema = std::sync::Arc::new([(ObjectType::Person, schema)].into());
-        let facts = SystemFacts { read: vec![ObjectType::Group, ObjectType::Person], schema, ..SystemFacts::default() };
+        let facts = SystemFacts {
+            read: vec![ObjectType::Group, ObjectType::Person],
+            schema,
+            ..SystemFacts::default()
+        };
         Population {
-            accounts: vec![ada, group(2, "cn=joined,dc=e", &member), group(3, "cn=left,dc=e", &[]), group(4, "cn=outer,dc=e", &inner)],
+            accounts: vec![
+                ada,
+                group(2, "cn=joined,dc=e", &member),
+                group(3, "cn=left,dc=e", &[]),
+                group(4, "cn=outer,dc=e", &inner),
+            ],
             systems: [("harbour".to_owned(), facts)].into(),
             ..Population::default()
         }
@@ -337,10 +517,16 @@ mod tests {
             for (text, wanted) in [
                 ("(objectClass=person)", true),
                 ("(objectClass=groupOfNames)", false),
-                ("(&(objectCategory=person)(objectClass=inetOrgPerson))", true),
+                (
+                    "(&(objectCategory=person)(objectClass=inetOrgPerson))",
+                    true,
+                ),
                 ("(objectCategory=user)", true),
                 ("(objectCategory=computer)", false),
-                ("(objectCategory=CN=Person, CN=Schema,CN=Configuration,DC=e)", true),
+                (
+                    "(objectCategory=CN=Person, CN=Schema,CN=Configuration,DC=e)",
+                    true,
+                ),
                 ("(CN= ada LEAD   and Trail )", true),
                 ("(cn=*lead and*)", true),
                 ("(telephoneNumber=+47000001)", true),
@@ -363,8 +549,14 @@ mod tests {
                 ("(title=Mate)", false),
                 ("(!(title=Mate))", true),
             ] {
-                let filter: LdapFilter = text.parse().unwrap_or_else(|error| panic!("{text}: {error}"));
-                assert_eq!(holds(&filter, &ada.attributes, &[ada], &groups), Some(wanted), "{text}, ordered: {ordered}");
+                let filter: LdapFilter = text
+                    .parse()
+                    .unwrap_or_else(|error| panic!("{text}: {error}"));
+                assert_eq!(
+                    holds(&filter, &ada.attributes, &[ada], &groups),
+                    Some(wanted),
+                    "{text}, ordered: {ordered}"
+                );
             }
         }
     }
@@ -372,7 +564,12 @@ mod tests {
     #[test]
     fn what_only_the_server_can_decide_is_as_the_server_said_and_unknown_before() {
         let mut population = population(true);
-        for text in ["(anr=ada)", "(&(cn=a*)(memberOf=*))", "(manager:1.2.840.113556.1.4.1941:=cn=x)", "(!(memberOf=*deck*))"] {
+        for text in [
+            "(anr=ada)",
+            "(&(cn=a*)(memberOf=*))",
+            "(manager:1.2.840.113556.1.4.1941:=cn=x)",
+            "(!(memberOf=*deck*))",
+        ] {
             let filter: LdapFilter = text.parse().expect("a filter");
             let answered = |population: &Population| {
                 let ada = &population.accounts[0];
@@ -380,10 +577,14 @@ mod tests {
             };
             assert_eq!(answered(&population), None, "{text}");
             for wanted in [true, false] {
-                population.accounts[0].attributes.set(SERVER_FILTERS, vec![filter_answer(&filter, wanted)]);
+                population.accounts[0]
+                    .attributes
+                    .set(SERVER_FILTERS, vec![filter_answer(&filter, wanted)]);
                 assert_eq!(answered(&population), Some(wanted), "{text}");
             }
-            population.accounts[0].attributes.set(SERVER_FILTERS, Vec::new());
+            population.accounts[0]
+                .attributes
+                .set(SERVER_FILTERS, Vec::new());
         }
     }
 
@@ -397,13 +598,20 @@ mod tests {
             ("(cn:1.2.840.113556.1.4.1941:=x)", "over several steps"),
         ] {
             let found = filter_problem(&text.parse().expect("a filter"), Some(schema));
-            assert!(found.as_ref().is_some_and(|(said, _)| said.contains(part)), "{text}: {found:?}");
+            assert!(
+                found.as_ref().is_some_and(|(said, _)| said.contains(part)),
+                "{text}: {found:?}"
+            );
         }
         let filter: LdapFilter =
-            "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))".parse().expect("a filter");
+            "(&(cn;lang-fr=Langue)(|(memberOf=cn=a)(!(memberOf:1.2.840.113556.1.4.1941:=cn=b))))"
+                .parse()
+                .expect("a filter");
         assert_eq!(filter_problem(&filter, Some(schema)), None);
         assert_eq!(groups_named(&filter), ["cn=a", "cn=b"]);
         assert!(!is_server_side(&filter) && !depends_on_back_links(&filter));
-        assert!(depends_on_back_links(&"(|(cn=a)(memberOf=*))".parse().expect("a filter")));
+        assert!(depends_on_back_links(
+            &"(|(cn=a)(memberOf=*))".parse().expect("a filter")
+        ));
     }
 }

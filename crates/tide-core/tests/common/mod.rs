@@ -3,7 +3,10 @@
 
 use tide_core::decide::Verdict;
 use tide_core::rules::{FaultSeverity, RuleFile};
-use tide_core::{Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema, SystemFacts, Value, decide};
+use tide_core::{
+    Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema,
+    SystemFacts, Value, decide,
+};
 
 pub const IDENTITIES: &str = "[person]\nlabel = \"name\"\n[person.attributes]\nnumber = { required = true, unique = true }\nname = {}\nmail = { recommended = true }\n";
 pub const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nname = 'account.name'\nmail = 'account.mail'\n";
@@ -17,11 +20,28 @@ pub struct World {
 
 impl World {
     pub fn new(files: &[(&str, &str)]) -> World {
-        let files: Vec<RuleFile> = files.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
+        let files: Vec<RuleFile> = files
+            .iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).into(),
+                text: (*text).into(),
+            })
+            .collect();
         let (rules, faults) = RuleSet::load(&files, &Default::default());
-        assert!(!faults.iter().any(|fault| fault.severity == FaultSeverity::Error), "{faults:?}");
-        let mut schema = Schema { state_attribute: Some("active".into()), name_attribute: Some("userName".into()), ..Schema::default() };
-        ["userName", "number", "mail", "active"].iter().for_each(|name| schema.put(AttributeDef::text(*name)));
+        assert!(
+            !faults
+                .iter()
+                .any(|fault| fault.severity == FaultSeverity::Error),
+            "{faults:?}"
+        );
+        let mut schema = Schema {
+            state_attribute: Some("active".into()),
+            name_attribute: Some("userName".into()),
+            ..Schema::default()
+        };
+        ["userName", "number", "mail", "active"]
+            .iter()
+            .for_each(|name| schema.put(AttributeDef::text(*name)));
         let read = vec![ObjectType::Person, ObjectType::Group];
         let target = SystemFacts {
             schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
@@ -29,18 +49,42 @@ impl World {
             read: read.clone(),
             ..SystemFacts::default()
         };
-        let source = SystemFacts { read, ..SystemFacts::default() };
-        let systems =
-            [("berthing".to_owned(), target), ("harbour".to_owned(), source.clone()), ("roster".to_owned(), source)].into_iter().collect();
-        World { rules, population: Population { systems, ..Population::default() } }
+        let source = SystemFacts {
+            read,
+            ..SystemFacts::default()
+        };
+        let systems = [
+            ("berthing".to_owned(), target),
+            ("harbour".to_owned(), source.clone()),
+            ("roster".to_owned(), source),
+        ]
+        .into_iter()
+        .collect();
+        World {
+            rules,
+            population: Population {
+                systems,
+                ..Population::default()
+            },
+        }
     }
 
-    pub fn add(&mut self, system: &str, kind: ObjectType, name: &str, pairs: &[(&str, &str)]) -> &mut Self {
+    pub fn add(
+        &mut self,
+        system: &str,
+        kind: ObjectType,
+        name: &str,
+        pairs: &[(&str, &str)],
+    ) -> &mut Self {
         let id = self.population.accounts.len() as i64 + 1;
         let attributes: Attributes = pairs
             .iter()
             .map(|(name, value)| {
-                let value = if *name == "member" { Value::Reference((*value).into()) } else { Value::text(*value) };
+                let value = if *name == "member" {
+                    Value::Reference((*value).into())
+                } else {
+                    Value::text(*value)
+                };
                 ((*name).to_owned(), vec![value])
             })
             .collect();
@@ -65,17 +109,34 @@ impl World {
             system,
             ObjectType::Person,
             &name,
-            &[("dn", &name), ("number", number), ("name", &format!("Person {number}")), ("mail", mail)],
+            &[
+                ("dn", &name),
+                ("number", number),
+                ("name", &format!("Person {number}")),
+                ("mail", mail),
+            ],
         )
     }
 
     pub fn decide(&self) -> Outcome {
-        decide(&self.rules, &self.population, "2026-11-23T12:00:00Z".parse().expect("valid"))
+        decide(
+            &self.rules,
+            &self.population,
+            "2026-11-23T12:00:00Z".parse().expect("valid"),
+        )
     }
 }
 
 pub fn line(outcome: &Outcome, system: &str, label: &str) -> (Verdict, String) {
-    let found = outcome.decided.iter().find(|line| line.system == system && line.label == label);
-    let found = found.unwrap_or_else(|| panic!("nothing was said of {label} in {system}: {:#?}", outcome.decided));
+    let found = outcome
+        .decided
+        .iter()
+        .find(|line| line.system == system && line.label == label);
+    let found = found.unwrap_or_else(|| {
+        panic!(
+            "nothing was said of {label} in {system}: {:#?}",
+            outcome.decided
+        )
+    });
     (found.verdict, found.reason.text.clone())
 }

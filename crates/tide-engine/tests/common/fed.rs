@@ -45,9 +45,21 @@ pub struct Season {
 
 impl Season {
     async fn tie(folder: &Path, key: &MasterKey, clock: &Arc<Moved>) -> Arc<Engine> {
-        let store = Store::open(&folder.join("tide.db"), key.clone()).await.expect("opens");
-        let allowed = tide_engine::SecretSources { feed_folders: vec![folder.to_owned()], ..Default::default() };
-        Engine::tied(store, clock.clone(), tide_engine::EngineConfig { secret_sources: allowed, ..Default::default() })
+        let store = Store::open(&folder.join("tide.db"), key.clone())
+            .await
+            .expect("opens");
+        let allowed = tide_engine::SecretSources {
+            feed_folders: vec![folder.to_owned()],
+            ..Default::default()
+        };
+        Engine::tied(
+            store,
+            clock.clone(),
+            tide_engine::EngineConfig {
+                secret_sources: allowed,
+                ..Default::default()
+            },
+        )
     }
 
     pub async fn start(now: Timestamp, rules: &[(&str, &str)]) -> Season {
@@ -58,23 +70,63 @@ impl Season {
         let clock = Arc::new(Moved(Mutex::new(now)));
         let key = MasterKey::generate();
         let engine = Self::tie(folder.path(), &key, &clock).await;
-        let berthing = ScimService::start(Vec::new(), "berth-token").await.expect("starts");
+        let berthing = ScimService::start(Vec::new(), "berth-token")
+            .await
+            .expect("starts");
         let feed_settings = serde_json::json!({"path": feed, "key": "number", "name": "number"});
         let berth_settings = serde_json::json!({"url": berthing.url});
         for (name, kind, settings, secret) in [
             ("roster", SystemKind::Feed, feed_settings, None),
-            ("berthing", SystemKind::Scim, berth_settings, Some("berth-token".to_owned())),
+            (
+                "berthing",
+                SystemKind::Scim,
+                berth_settings,
+                Some("berth-token".to_owned()),
+            ),
         ] {
-            engine.add_system(NewSystem { name: name.into(), kind, settings, secret }, "tester").await.expect("added");
+            engine
+                .add_system(
+                    NewSystem {
+                        name: name.into(),
+                        kind,
+                        settings,
+                        secret,
+                    },
+                    "tester",
+                )
+                .await
+                .expect("added");
             let checked = engine.check_system(name, None).await.expect("tested");
             assert!(name == "roster" || checked.healthy(), "{checked:?}");
         }
-        let writable =
-            SystemUpdate { writable: Some(vec![ObjectType::Person, ObjectType::Group]), armed: Some(true), ..SystemUpdate::default() };
-        engine.set_system("berthing", writable, "tester").await.expect("set");
-        let files: Vec<RuleFile> = rules.iter().map(|(name, text)| RuleFile { name: (*name).into(), text: (*text).into() }).collect();
-        engine.publish_rules(&files, "tester").await.expect("published");
-        Season { folder, feed, clock, engine, berthing, key }
+        let writable = SystemUpdate {
+            writable: Some(vec![ObjectType::Person, ObjectType::Group]),
+            armed: Some(true),
+            ..SystemUpdate::default()
+        };
+        engine
+            .set_system("berthing", writable, "tester")
+            .await
+            .expect("set");
+        let files: Vec<RuleFile> = rules
+            .iter()
+            .map(|(name, text)| RuleFile {
+                name: (*name).into(),
+                text: (*text).into(),
+            })
+            .collect();
+        engine
+            .publish_rules(&files, "tester")
+            .await
+            .expect("published");
+        Season {
+            folder,
+            feed,
+            clock,
+            engine,
+            berthing,
+            key,
+        }
     }
 
     /// Another engine over the same records; `between` is done while nothing runs.
@@ -102,10 +154,25 @@ impl Season {
 
     /// What a change set does: who, what, which step, in its order, and where each stands.
     pub async fn changes(&self, set: &ChangeSetRow) -> Vec<(String, String, u16, String)> {
-        let filter = ChangeFilter { limit: 10_000, ..ChangeFilter::default() };
-        let rows = self.engine.store().changes(set.id, &filter).await.expect("read");
+        let filter = ChangeFilter {
+            limit: 10_000,
+            ..ChangeFilter::default()
+        };
+        let rows = self
+            .engine
+            .store()
+            .changes(set.id, &filter)
+            .await
+            .expect("read");
         rows.into_iter()
-            .map(|row| (row.change.label, row.change.kind.as_str().to_owned(), row.change.step, row.state.as_str().to_owned()))
+            .map(|row| {
+                (
+                    row.change.label,
+                    row.change.kind.as_str().to_owned(),
+                    row.change.step,
+                    row.state.as_str().to_owned(),
+                )
+            })
             .collect()
     }
 }

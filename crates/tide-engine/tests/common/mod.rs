@@ -30,11 +30,17 @@ pub struct Tide {
 impl Tide {
     pub async fn start(count: usize) -> Tide {
         let people = world::people(world::SEED, count);
-        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD).await.expect("starts");
-        let berthing = ScimService::start(world::berthing(&people), "berth-token").await.expect("starts");
+        let harbour = Directory::start(&world::directory(&people, PASSWORD), PASSWORD)
+            .await
+            .expect("starts");
+        let berthing = ScimService::start(world::berthing(&people), "berth-token")
+            .await
+            .expect("starts");
         let folder = tempfile::tempdir().expect("a folder");
         let key = MasterKey::generate();
-        let store = Store::open(&folder.path().join("tide.db"), key.clone()).await.expect("opens");
+        let store = Store::open(&folder.path().join("tide.db"), key.clone())
+            .await
+            .expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
         for (name, kind, settings, secret) in [
             (
@@ -43,18 +49,53 @@ impl Tide {
                 serde_json::json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 20, "timeout_seconds": 30}),
                 PASSWORD,
             ),
-            ("berthing", SystemKind::Scim, serde_json::json!({"url": berthing.url, "timeout_seconds": 30}), "berth-token"),
+            (
+                "berthing",
+                SystemKind::Scim,
+                serde_json::json!({"url": berthing.url, "timeout_seconds": 30}),
+                "berth-token",
+            ),
         ] {
-            let new = NewSystem { name: name.into(), kind, settings, secret: Some(secret.into()) };
+            let new = NewSystem {
+                name: name.into(),
+                kind,
+                settings,
+                secret: Some(secret.into()),
+            };
             engine.add_system(new, "tester").await.expect("added");
-            assert!(engine.check_system(name, None).await.expect("tested").healthy());
+            assert!(
+                engine
+                    .check_system(name, None)
+                    .await
+                    .expect("tested")
+                    .healthy()
+            );
         }
-        let mut files: Vec<RuleFile> =
-            world::rules_of_people().into_iter().map(|(name, text)| RuleFile { name: name.into(), text }).collect();
+        let mut files: Vec<RuleFile> = world::rules_of_people()
+            .into_iter()
+            .map(|(name, text)| RuleFile {
+                name: name.into(),
+                text,
+            })
+            .collect();
         files.push(absent_at_once());
-        let (_, faults) = engine.publish_rules(&files, "tester").await.expect("published");
-        assert_eq!(faults, vec![], "the demo's rules have no fault against real schemas");
-        Tide { folder, key, engine, harbour, berthing, people }
+        let (_, faults) = engine
+            .publish_rules(&files, "tester")
+            .await
+            .expect("published");
+        assert_eq!(
+            faults,
+            vec![],
+            "the demo's rules have no fault against real schemas"
+        );
+        Tide {
+            folder,
+            key,
+            engine,
+            harbour,
+            berthing,
+            people,
+        }
     }
 
     pub async fn writable() -> Tide {
@@ -62,7 +103,11 @@ impl Tide {
         tide.engine
             .set_system(
                 "berthing",
-                SystemUpdate { writable: Some(vec![ObjectType::Person]), armed: Some(true), ..SystemUpdate::default() },
+                SystemUpdate {
+                    writable: Some(vec![ObjectType::Person]),
+                    armed: Some(true),
+                    ..SystemUpdate::default()
+                },
                 "tester",
             )
             .await
@@ -73,7 +118,10 @@ impl Tide {
     /// Sets how long the service may take to show what was made in it.
     pub async fn shows_new_ones_within(&self, seconds: u16) {
         let settings = serde_json::json!({"url": self.berthing.url, "timeout_seconds": 30, "visible_after_seconds": seconds});
-        self.engine.set_settings("berthing", settings, None, "tester").await.expect("set");
+        self.engine
+            .set_settings("berthing", settings, None, "tester")
+            .await
+            .expect("set");
     }
 
     pub async fn go(&self, plan: Plan) -> ChangeSetRow {
@@ -102,22 +150,44 @@ impl Tide {
 
     /// Another engine over the same records, opened anew from their file.
     pub async fn reopened(&self) -> Arc<Engine> {
-        let store = Store::open(&self.folder.path().join("tide.db"), self.key.clone()).await.expect("opens");
+        let store = Store::open(&self.folder.path().join("tide.db"), self.key.clone())
+            .await
+            .expect("opens");
         Engine::new(store, Arc::new(SystemClock))
     }
 
     pub async fn run(&self) -> ChangeSetRow {
-        self.go(Plan { carry_out: true, ..Plan::default() }).await
+        self.go(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await
     }
 
     pub async fn changes(&self, set: &ChangeSetRow, word: Option<&str>) -> Vec<ChangeRow> {
-        let filter = ChangeFilter { word: word.map(str::to_owned), limit: 10_000, ..ChangeFilter::default() };
-        self.engine.store().changes(set.id, &filter).await.expect("read")
+        let filter = ChangeFilter {
+            word: word.map(str::to_owned),
+            limit: 10_000,
+            ..ChangeFilter::default()
+        };
+        self.engine
+            .store()
+            .changes(set.id, &filter)
+            .await
+            .expect("read")
     }
 
     pub async fn lines(&self, set: &ChangeSetRow, word: &str) -> Vec<DecidedRow> {
-        let filter = ChangeFilter { word: Some(word.into()), limit: 10_000, ..ChangeFilter::default() };
-        self.engine.store().decided(set.id, &filter).await.expect("read")
+        let filter = ChangeFilter {
+            word: Some(word.into()),
+            limit: 10_000,
+            ..ChangeFilter::default()
+        };
+        self.engine
+            .store()
+            .decided(set.id, &filter)
+            .await
+            .expect("read")
     }
 }
 
@@ -136,18 +206,30 @@ impl Clock for Ahead {
 }
 
 pub fn count<C: Copy + Into<&'static str>>(pairs: &[(C, i64)], code: &str) -> i64 {
-    pairs.iter().find(|(found, _)| (*found).into() == code).map_or(0, |(_, n)| *n)
+    pairs
+        .iter()
+        .find(|(found, _)| (*found).into() == code)
+        .map_or(0, |(_, n)| *n)
 }
 
 /// Rules by which whoever a directory no longer shows has left at once.
 pub fn absent_at_once() -> RuleFile {
-    RuleFile { name: "lifecycle.toml".into(), text: "[person]\nabsence_grace_days = 0\n".into() }
+    RuleFile {
+        name: "lifecycle.toml".into(),
+        text: "[person]\nabsence_grace_days = 0\n".into(),
+    }
 }
 
 pub async fn edit(tide: &Tide) -> ldap3::Ldap {
-    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&tide.harbour.url).await.expect("connects");
+    let (connection, mut ldap) = ldap3::LdapConnAsync::new(&tide.harbour.url)
+        .await
+        .expect("connects");
     tokio::spawn(async move { connection.drive().await });
-    ldap.simple_bind(&tide.harbour.admin_dn, PASSWORD).await.expect("binds").success().expect("accepted");
+    ldap.simple_bind(&tide.harbour.admin_dn, PASSWORD)
+        .await
+        .expect("binds")
+        .success()
+        .expect("accepted");
     ldap
 }
 

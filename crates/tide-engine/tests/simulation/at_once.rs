@@ -1,5 +1,6 @@
-//! Runs, leavers who overtake them, edits and what systems tell meanwhile, all at once: nothing is done twice, and what it comes
-//! to is right. In what order things happen is the scheduler's; a seed says only what is done.
+//! Runs, leavers who overtake them, edits and what systems tell meanwhile, all at once: nothing is
+//! done twice, and what it comes to is right. In what order things happen is the scheduler's; a
+//! seed says only what is done.
 
 use crate::world::{ALL, BERTHING, HARBOUR};
 use crate::{KEY, Sim, Told, fault};
@@ -14,12 +15,27 @@ use tide_store::{ChangeFilter, MasterKey, Store};
 async fn history(engine: &Engine) -> String {
     let (mut told, mut id) = (String::new(), 1);
     while let Ok(set) = engine.store().change_set(id).await {
-        told.push_str(&format!("{id}: {} by {}, {} to {:?}\n", set.kind, set.principal, set.started, set.ended));
-        let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
+        told.push_str(&format!(
+            "{id}: {} by {}, {} to {:?}\n",
+            set.kind, set.principal, set.started, set.ended
+        ));
+        let all = ChangeFilter {
+            limit: i64::MAX,
+            ..ChangeFilter::default()
+        };
         for row in engine.store().changes(id, &all).await.unwrap_or_default() {
             let change = &row.change;
-            let values: Vec<String> = change.values.iter().map(|v| format!("{} {:?} -> {:?}", v.attribute, v.before, v.after)).collect();
-            let (label, why) = (&change.label, row.error.as_deref().or(change.hold.as_ref().map(|hold| hold.text.as_str())));
+            let values: Vec<String> = change
+                .values
+                .iter()
+                .map(|v| format!("{} {:?} -> {:?}", v.attribute, v.before, v.after))
+                .collect();
+            let (label, why) = (
+                &change.label,
+                row.error
+                    .as_deref()
+                    .or(change.hold.as_ref().map(|hold| hold.text.as_str())),
+            );
             told.push_str(&format!(
                 "   {} {} {label} {:?} {:?} {why:?} {}\n",
                 change.system,
@@ -31,18 +47,31 @@ async fn history(engine: &Engine) -> String {
         }
         id += 1;
     }
-    let all = ChangeFilter { limit: i64::MAX, ..ChangeFilter::default() };
-    for line in engine.store().decided(id - 1, &all).await.unwrap_or_default() {
+    let all = ChangeFilter {
+        limit: i64::MAX,
+        ..ChangeFilter::default()
+    };
+    for line in engine
+        .store()
+        .decided(id - 1, &all)
+        .await
+        .unwrap_or_default()
+    {
         let line = &line.decided;
         let (verdict, why) = (line.verdict.as_str(), &line.reason.text);
-        told.push_str(&format!("   {} {:?} of {:?}, {}: {verdict}: {why}\n", line.system, line.account, line.identity, line.label));
+        told.push_str(&format!(
+            "   {} {:?} of {:?}, {}: {verdict}: {why}\n",
+            line.system, line.account, line.identity, line.label
+        ));
     }
     told
 }
 
 impl Sim {
     pub async fn at_once(&mut self) -> Told {
-        let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?).await.map_err(fault("the store"))?;
+        let store = Store::open(&self.file, MasterKey::parse(KEY).map_err(fault("key"))?)
+            .await
+            .map_err(fault("the store"))?;
         let ties = EngineConfig {
             systems: Some(Arc::new(self.world.clone())),
             seed: Some(self.seed),
@@ -50,7 +79,10 @@ impl Sim {
             ..EngineConfig::default()
         };
         let engine = Engine::tied(store, Arc::new(self.world.clone()), ties);
-        engine.read_all().await.map_err(fault("the first reading"))?;
+        engine
+            .read_all()
+            .await
+            .map_err(fault("the first reading"))?;
         engine.run_once().await.map_err(fault("the first run"))?;
         {
             let mut world = self.world.lock();
@@ -60,12 +92,19 @@ impl Sim {
         for round in 0..6 {
             self.edit();
             self.edit();
-            engine.sync_once(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine
+                .sync_once(HARBOUR, ObjectType::Person)
+                .await
+                .map_err(fault("catching up"))?;
             let by_hand = async {
                 if round % 3 != 2 {
                     return engine.run_once().await.map(|_| ());
                 }
-                let plan = Plan { carry_out: true, without_reading, ..Plan::default() };
+                let plan = Plan {
+                    carry_out: true,
+                    without_reading,
+                    ..Plan::default()
+                };
                 match engine.begin(plan, "sim").await {
                     Ok(_) | Err(EngineError::Busy(_)) => Ok(()),
                     Err(error) => Err(error),
@@ -86,8 +125,14 @@ impl Sim {
         let wrong: Vec<String> = {
             let mut world = self.world.lock();
             (world.slow, world.queues) = (false, false);
-            let needless = ALL.into_iter().flat_map(|name| std::mem::take(&mut world.place(name).needless)).collect::<Vec<_>>();
-            needless.into_iter().chain(std::mem::take(&mut world.broken)).collect()
+            let needless = ALL
+                .into_iter()
+                .flat_map(|name| std::mem::take(&mut world.place(name).needless))
+                .collect::<Vec<_>>();
+            needless
+                .into_iter()
+                .chain(std::mem::take(&mut world.broken))
+                .collect()
         };
         if !wrong.is_empty() {
             return Err(format!("{}\n{}", wrong.join("\n"), history(&engine).await));
@@ -105,9 +150,18 @@ impl Sim {
             if self.random.random_bool(0.5) {
                 self.edit();
             }
-            engine.sync_once(HARBOUR, ObjectType::Person).await.map_err(fault("catching up"))?;
-            engine.preempt_for_leavers().await.map_err(fault("overtaking"))?;
-            engine.sync_once(BERTHING, ObjectType::Person).await.map_err(fault("catching up"))?;
+            engine
+                .sync_once(HARBOUR, ObjectType::Person)
+                .await
+                .map_err(fault("catching up"))?;
+            engine
+                .preempt_for_leavers()
+                .await
+                .map_err(fault("overtaking"))?;
+            engine
+                .sync_once(BERTHING, ObjectType::Person)
+                .await
+                .map_err(fault("catching up"))?;
         }
         Ok(())
     }

@@ -1,5 +1,5 @@
-//! The simulated systems: they hold accounts, remember what happened, misbehave as the seed says, and note every promise that
-//! is broken by what arrives.
+//! The simulated systems: they hold accounts, remember what happened, misbehave as the seed says,
+//! and note every promise that is broken by what arrives.
 
 use async_trait::async_trait;
 use jiff::Timestamp;
@@ -9,7 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use tide_connect::{
-    ChangeEvent, ChangeStream, CheckReport, ConnectError, ConnectionState, Connector, Description, SnapshotItem, SnapshotStream, Write,
+    ChangeEvent, ChangeStream, CheckReport, ConnectError, ConnectionState, Connector, Description,
+    SnapshotItem, SnapshotStream, Write,
 };
 use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
@@ -45,7 +46,8 @@ pub struct Place {
     pub accounts: BTreeMap<String, Held>,
     /// What changed, in order: the keys, and what was there then.
     history: Vec<(String, Option<Observed>)>,
-    /// It tells of each state, late, and says which one it is; others tell what is there when they are asked.
+    /// It tells of each state, late, and says which one it is; others tell what is there when they
+    /// are asked.
     tells_states: bool,
     versions: BTreeMap<String, String>,
     next: u64,
@@ -106,11 +108,25 @@ enum Fault {
 
 impl Shared {
     pub fn new(seed: u64) -> Shared {
-        let places = ALL.into_iter().map(|name| (name, Place { tells_states: name == BERTHING, ..Place::default() })).collect();
+        let places = ALL
+            .into_iter()
+            .map(|name| {
+                (
+                    name,
+                    Place {
+                        tells_states: name == BERTHING,
+                        ..Place::default()
+                    },
+                )
+            })
+            .collect();
         Shared(Arc::new(Mutex::new(World {
             now: "2027-03-01T06:00:00Z".parse().unwrap_or_default(),
             places,
-            dice: (0x5eed..).zip(ALL).map(|(salt, name)| (name, StdRng::seed_from_u64(seed ^ salt << 32))).collect(),
+            dice: (0x5eed..)
+                .zip(ALL)
+                .map(|(salt, name)| (name, StdRng::seed_from_u64(seed ^ salt << 32)))
+                .collect(),
             trouble: 0,
             slow: false,
             queues: false,
@@ -129,13 +145,19 @@ impl Shared {
 }
 
 pub fn text(attributes: &Attributes, name: &str) -> String {
-    attributes.get(name).first().map(ToString::to_string).unwrap_or_default()
+    attributes
+        .get(name)
+        .first()
+        .map(ToString::to_string)
+        .unwrap_or_default()
 }
 
 impl Place {
     pub fn note(&mut self, key: &str) {
-        let version = (self.tells_states && self.accounts.contains_key(key)).then(|| format!("{:08}", self.history.len()));
-        self.versions.extend(version.map(|version| (key.to_owned(), version)));
+        let version = (self.tells_states && self.accounts.contains_key(key))
+            .then(|| format!("{:08}", self.history.len()));
+        self.versions
+            .extend(version.map(|version| (key.to_owned(), version)));
         let shown = self.shown(key);
         self.history.push((key.to_owned(), shown));
     }
@@ -153,7 +175,14 @@ impl Place {
     fn shown(&self, key: &str) -> Option<Observed> {
         let held = self.accounts.get(key)?;
         let (name, attributes) = (held.name.clone(), held.attributes.clone());
-        Some(Observed { key: key.to_owned(), name, attributes, fault: None, version: self.versions.get(key).cloned(), is_exact: true })
+        Some(Observed {
+            key: key.to_owned(),
+            name,
+            attributes,
+            fault: None,
+            version: self.versions.get(key).cloned(),
+            is_exact: true,
+        })
     }
 }
 
@@ -166,7 +195,11 @@ impl World {
     fn trouble_with(&mut self, system: &str, kinds: u32) -> u32 {
         let trouble = self.trouble;
         let dice = self.dice.get_mut(system).expect("a known system");
-        if trouble > 0 && dice.random_ratio(1, trouble) { dice.random_range(1..kinds) } else { 0 }
+        if trouble > 0 && dice.random_ratio(1, trouble) {
+            dice.random_range(1..kinds)
+        } else {
+            0
+        }
     }
 
     fn fault(&mut self, system: &str) -> Fault {
@@ -175,7 +208,11 @@ impl World {
         if let Some((_, left)) = self.dies_in.filter(|(whose, _)| *whose == system) {
             if left == 0 {
                 self.dies_in = None;
-                return if dice.random_bool(0.5) { Fault::Die } else { Fault::DieAfter };
+                return if dice.random_bool(0.5) {
+                    Fault::Die
+                } else {
+                    Fault::DieAfter
+                };
             }
             self.dies_in = self.dies_in.map(|(whose, _)| (whose, left - 1));
         }
@@ -206,12 +243,25 @@ impl World {
         place.effects += 1;
         let key = match &write.account {
             Some((key, _)) if place.accounts.contains_key(key) => key.clone(),
-            Some((key, _)) => return Err(ConnectError::permanent("gone", format!("{key} is not there any more"), "read it again")),
+            Some((key, _)) => {
+                return Err(ConnectError::permanent(
+                    "gone",
+                    format!("{key} is not there any more"),
+                    "read it again",
+                ));
+            }
             None => {
                 let mut attributes = Attributes::new();
-                write.values.iter().for_each(|value| attributes.set(&value.attribute, value.after.clone()));
+                write
+                    .values
+                    .iter()
+                    .for_each(|value| attributes.set(&value.attribute, value.after.clone()));
                 let number = text(&attributes, "number");
-                if place.accounts.values().any(|held| text(&held.attributes, "number") == number) {
+                if place
+                    .accounts
+                    .values()
+                    .any(|held| text(&held.attributes, "number") == number)
+                {
                     wrong.push(format!("{system}: number {number} got a second account"));
                 }
                 if attributes.get("active").is_empty() {
@@ -225,20 +275,31 @@ impl World {
             for value in &write.values {
                 // This system writes addresses in its own way.
                 let own = |value: &Value| Value::text(value.to_string().to_lowercase());
-                let after = if value.attribute == "mail" { value.after.iter().map(own).collect() } else { value.after.clone() };
+                let after = if value.attribute == "mail" {
+                    value.after.iter().map(own).collect()
+                } else {
+                    value.after.clone()
+                };
                 held.attributes.set(&value.attribute, after);
             }
             if write.account.is_some() && held.attributes == before {
-                place.needless.push(format!("{system}: {} of {key} changes nothing: {:?}", write.kind, write.values));
+                place.needless.push(format!(
+                    "{system}: {} of {key} changes nothing: {:?}",
+                    write.kind, write.values
+                ));
             }
             let number = text(&held.attributes, "number");
             if out && !ever_out.contains(&number) {
-                wrong.push(format!("{system}: number {number} was disabled, and never left"));
+                wrong.push(format!(
+                    "{system}: number {number} was disabled, and never left"
+                ));
             }
         }
         place.ours.insert(key.clone());
         place.note(&key);
-        let shown = place.shown(&key).ok_or_else(|| ConnectError::permanent("gone", "it is not there", "read it again"));
+        let shown = place
+            .shown(&key)
+            .ok_or_else(|| ConnectError::permanent("gone", "it is not there", "read it again"));
         self.broken.extend(wrong);
         shown
     }
@@ -263,7 +324,11 @@ impl Clock for Shared {
 impl ConnectorFactory for Shared {
     fn connector(&self, system: &str, access: Arc<ConnectionState>) -> Option<Arc<dyn Connector>> {
         let name = ALL.into_iter().find(|name| *name == system)?;
-        Some(Arc::new(Simulated { name, world: self.clone(), access }))
+        Some(Arc::new(Simulated {
+            name,
+            world: self.clone(),
+            access,
+        }))
     }
 }
 
@@ -275,17 +340,30 @@ struct Simulated {
 
 fn schema(system: &str) -> Schema {
     let names: &[&str] = match system {
-        HARBOUR => &["number", "name", "mail", "title", "login", "employed", "manager"],
+        HARBOUR => &[
+            "number", "name", "mail", "title", "login", "employed", "manager",
+        ],
         BERTHING => &["number", "name", "mail", "title", "login", "manager"],
         _ => &["number", "name"],
     };
     let mut schema = Schema::default();
     for name in names {
-        let kind = if *name == "manager" { ValueKind::Reference } else { ValueKind::Text };
-        schema.put(AttributeDef { kind, case_exact: *name != "mail", ..AttributeDef::text(*name) });
+        let kind = if *name == "manager" {
+            ValueKind::Reference
+        } else {
+            ValueKind::Text
+        };
+        schema.put(AttributeDef {
+            kind,
+            case_exact: *name != "mail",
+            ..AttributeDef::text(*name)
+        });
     }
     if system != HARBOUR {
-        schema.put(AttributeDef { kind: ValueKind::Bool, ..AttributeDef::text("active") });
+        schema.put(AttributeDef {
+            kind: ValueKind::Bool,
+            ..AttributeDef::text("active")
+        });
         schema.state_attribute = Some("active".into());
     }
     schema
@@ -296,7 +374,11 @@ impl Simulated {
         let pause = {
             let mut world = self.world.lock();
             let slow = world.slow;
-            world.dice.get_mut(self.name).filter(|_| slow).map(|dice| dice.random_range(0..4))
+            world
+                .dice
+                .get_mut(self.name)
+                .filter(|_| slow)
+                .map(|dice| dice.random_range(0..4))
         };
         if let Some(pause) = pause {
             tokio::time::sleep(Duration::from_millis(pause)).await;
@@ -318,7 +400,12 @@ impl Connector for Simulated {
 
     async fn describe(&self) -> Result<Description, ConnectError> {
         let schema = [(ObjectType::Person, schema(self.name))].into();
-        Ok(Description { schema, abilities: Vec::new(), profile: Vec::new(), own: Vec::new() })
+        Ok(Description {
+            schema,
+            abilities: Vec::new(),
+            profile: Vec::new(),
+            own: Vec::new(),
+        })
     }
 
     fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
@@ -327,7 +414,11 @@ impl Connector for Simulated {
             let mut world = self.world.lock();
             let fault = world.trouble_with(self.name, 5);
             let place = world.place(self.name);
-            let keys: Vec<String> = if object == ObjectType::Person { place.accounts.keys().cloned().collect() } else { Vec::new() };
+            let keys: Vec<String> = if object == ObjectType::Person {
+                place.accounts.keys().cloned().collect()
+            } else {
+                Vec::new()
+            };
             let accounts: Vec<Observed> = keys.iter().filter_map(|key| place.shown(key)).collect();
             let cut = match (accounts.len(), world.dice.get_mut(self.name)) {
                 (0, _) | (_, None) => 0,
@@ -340,10 +431,18 @@ impl Connector for Simulated {
             (accounts, fault, cut)
         };
         let all = accounts.len();
-        let shown: Vec<Observed> = if fault > 0 { accounts.into_iter().take(cut).collect() } else { accounts };
+        let shown: Vec<Observed> = if fault > 0 {
+            accounts.into_iter().take(cut).collect()
+        } else {
+            accounts
+        };
         tokio::spawn(async move {
             for batch in shown.chunks(3) {
-                if out.send(Ok(SnapshotItem::Batch(batch.to_vec()))).await.is_err() {
+                if out
+                    .send(Ok(SnapshotItem::Batch(batch.to_vec())))
+                    .await
+                    .is_err()
+                {
                     return;
                 }
             }
@@ -351,8 +450,16 @@ impl Connector for Simulated {
                 // Said to be complete, and it is not.
                 1 => Ok(SnapshotItem::Complete(all.max(cut + 1))),
                 2 => return,
-                3 => Err(ConnectError::transient("cut", "the connection was closed", "it is read again")),
-                4 => Err(ConnectError::system_down("token_refused", "the token is refused", "set another")),
+                3 => Err(ConnectError::transient(
+                    "cut",
+                    "the connection was closed",
+                    "it is read again",
+                )),
+                4 => Err(ConnectError::system_down(
+                    "token_refused",
+                    "the token is refused",
+                    "set another",
+                )),
                 _ => Ok(SnapshotItem::Complete(all)),
             };
             let _ = out.send(end).await;
@@ -368,38 +475,73 @@ impl Connector for Simulated {
         })
     }
 
-    async fn current_cursor(&self, _: ObjectType, _: WatchMode) -> Result<Option<String>, ConnectError> {
-        Ok(Some(self.world.lock().place(self.name).history.len().to_string()))
+    async fn current_cursor(
+        &self,
+        _: ObjectType,
+        _: WatchMode,
+    ) -> Result<Option<String>, ConnectError> {
+        Ok(Some(
+            self.world.lock().place(self.name).history.len().to_string(),
+        ))
     }
 
-    fn watch(self: Arc<Self>, object: ObjectType, way: WatchMode, from: Option<String>) -> ChangeStream {
+    fn watch(
+        self: Arc<Self>,
+        object: ObjectType,
+        way: WatchMode,
+        from: Option<String>,
+    ) -> ChangeStream {
         let (out, following) = mpsc::channel(256);
         let mut world = self.world.lock();
         // An answer takes a moment.
-        world.now = world.now.saturating_add(Duration::from_millis(3)).unwrap_or(Timestamp::MAX);
+        world.now = world
+            .now
+            .saturating_add(Duration::from_millis(3))
+            .unwrap_or(Timestamp::MAX);
         let fault = world.trouble_with(self.name, 4);
         let shuffle = world.trouble > 0;
         let place = world.place(self.name);
         let from: usize = from.and_then(|from| from.parse().ok()).unwrap_or(0);
-        let mut changed: Vec<&(String, Option<Observed>)> = place.history.get(from..).unwrap_or_default().iter().collect();
+        let mut changed: Vec<&(String, Option<Observed>)> = place
+            .history
+            .get(from..)
+            .unwrap_or_default()
+            .iter()
+            .collect();
         if shuffle {
             // What came twice comes twice, and in another order.
             changed.reverse();
         }
         let mut news = Vec::new();
         for (key, then) in changed.into_iter().filter(|_| object == ObjectType::Person) {
-            match place.shown(key).and_then(|now| if place.tells_states { then.clone() } else { Some(now) }) {
+            match place.shown(key).and_then(|now| {
+                if place.tells_states {
+                    then.clone()
+                } else {
+                    Some(now)
+                }
+            }) {
                 Some(account) => news.push(Ok(ChangeEvent::Changed(vec![account]))),
-                None if way.reports_deletions() => news.push(Ok(ChangeEvent::Gone(vec![key.clone()]))),
+                None if way.reports_deletions() => {
+                    news.push(Ok(ChangeEvent::Gone(vec![key.clone()])))
+                }
                 None => {}
             }
         }
         let mark = place.history.len().to_string();
         match fault {
-            1 => news = vec![Ok(ChangeEvent::ResyncRequired("the history was forgotten".into()))],
+            1 => {
+                news = vec![Ok(ChangeEvent::ResyncRequired(
+                    "the history was forgotten".into(),
+                ))]
+            }
             2 => {
                 news.truncate(news.len() / 2);
-                news.push(Err(ConnectError::transient("cut", "the connection was closed", "it is followed again")));
+                news.push(Err(ConnectError::transient(
+                    "cut",
+                    "the connection was closed",
+                    "it is followed again",
+                )));
             }
             // The mark is lost: the same is told again.
             3 => {}
@@ -420,18 +562,34 @@ impl Connector for Simulated {
         following
     }
 
-    async fn find(&self, _: ObjectType, probes: &[(String, Value)]) -> Result<Vec<Observed>, ConnectError> {
+    async fn find(
+        &self,
+        _: ObjectType,
+        probes: &[(String, Value)],
+    ) -> Result<Vec<Observed>, ConnectError> {
         let mut world = self.world.lock();
         if world.fault(self.name) == Fault::Failed {
-            return Err(ConnectError::transient("server_error", "it failed", "it is tried again"));
+            return Err(ConnectError::transient(
+                "server_error",
+                "it failed",
+                "it is tried again",
+            ));
         }
         let place = world.place(self.name);
         let fits = |held: &Held| {
             probes.iter().any(|(name, value)| {
-                held.attributes.get(name).iter().any(|there| there.to_string().eq_ignore_ascii_case(&value.to_string()))
+                held.attributes
+                    .get(name)
+                    .iter()
+                    .any(|there| there.to_string().eq_ignore_ascii_case(&value.to_string()))
             })
         };
-        let keys: Vec<String> = place.accounts.iter().filter(|(_, held)| fits(held)).map(|(key, _)| key.clone()).collect();
+        let keys: Vec<String> = place
+            .accounts
+            .iter()
+            .filter(|(_, held)| fits(held))
+            .map(|(key, _)| key.clone())
+            .collect();
         Ok(keys.iter().filter_map(|key| place.shown(key)).collect())
     }
 
@@ -442,14 +600,27 @@ impl Connector for Simulated {
         let (fault, result) = {
             let mut world = self.world.lock();
             if world.place(self.name).read_only {
-                world.broken.push(format!("{}: a write arrived, and it is read-only", self.name));
+                world.broken.push(format!(
+                    "{}: a write arrived, and it is read-only",
+                    self.name
+                ));
             }
             let whose = write.account.as_ref().map_or_else(
-                || write.values.iter().find(|v| v.attribute == "number").map(|v| format!("{:?}", v.after)).unwrap_or_default(),
+                || {
+                    write
+                        .values
+                        .iter()
+                        .find(|v| v.attribute == "number")
+                        .map(|v| format!("{:?}", v.after))
+                        .unwrap_or_default()
+                },
                 |(key, _)| key.clone(),
             );
             let arrived = world.arrived.entry(self.name).or_default();
-            if !arrived.iter().any(|(kind, who)| *kind == write.kind && *who == whose) {
+            if !arrived
+                .iter()
+                .any(|(kind, who)| *kind == write.kind && *who == whose)
+            {
                 arrived.push((write.kind, whose.clone()));
             }
             let fault = world.fault(self.name);
@@ -458,11 +629,20 @@ impl Connector for Simulated {
                 world.story.push(line);
             }
             let result = match fault {
-                Fault::None | Fault::LostAfter | Fault::DieAfter => Some(world.effect(self.name, write)),
+                Fault::None | Fault::LostAfter | Fault::DieAfter => {
+                    Some(world.effect(self.name, write))
+                }
                 Fault::Queue | Fault::QueueAndFail => {
                     let place = world.place(self.name);
-                    place.queue.push(Queued { write: write.clone(), asked: 0, fails: fault == Fault::QueueAndFail, done: None });
-                    Some(Err(ConnectError::accepted(&(place.queue.len() - 1).to_string())))
+                    place.queue.push(Queued {
+                        write: write.clone(),
+                        asked: 0,
+                        fails: fault == Fault::QueueAndFail,
+                        done: None,
+                    });
+                    Some(Err(ConnectError::accepted(
+                        &(place.queue.len() - 1).to_string(),
+                    )))
                 }
                 _ => None,
             };
@@ -478,32 +658,64 @@ impl Connector for Simulated {
             (Fault::Die | Fault::DieAfter, _) => Err(self.die().await),
             (Fault::LostAfter, Some(Err(refused))) => Err(refused),
             (Fault::LostAfter | Fault::LostBefore, _) => Err(lost),
-            (Fault::TooMany, _) => Err(ConnectError::transient("rate", "too many requests", "it is tried again")),
-            (Fault::Failed, _) => Err(ConnectError::transient("server_error", "it failed", "it is tried again")),
-            (Fault::Down, _) => Err(ConnectError::system_down("unreachable", "nothing answers", "it is tried again")),
+            (Fault::TooMany, _) => Err(ConnectError::transient(
+                "rate",
+                "too many requests",
+                "it is tried again",
+            )),
+            (Fault::Failed, _) => Err(ConnectError::transient(
+                "server_error",
+                "it failed",
+                "it is tried again",
+            )),
+            (Fault::Down, _) => Err(ConnectError::system_down(
+                "unreachable",
+                "nothing answers",
+                "it is tried again",
+            )),
             (_, Some(result)) => result,
             (_, None) => Err(lost),
         }
     }
 
-    async fn poll_operation(&self, _: &Write, place: &str) -> Result<Option<Observed>, ConnectError> {
+    async fn poll_operation(
+        &self,
+        _: &Write,
+        place: &str,
+    ) -> Result<Option<Observed>, ConnectError> {
         let mut world = self.world.lock();
         let number: usize = place.parse().unwrap_or(usize::MAX);
         let gone = || ConnectError::permanent("gone", "no such request", "decide again");
-        let queued = world.place(self.name).queue.get_mut(number).ok_or_else(gone)?;
+        let queued = world
+            .place(self.name)
+            .queue
+            .get_mut(number)
+            .ok_or_else(gone)?;
         queued.asked += 1;
         if queued.asked < 2 {
             return Ok(None);
         }
         if queued.fails {
-            return Err(ConnectError::permanent("refused", "it was refused in the end", "correct it"));
+            return Err(ConnectError::permanent(
+                "refused",
+                "it was refused in the end",
+                "correct it",
+            ));
         }
         if queued.done.is_none() {
             let write = queued.write.clone();
             let done = world.effect(self.name, &write)?;
-            let queued = world.place(self.name).queue.get_mut(number).ok_or_else(gone)?;
+            let queued = world
+                .place(self.name)
+                .queue
+                .get_mut(number)
+                .ok_or_else(gone)?;
             queued.done = Some(done);
         }
-        Ok(world.place(self.name).queue.get(number).and_then(|queued| queued.done.clone()))
+        Ok(world
+            .place(self.name)
+            .queue
+            .get(number)
+            .and_then(|queued| queued.done.clone()))
     }
 }

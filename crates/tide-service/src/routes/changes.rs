@@ -7,7 +7,10 @@ use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet, NewDecisionAnswer, Offer, Page, Problem};
+use tide_api::{
+    Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet,
+    NewDecisionAnswer, Offer, Page, Problem,
+};
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeState;
 use tide_engine::Plan;
@@ -24,7 +27,11 @@ fn filter(query: ListQuery) -> ChangeFilter {
     let some = |text: Option<String>| text.filter(|text| !text.is_empty());
     ChangeFilter {
         limit: limit(&query),
-        after: query.after.as_deref().and_then(|after| after.parse().ok()).unwrap_or(0),
+        after: query
+            .after
+            .as_deref()
+            .and_then(|after| after.parse().ok())
+            .unwrap_or(0),
         word: some(query.filter),
         state: query.state,
         system: some(query.system),
@@ -32,29 +39,56 @@ fn filter(query: ListQuery) -> ChangeFilter {
     }
 }
 
-/// Previews and runs, the newest first. `filter` is `preview` or `run`; with `state` = `failed`, those that failed or have changes that did.
+/// Previews and runs, the newest first. `filter` is `preview` or `run`; with `state` = `failed`,
+/// those that failed or have changes that did.
 #[utoipa::path(get, path = "/api/v1/change-sets", tag = "changes", params(ListQuery), responses((status = 200, body = Page<ChangeSet>)))]
-pub async fn list_change_sets(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<ChangeSet>>, Refusal> {
+pub async fn list_change_sets(
+    State(service): State<Service>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<Page<ChangeSet>>, Refusal> {
     let limit = limit(&query).min(100);
     let before = match query.after.as_deref().filter(|after| !after.is_empty()) {
         None => None,
-        Some(after) => Some(after.parse().map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?),
+        Some(after) => Some(
+            after
+                .parse()
+                .map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?,
+        ),
     };
     let kind = match query.filter.as_deref().filter(|kind| !kind.is_empty()) {
         None => None,
-        Some(kind) => Some(ChangeSetKind::parse(kind).ok_or_else(|| Refusal::bad(format!("`{kind}` is neither `preview` nor `run`")))?),
+        Some(kind) => Some(
+            ChangeSetKind::parse(kind)
+                .ok_or_else(|| Refusal::bad(format!("`{kind}` is neither `preview` nor `run`")))?,
+        ),
     };
     let failed = query.state == Some(ChangeState::Failed);
-    let sets = service.engine.store().change_sets(before, kind, failed, limit).await?;
-    let next = (sets.len() as i64 == limit).then(|| sets.last().map(|set| set.id.to_string())).flatten();
-    Ok(Json(Page { items: sets.into_iter().map(convert::change_set).collect(), next }))
+    let sets = service
+        .engine
+        .store()
+        .change_sets(before, kind, failed, limit)
+        .await?;
+    let next = (sets.len() as i64 == limit)
+        .then(|| sets.last().map(|set| set.id.to_string()))
+        .flatten();
+    Ok(Json(Page {
+        items: sets.into_iter().map(convert::change_set).collect(),
+        next,
+    }))
 }
 
 /// A moment: a day (its beginning in UTC), or an instant with its offset.
 fn moment(text: &str) -> Result<jiff::Timestamp, String> {
-    let day = text.parse::<jiff::civil::Date>().ok().filter(|_| text.len() <= 10);
-    let start = day.and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok()).map(|zoned| zoned.timestamp());
-    start.or_else(|| text.parse().ok()).ok_or_else(|| format!("`{text}` is no moment: write 2027-01-15, or 2027-01-15T06:00:00+01:00"))
+    let day = text
+        .parse::<jiff::civil::Date>()
+        .ok()
+        .filter(|_| text.len() <= 10);
+    let start = day
+        .and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok())
+        .map(|zoned| zoned.timestamp());
+    start.or_else(|| text.parse().ok()).ok_or_else(|| {
+        format!("`{text}` is no moment: write 2027-01-15, or 2027-01-15T06:00:00+01:00")
+    })
 }
 
 /// Begins a preview or a run. It goes on by itself; its progress comes as events.
@@ -67,9 +101,16 @@ pub async fn begin_change_set(
 ) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
     let carry_out = new.kind == ChangeSetKind::Run;
     if new.adopt && !carry_out {
-        return Err(Refusal::bad("a preview joins nothing: `adopt` goes with a run"));
+        return Err(Refusal::bad(
+            "a preview joins nothing: `adopt` goes with a run",
+        ));
     }
-    let as_of = new.as_of.as_deref().map(moment).transpose().map_err(Refusal::bad)?;
+    let as_of = new
+        .as_of
+        .as_deref()
+        .map(moment)
+        .transpose()
+        .map_err(Refusal::bad)?;
     let plan = Plan {
         carry_out,
         preview: new.preview,
@@ -81,12 +122,20 @@ pub async fn begin_change_set(
         as_of,
     };
     let id = service.engine.begin(plan, &caller.principal.id).await?;
-    Ok((StatusCode::ACCEPTED, Json(convert::change_set(service.engine.store().change_set(id).await?))))
+    Ok((
+        StatusCode::ACCEPTED,
+        Json(convert::change_set(
+            service.engine.store().change_set(id).await?,
+        )),
+    ))
 }
 
 /// One preview or run.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}", tag = "changes", params(("id" = i64, Path)), responses((status = 200, body = ChangeSet)))]
-pub async fn show_change_set(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<ChangeSet>, Refusal> {
+pub async fn show_change_set(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+) -> Result<Json<ChangeSet>, Refusal> {
     let mut set = convert::change_set(service.engine.store().change_set(id).await?);
     if let (None, Some(why)) = (&set.ended, service.engine.stalled()) {
         set.note = Some(why);
@@ -103,8 +152,13 @@ pub async fn list_lines(
 ) -> Result<Json<Page<Line>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().decided(id, &filter).await?;
-    let next = (rows.len() as i64 == filter.limit).then(|| rows.last().map(|row| row.seq.to_string())).flatten();
-    Ok(Json(Page { items: rows.into_iter().map(convert::line).collect(), next }))
+    let next = (rows.len() as i64 == filter.limit)
+        .then(|| rows.last().map(|row| row.seq.to_string()))
+        .flatten();
+    Ok(Json(Page {
+        items: rows.into_iter().map(convert::line).collect(),
+        next,
+    }))
 }
 
 /// The changes, with their values before and after. `filter` is a state or a kind.
@@ -116,11 +170,17 @@ pub async fn list_changes(
 ) -> Result<Json<Page<Change>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().changes(id, &filter).await?;
-    let next = (rows.len() as i64 == filter.limit).then(|| rows.last().map(|row| row.id.to_string())).flatten();
-    Ok(Json(Page { items: rows.into_iter().map(convert::change).collect(), next }))
+    let next = (rows.len() as i64 == filter.limit)
+        .then(|| rows.last().map(|row| row.id.to_string()))
+        .flatten();
+    Ok(Json(Page {
+        items: rows.into_iter().map(convert::change).collect(),
+        next,
+    }))
 }
 
-/// The changes as a table, a line for each value. Cells that a spreadsheet would take for a formula are neutralised.
+/// The changes as a table, a line for each value. Cells that a spreadsheet would take for a formula
+/// are neutralised.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/changes.csv", tag = "changes", params(("id" = i64, Path), ListQuery),
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_changes(
@@ -129,18 +189,47 @@ pub async fn export_changes(
     Query(query): Query<ListQuery>,
 ) -> Result<axum::response::Response, Refusal> {
     service.engine.store().change_set(id).await?;
-    let all = ChangeFilter { limit: i64::MAX, ..filter(query) };
+    let all = ChangeFilter {
+        limit: i64::MAX,
+        ..filter(query)
+    };
     let rows = service.engine.store().changes(id, &all).await?;
     let lines = rows.into_iter().map(convert::change).flat_map(|change| {
-        let about = [change.label, change.system, change.kind.to_string(), change.state.to_string()];
-        let why = [change.reason, change.hold.or(change.error).unwrap_or_default()];
+        let about = [
+            change.label,
+            change.system,
+            change.kind.to_string(),
+            change.state.to_string(),
+        ];
+        let why = [
+            change.reason,
+            change.hold.or(change.error).unwrap_or_default(),
+        ];
         change.values.into_iter().map(move |value| {
-            let cells = [value.attribute, value.before.join(" | "), value.after.join(" | ")];
+            let cells = [
+                value.attribute,
+                value.before.join(" | "),
+                value.after.join(" | "),
+            ];
             about.iter().chain(&cells).chain(&why).cloned().collect()
         })
     });
-    let header = ["person", "system", "change", "state", "attribute", "before", "after", "reason", "held or failed"];
-    Ok(super::scope::csv(&format!("changes-{id}.csv"), &header, lines))
+    let header = [
+        "person",
+        "system",
+        "change",
+        "state",
+        "attribute",
+        "before",
+        "after",
+        "reason",
+        "held or failed",
+    ];
+    Ok(super::scope::csv(
+        &format!("changes-{id}.csv"),
+        &header,
+        lines,
+    ))
 }
 
 /// What this change set and another one have of each other's.
@@ -152,19 +241,29 @@ pub async fn compare_change_sets(
 ) -> Result<Json<ChangeComparison>, Refusal> {
     let compared = service.engine.compare_change_sets(id, other).await?;
     let shown = |rows: Vec<tide_store::ChangeRow>| rows.into_iter().map(convert::change).collect();
-    Ok(Json(ChangeComparison { same: compared.same, only_here: shown(compared.only_here), only_there: shown(compared.only_there) }))
+    Ok(Json(ChangeComparison {
+        same: compared.same,
+        only_here: shown(compared.only_here),
+        only_there: shown(compared.only_there),
+    }))
 }
 
 /// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
 #[utoipa::path(post, path = "/api/v1/change-sets/{id}/cancel", tag = "changes", params(("id" = i64, Path)), responses((status = 202)))]
-pub async fn cancel_change_set(State(service): State<Service>, Path(id): Path<i64>) -> Result<StatusCode, Refusal> {
+pub async fn cancel_change_set(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+) -> Result<StatusCode, Refusal> {
     service.engine.cancel(id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
 /// What waits for a person, in one list.
 #[utoipa::path(get, path = "/api/v1/decisions", tag = "changes", responses((status = 200, body = Vec<Decision>)))]
-pub async fn list_decisions(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<Json<Vec<Decision>>, Refusal> {
+pub async fn list_decisions(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+) -> Result<Json<Vec<Decision>>, Refusal> {
     let decision = |one: tide_engine::Decision| Decision {
         id: one.id,
         kind: one.kind.to_owned(),
@@ -175,7 +274,11 @@ pub async fn list_decisions(State(service): State<Service>, Extension(caller): E
         names: one.names,
         answers: one.answers,
         blocked: one.blocked,
-        offers: one.offers.into_iter().map(|(id, text)| Offer { id, text }).collect(),
+        offers: one
+            .offers
+            .into_iter()
+            .map(|(id, text)| Offer { id, text })
+            .collect(),
         most: one.most,
     };
     match service.engine.decisions(&caller.principal.id).await {
@@ -194,7 +297,14 @@ pub async fn answer_decision(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDecisionAnswer>,
 ) -> Result<StatusCode, Refusal> {
-    let said = tide_engine::DecisionReply { answer: new.answer, comment: new.comment.trim(), choice: &new.chosen };
-    service.engine.answer_choosing(&new.id, said, &caller.principal.id).await?;
+    let said = tide_engine::DecisionReply {
+        answer: new.answer,
+        comment: new.comment.trim(),
+        choice: &new.chosen,
+    };
+    service
+        .engine
+        .answer_choosing(&new.id, said, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }

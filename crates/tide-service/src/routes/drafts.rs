@@ -9,8 +9,9 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    CallOut, Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial, NewDraft, NewMappingTrial, NewSecret,
-    Problem, PublishDraft, Published, RuleFile, RuleFiles, RuleVersion, SaveDraft, ShownPassword,
+    CallOut, Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial,
+    NewDraft, NewMappingTrial, NewSecret, Problem, PublishDraft, Published, RuleFile, RuleFiles,
+    RuleVersion, SaveDraft, ShownPassword,
 };
 use tide_core::rules::FaultSeverity;
 
@@ -30,10 +31,25 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
     Draft {
         row: row(&draft.row),
         published: draft.published,
-        usable: !draft.faults.iter().any(|fault| fault.severity == FaultSeverity::Error),
+        usable: !draft
+            .faults
+            .iter()
+            .any(|fault| fault.severity == FaultSeverity::Error),
         faults: draft.faults.iter().map(convert::fault).collect(),
-        files: draft.row.files.into_iter().map(|file| RuleFile { name: file.name, text: file.text }).collect(),
-        differences: draft.differences.into_iter().map(convert::difference).collect(),
+        files: draft
+            .row
+            .files
+            .into_iter()
+            .map(|file| RuleFile {
+                name: file.name,
+                text: file.text,
+            })
+            .collect(),
+        differences: draft
+            .differences
+            .into_iter()
+            .map(convert::difference)
+            .collect(),
         both,
     }
 }
@@ -41,7 +57,9 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
 /// Open drafts, the newest first.
 #[utoipa::path(get, path = "/api/v1/rules/drafts", tag = "rules", responses((status = 200, body = Vec<DraftRow>)))]
 pub async fn list_drafts(State(service): State<Service>) -> Result<Json<Vec<DraftRow>>, Refusal> {
-    Ok(Json(service.engine.drafts().await?.iter().map(row).collect()))
+    Ok(Json(
+        service.engine.drafts().await?.iter().map(row).collect(),
+    ))
 }
 
 /// Begins a draft: from the published rules, from an older version, or from files.
@@ -51,14 +69,28 @@ pub async fn begin_draft(
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDraft>,
 ) -> Result<(StatusCode, Json<Draft>), Refusal> {
-    let own = new.files.map(|own| files(RuleFiles { files: own, based_on: None })).transpose()?;
-    let draft = service.engine.begin_draft(&new.name, new.version, own, &caller.principal.id).await?;
+    let own = new
+        .files
+        .map(|own| {
+            files(RuleFiles {
+                files: own,
+                based_on: None,
+            })
+        })
+        .transpose()?;
+    let draft = service
+        .engine
+        .begin_draft(&new.name, new.version, own, &caller.principal.id)
+        .await?;
     Ok((StatusCode::CREATED, Json(shown(draft, Vec::new()))))
 }
 
 /// A draft, checked, with what differs from the version that it began with.
 #[utoipa::path(get, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
-pub async fn show_draft(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<Draft>, Refusal> {
+pub async fn show_draft(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+) -> Result<Json<Draft>, Refusal> {
     Ok(Json(shown(service.engine.draft(id).await?, Vec::new())))
 }
 
@@ -71,8 +103,14 @@ pub async fn save_draft(
     Path(id): Path<i64>,
     Body(save): Body<SaveDraft>,
 ) -> Result<Json<Draft>, Refusal> {
-    let own = files(RuleFiles { files: save.files, based_on: None })?;
-    let draft = service.engine.save_draft(id, save.edition, &own, &caller.principal.id).await?;
+    let own = files(RuleFiles {
+        files: save.files,
+        based_on: None,
+    })?;
+    let draft = service
+        .engine
+        .save_draft(id, save.edition, &own, &caller.principal.id)
+        .await?;
     Ok(Json(shown(draft, Vec::new())))
 }
 
@@ -101,19 +139,30 @@ pub async fn renew_draft(
 /// What a draft would do to everybody, against the published rules. Nothing is kept or sent.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/effect", tag = "rules", params(("id" = i64, Path)),
     responses((status = 200, body = Effect), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn draft_effect(State(service): State<Service>, Path(id): Path<i64>) -> Result<Json<Effect>, Refusal> {
+pub async fn draft_effect(
+    State(service): State<Service>,
+    Path(id): Path<i64>,
+) -> Result<Json<Effect>, Refusal> {
     let draft = service.engine.draft(id).await?;
-    Ok(Json(convert::effect(service.engine.effect_of(&draft.row.files, None).await?)))
+    Ok(Json(convert::effect(
+        service.engine.effect_of(&draft.row.files, None).await?,
+    )))
 }
 
 /// What files would do to everybody, against the published rules. Nothing is kept or sent.
 #[utoipa::path(post, path = "/api/v1/rules/effect", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = Effect), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn files_effect(State(service): State<Service>, Body(given): Body<RuleFiles>) -> Result<Json<Effect>, Refusal> {
-    Ok(Json(convert::effect(service.engine.effect_of(&files(given)?, None).await?)))
+pub async fn files_effect(
+    State(service): State<Service>,
+    Body(given): Body<RuleFiles>,
+) -> Result<Json<Effect>, Refusal> {
+    Ok(Json(convert::effect(
+        service.engine.effect_of(&files(given)?, None).await?,
+    )))
 }
 
-/// Publishes a draft as it was looked at, if nobody published since it began. Nothing is sent by that.
+/// Publishes a draft as it was looked at, if nobody published since it began. Nothing is sent by
+/// that.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/publish", tag = "rules", params(("id" = i64, Path)), request_body = PublishDraft,
     responses((status = 200, body = Published), (status = 409, body = Problem, content_type = "application/problem+json"),
         (status = 422, body = Problem, content_type = "application/problem+json")))]
@@ -123,41 +172,86 @@ pub async fn publish_draft(
     Path(id): Path<i64>,
     Body(publish): Body<PublishDraft>,
 ) -> Result<Json<Published>, Refusal> {
-    let (version, faults) = service.engine.publish_draft(id, publish.edition, &caller.principal.id).await?;
-    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect(), to_read: super::rules::to_read(&service).await? }))
+    let (version, faults) = service
+        .engine
+        .publish_draft(id, publish.edition, &caller.principal.id)
+        .await?;
+    Ok(Json(Published {
+        version,
+        faults: faults.iter().map(convert::fault).collect(),
+        to_read: super::rules::to_read(&service).await?,
+    }))
 }
 
 /// Published versions, the newest first.
 #[utoipa::path(get, path = "/api/v1/rules/versions", tag = "rules", responses((status = 200, body = Vec<RuleVersion>)))]
-pub async fn list_versions(State(service): State<Service>) -> Result<Json<Vec<RuleVersion>>, Refusal> {
-    let version =
-        |row: tide_store::VersionRow| RuleVersion { version: row.version, made: row.made, principal: row.principal, note: row.note };
-    Ok(Json(service.engine.rule_versions().await?.into_iter().map(version).collect()))
+pub async fn list_versions(
+    State(service): State<Service>,
+) -> Result<Json<Vec<RuleVersion>>, Refusal> {
+    let version = |row: tide_store::VersionRow| RuleVersion {
+        version: row.version,
+        made: row.made,
+        principal: row.principal,
+        note: row.note,
+    };
+    Ok(Json(
+        service
+            .engine
+            .rule_versions()
+            .await?
+            .into_iter()
+            .map(version)
+            .collect(),
+    ))
 }
 
-/// What two published versions differ in: in the rules, and in what they do to everybody who is known now.
+/// What two published versions differ in: in the rules, and in what they do to everybody who is
+/// known now.
 #[utoipa::path(get, path = "/api/v1/rules/difference", tag = "rules", params(DifferenceQuery), responses((status = 200, body = Difference)))]
-pub async fn show_difference(State(service): State<Service>, Query(query): Query<DifferenceQuery>) -> Result<Json<Difference>, Refusal> {
-    let found = service.engine.version_difference(query.from, query.to).await?;
+pub async fn show_difference(
+    State(service): State<Service>,
+    Query(query): Query<DifferenceQuery>,
+) -> Result<Json<Difference>, Refusal> {
+    let found = service
+        .engine
+        .version_difference(query.from, query.to)
+        .await?;
     let effect = match query.effect {
-        true => Some(convert::effect(service.engine.version_effect(query.from, query.to).await?)),
+        true => Some(convert::effect(
+            service.engine.version_effect(query.from, query.to).await?,
+        )),
         false => None,
     };
-    Ok(Json(Difference { files: found.into_iter().map(convert::difference).collect(), effect }))
+    Ok(Json(Difference {
+        files: found.into_iter().map(convert::difference).collect(),
+        effect,
+    }))
 }
 
 /// Tries the whole mapping of a system on a real record. Nothing is kept.
 #[utoipa::path(post, path = "/api/v1/rules/try-mapping", tag = "rules", request_body = NewMappingTrial,
     responses((status = 200, body = MappingTrial), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn try_mapping(State(service): State<Service>, Body(new): Body<NewMappingTrial>) -> Result<Json<MappingTrial>, Refusal> {
+pub async fn try_mapping(
+    State(service): State<Service>,
+    Body(new): Body<NewMappingTrial>,
+) -> Result<Json<MappingTrial>, Refusal> {
     let object = super::scope::object(new.object);
-    let (label, account, tried) = service.engine.try_mapping(new.on.trim(), &new.system, new.draft, object).await?;
-    Ok(Json(MappingTrial { label, account, attributes: tried.into_iter().map(convert::tried).collect() }))
+    let (label, account, tried) = service
+        .engine
+        .try_mapping(new.on.trim(), &new.system, new.draft, object)
+        .await?;
+    Ok(Json(MappingTrial {
+        label,
+        account,
+        attributes: tried.into_iter().map(convert::tried).collect(),
+    }))
 }
 
 /// First passwords: those that wait to be shown, then those that were.
 #[utoipa::path(get, path = "/api/v1/passwords", tag = "identities", responses((status = 200, body = Vec<FirstPassword>)))]
-pub async fn list_passwords(State(service): State<Service>) -> Result<Json<Vec<FirstPassword>>, Refusal> {
+pub async fn list_passwords(
+    State(service): State<Service>,
+) -> Result<Json<Vec<FirstPassword>>, Refusal> {
     let password = |row: tide_store::PasswordRow| {
         let (shown, shown_to) = row.shown.unzip();
         FirstPassword {
@@ -172,10 +266,19 @@ pub async fn list_passwords(State(service): State<Service>) -> Result<Json<Vec<F
             error: row.error,
         }
     };
-    Ok(Json(service.engine.first_passwords().await?.into_iter().map(password).collect()))
+    Ok(Json(
+        service
+            .engine
+            .first_passwords()
+            .await?
+            .into_iter()
+            .map(password)
+            .collect(),
+    ))
 }
 
-/// Shows a first password, once, to whom the rules let see it. It is journaled, and gone afterwards.
+/// Shows a first password, once, to whom the rules let see it. It is journaled, and gone
+/// afterwards.
 #[utoipa::path(post, path = "/api/v1/passwords/{id}/show", tag = "identities", params(("id" = i64, Path)),
     responses((status = 200, body = ShownPassword), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_password(
@@ -183,16 +286,34 @@ pub async fn show_password(
     Extension(caller): Extension<Caller>,
     Path(id): Path<i64>,
 ) -> Result<Json<ShownPassword>, Refusal> {
-    let password = service.engine.reveal_password(id, &caller.principal.id, &caller.principal.name).await?;
-    Ok(Json(ShownPassword { password: password.as_str().to_owned() }))
+    let password = service
+        .engine
+        .reveal_password(id, &caller.principal.id, &caller.principal.name)
+        .await?;
+    Ok(Json(ShownPassword {
+        password: password.as_str().to_owned(),
+    }))
 }
 
 /// Who is called, by the published rules.
 #[utoipa::path(get, path = "/api/v1/calls", tag = "rules", responses((status = 200, body = Vec<CallOut>)))]
 pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<CallOut>>, Refusal> {
-    let call =
-        |row: tide_engine::CallRow| CallOut { name: row.name, url: row.url, secret: row.secret, waiting: row.waiting, error: row.error };
-    Ok(Json(service.engine.calls().await?.into_iter().map(call).collect()))
+    let call = |row: tide_engine::CallRow| CallOut {
+        name: row.name,
+        url: row.url,
+        secret: row.secret,
+        waiting: row.waiting,
+        error: row.error,
+    };
+    Ok(Json(
+        service
+            .engine
+            .calls()
+            .await?
+            .into_iter()
+            .map(call)
+            .collect(),
+    ))
 }
 
 /// Sets the secret that calls are signed with (RFC 9421, HMAC-SHA256).
@@ -204,14 +325,20 @@ pub async fn set_call_secret(
     Path(name): Path<String>,
     Body(new): Body<NewSecret>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.set_call_secret(&name, &new.secret, &caller.principal.id).await?;
+    service
+        .engine
+        .set_call_secret(&name, &new.secret, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Calls with nothing to tell, to see whether the call is taken.
 #[utoipa::path(post, path = "/api/v1/calls/{name}/test", tag = "rules", params(("name" = String, Path)),
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn test_call(State(service): State<Service>, Path(name): Path<String>) -> Result<StatusCode, Refusal> {
+pub async fn test_call(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Refusal> {
     service.engine.test_call(&name).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -11,18 +11,32 @@ use tide_api::{BadRow, FeedColumn, FeedLook, Problem};
 const MAX_FILE: usize = 64 << 20;
 
 fn bad(row: tide_connect::BadRow) -> BadRow {
-    BadRow { line: row.line as i64, reason: row.reason, raw: row.raw, key: row.key }
+    BadRow {
+        line: row.line as i64,
+        reason: row.reason,
+        raw: row.raw,
+        key: row.key,
+    }
 }
 
-/// Looks at a file: how it is written, its columns, the first rows, what cannot be read. Nothing is kept.
+/// Looks at a file: how it is written, its columns, the first rows, what cannot be read. Nothing is
+/// kept.
 #[utoipa::path(post, path = "/api/v1/feeds/look", tag = "feeds", request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = FeedLook), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn look_at_feed(request: Request) -> Result<Json<FeedLook>, Refusal> {
-    let body = axum::body::to_bytes(request.into_body(), MAX_FILE).await.map_err(|_| {
-        Refusal::bad(format!("the file is larger than {} MiB", MAX_FILE >> 20)).remedy("look at its first part: `head -n 100000 FILE`")
-    })?;
-    let looked = tokio::task::spawn_blocking(move || tide_connect::inspect(&mut std::io::Cursor::new(&body[..]), "the file")).await;
-    let look = looked.map_err(|error| Refusal::bad(error.to_string()))?.map_err(tide_engine::EngineError::from)?;
+    let body = axum::body::to_bytes(request.into_body(), MAX_FILE)
+        .await
+        .map_err(|_| {
+            Refusal::bad(format!("the file is larger than {} MiB", MAX_FILE >> 20))
+                .remedy("look at its first part: `head -n 100000 FILE`")
+        })?;
+    let looked = tokio::task::spawn_blocking(move || {
+        tide_connect::inspect(&mut std::io::Cursor::new(&body[..]), "the file")
+    })
+    .await;
+    let look = looked
+        .map_err(|error| Refusal::bad(error.to_string()))?
+        .map_err(tide_engine::EngineError::from)?;
     Ok(Json(FeedLook {
         format: look.format,
         delimiter: look.delimiter,
@@ -50,17 +64,43 @@ pub async fn look_at_feed(request: Request) -> Result<Json<FeedLook>, Refusal> {
 
 /// The rows that the last reading of a feed set aside.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/quarantine", tag = "feeds", params(("name" = String, Path)), responses((status = 200, body = Vec<BadRow>)))]
-pub async fn list_quarantine(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<BadRow>>, Refusal> {
+pub async fn list_quarantine(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<BadRow>>, Refusal> {
     service.engine.store().system(&name).await?;
     let rows = service.engine.store().quarantined(&name).await?;
-    Ok(Json(rows.into_iter().map(|row| BadRow { line: row.line, reason: row.reason, raw: row.raw, key: row.key }).collect()))
+    Ok(Json(
+        rows.into_iter()
+            .map(|row| BadRow {
+                line: row.line,
+                reason: row.reason,
+                raw: row.raw,
+                key: row.key,
+            })
+            .collect(),
+    ))
 }
 
 /// The same as CSV, to be corrected and delivered again.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/quarantine.csv", tag = "feeds", params(("name" = String, Path)), responses((status = 200, body = String, content_type = "text/csv")))]
-pub async fn export_quarantine(State(service): State<Service>, Path(name): Path<String>) -> Result<impl IntoResponse, Refusal> {
+pub async fn export_quarantine(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<impl IntoResponse, Refusal> {
     service.engine.store().system(&name).await?;
     let rows = service.engine.store().quarantined(&name).await?;
-    let rows = rows.into_iter().map(|row| vec![row.line.to_string(), row.reason, row.key.unwrap_or_default(), row.raw]);
-    Ok(super::scope::csv(&format!("{name}-set-aside.csv"), &["line", "reason", "key", "row"], rows))
+    let rows = rows.into_iter().map(|row| {
+        vec![
+            row.line.to_string(),
+            row.reason,
+            row.key.unwrap_or_default(),
+            row.raw,
+        ]
+    });
+    Ok(super::scope::csv(
+        &format!("{name}-set-aside.csv"),
+        &["line", "reason", "key", "row"],
+        rows,
+    ))
 }

@@ -6,12 +6,19 @@ use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Licence, Membership, Memberships, PasswordOnItsWay, Problem, SeatWaiter, SetPassword, Told, ToldQuery};
+use tide_api::{
+    Licence, Membership, Memberships, PasswordOnItsWay, Problem, SeatWaiter, SetPassword, Told,
+    ToldQuery,
+};
 
 /// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
 #[utoipa::path(get, path = "/api/v1/licences", tag = "identities", responses((status = 200, body = Vec<Licence>)))]
 pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Licence>>, Refusal> {
-    let waiter = |one: tide_core::licenses::SeatWaiter| SeatWaiter { identity: one.identity, label: one.label, order: one.order };
+    let waiter = |one: tide_core::licenses::SeatWaiter| SeatWaiter {
+        identity: one.identity,
+        label: one.label,
+        order: one.order,
+    };
     let licence = |view: tide_engine::LicenceView| Licence {
         starting: view.later.would_take.saturating_sub(view.now.waiting.len()),
         leaving: view.later.would_free,
@@ -25,13 +32,25 @@ pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Li
         ahead_days: tide_engine::AHEAD_DAYS,
         rule: format!("{}:{}", view.licence.place.file, view.licence.place.line),
     };
-    Ok(Json(service.engine.licences().await?.into_iter().map(licence).collect()))
+    Ok(Json(
+        service
+            .engine
+            .licences()
+            .await?
+            .into_iter()
+            .map(licence)
+            .collect(),
+    ))
 }
 
-/// The groups that somebody's accounts are in, and the members that a group has, each with how it came about.
+/// The groups that somebody's accounts are in, and the members that a group has, each with how it
+/// came about.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/groups", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = Memberships), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn show_groups(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<Memberships>, Refusal> {
+pub async fn show_groups(
+    State(service): State<Service>,
+    Path(id): Path<String>,
+) -> Result<Json<Memberships>, Refusal> {
     let view = service.engine.groups_of(&id).await?;
     let one = |one: tide_engine::GroupMember| Membership {
         system: one.system,
@@ -53,7 +72,13 @@ fn recipient(one: &serde_json::Value) -> String {
     if let Some(group) = text("group") {
         return format!("any of {group}");
     }
-    match (text("name").or(text("account")).or(text("operator")).or(text("identity")), text("mail")) {
+    match (
+        text("name")
+            .or(text("account"))
+            .or(text("operator"))
+            .or(text("identity")),
+        text("mail"),
+    ) {
         (Some(name), Some(mail)) => format!("{name} <{mail}>"),
         (Some(name), None) => name.to_owned(),
         (None, _) => "the operators".to_owned(),
@@ -62,10 +87,22 @@ fn recipient(one: &serde_json::Value) -> String {
 
 /// What rules told to whom, the newest first.
 #[utoipa::path(get, path = "/api/v1/told", tag = "identities", params(ToldQuery), responses((status = 200, body = Vec<Told>)))]
-pub async fn list_told(State(service): State<Service>, Query(query): Query<ToldQuery>) -> Result<Json<Vec<Told>>, Refusal> {
-    let rows = service.engine.notifications(query.identity.as_deref(), query.waiting).await?;
+pub async fn list_told(
+    State(service): State<Service>,
+    Query(query): Query<ToldQuery>,
+) -> Result<Json<Vec<Told>>, Refusal> {
+    let rows = service
+        .engine
+        .notifications(query.identity.as_deref(), query.waiting)
+        .await?;
     let told = |row: tide_store::NotificationRow| Told {
-        to: row.recipients.as_array().into_iter().flatten().map(recipient).collect(),
+        to: row
+            .recipients
+            .as_array()
+            .into_iter()
+            .flatten()
+            .map(recipient)
+            .collect(),
         id: row.id,
         rule: row.rule,
         event: row.event,
@@ -92,16 +129,27 @@ pub async fn set_password(
     Body(set): Body<SetPassword>,
 ) -> Result<StatusCode, Refusal> {
     let password = zeroize::Zeroizing::new(set.password);
-    service.engine.set_password(&id, &password, set.must_change, &caller.principal.id).await?;
+    service
+        .engine
+        .set_password(&id, &password, set.must_change, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Passwords that were set for somebody, the newest first, and which systems do not have them yet.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = Vec<PasswordOnItsWay>)))]
-pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<Vec<PasswordOnItsWay>>, Refusal> {
+pub async fn show_passwords_set(
+    State(service): State<Service>,
+    Path(id): Path<String>,
+) -> Result<Json<Vec<PasswordOnItsWay>>, Refusal> {
     let one = |progress: tide_engine::PasswordProgress| {
-        let tide_engine::PasswordProgress { row, missing, refused, is_settled } = progress;
+        let tide_engine::PasswordProgress {
+            row,
+            missing,
+            refused,
+            is_settled,
+        } = progress;
         let (ended, outcome) = row.ended.unzip();
         PasswordOnItsWay {
             id: row.set.id,
@@ -116,5 +164,13 @@ pub async fn show_passwords_set(State(service): State<Service>, Path(id): Path<S
             outcome,
         }
     };
-    Ok(Json(service.engine.passwords_set(&id).await?.into_iter().map(one).collect()))
+    Ok(Json(
+        service
+            .engine
+            .passwords_set(&id)
+            .await?
+            .into_iter()
+            .map(one)
+            .collect(),
+    ))
 }

@@ -7,7 +7,10 @@ use crate::problem::{Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, ResolvedIdentity, WhyQuery};
+use tide_api::{
+    Explanation, Identity, IdentityDetail, Link, ListQuery, Page, Problem, ResolvedIdentity,
+    WhyQuery,
+};
 use tide_core::ObjectType;
 
 /// Separates label and id in a page's `next`: neither can hold it.
@@ -15,31 +18,68 @@ const BREAK: char = '\u{1f}';
 
 /// Identities by name. `filter` is a stage.
 #[utoipa::path(get, path = "/api/v1/identities", tag = "identities", params(ListQuery), responses((status = 200, body = Page<Identity>)))]
-pub async fn list_identities(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<Identity>>, Refusal> {
+pub async fn list_identities(
+    State(service): State<Service>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<Page<Identity>>, Refusal> {
     let limit = super::changes::limit(&query);
-    let after = query.after.as_deref().and_then(|after| after.split_once(BREAK));
+    let after = query
+        .after
+        .as_deref()
+        .and_then(|after| after.split_once(BREAK));
     let stage = query.filter.as_deref().filter(|stage| !stage.is_empty());
-    let rows = service.engine.store().identities(query.search.as_deref().unwrap_or_default(), stage, after, limit).await?;
-    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| format!("{}{BREAK}{}", row.label, row.identity.id))).flatten();
-    Ok(Json(Page { items: rows.into_iter().map(convert::identity).collect(), next }))
+    let rows = service
+        .engine
+        .store()
+        .identities(
+            query.search.as_deref().unwrap_or_default(),
+            stage,
+            after,
+            limit,
+        )
+        .await?;
+    let next = (rows.len() as i64 == limit)
+        .then(|| {
+            rows.last()
+                .map(|row| format!("{}{BREAK}{}", row.label, row.identity.id))
+        })
+        .flatten();
+    Ok(Json(Page {
+        items: rows.into_iter().map(convert::identity).collect(),
+        next,
+    }))
 }
 
 /// One identity: its accounts side by side, where each value comes from, its links and history.
 #[utoipa::path(get, path = "/api/v1/identities/{id}", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = IdentityDetail), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn show_identity(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<IdentityDetail>, Refusal> {
+pub async fn show_identity(
+    State(service): State<Service>,
+    Path(id): Path<String>,
+) -> Result<Json<IdentityDetail>, Refusal> {
     let found = service.engine.why(&id).await?;
     let explanation = found
         .iter()
         .find(|one| one.identity.as_deref() == Some(id.as_str()))
-        .ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is no identity `{id}`")))?;
+        .ok_or_else(|| {
+            Refusal::new(
+                StatusCode::NOT_FOUND,
+                "not-found",
+                format!("there is no identity `{id}`"),
+            )
+        })?;
     let store = service.engine.store();
     let links = store.links_of(&id).await?;
     // Whoever is new by the next run is not kept yet: a person, as nearly everybody is.
-    let object = store.identity(&id).await.map_or(ObjectType::Person, |(identity, _)| identity.kind);
+    let object = store
+        .identity(&id)
+        .await
+        .map_or(ObjectType::Person, |(identity, _)| identity.kind);
     Ok(Json(IdentityDetail {
         object,
-        explanation: explained(&service, std::slice::from_ref(explanation)).await?.remove(0),
+        explanation: explained(&service, std::slice::from_ref(explanation))
+            .await?
+            .remove(0),
         links: links
             .into_iter()
             .map(|l| Link {
@@ -52,14 +92,23 @@ pub async fn show_identity(State(service): State<Service>, Path(id): Path<String
                 ended_by: l.ended_by,
             })
             .collect(),
-        history: store.changes_of(&id, 50).await?.into_iter().map(convert::change).collect(),
+        history: store
+            .changes_of(&id, 50)
+            .await?
+            .into_iter()
+            .map(convert::change)
+            .collect(),
     }))
 }
 
-/// The one identity that a name, a number, an address, a DN or an id means. Several are an error that names them.
+/// The one identity that a name, a number, an address, a DN or an id means. Several are an error
+/// that names them.
 #[utoipa::path(get, path = "/api/v1/identities/resolve", tag = "identities", params(WhyQuery),
     responses((status = 200, body = ResolvedIdentity), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn resolve_identity(State(service): State<Service>, Query(query): Query<WhyQuery>) -> Result<Json<ResolvedIdentity>, Refusal> {
+pub async fn resolve_identity(
+    State(service): State<Service>,
+    Query(query): Query<WhyQuery>,
+) -> Result<Json<ResolvedIdentity>, Refusal> {
     let (id, label) = service.engine.resolve_identity(&query.person).await?;
     Ok(Json(ResolvedIdentity { id, label }))
 }
@@ -72,8 +121,17 @@ pub async fn split_identity(
     Extension(caller): Extension<Caller>,
     Path((id, system)): Path<(String, String)>,
 ) -> Result<StatusCode, Refusal> {
-    match service.engine.store().split(&id, &system, &caller.principal.id, service.engine.now()).await? {
-        0 => Err(Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("identity `{id}` has no open link in `{system}`"))),
+    match service
+        .engine
+        .store()
+        .split(&id, &system, &caller.principal.id, service.engine.now())
+        .await?
+    {
+        0 => Err(Refusal::new(
+            StatusCode::NOT_FOUND,
+            "not-found",
+            format!("identity `{id}` has no open link in `{system}`"),
+        )),
         _ => Ok(StatusCode::NO_CONTENT),
     }
 }
@@ -81,7 +139,10 @@ pub async fn split_identity(
 /// Why a person's accounts are as they are, or why there are none.
 #[utoipa::path(get, path = "/api/v1/why", tag = "identities", params(WhyQuery),
     responses((status = 200, body = Vec<Explanation>), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn explain_why(State(service): State<Service>, Query(query): Query<WhyQuery>) -> Result<Json<Vec<Explanation>>, Refusal> {
+pub async fn explain_why(
+    State(service): State<Service>,
+    Query(query): Query<WhyQuery>,
+) -> Result<Json<Vec<Explanation>>, Refusal> {
     let found = service.engine.why(&query.person).await?;
     if found.is_empty() {
         return Err(Refusal::new(StatusCode::NOT_FOUND, "nobody", format!("nobody is known as `{}`", query.person))
@@ -90,15 +151,37 @@ pub async fn explain_why(State(service): State<Service>, Query(query): Query<Why
     Ok(Json(explained(&service, &found).await?))
 }
 
-/// Explanations with what is known beside the decision: how old the data are, and since when somebody is on hold.
-async fn explained(service: &Service, found: &[tide_core::explain::Explanation]) -> Result<Vec<Explanation>, Refusal> {
+/// Explanations with what is known beside the decision: how old the data are, and since when
+/// somebody is on hold.
+async fn explained(
+    service: &Service,
+    found: &[tide_core::explain::Explanation],
+) -> Result<Vec<Explanation>, Refusal> {
     let known = service.engine.known().await?;
     let mut since = Vec::new();
-    for identity in found.iter().filter_map(|one| one.identity.as_deref()).take(EXPLAINED) {
-        since.extend(service.engine.store().holds_of(identity).await?.into_iter().map(|row| (identity.to_owned(), row)));
+    for identity in found
+        .iter()
+        .filter_map(|one| one.identity.as_deref())
+        .take(EXPLAINED)
+    {
+        since.extend(
+            service
+                .engine
+                .store()
+                .holds_of(identity)
+                .await?
+                .into_iter()
+                .map(|row| (identity.to_owned(), row)),
+        );
     }
-    let beside = convert::Beside { known: &known, since: &since };
-    Ok(found.iter().map(|one| convert::explanation(one, &beside)).collect())
+    let beside = convert::Beside {
+        known: &known,
+        since: &since,
+    };
+    Ok(found
+        .iter()
+        .map(|one| convert::explanation(one, &beside))
+        .collect())
 }
 
 /// Of so many people it is looked up since when they are on hold.

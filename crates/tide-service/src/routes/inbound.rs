@@ -8,7 +8,10 @@ use crate::problem::{Body, Path, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{AcceptedRecords, EventOutcome, EventReport, EventSample, EventShape, MadeToken, NewToken, Problem, Token};
+use tide_api::{
+    AcceptedRecords, EventOutcome, EventReport, EventSample, EventShape, MadeToken, NewToken,
+    Problem, Token,
+};
 use tide_core::Value;
 use tide_core::states::EventKind;
 use tide_core::states::EventState;
@@ -18,9 +21,20 @@ use tide_store::EventRow;
 
 /// The tokens of a system, newest first.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), responses((status = 200, body = Vec<Token>)))]
-pub async fn list_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
+pub async fn list_tokens(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<Token>>, Refusal> {
     let now = tide_store::format_timestamp(service.engine.now());
-    Ok(Json(service.engine.tokens(&name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
+    Ok(Json(
+        service
+            .engine
+            .tokens(&name)
+            .await?
+            .into_iter()
+            .map(|row| convert::token(row, &now))
+            .collect(),
+    ))
 }
 
 /// Gives a system a token, which is shown this once. Earlier ones stay good for a day.
@@ -32,8 +46,22 @@ pub async fn give_token(
     Path(name): Path<String>,
     Body(new): Body<NewToken>,
 ) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
-    let made = service.engine.give_token(&name, new.label.trim(), tide_engine::new_token(), &caller.principal.id).await?;
-    Ok((StatusCode::CREATED, Json(MadeToken { id: made.id, token: made.token })))
+    let made = service
+        .engine
+        .give_token(
+            &name,
+            new.label.trim(),
+            tide_engine::new_token(),
+            &caller.principal.id,
+        )
+        .await?;
+    Ok((
+        StatusCode::CREATED,
+        Json(MadeToken {
+            id: made.id,
+            token: made.token,
+        }),
+    ))
 }
 
 /// Takes a token back at once.
@@ -43,12 +71,16 @@ pub async fn end_token(
     Extension(caller): Extension<Caller>,
     Path((name, id)): Path<(String, String)>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.end_token(&name, &id, &caller.principal.id).await?;
+    service
+        .engine
+        .end_token(&name, &id, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Accepts the records of a system that calls us as they are, after a backup was restored: it counts as read, though it has not sent all of
-/// them since. What it changed or deleted after the backup was made is not known then.
+/// Accepts the records of a system that calls us as they are, after a backup was restored: it
+/// counts as read, though it has not sent all of them since. What it changed or deleted after the
+/// backup was made is not known then.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/accept-records", tag = "push", params(("name" = String, Path)),
     responses((status = 200, body = AcceptedRecords)))]
 pub async fn accept_records(
@@ -56,17 +88,25 @@ pub async fn accept_records(
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
 ) -> Result<Json<AcceptedRecords>, Refusal> {
-    let (unsent, total) = service.engine.accept_records(&name, &caller.principal.id).await?;
+    let (unsent, total) = service
+        .engine
+        .accept_records(&name, &caller.principal.id)
+        .await?;
     Ok(Json(AcceptedRecords { unsent, total }))
 }
 
 async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
     let row = service.engine.store().system(system).await?;
     if row.kind != SystemKind::Push {
-        return Err(Refusal::bad(format!("{system} is of kind {} and does not call us", row.kind)));
+        return Err(Refusal::bad(format!(
+            "{system} is of kind {} and does not call us",
+            row.kind
+        )));
     }
     let stored = service.engine.store().event_shape(system).await?;
-    Ok(stored.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_else(events_in::usual))
+    Ok(stored
+        .and_then(|text| serde_json::from_str(&text).ok())
+        .unwrap_or_else(events_in::usual))
 }
 
 /// Learns the shape of a system's events from a sample.
@@ -81,18 +121,29 @@ pub async fn learn_shape(
     shape(&service, &system).await?;
     let learned = events_in::learn(&sample).map_err(Refusal::bad)?;
     let text = serde_json::to_string(&learned).unwrap_or_default();
-    service.engine.store().set_event_shape(&system, &text, &caller.principal.id, service.engine.now()).await?;
+    service
+        .engine
+        .store()
+        .set_event_shape(&system, &text, &caller.principal.id, service.engine.now())
+        .await?;
     Ok(Json(learned))
 }
 
 /// The JSON Schema of a system's events (draft 2020-12).
 #[utoipa::path(get, path = "/api/v1/events/{system}/schema", tag = "push", params(("system" = String, Path)), responses((status = 200, body = Object)))]
-pub async fn show_event_schema(State(service): State<Service>, Path(system): Path<String>) -> Result<Json<serde_json::Value>, Refusal> {
-    Ok(Json(events_in::schema(&system, &shape(&service, &system).await?)))
+pub async fn show_event_schema(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+) -> Result<Json<serde_json::Value>, Refusal> {
+    Ok(Json(events_in::schema(
+        &system,
+        &shape(&service, &system).await?,
+    )))
 }
 
-/// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it. An event that comes again, with an id
-/// that was taken before, is answered as the first one was, and nothing is done.
+/// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it. An
+/// event that comes again, with an id that was taken before, is answered as the first one was, and
+/// nothing is done.
 #[utoipa::path(post, path = "/api/v1/events/{system}", tag = "push", params(("system" = String, Path)), request_body = Object,
     responses((status = 202, body = EventReport), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn take_event(
@@ -103,22 +154,43 @@ pub async fn take_event(
 ) -> Result<(StatusCode, Json<EventReport>), Refusal> {
     let shape = shape(&service, &system).await?;
     let happening = events_in::read(&shape, &event).map_err(|problems| {
-        Refusal::bad(problems.join("; ")).remedy(format!("/api/v1/events/{system}/schema says how an event is written"))
+        Refusal::bad(problems.join("; ")).remedy(format!(
+            "/api/v1/events/{system}/schema says how an event is written"
+        ))
     })?;
     let id = uuid::Uuid::now_v7().to_string();
-    let event = service.engine.take_event(&system, &id, happening, &caller.principal.id).await?;
-    // What comes of it is asked at the address: a sender of many events must not have each decided about.
-    let state = if event.is_outdated { EventState::Outdated } else { EventState::Waiting };
-    Ok((StatusCode::ACCEPTED, Json(described(&system, event, state, Vec::new()))))
+    let event = service
+        .engine
+        .take_event(&system, &id, happening, &caller.principal.id)
+        .await?;
+    // What comes of it is asked at the address: a sender of many events must not have each decided
+    // about.
+    let state = if event.is_outdated {
+        EventState::Outdated
+    } else {
+        EventState::Waiting
+    };
+    Ok((
+        StatusCode::ACCEPTED,
+        Json(described(&system, event, state, Vec::new())),
+    ))
 }
 
 /// What came of an event so far.
 #[utoipa::path(get, path = "/api/v1/events/{system}/{id}", tag = "push", params(("system" = String, Path), ("id" = String, Path)), responses((status = 200, body = EventReport)))]
-pub async fn show_event(State(service): State<Service>, Path((system, id)): Path<(String, String)>) -> Result<Json<EventReport>, Refusal> {
+pub async fn show_event(
+    State(service): State<Service>,
+    Path((system, id)): Path<(String, String)>,
+) -> Result<Json<EventReport>, Refusal> {
     Ok(Json(state(&service, &system, &id).await?))
 }
 
-fn described(system: &str, event: EventRow, state: EventState, outcomes: Vec<EventOutcome>) -> EventReport {
+fn described(
+    system: &str,
+    event: EventRow,
+    state: EventState,
+    outcomes: Vec<EventOutcome>,
+) -> EventReport {
     EventReport {
         status_url: format!("/api/v1/events/{system}/{}", event.id),
         id: event.id,
@@ -148,37 +220,58 @@ async fn state(service: &Service, system: &str, id: &str) -> Result<EventReport,
     Ok(described(system, event, state, outcomes))
 }
 
-/// What a decision of now says of the account, and of the accounts of its identity elsewhere; whether
-/// something is held, and whether something is yet to be sent.
-async fn outcomes(service: &Service, system: &str, account: Option<i64>) -> Result<(Vec<EventOutcome>, bool, bool), Refusal> {
+/// What a decision of now says of the account, and of the accounts of its identity elsewhere;
+/// whether something is held, and whether something is yet to be sent.
+async fn outcomes(
+    service: &Service,
+    system: &str,
+    account: Option<i64>,
+) -> Result<(Vec<EventOutcome>, bool, bool), Refusal> {
     let (_, population, outcome) = match service.engine.decide_now().await {
         Ok(decided) => decided,
         // Without rules nothing follows from an event yet.
         Err(EngineError::NoRules) => return Ok((Vec::new(), false, false)),
         Err(other) => return Err(other.into()),
     };
-    let own = outcome.decided.iter().find(|line| line.account == account && line.system == system);
+    let own = outcome
+        .decided
+        .iter()
+        .find(|line| line.account == account && line.system == system);
     let identity = own.and_then(|line| line.identity.clone());
     let mut outcomes = Vec::new();
     let mut held = false;
-    for line in outcome
-        .decided
-        .iter()
-        .filter(|line| line.identity.is_some() && line.identity == identity || line.account == account && account.is_some())
-    {
+    for line in outcome.decided.iter().filter(|line| {
+        line.identity.is_some() && line.identity == identity
+            || line.account == account && account.is_some()
+    }) {
         held |= line.verdict == tide_core::decide::Verdict::OnHold;
-        let there = line.account.and_then(|id| population.accounts.iter().find(|a| a.id == id));
+        let there = line
+            .account
+            .and_then(|id| population.accounts.iter().find(|a| a.id == id));
         let groups = there
-            .map(|a| ["memberOf", "groups"].iter().flat_map(|n| a.attributes.get(n)).map(Value::to_string).collect())
+            .map(|a| {
+                ["memberOf", "groups"]
+                    .iter()
+                    .flat_map(|n| a.attributes.get(n))
+                    .map(Value::to_string)
+                    .collect()
+            })
             .unwrap_or_default();
         outcomes.push(EventOutcome {
             system: line.system.clone(),
             account: there.map(|a| a.name.clone()),
             key: there.map(|a| a.key.clone()),
             groups,
-            said: format!("{}: {}", line.verdict.as_str().replace('_', " "), line.reason.text),
+            said: format!(
+                "{}: {}",
+                line.verdict.as_str().replace('_', " "),
+                line.reason.text
+            ),
         });
     }
-    let open = outcome.changes.iter().any(|change| identity.as_ref() == Some(&change.identity));
+    let open = outcome
+        .changes
+        .iter()
+        .any(|change| identity.as_ref() == Some(&change.identity));
     Ok((outcomes, held, open))
 }

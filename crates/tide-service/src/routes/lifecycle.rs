@@ -1,4 +1,5 @@
-//! Where people stand in their lives, their departures, and how fast those who left lost their access.
+//! Where people stand in their lives, their departures, and how fast those who left lost their
+//! access.
 
 use crate::Service;
 use crate::access::Caller;
@@ -8,7 +9,8 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
 use tide_api::{
-    AccountWords, Departure, DepartureChange, DepartureEffect, Leave, Leaver, Leavers, LeaversQuery, LifeLine, Moment, Problem, WayIn,
+    AccountWords, Departure, DepartureChange, DepartureEffect, Leave, Leaver, Leavers,
+    LeaversQuery, LifeLine, Moment, Problem, WayIn,
 };
 
 fn instant(at: Timestamp) -> String {
@@ -16,37 +18,57 @@ fn instant(at: Timestamp) -> String {
 }
 
 fn wrong(said: String) -> Refusal {
-    Refusal::new(StatusCode::BAD_REQUEST, "date", said).remedy("write a moment like 2026-12-31T17:00:00Z, or a last day like 2026-12-31")
+    Refusal::new(StatusCode::BAD_REQUEST, "date", said)
+        .remedy("write a moment like 2026-12-31T17:00:00Z, or a last day like 2026-12-31")
 }
 
 /// The moment that is meant; nothing means now.
 async fn moment(service: &Service, leave: &Leave) -> Result<Option<Timestamp>, Refusal> {
     match (&leave.at, &leave.last_day) {
         (None, None) => Ok(None),
-        (Some(at), None) => Ok(Some(at.parse().map_err(|_| wrong(format!("`{at}` is no moment")))?)),
+        (Some(at), None) => Ok(Some(
+            at.parse()
+                .map_err(|_| wrong(format!("`{at}` is no moment")))?,
+        )),
         (None, Some(day)) => {
-            let date = day.parse().map_err(|_| wrong(format!("`{day}` is no day")))?;
+            let date = day
+                .parse()
+                .map_err(|_| wrong(format!("`{day}` is no day")))?;
             Ok(Some(service.engine.after_last_day(date).await?))
         }
-        (Some(_), Some(_)) => Err(wrong("a moment and a last day cannot both be meant".to_owned())),
+        (Some(_), Some(_)) => Err(wrong(
+            "a moment and a last day cannot both be meant".to_owned(),
+        )),
     }
 }
 
 fn departure(identity: &str, label: &str, one: &tide_core::lifecycle::Departure) -> Departure {
     let (by, comment) = (one.principal.clone(), one.comment.clone());
-    Departure { identity: identity.to_owned(), label: label.to_owned(), at: instant(one.at), by, comment }
+    Departure {
+        identity: identity.to_owned(),
+        label: label.to_owned(),
+        at: instant(one.at),
+        by,
+        comment,
+    }
 }
 
 /// Where somebody stands in their life: past and planned.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/life", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = LifeLine), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn show_life(State(service): State<Service>, Path(id): Path<String>) -> Result<Json<LifeLine>, Refusal> {
+pub async fn show_life(
+    State(service): State<Service>,
+    Path(id): Path<String>,
+) -> Result<Json<LifeLine>, Refusal> {
     let line = service.engine.life_line(&id).await?;
     let now = service.engine.now();
     let moments = line.life.as_ref().map_or(&[][..], |life| &life.moments);
     let moments = moments.iter().map(|(at, turn)| Moment {
         at: instant(*at),
-        shown: at.to_zoned(line.zone.clone()).strftime("%Y-%m-%d %H:%M").to_string(),
+        shown: at
+            .to_zoned(line.zone.clone())
+            .strftime("%Y-%m-%d %H:%M")
+            .to_string(),
         turn: *turn,
         what: turn.words().to_owned(),
         past: *at <= now,
@@ -54,7 +76,11 @@ pub async fn show_life(State(service): State<Service>, Path(id): Path<String>) -
     Ok(Json(LifeLine {
         stage: line.identity.stage,
         reason: line.life.as_ref().map(|life| life.reason.text.clone()),
-        rule: line.life.as_ref().and_then(|life| life.reason.rule.as_ref()).map(|place| format!("{}:{}", place.file, place.line)),
+        rule: line
+            .life
+            .as_ref()
+            .and_then(|life| life.reason.rule.as_ref())
+            .map(|place| format!("{}:{}", place.file, place.line)),
         since: line.identity.since.map(instant),
         moments: moments.collect(),
         departure: line.departure.as_ref().map(|one| departure(&id, "", one)),
@@ -77,7 +103,12 @@ pub async fn show_departure_effect(
             .iter()
             .map(|value| match value.after.is_empty() {
                 true if value.before.is_empty() => value.attribute.clone(),
-                _ => format!("{}: {} → {}", value.attribute, tide_core::value::show(&value.before), tide_core::value::show(&value.after)),
+                _ => format!(
+                    "{}: {} → {}",
+                    value.attribute,
+                    tide_core::value::show(&value.before),
+                    tide_core::value::show(&value.after)
+                ),
             })
             .collect(),
         system: change.system,
@@ -88,7 +119,11 @@ pub async fn show_departure_effect(
     Ok(Json(DepartureEffect {
         at: instant(at.unwrap_or_else(|| service.engine.now())),
         changes: effect.changes.into_iter().map(change).collect(),
-        accounts: effect.said.into_iter().map(|(system, said)| AccountWords { system, said }).collect(),
+        accounts: effect
+            .said
+            .into_iter()
+            .map(|(system, said)| AccountWords { system, said })
+            .collect(),
     }))
 }
 
@@ -102,7 +137,16 @@ pub async fn set_departure(
     Body(leave): Body<Leave>,
 ) -> Result<StatusCode, Refusal> {
     let at = moment(&service, &leave).await?;
-    service.engine.leave(&id, at, &leave.comment, &caller.principal.id, &caller.principal.name).await?;
+    service
+        .engine
+        .leave(
+            &id,
+            at,
+            &leave.comment,
+            &caller.principal.id,
+            &caller.principal.name,
+        )
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -120,9 +164,15 @@ pub async fn cancel_departure(
 
 /// How fast leavers lose their access, and what is open.
 #[utoipa::path(get, path = "/api/v1/leavers", tag = "identities", params(LeaversQuery), responses((status = 200, body = Leavers)))]
-pub async fn list_leavers(State(service): State<Service>, Query(query): Query<LeaversQuery>) -> Result<Json<Leavers>, Refusal> {
+pub async fn list_leavers(
+    State(service): State<Service>,
+    Query(query): Query<LeaversQuery>,
+) -> Result<Json<Leavers>, Refusal> {
     let found = service.engine.leavers(query.brief).await?;
-    let mut seconds: Vec<f64> = found.iter().filter_map(tide_engine::Leaver::seconds).collect();
+    let mut seconds: Vec<f64> = found
+        .iter()
+        .filter_map(tide_engine::Leaver::seconds)
+        .collect();
     seconds.sort_by(f64::total_cmp);
     let planned = service.engine.store().all_departures().await?;
     let now = service.engine.now();
@@ -130,7 +180,11 @@ pub async fn list_leavers(State(service): State<Service>, Query(query): Query<Le
         median_seconds: seconds.get(seconds.len() / 2).copied(),
         worst_seconds: seconds.last().copied(),
         open: found.iter().filter(|one| !one.open.is_empty()).count(),
-        planned: planned.iter().filter(|(.., one)| one.at > now).map(|(identity, label, one)| departure(identity, label, one)).collect(),
+        planned: planned
+            .iter()
+            .filter(|(.., one)| one.at > now)
+            .map(|(identity, label, one)| departure(identity, label, one))
+            .collect(),
         leavers: found
             .into_iter()
             .map(|one| Leaver {
@@ -140,7 +194,15 @@ pub async fn list_leavers(State(service): State<Service>, Query(query): Query<Le
                 started: instant(one.row.started),
                 confirmed: one.row.confirmed.map(instant),
                 done: one.row.done,
-                open: one.open.into_iter().map(|way| WayIn { system: way.system, kind: way.kind, why: way.why }).collect(),
+                open: one
+                    .open
+                    .into_iter()
+                    .map(|way| WayIn {
+                        system: way.system,
+                        kind: way.kind,
+                        why: way.why,
+                    })
+                    .collect(),
                 returned: one.row.returned.map(instant),
             })
             .collect(),

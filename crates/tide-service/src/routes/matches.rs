@@ -8,8 +8,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    KeptAnswers, LinkCount, MatchAnswer, MatchCase, MatchCaseQuery, MatchCount, MatchLine, MatchQuery, MatchRow, MatchSide, MatchValue,
-    MatchView, NewMatchAnswer, Problem,
+    KeptAnswers, LinkCount, MatchAnswer, MatchCase, MatchCaseQuery, MatchCount, MatchLine,
+    MatchQuery, MatchRow, MatchSide, MatchValue, MatchView, NewMatchAnswer, Problem,
 };
 
 /// Lines that are shown when it is not said how many.
@@ -18,7 +18,11 @@ const SHOWN: usize = 200;
 const ANSWERS: usize = 5000;
 
 fn side(side: tide_engine::MatchSide) -> MatchSide {
-    MatchSide { identity: side.identity, account: side.account, name: side.name }
+    MatchSide {
+        identity: side.identity,
+        account: side.account,
+        name: side.name,
+    }
 }
 
 /// How matching stands in a system: joined by which rule, new, ambiguous, claimed twice, unowned.
@@ -29,11 +33,19 @@ pub async fn show_matches(
     Query(query): Query<MatchQuery>,
 ) -> Result<Json<MatchView>, Refusal> {
     let view = service.engine.matches(&name, object(query.object)).await?;
-    let search = query.search.as_deref().unwrap_or_default().trim().to_lowercase();
+    let search = query
+        .search
+        .as_deref()
+        .unwrap_or_default()
+        .trim()
+        .to_lowercase();
     let has = |text: &str| text.to_lowercase().contains(&search);
     let fits = |line: &tide_engine::MatchLine| {
         query.which.is_none_or(|status| status == line.status)
-            && (search.is_empty() || has(&line.label) || has(&line.reason) || line.account.as_ref().is_some_and(|(_, name)| has(name)))
+            && (search.is_empty()
+                || has(&line.label)
+                || has(&line.reason)
+                || line.account.as_ref().is_some_and(|(_, name)| has(name)))
     };
     let found: Vec<tide_engine::MatchLine> = view.lines.into_iter().filter(fits).collect();
     let count = found.len();
@@ -68,8 +80,22 @@ pub async fn show_matches(
         })
         .collect();
     Ok(Json(MatchView {
-        counts: view.counts.into_iter().map(|(status, count)| MatchCount { status, count: count as i64 }).collect(),
-        linked_by: view.linked_by.into_iter().map(|(basis, count)| LinkCount { basis, count: count as i64 }).collect(),
+        counts: view
+            .counts
+            .into_iter()
+            .map(|(status, count)| MatchCount {
+                status,
+                count: count as i64,
+            })
+            .collect(),
+        linked_by: view
+            .linked_by
+            .into_iter()
+            .map(|(basis, count)| LinkCount {
+                basis,
+                count: count as i64,
+            })
+            .collect(),
         lines,
         found: count,
         answers,
@@ -84,7 +110,15 @@ pub async fn show_match_case(
     Path(name): Path<String>,
     Query(query): Query<MatchCaseQuery>,
 ) -> Result<Json<MatchCase>, Refusal> {
-    let case = service.engine.match_case(&name, object(query.object), query.identity.as_deref(), query.account).await?;
+    let case = service
+        .engine
+        .match_case(
+            &name,
+            object(query.object),
+            query.identity.as_deref(),
+            query.account,
+        )
+        .await?;
     let value = |(value, same): (String, bool)| MatchValue { value, same };
     Ok(Json(MatchCase {
         status: case.status,
@@ -95,12 +129,17 @@ pub async fn show_match_case(
         rows: case
             .rows
             .into_iter()
-            .map(|row| MatchRow { attribute: row.attribute, own: row.own, theirs: row.theirs.into_iter().map(value).collect() })
+            .map(|row| MatchRow {
+                attribute: row.attribute,
+                own: row.own,
+                theirs: row.theirs.into_iter().map(value).collect(),
+            })
             .collect(),
     }))
 }
 
-/// Says something about matches, all or none. It holds until it is taken back, and is in the journal.
+/// Says something about matches, all or none. It holds until it is taken back, and is in the
+/// journal.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/matches/answers", tag = "matches", params(("name" = String, Path), MatchCaseQuery), request_body = Vec<NewMatchAnswer>,
     responses((status = 200, body = KeptAnswers), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn answer_matches(
@@ -111,14 +150,26 @@ pub async fn answer_matches(
     Body(answers): Body<Vec<NewMatchAnswer>>,
 ) -> Result<Json<KeptAnswers>, Refusal> {
     if answers.len() > ANSWERS {
-        return Err(Refusal::bad(format!("at most {ANSWERS} answers are taken at a time")));
+        return Err(Refusal::bad(format!(
+            "at most {ANSWERS} answers are taken at a time"
+        )));
     }
     let words = answers
         .into_iter()
-        .map(|answer| tide_engine::Word { identity: answer.identity, account: answer.account, said: answer.said })
+        .map(|answer| tide_engine::Word {
+            identity: answer.identity,
+            account: answer.account,
+            said: answer.said,
+        })
         .collect::<Vec<_>>();
-    let by = tide_engine::Actor { id: &caller.principal.id, name: &caller.principal.name };
-    let kept = service.engine.answer_matches(&name, object(query.object), &words, &by).await?;
+    let by = tide_engine::Actor {
+        id: &caller.principal.id,
+        name: &caller.principal.name,
+    };
+    let kept = service
+        .engine
+        .answer_matches(&name, object(query.object), &words, &by)
+        .await?;
     Ok(Json(KeptAnswers { kept }))
 }
 
@@ -130,6 +181,9 @@ pub async fn take_back_answer(
     Extension(caller): Extension<Caller>,
     Path(id): Path<i64>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.take_back_answer(id, &caller.principal.id).await?;
+    service
+        .engine
+        .take_back_answer(id, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -41,26 +41,50 @@ const COMMON: [(&str, &str); 10] = [
     ("401", "Nobody is signed in."),
     ("403", "It is not granted."),
     ("404", "What the path names is not there."),
-    ("409", "It does not fit what is there, or no rules were published yet."),
+    (
+        "409",
+        "It does not fit what is there, or no rules were published yet.",
+    ),
     ("413", "The body is too large."),
     ("415", "The body is of another media type."),
     ("422", "The body or a system cannot be used."),
     ("500", "An internal error; the service's log says why."),
-    ("503", "The records cannot be written just now, or too much is computed at a time."),
+    (
+        "503",
+        "The records cannot be written just now, or too much is computed at a time.",
+    ),
 ];
 
 /// Completes the document: every answer that an operation can give is in it.
 pub fn document(mut document: utoipa::openapi::OpenApi) -> utoipa::openapi::OpenApi {
     for item in document.paths.paths.values_mut() {
-        for operation in [&mut item.get, &mut item.put, &mut item.post, &mut item.patch, &mut item.delete].into_iter().flatten() {
+        for operation in [
+            &mut item.get,
+            &mut item.put,
+            &mut item.post,
+            &mut item.patch,
+            &mut item.delete,
+        ]
+        .into_iter()
+        .flatten()
+        {
             let has_body = operation.request_body.is_some();
             for (status, description) in COMMON {
                 if matches!(status, "413" | "415") && !has_body {
                     continue;
                 }
-                let content = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
-                let response = ResponseBuilder::new().description(description).content("application/problem+json", content).build();
-                operation.responses.responses.entry(status.to_owned()).or_insert_with(|| response.into());
+                let content = ContentBuilder::new()
+                    .schema(Some(Ref::from_schema_name("Problem")))
+                    .build();
+                let response = ResponseBuilder::new()
+                    .description(description)
+                    .content("application/problem+json", content)
+                    .build();
+                operation
+                    .responses
+                    .responses
+                    .entry(status.to_owned())
+                    .or_insert_with(|| response.into());
             }
         }
     }
@@ -81,7 +105,11 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(crate::events::stream_events))
         .routes(routes!(systems::list_systems, systems::add_system))
         .routes(routes!(systems::check_new_system))
-        .routes(routes!(systems::show_system, systems::set_system, systems::remove_system))
+        .routes(routes!(
+            systems::show_system,
+            systems::set_system,
+            systems::remove_system
+        ))
         .routes(routes!(systems::browse_new_system))
         .routes(routes!(systems::browse_system))
         .routes(routes!(systems::list_permissions))
@@ -117,7 +145,11 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(rules::try_expression))
         .routes(routes!(drafts::try_mapping))
         .routes(routes!(drafts::list_drafts, drafts::begin_draft))
-        .routes(routes!(drafts::show_draft, drafts::save_draft, drafts::drop_draft))
+        .routes(routes!(
+            drafts::show_draft,
+            drafts::save_draft,
+            drafts::drop_draft
+        ))
         .routes(routes!(drafts::renew_draft))
         .routes(routes!(drafts::draft_effect))
         .routes(routes!(drafts::files_effect))
@@ -129,7 +161,10 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(drafts::list_calls))
         .routes(routes!(drafts::set_call_secret))
         .routes(routes!(drafts::test_call))
-        .routes(routes!(changes::list_change_sets, changes::begin_change_set))
+        .routes(routes!(
+            changes::list_change_sets,
+            changes::begin_change_set
+        ))
         .routes(routes!(changes::show_change_set))
         .routes(routes!(changes::list_lines))
         .routes(routes!(changes::list_changes))
@@ -139,13 +174,20 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(changes::list_decisions, changes::answer_decision))
         .routes(routes!(operators::list_operators, operators::add_operator))
         .routes(routes!(operators::set_operator, operators::end_operator))
-        .routes(routes!(operators::list_operator_tokens, operators::rotate_operator_token))
+        .routes(routes!(
+            operators::list_operator_tokens,
+            operators::rotate_operator_token
+        ))
         .routes(routes!(operators::end_operator_token))
         .routes(routes!(identities::list_identities))
         .routes(routes!(identities::show_identity))
         .routes(routes!(identities::split_identity))
         .routes(routes!(lifecycle::show_life))
-        .routes(routes!(lifecycle::show_departure_effect, lifecycle::set_departure, lifecycle::cancel_departure))
+        .routes(routes!(
+            lifecycle::show_departure_effect,
+            lifecycle::set_departure,
+            lifecycle::cancel_departure
+        ))
         .routes(routes!(lifecycle::list_leavers))
         .routes(routes!(roles::list_roles))
         .routes(routes!(roles::give_role))
@@ -161,7 +203,10 @@ pub fn api() -> OpenApiRouter<Service> {
 /// Routes beside the API.
 pub fn open(document: utoipa::openapi::OpenApi) -> Router<Service> {
     Router::new()
-        .route("/api/v1/openapi.json", get(move || async move { Json(document) }))
+        .route(
+            "/api/v1/openapi.json",
+            get(move || async move { Json(document) }),
+        )
         .route("/healthz", get(|| async { "ok" }))
         .route("/readyz", get(session::ready))
 }

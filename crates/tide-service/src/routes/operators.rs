@@ -17,7 +17,9 @@ const MAX_EARLIER_HOURS: u32 = 720;
 
 /// Operators, those too whose rights were taken back.
 #[utoipa::path(get, path = "/api/v1/operators", tag = "operators", responses((status = 200, body = Vec<Operator>)))]
-pub async fn list_operators(State(service): State<Service>) -> Result<Json<Vec<Operator>>, Refusal> {
+pub async fn list_operators(
+    State(service): State<Service>,
+) -> Result<Json<Vec<Operator>>, Refusal> {
     let operator = |row: tide_store::OperatorRow| Operator {
         name: row.name,
         groups: row.teams,
@@ -26,7 +28,16 @@ pub async fn list_operators(State(service): State<Service>) -> Result<Json<Vec<O
         made: row.made,
         ended: row.ended,
     };
-    Ok(Json(service.engine.store().operators().await?.into_iter().map(operator).collect()))
+    Ok(Json(
+        service
+            .engine
+            .store()
+            .operators()
+            .await?
+            .into_iter()
+            .map(operator)
+            .collect(),
+    ))
 }
 
 /// Adds an operator. Its token is in the answer, and nowhere else.
@@ -39,10 +50,26 @@ pub async fn add_operator(
 ) -> Result<(StatusCode, Json<AddedOperator>), Refusal> {
     let name = new.name.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
-        return Err(Refusal::bad("an operator needs a name of up to 100 characters"));
+        return Err(Refusal::bad(
+            "an operator needs a name of up to 100 characters",
+        ));
     }
-    let token = service.engine.add_operator(name, &new.groups, new.person.as_deref(), &caller.principal.id).await?;
-    Ok((StatusCode::CREATED, Json(AddedOperator { name: name.to_owned(), token })))
+    let token = service
+        .engine
+        .add_operator(
+            name,
+            &new.groups,
+            new.person.as_deref(),
+            &caller.principal.id,
+        )
+        .await?;
+    Ok((
+        StatusCode::CREATED,
+        Json(AddedOperator {
+            name: name.to_owned(),
+            token,
+        }),
+    ))
 }
 
 /// Says to which groups an operator belongs, and which person it is.
@@ -54,7 +81,15 @@ pub async fn set_operator(
     Path(name): Path<String>,
     Body(new): Body<NewOperator>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.set_operator(&name, &new.groups, new.person.as_deref(), &caller.principal.id).await?;
+    service
+        .engine
+        .set_operator(
+            &name,
+            &new.groups,
+            new.person.as_deref(),
+            &caller.principal.id,
+        )
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -68,8 +103,15 @@ pub async fn end_operator(
 ) -> Result<StatusCode, Refusal> {
     let store = service.engine.store();
     let operator = store.operator(&name).await?;
-    if !store.end_operator(&operator.id, &caller.principal.id, service.engine.now()).await? {
-        return Err(Refusal::new(StatusCode::CONFLICT, "last-operator", "the last operator stays: nobody could sign in any more"));
+    if !store
+        .end_operator(&operator.id, &caller.principal.id, service.engine.now())
+        .await?
+    {
+        return Err(Refusal::new(
+            StatusCode::CONFLICT,
+            "last-operator",
+            "the last operator stays: nobody could sign in any more",
+        ));
     }
     Ok(StatusCode::NO_CONTENT)
 }
@@ -77,14 +119,27 @@ pub async fn end_operator(
 /// The tokens of an operator, the newest first.
 #[utoipa::path(get, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)),
     responses((status = 200, body = Vec<Token>)))]
-pub async fn list_operator_tokens(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Token>>, Refusal> {
-    let (store, now) = (service.engine.store(), tide_store::format_timestamp(service.engine.now()));
+pub async fn list_operator_tokens(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<Token>>, Refusal> {
+    let (store, now) = (
+        service.engine.store(),
+        tide_store::format_timestamp(service.engine.now()),
+    );
     let operator = store.operator(&name).await?;
-    Ok(Json(store.tokens(PrincipalKind::Operator, &operator.name).await?.into_iter().map(|row| convert::token(row, &now)).collect()))
+    Ok(Json(
+        store
+            .tokens(PrincipalKind::Operator, &operator.name)
+            .await?
+            .into_iter()
+            .map(|row| convert::token(row, &now))
+            .collect(),
+    ))
 }
 
-/// Makes a further token for the operator who calls, or for one of whose tokens none is good any more; it is shown this once. Earlier
-/// ones stay good for a while.
+/// Makes a further token for the operator who calls, or for one of whose tokens none is good any
+/// more; it is shown this once. Earlier ones stay good for a while.
 #[utoipa::path(post, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)), request_body = NewOperatorToken,
     responses((status = 201, body = MadeToken), (status = 403, body = Problem, content_type = "application/problem+json")))]
 pub async fn rotate_operator_token(
@@ -93,15 +148,31 @@ pub async fn rotate_operator_token(
     Path(name): Path<String>,
     Body(new): Body<NewOperatorToken>,
 ) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
-    if new.expires_in_days.is_some_and(|days| !(1..=MAX_TOKEN_DAYS).contains(&days)) {
-        return Err(Refusal::bad(format!("`expires_in_days` is 1 to {MAX_TOKEN_DAYS}")));
+    if new
+        .expires_in_days
+        .is_some_and(|days| !(1..=MAX_TOKEN_DAYS).contains(&days))
+    {
+        return Err(Refusal::bad(format!(
+            "`expires_in_days` is 1 to {MAX_TOKEN_DAYS}"
+        )));
     }
     if new.earlier_hours > MAX_EARLIER_HOURS {
-        return Err(Refusal::bad(format!("`earlier_hours` is at most {MAX_EARLIER_HOURS}")));
+        return Err(Refusal::bad(format!(
+            "`earlier_hours` is at most {MAX_EARLIER_HOURS}"
+        )));
     }
     let (label, by) = (new.label.trim(), &caller.principal.id);
-    let made = service.engine.rotate_token(&name, label, new.expires_in_days, new.earlier_hours, by).await?;
-    Ok((StatusCode::CREATED, Json(MadeToken { id: made.id, token: made.token })))
+    let made = service
+        .engine
+        .rotate_token(&name, label, new.expires_in_days, new.earlier_hours, by)
+        .await?;
+    Ok((
+        StatusCode::CREATED,
+        Json(MadeToken {
+            id: made.id,
+            token: made.token,
+        }),
+    ))
 }
 
 /// Takes one of an operator's tokens back at once; the sessions that were begun with it end.
@@ -114,8 +185,21 @@ pub async fn end_operator_token(
 ) -> Result<StatusCode, Refusal> {
     let store = service.engine.store();
     let operator = store.operator(&name).await?;
-    if !store.end_token(PrincipalKind::Operator, &operator.name, &id, &caller.principal.id, service.engine.now()).await? {
-        return Err(tide_store::StoreError::Missing { what: "token", name: id }.into());
+    if !store
+        .end_token(
+            PrincipalKind::Operator,
+            &operator.name,
+            &id,
+            &caller.principal.id,
+            service.engine.now(),
+        )
+        .await?
+    {
+        return Err(tide_store::StoreError::Missing {
+            what: "token",
+            name: id,
+        }
+        .into());
     }
     Ok(StatusCode::NO_CONTENT)
 }

@@ -11,8 +11,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use tide_api::StageCount;
 use tide_api::{
-    HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice, Overview, Page, SeenNotices, StopWrites,
-    WriteStop,
+    HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice,
+    Overview, Page, SeenNotices, StopWrites, WriteStop,
 };
 use tide_core::states::ChangeSetKind;
 use tide_store::HoldFilter;
@@ -23,37 +23,72 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
     let store = service.engine.store();
     Ok(Json(Overview {
         systems: all_systems(&service).await?,
-        identities: store.identity_counts().await?.into_iter().map(|(stage, count)| StageCount { stage, count }).collect(),
+        identities: store
+            .identity_counts()
+            .await?
+            .into_iter()
+            .map(|(stage, count)| StageCount { stage, count })
+            .collect(),
         rule_version: store.rules().await?.map_or(0, |rules| rules.version),
-        last_run: store.last_change_set(ChangeSetKind::Run, true).await?.map(convert::change_set),
-        last_by_itself: store.last_change_set(ChangeSetKind::Run, false).await?.map(convert::change_set),
-        last_preview: store.last_change_set(ChangeSetKind::Preview, true).await?.map(convert::change_set),
+        last_run: store
+            .last_change_set(ChangeSetKind::Run, true)
+            .await?
+            .map(convert::change_set),
+        last_by_itself: store
+            .last_change_set(ChangeSetKind::Run, false)
+            .await?
+            .map(convert::change_set),
+        last_preview: store
+            .last_change_set(ChangeSetKind::Preview, true)
+            .await?
+            .map(convert::change_set),
         stalled: service.engine.trouble(),
         write_stop: service.engine.write_stop().map(write_stop),
-        attention: service.engine.attention().await?.into_iter().map(convert::attention).collect(),
+        attention: service
+            .engine
+            .attention()
+            .await?
+            .into_iter()
+            .map(convert::attention)
+            .collect(),
         holds: hold_counts(store.hold_counts(None).await?),
         notices: store
             .notices()
             .await?
             .into_iter()
-            .map(|row| Notice { id: row.id, subject: row.subject, body: row.body, made: row.made })
+            .map(|row| Notice {
+                id: row.id,
+                subject: row.subject,
+                body: row.body,
+                made: row.made,
+            })
             .collect(),
     }))
 }
 
 fn hold_counts(counts: Vec<(tide_core::HoldCause, i64)>) -> Vec<HoldCount> {
-    counts.into_iter().map(|(cause, count)| HoldCount { cause, count }).collect()
+    counts
+        .into_iter()
+        .map(|(cause, count)| HoldCount { cause, count })
+        .collect()
 }
 
-/// Who is on hold now, with the cause, since when, and who can end it; the longest on hold first. What only waits for a system to be armed
-/// is not in it.
+/// Who is on hold now, with the cause, since when, and who can end it; the longest on hold first.
+/// What only waits for a system to be armed is not in it.
 #[utoipa::path(get, path = "/api/v1/holds", tag = "overview", params(HoldQuery), responses((status = 200, body = Holds)))]
-pub async fn list_holds(State(service): State<Service>, Query(query): Query<HoldQuery>) -> Result<Json<Holds>, Refusal> {
+pub async fn list_holds(
+    State(service): State<Service>,
+    Query(query): Query<HoldQuery>,
+) -> Result<Json<Holds>, Refusal> {
     let store = service.engine.store();
     let limit = query.limit.unwrap_or(100).clamp(1, super::changes::MOST);
     let after = match query.after.as_deref() {
         None => None,
-        Some(after) => Some(after.parse().map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?),
+        Some(after) => Some(
+            after
+                .parse()
+                .map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?,
+        ),
     };
     let filter = HoldFilter {
         cause: query.cause,
@@ -64,20 +99,31 @@ pub async fn list_holds(State(service): State<Service>, Query(query): Query<Hold
         limit,
     };
     let rows = store.holds(&filter).await?;
-    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| row.id.to_string())).flatten();
+    let next = (rows.len() as i64 == limit)
+        .then(|| rows.last().map(|row| row.id.to_string()))
+        .flatten();
     let counts = hold_counts(store.hold_counts(filter.system.as_deref()).await?);
-    Ok(Json(Holds { items: rows.into_iter().map(convert::hold).collect(), next, counts }))
+    Ok(Json(Holds {
+        items: rows.into_iter().map(convert::hold).collect(),
+        next,
+        counts,
+    }))
 }
 
 fn write_stop(stop: tide_store::WriteStop) -> WriteStop {
-    WriteStop { reason: stop.reason, principal: stop.principal, made_at: stop.made_at.to_string() }
+    WriteStop {
+        reason: stop.reason,
+        principal: stop.principal,
+        made_at: stop.made_at.to_string(),
+    }
 }
 
 /// The most characters of a reason.
 const REASON: usize = 500;
 
-/// Stops all writes to all systems at once, until the stop is lifted. When this answers, nothing more is sent: what was queued is taken
-/// back, what is on the wire is settled. It also holds after a restart. A stop that is set already stays as it is.
+/// Stops all writes to all systems at once, until the stop is lifted. When this answers, nothing
+/// more is sent: what was queued is taken back, what is on the wire is settled. It also holds after
+/// a restart. A stop that is set already stays as it is.
 #[utoipa::path(put, path = "/api/v1/write-stop", tag = "overview", request_body = StopWrites, responses((status = 200, body = WriteStop)))]
 pub async fn stop_writes(
     State(service): State<Service>,
@@ -86,32 +132,60 @@ pub async fn stop_writes(
 ) -> Result<Json<WriteStop>, Refusal> {
     if stop.reason.chars().count() > REASON {
         let said = format!("the reason has more than {REASON} characters: nothing was stopped");
-        return Err(Refusal::new(StatusCode::UNPROCESSABLE_ENTITY, "too-long", said).remedy("shorten the reason"));
+        return Err(
+            Refusal::new(StatusCode::UNPROCESSABLE_ENTITY, "too-long", said)
+                .remedy("shorten the reason"),
+        );
     }
-    Ok(Json(write_stop(service.engine.stop_writes(&stop.reason, &caller.principal.id).await?)))
+    Ok(Json(write_stop(
+        service
+            .engine
+            .stop_writes(&stop.reason, &caller.principal.id)
+            .await?,
+    )))
 }
 
-/// Lifts the emergency stop: what it held is decided again, and sent. It may be lifted when none is set.
+/// Lifts the emergency stop: what it held is decided again, and sent. It may be lifted when none is
+/// set.
 #[utoipa::path(delete, path = "/api/v1/write-stop", tag = "overview", responses((status = 204)))]
-pub async fn lift_write_stop(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<StatusCode, Refusal> {
+pub async fn lift_write_stop(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+) -> Result<StatusCode, Refusal> {
     service.engine.lift_write_stop(&caller.principal.id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Says that notices were seen: they are shown no longer.
 #[utoipa::path(post, path = "/api/v1/notices/seen", tag = "overview", request_body = SeenNotices, responses((status = 204)))]
-pub async fn see_notices(State(service): State<Service>, Body(seen): Body<SeenNotices>) -> Result<StatusCode, Refusal> {
-    service.engine.store().notices_seen(seen.last, service.engine.now()).await?;
+pub async fn see_notices(
+    State(service): State<Service>,
+    Body(seen): Body<SeenNotices>,
+) -> Result<StatusCode, Refusal> {
+    service
+        .engine
+        .store()
+        .notices_seen(seen.last, service.engine.now())
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// What was done, by whom, the newest first. `search` names a subject exactly.
 #[utoipa::path(get, path = "/api/v1/journal", tag = "journal", params(ListQuery), responses((status = 200, body = Page<JournalEntry>)))]
-pub async fn list_journal(State(service): State<Service>, Query(query): Query<ListQuery>) -> Result<Json<Page<JournalEntry>>, Refusal> {
+pub async fn list_journal(
+    State(service): State<Service>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<Page<JournalEntry>>, Refusal> {
     let limit = super::changes::limit(&query);
     let before = query.after.as_deref().and_then(|after| after.parse().ok());
-    let entries = service.engine.store().journal(query.search.as_deref(), before, limit).await?;
-    let next = (entries.len() as i64 == limit).then(|| entries.last().map(|e| e.id.to_string())).flatten();
+    let entries = service
+        .engine
+        .store()
+        .journal(query.search.as_deref(), before, limit)
+        .await?;
+    let next = (entries.len() as i64 == limit)
+        .then(|| entries.last().map(|e| e.id.to_string()))
+        .flatten();
     let items = entries
         .into_iter()
         .map(|e| JournalEntry {
@@ -122,7 +196,9 @@ pub async fn list_journal(State(service): State<Service>, Query(query): Query<Li
             subject: e.subject,
             label: e.label,
             detail: e.detail,
-            values: e.values.and_then(|values| serde_json::from_str(&values).ok()),
+            values: e
+                .values
+                .and_then(|values| serde_json::from_str(&values).ok()),
         })
         .collect();
     Ok(Json(Page { items, next }))
@@ -130,7 +206,10 @@ pub async fn list_journal(State(service): State<Service>, Query(query): Query<Li
 
 /// Walks the journal's whole chain of authenticated entries, to its end.
 #[utoipa::path(get, path = "/api/v1/journal/check", tag = "journal", params(JournalCheckQuery), responses((status = 200, body = JournalCheck)))]
-pub async fn check_journal(State(service): State<Service>, Query(query): Query<JournalCheckQuery>) -> Result<Json<JournalCheck>, Refusal> {
+pub async fn check_journal(
+    State(service): State<Service>,
+    Query(query): Query<JournalCheckQuery>,
+) -> Result<Json<JournalCheck>, Refusal> {
     let store = service.engine.store();
     let walked = store.verify_journal().await?;
     let expected = match &query.expect {
@@ -141,5 +220,9 @@ pub async fn check_journal(State(service): State<Service>, Query(query): Query<J
         Ok(entries) => (expected, entries),
         Err(entry) => (false, entry),
     };
-    Ok(Json(JournalCheck { sound, entry, head: store.journal_head().await? }))
+    Ok(Json(JournalCheck {
+        sound,
+        entry,
+        head: store.journal_head().await?,
+    }))
 }

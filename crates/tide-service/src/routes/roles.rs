@@ -7,7 +7,9 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
-use tide_api::{GiveRole, NewRoleTrial, Problem, Role, RoleConflict, RoleHolder, RoleTrial, RoleTurn, Roles};
+use tide_api::{
+    GiveRole, NewRoleTrial, Problem, Role, RoleConflict, RoleHolder, RoleTrial, RoleTurn, Roles,
+};
 use tide_core::roles::RoleGrant;
 use tide_core::roles::RoleSource;
 use tide_core::value::show;
@@ -15,7 +17,12 @@ use tide_core::value::show;
 fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
     let read = |text: &String| {
         text.parse().map_err(|_| {
-            Refusal::new(StatusCode::BAD_REQUEST, "date", format!("`{text}` is no moment")).remedy("write one like 2026-12-31T17:00:00Z")
+            Refusal::new(
+                StatusCode::BAD_REQUEST,
+                "date",
+                format!("`{text}` is no moment"),
+            )
+            .remedy("write one like 2026-12-31T17:00:00Z")
         })
     };
     text.map(read).transpose()
@@ -29,7 +36,10 @@ pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, R
         identity: one.identity,
         label: one.label,
         origin: one.source.as_ref().map(RoleSource::origin),
-        by: one.source.map(|source| source.to_string()).unwrap_or_default(),
+        by: one
+            .source
+            .map(|source| source.to_string())
+            .unwrap_or_default(),
         until: one.until.map(|at| at.to_string()),
     };
     let role = |view: tide_engine::RoleView| Role {
@@ -42,12 +52,22 @@ pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, R
             .role
             .values
             .iter()
-            .map(|value| format!("{} = {}{}", value.attribute, value.value.source(), if value.binding { "" } else { " (default)" }))
+            .map(|value| {
+                format!(
+                    "{} = {}{}",
+                    value.attribute,
+                    value.value.source(),
+                    if value.binding { "" } else { " (default)" }
+                )
+            })
             .collect(),
         rule: format!("{}:{}", view.role.place.file, view.role.place.line),
         holders: view.holders.into_iter().map(holder).collect(),
     };
-    Ok(Json(Roles { roles: views.into_iter().map(role).collect(), conflicts: conflicts.into_iter().map(conflict).collect() }))
+    Ok(Json(Roles {
+        roles: views.into_iter().map(role).collect(),
+        conflicts: conflicts.into_iter().map(conflict).collect(),
+    }))
 }
 
 fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
@@ -57,11 +77,16 @@ fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
         attribute: one.attribute,
         role: one.wins.0,
         value: show(&one.wins.1),
-        over: one.over.into_iter().map(|(role, values)| format!("{} by {role}", show(&values))).collect(),
+        over: one
+            .over
+            .into_iter()
+            .map(|(role, values)| format!("{} by {role}", show(&values)))
+            .collect(),
     }
 }
 
-/// What another condition of a role would do: who gains and who loses it, and what that does to accounts. Nothing is kept or sent.
+/// What another condition of a role would do: who gains and who loses it, and what that does to
+/// accounts. Nothing is kept or sent.
 #[utoipa::path(post, path = "/api/v1/roles/{name}/trial", tag = "identities", params(("name" = String, Path)), request_body = NewRoleTrial,
     responses((status = 200, body = RoleTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_role(
@@ -75,17 +100,28 @@ pub async fn try_role(
         identity: one.identity,
         label: one.label,
         origin: one.source.as_ref().map(RoleSource::origin),
-        by: one.source.map(|source| source.to_string()).unwrap_or_default(),
+        by: one
+            .source
+            .map(|source| source.to_string())
+            .unwrap_or_default(),
     };
-    let (gains, loses): (Vec<RoleTurn>, Vec<RoleTurn>) =
-        (trial.gains.into_iter().map(turn).collect(), trial.loses.into_iter().map(turn).collect());
+    let (gains, loses): (Vec<RoleTurn>, Vec<RoleTurn>) = (
+        trial.gains.into_iter().map(turn).collect(),
+        trial.loses.into_iter().map(turn).collect(),
+    );
     let of = |turns: &[RoleTurn]| turns.iter().filter(|one| one.role == name).count();
     let said = match (of(&gains), of(&loses)) {
         (0, 0) => format!("Nobody would gain or lose {name}."),
         (gain, lose) => format!("{gain} would gain {name}, and {lose} would lose it."),
     };
     let conflicts = trial.conflicts.into_iter().map(conflict).collect();
-    Ok(Json(RoleTrial { said, gains, loses, conflicts, effect: crate::convert::effect(trial.effect) }))
+    Ok(Json(RoleTrial {
+        said,
+        gains,
+        loses,
+        conflicts,
+        effect: crate::convert::effect(trial.effect),
+    }))
 }
 
 /// Gives somebody a role by hand.
@@ -98,8 +134,17 @@ pub async fn give_role(
     Body(give): Body<GiveRole>,
 ) -> Result<StatusCode, Refusal> {
     let (from, until) = (moment(give.from.as_ref())?, moment(give.until.as_ref())?);
-    let grant = RoleGrant { identity: give.identity, role: name, from, until, principal: caller.principal.name.clone() };
-    service.engine.give_role(grant, &give.comment, &caller.principal.id).await?;
+    let grant = RoleGrant {
+        identity: give.identity,
+        role: name,
+        from,
+        until,
+        principal: caller.principal.name.clone(),
+    };
+    service
+        .engine
+        .give_role(grant, &give.comment, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -111,6 +156,9 @@ pub async fn take_role(
     Extension(caller): Extension<Caller>,
     Path((name, id)): Path<(String, String)>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.take_role(&id, &name, &caller.principal.id).await?;
+    service
+        .engine
+        .take_role(&id, &name, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }

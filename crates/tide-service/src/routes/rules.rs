@@ -13,12 +13,25 @@ pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
     for file in &given.files {
         let plain = file.name.ends_with(".toml")
             && !file.name.starts_with('.')
-            && file.name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
+            && file
+                .name
+                .chars()
+                .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
         if !plain {
-            return Err(Refusal::bad(format!("`{}` cannot be a rule file's name: letters, digits, - and _, ending with .toml", file.name)));
+            return Err(Refusal::bad(format!(
+                "`{}` cannot be a rule file's name: letters, digits, - and _, ending with .toml",
+                file.name
+            )));
         }
     }
-    let mut files: Vec<RuleFile> = given.files.into_iter().map(|file| RuleFile { name: file.name, text: file.text }).collect();
+    let mut files: Vec<RuleFile> = given
+        .files
+        .into_iter()
+        .map(|file| RuleFile {
+            name: file.name,
+            text: file.text,
+        })
+        .collect();
     files.sort_by(|a, b| a.name.cmp(&b.name));
     Ok(files)
 }
@@ -27,18 +40,35 @@ pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
 #[utoipa::path(get, path = "/api/v1/rules", tag = "rules", responses((status = 200, body = Rules)))]
 pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, Refusal> {
     let version = service.engine.store().rules().await?;
-    let own: Vec<RuleFile> = version.as_ref().map(|v| v.files.clone()).unwrap_or_default();
-    let (set, faults) = if own.is_empty() { Default::default() } else { service.engine.check_rules(&own).await? };
+    let own: Vec<RuleFile> = version
+        .as_ref()
+        .map(|v| v.files.clone())
+        .unwrap_or_default();
+    let (set, faults) = if own.is_empty() {
+        Default::default()
+    } else {
+        service.engine.check_rules(&own).await?
+    };
     let (systems, identities, guards) = convert::rule_lines(&set);
     Ok(Json(Rules {
         version: version.as_ref().map_or(0, |v| v.version),
         made: version.as_ref().map(|v| v.made.clone()),
         principal: version.map(|v| v.principal),
-        files: own.into_iter().map(|file| tide_api::RuleFile { name: file.name, text: file.text }).collect(),
+        files: own
+            .into_iter()
+            .map(|file| tide_api::RuleFile {
+                name: file.name,
+                text: file.text,
+            })
+            .collect(),
         systems,
         identities,
         guards,
-        calls: set.webhooks.iter().map(|(name, call)| convert::call_line(name, call)).collect(),
+        calls: set
+            .webhooks
+            .iter()
+            .map(|(name, call)| convert::call_line(name, call))
+            .collect(),
         faults: faults.iter().map(convert::fault).collect(),
         to_read: to_read(&service).await?,
     }))
@@ -46,18 +76,33 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
 
 /// What the published rules ask for and nobody read yet.
 pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::Known>, Refusal> {
-    Ok(service.engine.unread().await?.iter().map(convert::known).collect())
+    Ok(service
+        .engine
+        .unread()
+        .await?
+        .iter()
+        .map(convert::known)
+        .collect())
 }
 
 /// Checks a rule set; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/rules/check", tag = "rules", request_body = RuleFiles, responses((status = 200, body = RuleCheck)))]
-pub async fn check_rules(State(service): State<Service>, Body(given): Body<RuleFiles>) -> Result<Json<RuleCheck>, Refusal> {
+pub async fn check_rules(
+    State(service): State<Service>,
+    Body(given): Body<RuleFiles>,
+) -> Result<Json<RuleCheck>, Refusal> {
     let (_, faults) = service.engine.check_rules(&files(given)?).await?;
-    let usable = !faults.iter().any(|fault| fault.severity == FaultSeverity::Error);
-    Ok(Json(RuleCheck { usable, faults: faults.iter().map(convert::fault).collect() }))
+    let usable = !faults
+        .iter()
+        .any(|fault| fault.severity == FaultSeverity::Error);
+    Ok(Json(RuleCheck {
+        usable,
+        faults: faults.iter().map(convert::fault).collect(),
+    }))
 }
 
-/// Publishes a rule set that has no error, if nobody published since it was taken. Nothing is sent by that.
+/// Publishes a rule set that has no error, if nobody published since it was taken. Nothing is sent
+/// by that.
 #[utoipa::path(put, path = "/api/v1/rules", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = Published), (status = 409, body = Problem, content_type = "application/problem+json"), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn publish_rules(
@@ -66,16 +111,41 @@ pub async fn publish_rules(
     Body(given): Body<RuleFiles>,
 ) -> Result<Json<Published>, Refusal> {
     let based_on = given.based_on;
-    let (version, faults) = service.engine.publish_based(&files(given)?, based_on, "", &caller.principal.id).await?;
-    Ok(Json(Published { version, faults: faults.iter().map(convert::fault).collect(), to_read: to_read(&service).await? }))
+    let (version, faults) = service
+        .engine
+        .publish_based(&files(given)?, based_on, "", &caller.principal.id)
+        .await?;
+    Ok(Json(Published {
+        version,
+        faults: faults.iter().map(convert::fault).collect(),
+        to_read: to_read(&service).await?,
+    }))
 }
 
 /// Tries an expression on a real record, with what each part of it gives. Nothing is kept.
 #[utoipa::path(post, path = "/api/v1/rules/try", tag = "rules", request_body = NewTrial,
     responses((status = 200, body = Trial), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn try_expression(State(service): State<Service>, Body(new): Body<NewTrial>) -> Result<Json<Trial>, Refusal> {
+pub async fn try_expression(
+    State(service): State<Service>,
+    Body(new): Body<NewTrial>,
+) -> Result<Json<Trial>, Refusal> {
     let object = super::scope::object(new.object);
-    let trial = service.engine.try_expression(&new.expression, new.on.trim(), new.system.as_deref(), new.draft, object).await?;
+    let trial = service
+        .engine
+        .try_expression(
+            &new.expression,
+            new.on.trim(),
+            new.system.as_deref(),
+            new.draft,
+            object,
+        )
+        .await?;
     let (steps, values, fault) = convert::trial(trial.steps, trial.result);
-    Ok(Json(Trial { label: trial.label, account: trial.account, steps, values, fault }))
+    Ok(Json(Trial {
+        label: trial.label,
+        account: trial.account,
+        steps,
+        values,
+        fault,
+    }))
 }

@@ -8,8 +8,8 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use axum::{Extension, Json};
 use tide_api::{
-    FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove, ScopeQuery, ScopeStatusCount, ScopeTrial,
-    ScopeView, WrittenRules,
+    FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove,
+    ScopeQuery, ScopeStatusCount, ScopeTrial, ScopeView, WrittenRules,
 };
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
@@ -26,10 +26,21 @@ pub(super) fn object(object: Option<ObjectType>) -> ObjectType {
 
 fn to_edit(scope: Scope) -> ScopeEdit {
     let text = |text: String| text.trim().to_owned();
-    let containers = |all: Vec<ScopeContainer>| all.into_iter().map(|c| ContainerEdit { dn: text(c.dn), one_level: c.one_level }).collect();
+    let containers = |all: Vec<ScopeContainer>| {
+        all.into_iter()
+            .map(|c| ContainerEdit {
+                dn: text(c.dn),
+                one_level: c.one_level,
+            })
+            .collect()
+    };
     let groups = |all: Vec<ScopeGroup>| {
         all.into_iter()
-            .map(|g| GroupEdit { name: text(g.name), system: g.system.map(text).filter(|s| !s.is_empty()), nested: g.nested })
+            .map(|g| GroupEdit {
+                name: text(g.name),
+                system: g.system.map(text).filter(|s| !s.is_empty()),
+                nested: g.nested,
+            })
             .collect()
     };
     ScopeEdit {
@@ -41,30 +52,71 @@ fn to_edit(scope: Scope) -> ScopeEdit {
         conditions: scope
             .conditions
             .into_iter()
-            .map(|c| ConditionEdit { when: text(c.when), otherwise: c.otherwise.map(text).filter(|t| !t.is_empty()) })
+            .map(|c| ConditionEdit {
+                when: text(c.when),
+                otherwise: c.otherwise.map(text).filter(|t| !t.is_empty()),
+            })
             .collect(),
     }
 }
 
 fn from_edit(edit: ScopeEdit) -> Scope {
-    let containers = |all: Vec<ContainerEdit>| all.into_iter().map(|c| ScopeContainer { dn: c.dn, one_level: c.one_level }).collect();
-    let groups = |all: Vec<GroupEdit>| all.into_iter().map(|g| ScopeGroup { name: g.name, system: g.system, nested: g.nested }).collect();
+    let containers = |all: Vec<ContainerEdit>| {
+        all.into_iter()
+            .map(|c| ScopeContainer {
+                dn: c.dn,
+                one_level: c.one_level,
+            })
+            .collect()
+    };
+    let groups = |all: Vec<GroupEdit>| {
+        all.into_iter()
+            .map(|g| ScopeGroup {
+                name: g.name,
+                system: g.system,
+                nested: g.nested,
+            })
+            .collect()
+    };
     Scope {
         within: containers(edit.within),
         except: containers(edit.except),
         groups: groups(edit.groups),
         not_groups: groups(edit.not_groups),
         filter: edit.filter,
-        conditions: edit.conditions.into_iter().map(|c| tide_api::ScopeCondition { when: c.when, otherwise: c.otherwise }).collect(),
+        conditions: edit
+            .conditions
+            .into_iter()
+            .map(|c| tide_api::ScopeCondition {
+                when: c.when,
+                otherwise: c.otherwise,
+            })
+            .collect(),
     }
 }
 
 fn counts(all: Vec<tide_engine::ScopeCount>) -> (Vec<ScopeStatusCount>, Vec<ScopeCount>) {
-    let total = |status: ScopeStatus| all.iter().filter(|count| count.status == status).map(|count| count.count as i64).sum();
-    let totals = ScopeStatus::ALL.iter().map(|status| ScopeStatusCount { status: *status, count: total(*status) }).collect();
+    let total = |status: ScopeStatus| {
+        all.iter()
+            .filter(|count| count.status == status)
+            .map(|count| count.count as i64)
+            .sum()
+    };
+    let totals = ScopeStatus::ALL
+        .iter()
+        .map(|status| ScopeStatusCount {
+            status: *status,
+            count: total(*status),
+        })
+        .collect();
     let counts = all
         .into_iter()
-        .map(|c| ScopeCount { status: c.status, reason: c.reason, rule: c.rule.map(|r| r.to_string()), count: c.count })
+        .map(|c| ScopeCount {
+            status: c.status,
+            reason: c.reason,
+            rule: c.rule.map(|r| r.to_string()),
+            count: c.count,
+        })
         .collect();
     (totals, counts)
 }
@@ -81,13 +133,28 @@ fn line(line: tide_engine::ScopeLine) -> ScopeLine {
 }
 
 fn asked(lines: Vec<tide_engine::ScopeLine>, query: &ScopeQuery) -> Vec<tide_engine::ScopeLine> {
-    let search = query.search.as_deref().unwrap_or_default().trim().to_lowercase();
+    let search = query
+        .search
+        .as_deref()
+        .unwrap_or_default()
+        .trim()
+        .to_lowercase();
     let has = |text: &str| text.to_lowercase().contains(&search);
     lines
         .into_iter()
         .filter(|line| query.status.is_none_or(|status| status == line.status))
-        .filter(|line| query.reason.as_deref().is_none_or(|reason| reason == line.counted))
-        .filter(|line| search.is_empty() || has(&line.label) || has(&line.reason) || line.account.as_deref().is_some_and(has))
+        .filter(|line| {
+            query
+                .reason
+                .as_deref()
+                .is_none_or(|reason| reason == line.counted)
+        })
+        .filter(|line| {
+            search.is_empty()
+                || has(&line.label)
+                || has(&line.reason)
+                || line.account.as_deref().is_some_and(has)
+        })
         .collect()
 }
 
@@ -102,8 +169,19 @@ pub async fn show_scope(
     let (totals, counts) = counts(view.counts);
     let found = asked(view.lines, &query);
     let count = found.len();
-    let lines = found.into_iter().take(query.limit.unwrap_or(SHOWN).min(5000)).map(line).collect();
-    Ok(Json(ScopeView { scope: from_edit(view.edit), file: view.file, totals, counts, lines, found: count }))
+    let lines = found
+        .into_iter()
+        .take(query.limit.unwrap_or(SHOWN).min(5000))
+        .map(line)
+        .collect();
+    Ok(Json(ScopeView {
+        scope: from_edit(view.edit),
+        file: view.file,
+        totals,
+        counts,
+        lines,
+        found: count,
+    }))
 }
 
 /// The same people as CSV, all of them.
@@ -123,27 +201,50 @@ pub async fn export_scope(
             line.rule.map(|r| r.to_string()).unwrap_or_default(),
         ]
     });
-    Ok(csv(&format!("{name}-scope.csv"), &["person", "status", "reason", "account", "rule"], rows))
+    Ok(csv(
+        &format!("{name}-scope.csv"),
+        &["person", "status", "reason", "account", "rule"],
+        rows,
+    ))
 }
 
-/// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is made text; all cells are quoted, so that one that
-/// separates by semicolons or tabs makes no others of them.
-pub(super) fn csv(file: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> axum::response::Response {
-    let mut writer = csv::WriterBuilder::new().quote_style(csv::QuoteStyle::Always).from_writer(Vec::new());
+/// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is made
+/// text; all cells are quoted, so that one that separates by semicolons or tabs makes no others of
+/// them.
+pub(super) fn csv(
+    file: &str,
+    header: &[&str],
+    rows: impl Iterator<Item = Vec<String>>,
+) -> axum::response::Response {
+    let mut writer = csv::WriterBuilder::new()
+        .quote_style(csv::QuoteStyle::Always)
+        .from_writer(Vec::new());
     // Writing to memory cannot fail.
     let _ = writer.write_record(header);
     for row in rows {
-        let safe = row
-            .into_iter()
-            .map(|cell| if cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\n', ';']) { format!("'{cell}") } else { cell });
+        let safe = row.into_iter().map(|cell| {
+            if cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\n', ';']) {
+                format!("'{cell}")
+            } else {
+                cell
+            }
+        });
         let _ = writer.write_record(safe);
     }
     let text = writer.into_inner().unwrap_or_default();
     let disposition = format!("attachment; filename=\"{file}\"");
-    ([(header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()), (header::CONTENT_DISPOSITION, disposition)], text).into_response()
+    (
+        [
+            (header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()),
+            (header::CONTENT_DISPOSITION, disposition),
+        ],
+        text,
+    )
+        .into_response()
 }
 
-/// Tries an edited scope: who would stand elsewhere than now. Nothing is kept. A group that no system holds is refused.
+/// Tries an edited scope: who would stand elsewhere than now. Nothing is kept. A group that no
+/// system holds is refused.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/scope/try", tag = "scope", params(("name" = String, Path)), request_body = Scope,
     responses((status = 200, body = ScopeTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_scope(
@@ -151,7 +252,10 @@ pub async fn try_scope(
     Path(name): Path<String>,
     Body(scope): Body<Scope>,
 ) -> Result<Json<ScopeTrial>, Refusal> {
-    let trial = service.engine.try_scope(&name, ObjectType::Person, &to_edit(scope)).await?;
+    let trial = service
+        .engine
+        .try_scope(&name, ObjectType::Person, &to_edit(scope))
+        .await?;
     let (totals, counts) = counts(trial.counts);
     let moves = trial.moves.into_iter().map(|one| ScopeMove {
         from: one.from,
@@ -160,8 +264,16 @@ pub async fn try_scope(
         lines: one.lines.into_iter().take(SHOWN).map(line).collect(),
     });
     let moves = moves.collect();
-    let file = tide_api::RuleFile { name: trial.file.name, text: trial.file.text };
-    Ok(Json(ScopeTrial { totals, counts, moves, file }))
+    let file = tide_api::RuleFile {
+        name: trial.file.name,
+        text: trial.file.text,
+    };
+    Ok(Json(ScopeTrial {
+        totals,
+        counts,
+        moves,
+        file,
+    }))
 }
 
 /// Saves an edited scope as a new version of the rules. Nothing is sent by that.
@@ -173,8 +285,20 @@ pub async fn save_scope(
     Path(name): Path<String>,
     Body(scope): Body<Scope>,
 ) -> Result<Json<tide_api::Published>, Refusal> {
-    let version = service.engine.save_scope(&name, ObjectType::Person, &to_edit(scope), &caller.principal.id).await?;
-    Ok(Json(tide_api::Published { version, faults: Vec::new(), to_read: super::rules::to_read(&service).await? }))
+    let version = service
+        .engine
+        .save_scope(
+            &name,
+            ObjectType::Person,
+            &to_edit(scope),
+            &caller.principal.id,
+        )
+        .await?;
+    Ok(Json(tide_api::Published {
+        version,
+        faults: Vec::new(),
+        to_read: super::rules::to_read(&service).await?,
+    }))
 }
 
 /// What a new system is for and whom it takes, as the engine wants it.
@@ -192,7 +316,16 @@ pub async fn write_first_rules(
     Body(first): Body<FirstRules>,
 ) -> Result<(axum::http::StatusCode, Json<WrittenRules>), Refusal> {
     let (purpose, scope) = purpose_and_scope(first);
-    let (draft, file) = service.engine.write_first_rules(&name, purpose, &scope, &caller.principal.id).await?;
-    let file = tide_api::RuleFile { name: file.name, text: file.text };
-    Ok((axum::http::StatusCode::CREATED, Json(WrittenRules { draft, file })))
+    let (draft, file) = service
+        .engine
+        .write_first_rules(&name, purpose, &scope, &caller.principal.id)
+        .await?;
+    let file = tide_api::RuleFile {
+        name: file.name,
+        text: file.text,
+    };
+    Ok((
+        axum::http::StatusCode::CREATED,
+        Json(WrittenRules { draft, file }),
+    ))
 }

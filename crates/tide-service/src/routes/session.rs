@@ -16,47 +16,104 @@ const HOURS: i64 = 12;
 
 /// What makes a browser keep the cookie for TLS, where the service is reached over TLS.
 fn secure(service: &Service) -> &'static str {
-    if service.public_url.as_ref().is_some_and(PublicUrl::is_secure) { "; Secure" } else { "" }
+    if service
+        .public_url
+        .as_ref()
+        .is_some_and(PublicUrl::is_secure)
+    {
+        "; Secure"
+    } else {
+        ""
+    }
 }
 
 fn me_of(name: &str) -> Me {
-    Me { name: name.to_owned(), version: env!("CARGO_PKG_VERSION").into() }
+    Me {
+        name: name.to_owned(),
+        version: env!("CARGO_PKG_VERSION").into(),
+    }
 }
 
 /// Begins a session with a token. The cookie is HttpOnly and SameSite=Strict.
 #[utoipa::path(post, path = "/api/v1/session", tag = "session", request_body = SignIn,
     responses((status = 200, body = Me), (status = 401, body = Problem, content_type = "application/problem+json")))]
-pub async fn sign_in(State(service): State<Service>, Body(sign_in): Body<SignIn>) -> Result<Response, Refusal> {
+pub async fn sign_in(
+    State(service): State<Service>,
+    Body(sign_in): Body<SignIn>,
+) -> Result<Response, Refusal> {
     let now = service.engine.now();
     let store = service.engine.store();
     let Some(bearer) = store.by_token(sign_in.token.trim(), now).await? else {
         if !service.paces.allows_guess() {
-            return Err(Refusal::new(StatusCode::TOO_MANY_REQUESTS, "rate", "too many wrong tokens in this second: wait a moment"));
+            return Err(Refusal::new(
+                StatusCode::TOO_MANY_REQUESTS,
+                "rate",
+                "too many wrong tokens in this second: wait a moment",
+            ));
         }
-        return Err(Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid")
-            .remedy("copy the whole token; the service wrote it to a file at its first start"));
+        return Err(
+            Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid")
+                .remedy("copy the whole token; the service wrote it to a file at its first start"),
+        );
     };
     let principal = &bearer.principal;
     if principal.kind != PrincipalKind::Operator {
-        let said = format!("this token belongs to the system {}, and only operators sign in", principal.name);
-        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-operator", said).remedy("sign in with the token of an operator"));
+        let said = format!(
+            "this token belongs to the system {}, and only operators sign in",
+            principal.name
+        );
+        return Err(Refusal::new(StatusCode::FORBIDDEN, "not-operator", said)
+            .remedy("sign in with the token of an operator"));
     }
-    let secret: String = rand::random::<[u8; 32]>().iter().map(|byte| format!("{byte:02x}")).collect();
-    store.begin_session(&bearer, &secret, crate::access::browsers_now() + SignedDuration::from_hours(HOURS), now).await?;
-    store.note(&principal.id, "session.begun", &principal.name, "", now).await?;
+    let secret: String = rand::random::<[u8; 32]>()
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect();
+    store
+        .begin_session(
+            &bearer,
+            &secret,
+            crate::access::browsers_now() + SignedDuration::from_hours(HOURS),
+            now,
+        )
+        .await?;
+    store
+        .note(&principal.id, "session.begun", &principal.name, "", now)
+        .await?;
     let secure = secure(&service);
-    let cookie = format!("{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}", HOURS * 3600);
-    Ok((AppendHeaders([(header::SET_COOKIE, cookie)]), Json(me_of(&principal.name))).into_response())
+    let cookie = format!(
+        "{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}",
+        HOURS * 3600
+    );
+    Ok((
+        AppendHeaders([(header::SET_COOKIE, cookie)]),
+        Json(me_of(&principal.name)),
+    )
+        .into_response())
 }
 
 /// Ends the session that calls.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "session", responses((status = 204)))]
-pub async fn sign_out(State(service): State<Service>, Extension(caller): Extension<Caller>) -> Result<Response, Refusal> {
+pub async fn sign_out(
+    State(service): State<Service>,
+    Extension(caller): Extension<Caller>,
+) -> Result<Response, Refusal> {
     if let Credential::Session(session) = &caller.credential {
-        service.engine.store().end_session(session, service.engine.now()).await?;
+        service
+            .engine
+            .store()
+            .end_session(session, service.engine.now())
+            .await?;
     }
-    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0{}", secure(&service));
-    Ok((StatusCode::NO_CONTENT, AppendHeaders([(header::SET_COOKIE, cookie)])).into_response())
+    let cookie = format!(
+        "{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0{}",
+        secure(&service)
+    );
+    Ok((
+        StatusCode::NO_CONTENT,
+        AppendHeaders([(header::SET_COOKIE, cookie)]),
+    )
+        .into_response())
 }
 
 /// Who is signed in.
@@ -72,7 +129,11 @@ pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refus
         // Anybody may ask: the reason, which can name people, is for operators.
         Some(why) => {
             tracing::warn!(why, "not ready");
-            Err(Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "not-ready", "not ready: `eager-tide status` and the service's log say why"))
+            Err(Refusal::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "not-ready",
+                "not ready: `eager-tide status` and the service's log say why",
+            ))
         }
     }
 }

@@ -12,8 +12,9 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use futures::StreamExt;
 use tide_api::{
-    Account, AddedSystem, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery, NewSecret, NewSettings, NewSystem, Page,
-    Permission, Problem, ReadResult, Reading, RemoveQuery, Retirement, Schedule, SchemaAttribute, System, SystemState, WrittenRules,
+    Account, AddedSystem, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery,
+    NewSecret, NewSettings, NewSystem, Page, Permission, Problem, ReadResult, Reading, RemoveQuery,
+    Retirement, Schedule, SchemaAttribute, System, SystemState, WrittenRules,
 };
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
@@ -24,7 +25,9 @@ use tokio::sync::mpsc;
 use tokio_stream::wrappers::UnboundedReceiverStream;
 
 fn steps(stored: Option<&serde_json::Value>) -> Vec<CheckStep> {
-    stored.and_then(|steps| serde_json::from_value(steps.clone()).ok()).unwrap_or_default()
+    stored
+        .and_then(|steps| serde_json::from_value(steps.clone()).ok())
+        .unwrap_or_default()
 }
 
 pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusal> {
@@ -36,9 +39,20 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
         None => RuleSet::default(),
     };
     let known = service.engine.known().await?;
-    let known = |name: &str| known.iter().filter(|one| one.system == name).map(convert::known).collect();
+    let known = |name: &str| {
+        known
+            .iter()
+            .filter(|one| one.system == name)
+            .map(convert::known)
+            .collect()
+    };
     let all = store.systems().await?.into_iter();
-    Ok(all.map(|row| System { known: known(&row.name), ..system(&service.engine, row, &counts, &readings, &rules) }).collect())
+    Ok(all
+        .map(|row| System {
+            known: known(&row.name),
+            ..system(&service.engine, row, &counts, &readings, &rules)
+        })
+        .collect())
 }
 
 fn system(
@@ -50,11 +64,22 @@ fn system(
 ) -> System {
     let mut steps = steps(row.checked.as_ref());
     for step in &mut steps {
-        step.remedy = step.remedy.take().map(|remedy| remedy.replace(" NAME", &format!(" {}", row.name)));
+        step.remedy = step
+            .remedy
+            .take()
+            .map(|remedy| remedy.replace(" NAME", &format!(" {}", row.name)));
     }
     let health = engine.health(&row, readings);
-    let (accounts, linked) = counts.iter().find(|(name, _, _)| *name == row.name).map_or((0, 0), |(_, all, linked)| (*all, *linked));
-    let types: Vec<_> = rules.systems.get(&row.name).into_iter().flat_map(|system| system.types.values()).collect();
+    let (accounts, linked) = counts
+        .iter()
+        .find(|(name, _, _)| *name == row.name)
+        .map_or((0, 0), |(_, all, linked)| (*all, *linked));
+    let types: Vec<_> = rules
+        .systems
+        .get(&row.name)
+        .into_iter()
+        .flat_map(|system| system.types.values())
+        .collect();
     let mut roles = Vec::new();
     if types.iter().any(|types| types.is_source()) {
         roles.push(SystemRole::Source);
@@ -66,21 +91,37 @@ fn system(
     let now = engine.now();
     System {
         known: Vec::new(),
-        quiet_now: schedule.quiet_at(now).map(|(until, words)| format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC"))),
+        quiet_now: schedule.quiet_at(now).map(|(until, words)| {
+            format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC"))
+        }),
         next_quiet: schedule.next_quiet(now).map(|at| at.to_string()),
         schedule: convert::schedule(&schedule),
-        following: engine.watchers().into_iter().filter(|one| one.system == row.name).map(convert::following).collect(),
+        following: engine
+            .watchers()
+            .into_iter()
+            .filter(|one| one.system == row.name)
+            .map(convert::following)
+            .collect(),
         address: match row.kind {
             SystemKind::Push => format!("/scim/v2/{}", row.name),
-            _ => ["url", "path"].iter().find_map(|key| row.settings[*key].as_str()).unwrap_or_default().to_owned(),
+            _ => ["url", "path"]
+                .iter()
+                .find_map(|key| row.settings[*key].as_str())
+                .unwrap_or_default()
+                .to_owned(),
         },
-        all_settings: tide_connect::Settings::read(row.kind, &row.settings).map_or_else(|_| row.settings.clone(), |all| all.to_json()),
+        all_settings: tide_connect::Settings::read(row.kind, &row.settings)
+            .map_or_else(|_| row.settings.clone(), |all| all.to_json()),
         settings: row.settings,
         writable: row.writable.clone(),
         paused: row.paused,
         armed: row.armed,
         host: engine.host_in_use(&row.name),
-        profile: row.profile.into_iter().map(|(label, text)| Fact { label, text }).collect(),
+        profile: row
+            .profile
+            .into_iter()
+            .map(|(label, text)| Fact { label, text })
+            .collect(),
         health: convert::health(&health),
         health_reason: health.reason().map(str::to_owned),
         checked_at: row.checked_at,
@@ -108,13 +149,25 @@ fn system(
 
 async fn one(service: &Service, name: &str) -> Result<System, Refusal> {
     service.engine.store().system(name).await?;
-    let found = all_systems(service).await?.into_iter().find(|system| system.name == name);
-    found.ok_or_else(|| Refusal::new(StatusCode::NOT_FOUND, "not-found", format!("there is no system `{name}`")))
+    let found = all_systems(service)
+        .await?
+        .into_iter()
+        .find(|system| system.name == name);
+    found.ok_or_else(|| {
+        Refusal::new(
+            StatusCode::NOT_FOUND,
+            "not-found",
+            format!("there is no system `{name}`"),
+        )
+    })
 }
 
 fn report(report: tide_connect::CheckReport) -> CheckReport {
     let stored = serde_json::to_value(&report.steps).ok();
-    CheckReport { healthy: report.healthy(), steps: steps(stored.as_ref()) }
+    CheckReport {
+        healthy: report.healthy(),
+        steps: steps(stored.as_ref()),
+    }
 }
 
 /// All systems.
@@ -133,19 +186,42 @@ pub async fn add_system(
 ) -> Result<(StatusCode, Json<AddedSystem>), Refusal> {
     let name = new.name.clone();
     let first = new.first.map(super::scope::purpose_and_scope);
-    let new = tide_engine::NewSystem { name: new.name, kind: new.kind, settings: new.settings, secret: new.secret };
-    let written = service.engine.connect_system(new, first, &caller.principal.id).await?;
-    let rules = written.map(|(draft, file)| WrittenRules { draft, file: tide_api::RuleFile { name: file.name, text: file.text } });
-    Ok((StatusCode::CREATED, Json(AddedSystem { system: one(&service, &name).await?, rules })))
+    let new = tide_engine::NewSystem {
+        name: new.name,
+        kind: new.kind,
+        settings: new.settings,
+        secret: new.secret,
+    };
+    let written = service
+        .engine
+        .connect_system(new, first, &caller.principal.id)
+        .await?;
+    let rules = written.map(|(draft, file)| WrittenRules {
+        draft,
+        file: tide_api::RuleFile {
+            name: file.name,
+            text: file.text,
+        },
+    });
+    Ok((
+        StatusCode::CREATED,
+        Json(AddedSystem {
+            system: one(&service, &name).await?,
+            rules,
+        }),
+    ))
 }
 
 /// Does the caller want each step as it is taken?
 fn wants_steps(headers: &HeaderMap) -> bool {
-    headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).is_some_and(|accept| accept.contains("application/x-ndjson"))
+    headers
+        .get(header::ACCEPT)
+        .and_then(|v| v.to_str().ok())
+        .is_some_and(|accept| accept.contains("application/x-ndjson"))
 }
 
-/// Runs a test. Whoever accepts `application/x-ndjson` gets a line for each step as it is taken, and
-/// a last line with the whole report, or with the problem.
+/// Runs a test. Whoever accepts `application/x-ndjson` gets a line for each step as it is taken,
+/// and a last line with the whole report, or with the problem.
 async fn run_check<F>(
     headers: &HeaderMap,
     test: impl FnOnce(Option<mpsc::UnboundedSender<tide_connect::CheckStep>>) -> F,
@@ -171,7 +247,9 @@ where
                 ended = &mut work => break ended,
             }
         };
-        while let Ok(Some(step)) = tokio::time::timeout(std::time::Duration::from_millis(1), steps.next()).await {
+        while let Ok(Some(step)) =
+            tokio::time::timeout(std::time::Duration::from_millis(1), steps.next()).await
+        {
             send(serde_json::json!({"step": step}));
         }
         match ended {
@@ -179,27 +257,54 @@ where
             Err(error) => send(serde_json::json!({"problem": *Refusal::from(error).0})),
         }
     });
-    let body = RawBody::from_stream(UnboundedReceiverStream::new(out).map(Ok::<_, std::convert::Infallible>));
+    let body = RawBody::from_stream(
+        UnboundedReceiverStream::new(out).map(Ok::<_, std::convert::Infallible>),
+    );
     Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], body).into_response())
 }
 
 /// Tests a system before it is added; nothing is kept.
 #[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
-pub async fn check_new_system(State(service): State<Service>, headers: HeaderMap, Body(new): Body<NewSystem>) -> Result<Response, Refusal> {
+pub async fn check_new_system(
+    State(service): State<Service>,
+    headers: HeaderMap,
+    Body(new): Body<NewSystem>,
+) -> Result<Response, Refusal> {
     let engine = service.engine.clone();
-    run_check(&headers, |watcher| async move { engine.check_unsaved(new.kind, &new.settings, new.secret.as_deref(), watcher).await }).await
+    run_check(&headers, |watcher| async move {
+        engine
+            .check_unsaved(new.kind, &new.settings, new.secret.as_deref(), watcher)
+            .await
+    })
+    .await
 }
 
 /// The containers of a system that is not added yet.
 #[utoipa::path(post, path = "/api/v1/systems/browse", tag = "systems", request_body = BrowseNew, responses((status = 200, body = Vec<Branch>)))]
-pub async fn browse_new_system(State(service): State<Service>, Body(new): Body<BrowseNew>) -> Result<Json<Vec<Branch>>, Refusal> {
+pub async fn browse_new_system(
+    State(service): State<Service>,
+    Body(new): Body<BrowseNew>,
+) -> Result<Json<Vec<Branch>>, Refusal> {
     let system = new.system;
-    let found = service.engine.browse_unsaved(system.kind, &system.settings, system.secret.as_deref(), new.below.as_deref()).await?;
+    let found = service
+        .engine
+        .browse_unsaved(
+            system.kind,
+            &system.settings,
+            system.secret.as_deref(),
+            new.below.as_deref(),
+        )
+        .await?;
     Ok(Json(found.into_iter().map(branch).collect()))
 }
 
 fn branch(branch: tide_connect::DirectoryNode) -> Branch {
-    Branch { dn: branch.dn, leaf: branch.leaf, people: branch.people, more: branch.more }
+    Branch {
+        dn: branch.dn,
+        leaf: branch.leaf,
+        people: branch.people,
+        more: branch.more,
+    }
 }
 
 /// The containers directly below one, with how many persons lie in each.
@@ -210,14 +315,27 @@ pub async fn browse_system(
     Query(query): Query<BranchQuery>,
 ) -> Result<Json<Vec<Branch>>, Refusal> {
     let below = query.below.as_deref().filter(|below| !below.is_empty());
-    Ok(Json(service.engine.browse(&name, below).await?.into_iter().map(branch).collect()))
+    Ok(Json(
+        service
+            .engine
+            .browse(&name, below)
+            .await?
+            .into_iter()
+            .map(branch)
+            .collect(),
+    ))
 }
 
 /// The permissions that the service account needs for what the published rules do.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/permissions", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<Permission>)))]
-pub async fn list_permissions(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<Permission>>, Refusal> {
+pub async fn list_permissions(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<Permission>>, Refusal> {
     let permissions = service.engine.required_permissions(&name).await?;
-    Ok(Json(permissions.into_iter().map(convert::permission).collect()))
+    Ok(Json(
+        permissions.into_iter().map(convert::permission).collect(),
+    ))
 }
 
 /// Replaces a system's settings.
@@ -229,7 +347,15 @@ pub async fn set_settings(
     Path(name): Path<String>,
     Body(new): Body<NewSettings>,
 ) -> Result<Json<System>, Refusal> {
-    service.engine.set_settings(&name, new.settings, new.secret.as_deref(), &caller.principal.id).await?;
+    service
+        .engine
+        .set_settings(
+            &name,
+            new.settings,
+            new.secret.as_deref(),
+            &caller.principal.id,
+        )
+        .await?;
     Ok(Json(one(&service, &name).await?))
 }
 
@@ -242,7 +368,16 @@ pub async fn set_schedule(
     Path(name): Path<String>,
     Body(new): Body<Schedule>,
 ) -> Result<Json<System>, Refusal> {
-    let quiet = new.quiet.into_iter().map(|w| tide_engine::Quiet { days: w.days, from: w.from, to: w.to, zone: w.zone }).collect();
+    let quiet = new
+        .quiet
+        .into_iter()
+        .map(|w| tide_engine::Quiet {
+            days: w.days,
+            from: w.from,
+            to: w.to,
+            zone: w.zone,
+        })
+        .collect();
     let schedule = tide_engine::Schedule {
         follow: new.follow,
         way: new.way,
@@ -250,7 +385,10 @@ pub async fn set_schedule(
         full_every_seconds: new.full_every_seconds,
         quiet,
     };
-    service.engine.set_schedule(&name, &schedule, &caller.principal.id).await?;
+    service
+        .engine
+        .set_schedule(&name, &schedule, &caller.principal.id)
+        .await?;
     Ok(Json(one(&service, &name).await?))
 }
 
@@ -263,21 +401,36 @@ pub async fn remove_system(
     Path(name): Path<String>,
     Query(query): Query<RemoveQuery>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.remove_system(&name, query.retire, &caller.principal.id).await?;
+    service
+        .engine
+        .remove_system(&name, query.retire, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// What retiring a system would do: to its records here, to the rules, and to everybody else. Nothing is kept or sent.
+/// What retiring a system would do: to its records here, to the rules, and to everybody else.
+/// Nothing is kept or sent.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/retirement", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Retirement)))]
-pub async fn show_retirement(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Retirement>, Refusal> {
+pub async fn show_retirement(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Retirement>, Refusal> {
     let found = service.engine.retirement(&name).await?;
     let effect = convert::effect(found.effect);
-    Ok(Json(Retirement { accounts: found.accounts, linked: found.linked, file: found.file, effect }))
+    Ok(Json(Retirement {
+        accounts: found.accounts,
+        linked: found.linked,
+        file: found.file,
+        effect,
+    }))
 }
 
 /// One system.
 #[utoipa::path(get, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = System)))]
-pub async fn show_system(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<System>, Refusal> {
+pub async fn show_system(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<System>, Refusal> {
     Ok(Json(one(&service, &name).await?))
 }
 
@@ -289,8 +442,15 @@ pub async fn set_system(
     Path(name): Path<String>,
     Body(state): Body<SystemState>,
 ) -> Result<Json<System>, Refusal> {
-    let change = tide_engine::SystemUpdate { writable: state.writable, paused: state.paused, armed: state.armed };
-    service.engine.set_system(&name, change, &caller.principal.id).await?;
+    let change = tide_engine::SystemUpdate {
+        writable: state.writable,
+        paused: state.paused,
+        armed: state.armed,
+    };
+    service
+        .engine
+        .set_system(&name, change, &caller.principal.id)
+        .await?;
     Ok(Json(one(&service, &name).await?))
 }
 
@@ -302,21 +462,34 @@ pub async fn set_secret(
     Path(name): Path<String>,
     Body(new): Body<NewSecret>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.set_secret(&name, &new.secret, new.force, &caller.principal.id).await?;
+    service
+        .engine
+        .set_secret(&name, &new.secret, new.force, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Tests a system step by step.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/check", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = CheckReport)))]
-pub async fn check_system(State(service): State<Service>, headers: HeaderMap, Path(name): Path<String>) -> Result<Response, Refusal> {
+pub async fn check_system(
+    State(service): State<Service>,
+    headers: HeaderMap,
+    Path(name): Path<String>,
+) -> Result<Response, Refusal> {
     let engine = service.engine.clone();
     engine.store().system(&name).await?;
-    run_check(&headers, |watcher| async move { engine.check_system(&name, watcher).await }).await
+    run_check(&headers, |watcher| async move {
+        engine.check_system(&name, watcher).await
+    })
+    .await
 }
 
 /// Reads a system now.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/read", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<ReadResult>)))]
-pub async fn read_system(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<ReadResult>>, Refusal> {
+pub async fn read_system(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<ReadResult>>, Refusal> {
     let reads = service.engine.read_by_name(&name).await?;
     Ok(Json(
         reads
@@ -343,27 +516,66 @@ pub async fn list_accounts(
 ) -> Result<Json<Page<Account>>, Refusal> {
     let limit = super::changes::limit(&query);
     service.engine.store().system(&name).await?;
-    let place = |after: &'_ str| after.split_once(' ').and_then(|(id, name)| Some((name.to_owned(), id.parse().ok()?)));
+    let place = |after: &'_ str| {
+        after
+            .split_once(' ')
+            .and_then(|(id, name)| Some((name.to_owned(), id.parse().ok()?)))
+    };
     let after = match query.after.as_deref().filter(|after| !after.is_empty()) {
-        Some(after) => Some(place(after).ok_or_else(|| Refusal::bad("`after` is no place that a page gave as `next`"))?),
+        Some(after) => Some(
+            place(after)
+                .ok_or_else(|| Refusal::bad("`after` is no place that a page gave as `next`"))?,
+        ),
         None => None,
     };
-    let after = after.as_ref().map(|(name, id): &(String, i64)| (name.as_str(), *id));
-    let rows = service.engine.store().accounts(&name, query.search.as_deref().unwrap_or_default(), after, limit).await?;
-    let next = (rows.len() as i64 == limit).then(|| rows.last().map(|row| format!("{} {}", row.account.id, row.account.name))).flatten();
-    Ok(Json(Page { items: rows.into_iter().map(convert::account).collect(), next }))
+    let after = after
+        .as_ref()
+        .map(|(name, id): &(String, i64)| (name.as_str(), *id));
+    let rows = service
+        .engine
+        .store()
+        .accounts(
+            &name,
+            query.search.as_deref().unwrap_or_default(),
+            after,
+            limit,
+        )
+        .await?;
+    let next = (rows.len() as i64 == limit)
+        .then(|| {
+            rows.last()
+                .map(|row| format!("{} {}", row.account.id, row.account.name))
+        })
+        .flatten();
+    Ok(Json(Page {
+        items: rows.into_iter().map(convert::account).collect(),
+        next,
+    }))
 }
 
 /// The attributes of a system, as it described itself when it was last tested.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/schema", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<SchemaAttribute>)))]
-pub async fn show_schema(State(service): State<Service>, Path(name): Path<String>) -> Result<Json<Vec<SchemaAttribute>>, Refusal> {
+pub async fn show_schema(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<SchemaAttribute>>, Refusal> {
     let row = service.engine.store().system(&name).await?;
-    let schema = row.schema.get(&ObjectType::Person).cloned().unwrap_or_default();
+    let schema = row
+        .schema
+        .get(&ObjectType::Person)
+        .cloned()
+        .unwrap_or_default();
     Ok(Json(
         schema
             .attributes
             .into_values()
-            .map(|def| SchemaAttribute { kind: def.kind, name: def.name, many: def.many, required: def.required, writable: def.writable })
+            .map(|def| SchemaAttribute {
+                kind: def.kind,
+                name: def.name,
+                many: def.many,
+                required: def.required,
+                writable: def.writable,
+            })
             .collect(),
     ))
 }

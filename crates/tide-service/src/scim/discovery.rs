@@ -11,9 +11,16 @@ use tide_scim::{ENTERPRISE, LIST};
 
 /// These endpoints are not searched (RFC 7644 §4).
 fn unfiltered(query: Option<&str>) -> Result<(), ScimError> {
-    let filtered = query.unwrap_or_default().split('&').any(|pair| pair.starts_with("filter="));
+    let filtered = query
+        .unwrap_or_default()
+        .split('&')
+        .any(|pair| pair.starts_with("filter="));
     if filtered {
-        return Err(ScimError::new(StatusCode::FORBIDDEN, None, "discovery endpoints cannot be filtered (RFC 7644 §4)"));
+        return Err(ScimError::new(
+            StatusCode::FORBIDDEN,
+            None,
+            "discovery endpoints cannot be filtered (RFC 7644 §4)",
+        ));
     }
     Ok(())
 }
@@ -22,7 +29,11 @@ fn listed(items: Vec<Value>) -> Value {
     json!({"schemas": [LIST], "totalResults": items.len(), "startIndex": 1, "itemsPerPage": items.len(), "Resources": items})
 }
 
-pub async fn config(State(service): State<Service>, Path(system): Path<String>, headers: HeaderMap) -> Response {
+pub async fn config(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    headers: HeaderMap,
+) -> Response {
     answer(
         StatusCode::OK,
         &json!({
@@ -45,7 +56,10 @@ pub async fn config(State(service): State<Service>, Path(system): Path<String>, 
 
 fn all_schemas(base: &str) -> Vec<Value> {
     let located = |mut schema: Value| {
-        schema["meta"]["location"] = json!(format!("{base}/Schemas/{}", schema["id"].as_str().unwrap_or_default()));
+        schema["meta"]["location"] = json!(format!(
+            "{base}/Schemas/{}",
+            schema["id"].as_str().unwrap_or_default()
+        ));
         schema
     };
     tide_scim::schemas::all().into_iter().map(located).collect()
@@ -58,7 +72,10 @@ pub async fn schemas(
     RawQuery(query): RawQuery,
 ) -> Result<Response, ScimError> {
     unfiltered(query.as_deref())?;
-    Ok(answer(StatusCode::OK, &listed(all_schemas(&base(&service, &headers, &system)))))
+    Ok(answer(
+        StatusCode::OK,
+        &listed(all_schemas(&base(&service, &headers, &system))),
+    ))
 }
 
 pub async fn schema(
@@ -68,8 +85,14 @@ pub async fn schema(
 ) -> Result<Response, ScimError> {
     let found = all_schemas(&base(&service, &headers, &system))
         .into_iter()
-        .find(|s| s["id"].as_str().is_some_and(|own| own.eq_ignore_ascii_case(&id)));
-    found.map(|schema| answer(StatusCode::OK, &schema)).ok_or_else(|| ScimError::missing("schema of this id"))
+        .find(|s| {
+            s["id"]
+                .as_str()
+                .is_some_and(|own| own.eq_ignore_ascii_case(&id))
+        });
+    found
+        .map(|schema| answer(StatusCode::OK, &schema))
+        .ok_or_else(|| ScimError::missing("schema of this id"))
 }
 
 fn all_types(base: &str) -> Vec<Value> {
@@ -98,7 +121,10 @@ pub async fn resource_types(
     RawQuery(query): RawQuery,
 ) -> Result<Response, ScimError> {
     unfiltered(query.as_deref())?;
-    Ok(answer(StatusCode::OK, &listed(all_types(&base(&service, &headers, &system)))))
+    Ok(answer(
+        StatusCode::OK,
+        &listed(all_types(&base(&service, &headers, &system))),
+    ))
 }
 
 pub async fn resource_type(
@@ -106,6 +132,10 @@ pub async fn resource_type(
     Path((system, id)): Path<(String, String)>,
     headers: HeaderMap,
 ) -> Result<Response, ScimError> {
-    let found = all_types(&base(&service, &headers, &system)).into_iter().find(|kind| kind["id"] == id.as_str());
-    found.map(|kind| answer(StatusCode::OK, &kind)).ok_or_else(|| ScimError::missing("resource type of this id"))
+    let found = all_types(&base(&service, &headers, &system))
+        .into_iter()
+        .find(|kind| kind["id"] == id.as_str());
+    found
+        .map(|kind| answer(StatusCode::OK, &kind))
+        .ok_or_else(|| ScimError::missing("resource type of this id"))
 }

@@ -28,14 +28,21 @@ pub struct ListRequest {
 }
 
 fn number(text: &str, name: &str) -> Result<i64, ScimError> {
-    text.trim().parse().map_err(|_| ScimError::bad("invalidValue", format!("`{name}` must be a whole number")))
+    text.trim()
+        .parse()
+        .map_err(|_| ScimError::bad("invalidValue", format!("`{name}` must be a whole number")))
 }
 
 impl ListRequest {
     /// Reads the parameters of a request.
     pub fn read(query: &str) -> Result<ListRequest, ScimError> {
         let pairs: Vec<(String, String)> = url_pairs(query);
-        let get = |name: &str| pairs.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str());
+        let get = |name: &str| {
+            pairs
+                .iter()
+                .find(|(key, _)| key.eq_ignore_ascii_case(name))
+                .map(|(_, value)| value.as_str())
+        };
         Self::of(
             get("filter"),
             get("sortBy"),
@@ -50,20 +57,48 @@ impl ListRequest {
 
     /// Reads a search that came as a body (RFC 7644 §3.4.3).
     fn body(body: &Value) -> Result<ListRequest, ScimError> {
-        let named = body["schemas"]
-            .as_array()
-            .is_some_and(|urns| urns.iter().any(|urn| urn.as_str().is_some_and(|u| u.eq_ignore_ascii_case(SEARCH))));
+        let named = body["schemas"].as_array().is_some_and(|urns| {
+            urns.iter()
+                .any(|urn| urn.as_str().is_some_and(|u| u.eq_ignore_ascii_case(SEARCH)))
+        });
         if !named {
-            return Err(ScimError::bad("invalidSyntax", format!("`schemas` does not name {SEARCH}")));
+            return Err(ScimError::bad(
+                "invalidSyntax",
+                format!("`schemas` does not name {SEARCH}"),
+            ));
         }
         let text = |name: &str| match &body[name] {
             Value::String(text) => Some(text.clone()),
             Value::Number(number) => Some(number.to_string()),
-            Value::Array(items) => Some(items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(",")),
+            Value::Array(items) => Some(
+                items
+                    .iter()
+                    .filter_map(Value::as_str)
+                    .collect::<Vec<_>>()
+                    .join(","),
+            ),
             _ => None,
         };
-        let [filter, by, order, start, count, cursor, attributes, excluded] =
-            ["filter", "sortBy", "sortOrder", "startIndex", "count", "cursor", "attributes", "excludedAttributes"].map(text);
+        let [
+            filter,
+            by,
+            order,
+            start,
+            count,
+            cursor,
+            attributes,
+            excluded,
+        ] = [
+            "filter",
+            "sortBy",
+            "sortOrder",
+            "startIndex",
+            "count",
+            "cursor",
+            "attributes",
+            "excludedAttributes",
+        ]
+        .map(text);
         Self::of(
             filter.as_deref(),
             by.as_deref(),
@@ -87,20 +122,37 @@ impl ListRequest {
         attributes: Option<&str>,
         excluded: Option<&str>,
     ) -> Result<ListRequest, ScimError> {
-        let filter =
-            filter.map(str::parse::<ScimFilter>).transpose().map_err(|error| ScimError::bad("invalidFilter", error.to_string()))?;
+        let filter = filter
+            .map(str::parse::<ScimFilter>)
+            .transpose()
+            .map_err(|error| ScimError::bad("invalidFilter", error.to_string()))?;
         let sort = match by {
             None => None,
             Some(by) => {
-                let path = AttrPath::read(by).ok_or_else(|| ScimError::bad("invalidPath", format!("`{by}` is no attribute to sort by")))?;
-                Some((path, order.is_some_and(|order| order.eq_ignore_ascii_case("descending"))))
+                let path = AttrPath::read(by).ok_or_else(|| {
+                    ScimError::bad("invalidPath", format!("`{by}` is no attribute to sort by"))
+                })?;
+                Some((
+                    path,
+                    order.is_some_and(|order| order.eq_ignore_ascii_case("descending")),
+                ))
             }
         };
         // A value below one is one, a negative count is zero (RFC 7644 §3.4.2.4).
-        let start = start.map(|text| number(text, "startIndex")).transpose()?.unwrap_or(1).max(1) as usize;
-        let count = count.map(|text| number(text, "count")).transpose()?.map_or(PAGE, |count| count.clamp(0, MAX_PAGE as i64) as usize);
+        let start = start
+            .map(|text| number(text, "startIndex"))
+            .transpose()?
+            .unwrap_or(1)
+            .max(1) as usize;
+        let count = count
+            .map(|text| number(text, "count"))
+            .transpose()?
+            .map_or(PAGE, |count| count.clamp(0, MAX_PAGE as i64) as usize);
         if cursor.is_some() && sort.is_some() {
-            return Err(ScimError::bad("invalidValue", "a list by cursor cannot be sorted: leave out `sortBy`"));
+            return Err(ScimError::bad(
+                "invalidValue",
+                "a list by cursor cannot be sorted: leave out `sortBy`",
+            ));
         }
         Ok(ListRequest {
             filter,
@@ -144,7 +196,9 @@ fn url_pairs(query: &str) -> Vec<(String, String)> {
 
 /// A filter that one look-up answers: the name or an id equals a text.
 fn look_up(shelf: &Shelf, filter: &ScimFilter) -> Option<(&'static str, String)> {
-    let ScimFilter::Compare(path, Operator::Eq, Value::String(text)) = filter else { return None };
+    let ScimFilter::Compare(path, Operator::Eq, Value::String(text)) = filter else {
+        return None;
+    };
     if path.sub.is_some() {
         return None;
     }
@@ -161,15 +215,42 @@ fn look_up(shelf: &Shelf, filter: &ScimFilter) -> Option<(&'static str, String)>
 }
 
 /// Every resource that fits, in the order of making, after a place.
-async fn matching(context: &RequestContext, shelf: &Shelf, query: &ListRequest, after: i64) -> Result<Vec<(PushedRow, Value)>, ScimError> {
+async fn matching(
+    context: &RequestContext,
+    shelf: &Shelf,
+    query: &ListRequest,
+    after: i64,
+) -> Result<Vec<(PushedRow, Value)>, ScimError> {
     let store = context.service.engine.store();
-    let fits = |resource: &Value| query.filter.as_ref().is_none_or(|filter| filter.holds(resource));
-    if let Some((by, text)) = query.filter.as_ref().and_then(|filter| look_up(shelf, filter)) {
+    let fits = |resource: &Value| {
+        query
+            .filter
+            .as_ref()
+            .is_none_or(|filter| filter.holds(resource))
+    };
+    if let Some((by, text)) = query
+        .filter
+        .as_ref()
+        .and_then(|filter| look_up(shelf, filter))
+    {
         let rows = match by {
-            "id" => store.pushed(&context.system, shelf.object, PushedKey::Id(&text)).await?.into_iter().collect(),
-            "name" => store.pushed(&context.system, shelf.object, PushedKey::Name(&text)).await?.into_iter().collect(),
-            // The caller's own ids are no names: several resources may have one (RFC 7643 section 3.1).
-            _ => store.pushed_by_external_id(&context.system, shelf.object, &text).await?,
+            "id" => store
+                .pushed(&context.system, shelf.object, PushedKey::Id(&text))
+                .await?
+                .into_iter()
+                .collect(),
+            "name" => store
+                .pushed(&context.system, shelf.object, PushedKey::Name(&text))
+                .await?
+                .into_iter()
+                .collect(),
+            // The caller's own ids are no names: several resources may have one (RFC 7643 section
+            // 3.1).
+            _ => {
+                store
+                    .pushed_by_external_id(&context.system, shelf.object, &text)
+                    .await?
+            }
         };
         let mut found = Vec::new();
         for row in rows {
@@ -183,8 +264,12 @@ async fn matching(context: &RequestContext, shelf: &Shelf, query: &ListRequest, 
     let mut found = Vec::new();
     let mut place = after;
     loop {
-        let rows = store.pushed_after(&context.system, shelf.object, place, SCAN).await?;
-        let Some(last) = rows.last().map(|row| row.row) else { return Ok(found) };
+        let rows = store
+            .pushed_after(&context.system, shelf.object, place, SCAN)
+            .await?;
+        let Some(last) = rows.last().map(|row| row.row) else {
+            return Ok(found);
+        };
         for row in rows {
             let resource = context.dressed(shelf, &row).await?;
             if fits(&resource) {
@@ -200,9 +285,14 @@ fn sort(shelf: &Shelf, path: &AttrPath, descending: bool, found: &mut [(PushedRo
     let key = |resource: &Value| -> Option<String> {
         let values = path.find(resource);
         // Of a list the primary value counts, or else the first (RFC 7644 §3.4.2.3).
-        let one = values.iter().find(|v| v["primary"] == json!(true)).or_else(|| values.first())?;
+        let one = values
+            .iter()
+            .find(|v| v["primary"] == json!(true))
+            .or_else(|| values.first())?;
         let scalar = if one.is_object() { &one["value"] } else { one };
-        let text = scalar.as_str().map_or_else(|| scalar.to_string(), str::to_owned);
+        let text = scalar
+            .as_str()
+            .map_or_else(|| scalar.to_string(), str::to_owned);
         Some(if exact { text } else { text.to_lowercase() })
     };
     found.sort_by(|(_, a), (_, b)| {
@@ -218,7 +308,10 @@ fn sort(shelf: &Shelf, path: &AttrPath, descending: bool, found: &mut [(PushedRo
 }
 
 fn page(query: &ListRequest, total: usize, resources: &[&Value]) -> Value {
-    let shown: Vec<Value> = resources.iter().map(|resource| query.projection.of(resource)).collect();
+    let shown: Vec<Value> = resources
+        .iter()
+        .map(|resource| query.projection.of(resource))
+        .collect();
     let mut body = json!({"schemas": [LIST], "totalResults": total, "itemsPerPage": shown.len(), "startIndex": query.start});
     if !shown.is_empty() {
         body["Resources"] = json!(shown);
@@ -226,14 +319,24 @@ fn page(query: &ListRequest, total: usize, resources: &[&Value]) -> Value {
     body
 }
 
-async fn answer_list(context: &RequestContext, shelf: &Shelf, query: &ListRequest) -> Result<Response, ScimError> {
+async fn answer_list(
+    context: &RequestContext,
+    shelf: &Shelf,
+    query: &ListRequest,
+) -> Result<Response, ScimError> {
     if let Some(cursor) = &query.cursor {
         let after = match cursor.as_str() {
             "" => 0,
-            text => text.parse::<i64>().map_err(|_| ScimError::bad("invalidCursor", "the cursor is none that was given here"))?,
+            text => text.parse::<i64>().map_err(|_| {
+                ScimError::bad("invalidCursor", "the cursor is none that was given here")
+            })?,
         };
         let found = matching(context, shelf, query, after).await?;
-        let shown: Vec<&Value> = found.iter().take(query.count).map(|(_, resource)| resource).collect();
+        let shown: Vec<&Value> = found
+            .iter()
+            .take(query.count)
+            .map(|(_, resource)| resource)
+            .collect();
         let mut body = page(query, found.len(), &shown);
         if let Some(map) = body.as_object_mut() {
             map.remove("startIndex");
@@ -245,7 +348,9 @@ async fn answer_list(context: &RequestContext, shelf: &Shelf, query: &ListReques
             }
         }
         if found.len() > query.count
-            && let Some((row, _)) = found.get(query.count.saturating_sub(1)).filter(|_| query.count > 0)
+            && let Some((row, _)) = found
+                .get(query.count.saturating_sub(1))
+                .filter(|_| query.count > 0)
         {
             body["nextCursor"] = json!(row.row.to_string());
         }
@@ -253,18 +358,33 @@ async fn answer_list(context: &RequestContext, shelf: &Shelf, query: &ListReques
     }
     if query.filter.is_none() && query.sort.is_none() {
         let store = context.service.engine.store();
-        let (total, rows) = store.pushed_page(&context.system, shelf.object, query.start as i64 - 1, query.count as i64).await?;
+        let (total, rows) = store
+            .pushed_page(
+                &context.system,
+                shelf.object,
+                query.start as i64 - 1,
+                query.count as i64,
+            )
+            .await?;
         let mut resources = Vec::with_capacity(rows.len());
         for row in &rows {
             resources.push(context.dressed(shelf, row).await?);
         }
-        return Ok(answer(StatusCode::OK, &page(query, total as usize, &resources.iter().collect::<Vec<_>>())));
+        return Ok(answer(
+            StatusCode::OK,
+            &page(query, total as usize, &resources.iter().collect::<Vec<_>>()),
+        ));
     }
     let mut found = matching(context, shelf, query, 0).await?;
     if let Some((path, descending)) = &query.sort {
         sort(shelf, path, *descending, &mut found);
     }
-    let shown: Vec<&Value> = found.iter().skip(query.start - 1).take(query.count).map(|(_, resource)| resource).collect();
+    let shown: Vec<&Value> = found
+        .iter()
+        .skip(query.start - 1)
+        .take(query.count)
+        .map(|(_, resource)| resource)
+        .collect();
     Ok(answer(StatusCode::OK, &page(query, found.len(), &shown)))
 }
 
@@ -277,7 +397,12 @@ async fn answer_all(context: &RequestContext, query: &ListRequest) -> Result<Res
     if let Some((path, descending)) = &query.sort {
         sort(shelf("Users")?, path, *descending, &mut found);
     }
-    let shown: Vec<&Value> = found.iter().skip(query.start - 1).take(query.count).map(|(_, resource)| resource).collect();
+    let shown: Vec<&Value> = found
+        .iter()
+        .skip(query.start - 1)
+        .take(query.count)
+        .map(|(_, resource)| resource)
+        .collect();
     Ok(answer(StatusCode::OK, &page(query, found.len(), &shown)))
 }
 
@@ -291,25 +416,51 @@ pub async fn list(
     answer_list(&context, shelf, &query).await
 }
 
-pub async fn search_users(State(service): State<Service>, Path(system): Path<String>, request: Request) -> Result<Response, ScimError> {
+pub async fn search_users(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    request: Request,
+) -> Result<Response, ScimError> {
     search(service, system, shelf("Users")?, request).await
 }
 
-pub async fn search_groups(State(service): State<Service>, Path(system): Path<String>, request: Request) -> Result<Response, ScimError> {
+pub async fn search_groups(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    request: Request,
+) -> Result<Response, ScimError> {
     search(service, system, shelf("Groups")?, request).await
 }
 
-async fn search(service: Service, system: String, shelf: &Shelf, request: Request) -> Result<Response, ScimError> {
+async fn search(
+    service: Service,
+    system: String,
+    shelf: &Shelf,
+    request: Request,
+) -> Result<Response, ScimError> {
     let (context, headers, _, body) = taken(&service, system, request).await?;
-    answer_list(&context, shelf, &ListRequest::body(&json_body(&headers, &body)?)?).await
+    answer_list(
+        &context,
+        shelf,
+        &ListRequest::body(&json_body(&headers, &body)?)?,
+    )
+    .await
 }
 
-pub async fn list_all(State(service): State<Service>, Path(system): Path<String>, request: Request) -> Result<Response, ScimError> {
+pub async fn list_all(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    request: Request,
+) -> Result<Response, ScimError> {
     let (context, _, query, _) = taken(&service, system, request).await?;
     answer_all(&context, &query).await
 }
 
-pub async fn search_all(State(service): State<Service>, Path(system): Path<String>, request: Request) -> Result<Response, ScimError> {
+pub async fn search_all(
+    State(service): State<Service>,
+    Path(system): Path<String>,
+    request: Request,
+) -> Result<Response, ScimError> {
     let (context, headers, _, body) = taken(&service, system, request).await?;
     answer_all(&context, &ListRequest::body(&json_body(&headers, &body)?)?).await
 }

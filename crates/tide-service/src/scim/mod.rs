@@ -40,7 +40,12 @@ pub struct ScimError {
 
 impl ScimError {
     pub fn new(status: StatusCode, kind: Option<&'static str>, detail: impl Into<String>) -> Self {
-        ScimError { status, kind, detail: detail.into(), allow: None }
+        ScimError {
+            status,
+            kind,
+            detail: detail.into(),
+            allow: None,
+        }
     }
 
     fn bad(kind: &'static str, detail: impl Into<String>) -> Self {
@@ -60,10 +65,15 @@ impl IntoResponse for ScimError {
     fn into_response(self) -> Response {
         let mut response = answer(self.status, &self.body());
         if self.status == StatusCode::UNAUTHORIZED {
-            response.headers_mut().insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer realm=\"scim\""));
+            response.headers_mut().insert(
+                header::WWW_AUTHENTICATE,
+                HeaderValue::from_static("Bearer realm=\"scim\""),
+            );
         }
         if let Some(allow) = self.allow {
-            response.headers_mut().insert(header::ALLOW, HeaderValue::from_static(allow));
+            response
+                .headers_mut()
+                .insert(header::ALLOW, HeaderValue::from_static(allow));
         }
         response
     }
@@ -84,14 +94,30 @@ impl From<PatchError> for ScimError {
 impl From<StoreError> for ScimError {
     fn from(error: StoreError) -> Self {
         match error {
-            StoreError::Exists { name, .. } => Self::new(StatusCode::CONFLICT, Some("uniqueness"), format!("userName {name} is taken")),
-            StoreError::Missing { what: "version", .. } => {
-                Self::new(StatusCode::PRECONDITION_FAILED, None, "the resource has another version by now")
-            }
-            StoreError::Missing { what, name } => Self::new(StatusCode::NOT_FOUND, None, format!("there is no {what} `{name}`")),
+            StoreError::Exists { name, .. } => Self::new(
+                StatusCode::CONFLICT,
+                Some("uniqueness"),
+                format!("userName {name} is taken"),
+            ),
+            StoreError::Missing {
+                what: "version", ..
+            } => Self::new(
+                StatusCode::PRECONDITION_FAILED,
+                None,
+                "the resource has another version by now",
+            ),
+            StoreError::Missing { what, name } => Self::new(
+                StatusCode::NOT_FOUND,
+                None,
+                format!("there is no {what} `{name}`"),
+            ),
             other => {
                 tracing::error!(error = %other, "the store failed");
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, None, "the store failed; the service's log says why")
+                Self::new(
+                    StatusCode::INTERNAL_SERVER_ERROR,
+                    None,
+                    "the store failed; the service's log says why",
+                )
             }
         }
     }
@@ -125,9 +151,21 @@ struct Shelf {
 
 fn shelf(endpoint: &str) -> Result<&'static Shelf, ScimError> {
     static SHELVES: std::sync::LazyLock<[Shelf; 2]> = std::sync::LazyLock::new(|| {
-        [Shelf { kind: Kind::user(), object: ObjectType::Person }, Shelf { kind: Kind::group(), object: ObjectType::Group }]
+        [
+            Shelf {
+                kind: Kind::user(),
+                object: ObjectType::Person,
+            },
+            Shelf {
+                kind: Kind::group(),
+                object: ObjectType::Group,
+            },
+        ]
     });
-    SHELVES.iter().find(|shelf| shelf.kind.endpoint == endpoint).ok_or_else(|| ScimError::missing("such endpoint"))
+    SHELVES
+        .iter()
+        .find(|shelf| shelf.kind.endpoint == endpoint)
+        .ok_or_else(|| ScimError::missing("such endpoint"))
 }
 
 fn answer(status: StatusCode, body: &Value) -> Response {
@@ -143,11 +181,22 @@ fn tag(version: i64) -> String {
 /// The version that a condition names: `*` is any.
 fn condition(headers: &HeaderMap, name: HeaderName) -> Option<Vec<String>> {
     let text = headers.get(name)?.to_str().ok()?;
-    Some(text.split(',').map(|tag| tag.trim().trim_start_matches("W/").trim_matches('"').to_owned()).collect())
+    Some(
+        text.split(',')
+            .map(|tag| {
+                tag.trim()
+                    .trim_start_matches("W/")
+                    .trim_matches('"')
+                    .to_owned()
+            })
+            .collect(),
+    )
 }
 
 fn fits(conditions: &[String], version: i64) -> bool {
-    conditions.iter().any(|wanted| wanted == "*" || *wanted == version.to_string())
+    conditions
+        .iter()
+        .any(|wanted| wanted == "*" || *wanted == version.to_string())
 }
 
 impl RequestContext {
@@ -164,7 +213,12 @@ impl RequestContext {
             "location": self.location(shelf, &row.id), "version": tag(row.version),
         });
         if shelf.object == ObjectType::Person {
-            let groups = self.service.engine.store().groups_of_pushed(&self.system, &row.id).await?;
+            let groups = self
+                .service
+                .engine
+                .store()
+                .groups_of_pushed(&self.system, &row.id)
+                .await?;
             if !groups.is_empty() {
                 let groups: Vec<Value> = groups
                     .into_iter()
@@ -174,7 +228,11 @@ impl RequestContext {
             }
         } else {
             for member in resource["members"].as_array_mut().into_iter().flatten() {
-                let endpoint = if member["type"] == "Group" { "Groups" } else { "Users" };
+                let endpoint = if member["type"] == "Group" {
+                    "Groups"
+                } else {
+                    "Users"
+                };
                 if member["$ref"].is_null()
                     && let Some(id) = member["value"].as_str().map(str::to_owned)
                 {
@@ -186,12 +244,16 @@ impl RequestContext {
     }
 }
 
-/// The provider's address for a system. Where no public address is set, it is that of the host that was called.
+/// The provider's address for a system. Where no public address is set, it is that of the host that
+/// was called.
 fn base(service: &Service, headers: &HeaderMap, system: &str) -> String {
     match &service.public_url {
         Some(url) => format!("{}/scim/v2/{system}", url.as_str()),
         None => {
-            let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or("localhost");
+            let host = headers
+                .get(header::HOST)
+                .and_then(|v| v.to_str().ok())
+                .unwrap_or("localhost");
             format!("http://{host}/scim/v2/{system}")
         }
     }
@@ -210,23 +272,54 @@ async fn taken(
     let query = list::ListRequest::read(request.uri().query().unwrap_or_default())?;
     let body = axum::body::to_bytes(request.into_body(), MAX_BODY)
         .await
-        .map_err(|_| ScimError::new(StatusCode::PAYLOAD_TOO_LARGE, None, format!("the body is larger than {} MiB", MAX_BODY >> 20)))?;
-    Ok((RequestContext { service: service.clone(), system, principal, base }, headers, query, body.to_vec()))
+        .map_err(|_| {
+            ScimError::new(
+                StatusCode::PAYLOAD_TOO_LARGE,
+                None,
+                format!("the body is larger than {} MiB", MAX_BODY >> 20),
+            )
+        })?;
+    Ok((
+        RequestContext {
+            service: service.clone(),
+            system,
+            principal,
+            base,
+        },
+        headers,
+        query,
+        body.to_vec(),
+    ))
 }
 
 /// A JSON body (RFC 7644 §3.8: `application/scim+json`; `application/json` is accepted).
 fn json_body(headers: &HeaderMap, body: &[u8]) -> Result<Value, ScimError> {
-    let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("application/scim+json").to_lowercase();
+    let kind = headers
+        .get(header::CONTENT_TYPE)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or("application/scim+json")
+        .to_lowercase();
     if !kind.contains("json") {
-        return Err(ScimError::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, None, "send application/scim+json"));
+        return Err(ScimError::new(
+            StatusCode::UNSUPPORTED_MEDIA_TYPE,
+            None,
+            "send application/scim+json",
+        ));
     }
-    serde_json::from_slice(body).map_err(|error| ScimError::bad("invalidSyntax", format!("the body is not JSON: {error}")))
+    serde_json::from_slice(body)
+        .map_err(|error| ScimError::bad("invalidSyntax", format!("the body is not JSON: {error}")))
 }
 
 /// A wrong method on an endpoint that exists (RFC 9110 §15.5.6).
-fn wrong_method(allow: &'static str) -> impl Fn(Method) -> std::future::Ready<ScimError> + Clone + Send + Sync + 'static {
+fn wrong_method(
+    allow: &'static str,
+) -> impl Fn(Method) -> std::future::Ready<ScimError> + Clone + Send + Sync + 'static {
     move |method| {
-        let mut error = ScimError::new(StatusCode::METHOD_NOT_ALLOWED, None, format!("{method} is not allowed here: {allow}"));
+        let mut error = ScimError::new(
+            StatusCode::METHOD_NOT_ALLOWED,
+            None,
+            format!("{method} is not allowed here: {allow}"),
+        );
         error.allow = Some(allow);
         std::future::ready(error)
     }
@@ -245,23 +338,58 @@ async fn me() -> ScimError {
 }
 
 async fn nothing(Path((_, kind, _, _)): Path<(String, String, String, String)>) -> ScimError {
-    ScimError::missing(&format!("such endpoint below /{}", kind.chars().take(80).collect::<String>()))
+    ScimError::missing(&format!(
+        "such endpoint below /{}",
+        kind.chars().take(80).collect::<String>()
+    ))
 }
 
 /// The provider's routes.
 pub fn routes() -> Router<Service> {
     Router::new()
-        .route("/scim/v2/{system}/ServiceProviderConfig", only_get(get(discovery::config)))
-        .route("/scim/v2/{system}/Schemas", only_get(get(discovery::schemas)))
-        .route("/scim/v2/{system}/Schemas/{id}", only_get(get(discovery::schema)))
-        .route("/scim/v2/{system}/ResourceTypes", only_get(get(discovery::resource_types)))
-        .route("/scim/v2/{system}/ResourceTypes/{id}", only_get(get(discovery::resource_type)))
+        .route(
+            "/scim/v2/{system}/ServiceProviderConfig",
+            only_get(get(discovery::config)),
+        )
+        .route(
+            "/scim/v2/{system}/Schemas",
+            only_get(get(discovery::schemas)),
+        )
+        .route(
+            "/scim/v2/{system}/Schemas/{id}",
+            only_get(get(discovery::schema)),
+        )
+        .route(
+            "/scim/v2/{system}/ResourceTypes",
+            only_get(get(discovery::resource_types)),
+        )
+        .route(
+            "/scim/v2/{system}/ResourceTypes/{id}",
+            only_get(get(discovery::resource_type)),
+        )
         .route("/scim/v2/{system}/Me", axum::routing::any(me))
-        .route("/scim/v2/{system}/Bulk", post(bulk::bulk).fallback(wrong_method("POST")))
-        .route("/scim/v2/{system}/.search", post(list::search_all).fallback(wrong_method("POST")))
-        .route("/scim/v2/{system}/Users/.search", post(list::search_users).fallback(wrong_method("POST")))
-        .route("/scim/v2/{system}/Groups/.search", post(list::search_groups).fallback(wrong_method("POST")))
-        .route("/scim/v2/{system}/{kind}", get(list::list).post(write::create).fallback(wrong_method("GET, POST")))
+        .route(
+            "/scim/v2/{system}/Bulk",
+            post(bulk::bulk).fallback(wrong_method("POST")),
+        )
+        .route(
+            "/scim/v2/{system}/.search",
+            post(list::search_all).fallback(wrong_method("POST")),
+        )
+        .route(
+            "/scim/v2/{system}/Users/.search",
+            post(list::search_users).fallback(wrong_method("POST")),
+        )
+        .route(
+            "/scim/v2/{system}/Groups/.search",
+            post(list::search_groups).fallback(wrong_method("POST")),
+        )
+        .route(
+            "/scim/v2/{system}/{kind}",
+            get(list::list)
+                .post(write::create)
+                .fallback(wrong_method("GET, POST")),
+        )
         .route(
             "/scim/v2/{system}/{kind}/{id}",
             get(write::read)
@@ -271,6 +399,9 @@ pub fn routes() -> Router<Service> {
                 .fallback(wrong_method("GET, PUT, PATCH, DELETE")),
         )
         .route("/scim/v2/{system}", only_get(get(list::list_all)))
-        .route("/scim/v2/{system}/{kind}/{id}/{*rest}", axum::routing::any(nothing))
+        .route(
+            "/scim/v2/{system}/{kind}/{id}/{*rest}",
+            axum::routing::any(nothing),
+        )
         .layer(DefaultBodyLimit::max(MAX_BODY))
 }

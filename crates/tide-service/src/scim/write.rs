@@ -1,7 +1,9 @@
 //! One resource: made, read, replaced, changed, removed (RFC 7644 §3.3 to §3.6).
 
 use super::list::ListRequest;
-use super::{RequestContext, ScimError, Shelf, answer, condition, fits, json_body, shelf, tag, taken};
+use super::{
+    RequestContext, ScimError, Shelf, answer, condition, fits, json_body, shelf, tag, taken,
+};
 use crate::Service;
 use axum::extract::{Path, Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -25,13 +27,24 @@ type SubmittedPassword = Option<zeroize::Zeroizing<String>>;
 
 /// A password that came with a resource (RFC 7643 §4.1.1: write-only). It is never kept with it.
 fn secret(body: &Value) -> SubmittedPassword {
-    let named = body.as_object()?.iter().find(|(name, _)| name.eq_ignore_ascii_case("password"));
-    named?.1.as_str().filter(|text| !text.is_empty()).map(|text| zeroize::Zeroizing::new(text.to_owned()))
+    let named = body
+        .as_object()?
+        .iter()
+        .find(|(name, _)| name.eq_ignore_ascii_case("password"));
+    named?
+        .1
+        .as_str()
+        .filter(|text| !text.is_empty())
+        .map(|text| zeroize::Zeroizing::new(text.to_owned()))
 }
 
 fn name_key(shelf: &Shelf, resource: &Value) -> String {
     // userName is compared without regard to case (RFC 7643 §4.1.1).
-    resource[shelf.kind.required].as_str().unwrap_or_default().trim().to_lowercase()
+    resource[shelf.kind.required]
+        .as_str()
+        .unwrap_or_default()
+        .trim()
+        .to_lowercase()
 }
 
 /// Keeps a resource: a new one, or the next version of one that is there.
@@ -45,8 +58,14 @@ async fn keep(
 ) -> Result<CreatedResource, ScimError> {
     let mut whole = resource.clone();
     whole["id"] = json!(id);
-    let account = tide_connect::pushed_account(shelf.object, &whole).map_err(|error| ScimError::bad("invalidValue", format!("{error}")))?;
-    let members = resource["members"].as_array().into_iter().flatten().filter_map(|m| m["value"].as_str().map(str::to_owned)).collect();
+    let account = tide_connect::pushed_account(shelf.object, &whole)
+        .map_err(|error| ScimError::bad("invalidValue", format!("{error}")))?;
+    let members = resource["members"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|m| m["value"].as_str().map(str::to_owned))
+        .collect();
     let new = NewPushed {
         system: context.system.clone(),
         object: shelf.object,
@@ -59,32 +78,74 @@ async fn keep(
         account,
         principal: context.principal.clone(),
     };
-    let row = context.service.engine.store().put_pushed(new, context.service.engine.now()).await?;
+    let row = context
+        .service
+        .engine
+        .store()
+        .put_pushed(new, context.service.engine.now())
+        .await?;
     if let Some(password) = password {
-        context.service.engine.password_seen(&context.system, &row.id, &password, &context.principal).await?;
+        context
+            .service
+            .engine
+            .password_seen(&context.system, &row.id, &password, &context.principal)
+            .await?;
     }
     context.service.engine.was_pushed(&context.system);
     let resource = context.dressed(shelf, &row).await?;
     Ok(CreatedResource { row, resource })
 }
 
-pub(super) async fn make(context: &RequestContext, shelf: &Shelf, body: &Value) -> Result<CreatedResource, ScimError> {
+pub(super) async fn make(
+    context: &RequestContext,
+    shelf: &Shelf,
+    body: &Value,
+) -> Result<CreatedResource, ScimError> {
     let resource = shelf.kind.take(body, true)?;
-    context.service.engine.pushed_is_complete(&context.system, shelf.object).await?;
+    context
+        .service
+        .engine
+        .pushed_is_complete(&context.system, shelf.object)
+        .await?;
     // Time-ordered, so that a list in the order of making is a list in the order of ids.
-    keep(context, shelf, uuid::Uuid::now_v7().to_string(), resource, None, secret(body)).await
+    keep(
+        context,
+        shelf,
+        uuid::Uuid::now_v7().to_string(),
+        resource,
+        None,
+        secret(body),
+    )
+    .await
 }
 
-pub(super) async fn find(context: &RequestContext, shelf: &Shelf, id: &str) -> Result<PushedRow, ScimError> {
-    let found = context.service.engine.store().pushed(&context.system, shelf.object, PushedKey::Id(id)).await?;
-    found.ok_or_else(|| ScimError::missing(&format!("{} `{}`", shelf.kind.name, id.chars().take(80).collect::<String>())))
+pub(super) async fn find(
+    context: &RequestContext,
+    shelf: &Shelf,
+    id: &str,
+) -> Result<PushedRow, ScimError> {
+    let found = context
+        .service
+        .engine
+        .store()
+        .pushed(&context.system, shelf.object, PushedKey::Id(id))
+        .await?;
+    found.ok_or_else(|| {
+        ScimError::missing(&format!(
+            "{} `{}`",
+            shelf.kind.name,
+            id.chars().take(80).collect::<String>()
+        ))
+    })
 }
 
 fn check_version(conditions: Option<&[String]>, row: &PushedRow) -> Result<(), ScimError> {
     match conditions {
-        Some(wanted) if !fits(wanted, row.version) => {
-            Err(ScimError::new(StatusCode::PRECONDITION_FAILED, None, format!("the resource has version {} by now", tag(row.version))))
-        }
+        Some(wanted) if !fits(wanted, row.version) => Err(ScimError::new(
+            StatusCode::PRECONDITION_FAILED,
+            None,
+            format!("the resource has version {} by now", tag(row.version)),
+        )),
         _ => Ok(()),
     }
 }
@@ -105,12 +166,26 @@ pub(super) async fn put(
     for _ in 0..TRIES {
         let row = find(context, shelf, id).await?;
         check_version(conditions, &row)?;
-        match keep(context, shelf, id.to_owned(), resource.clone(), Some(row.version), secret(body)).await {
-            Err(error) if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
+        match keep(
+            context,
+            shelf,
+            id.to_owned(),
+            resource.clone(),
+            Some(row.version),
+            secret(body),
+        )
+        .await
+        {
+            Err(error)
+                if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
             other => return other,
         }
     }
-    Err(ScimError::new(StatusCode::CONFLICT, None, "the resource is changed by others all the time: try again"))
+    Err(ScimError::new(
+        StatusCode::CONFLICT,
+        None,
+        "the resource is changed by others all the time: try again",
+    ))
 }
 
 pub(super) async fn patch_one(
@@ -120,11 +195,17 @@ pub(super) async fn patch_one(
     body: &Value,
     conditions: Option<&[String]>,
 ) -> Result<CreatedResource, ScimError> {
-    let named = body["schemas"]
-        .as_array()
-        .is_some_and(|urns| urns.iter().any(|urn| urn.as_str().is_some_and(|u| u.eq_ignore_ascii_case(PATCH_OP))));
+    let named = body["schemas"].as_array().is_some_and(|urns| {
+        urns.iter().any(|urn| {
+            urn.as_str()
+                .is_some_and(|u| u.eq_ignore_ascii_case(PATCH_OP))
+        })
+    });
     if !named {
-        return Err(ScimError::bad("invalidSyntax", format!("`schemas` does not name {PATCH_OP}")));
+        return Err(ScimError::bad(
+            "invalidSyntax",
+            format!("`schemas` does not name {PATCH_OP}"),
+        ));
     }
     check_paths(shelf, body)?;
     for _ in 0..TRIES {
@@ -139,35 +220,75 @@ pub(super) async fn patch_one(
             let resource = context.dressed(shelf, &row).await?;
             return Ok(CreatedResource { row, resource });
         }
-        match keep(context, shelf, id.to_owned(), after, Some(row.version), password).await {
-            Err(error) if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
+        match keep(
+            context,
+            shelf,
+            id.to_owned(),
+            after,
+            Some(row.version),
+            password,
+        )
+        .await
+        {
+            Err(error)
+                if error.status == StatusCode::PRECONDITION_FAILED && conditions.is_none() => {}
             other => return other,
         }
     }
-    Err(ScimError::new(StatusCode::CONFLICT, None, "the resource is changed by others all the time: try again"))
+    Err(ScimError::new(
+        StatusCode::CONFLICT,
+        None,
+        "the resource is changed by others all the time: try again",
+    ))
 }
 
 /// Paths that name nothing, or what nobody may change, are refused before anything is applied.
 fn check_paths(shelf: &Shelf, body: &Value) -> Result<(), ScimError> {
     for operation in body["Operations"].as_array().into_iter().flatten() {
-        let Some(path) = operation["path"].as_str() else { continue };
+        let Some(path) = operation["path"].as_str() else {
+            continue;
+        };
         let plain = match (path.find('['), path.rfind(']')) {
-            (Some(open), Some(close)) if open < close => format!("{}{}", &path[..open], &path[close + 1..]),
+            (Some(open), Some(close)) if open < close => {
+                format!("{}{}", &path[..open], &path[close + 1..])
+            }
             _ => path.to_owned(),
         };
-        if shelf.kind.extensions.iter().any(|schema| schema["id"].as_str().is_some_and(|id| id.eq_ignore_ascii_case(&plain))) {
+        if shelf.kind.extensions.iter().any(|schema| {
+            schema["id"]
+                .as_str()
+                .is_some_and(|id| id.eq_ignore_ascii_case(&plain))
+        }) {
             continue;
         }
-        let Some(path) = AttrPath::read(&plain) else { continue };
+        let Some(path) = AttrPath::read(&plain) else {
+            continue;
+        };
         if shelf.kind.read_only(&path) {
-            return Err(ScimError::bad("mutability", format!("`{plain}` cannot be changed")));
+            return Err(ScimError::bad(
+                "mutability",
+                format!("`{plain}` cannot be changed"),
+            ));
         }
         if !shelf.kind.path_known(&path) {
-            return Err(ScimError::bad("invalidPath", format!("{} has no attribute `{plain}`", shelf.kind.name)));
+            return Err(ScimError::bad(
+                "invalidPath",
+                format!("{} has no attribute `{plain}`", shelf.kind.name),
+            ));
         }
         let required = path.name.eq_ignore_ascii_case(shelf.kind.required);
-        if required && operation["op"].as_str().is_some_and(|op| op.eq_ignore_ascii_case("remove")) {
-            return Err(ScimError::bad("mutability", format!("`{}` is required and cannot be removed", shelf.kind.required)));
+        if required
+            && operation["op"]
+                .as_str()
+                .is_some_and(|op| op.eq_ignore_ascii_case("remove"))
+        {
+            return Err(ScimError::bad(
+                "mutability",
+                format!(
+                    "`{}` is required and cannot be removed",
+                    shelf.kind.required
+                ),
+            ));
         }
     }
     Ok(())
@@ -178,7 +299,12 @@ async fn leave(context: &RequestContext, group: &str, member: &str) -> Result<()
     let groups = shelf("Groups")?;
     for _ in 0..TRIES {
         let store = context.service.engine.store();
-        let Some(row) = store.pushed(&context.system, groups.object, PushedKey::Id(group)).await? else { return Ok(()) };
+        let Some(row) = store
+            .pushed(&context.system, groups.object, PushedKey::Id(group))
+            .await?
+        else {
+            return Ok(());
+        };
         let mut resource: Value = serde_json::from_str(&row.body).map_err(StoreError::from)?;
         if let Some(members) = resource["members"].as_array_mut() {
             members.retain(|one| one["value"] != member);
@@ -188,15 +314,33 @@ async fn leave(context: &RequestContext, group: &str, member: &str) -> Result<()
         {
             parts.remove("members");
         }
-        match keep(context, groups, group.to_owned(), resource, Some(row.version), None).await {
+        match keep(
+            context,
+            groups,
+            group.to_owned(),
+            resource,
+            Some(row.version),
+            None,
+        )
+        .await
+        {
             Err(error) if error.status == StatusCode::PRECONDITION_FAILED => {}
             other => return other.map(|_| ()),
         }
     }
-    Err(ScimError::new(StatusCode::CONFLICT, None, "a group of the resource is changed by others all the time: try again"))
+    Err(ScimError::new(
+        StatusCode::CONFLICT,
+        None,
+        "a group of the resource is changed by others all the time: try again",
+    ))
 }
 
-pub(super) async fn delete(context: &RequestContext, shelf: &Shelf, id: &str, conditions: Option<&[String]>) -> Result<(), ScimError> {
+pub(super) async fn delete(
+    context: &RequestContext,
+    shelf: &Shelf,
+    id: &str,
+    conditions: Option<&[String]>,
+) -> Result<(), ScimError> {
     let row = find(context, shelf, id).await?;
     check_version(conditions, &row)?;
     let version = conditions.map(|_| row.version);
@@ -205,11 +349,28 @@ pub(super) async fn delete(context: &RequestContext, shelf: &Shelf, id: &str, co
     for (group, _) in store.groups_of_pushed(&context.system, id).await? {
         leave(context, &group, id).await?;
     }
-    let gone = store.remove_pushed(&context.system, shelf.object, id, version, &context.principal, context.service.engine.now()).await?;
+    let gone = store
+        .remove_pushed(
+            &context.system,
+            shelf.object,
+            id,
+            version,
+            &context.principal,
+            context.service.engine.now(),
+        )
+        .await?;
     if gone {
         context.service.engine.was_pushed(&context.system);
     }
-    if gone { Ok(()) } else { Err(ScimError::new(StatusCode::PRECONDITION_FAILED, None, "the resource has another version by now")) }
+    if gone {
+        Ok(())
+    } else {
+        Err(ScimError::new(
+            StatusCode::PRECONDITION_FAILED,
+            None,
+            "the resource has another version by now",
+        ))
+    }
 }
 
 fn given(
@@ -225,7 +386,14 @@ fn given(
         headers.insert(header::ETAG, etag);
     }
     if let Ok(location) = HeaderValue::from_str(&context.location(shelf, &made.row.id)) {
-        headers.insert(if status == StatusCode::CREATED { header::LOCATION } else { header::CONTENT_LOCATION }, location);
+        headers.insert(
+            if status == StatusCode::CREATED {
+                header::LOCATION
+            } else {
+                header::CONTENT_LOCATION
+            },
+            location,
+        );
     }
     Ok(response)
 }
@@ -250,11 +418,18 @@ pub async fn read(
     let (context, headers, query, _) = taken(&service, system, request).await?;
     let row = find(&context, shelf, &id).await?;
     if condition(&headers, header::IF_NONE_MATCH).is_some_and(|known| fits(&known, row.version)) {
-        let etag = HeaderValue::from_str(&tag(row.version)).unwrap_or(HeaderValue::from_static("*"));
+        let etag =
+            HeaderValue::from_str(&tag(row.version)).unwrap_or(HeaderValue::from_static("*"));
         return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
     }
     let resource = context.dressed(shelf, &row).await?;
-    given(StatusCode::OK, &context, shelf, &CreatedResource { row, resource }, &query)
+    given(
+        StatusCode::OK,
+        &context,
+        shelf,
+        &CreatedResource { row, resource },
+        &query,
+    )
 }
 
 fn if_match(headers: &HeaderMap) -> Option<Vec<String>> {
@@ -268,7 +443,14 @@ pub async fn replace(
 ) -> Result<Response, ScimError> {
     let shelf = shelf(&kind)?;
     let (context, headers, query, body) = taken(&service, system, request).await?;
-    let made = put(&context, shelf, &id, &json_body(&headers, &body)?, if_match(&headers).as_deref()).await?;
+    let made = put(
+        &context,
+        shelf,
+        &id,
+        &json_body(&headers, &body)?,
+        if_match(&headers).as_deref(),
+    )
+    .await?;
     given(StatusCode::OK, &context, shelf, &made, &query)
 }
 
@@ -279,7 +461,14 @@ pub async fn change(
 ) -> Result<Response, ScimError> {
     let shelf = shelf(&kind)?;
     let (context, headers, query, body) = taken(&service, system, request).await?;
-    let made = patch_one(&context, shelf, &id, &json_body(&headers, &body)?, if_match(&headers).as_deref()).await?;
+    let made = patch_one(
+        &context,
+        shelf,
+        &id,
+        &json_body(&headers, &body)?,
+        if_match(&headers).as_deref(),
+    )
+    .await?;
     given(StatusCode::OK, &context, shelf, &made, &query)
 }
 
@@ -291,6 +480,9 @@ pub async fn remove(
     let shelf = shelf(&kind)?;
     let (context, headers, _, _) = taken(&service, system, request).await?;
     delete(&context, shelf, &id, if_match(&headers).as_deref()).await?;
-    debug_assert!(matches!(shelf.object, ObjectType::Person | ObjectType::Group));
+    debug_assert!(matches!(
+        shelf.object,
+        ObjectType::Person | ObjectType::Group
+    ));
     Ok(StatusCode::NO_CONTENT.into_response())
 }

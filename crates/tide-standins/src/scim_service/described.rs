@@ -10,7 +10,12 @@ use std::sync::Arc;
 use tide_scim::{ENTERPRISE, GROUP, LIST, USER, error_body};
 
 pub(super) fn scim(status: StatusCode, body: Value) -> Response {
-    (status, [(header::CONTENT_TYPE, "application/scim+json")], body.to_string()).into_response()
+    (
+        status,
+        [(header::CONTENT_TYPE, "application/scim+json")],
+        body.to_string(),
+    )
+        .into_response()
 }
 
 pub(super) fn scim_error(status: StatusCode, kind: Option<&str>, detail: &str) -> Response {
@@ -62,14 +67,25 @@ fn exact(name: &str) -> Value {
 }
 
 fn typed(name: &str, kinds: &[&str], more: &[&str]) -> Value {
-    let mut subs = vec![attribute("type", "string", json!({"canonicalValues": kinds})), attribute("primary", "boolean", json!({}))];
+    let mut subs = vec![
+        attribute("type", "string", json!({"canonicalValues": kinds})),
+        attribute("primary", "boolean", json!({})),
+    ];
     subs.extend(more.iter().map(|sub| exact(sub)));
-    attribute(name, "complex", json!({"multiValued": true, "subAttributes": subs}))
+    attribute(
+        name,
+        "complex",
+        json!({"multiValued": true, "subAttributes": subs}),
+    )
 }
 
 pub(super) fn schemas() -> Vec<Value> {
     let user = vec![
-        attribute("userName", "string", json!({"required": true, "uniqueness": "server"})),
+        attribute(
+            "userName",
+            "string",
+            json!({"required": true, "uniqueness": "server"}),
+        ),
         attribute(
             "name",
             "complex",
@@ -84,11 +100,31 @@ pub(super) fn schemas() -> Vec<Value> {
         text("timezone"),
         attribute("active", "boolean", json!({})),
         typed("emails", &["work", "home", "other"], &["value"]),
-        typed("phoneNumbers", &["work", "home", "mobile", "other"], &["value"]),
-        typed("addresses", &["work", "home"], &["streetAddress", "locality", "postalCode", "country"]),
-        attribute("groups", "complex", json!({"multiValued": true, "mutability": "readOnly", "subAttributes": [text("value")]})),
+        typed(
+            "phoneNumbers",
+            &["work", "home", "mobile", "other"],
+            &["value"],
+        ),
+        typed(
+            "addresses",
+            &["work", "home"],
+            &["streetAddress", "locality", "postalCode", "country"],
+        ),
+        attribute(
+            "groups",
+            "complex",
+            json!({"multiValued": true, "mutability": "readOnly", "subAttributes": [text("value")]}),
+        ),
     ];
-    let user = [user, vec![attribute("password", "string", json!({"mutability": "writeOnly", "returned": "never"}))]].concat();
+    let user = [
+        user,
+        vec![attribute(
+            "password",
+            "string",
+            json!({"mutability": "writeOnly", "returned": "never"}),
+        )],
+    ]
+    .concat();
     let enterprise = vec![
         exact("employeeNumber"),
         exact("department"),
@@ -109,8 +145,11 @@ pub(super) fn schemas() -> Vec<Value> {
             json!({"multiValued": true, "subAttributes": [attribute("value", "reference", json!({})), text("display")]}),
         ),
     ];
-    let crew =
-        vec![exact("cabin"), attribute("drills", "integer", json!({})), attribute("languages", "string", json!({"multiValued": true}))];
+    let crew = vec![
+        exact("cabin"),
+        attribute("drills", "integer", json!({})),
+        attribute("languages", "string", json!({"multiValued": true})),
+    ];
     [(USER, "User", user), (ENTERPRISE, "EnterpriseUser", enterprise), (CREW, "Crew", crew), (GROUP, "Group", group)]
         .into_iter()
         .map(|(id, name, attributes)| json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Schema"], "id": id, "name": name, "attributes": attributes}))

@@ -11,7 +11,9 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Json, Router};
 use described::{config, listed, resource_types, schemas, scim, scim_error};
-use resources::{change, create, list, normalise, nothing_here, patched, read, remove, replace, stamped, store};
+use resources::{
+    change, create, list, normalise, nothing_here, patched, read, remove, replace, stamped, store,
+};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -53,8 +55,8 @@ pub enum Entrance {
     Bearer,
     /// By this user, with the token as password.
     Basic(String),
-    /// By an access token that `/token` gives to this client for the token as its secret; each lasts
-    /// for so many seconds.
+    /// By an access token that `/token` gives to this client for the token as its secret; each
+    /// lasts for so many seconds.
     Oauth(String, u64),
     /// By a header of this name, with the token as its value.
     Header(String),
@@ -77,9 +79,18 @@ impl Manner {
         }
     }
 
-    /// A poor one: whole resources only, no filters, small pages, few requests a second, counted seats.
+    /// A poor one: whole resources only, no filters, small pages, few requests a second, counted
+    /// seats.
     pub fn poor() -> Self {
-        Manner { patch: false, filter: false, versions: true, page: 10, per_second: Some(40), seats: Some(200), ..Manner::full() }
+        Manner {
+            patch: false,
+            filter: false,
+            versions: true,
+            page: 10,
+            per_second: Some(40),
+            seats: Some(200),
+            ..Manner::full()
+        }
     }
 }
 
@@ -187,8 +198,16 @@ impl ScimService {
     }
 
     /// Starts a stand-in of another manner.
-    pub async fn with_manner(users: Vec<Value>, token: &str, manner: Manner) -> anyhow::Result<ScimService> {
-        let shared = Arc::new(ServiceState { content: Mutex::default(), token: token.to_owned(), manner });
+    pub async fn with_manner(
+        users: Vec<Value>,
+        token: &str,
+        manner: Manner,
+    ) -> anyhow::Result<ScimService> {
+        let shared = Arc::new(ServiceState {
+            content: Mutex::default(),
+            token: token.to_owned(),
+            manner,
+        });
         for user in users {
             let mut content = shared.lock();
             content.next += 1;
@@ -207,7 +226,12 @@ impl ScimService {
                 tracing::error!(%error, "the SCIM stand-in ended");
             }
         });
-        Ok(ScimService { url, token: token.to_owned(), shared, task })
+        Ok(ScimService {
+            url,
+            token: token.to_owned(),
+            shared,
+            task,
+        })
     }
 
     /// Misbehaves so at the next requests, one each.
@@ -225,7 +249,8 @@ impl ScimService {
         self.shared.lock().delay = delay;
     }
 
-    /// From now on, a user whose manager is nobody here is refused, and one without a manager is not.
+    /// From now on, a user whose manager is nobody here is refused, and one without a manager is
+    /// not.
     pub fn refuse_unknown_managers(&self) {
         self.shared.lock().managers_first = true;
     }
@@ -260,8 +285,15 @@ impl ScimService {
         let mut content = self.shared.lock();
         content.next += 1;
         let id = content.next;
-        let members: Vec<Value> = members.iter().map(|m| json!({"value": m, "type": "User"})).collect();
-        let group = stamped(json!({"schemas": [GROUP], "displayName": name, "members": members}), id, "Groups");
+        let members: Vec<Value> = members
+            .iter()
+            .map(|m| json!({"value": m, "type": "User"}))
+            .collect();
+        let group = stamped(
+            json!({"schemas": [GROUP], "displayName": name, "members": members}),
+            id,
+            "Groups",
+        );
         content.groups.insert(id, group);
         format!("b{id:05}")
     }
@@ -274,8 +306,17 @@ impl ScimService {
     /// Would this user be let in with this password?
     pub fn lets_log_in(&self, user_name: &str, password: &str) -> bool {
         let content = self.shared.lock();
-        let found = content.users.iter().find(|(_, user)| user["userName"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(user_name)));
-        found.is_some_and(|(id, _)| content.passwords.get(id).is_some_and(|known| known == password))
+        let found = content.users.iter().find(|(_, user)| {
+            user["userName"]
+                .as_str()
+                .is_some_and(|n| n.eq_ignore_ascii_case(user_name))
+        });
+        found.is_some_and(|(id, _)| {
+            content
+                .passwords
+                .get(id)
+                .is_some_and(|known| known == password)
+        })
     }
 
     /// The users as they are.
@@ -285,13 +326,22 @@ impl ScimService {
 
     /// The user of a name.
     pub fn user(&self, user_name: &str) -> Option<Value> {
-        self.users().into_iter().find(|u| u["userName"].as_str().is_some_and(|n| n.eq_ignore_ascii_case(user_name)))
+        self.users().into_iter().find(|u| {
+            u["userName"]
+                .as_str()
+                .is_some_and(|n| n.eq_ignore_ascii_case(user_name))
+        })
     }
 
     /// Puts a value into a user behind everybody's back.
     pub fn tamper(&self, user_name: &str, change: impl Fn(&mut Value)) {
         let mut content = self.shared.lock();
-        let found: Vec<u64> = content.users.iter().filter(|(_, user)| user["userName"] == user_name).map(|(id, _)| *id).collect();
+        let found: Vec<u64> = content
+            .users
+            .iter()
+            .filter(|(_, user)| user["userName"] == user_name)
+            .map(|(id, _)| *id)
+            .collect();
         for id in found {
             let mut user = content.users[&id].clone();
             change(&mut user);
@@ -301,7 +351,10 @@ impl ScimService {
 
     /// Deletes a user behind everybody's back.
     pub fn remove(&self, user_name: &str) {
-        self.shared.lock().users.retain(|_, user| user["userName"] != user_name);
+        self.shared
+            .lock()
+            .users
+            .retain(|_, user| user["userName"] != user_name);
     }
 
     /// Each user as it is changed from now on, with the moment.
@@ -319,7 +372,9 @@ impl ScimService {
     /// The writes that arrived, method and path, since the log was last taken.
     pub fn take_writes(&self) -> Vec<String> {
         let log = std::mem::take(&mut self.shared.lock().log);
-        log.into_iter().filter(|line| !line.starts_with("GET ")).collect()
+        log.into_iter()
+            .filter(|line| !line.starts_with("GET "))
+            .collect()
     }
 }
 
@@ -362,7 +417,10 @@ fn router(shared: Arc<ServiceState>) -> Router {
         .route("/Queue/{number}", get(queue))
         .route("/Bulk", axum::routing::post(bulk))
         .route("/{kind}", get(list).post(create))
-        .route("/{kind}/{id}", get(read).patch(change).put(replace).delete(remove))
+        .route(
+            "/{kind}/{id}",
+            get(read).patch(change).put(replace).delete(remove),
+        )
         .layer(middleware::from_fn_with_state(shared.clone(), temper));
     Router::new()
         .nest("/scim/v2", scim)
@@ -372,32 +430,68 @@ fn router(shared: Arc<ServiceState>) -> Router {
 }
 
 /// Gives an access token for client credentials (RFC 6749 §4.4).
-async fn give_token(State(shared): State<Arc<ServiceState>>, headers: HeaderMap, body: String) -> Response {
-    let Entrance::Oauth(client, lasts) = &shared.manner.entrance else { return nothing_here() };
-    let wanted = format!("Basic {}", base64::Engine::encode(&base64::prelude::BASE64_STANDARD, format!("{client}:{}", shared.token)));
-    let given = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
+async fn give_token(
+    State(shared): State<Arc<ServiceState>>,
+    headers: HeaderMap,
+    body: String,
+) -> Response {
+    let Entrance::Oauth(client, lasts) = &shared.manner.entrance else {
+        return nothing_here();
+    };
+    let wanted = format!(
+        "Basic {}",
+        base64::Engine::encode(
+            &base64::prelude::BASE64_STANDARD,
+            format!("{client}:{}", shared.token)
+        )
+    );
+    let given = headers
+        .get(header::AUTHORIZATION)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default();
     if given != wanted || !body.contains("grant_type=client_credentials") {
-        return (StatusCode::UNAUTHORIZED, Json(json!({"error": "invalid_client"}))).into_response();
+        return (
+            StatusCode::UNAUTHORIZED,
+            Json(json!({"error": "invalid_client"})),
+        )
+            .into_response();
     }
     let token = uuid::Uuid::new_v4().to_string();
     let until = std::time::Instant::now() + Duration::from_secs(*lasts);
     let mut content = shared.lock();
     content.given.push((token.clone(), until));
     content.log.push("POST /token".into());
-    Json(json!({"access_token": token, "token_type": "Bearer", "expires_in": lasts})).into_response()
+    Json(json!({"access_token": token, "token_type": "Bearer", "expires_in": lasts}))
+        .into_response()
 }
 
 /// Tells how a queued request went: not yet, where the account stands, or why it failed.
 async fn queue(State(shared): State<Arc<ServiceState>>, Path(number): Path<usize>) -> Response {
     let mut content = shared.lock();
-    let Some((asked, result)) = content.queued.get_mut(number) else { return nothing_here() };
+    let Some((asked, result)) = content.queued.get_mut(number) else {
+        return nothing_here();
+    };
     *asked += 1;
     match result {
         _ if *asked < 3 => scim(StatusCode::ACCEPTED, json!({"state": "in the queue"})),
-        None => scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), "the berth planner does not take this"),
+        None => scim_error(
+            StatusCode::BAD_REQUEST,
+            Some("invalidValue"),
+            "the berth planner does not take this",
+        ),
         Some((status, body)) => {
-            let kind = if body["schemas"].as_array().is_some_and(|all| all.contains(&json!(GROUP))) { "Groups" } else { "Users" };
-            let place = format!("/scim/v2/{kind}/{}", body["id"].as_str().unwrap_or_default());
+            let kind = if body["schemas"]
+                .as_array()
+                .is_some_and(|all| all.contains(&json!(GROUP)))
+            {
+                "Groups"
+            } else {
+                "Users"
+            };
+            let place = format!(
+                "/scim/v2/{kind}/{}",
+                body["id"].as_str().unwrap_or_default()
+            );
             let mut answer = scim(StatusCode::SEE_OTHER, json!({"status": status.as_u16()}));
             if let Ok(place) = place.parse() {
                 answer.headers_mut().insert(header::LOCATION, place);
@@ -415,74 +509,169 @@ async fn discovery(State(shared): State<Arc<ServiceState>>, request: Request) ->
     }
 }
 
-/// Does several changes with one request (RFC 7644 §3.7): PATCH only, which is what is tested with it.
+/// Does several changes with one request (RFC 7644 §3.7): PATCH only, which is what is tested with
+/// it.
 #[allow(clippy::result_large_err)] // The error is the answer, made once.
 async fn bulk(State(shared): State<Arc<ServiceState>>, body: String) -> Response {
     let body: Value = serde_json::from_str(&body).unwrap_or_default();
     let operations = body["Operations"].as_array().cloned().unwrap_or_default();
     if operations.is_empty() || operations.len() > shared.manner.bulk {
-        return scim_error(StatusCode::PAYLOAD_TOO_LARGE, None, &format!("at most {} operations", shared.manner.bulk));
+        return scim_error(
+            StatusCode::PAYLOAD_TOO_LARGE,
+            None,
+            &format!("at most {} operations", shared.manner.bulk),
+        );
     }
     let mut answers = Vec::new();
     for operation in operations {
-        let path: Vec<&str> = operation["path"].as_str().unwrap_or_default().trim_start_matches('/').split('/').collect();
-        let [kind, id] = path[..] else { return scim_error(StatusCode::BAD_REQUEST, Some("invalidPath"), "a path is missing") };
+        let path: Vec<&str> = operation["path"]
+            .as_str()
+            .unwrap_or_default()
+            .trim_start_matches('/')
+            .split('/')
+            .collect();
+        let [kind, id] = path[..] else {
+            return scim_error(
+                StatusCode::BAD_REQUEST,
+                Some("invalidPath"),
+                "a path is missing",
+            );
+        };
         let answer = store(&shared, kind, id, |old| patched(old, &operation["data"]));
         answers.push(json!({"method": "PATCH", "location": operation["path"], "status": answer.status().as_u16().to_string()}));
     }
-    scim(StatusCode::OK, json!({"schemas": [tide_scim::BULK_ANSWER], "Operations": answers}))
+    scim(
+        StatusCode::OK,
+        json!({"schemas": [tide_scim::BULK_ANSWER], "Operations": answers}),
+    )
 }
 
 /// For the demo, whose stand-in lives in another process than the one who checks it.
 async fn writes(State(shared): State<Arc<ServiceState>>) -> Json<Value> {
     let log = std::mem::take(&mut shared.lock().log);
-    Json(json!(log.into_iter().filter(|line| !line.starts_with("GET ")).collect::<Vec<_>>()))
+    Json(json!(
+        log.into_iter()
+            .filter(|line| !line.starts_with("GET "))
+            .collect::<Vec<_>>()
+    ))
 }
 
-async fn temper(State(shared): State<Arc<ServiceState>>, headers: HeaderMap, request: Request, next: Next) -> Response {
+async fn temper(
+    State(shared): State<Arc<ServiceState>>,
+    headers: HeaderMap,
+    request: Request,
+    next: Next,
+) -> Response {
     let write = request.method() != Method::GET;
     let (mischief, delay) = {
         let mut content = shared.lock();
-        content.log.push(format!("{} {}", request.method(), request.uri().path()));
-        let due = content.mischief.front().is_some_and(|(writes_only, _)| write || !writes_only);
-        (if due { content.mischief.pop_front().map(|(_, m)| m) } else { None }, content.delay)
+        content
+            .log
+            .push(format!("{} {}", request.method(), request.uri().path()));
+        let due = content
+            .mischief
+            .front()
+            .is_some_and(|(writes_only, _)| write || !writes_only);
+        (
+            if due {
+                content.mischief.pop_front().map(|(_, m)| m)
+            } else {
+                None
+            },
+            content.delay,
+        )
     };
     tokio::time::sleep(delay).await;
     // Unwinding without a panic message ends the connection's task, and the peer sees it closed.
     let hang_up = || -> Response { std::panic::resume_unwind(Box::new(())) };
     match mischief {
-        Some(Mischief::Html) => return ([(header::CONTENT_TYPE, "text/html")], "<html><body>Please log in</body></html>").into_response(),
-        Some(Mischief::Fail) => return scim_error(StatusCode::INTERNAL_SERVER_ERROR, None, "out of order, as it was told"),
-        Some(Mischief::Refuse) => return scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid"),
-        Some(Mischief::RefuseValue) => {
-            return scim_error(StatusCode::BAD_REQUEST, Some("invalidValue"), "the password is too much like the name");
+        Some(Mischief::Html) => {
+            return (
+                [(header::CONTENT_TYPE, "text/html")],
+                "<html><body>Please log in</body></html>",
+            )
+                .into_response();
         }
-        Some(Mischief::Conflict) => return scim_error(StatusCode::CONFLICT, Some("uniqueness"), "userName is taken"),
+        Some(Mischief::Fail) => {
+            return scim_error(
+                StatusCode::INTERNAL_SERVER_ERROR,
+                None,
+                "out of order, as it was told",
+            );
+        }
+        Some(Mischief::Refuse) => {
+            return scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid");
+        }
+        Some(Mischief::RefuseValue) => {
+            return scim_error(
+                StatusCode::BAD_REQUEST,
+                Some("invalidValue"),
+                "the password is too much like the name",
+            );
+        }
+        Some(Mischief::Conflict) => {
+            return scim_error(
+                StatusCode::CONFLICT,
+                Some("uniqueness"),
+                "userName is taken",
+            );
+        }
         Some(Mischief::Later) => {
-            let mut answer = scim_error(StatusCode::SERVICE_UNAVAILABLE, None, "come back in a second");
-            answer.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
+            let mut answer = scim_error(
+                StatusCode::SERVICE_UNAVAILABLE,
+                None,
+                "come back in a second",
+            );
+            answer
+                .headers_mut()
+                .insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
             return answer;
         }
-        Some(Mischief::Forbid) => return scim_error(StatusCode::FORBIDDEN, None, "this token may not do that"),
+        Some(Mischief::Forbid) => {
+            return scim_error(StatusCode::FORBIDDEN, None, "this token may not do that");
+        }
         Some(Mischief::Astray) => return redirect("https://elsewhere.example/scim/v2/Users"),
         Some(Mischief::LogIn) => return redirect("https://id.skerry.example/login?next=/scim"),
         Some(Mischief::Half) => {
-            return ([(header::CONTENT_TYPE, "application/scim+json")], r#"{"totalResults": 5, "Resources": [{"id": "#).into_response();
+            return (
+                [(header::CONTENT_TYPE, "application/scim+json")],
+                r#"{"totalResults": 5, "Resources": [{"id": "#,
+            )
+                .into_response();
         }
-        Some(Mischief::Nonsense) => return scim(StatusCode::OK, json!({"totalResults": "many", "Resources": {"id": 7}})),
+        Some(Mischief::Nonsense) => {
+            return scim(
+                StatusCode::OK,
+                json!({"totalResults": "many", "Resources": {"id": 7}}),
+            );
+        }
         Some(Mischief::Flood) => {
             // Without a length said before, so that the other side has to count.
             static DROP: [u8; 1 << 20] = [b'x'; 1 << 20];
-            let drops = futures::stream::iter((0..40).map(|_| Ok::<_, std::convert::Infallible>(axum::body::Bytes::from_static(&DROP))));
-            return ([(header::CONTENT_TYPE, "application/scim+json")], axum::body::Body::from_stream(drops)).into_response();
+            let drops =
+                futures::stream::iter((0..40).map(|_| {
+                    Ok::<_, std::convert::Infallible>(axum::body::Bytes::from_static(&DROP))
+                }));
+            return (
+                [(header::CONTENT_TYPE, "application/scim+json")],
+                axum::body::Body::from_stream(drops),
+            )
+                .into_response();
         }
-        Some(Mischief::Hurry) => return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests"),
+        Some(Mischief::Hurry) => {
+            return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests");
+        }
         Some(Mischief::Close) => return hang_up(),
         Some(queued @ (Mischief::Queue | Mischief::QueueAndFail)) => {
             let result = if queued == Mischief::Queue {
                 let (parts, body) = next.run(request).await.into_parts();
-                let body = axum::body::to_bytes(body, 1 << 20).await.unwrap_or_default();
-                Some((parts.status, serde_json::from_slice(&body).unwrap_or_default()))
+                let body = axum::body::to_bytes(body, 1 << 20)
+                    .await
+                    .unwrap_or_default();
+                Some((
+                    parts.status,
+                    serde_json::from_slice(&body).unwrap_or_default(),
+                ))
             } else {
                 None
             };
@@ -497,11 +686,19 @@ async fn temper(State(shared): State<Arc<ServiceState>>, headers: HeaderMap, req
         Some(done @ (Mischief::DoAndFail | Mischief::DoAndPoint | Mischief::DoAndSayNothing)) => {
             let (parts, body) = next.run(request).await.into_parts();
             if done == Mischief::DoAndFail {
-                return scim_error(StatusCode::GATEWAY_TIMEOUT, None, "no answer from behind the gateway");
+                return scim_error(
+                    StatusCode::GATEWAY_TIMEOUT,
+                    None,
+                    "no answer from behind the gateway",
+                );
             }
-            let body = axum::body::to_bytes(body, 1 << 20).await.unwrap_or_default();
+            let body = axum::body::to_bytes(body, 1 << 20)
+                .await
+                .unwrap_or_default();
             let resource: Value = serde_json::from_slice(&body).unwrap_or_default();
-            let place = resource["meta"]["location"].as_str().and_then(|place| place.parse().ok());
+            let place = resource["meta"]["location"]
+                .as_str()
+                .and_then(|place| place.parse().ok());
             let mut answer = parts.status.into_response();
             if let Some(place) = place.filter(|_| done == Mischief::DoAndPoint) {
                 answer.headers_mut().insert(header::LOCATION, place);
@@ -515,11 +712,21 @@ async fn temper(State(shared): State<Arc<ServiceState>>, headers: HeaderMap, req
         None => {}
     }
     if !shared.lets_in(&headers) {
-        return scim_error(StatusCode::UNAUTHORIZED, None, "the token is missing or not valid");
+        return scim_error(
+            StatusCode::UNAUTHORIZED,
+            None,
+            "the token is missing or not valid",
+        );
     }
     if shared.too_fast() {
-        let mut answer = scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests in this second");
-        answer.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
+        let mut answer = scim_error(
+            StatusCode::TOO_MANY_REQUESTS,
+            None,
+            "too many requests in this second",
+        );
+        answer
+            .headers_mut()
+            .insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
         return answer;
     }
     next.run(request).await
@@ -531,29 +738,46 @@ fn redirect(to: &'static str) -> Response {
 
 impl ServiceState {
     fn lets_in(&self, headers: &HeaderMap) -> bool {
-        let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+        let text = |name: &str| {
+            headers
+                .get(name)
+                .and_then(|v| v.to_str().ok())
+                .unwrap_or_default()
+                .to_owned()
+        };
         let given = text("authorization");
         match &self.manner.entrance {
             Entrance::Bearer => given == format!("Bearer {}", self.token),
             Entrance::Header(name) => text(name) == self.token,
             Entrance::Basic(user) => {
-                let pair = base64::Engine::encode(&base64::prelude::BASE64_STANDARD, format!("{user}:{}", self.token));
+                let pair = base64::Engine::encode(
+                    &base64::prelude::BASE64_STANDARD,
+                    format!("{user}:{}", self.token),
+                );
                 given == format!("Basic {pair}")
             }
             Entrance::Oauth(..) => {
                 let now = std::time::Instant::now();
                 let token = given.strip_prefix("Bearer ").unwrap_or_default();
-                self.lock().given.iter().any(|(known, until)| known == token && *until > now)
+                self.lock()
+                    .given
+                    .iter()
+                    .any(|(known, until)| known == token && *until > now)
             }
         }
     }
 
     /// Counts a request, and says whether it is one too many in this second.
     fn too_fast(&self) -> bool {
-        let Some(most) = self.manner.per_second else { return false };
+        let Some(most) = self.manner.per_second else {
+            return false;
+        };
         let mut content = self.lock();
         let now = std::time::Instant::now();
-        let (begun, count) = content.second.filter(|(begun, _)| now.duration_since(*begun) < Duration::from_secs(1)).unwrap_or((now, 0));
+        let (begun, count) = content
+            .second
+            .filter(|(begun, _)| now.duration_since(*begun) < Duration::from_secs(1))
+            .unwrap_or((now, 0));
         content.second = Some((begun, count + 1));
         let over = count >= most;
         content.turned_away += usize::from(over);

@@ -14,34 +14,54 @@ use crate::rules::{OnDrift, OnOutOfScope, TypeRules};
 use crate::value::Value;
 use std::collections::HashMap;
 
-/// The mark of a password's hash, by which it is known that the hash in another directory is another one by now.
+/// The mark of a password's hash, by which it is known that the hash in another directory is
+/// another one by now.
 pub const PASSWORD_MARK: &str = "passwordMark";
 
-/// Beside a password that is set: it is to be changed at the next log-in. Each system is told in its own way.
+/// Beside a password that is set: it is to be changed at the next log-in. Each system is told in
+/// its own way.
 pub const MUST_CHANGE: &str = "mustChange";
 
 impl<'a> TargetDecision<'a> {
     /// Nobody matches: an account is made.
-    pub(super) fn make(&mut self, person: &Person, outcome: &mut Outcome) -> (Option<Verdict>, Option<usize>, Reason) {
+    pub(super) fn make(
+        &mut self,
+        person: &Person,
+        outcome: &mut Outcome,
+    ) -> (Option<Verdict>, Option<usize>, Reason) {
         let there = |system: &String| {
-            let mut theirs = person.linked.iter().map(|&at| &self.population.accounts[at]);
+            let mut theirs = person
+                .linked
+                .iter()
+                .map(|&at| &self.population.accounts[at]);
             theirs.any(|account| account.system == *system && account.absent_since.is_none())
         };
         if let Some(first) = self.types.after.iter().find(|system| !there(system)) {
             return (
                 Some(Verdict::OnHold),
                 None,
-                Reason::by(format!("waits for an account in {first}, which comes first"), &self.types.place)
-                    .on_hold(HoldCause::WaitingForAccount),
+                Reason::by(
+                    format!("waits for an account in {first}, which comes first"),
+                    &self.types.place,
+                )
+                .on_hold(HoldCause::WaitingForAccount),
             );
         }
         let mut desired = self.shape.desired(&person.attributes, None);
         let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::OnHold), None, problem.clone().on_hold(HoldCause::InvalidValue));
+            return (
+                Some(Verdict::OnHold),
+                None,
+                problem.clone().on_hold(HoldCause::InvalidValue),
+            );
         }
         if let Some((_, reason)) = self.conflicting_values(&desired, None).into_iter().next() {
-            return (Some(Verdict::OnHold), None, reason.on_hold(HoldCause::DuplicateValue));
+            return (
+                Some(Verdict::OnHold),
+                None,
+                reason.on_hold(HoldCause::DuplicateValue),
+            );
         }
         self.points(None, pointing);
         self.reserve_values(&desired, usize::MAX);
@@ -57,22 +77,51 @@ impl<'a> TargetDecision<'a> {
                 later: Vec::new(),
             })
             .collect();
-        if let (true, Some(state)) = (person.access_suspended, self.schema.and_then(|schema| schema.state_attribute.as_deref())) {
+        if let (true, Some(state)) = (
+            person.access_suspended,
+            self.schema
+                .and_then(|schema| schema.state_attribute.as_deref()),
+        ) {
             take(&mut values, Some(state));
             values.push(self.unusable(state, Vec::new()));
         }
-        let again = person.linked.iter().find(|&&at| self.population.accounts[at].system == self.system);
+        let again = person
+            .linked
+            .iter()
+            .find(|&&at| self.population.accounts[at].system == self.system);
         let why = match again {
-            Some(&at) if self.population.write_history.get(&self.population.accounts[at].id).is_some_and(|acts| acts.deleted.is_some()) => {
-                format!("its account {} was deleted when they left, and is made again", self.population.accounts[at].name)
+            Some(&at)
+                if self
+                    .population
+                    .write_history
+                    .get(&self.population.accounts[at].id)
+                    .is_some_and(|acts| acts.deleted.is_some()) =>
+            {
+                format!(
+                    "its account {} was deleted when they left, and is made again",
+                    self.population.accounts[at].name
+                )
             }
             Some(&at) => {
-                format!("its account {} was deleted in {} itself, and is made again", self.population.accounts[at].name, self.system)
+                format!(
+                    "its account {} was deleted in {} itself, and is made again",
+                    self.population.accounts[at].name, self.system
+                )
             }
             None => format!("in scope, and no account of {} matches", self.system),
         };
-        let reason = Reason::by(format!("{why}{}", missed(&desired.missed)), &self.types.place);
-        self.push(person, None, ChangeKind::Create, values, reason.clone(), outcome);
+        let reason = Reason::by(
+            format!("{why}{}", missed(&desired.missed)),
+            &self.types.place,
+        );
+        self.push(
+            person,
+            None,
+            ChangeKind::Create,
+            values,
+            reason.clone(),
+            outcome,
+        );
         (Some(Verdict::Create), None, reason)
     }
 
@@ -86,17 +135,28 @@ impl<'a> TargetDecision<'a> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
         if let Some(fault) = &account.fault {
-            let reason =
-                Reason::new(format!("the record is broken: {fault}; repair it in {}", self.system)).on_hold(HoldCause::InvalidValue);
+            let reason = Reason::new(format!(
+                "the record is broken: {fault}; repair it in {}",
+                self.system
+            ))
+            .on_hold(HoldCause::InvalidValue);
             return (Some(Verdict::OnHold), Some(at), reason);
         }
         let mut desired = self.shape.desired(&person.attributes, Some(account));
         let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (Some(Verdict::OnHold), Some(at), problem.clone().on_hold(HoldCause::InvalidValue));
+            return (
+                Some(Verdict::OnHold),
+                Some(at),
+                problem.clone().on_hold(HoldCause::InvalidValue),
+            );
         }
         let mut taken = self.conflicting_values(&desired, Some(at));
-        desired.wanted.retain(|wanted| !taken.iter().any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute));
+        desired.wanted.retain(|wanted| {
+            !taken
+                .iter()
+                .any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute)
+        });
         self.points(Some(at), pointing);
         self.reserve_values(&desired, at);
         let mut rest = compare::differences(&desired, account, self.population);
@@ -108,14 +168,28 @@ impl<'a> TargetDecision<'a> {
         for (kind, values) in self.by_kind(rest) {
             let first = &values[0];
             let text = match kind {
-                ChangeKind::Disable | ChangeKind::Enable if first.rule == self.types.place && person.life.is_some() => {
-                    person.life.as_ref().map(|life| life.text.clone()).unwrap_or_default()
+                ChangeKind::Disable | ChangeKind::Enable
+                    if first.rule == self.types.place && person.life.is_some() =>
+                {
+                    person
+                        .life
+                        .as_ref()
+                        .map(|life| life.text.clone())
+                        .unwrap_or_default()
                 }
-                ChangeKind::Disable | ChangeKind::Enable => format!("{} should be {}", first.attribute, crate::value::show(&first.after)),
+                ChangeKind::Disable | ChangeKind::Enable => format!(
+                    "{} should be {}",
+                    first.attribute,
+                    crate::value::show(&first.after)
+                ),
                 ChangeKind::Rename => format!("{} follows the identity", first.attribute),
                 _ => {
                     let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
-                    format!("{} differ{}", names.join(", "), if names.len() == 1 { "s" } else { "" })
+                    format!(
+                        "{} differ{}",
+                        names.join(", "),
+                        if names.len() == 1 { "s" } else { "" }
+                    )
                 }
             };
             let reason = Reason::by(text, &first.rule);
@@ -134,38 +208,76 @@ impl<'a> TargetDecision<'a> {
             };
             let reason = Reason::by(text, &self.types.place);
             let place = outcome.changes.len();
-            self.push(person, Some(at), ChangeKind::Password, values, reason, outcome);
+            self.push(
+                person,
+                Some(at),
+                ChangeKind::Password,
+                values,
+                reason,
+                outcome,
+            );
             // Another password is another change, though nothing of it can be seen.
             let change = &mut outcome.changes[place];
             change.fingerprint = fingerprint(&[&change.fingerprint, &set.id.to_string()], &[]);
             done.push(Verdict::Update);
         }
         if let Some((mark, values)) = self.password_carried(person, account) {
-            let from = self.types.password.as_ref().and_then(|rules| rules.carry.as_deref()).unwrap_or_default();
-            let reason = Reason::by(format!("the password in {from} is another one: its hash is carried"), &self.types.place);
+            let from = self
+                .types
+                .password
+                .as_ref()
+                .and_then(|rules| rules.carry.as_deref())
+                .unwrap_or_default();
+            let reason = Reason::by(
+                format!("the password in {from} is another one: its hash is carried"),
+                &self.types.place,
+            );
             let place = outcome.changes.len();
-            self.push(person, Some(at), ChangeKind::Password, values, reason, outcome);
+            self.push(
+                person,
+                Some(at),
+                ChangeKind::Password,
+                values,
+                reason,
+                outcome,
+            );
             let change = &mut outcome.changes[place];
             change.fingerprint = fingerprint(&[&change.fingerprint, &mark], &[]);
             done.push(Verdict::Update);
         }
         for (kind, values) in self.by_kind(by_hand) {
             let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
-            let reason = Reason::by(format!("{} was changed in {} itself", names.join(", "), self.system), &values[0].rule);
+            let reason = Reason::by(
+                format!("{} was changed in {} itself", names.join(", "), self.system),
+                &values[0].rule,
+            );
             let at_change = outcome.changes.len();
             self.push(person, Some(at), kind, values, reason, outcome);
             let change = &mut outcome.changes[at_change];
             change.hold = reported(self.population, self.types, change);
-            done.push(if change.hold.is_some() { Verdict::OnHold } else { Verdict::Update });
+            done.push(if change.hold.is_some() {
+                Verdict::OnHold
+            } else {
+                Verdict::Update
+            });
         }
         // A value that another object holds keeps back no other.
-        taken.retain(|(wanted, _)| compare::relation(wanted, account, self.population) == compare::Relation::Differs);
+        taken.retain(|(wanted, _)| {
+            compare::relation(wanted, account, self.population) == compare::Relation::Differs
+        });
         for (wanted, reason) in taken {
-            let apart = DesiredAccount { wanted: vec![wanted], ..DesiredAccount::default() };
-            for (kind, values) in self.by_kind(compare::differences(&apart, account, self.population)) {
+            let apart = DesiredAccount {
+                wanted: vec![wanted],
+                ..DesiredAccount::default()
+            };
+            for (kind, values) in
+                self.by_kind(compare::differences(&apart, account, self.population))
+            {
                 let at_change = outcome.changes.len();
                 self.push(person, Some(at), kind, values, reason.clone(), outcome);
-                outcome.changes[at_change].hold.get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
+                outcome.changes[at_change]
+                    .hold
+                    .get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
                 done.push(Verdict::OnHold);
             }
         }
@@ -176,23 +288,47 @@ impl<'a> TargetDecision<'a> {
         };
         // The reason belongs to the change that gave the verdict, not to one that came after it.
         let reason = match outcome.changes.get(before) {
-            Some(change) if verdict == Verdict::OnHold => change.hold.clone().unwrap_or_else(|| change.reason.clone()),
+            Some(change) if verdict == Verdict::OnHold => {
+                change.hold.clone().unwrap_or_else(|| change.reason.clone())
+            }
             Some(change) => change.reason.clone(),
-            None => Reason::by(format!("every value is as the rules want it{}", missed(&desired.missed)), &self.types.place),
+            None => Reason::by(
+                format!(
+                    "every value is as the rules want it{}",
+                    missed(&desired.missed)
+                ),
+                &self.types.place,
+            ),
         };
         (Some(verdict), Some(at), reason)
     }
 
-    /// A password that was set for somebody elsewhere and that their account here does not have yet. What it is stays sealed.
-    fn password_set(&self, person: &Person, account: &Account) -> Option<(&'a PendingPassword, Vec<ValueChange>)> {
-        let rules = self.types.password.as_ref().filter(|rules| rules.in_step && !person.access_suspended)?;
+    /// A password that was set for somebody elsewhere and that their account here does not have
+    /// yet. What it is stays sealed.
+    fn password_set(
+        &self,
+        person: &Person,
+        account: &Account,
+    ) -> Option<(&'a PendingPassword, Vec<ValueChange>)> {
+        let rules = self
+            .types
+            .password
+            .as_ref()
+            .filter(|rules| rules.in_step && !person.access_suspended)?;
         let theirs = |set: &&PendingPassword| match (&set.identity, set.account) {
             (Some(identity), _) => *identity == person.id,
-            (None, Some(id)) => person.linked.iter().any(|&at| self.population.accounts[at].id == id),
+            (None, Some(id)) => person
+                .linked
+                .iter()
+                .any(|&at| self.population.accounts[at].id == id),
             (None, None) => false,
         };
         let set = self.population.password_sets.iter().rfind(theirs)?;
-        let done = self.population.write_history.get(&account.id).and_then(|acts| acts.password);
+        let done = self
+            .population
+            .write_history
+            .get(&account.id)
+            .and_then(|acts| acts.password);
         if set.account == Some(account.id) || done.is_some_and(|done| done >= set.created_at) {
             return None;
         }
@@ -205,28 +341,64 @@ impl<'a> TargetDecision<'a> {
 
     /// A value that is written without what is there being known.
     fn put(&self, attribute: &str, after: Vec<Value>) -> ValueChange {
-        ValueChange { attribute: attribute.to_owned(), after, rule: self.types.place.clone(), ..ValueChange::default() }
+        ValueChange {
+            attribute: attribute.to_owned(),
+            after,
+            rule: self.types.place.clone(),
+            ..ValueChange::default()
+        }
     }
 
     /// A hash that another directory holds by now and this one was not given yet.
-    fn password_carried(&self, person: &Person, account: &Account) -> Option<(String, Vec<ValueChange>)> {
+    fn password_carried(
+        &self,
+        person: &Person,
+        account: &Account,
+    ) -> Option<(String, Vec<ValueChange>)> {
         let rules = self.types.password.as_ref()?;
         let from = rules.carry.as_ref()?;
-        let mut sources = person.sources.iter().map(|&at| &self.population.accounts[at]);
-        let mark = sources.find(|source| source.system == *from)?.attributes.get(PASSWORD_MARK).first()?.clone();
+        let mut sources = person
+            .sources
+            .iter()
+            .map(|&at| &self.population.accounts[at]);
+        let mark = sources
+            .find(|source| source.system == *from)?
+            .attributes
+            .get(PASSWORD_MARK)
+            .first()?
+            .clone();
         let text = mark.to_string();
         if self.population.password_hash_marks.get(&account.id) == Some(&text) {
             return None;
         }
-        Some((text, vec![self.put(&rules.attribute, Vec::new()), self.put(PASSWORD_MARK, vec![mark])]))
+        Some((
+            text,
+            vec![
+                self.put(&rules.attribute, Vec::new()),
+                self.put(PASSWORD_MARK, vec![mark]),
+            ],
+        ))
     }
 
-    /// Values that differ, as the changes that put them right: the state, the name, and all others together.
+    /// Values that differ, as the changes that put them right: the state, the name, and all others
+    /// together.
     fn by_kind(&self, mut values: Vec<ValueChange>) -> Vec<(ChangeKind, Vec<ValueChange>)> {
-        let state = take(&mut values, self.schema.and_then(|schema| schema.state_attribute.as_deref()));
-        let named = take(&mut values, self.schema.and_then(|schema| schema.name_attribute.as_deref()));
+        let state = take(
+            &mut values,
+            self.schema
+                .and_then(|schema| schema.state_attribute.as_deref()),
+        );
+        let named = take(
+            &mut values,
+            self.schema
+                .and_then(|schema| schema.name_attribute.as_deref()),
+        );
         let state = state.map(|state| {
-            let kind = if state.after == [Value::Bool(false)] { ChangeKind::Disable } else { ChangeKind::Enable };
+            let kind = if state.after == [Value::Bool(false)] {
+                ChangeKind::Disable
+            } else {
+                ChangeKind::Enable
+            };
             (kind, vec![state])
         });
         let named = named.map(|named| (ChangeKind::Rename, vec![named]));
@@ -234,9 +406,15 @@ impl<'a> TargetDecision<'a> {
         [state, named, others].into_iter().flatten().collect()
     }
 
-    /// Whoever is not here, or not yet, has no usable account; where no mapping gives the state, the stage does.
+    /// Whoever is not here, or not yet, has no usable account; where no mapping gives the state,
+    /// the stage does.
     fn by_stage(&self, person: &Person, account: &Account, rest: &mut Vec<ValueChange>) {
-        let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else { return };
+        let Some(state) = self
+            .schema
+            .and_then(|schema| schema.state_attribute.as_deref())
+        else {
+            return;
+        };
         if person.life.is_none() {
             return;
         }
@@ -248,20 +426,38 @@ impl<'a> TargetDecision<'a> {
             }
             return;
         }
-        let populations = self.types.populations.iter().flat_map(|population| &population.outbound);
-        let mapped = self.types.outbound.iter().chain(populations).any(|mapping| mapping.attribute.eq_ignore_ascii_case(state));
+        let populations = self
+            .types
+            .populations
+            .iter()
+            .flat_map(|population| &population.outbound);
+        let mapped = self
+            .types
+            .outbound
+            .iter()
+            .chain(populations)
+            .any(|mapping| mapping.attribute.eq_ignore_ascii_case(state));
         if !mapped && before == [Value::Bool(false)] {
-            rest.push(ValueChange { after: vec![Value::Bool(true)], ..self.unusable(state, before.to_vec()) });
+            rest.push(ValueChange {
+                after: vec![Value::Bool(true)],
+                ..self.unusable(state, before.to_vec())
+            });
         }
     }
 
-    /// Takes out what was right and was then changed in the system itself, where the rule says that it is only told.
+    /// Takes out what was right and was then changed in the system itself, where the rule says that
+    /// it is only told.
     fn by_hand(&self, account: &Account, rest: &mut Vec<ValueChange>) -> Vec<ValueChange> {
         if self.types.on_drift == OnDrift::Repair {
             return Vec::new();
         }
         let (by_hand, others) = std::mem::take(rest).into_iter().partition(|value| {
-            compare::changed_there(self.population, account.id, self.schema.and_then(|schema| schema.get(&value.attribute)), value)
+            compare::changed_there(
+                self.population,
+                account.id,
+                self.schema.and_then(|schema| schema.get(&value.attribute)),
+                value,
+            )
         });
         *rest = others;
         by_hand
@@ -269,7 +465,13 @@ impl<'a> TargetDecision<'a> {
 
     pub(super) fn unusable(&self, state: &str, before: Vec<Value>) -> ValueChange {
         let rule = self.types.place.clone();
-        ValueChange { attribute: state.to_owned(), before, after: vec![Value::Bool(false)], rule, later: Vec::new() }
+        ValueChange {
+            attribute: state.to_owned(),
+            before,
+            after: vec![Value::Bool(false)],
+            rule,
+            later: Vec::new(),
+        }
     }
 
     /// The identity no longer takes part: its account is disabled, or left, as the rule says.
@@ -282,57 +484,112 @@ impl<'a> TargetDecision<'a> {
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
-        if person.out_reason.is_some() && !self.types.departure.is_empty() && account.fault.is_none() {
+        if person.out_reason.is_some()
+            && !self.types.departure.is_empty()
+            && account.fault.is_none()
+        {
             return self.depart(person, at, reason, people, outcome);
         }
-        let Some(state) = self.schema.and_then(|schema| schema.state_attribute.as_deref()) else {
+        let Some(state) = self
+            .schema
+            .and_then(|schema| schema.state_attribute.as_deref())
+        else {
             return (Some(Verdict::OutOfScope), Some(at), reason);
         };
         let before = account.attributes.get(state).to_vec();
-        if self.types.on_out_of_scope == OnOutOfScope::Leave || before == [Value::Bool(false)] || account.fault.is_some() {
+        if self.types.on_out_of_scope == OnOutOfScope::Leave
+            || before == [Value::Bool(false)]
+            || account.fault.is_some()
+        {
             return (Some(Verdict::OutOfScope), Some(at), reason);
         }
         let value = self.unusable(state, before);
-        self.push(person, Some(at), ChangeKind::Disable, vec![value], reason.clone(), outcome);
+        self.push(
+            person,
+            Some(at),
+            ChangeKind::Disable,
+            vec![value],
+            reason.clone(),
+            outcome,
+        );
         (Some(Verdict::Disable), Some(at), reason)
     }
 
     pub(super) fn points(&mut self, at: Option<usize>, wanted: Vec<compose::DesiredValue<'a>>) {
         if !wanted.is_empty() {
-            self.pointing.push(ReferenceWaits { person: self.place, at, wanted });
+            self.pointing.push(ReferenceWaits {
+                person: self.place,
+                at,
+                wanted,
+            });
         }
     }
 
     /// What somebody is to get of the values that no two objects of the target share.
-    fn wanted_unique_values<'d>(&self, desired: &'d DesiredAccount<'a>) -> Vec<&'d compose::DesiredValue<'a>> {
+    fn wanted_unique_values<'d>(
+        &self,
+        desired: &'d DesiredAccount<'a>,
+    ) -> Vec<&'d compose::DesiredValue<'a>> {
         // Most people have everything already.
         if desired.wanted.is_empty() {
             return Vec::new();
         }
-        let unique: Vec<&str> = self.schema.iter().flat_map(|schema| schema.unique_attributes()).collect();
-        let is_unique = |wanted: &&compose::DesiredValue<'a>| unique.iter().any(|name| wanted.mapping.attribute.eq_ignore_ascii_case(name));
-        desired.wanted.iter().filter(is_unique).filter(|wanted| !wanted.values.is_empty()).collect()
+        let unique: Vec<&str> = self
+            .schema
+            .iter()
+            .flat_map(|schema| schema.unique_attributes())
+            .collect();
+        let is_unique = |wanted: &&compose::DesiredValue<'a>| {
+            unique
+                .iter()
+                .any(|name| wanted.mapping.attribute.eq_ignore_ascii_case(name))
+        };
+        desired
+            .wanted
+            .iter()
+            .filter(is_unique)
+            .filter(|wanted| !wanted.values.is_empty())
+            .collect()
     }
 
     /// Who holds the values in the target that no two of its objects share, whatever their type.
     fn unique_values(&mut self) -> &mut HashMap<(String, String), usize> {
         let (system, accounts, schema) = (self.system, &self.population.accounts, self.schema);
         self.unique_values.get_or_insert_with(|| {
-            let unique: Vec<String> = schema.iter().flat_map(|schema| schema.unique_attributes()).map(str::to_lowercase).collect();
-            let there = accounts.iter().enumerate().filter(|(_, account)| account.system == system && account.absent_since.is_none());
+            let unique: Vec<String> = schema
+                .iter()
+                .flat_map(|schema| schema.unique_attributes())
+                .map(str::to_lowercase)
+                .collect();
+            let there = accounts
+                .iter()
+                .enumerate()
+                .filter(|(_, account)| account.system == system && account.absent_since.is_none());
             there
                 .flat_map(|(at, account)| unique.iter().map(move |name| (at, account, name)))
-                .flat_map(|(at, account, name)| account.attributes.get(name).iter().map(move |value| ((name.clone(), fold(value)), at)))
+                .flat_map(|(at, account, name)| {
+                    account
+                        .attributes
+                        .get(name)
+                        .iter()
+                        .map(move |value| ((name.clone(), fold(value)), at))
+                })
                 .collect()
         })
     }
 
     /// Values that another object holds, which the target would refuse: it is said beforehand.
-    fn conflicting_values(&mut self, desired: &DesiredAccount<'a>, own: Option<usize>) -> Vec<(compose::DesiredValue<'a>, Reason)> {
+    fn conflicting_values(
+        &mut self,
+        desired: &DesiredAccount<'a>,
+        own: Option<usize>,
+    ) -> Vec<(compose::DesiredValue<'a>, Reason)> {
         let mut taken = Vec::new();
         for wanted in self.wanted_unique_values(desired) {
             let value = &wanted.values[0];
-            let Some(&holder) = self.unique_values().get(&unique_key(wanted)) else { continue };
+            let Some(&holder) = self.unique_values().get(&unique_key(wanted)) else {
+                continue;
+            };
             if Some(holder) == own {
                 continue;
             }
@@ -340,8 +597,10 @@ impl<'a> TargetDecision<'a> {
                 || "another new account".to_owned(),
                 |account: &Account| format!("the account {} ({})", account.name, account.key),
             );
-            let text =
-                format!("{} {value} is taken in {} by {who}, which matches nobody by the rules", wanted.mapping.attribute, self.system);
+            let text = format!(
+                "{} {value} is taken in {} by {who}, which matches nobody by the rules",
+                wanted.mapping.attribute, self.system
+            );
             taken.push((wanted.clone(), Reason::by(text, &wanted.mapping.place)));
         }
         taken
@@ -364,9 +623,25 @@ impl<'a> TargetDecision<'a> {
     ) {
         let account = at.map(|at| &self.population.accounts[at]);
         let key = account.map_or("", |account| account.key.as_str());
-        let fingerprint = fingerprint(&[self.system, self.kind.as_str(), kind.as_str(), &person.id, key], &values);
+        let fingerprint = fingerprint(
+            &[
+                self.system,
+                self.kind.as_str(),
+                kind.as_str(),
+                &person.id,
+                key,
+            ],
+            &values,
+        );
         let hold = self.hold();
-        let claims = licenses::claims(self.rules, self.system, self.kind, account, &values, &person.attributes);
+        let claims = licenses::claims(
+            self.rules,
+            self.system,
+            self.kind,
+            account,
+            &values,
+            &person.attributes,
+        );
         outcome.changes.push(Change {
             system: self.system.to_owned(),
             object: self.kind,
@@ -393,37 +668,64 @@ impl<'a> TargetDecision<'a> {
     pub(super) fn hold_of(&self, kind: ObjectType) -> Option<Reason> {
         if !self.facts.writable.contains(&kind) {
             Some(
-                Reason::new(format!("{} is read-only for type {kind}: nothing is sent until it is made writable", self.system))
-                    .on_hold(HoldCause::NotArmed),
+                Reason::new(format!(
+                    "{} is read-only for type {kind}: nothing is sent until it is made writable",
+                    self.system
+                ))
+                .on_hold(HoldCause::NotArmed),
             )
         } else if self.facts.disarmed {
             Some(
-                Reason::new(format!("{0} is not armed: nothing is sent before `eager-tide systems arm {0}`", self.system))
-                    .on_hold(HoldCause::NotArmed),
+                Reason::new(format!(
+                    "{0} is not armed: nothing is sent before `eager-tide systems arm {0}`",
+                    self.system
+                ))
+                .on_hold(HoldCause::NotArmed),
             )
         } else if self.facts.paused {
             Some(Reason::new(format!("{} is paused", self.system)).on_hold(HoldCause::Paused))
         } else {
-            self.facts.write_hold.clone().map(|why| Reason::new(why).on_hold(HoldCause::Paused))
+            self.facts
+                .write_hold
+                .clone()
+                .map(|why| Reason::new(why).on_hold(HoldCause::Paused))
         }
     }
 }
 
-/// Why a value that was changed in the system itself is not put right: the rule says so, until a person says otherwise.
-pub(in crate::decide) fn reported(population: &Population, types: &TypeRules, change: &Change) -> Option<Reason> {
-    if change.hold.is_some() || population.guard_overrides.get(&change.fingerprint).is_some_and(|said| said.release) {
+/// Why a value that was changed in the system itself is not put right: the rule says so, until a
+/// person says otherwise.
+pub(in crate::decide) fn reported(
+    population: &Population,
+    types: &TypeRules,
+    change: &Change,
+) -> Option<Reason> {
+    if change.hold.is_some()
+        || population
+            .guard_overrides
+            .get(&change.fingerprint)
+            .is_some_and(|said| said.release)
+    {
         return change.hold.clone();
     }
-    let text = format!("changed in {} itself: it is told, and put right when somebody says so", change.system);
+    let text = format!(
+        "changed in {} itself: it is told, and put right when somebody says so",
+        change.system
+    );
     Some(Reason::by(text, &types.place).on_hold(HoldCause::ExternalChange))
 }
 
 fn unique_key(wanted: &compose::DesiredValue<'_>) -> (String, String) {
-    (wanted.mapping.attribute.to_lowercase(), wanted.values.first().map(fold).unwrap_or_default())
+    (
+        wanted.mapping.attribute.to_lowercase(),
+        wanted.values.first().map(fold).unwrap_or_default(),
+    )
 }
 
 fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
     let attribute = attribute?;
-    let at = values.iter().position(|value| value.attribute.eq_ignore_ascii_case(attribute))?;
+    let at = values
+        .iter()
+        .position(|value| value.attribute.eq_ignore_ascii_case(attribute))?;
     Some(values.remove(at))
 }

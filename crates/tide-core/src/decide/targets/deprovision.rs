@@ -1,4 +1,5 @@
-//! What is done to the account of somebody who left: the departure steps, in the order of the rules.
+//! What is done to the account of somebody who left: the departure steps, in the order of the
+//! rules.
 
 use super::super::people::Person;
 use super::super::{ChangeKind, Outcome, Verdict};
@@ -16,16 +17,24 @@ use std::collections::HashSet;
 use tide_ldap::Dn;
 
 /// Identities that a departure takes out of all groups of a system.
-pub(super) fn out_of_groups(rules: &RuleSet, system: &str, now: Timestamp, outcome: &Outcome) -> HashSet<String> {
+pub(super) fn out_of_groups(
+    rules: &RuleSet,
+    system: &str,
+    now: Timestamp,
+    outcome: &Outcome,
+) -> HashSet<String> {
     let revokes = |kind: ObjectType, since: Timestamp| {
-        let steps = rules.of(system, kind).map_or(&[][..], |types| &types.departure);
+        let steps = rules
+            .of(system, kind)
+            .map_or(&[][..], |types| &types.departure);
         let due = |step: &DepartureStep| later(since, step.after, &rules.zone(kind)) <= now;
-        steps.iter().any(|step| matches!(step.act, DepartureAct::Revoke { .. }) && due(step))
+        steps
+            .iter()
+            .any(|step| matches!(step.act, DepartureAct::Revoke { .. }) && due(step))
     };
-    let left = outcome
-        .identities
-        .iter()
-        .filter(|(identity, _)| identity.stage == Stage::Left && revokes(identity.kind, identity.since.unwrap_or(now)));
+    let left = outcome.identities.iter().filter(|(identity, _)| {
+        identity.stage == Stage::Left && revokes(identity.kind, identity.since.unwrap_or(now))
+    });
     left.map(|(identity, _)| identity.id.clone()).collect()
 }
 
@@ -41,14 +50,23 @@ impl TargetDecision<'_> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
         let since = person.since.unwrap_or(self.now);
-        let values = EvalInputs { account: None, identity: Some(&person.attributes) };
+        let values = EvalInputs {
+            account: None,
+            identity: Some(&person.attributes),
+        };
         let zone = self.rules.zone(self.kind);
         let mut verdict = Verdict::OutOfScope;
         let mut reason = reason;
         for (number, step) in self.types.departure.iter().enumerate() {
             match step.when.as_ref().map(|when| when.holds(&values)) {
                 Some(Ok(false)) => continue,
-                Some(Err(error)) => return (Some(Verdict::OnHold), Some(at), self.cannot(step, &error.to_string())),
+                Some(Err(error)) => {
+                    return (
+                        Some(Verdict::OnHold),
+                        Some(at),
+                        self.cannot(step, &error.to_string()),
+                    );
+                }
                 Some(Ok(true)) | None => {}
             }
             let due = later(since, step.after, &zone);
@@ -62,7 +80,15 @@ impl TargetDecision<'_> {
                 Ok(change) => change,
                 Err(said) => return (Some(Verdict::OnHold), Some(at), self.cannot(step, &said)),
             };
-            let why = Reason::by(format!("{}; departure step {}: {}", person_left(person), number + 1, step.act.as_str()), &step.place);
+            let why = Reason::by(
+                format!(
+                    "{}; departure step {}: {}",
+                    person_left(person),
+                    number + 1,
+                    step.act.as_str()
+                ),
+                &step.place,
+            );
             let place = outcome.changes.len();
             let kind = undone.as_ref().map(|(kind, _)| *kind);
             if let Some((kind, values)) = undone {
@@ -74,16 +100,30 @@ impl TargetDecision<'_> {
             for change in &mut outcome.changes[place..] {
                 change.step = u16::try_from(number + 1).unwrap_or(u16::MAX);
             }
-            let Some(kind) = kind.or_else(|| outcome.changes.get(place).map(|change| change.kind)) else { continue };
+            let Some(kind) = kind.or_else(|| outcome.changes.get(place).map(|change| change.kind))
+            else {
+                continue;
+            };
             if verdict == Verdict::OutOfScope {
-                verdict = if kind == ChangeKind::Disable { Verdict::Disable } else { Verdict::Update };
+                verdict = if kind == ChangeKind::Disable {
+                    Verdict::Disable
+                } else {
+                    Verdict::Update
+                };
             }
         }
         (Some(verdict), Some(at), reason)
     }
 
     fn cannot(&self, step: &DepartureStep, said: &str) -> Reason {
-        Reason::by(format!("the departure step {} cannot be done: {said}", step.act.as_str()), &step.place).on_hold(HoldCause::RuleError)
+        Reason::by(
+            format!(
+                "the departure step {} cannot be done: {said}",
+                step.act.as_str()
+            ),
+            &step.place,
+        )
+        .on_hold(HoldCause::RuleError)
     }
 
     /// The change that a step still needs, if it needs one.
@@ -103,37 +143,80 @@ impl TargetDecision<'_> {
         };
         Ok(match &step.act {
             DepartureAct::Disable => {
-                let state = self.schema.and_then(|schema| schema.state_attribute.as_deref());
-                let state = state.ok_or_else(|| format!("accounts of {} have no state", self.system))?;
+                let state = self
+                    .schema
+                    .and_then(|schema| schema.state_attribute.as_deref());
+                let state =
+                    state.ok_or_else(|| format!("accounts of {} have no state", self.system))?;
                 let before = account.attributes.get(state);
-                (before != [Value::Bool(false)])
-                    .then(|| (ChangeKind::Disable, vec![change(state, before.to_vec(), vec![Value::Bool(false)])]))
+                (before != [Value::Bool(false)]).then(|| {
+                    (
+                        ChangeKind::Disable,
+                        vec![change(state, before.to_vec(), vec![Value::Bool(false)])],
+                    )
+                })
             }
             DepartureAct::RandomizePassword => {
-                let done = self.population.write_history.get(&account.id).and_then(|acts| acts.password);
+                let done = self
+                    .population
+                    .write_history
+                    .get(&account.id)
+                    .and_then(|acts| acts.password);
                 let undone = done.is_none_or(|done| person.since.is_some_and(|since| done < since));
                 // What it becomes is drawn when it is sent, and kept nowhere.
-                let attribute = self.types.password.as_ref().map_or_else(|| self.password_attribute(), |password| &password.attribute);
-                undone.then(|| (ChangeKind::Password, vec![change(attribute, Vec::new(), Vec::new())]))
+                let attribute = self
+                    .types
+                    .password
+                    .as_ref()
+                    .map_or_else(|| self.password_attribute(), |password| &password.attribute);
+                undone.then(|| {
+                    (
+                        ChangeKind::Password,
+                        vec![change(attribute, Vec::new(), Vec::new())],
+                    )
+                })
             }
             DepartureAct::Set { attribute, value } => {
                 let wanted = self.value_of(value, &person.attributes, attribute, people)?;
                 let before = account.attributes.get(attribute);
                 let def = self.schema.and_then(|schema| schema.get(attribute));
-                (!equal(def, &wanted, before)).then(|| (ChangeKind::Update, vec![change(attribute, before.to_vec(), wanted)]))
+                (!equal(def, &wanted, before)).then(|| {
+                    (
+                        ChangeKind::Update,
+                        vec![change(attribute, before.to_vec(), wanted)],
+                    )
+                })
             }
             DepartureAct::Revoke { attributes } => {
-                let held = attributes.iter().map(|name| (name, account.attributes.get(name))).filter(|(_, values)| !values.is_empty());
-                let values: Vec<ValueChange> = held.map(|(name, values)| change(name, values.to_vec(), Vec::new())).collect();
+                let held = attributes
+                    .iter()
+                    .map(|name| (name, account.attributes.get(name)))
+                    .filter(|(_, values)| !values.is_empty());
+                let values: Vec<ValueChange> = held
+                    .map(|(name, values)| change(name, values.to_vec(), Vec::new()))
+                    .collect();
                 (!values.is_empty()).then_some((ChangeKind::Revoke, values))
             }
             DepartureAct::Move { to } => {
-                let name = self.schema.and_then(|schema| schema.name_attribute.as_deref()).unwrap_or("dn");
+                let name = self
+                    .schema
+                    .and_then(|schema| schema.name_attribute.as_deref())
+                    .unwrap_or("dn");
                 let wanted = self.value_of(to, &person.attributes, name, people)?;
                 let before = account.attributes.get(name);
-                let dn = |values: &[Value]| values.first().and_then(|value| value.to_string().parse::<Dn>().ok());
-                let there = dn(&wanted).ok_or_else(|| format!("`{}` gives no name of an entry", to.source()))?;
-                (dn(before) != Some(there)).then(|| (ChangeKind::Move, vec![change(name, before.to_vec(), wanted)]))
+                let dn = |values: &[Value]| {
+                    values
+                        .first()
+                        .and_then(|value| value.to_string().parse::<Dn>().ok())
+                };
+                let there = dn(&wanted)
+                    .ok_or_else(|| format!("`{}` gives no name of an entry", to.source()))?;
+                (dn(before) != Some(there)).then(|| {
+                    (
+                        ChangeKind::Move,
+                        vec![change(name, before.to_vec(), wanted)],
+                    )
+                })
             }
             DepartureAct::Delete => Some((ChangeKind::Delete, Vec::new())),
         })
@@ -147,44 +230,97 @@ impl TargetDecision<'_> {
         }
     }
 
-    /// The value that a step gives an attribute. Where that points to somebody, the id of an identity stands for its account here,
-    /// and for nothing if it has none.
-    fn value_of(&self, program: &Program, identity: &Attributes, attribute: &str, people: &[Person]) -> Result<Vec<Value>, String> {
+    /// The value that a step gives an attribute. Where that points to somebody, the id of an
+    /// identity stands for its account here, and for nothing if it has none.
+    fn value_of(
+        &self,
+        program: &Program,
+        identity: &Attributes,
+        attribute: &str,
+        people: &[Person],
+    ) -> Result<Vec<Value>, String> {
         let values = program
-            .run(&EvalInputs { account: None, identity: Some(identity) })
+            .run(&EvalInputs {
+                account: None,
+                identity: Some(identity),
+            })
             .map_err(|error| format!("{error} (in {})", program.source()))?;
         let schema = self.schema;
-        if schema.and_then(|schema| schema.get(attribute)).is_none_or(|def| def.kind != ValueKind::Reference) {
+        if schema
+            .and_then(|schema| schema.get(attribute))
+            .is_none_or(|def| def.kind != ValueKind::Reference)
+        {
             return Ok(values);
         }
         let by_name = schema.is_some_and(|schema| schema.refers_by_name);
         let of = |value: Value| {
             let id = value.to_string();
-            let Ok(place) = people.binary_search_by(|person| person.id.as_str().cmp(id.as_str())) else { return Some(value) };
-            let mut there = people[place].linked.iter().map(|&at| &self.population.accounts[at]);
-            let account = there.find(|account| account.system == self.system && account.absent_since.is_none())?;
-            Some(Value::Reference(if by_name { account.name.clone() } else { account.key.clone() }))
+            let Ok(place) = people.binary_search_by(|person| person.id.as_str().cmp(id.as_str()))
+            else {
+                return Some(value);
+            };
+            let mut there = people[place]
+                .linked
+                .iter()
+                .map(|&at| &self.population.accounts[at]);
+            let account = there
+                .find(|account| account.system == self.system && account.absent_since.is_none())?;
+            Some(Value::Reference(if by_name {
+                account.name.clone()
+            } else {
+                account.key.clone()
+            }))
         };
         Ok(values.into_iter().filter_map(of).collect())
     }
 
     /// Somebody is back: what a departure step set, and no mapping keeps, is taken away again.
-    pub(super) fn back_again(&self, account: &Account, identity: &Attributes, rest: &mut Vec<ValueChange>) {
+    pub(super) fn back_again(
+        &self,
+        account: &Account,
+        identity: &Attributes,
+        rest: &mut Vec<ValueChange>,
+    ) {
         for step in &self.types.departure {
-            let DepartureAct::Set { attribute, value } = &step.act else { continue };
-            let populations = self.types.populations.iter().flat_map(|population| &population.outbound);
-            let mapped = self.types.outbound.iter().chain(populations).any(|mapping| mapping.attribute.eq_ignore_ascii_case(attribute));
+            let DepartureAct::Set { attribute, value } = &step.act else {
+                continue;
+            };
+            let populations = self
+                .types
+                .populations
+                .iter()
+                .flat_map(|population| &population.outbound);
+            let mapped = self
+                .types
+                .outbound
+                .iter()
+                .chain(populations)
+                .any(|mapping| mapping.attribute.eq_ignore_ascii_case(attribute));
             let before = account.attributes.get(attribute);
             let def = self.schema.and_then(|schema| schema.get(attribute));
-            let set = value.run(&EvalInputs { account: None, identity: Some(identity) }).unwrap_or_default();
+            let set = value
+                .run(&EvalInputs {
+                    account: None,
+                    identity: Some(identity),
+                })
+                .unwrap_or_default();
             if !mapped && !before.is_empty() && equal(def, &set, before) {
                 let (attribute, rule) = (attribute.clone(), step.place.clone());
-                rest.push(ValueChange { attribute, before: before.to_vec(), after: Vec::new(), rule, later: Vec::new() });
+                rest.push(ValueChange {
+                    attribute,
+                    before: before.to_vec(),
+                    after: Vec::new(),
+                    rule,
+                    later: Vec::new(),
+                });
             }
         }
     }
 }
 
 fn person_left(person: &Person) -> &str {
-    person.out_reason.as_ref().map_or("left", |reason| reason.text.as_str())
+    person
+        .out_reason
+        .as_ref()
+        .map_or("left", |reason| reason.text.as_str())
 }

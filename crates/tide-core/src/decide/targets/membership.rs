@@ -1,5 +1,5 @@
-//! Groups that are joined and left by what somebody is. A rule owns what it gave: who was put into a group by hand stays there,
-//! unless the group is one that is pruned.
+//! Groups that are joined and left by what somebody is. A rule owns what it gave: who was put into
+//! a group by hand stays there, unless the group is one that is pruned.
 
 use super::super::people::Person;
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
@@ -23,7 +23,8 @@ pub(super) struct MemberStatus<'a> {
     takes_part: bool,
 }
 
-/// Does somebody take part in the groups of a target, or no longer? Nothing when it cannot be told, or is for the departure steps.
+/// Does somebody take part in the groups of a target, or no longer? Nothing when it cannot be told,
+/// or is for the departure steps.
 pub(super) fn stand<'p>(
     target: &TargetDecision<'_>,
     person: &'p Person,
@@ -33,13 +34,23 @@ pub(super) fn stand<'p>(
     if target.types.memberships.is_empty() {
         return None;
     }
-    let out = person.out_reason.is_some() || verdict == Verdict::OutOfScope || (verdict == Verdict::Disable && !person.access_suspended);
+    let out = person.out_reason.is_some()
+        || verdict == Verdict::OutOfScope
+        || (verdict == Verdict::Disable && !person.access_suspended);
     if out {
         let steps = person.out_reason.is_some() && !target.types.departure.is_empty();
-        return (!steps && account.is_some()).then_some(MemberStatus { person, account, takes_part: false });
+        return (!steps && account.is_some()).then_some(MemberStatus {
+            person,
+            account,
+            takes_part: false,
+        });
     }
     let sure = account.is_some() || verdict == Verdict::Create;
-    (verdict != Verdict::OnHold && sure).then_some(MemberStatus { person, account, takes_part: true })
+    (verdict != Verdict::OnHold && sure).then_some(MemberStatus {
+        person,
+        account,
+        takes_part: true,
+    })
 }
 
 /// A membership that is to change.
@@ -50,7 +61,8 @@ struct MembershipChange<'a> {
     /// It was given before, and taken away by hand.
     by_hand: bool,
     person: &'a Person,
-    /// The value that the group holds, or is to hold, for the member; none while they have no account.
+    /// The value that the group holds, or is to hold, for the member; none while they have no
+    /// account.
     member: Option<Value>,
     /// Names under which a rule put them there, and which the group still holds.
     former: Vec<Value>,
@@ -64,9 +76,16 @@ struct GivenMembership<'a> {
 
 impl<'a> GivenMembership<'a> {
     fn of(joined: impl Iterator<Item = &'a RuleMembership>) -> Self {
-        let mut given = GivenMembership { by_identity: HashMap::new(), by_name: HashMap::new() };
+        let mut given = GivenMembership {
+            by_identity: HashMap::new(),
+            by_name: HashMap::new(),
+        };
         for one in joined {
-            given.by_identity.entry(&one.identity).or_default().insert(one.group, one);
+            given
+                .by_identity
+                .entry(&one.identity)
+                .or_default()
+                .insert(one.group, one);
             if !one.folded.is_empty() {
                 given.by_name.insert((one.group, &one.folded), one);
             }
@@ -79,12 +98,18 @@ impl<'a> GivenMembership<'a> {
     }
 
     fn groups(&self, identity: &str) -> impl Iterator<Item = AccountId> + '_ {
-        self.by_identity.get(identity).into_iter().flat_map(|groups| groups.keys().copied())
+        self.by_identity
+            .get(identity)
+            .into_iter()
+            .flat_map(|groups| groups.keys().copied())
     }
 
-    /// Was the value that means somebody now written by a rule for somebody else, who had that name then?
+    /// Was the value that means somebody now written by a rule for somebody else, who had that name
+    /// then?
     fn to_another(&self, identity: &str, group: AccountId, member: &Value) -> bool {
-        self.by_name.get(&(group, folded(&member.to_string()).as_str())).is_some_and(|one| one.identity != identity)
+        self.by_name
+            .get(&(group, folded(&member.to_string()).as_str()))
+            .is_some_and(|one| one.identity != identity)
     }
 }
 
@@ -98,13 +123,17 @@ impl<'a> TargetDecision<'a> {
         let names = self.new_names(outcome);
         for (stand, line) in stands {
             let account = stand.account.map(|at| &self.population.accounts[at]);
-            let held = account.map(|account| self.memberships.held_by(account)).unwrap_or_default();
+            let held = account
+                .map(|account| self.memberships.held_by(account))
+                .unwrap_or_default();
             let who = stand.person.id.as_str();
             let (wanted, missing) = match self.wanted_groups(stand) {
                 Ok(wanted) => wanted,
                 Err(reason) => {
-                    (outcome.decided[*line].verdict, outcome.decided[*line].reason) =
-                        (Verdict::OnHold, reason.on_hold(HoldCause::RuleError));
+                    (
+                        outcome.decided[*line].verdict,
+                        outcome.decided[*line].reason,
+                    ) = (Verdict::OnHold, reason.on_hold(HoldCause::RuleError));
                     continue;
                 }
             };
@@ -117,23 +146,46 @@ impl<'a> TargetDecision<'a> {
             let turn = |group: AccountId, kind: ChangeKind, why: Reason, by_hand: bool| {
                 let member = member_of(group);
                 let former = self.former(&given, who, group, member.as_ref());
-                MembershipChange { group, kind, why, by_hand, person: stand.person, member, former }
+                MembershipChange {
+                    group,
+                    kind,
+                    why,
+                    by_hand,
+                    person: stand.person,
+                    member,
+                    former,
+                }
             };
             let mut turns: Vec<MembershipChange<'_>> = Vec::new();
             for (group, rule) in &wanted {
                 let (now, row) = (member_of(*group), given.to(who, *group));
-                let is_written = row.zip(now.as_ref()).is_none_or(|(row, now)| is_same(row, now));
+                let is_written = row
+                    .zip(now.as_ref())
+                    .is_none_or(|(row, now)| is_same(row, now));
                 if !held.contains(group) {
                     let by_hand = row.is_some() && is_written;
                     let former = self.former(&given, who, *group, now.as_ref());
                     let text = if by_hand {
-                        format!("was taken out of {} in {} itself", self.called(*group), self.system)
+                        format!(
+                            "was taken out of {} in {} itself",
+                            self.called(*group),
+                            self.system
+                        )
                     } else if former.is_empty() {
-                        format!("joins {}: {}", self.called(*group), rule.when.as_ref().unwrap_or(&rule.groups).source())
+                        format!(
+                            "joins {}: {}",
+                            self.called(*group),
+                            rule.when.as_ref().unwrap_or(&rule.groups).source()
+                        )
                     } else {
                         format!("{} holds a former name", self.called(*group))
                     };
-                    let mut one = turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), by_hand);
+                    let mut one = turn(
+                        *group,
+                        ChangeKind::Grant,
+                        Reason::by(text, &rule.place),
+                        by_hand,
+                    );
                     if let (Some(new), true) = (new_name, self.names_members(*group)) {
                         one.member = Some(Value::Reference(new.clone()));
                     }
@@ -141,43 +193,91 @@ impl<'a> TargetDecision<'a> {
                     continue;
                 }
                 let Some(now) = now else { continue };
-                if let Some(new) = new_name.filter(|_| row.is_some() && self.names_members(*group) && !self.follows_renames()) {
-                    // Where the server does it by itself, the write finds everything as it should be.
-                    let text = format!("{} holds the name that they have until now", self.called(*group));
-                    let mut one = turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), false);
+                if let Some(new) = new_name.filter(|_| {
+                    row.is_some() && self.names_members(*group) && !self.follows_renames()
+                }) {
+                    // Where the server does it by itself, the write finds everything as it should
+                    // be.
+                    let text = format!(
+                        "{} holds the name that they have until now",
+                        self.called(*group)
+                    );
+                    let mut one = turn(
+                        *group,
+                        ChangeKind::Grant,
+                        Reason::by(text, &rule.place),
+                        false,
+                    );
                     one.former.push(now);
                     one.member = Some(Value::Reference(new.clone()));
                     turns.push(one);
                 } else if !self.former(&given, who, *group, Some(&now)).is_empty() {
-                    let text = format!("{} holds a former name beside the present one", self.called(*group));
-                    turns.push(turn(*group, ChangeKind::Grant, Reason::by(text, &rule.place), false));
+                    let text = format!(
+                        "{} holds a former name beside the present one",
+                        self.called(*group)
+                    );
+                    turns.push(turn(
+                        *group,
+                        ChangeKind::Grant,
+                        Reason::by(text, &rule.place),
+                        false,
+                    ));
                 } else if !is_written || (row.is_none() && given.to_another(who, *group, &now)) {
                     let (identity, member) = (stand.person.id.clone(), now.to_string());
-                    outcome.member_names.push(MemberName { identity, group: *group, member });
+                    outcome.member_names.push(MemberName {
+                        identity,
+                        group: *group,
+                        member,
+                    });
                 }
             }
             let pruned = self.pruned();
-            let left = given
-                .groups(who)
-                .filter(|group| !held.contains(group) && !self.former(&given, who, *group, member_of(*group).as_ref()).is_empty());
+            let left = given.groups(who).filter(|group| {
+                !held.contains(group)
+                    && !self
+                        .former(&given, who, *group, member_of(*group).as_ref())
+                        .is_empty()
+            });
             let leaves: BTreeSet<AccountId> = held.iter().copied().chain(left).collect();
             for group in leaves.iter().filter(|group| !wanted.contains_key(group)) {
-                let ours =
-                    given.to(who, *group).is_some() || member_of(*group).is_some_and(|member| given.to_another(who, *group, &member));
+                let ours = given.to(who, *group).is_some()
+                    || member_of(*group)
+                        .is_some_and(|member| given.to_another(who, *group, &member));
                 let (text, rule) = match (ours, pruned.get(group)) {
-                    (true, rule) => (format!("leaves {}: the rule that put them there no longer does", self.called(*group)), rule),
-                    (false, Some(rule)) => {
-                        (format!("leaves {}: no rule puts them there, and it is pruned", self.called(*group)), Some(rule))
-                    }
+                    (true, rule) => (
+                        format!(
+                            "leaves {}: the rule that put them there no longer does",
+                            self.called(*group)
+                        ),
+                        rule,
+                    ),
+                    (false, Some(rule)) => (
+                        format!(
+                            "leaves {}: no rule puts them there, and it is pruned",
+                            self.called(*group)
+                        ),
+                        Some(rule),
+                    ),
                     (false, None) => continue,
                 };
                 let place = rule.map_or(&self.types.memberships[0].place, |rule| &rule.place);
-                turns.push(turn(*group, ChangeKind::Revoke, Reason::by(text, place), false));
+                turns.push(turn(
+                    *group,
+                    ChangeKind::Revoke,
+                    Reason::by(text, place),
+                    false,
+                ));
             }
             let mut told = None;
             for turn in turns {
                 let change = self.turn(&turn);
-                told.get_or_insert_with(|| change.hold.clone().filter(|_| turn.by_hand).unwrap_or_else(|| change.reason.clone()));
+                told.get_or_insert_with(|| {
+                    change
+                        .hold
+                        .clone()
+                        .filter(|_| turn.by_hand)
+                        .unwrap_or_else(|| change.reason.clone())
+                });
                 outcome.changes.push(change);
             }
             let line = &mut outcome.decided[*line];
@@ -188,23 +288,41 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// The groups that the rules want somebody in, and names that are no groups.
-    fn wanted_groups(&self, stand: &MemberStatus<'_>) -> Result<(BTreeMap<AccountId, &'a MembershipRule>, Vec<String>), Reason> {
+    fn wanted_groups(
+        &self,
+        stand: &MemberStatus<'_>,
+    ) -> Result<(BTreeMap<AccountId, &'a MembershipRule>, Vec<String>), Reason> {
         let (mut wanted, mut missing) = (BTreeMap::new(), Vec::new());
         if !stand.takes_part {
             return Ok((wanted, missing));
         }
-        let values = EvalInputs { account: None, identity: Some(&stand.person.attributes) };
+        let values = EvalInputs {
+            account: None,
+            identity: Some(&stand.person.attributes),
+        };
         for rule in &self.types.memberships {
             let cannot = |error: crate::expr::ExprError, source: &str| {
-                Reason::by(format!("it cannot be told which groups are joined: {error} (in {source})"), &rule.place)
+                Reason::by(
+                    format!("it cannot be told which groups are joined: {error} (in {source})"),
+                    &rule.place,
+                )
             };
             if let Some(when) = &rule.when
-                && !when.holds(&values).map_err(|error| cannot(error, when.source()))?
+                && !when
+                    .holds(&values)
+                    .map_err(|error| cannot(error, when.source()))?
             {
                 continue;
             }
-            let names = rule.groups.run(&values).map_err(|error| cannot(error, rule.groups.source()))?;
-            for name in names.iter().filter(|name| !name.is_blank()).map(Value::to_string) {
+            let names = rule
+                .groups
+                .run(&values)
+                .map_err(|error| cannot(error, rule.groups.source()))?;
+            for name in names
+                .iter()
+                .filter(|name| !name.is_blank())
+                .map(Value::to_string)
+            {
                 match self.memberships.find(self.system, &name) {
                     Some((group, _)) => drop(wanted.entry(group).or_insert(rule)),
                     None => missing.push(name),
@@ -216,26 +334,40 @@ impl<'a> TargetDecision<'a> {
 
     /// Groups in which nobody stays whom no rule puts there.
     fn pruned(&self) -> BTreeMap<AccountId, &'a MembershipRule> {
-        let all = self.types.memberships.iter().flat_map(|rule| rule.prune.iter().map(move |name| (name, rule)));
-        all.filter_map(|(name, rule)| Some((self.memberships.find(self.system, name)?.0, rule))).collect()
+        let all = self
+            .types
+            .memberships
+            .iter()
+            .flat_map(|rule| rule.prune.iter().map(move |name| (name, rule)));
+        all.filter_map(|(name, rule)| Some((self.memberships.find(self.system, name)?.0, rule)))
+            .collect()
     }
 
     fn called(&self, group: AccountId) -> &str {
-        self.memberships.get(group).map_or("a group", |group| group.label.as_str())
+        self.memberships
+            .get(group)
+            .map_or("a group", |group| group.label.as_str())
     }
 
     fn attribute(&self, group: AccountId) -> &str {
-        self.memberships.get(group).map_or("members", |group| &group.attribute)
+        self.memberships
+            .get(group)
+            .map_or("members", |group| &group.attribute)
     }
 
     /// How a group names a member now.
     fn member(&self, group: AccountId, account: &Account) -> Value {
-        member_value(self.attribute(group), account, self.schema.is_some_and(|schema| schema.refers_by_name))
+        member_value(
+            self.attribute(group),
+            account,
+            self.schema.is_some_and(|schema| schema.refers_by_name),
+        )
     }
 
     /// Does a group name its members by the names of their accounts?
     fn names_members(&self, group: AccountId) -> bool {
-        self.schema.is_some_and(|schema| schema.refers_by_name) && self.attribute(group) != "memberUid"
+        self.schema.is_some_and(|schema| schema.refers_by_name)
+            && self.attribute(group) != "memberUid"
     }
 
     /// Does the server put new names where it holds the old ones?
@@ -243,19 +375,40 @@ impl<'a> TargetDecision<'a> {
         self.schema.is_some_and(|schema| schema.follows_renames)
     }
 
-    /// Names that a rule wrote into a group for somebody, that they do not have any more and the group still holds.
-    fn former(&self, given: &GivenMembership<'_>, identity: &str, group: AccountId, now: Option<&Value>) -> Vec<Value> {
-        let Some(row) = given.to(identity, group).filter(|row| !row.member.is_empty()) else { return Vec::new() };
+    /// Names that a rule wrote into a group for somebody, that they do not have any more and the
+    /// group still holds.
+    fn former(
+        &self,
+        given: &GivenMembership<'_>,
+        identity: &str,
+        group: AccountId,
+        now: Option<&Value>,
+    ) -> Vec<Value> {
+        let Some(row) = given
+            .to(identity, group)
+            .filter(|row| !row.member.is_empty())
+        else {
+            return Vec::new();
+        };
         if now.is_some_and(|now| is_same(row, now)) || !self.memberships.holds(group, &row.folded) {
             return Vec::new();
         }
-        vec![if self.names_members(group) { Value::Reference(row.member.clone()) } else { Value::text(row.member.clone()) }]
+        vec![if self.names_members(group) {
+            Value::Reference(row.member.clone())
+        } else {
+            Value::text(row.member.clone())
+        }]
     }
 
     /// The names that accounts here get by this decision.
     fn new_names(&self, outcome: &Outcome) -> HashMap<AccountId, String> {
-        let named = self.schema.filter(|schema| schema.refers_by_name).and_then(|schema| schema.name_attribute.as_deref());
-        let Some(named) = named else { return HashMap::new() };
+        let named = self
+            .schema
+            .filter(|schema| schema.refers_by_name)
+            .and_then(|schema| schema.name_attribute.as_deref());
+        let Some(named) = named else {
+            return HashMap::new();
+        };
         let renames = outcome.changes.iter().filter(|change| {
             change.system == self.system
                 && change.object == self.kind
@@ -263,27 +416,51 @@ impl<'a> TargetDecision<'a> {
                 && change.hold.is_none()
         });
         let name = |change: &Change| {
-            let value = change.values.iter().find(|value| value.attribute.eq_ignore_ascii_case(named))?;
+            let value = change
+                .values
+                .iter()
+                .find(|value| value.attribute.eq_ignore_ascii_case(named))?;
             Some((change.account?, value.after.first()?.to_string()))
         };
         renames.filter_map(name).collect()
     }
 
     fn turn(&self, turn: &MembershipChange<'_>) -> Change {
-        let MembershipChange { group, kind, why, by_hand, person, member, former, .. } = turn;
+        let MembershipChange {
+            group,
+            kind,
+            why,
+            by_hand,
+            person,
+            member,
+            former,
+            ..
+        } = turn;
         let there = self.memberships.get(*group);
-        let (key, attribute) = there.map_or(("", "members"), |group| (&group.key, &group.attribute));
-        let mut value =
-            ValueChange { attribute: attribute.to_owned(), rule: why.rule.clone().unwrap_or_default(), ..ValueChange::default() };
+        let (key, attribute) =
+            there.map_or(("", "members"), |group| (&group.key, &group.attribute));
+        let mut value = ValueChange {
+            attribute: attribute.to_owned(),
+            rule: why.rule.clone().unwrap_or_default(),
+            ..ValueChange::default()
+        };
         match (kind, member) {
             (ChangeKind::Grant, Some(member)) => value.after.push(member.clone()),
             (_, Some(member)) => value.before.push(member.clone()),
-            (_, None) => value.later.push(PendingReference { identity: person.id.clone(), label: person.label.clone() }),
+            (_, None) => value.later.push(PendingReference {
+                identity: person.id.clone(),
+                label: person.label.clone(),
+            }),
         }
         let mut values = vec![value];
         if !former.is_empty() {
             let rule = why.rule.clone().unwrap_or_default();
-            values.push(ValueChange { attribute: attribute.to_owned(), before: former.clone(), rule, ..ValueChange::default() });
+            values.push(ValueChange {
+                attribute: attribute.to_owned(),
+                before: former.clone(),
+                rule,
+                ..ValueChange::default()
+            });
         }
         let mut change = Change {
             system: self.system.to_owned(),
@@ -292,8 +469,18 @@ impl<'a> TargetDecision<'a> {
             account: Some(*group),
             label: person.label.clone(),
             kind: *kind,
-            // The same before and after they have an account there: a yes to one is a yes to the other.
-            fingerprint: fingerprint(&[self.system, ObjectType::Group.as_str(), kind.as_str(), &person.id, key], &[]),
+            // The same before and after they have an account there: a yes to one is a yes to the
+            // other.
+            fingerprint: fingerprint(
+                &[
+                    self.system,
+                    ObjectType::Group.as_str(),
+                    kind.as_str(),
+                    &person.id,
+                    key,
+                ],
+                &[],
+            ),
             values,
             reason: why.clone(),
             hold: self.hold_of(ObjectType::Group),
@@ -307,27 +494,70 @@ impl<'a> TargetDecision<'a> {
         change
     }
 
-    /// Takes somebody who left out of all groups there, but for those whose members are mapped: these follow by themselves.
-    pub(super) fn leave_groups(&self, person: &Person, account: &Account, why: &Reason, outcome: &mut Outcome) {
+    /// Takes somebody who left out of all groups there, but for those whose members are mapped:
+    /// these follow by themselves.
+    pub(super) fn leave_groups(
+        &self,
+        person: &Person,
+        account: &Account,
+        why: &Reason,
+        outcome: &mut Outcome,
+    ) {
         let kept = |types: &crate::rules::TypeRules| {
             types
                 .outbound
                 .iter()
                 .filter(|mapping| !mapping.merge)
-                .any(|mapping| crate::scope::MEMBERS.iter().any(|name| name.eq_ignore_ascii_case(&mapping.attribute)))
+                .any(|mapping| {
+                    crate::scope::MEMBERS
+                        .iter()
+                        .any(|name| name.eq_ignore_ascii_case(&mapping.attribute))
+                })
         };
-        let mapped = self.rules.of(self.system, ObjectType::Group).is_some_and(kept);
-        let given = GivenMembership::of(self.population.rule_memberships.iter().filter(|one| one.identity == person.id));
+        let mapped = self
+            .rules
+            .of(self.system, ObjectType::Group)
+            .is_some_and(kept);
+        let given = GivenMembership::of(
+            self.population
+                .rule_memberships
+                .iter()
+                .filter(|one| one.identity == person.id),
+        );
         let ours: HashSet<AccountId> = given.groups(&person.id).collect();
-        let former = |group: AccountId| self.former(&given, &person.id, group, Some(&self.member(group, account)));
+        let former = |group: AccountId| {
+            self.former(
+                &given,
+                &person.id,
+                group,
+                Some(&self.member(group, account)),
+            )
+        };
         let mut groups = self.memberships.held_by(account);
-        groups.extend(ours.iter().copied().filter(|group| !former(*group).is_empty()));
+        groups.extend(
+            ours.iter()
+                .copied()
+                .filter(|group| !former(*group).is_empty()),
+        );
         for group in groups {
-            let follows = mapped && !ours.contains(&group) && self.memberships.get(group).is_some_and(|group| group.owned);
+            let follows = mapped
+                && !ours.contains(&group)
+                && self.memberships.get(group).is_some_and(|group| group.owned);
             if !follows {
-                let why = Reason { text: format!("{}: {}", why.text, self.called(group)), ..why.clone() };
+                let why = Reason {
+                    text: format!("{}: {}", why.text, self.called(group)),
+                    ..why.clone()
+                };
                 let (member, former) = (Some(self.member(group, account)), former(group));
-                let turn = MembershipChange { group, kind: ChangeKind::Revoke, why, by_hand: false, person, member, former };
+                let turn = MembershipChange {
+                    group,
+                    kind: ChangeKind::Revoke,
+                    why,
+                    by_hand: false,
+                    person,
+                    member,
+                    former,
+                };
                 outcome.changes.push(self.turn(&turn));
             }
         }

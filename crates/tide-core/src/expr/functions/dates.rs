@@ -1,5 +1,5 @@
-//! Dates and instants. A date is a text such as `2026-11-23`; an instant is a moment, in UTC. Whatever turns the
-//! one into the other names its time zone, as the IANA database writes it.
+//! Dates and instants. A date is a text such as `2026-11-23`; an instant is a moment, in UTC.
+//! Whatever turns the one into the other names its time zone, as the IANA database writes it.
 
 use super::super::eval::Datum;
 use jiff::civil::Date;
@@ -7,31 +7,41 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
 fn zone(name: &str) -> Result<TimeZone, String> {
-    TimeZone::get(name).map_err(|_| format!("there is no time zone {name:?}; for example: \"Europe/Oslo\""))
+    TimeZone::get(name)
+        .map_err(|_| format!("there is no time zone {name:?}; for example: \"Europe/Oslo\""))
 }
 
 fn civil(text: &str) -> Result<Date, String> {
-    text.trim().parse().map_err(|_| format!("{text:?} is no date; a date is written 2026-11-23"))
+    text.trim()
+        .parse()
+        .map_err(|_| format!("{text:?} is no date; a date is written 2026-11-23"))
 }
 
 /// A text as an instant: RFC 3339, with its offset. What is none is missing.
 pub(super) fn instant(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.into_iter().next() {
-        Some(Datum::Text(text)) => Ok(text.trim().parse::<Timestamp>().map_or(Datum::Null, Datum::Time)),
+        Some(Datum::Text(text)) => Ok(text
+            .trim()
+            .parse::<Timestamp>()
+            .map_or(Datum::Null, Datum::Time)),
         Some(time @ Datum::Time(_)) => Ok(time),
         Some(Datum::Null) | None => Ok(Datum::Null),
         Some(other) => Err(format!("a text is needed, and this is {}", other.kind())),
     }
 }
 
-/// The first moment of a day, or the first moment after it. An hour that a clock change skips or repeats
-/// does not matter to either: the day is as long as it is there.
+/// The first moment of a day, or the first moment after it. An hour that a clock change skips or
+/// repeats does not matter to either: the day is as long as it is there.
 fn edge(arguments: &[Datum], days: i64) -> Result<Datum, String> {
     match arguments {
         [Datum::Null, _] => Ok(Datum::Null),
         [Datum::Text(day), Datum::Text(name)] => {
-            let day = civil(day)?.checked_add(days.days()).map_err(|_| "the date is out of range")?;
-            let start = day.to_zoned(zone(name)?).map_err(|_| "the date is out of range")?;
+            let day = civil(day)?
+                .checked_add(days.days())
+                .map_err(|_| "the date is out of range")?;
+            let start = day
+                .to_zoned(zone(name)?)
+                .map_err(|_| "the date is out of range")?;
             Ok(Datum::Time(start.timestamp()))
         }
         _ => Err("a date and a time zone are needed".into()),
@@ -49,7 +59,9 @@ pub(super) fn day_end(arguments: Vec<Datum>) -> Result<Datum, String> {
 pub(super) fn day(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] => Ok(Datum::Null),
-        [Datum::Time(time), Datum::Text(name)] => Ok(Datum::Text(time.to_zoned(zone(name)?).date().to_string())),
+        [Datum::Time(time), Datum::Text(name)] => {
+            Ok(Datum::Text(time.to_zoned(zone(name)?).date().to_string()))
+        }
         _ => Err("an instant and a time zone are needed".into()),
     }
 }
@@ -57,12 +69,17 @@ pub(super) fn day(arguments: Vec<Datum>) -> Result<Datum, String> {
 /// A date or an instant in a form of its own (strftime).
 pub(super) fn written(arguments: Vec<Datum>) -> Result<Datum, String> {
     let form = |form: &str, broken: jiff::fmt::strtime::BrokenDownTime| {
-        broken.to_string(form).map(Datum::Text).map_err(|_| format!("{form:?} cannot be written; for example: \"%d.%m.%Y\""))
+        broken
+            .to_string(form)
+            .map(Datum::Text)
+            .map_err(|_| format!("{form:?} cannot be written; for example: \"%d.%m.%Y\""))
     };
     match arguments.as_slice() {
         [Datum::Null, ..] => Ok(Datum::Null),
         [Datum::Text(day), Datum::Text(wanted)] => form(wanted, civil(day)?.into()),
-        [Datum::Time(time), Datum::Text(wanted), Datum::Text(name)] => form(wanted, (&time.to_zoned(zone(name)?)).into()),
+        [Datum::Time(time), Datum::Text(wanted), Datum::Text(name)] => {
+            form(wanted, (&time.to_zoned(zone(name)?)).into())
+        }
         [Datum::Time(_), _] => Err("an instant is another day elsewhere: name a time zone".into()),
         _ => Err("a date and a form are needed, or an instant, a form and a time zone".into()),
     }
@@ -72,9 +89,8 @@ pub(super) fn written(arguments: Vec<Datum>) -> Result<Datum, String> {
 pub(super) fn read(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] => Ok(Datum::Null),
-        [Datum::Text(text), Datum::Text(form)] => {
-            Ok(Date::strptime(form, text.trim()).map_or(Datum::Null, |day| Datum::Text(day.to_string())))
-        }
+        [Datum::Text(text), Datum::Text(form)] => Ok(Date::strptime(form, text.trim())
+            .map_or(Datum::Null, |day| Datum::Text(day.to_string()))),
         _ => Err("a text and a form are needed".into()),
     }
 }
@@ -84,7 +100,10 @@ pub(super) fn add_days(arguments: Vec<Datum>) -> Result<Datum, String> {
         [Datum::Null, _] | [_, Datum::Null] => Ok(Datum::Null),
         [Datum::Text(day), Datum::Int(count)] => {
             let days = i32::try_from(*count).map_err(|_| "too many days")?;
-            civil(day)?.checked_add(days.days()).map(|day| Datum::Text(day.to_string())).map_err(|_| "the date is out of range".into())
+            civil(day)?
+                .checked_add(days.days())
+                .map(|day| Datum::Text(day.to_string()))
+                .map_err(|_| "the date is out of range".into())
         }
         _ => Err("a date and a number of days are needed".into()),
     }
@@ -93,7 +112,9 @@ pub(super) fn add_days(arguments: Vec<Datum>) -> Result<Datum, String> {
 pub(super) fn days_between(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] | [_, Datum::Null] => Ok(Datum::Null),
-        [Datum::Text(from), Datum::Text(to)] => Ok(Datum::Int(i64::from((civil(to)? - civil(from)?).get_days()))),
+        [Datum::Text(from), Datum::Text(to)] => Ok(Datum::Int(i64::from(
+            (civil(to)? - civil(from)?).get_days(),
+        ))),
         _ => Err("two dates are needed".into()),
     }
 }

@@ -48,7 +48,14 @@ pub(super) fn find(name: &str) -> Option<&'static Function> {
 }
 
 pub(super) fn names() -> impl Iterator<Item = &'static str> {
-    FUNCTIONS.iter().map(|function| function.name).chain(["lookup", "matches", "regexReplace", "regexExtract", "values", "has"])
+    FUNCTIONS.iter().map(|function| function.name).chain([
+        "lookup",
+        "matches",
+        "regexReplace",
+        "regexExtract",
+        "values",
+        "has",
+    ])
 }
 
 /// All functions, for documents and the console.
@@ -58,7 +65,15 @@ pub fn catalogue() -> &'static [Function] {
 
 macro_rules! function {
     ($name:literal, $least:expr, $most:expr, $about:literal, $example:literal => $gives:literal, $run:expr) => {
-        Function { name: $name, about: $about, example: $example, gives: $gives, least: $least, most: $most, run: $run }
+        Function {
+            name: $name,
+            about: $about,
+            example: $example,
+            gives: $gives,
+            least: $least,
+            most: $most,
+            run: $run,
+        }
     };
 }
 
@@ -111,13 +126,15 @@ const FUNCTIONS: &[Function] = &[
     function!("bucket", 2, 2, "Which of so many parts a text falls into, from 0: always the same one.", "bucket('Ada', 4) < 4" => "true", records::bucket),
 ];
 
-/// What a function gives, where that is always the same; `None` where it depends on what it is given.
+/// What a function gives, where that is always the same; `None` where it depends on what it is
+/// given.
 pub(super) fn kind_given(name: &str) -> Option<&'static str> {
     Some(match name {
         "isBlank" | "contains" | "startsWith" | "endsWith" | "hasFlag" => BOOL,
         "size" | "int" | "setFlag" | "clearFlag" | "daysBetween" | "bucket" => NUMBER,
         "instant" | "dayStart" | "dayEnd" => INSTANT,
-        "joinWords" | "join" | "text" | "pad" | "day" | "formatDate" | "parseDate" | "addDays" | "dnPart" | "dnParent" | "dnBelow" => TEXT,
+        "joinWords" | "join" | "text" | "pad" | "day" | "formatDate" | "parseDate" | "addDays"
+        | "dnPart" | "dnParent" | "dnBelow" => TEXT,
         name if of_text(name) => TEXT,
         _ => return None,
     })
@@ -163,7 +180,11 @@ fn on_text(arguments: Vec<Datum>, run: fn(&str) -> String) -> Result<Datum, Stri
         match datum {
             Datum::Null => Ok(Datum::Null),
             Datum::Text(text) => Ok(Datum::Text(run(&text))),
-            Datum::List(items) => items.into_iter().map(|item| each(item, run)).collect::<Result<_, _>>().map(Datum::List),
+            Datum::List(items) => items
+                .into_iter()
+                .map(|item| each(item, run))
+                .collect::<Result<_, _>>()
+                .map(Datum::List),
             other => Err(format!("text is needed, and this is {}", other.kind())),
         }
     }
@@ -194,7 +215,11 @@ fn words(arguments: Vec<Datum>) -> Result<Datum, String> {
             }
         }
     }
-    Ok(if parts.is_empty() { Datum::Null } else { Datum::Text(parts.join(" ")) })
+    Ok(if parts.is_empty() {
+        Datum::Null
+    } else {
+        Datum::Text(parts.join(" "))
+    })
 }
 
 fn join(arguments: Vec<Datum>) -> Result<Datum, String> {
@@ -213,9 +238,11 @@ fn join(arguments: Vec<Datum>) -> Result<Datum, String> {
 
 fn split(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
-        [Datum::Text(text), Datum::Text(separator)] if !separator.is_empty() => {
-            Ok(Datum::List(text.split(separator.as_str()).map(|part| Datum::Text(part.trim().to_owned())).collect()))
-        }
+        [Datum::Text(text), Datum::Text(separator)] if !separator.is_empty() => Ok(Datum::List(
+            text.split(separator.as_str())
+                .map(|part| Datum::Text(part.trim().to_owned()))
+                .collect(),
+        )),
         [Datum::Null, _] => Ok(Datum::Null),
         _ => Err("a text and a separator are needed".into()),
     }
@@ -224,7 +251,9 @@ fn split(arguments: Vec<Datum>) -> Result<Datum, String> {
 fn replace(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Text(text), Datum::Text(from), Datum::Text(to)] if !from.is_empty() => {
-            let grown = text.len().saturating_add(text.matches(from.as_str()).count().saturating_mul(to.len()));
+            let grown = text
+                .len()
+                .saturating_add(text.matches(from.as_str()).count().saturating_mul(to.len()));
             if grown > super::MAX_SIZE {
                 return Err("the result would be too large".into());
             }
@@ -252,9 +281,16 @@ fn size(arguments: Vec<Datum>) -> Result<Datum, String> {
         Some(Datum::Text(text)) => text.chars().count(),
         Some(Datum::List(items)) => items.len(),
         Some(Datum::Null) | None => 0,
-        Some(other) => return Err(format!("a text or a list is needed, and this is {}", other.kind())),
+        Some(other) => {
+            return Err(format!(
+                "a text or a list is needed, and this is {}",
+                other.kind()
+            ));
+        }
     };
-    i64::try_from(count).map(Datum::Int).map_err(|_| "too large".into())
+    i64::try_from(count)
+        .map(Datum::Int)
+        .map_err(|_| "too large".into())
 }
 
 fn test(arguments: Vec<Datum>, run: fn(&str, &str) -> bool) -> Result<Datum, String> {
@@ -284,7 +320,9 @@ fn to_int(arguments: Vec<Datum>) -> Result<Datum, String> {
 fn bit(arguments: Vec<Datum>) -> Result<Datum, String> {
     let flags = to_int(arguments.iter().take(1).cloned().collect())?;
     match (flags, arguments.get(1)) {
-        (Datum::Int(number), Some(Datum::Int(flag))) => Ok(Datum::Bool(number & flag == *flag && *flag != 0)),
+        (Datum::Int(number), Some(Datum::Int(flag))) => {
+            Ok(Datum::Bool(number & flag == *flag && *flag != 0))
+        }
         (Datum::Null, _) => Ok(Datum::Bool(false)),
         _ => Err("two numbers are needed".into()),
     }
@@ -299,8 +337,8 @@ mod tests {
     #[test]
     fn every_example_gives_what_it_says() {
         for function in FUNCTIONS {
-            let program =
-                Program::compile(function.example, &ExprScope::open(&[])).unwrap_or_else(|error| panic!("{}: {error}", function.name));
+            let program = Program::compile(function.example, &ExprScope::open(&[]))
+                .unwrap_or_else(|error| panic!("{}: {error}", function.name));
             let found = program.run(&EvalInputs::default()).expect("runs");
             assert_eq!(show(&found), function.gives, "{}", function.example);
         }

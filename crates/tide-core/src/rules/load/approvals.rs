@@ -17,12 +17,22 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
     let source = root.source;
     let mut all: Vec<Approval> = Vec::new();
     for item in root.list("approval") {
-        let Some(section) = root.as_section("approval", item, "[[approval]]") else { continue };
+        let Some(section) = root.as_section("approval", item, "[[approval]]") else {
+            continue;
+        };
         let name = section.text("name");
         match &name {
-            None => source.error(section.at, "an approval needs a name", Some("name = \"who leaves the directory\"".into())),
+            None => source.error(
+                section.at,
+                "an approval needs a name",
+                Some("name = \"who leaves the directory\"".into()),
+            ),
             Some((name, span)) if all.iter().any(|other| other.name == *name) => {
-                source.error(span.start, format!("there are two approvals `{name}`"), None);
+                source.error(
+                    span.start,
+                    format!("there are two approvals `{name}`"),
+                    None,
+                );
             }
             Some(_) => {}
         }
@@ -30,38 +40,73 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         if let Some((name, span)) = &system
             && !rules.systems.contains_key(name)
         {
-            source.error(span.start, format!("no file has rules for a system `{name}`"), None);
+            source.error(
+                span.start,
+                format!("no file has rules for a system `{name}`"),
+                None,
+            );
         }
-        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.as_str(), *kind)).collect();
+        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL
+            .iter()
+            .map(|kind| (kind.as_str(), *kind))
+            .collect();
         let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
-        let changes = section.texts("change").into_iter().filter_map(|(word, span)| {
-            let found = ChangeKind::parse(&word);
-            if found.is_none() {
-                let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.as_str()).collect();
-                source.error(span.start, format!("`{word}` is no kind of change"), Some(format!("choose from {}", all.join(", "))));
-            }
-            found
-        });
+        let changes = section
+            .texts("change")
+            .into_iter()
+            .filter_map(|(word, span)| {
+                let found = ChangeKind::parse(&word);
+                if found.is_none() {
+                    let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.as_str()).collect();
+                    source.error(
+                        span.start,
+                        format!("`{word}` is no kind of change"),
+                        Some(format!("choose from {}", all.join(", "))),
+                    );
+                }
+                found
+            });
         let changes: Vec<ChangeKind> = changes.collect();
         let turn = |one: &ChangeKind| matches!(one, ChangeKind::Grant | ChangeKind::Revoke);
         if kind == ObjectType::Group && changes.iter().any(turn) {
             let help = Some("leave out type = \"group\"".into());
-            source.error(section.at, "a membership is asked about as its member's, and not as the group's", help);
+            source.error(
+                section.at,
+                "a membership is asked about as its member's, and not as the group's",
+                help,
+            );
         }
         let scopes = scopes(rules, kind, None);
-        let when = section.text("when").and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
-        let levels = levels(&section, rules, kind, !changes.is_empty() && changes.iter().all(turn));
-        let together = section.word("mode", &[("per_change", false), ("batch", true)]).unwrap_or_default();
+        let when = section
+            .text("when")
+            .and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
+        let levels = levels(
+            &section,
+            rules,
+            kind,
+            !changes.is_empty() && changes.iter().all(turn),
+        );
+        let together = section
+            .word("mode", &[("per_change", false), ("batch", true)])
+            .unwrap_or_default();
         let choose = section.number("choose_up_to");
         if choose.is_some() && levels.iter().any(|level| level.owner) {
-            source.error(section.at, "the owner of a group sees nothing of other groups, and cannot choose among them", None);
+            source.error(
+                section.at,
+                "the owner of a group sees nothing of other groups, and cannot choose among them",
+                None,
+            );
         }
         if levels.is_empty() {
             let help = "[[approval.level]] and below it operators = [\"…\"], groups = [\"…\"] or of = \"manager\"";
             source.error(section.at, "it is not said who is asked", Some(help.into()));
         }
         if choose == Some(0) {
-            source.error(section.at, "nothing could be chosen", Some("choose_up_to = 1 lets one of what is offered through".into()));
+            source.error(
+                section.at,
+                "nothing could be chosen",
+                Some("choose_up_to = 1 lets one of what is offered through".into()),
+            );
         }
         if choose.is_some() && together {
             let help = Some("leave out one of `choose` and `ask`".into());
@@ -69,16 +114,27 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         }
         let days = section.number("expires_after_days").unwrap_or(DAYS);
         let remind_days = section.number("remind_every_days");
-        for (what, days) in [("waited for", Some(days)), ("asked again after", remind_days)] {
+        for (what, days) in [
+            ("waited for", Some(days)),
+            ("asked again after", remind_days),
+        ] {
             if let Some(days) = days.filter(|days| !(1..=LONGEST).contains(days)) {
-                source.error(section.at, format!("an answer is not {what} {days} days"), Some(format!("choose from 1 to {LONGEST}")));
+                source.error(
+                    section.at,
+                    format!("an answer is not {what} {days} days"),
+                    Some(format!("choose from 1 to {LONGEST}")),
+                );
             }
         }
         let call = section.text("webhook");
         if let Some((call, span)) = &call
             && !rules.webhooks.contains_key(call)
         {
-            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in webhooks.toml".into()));
+            source.error(
+                span.start,
+                format!("nobody is called `{call}`"),
+                Some("declare it in webhooks.toml".into()),
+            );
         }
         all.push(Approval {
             name: name.map(|(name, _)| name).unwrap_or_default(),
@@ -105,26 +161,60 @@ fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType, turns: bool)
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("level") {
-        let Some(one) = section.as_section("level", item, "[[approval.level]]") else { continue };
-        let texts = |key: &'static str| one.texts(key).into_iter().map(|(text, _)| text).collect::<Vec<_>>();
+        let Some(one) = section.as_section("level", item, "[[approval.level]]") else {
+            continue;
+        };
+        let texts = |key: &'static str| {
+            one.texts(key)
+                .into_iter()
+                .map(|(text, _)| text)
+                .collect::<Vec<_>>()
+        };
         let of = one.text("of");
         if let Some((name, span)) = &of {
-            let declared = rules.identities.get(&kind).and_then(|identity| identity.get(name));
+            let declared = rules
+                .identities
+                .get(&kind)
+                .and_then(|identity| identity.get(name));
             let owner = declared.is_none() && name == "owner";
             if owner && !turns {
                 let help = "change = [\"grant\"]: the owner of a group is asked about who joins or leaves it";
-                source.error(span.start, "only a group has an owner, and this asks about other changes too", Some(help.into()));
+                source.error(
+                    span.start,
+                    "only a group has an owner, and this asks about other changes too",
+                    Some(help.into()),
+                );
             } else if !owner && declared.is_none_or(|attribute| attribute.reference.is_none()) {
                 let help = "an attribute with `reference` in identities.toml, such as manager; or owner, of a group";
-                source.error(span.start, format!("`{name}` points to nobody who could be asked"), Some(help.into()));
+                source.error(
+                    span.start,
+                    format!("`{name}` points to nobody who could be asked"),
+                    Some(help.into()),
+                );
             }
         }
-        let declared = |name: &String| rules.identities.get(&kind).is_some_and(|identity| identity.get(name).is_some());
-        let owner = of.as_ref().is_some_and(|(of, _)| of == "owner" && !declared(of));
+        let declared = |name: &String| {
+            rules
+                .identities
+                .get(&kind)
+                .is_some_and(|identity| identity.get(name).is_some())
+        };
+        let owner = of
+            .as_ref()
+            .is_some_and(|(of, _)| of == "owner" && !declared(of));
         let of = of.map(|(of, _)| of).filter(|_| !owner);
-        let level = Level { operators: texts("operators"), groups: texts("groups"), of, owner };
+        let level = Level {
+            operators: texts("operators"),
+            groups: texts("groups"),
+            of,
+            owner,
+        };
         if level == Level::default() {
-            source.error(one.at, "a level names nobody", Some("operators = [\"…\"], groups = [\"…\"] or of = \"manager\"".into()));
+            source.error(
+                one.at,
+                "a level names nobody",
+                Some("operators = [\"…\"], groups = [\"…\"] or of = \"manager\"".into()),
+            );
         }
         one.done();
         all.push(level);

@@ -5,16 +5,31 @@ use super::super::{Guard, RuleSet};
 use crate::reasons::Place;
 
 /// The kinds of change that a guard can limit.
-const CHANGES: [&str; 10] = ["create", "update", "rename", "enable", "disable", "delete", "grant", "revoke", "move", "password"];
+const CHANGES: [&str; 10] = [
+    "create", "update", "rename", "enable", "disable", "delete", "grant", "revoke", "move",
+    "password",
+];
 /// The kinds of change that take something away, and are limited whether a file says so or not.
 const BY_DEFAULT: [&str; 5] = ["disable", "delete", "revoke", "move", "password"];
 
-/// The limits that hold where no file sets one: 10 % of a system's linked accounts within a day, and 5 in any case.
+/// The limits that hold where no file sets one: 10 % of a system's linked accounts within a day,
+/// and 5 in any case.
 pub(super) fn by_default(rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();
-    for system in rules.systems.values().filter(|system| system.types.values().any(super::super::TypeRules::is_target)) {
+    for system in rules.systems.values().filter(|system| {
+        system
+            .types
+            .values()
+            .any(super::super::TypeRules::is_target)
+    }) {
         for change in BY_DEFAULT {
-            let is_set = |guard: &Guard| guard.change == change && guard.system.as_ref().is_none_or(|name| *name == system.name);
+            let is_set = |guard: &Guard| {
+                guard.change == change
+                    && guard
+                        .system
+                        .as_ref()
+                        .is_none_or(|name| *name == system.name)
+            };
             if rules.guards.iter().any(is_set) {
                 continue;
             }
@@ -25,7 +40,11 @@ pub(super) fn by_default(rules: &RuleSet) -> Vec<Guard> {
                 share: Some(10),
                 least: Some(5),
                 hours: 24,
-                place: Place { file: "built-in guard".to_owned(), line: all.len() + 1, column: 1 },
+                place: Place {
+                    file: "built-in guard".to_owned(),
+                    line: all.len() + 1,
+                    column: 1,
+                },
             });
         }
     }
@@ -35,17 +54,27 @@ pub(super) fn by_default(rules: &RuleSet) -> Vec<Guard> {
 pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();
     for item in root.list("guard") {
-        let Some(section) = root.as_section("guard", item, "[[guard]]") else { continue };
-        let words: Vec<(&'static str, &'static str)> = CHANGES.iter().map(|word| (*word, *word)).collect();
+        let Some(section) = root.as_section("guard", item, "[[guard]]") else {
+            continue;
+        };
+        let words: Vec<(&'static str, &'static str)> =
+            CHANGES.iter().map(|word| (*word, *word)).collect();
         let system = section.text("system");
         if let Some((name, span)) = &system
             && !rules.systems.contains_key(name)
         {
-            root.source.error(span.start, format!("no file has rules for a system `{name}`"), None);
+            root.source.error(
+                span.start,
+                format!("no file has rules for a system `{name}`"),
+                None,
+            );
         }
         let guard = Guard {
             system: system.map(|(name, _)| name),
-            change: section.word("change", &words).unwrap_or_default().to_owned(),
+            change: section
+                .word("change", &words)
+                .unwrap_or_default()
+                .to_owned(),
             most: section.number("max_count").map(|most| most as usize),
             share: section.number("max_percent"),
             least: section.number("min_count").map(|least| least as usize),
@@ -53,10 +82,18 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
             place: section.place(),
         };
         if guard.change.is_empty() && section.get("change").is_none() {
-            root.source.error(section.at, "a guard needs the kind of change", Some("for example: change = \"disable\"".into()));
+            root.source.error(
+                section.at,
+                "a guard needs the kind of change",
+                Some("for example: change = \"disable\"".into()),
+            );
         }
         if !(1..=24 * 31).contains(&guard.hours) {
-            root.source.error(section.at, format!("a guard does not look back {} hours", guard.hours), Some("choose from 1 to 744".into()));
+            root.source.error(
+                section.at,
+                format!("a guard does not look back {} hours", guard.hours),
+                Some("choose from 1 to 744".into()),
+            );
         }
         if guard.most.is_none() && guard.share.is_none() {
             root.source.error(

@@ -11,10 +11,20 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
     let source = root.source;
     let mut all: Vec<License> = Vec::new();
     for item in root.list("license") {
-        let Some(section) = root.as_section("license", item, "[[license]]") else { continue };
-        let (name, system, seats) = (section.text("name"), section.text("system"), section.number("seats"));
+        let Some(section) = root.as_section("license", item, "[[license]]") else {
+            continue;
+        };
+        let (name, system, seats) = (
+            section.text("name"),
+            section.text("system"),
+            section.number("seats"),
+        );
         match &name {
-            None => source.error(section.at, "a licence needs a name", Some("name = \"training seats\"".into())),
+            None => source.error(
+                section.at,
+                "a licence needs a name",
+                Some("name = \"training seats\"".into()),
+            ),
             Some((name, span)) if all.iter().any(|other| other.name == *name) => {
                 source.error(span.start, format!("there are two licences `{name}`"), None);
             }
@@ -22,27 +32,64 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
         }
         let kind = ObjectType::Person;
         match &system {
-            None => source.error(section.at, "it is not said whose seats they are", Some("system = \"classroom\"".into())),
-            Some((system, span)) if rules.of(system, kind).is_none_or(|types| !types.is_target()) => {
-                source.error(span.start, format!("we make no accounts in a system `{system}`"), None);
+            None => source.error(
+                section.at,
+                "it is not said whose seats they are",
+                Some("system = \"classroom\"".into()),
+            ),
+            Some((system, span))
+                if rules
+                    .of(system, kind)
+                    .is_none_or(|types| !types.is_target()) =>
+            {
+                source.error(
+                    span.start,
+                    format!("we make no accounts in a system `{system}`"),
+                    None,
+                );
             }
             Some(_) => {}
         }
         if seats.is_none() && section.get("seats").is_none() {
-            source.error(section.at, "it is not said how many seats there are", Some("seats = 200".into()));
+            source.error(
+                section.at,
+                "it is not said how many seats there are",
+                Some("seats = 200".into()),
+            );
         }
-        let schema = system.as_ref().and_then(|(system, _)| schemas.get(system)?.get(&kind)).filter(|schema| !schema.attributes.is_empty());
+        let schema = system
+            .as_ref()
+            .and_then(|(system, _)| schemas.get(system)?.get(&kind))
+            .filter(|schema| !schema.attributes.is_empty());
         let scopes = scopes(rules, kind, schema);
-        let takes = section.text("consumed_when").and_then(|text| program(source, &text, &scopes.known(&[Root::Account])));
+        let takes = section
+            .text("consumed_when")
+            .and_then(|text| program(source, &text, &scopes.known(&[Root::Account])));
         if section.get("consumed_when").is_none() {
             let help = "consumed_when = 'account.active == true'".to_owned();
-            source.error(section.at, "it is not said which accounts use a seat", Some(help));
+            source.error(
+                section.at,
+                "it is not said which accounts use a seat",
+                Some(help),
+            );
         }
-        let order = section.text("assign_order").and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
+        let order = section
+            .text("assign_order")
+            .and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
         let place = section.place();
         section.done();
-        if let (Some((name, _)), Some((system, _)), Some(seats), Some(takes)) = (name, system, seats, takes) {
-            all.push(License { name, system, kind, seats: seats as usize, takes, order, place });
+        if let (Some((name, _)), Some((system, _)), Some(seats), Some(takes)) =
+            (name, system, seats, takes)
+        {
+            all.push(License {
+                name,
+                system,
+                kind,
+                seats: seats as usize,
+                takes,
+                order,
+                place,
+            });
         }
     }
     root.done();

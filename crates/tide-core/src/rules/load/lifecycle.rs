@@ -12,32 +12,56 @@ use std::collections::BTreeMap;
 
 /// The most days before or after.
 const LONGEST: u32 = 3660;
-const DAYS: [&str; 4] = ["prestart_days", "notice_days", "grace_days", "absence_grace_days"];
+const DAYS: [&str; 4] = [
+    "prestart_days",
+    "notice_days",
+    "grace_days",
+    "absence_grace_days",
+];
 
 fn days(section: &Section<'_>) -> [Option<u32>; 4] {
     DAYS.map(|name| {
         let days = section.number(name);
         if days.is_some_and(|days| days > LONGEST) {
-            section.source.error(section.at, format!("`{name}` is too long"), Some(format!("choose from 0 to {LONGEST}")));
+            section.source.error(
+                section.at,
+                format!("`{name}` is too long"),
+                Some(format!("choose from 0 to {LONGEST}")),
+            );
         }
         days
     })
 }
 
-pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectType, LifecycleRules> {
+pub(super) fn lifecycle(
+    root: Section<'_>,
+    rules: &RuleSet,
+) -> BTreeMap<ObjectType, LifecycleRules> {
     let mut all = BTreeMap::new();
     for (kind, section) in type_sections(&root) {
         let source = section.source;
         if !rules.identities.contains_key(&kind) {
-            source.error(section.at, format!("identities.toml declares no {kind}"), None);
+            source.error(
+                section.at,
+                format!("identities.toml declares no {kind}"),
+                None,
+            );
         }
         let scopes = scopes(rules, kind, None);
         let known = scopes.known(&[Root::Identity]);
-        let of = |section: &Section<'_>, key: &'static str| section.text(key).and_then(|text| program(source, &text, &known));
+        let of = |section: &Section<'_>, key: &'static str| {
+            section
+                .text(key)
+                .and_then(|text| program(source, &text, &known))
+        };
         let zone = match section.text("zone") {
             None => TimeZone::UTC,
             Some((name, span)) => TimeZone::get(&name).unwrap_or_else(|_| {
-                source.error(span.start, format!("there is no time zone `{name}`"), Some("for example Atlantic/Faroe, or UTC".into()));
+                source.error(
+                    span.start,
+                    format!("there is no time zone `{name}`"),
+                    Some("for example Atlantic/Faroe, or UTC".into()),
+                );
                 TimeZone::UTC
             }),
         };
@@ -56,7 +80,11 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
                     );
                 }
                 own.done();
-                Some(Exception { when: when?, days, place })
+                Some(Exception {
+                    when: when?,
+                    days,
+                    place,
+                })
             })
             .collect();
         let [ready, notice, grace, absence_grace] = days(&section);
@@ -69,7 +97,12 @@ pub(super) fn lifecycle(root: Section<'_>, rules: &RuleSet) -> BTreeMap<ObjectTy
             left: of(&section, "left"),
             used: of(&section, "used"),
             unused_days: unused_days(&section),
-            days: LifecycleDays { ready, notice, grace, absence_grace },
+            days: LifecycleDays {
+                ready,
+                notice,
+                grace,
+                absence_grace,
+            },
             exceptions,
             place: section.place(),
         };
@@ -84,14 +117,24 @@ fn unused_days(section: &Section<'_>) -> u32 {
     let days = section.number("inactive_after_days").unwrap_or(0);
     let source = section.source;
     if days > LONGEST {
-        source.error(section.at, "`inactive_after_days` is too long", Some(format!("choose from 0 to {LONGEST}")));
+        source.error(
+            section.at,
+            "`inactive_after_days` is too long",
+            Some(format!("choose from 0 to {LONGEST}")),
+        );
     }
     match (section.get("used").is_some(), days > 0) {
-        (true, false) => {
-            source.error(section.at, "it is not said after how many days without use", Some("inactive_after_days = 90".into()))
-        }
+        (true, false) => source.error(
+            section.at,
+            "it is not said after how many days without use",
+            Some("inactive_after_days = 90".into()),
+        ),
         (false, true) => {
-            source.error(section.at, "it is not said by what use is seen", Some("used = 'identity.lastUsed'".into()));
+            source.error(
+                section.at,
+                "it is not said by what use is seen",
+                Some("used = 'identity.lastUsed'".into()),
+            );
         }
         _ => {}
     }
@@ -99,16 +142,32 @@ fn unused_days(section: &Section<'_>) -> u32 {
 }
 
 /// What is done in one system to the account of somebody who left.
-pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprScope<'_>, schema: Option<&Schema>) -> Vec<DepartureStep> {
+pub(super) fn departure(
+    section: &Section<'_>,
+    kind: ObjectType,
+    known: &ExprScope<'_>,
+    schema: Option<&Schema>,
+) -> Vec<DepartureStep> {
     let source = section.source;
     let mut all: Vec<DepartureStep> = Vec::new();
     for item in section.list("departure") {
-        let Some(own) = section.as_section("departure", item, format!("[[{kind}.departure]]")) else { continue };
+        let Some(own) = section.as_section("departure", item, format!("[[{kind}.departure]]"))
+        else {
+            continue;
+        };
         let of = |key: &'static str| own.text(key).and_then(|text| program(source, &text, known));
         let after = own.number("after_days").unwrap_or(0);
         let when = of("when");
-        let words: Vec<(&'static str, &'static str)> =
-            ["disable", "randomize_password", "set", "revoke", "move", "delete"].map(|word| (word, word)).to_vec();
+        let words: Vec<(&'static str, &'static str)> = [
+            "disable",
+            "randomize_password",
+            "set",
+            "revoke",
+            "move",
+            "delete",
+        ]
+        .map(|word| (word, word))
+        .to_vec();
         let act = match own.word("step", &words) {
             Some("disable") => Some(DepartureAct::Disable),
             Some("randomize_password") => Some(DepartureAct::RandomizePassword),
@@ -116,12 +175,20 @@ pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprSco
             Some("set") => set(&own, source, schema, of("value")),
             Some("revoke") => {
                 let names = own.texts("attributes");
-                names.iter().for_each(|(name, span)| target_attribute(schema, source, name, span.start));
-                Some(DepartureAct::Revoke { attributes: names.into_iter().map(|(name, _)| name).collect() })
+                names
+                    .iter()
+                    .for_each(|(name, span)| target_attribute(schema, source, name, span.start));
+                Some(DepartureAct::Revoke {
+                    attributes: names.into_iter().map(|(name, _)| name).collect(),
+                })
             }
             Some(_) => {
-                let named =
-                    schema.is_none_or(|schema| schema.name_attribute.as_deref().is_some_and(|name| name.eq_ignore_ascii_case("dn")));
+                let named = schema.is_none_or(|schema| {
+                    schema
+                        .name_attribute
+                        .as_deref()
+                        .is_some_and(|name| name.eq_ignore_ascii_case("dn"))
+                });
                 if !named {
                     source.error(own.at, "this system has no containers to move to", None);
                 }
@@ -136,28 +203,60 @@ pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprSco
             }
             None => {
                 if own.get("step").is_none() {
-                    source.error(own.at, "a departure step needs its `step`", Some("for example: step = \"disable\"".into()));
+                    source.error(
+                        own.at,
+                        "a departure step needs its `step`",
+                        Some("for example: step = \"disable\"".into()),
+                    );
                 }
                 None
             }
         };
         if after > LONGEST {
-            source.error(own.at, format!("nothing is kept for {after} days"), Some(format!("choose from 0 to {LONGEST}")));
+            source.error(
+                own.at,
+                format!("nothing is kept for {after} days"),
+                Some(format!("choose from 0 to {LONGEST}")),
+            );
         }
         if let Some(last) = all.last()
             && last.after > after
         {
-            let text = format!("this step comes after one that waits {} days, and waits {after} itself", last.after);
-            source.error(own.at, text, Some("write the steps in the order in which they are done".into()));
+            let text = format!(
+                "this step comes after one that waits {} days, and waits {after} itself",
+                last.after
+            );
+            source.error(
+                own.at,
+                text,
+                Some("write the steps in the order in which they are done".into()),
+            );
         }
-        if all.iter().any(|step| matches!(step.act, DepartureAct::Delete)) {
-            source.error(own.at, "nothing can be done after the account is deleted", None);
+        if all
+            .iter()
+            .any(|step| matches!(step.act, DepartureAct::Delete))
+        {
+            source.error(
+                own.at,
+                "nothing can be done after the account is deleted",
+                None,
+            );
         }
         let place = own.place();
         own.done();
-        all.extend(act.map(|act| DepartureStep { act, after, when, place }));
+        all.extend(act.map(|act| DepartureStep {
+            act,
+            after,
+            when,
+            place,
+        }));
     }
-    let blocks = |step: &DepartureStep| matches!(step.act, DepartureAct::Disable | DepartureAct::Delete | DepartureAct::RandomizePassword);
+    let blocks = |step: &DepartureStep| {
+        matches!(
+            step.act,
+            DepartureAct::Disable | DepartureAct::Delete | DepartureAct::RandomizePassword
+        )
+    };
     if !all.is_empty() && !all.iter().any(|step| blocks(step) && step.after == 0) {
         source.warn(
             section.at,
@@ -168,14 +267,27 @@ pub(super) fn departure(section: &Section<'_>, kind: ObjectType, known: &ExprSco
     all
 }
 
-fn set(own: &Section<'_>, source: &RuleSource<'_>, schema: Option<&Schema>, value: Option<Program>) -> Option<DepartureAct> {
+fn set(
+    own: &Section<'_>,
+    source: &RuleSource<'_>,
+    schema: Option<&Schema>,
+    value: Option<Program>,
+) -> Option<DepartureAct> {
     let Some((attribute, span)) = own.text("attribute") else {
-        source.error(own.at, "it is not said which attribute is set", Some("attribute = \"…\", value = '…'".into()));
+        source.error(
+            own.at,
+            "it is not said which attribute is set",
+            Some("attribute = \"…\", value = '…'".into()),
+        );
         return None;
     };
     target_attribute(schema, source, &attribute, span.start);
     if own.get("value").is_none() {
-        source.error(own.at, "it is not said to what it is set", Some("value = '\"…\"', or value = 'null' to clear it".into()));
+        source.error(
+            own.at,
+            "it is not said to what it is set",
+            Some("value = '\"…\"', or value = 'null' to clear it".into()),
+        );
     }
     value.map(|value| DepartureAct::Set { attribute, value })
 }

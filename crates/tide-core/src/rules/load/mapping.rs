@@ -1,7 +1,10 @@
-//! Mappings: a system's own, those that it shares with others (blocks), and those of one population.
+//! Mappings: a system's own, those that it shares with others (blocks), and those of one
+//! population.
 
 use super::super::read::{RuleSource, Section, kind};
-use super::super::{Apply, Example, Mapping, OnEmpty, PopulationRules, Requirement, SharedMappings};
+use super::super::{
+    Apply, Example, Mapping, OnEmpty, PopulationRules, Requirement, SharedMappings,
+};
 use super::program;
 use crate::expr::ExprScope;
 use crate::value::{Attributes, Value};
@@ -26,15 +29,24 @@ pub(super) fn with_blocks(
 }
 
 /// The blocks that a type names, as their sections of one direction.
-pub(super) fn named<'b, 'a>(section: &Section<'_>, blocks: &'b SharedMappings<'a>, direction: &'static str) -> Vec<&'b Section<'a>> {
+pub(super) fn named<'b, 'a>(
+    section: &Section<'_>,
+    blocks: &'b SharedMappings<'a>,
+    direction: &'static str,
+) -> Vec<&'b Section<'a>> {
     let source = section.source;
     let mut found = Vec::new();
     for (name, span) in section.texts("shared_mappings") {
         match blocks.iter().find(|block| block.name == name) {
-            Some(block) => found.extend(if direction == "inbound" { &block.inbound } else { &block.outbound }),
+            Some(block) => found.extend(if direction == "inbound" {
+                &block.inbound
+            } else {
+                &block.outbound
+            }),
             // Said once, though both directions ask.
             None if direction == "inbound" => {
-                let near = crate::expr::closest(&name, blocks.iter().map(|block| block.name.as_str()));
+                let near =
+                    crate::expr::closest(&name, blocks.iter().map(|block| block.name.as_str()));
                 source.error(
                     span.start,
                     format!("shared_mappings.toml has no block `{name}` for this type"),
@@ -59,7 +71,9 @@ pub(super) fn populations(
     let source = section.source;
     let mut all: Vec<PopulationRules> = Vec::new();
     for item in section.list("population") {
-        let Some(one) = section.as_section("population", item, "a population") else { continue };
+        let Some(one) = section.as_section("population", item, "a population") else {
+            continue;
+        };
         let (name, when, outbound) = (one.text("name"), one.text("when"), one.section("outbound"));
         match (name, when, outbound) {
             (Some((name, span)), Some(when), Some(outbound)) => {
@@ -89,9 +103,19 @@ fn values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
         DeValue::String(text) if text.is_empty() => Vec::new(),
         DeValue::String(text) => vec![Value::text(text.to_string())],
         DeValue::Boolean(truth) => vec![Value::Bool(*truth)],
-        DeValue::Integer(digits) => i64::from_str_radix(digits.as_str(), digits.radix()).map(Value::Int).into_iter().collect(),
+        DeValue::Integer(digits) => i64::from_str_radix(digits.as_str(), digits.radix())
+            .map(Value::Int)
+            .into_iter()
+            .collect(),
         other => {
-            source.error(item.span().start, format!("a value is text, a number, true or false, and this is {}", kind(other)), None);
+            source.error(
+                item.span().start,
+                format!(
+                    "a value is text, a number, true or false, and this is {}",
+                    kind(other)
+                ),
+                None,
+            );
             Vec::new()
         }
     }
@@ -102,19 +126,38 @@ pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
     let source = section.source;
     let mut all = Vec::new();
     for (at, item) in section.list("example").into_iter().enumerate() {
-        let Some(one) = section.as_section("example", item, "an example") else { continue };
-        let name = one.text("name").map_or_else(|| format!("example {}", at + 1), |(name, _)| name);
+        let Some(one) = section.as_section("example", item, "an example") else {
+            continue;
+        };
+        let name = one
+            .text("name")
+            .map_or_else(|| format!("example {}", at + 1), |(name, _)| name);
         let account_in = one.text("account_in").map(|(system, _)| system);
         match (one.section("given"), one.section("expect")) {
             (Some(given), Some(expect)) => {
-                let given: Attributes = given.entries().map(|(name, _, item)| (name.to_owned(), values(source, item))).collect();
-                let expect = expect.entries().map(|(name, _, item)| (name.to_owned(), values(source, item))).collect();
-                all.push(Example { name, given, expect, account_in, place: one.place() });
+                let given: Attributes = given
+                    .entries()
+                    .map(|(name, _, item)| (name.to_owned(), values(source, item)))
+                    .collect();
+                let expect = expect
+                    .entries()
+                    .map(|(name, _, item)| (name.to_owned(), values(source, item)))
+                    .collect();
+                all.push(Example {
+                    name,
+                    given,
+                    expect,
+                    account_in,
+                    place: one.place(),
+                });
             }
             _ => source.error(
                 one.at,
                 "an example needs what is given and what is expected",
-                Some("given = { sn = \"D'Amberg\" } and expect = { familyName = \"D'Amberg\" }".into()),
+                Some(
+                    "given = { sn = \"D'Amberg\" } and expect = { familyName = \"D'Amberg\" }"
+                        .into(),
+                ),
             ),
         }
         one.done();
@@ -122,38 +165,71 @@ pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
     all
 }
 
-fn mappings(section: &Section<'_>, known: &ExprScope<'_>, check: &dyn Fn(&RuleSource<'_>, &str, usize)) -> Vec<Mapping> {
+fn mappings(
+    section: &Section<'_>,
+    known: &ExprScope<'_>,
+    check: &dyn Fn(&RuleSource<'_>, &str, usize),
+) -> Vec<Mapping> {
     let source = section.source;
     let mut all = Vec::new();
     for (name, at, value) in section.entries() {
         check(source, name, at);
-        let mut mapping = (Requirement::Optional, Apply::Always, OnEmpty::Clear, false, false, false);
+        let mut mapping = (
+            Requirement::Optional,
+            Apply::Always,
+            OnEmpty::Clear,
+            false,
+            false,
+            false,
+        );
         let text = match value.get_ref() {
             DeValue::String(text) => Some((text.to_string(), value.span())),
-            DeValue::Table(_) => section.as_section(name, value, format!("the mapping of {name}")).and_then(|table| {
-                let text = table.text("value");
-                if text.is_none() {
-                    source.error(at, format!("the mapping of `{name}` has no `value`"), Some(format!("\"{name}\" = {{ value = '…' }}")));
-                }
-                if table.truth("recommended").unwrap_or_default() {
-                    mapping.0 = Requirement::Recommended;
-                }
-                if table.truth("required").unwrap_or_default() {
-                    mapping.0 = Requirement::Required;
-                }
-                let keeps = [("always", Apply::Always), ("on_create", Apply::OnCreate), ("if_empty", Apply::IfEmpty)];
-                mapping.1 = table.word("apply", &keeps).unwrap_or_default();
-                mapping.2 = table.word("on_empty", &[("clear", OnEmpty::Clear), ("keep", OnEmpty::Keep)]).unwrap_or_default();
-                mapping.3 = table.word("list_mode", &[("replace", false), ("merge", true)]).unwrap_or_default();
-                mapping.4 = table.truth("wait_for_target").unwrap_or_default();
-                mapping.5 = table.word("nested", &[("keep", false), ("flatten", true)]).unwrap_or_default();
-                table.done();
-                text
-            }),
+            DeValue::Table(_) => section
+                .as_section(name, value, format!("the mapping of {name}"))
+                .and_then(|table| {
+                    let text = table.text("value");
+                    if text.is_none() {
+                        source.error(
+                            at,
+                            format!("the mapping of `{name}` has no `value`"),
+                            Some(format!("\"{name}\" = {{ value = '…' }}")),
+                        );
+                    }
+                    if table.truth("recommended").unwrap_or_default() {
+                        mapping.0 = Requirement::Recommended;
+                    }
+                    if table.truth("required").unwrap_or_default() {
+                        mapping.0 = Requirement::Required;
+                    }
+                    let keeps = [
+                        ("always", Apply::Always),
+                        ("on_create", Apply::OnCreate),
+                        ("if_empty", Apply::IfEmpty),
+                    ];
+                    mapping.1 = table.word("apply", &keeps).unwrap_or_default();
+                    mapping.2 = table
+                        .word(
+                            "on_empty",
+                            &[("clear", OnEmpty::Clear), ("keep", OnEmpty::Keep)],
+                        )
+                        .unwrap_or_default();
+                    mapping.3 = table
+                        .word("list_mode", &[("replace", false), ("merge", true)])
+                        .unwrap_or_default();
+                    mapping.4 = table.truth("wait_for_target").unwrap_or_default();
+                    mapping.5 = table
+                        .word("nested", &[("keep", false), ("flatten", true)])
+                        .unwrap_or_default();
+                    table.done();
+                    text
+                }),
             other => {
                 source.error(
                     value.span().start,
-                    format!("the mapping of `{name}` is an expression in quotes, and this is {}", kind(other)),
+                    format!(
+                        "the mapping of `{name}` is an expression in quotes, and this is {}",
+                        kind(other)
+                    ),
                     None,
                 );
                 None

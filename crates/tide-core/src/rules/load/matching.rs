@@ -12,46 +12,88 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("match") {
-        let Some(rule) = section.as_section("match", item, "a match rule") else { continue };
-        let name = rule.text("name").map_or_else(|| "match rule".into(), |(name, _)| name);
+        let Some(rule) = section.as_section("match", item, "a match rule") else {
+            continue;
+        };
+        let name = rule
+            .text("name")
+            .map_or_else(|| "match rule".into(), |(name, _)| name);
         let compare = rule.word("compare", &Compare::WORDS).unwrap_or_default();
-        let certain = rule.word("action", &[("join", true), ("review", false)]).unwrap_or(true);
+        let certain = rule
+            .word("action", &[("join", true), ("review", false)])
+            .unwrap_or(true);
         let (there, here) = (rule.texts("account"), rule.texts("identity"));
         let side = |texts: &[(String, Range<usize>)], root: Root| -> Vec<Program> {
-            texts.iter().filter_map(|text| program(source, text, &scopes.known(&[root]))).collect()
+            texts
+                .iter()
+                .filter_map(|text| program(source, text, &scopes.known(&[root])))
+                .collect()
         };
         let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
         let mut agree = Vec::new();
         for item in rule.list("supporting") {
-            let Some(pair) = rule.as_section("supporting", item, "a value that agrees") else { continue };
+            let Some(pair) = rule.as_section("supporting", item, "a value that agrees") else {
+                continue;
+            };
             match (pair.text("account"), pair.text("identity")) {
                 (Some(there), Some(here)) => {
                     let must = pair.truth("required").unwrap_or_default();
-                    let both = side(&[there], Root::Account).pop().zip(side(&[here], Root::Identity).pop());
-                    agree.extend(both.map(|(account, identity)| SupportingValues { account, identity, must }));
+                    let both = side(&[there], Root::Account)
+                        .pop()
+                        .zip(side(&[here], Root::Identity).pop());
+                    agree.extend(both.map(|(account, identity)| SupportingValues {
+                        account,
+                        identity,
+                        must,
+                    }));
                 }
-                _ => source.error(pair.at, "a value that agrees has two sides", Some("{ account = '…', identity = '…' }".into())),
+                _ => source.error(
+                    pair.at,
+                    "a value that agrees has two sides",
+                    Some("{ account = '…', identity = '…' }".into()),
+                ),
             }
             pair.done();
         }
-        let at_least = rule.number("min_agreeing").map_or(1, |number| number as usize);
+        let at_least = rule
+            .number("min_agreeing")
+            .map_or(1, |number| number as usize);
         if at_least > agree.len().max(1) {
             source.error(
                 rule.at,
-                format!("`at_least` wants {at_least} values to agree, and {} are named", agree.len()),
+                format!(
+                    "`at_least` wants {at_least} values to agree, and {} are named",
+                    agree.len()
+                ),
                 Some("name more in `agree`, or ask for fewer".into()),
             );
         }
         if rule.get("account").is_none() || rule.get("identity").is_none() {
-            source.error(rule.at, "a match rule has two sides", Some("account = '…' and identity = '…'".into()));
+            source.error(
+                rule.at,
+                "a match rule has two sides",
+                Some("account = '…' and identity = '…'".into()),
+            );
         } else if there.len() != here.len() {
             source.error(
                 rule.at,
                 "the two sides of a match rule are compared one by one, and have not the same number of expressions",
                 Some("account = ['account.sn', 'account.birthDate'] and identity = ['identity.familyName', 'identity.birthDate']".into()),
             );
-        } else if !account.is_empty() && account.len() == there.len() && identity.len() == here.len() {
-            all.push(MatchRule { name, account, identity, compare, certain, agree, at_least, place: rule.place() });
+        } else if !account.is_empty()
+            && account.len() == there.len()
+            && identity.len() == here.len()
+        {
+            all.push(MatchRule {
+                name,
+                account,
+                identity,
+                compare,
+                certain,
+                agree,
+                at_least,
+                place: rule.place(),
+            });
         }
         rule.done();
     }

@@ -1,4 +1,5 @@
-//! Groups that are joined and left by what somebody is, what is made in which order, and what identities are spread over.
+//! Groups that are joined and left by what somebody is, what is made in which order, and what
+//! identities are spread over.
 
 use super::super::read::{RuleSource, Section};
 use super::super::{DistributionRule, IdentityAttribute, MembershipRule, RuleSet, TypeRules};
@@ -7,20 +8,45 @@ use crate::expr::ExprScope;
 use crate::model::ObjectType;
 use crate::scope::MEMBERS;
 
-pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &ExprScope<'_>, types: &TypeRules) -> Vec<MembershipRule> {
+pub(super) fn memberships(
+    section: &Section<'_>,
+    kind: ObjectType,
+    known: &ExprScope<'_>,
+    types: &TypeRules,
+) -> Vec<MembershipRule> {
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("membership") {
-        let Some(own) = section.as_section("membership", item, format!("[[{kind}.membership]]")) else { continue };
-        let when = own.text("when").and_then(|text| program(source, &text, known));
-        let groups = own.text("groups").and_then(|text| program(source, &text, known));
+        let Some(own) = section.as_section("membership", item, format!("[[{kind}.membership]]"))
+        else {
+            continue;
+        };
+        let when = own
+            .text("when")
+            .and_then(|text| program(source, &text, known));
+        let groups = own
+            .text("groups")
+            .and_then(|text| program(source, &text, known));
         if own.get("groups").is_none() {
-            source.error(own.at, "it is not said which groups", Some("groups = 'identity.department'".into()));
+            source.error(
+                own.at,
+                "it is not said which groups",
+                Some("groups = 'identity.department'".into()),
+            );
         }
-        let prune = own.texts("remove_unmanaged").into_iter().map(|(name, _)| name).collect();
+        let prune = own
+            .texts("remove_unmanaged")
+            .into_iter()
+            .map(|(name, _)| name)
+            .collect();
         let place = own.place();
         own.done();
-        all.extend(groups.map(|groups| MembershipRule { when, groups, prune, place }));
+        all.extend(groups.map(|groups| MembershipRule {
+            when,
+            groups,
+            prune,
+            place,
+        }));
     }
     if !all.is_empty() && !types.is_target() {
         source.error(
@@ -33,42 +59,92 @@ pub(super) fn memberships(section: &Section<'_>, kind: ObjectType, known: &ExprS
 }
 
 /// The values over which identities are spread.
-pub(super) fn spread(options: &Section<'_>, attribute: &IdentityAttribute) -> Option<DistributionRule> {
+pub(super) fn spread(
+    options: &Section<'_>,
+    attribute: &IdentityAttribute,
+) -> Option<DistributionRule> {
     let source = options.source;
-    let over: Vec<String> = options.texts("distribute").into_iter().map(|(value, _)| value).collect();
-    let in_turn = options.word("strategy", &[("least_used", false), ("round_robin", true)]).filter(|_| !over.is_empty());
+    let over: Vec<String> = options
+        .texts("distribute")
+        .into_iter()
+        .map(|(value, _)| value)
+        .collect();
+    let in_turn = options
+        .word("strategy", &[("least_used", false), ("round_robin", true)])
+        .filter(|_| !over.is_empty());
     if over.is_empty() {
         return None;
     }
     if over.len() < 2 {
-        source.error(options.at, format!("`{}` is spread over one value", attribute.name), Some("distribute = [\"a\", \"b\"]".into()));
+        source.error(
+            options.at,
+            format!("`{}` is spread over one value", attribute.name),
+            Some("distribute = [\"a\", \"b\"]".into()),
+        );
     }
-    if attribute.many || attribute.unique || attribute.reference.is_some() || options.get("generated").is_some() {
-        source.error(options.at, format!("`{}` is spread: it is one plain value that others have too", attribute.name), None);
+    if attribute.many
+        || attribute.unique
+        || attribute.reference.is_some()
+        || options.get("generated").is_some()
+    {
+        source.error(
+            options.at,
+            format!(
+                "`{}` is spread: it is one plain value that others have too",
+                attribute.name
+            ),
+            None,
+        );
     }
-    Some(DistributionRule { over, in_turn: in_turn.unwrap_or(false) })
+    Some(DistributionRule {
+        over,
+        in_turn: in_turn.unwrap_or(false),
+    })
 }
 
 /// What only the whole rule set shows.
 pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     for system in rules.systems.values() {
-        let Some(source) = sources.iter().find(|source| source.name == system.file) else { continue };
+        let Some(source) = sources.iter().find(|source| source.name == system.file) else {
+            continue;
+        };
         for (kind, types) in &system.types {
             for other in &types.after {
-                if other == &system.name || rules.of(other, *kind).is_none_or(|types| !types.is_target()) {
-                    let text = format!("`after` names {other}, where we make no accounts of type {kind}");
-                    source.error_at(&types.place, text, Some("name a system that gets accounts, and not this one".into()));
+                if other == &system.name
+                    || rules
+                        .of(other, *kind)
+                        .is_none_or(|types| !types.is_target())
+                {
+                    let text =
+                        format!("`after` names {other}, where we make no accounts of type {kind}");
+                    source.error_at(
+                        &types.place,
+                        text,
+                        Some("name a system that gets accounts, and not this one".into()),
+                    );
                 }
             }
-            if let Some(from) = types.password.as_ref().and_then(|password| password.carry.as_ref())
-                && (from == &system.name || rules.of(from, *kind).is_none_or(|types| !types.is_source()))
+            if let Some(from) = types
+                .password
+                .as_ref()
+                .and_then(|password| password.carry.as_ref())
+                && (from == &system.name
+                    || rules.of(from, *kind).is_none_or(|types| !types.is_source()))
             {
                 let help = "copy_hash_from = \"NAME\" names another directory, one that gives identities values".to_owned();
-                source.error_at(&types.place, format!("no passwords can be carried from {from}"), Some(help));
+                source.error_at(
+                    &types.place,
+                    format!("no passwords can be carried from {from}"),
+                    Some(help),
+                );
             }
             let wholly = |types: &TypeRules| {
-                let mapped = |name: &str| MEMBERS.iter().any(|known| known.eq_ignore_ascii_case(name));
-                types.outbound.iter().any(|mapping| mapped(&mapping.attribute) && !mapping.merge)
+                let mapped =
+                    |name: &str| MEMBERS.iter().any(|known| known.eq_ignore_ascii_case(name));
+                types
+                    .outbound
+                    .iter()
+                    .any(|mapping| mapped(&mapping.attribute) && !mapping.merge)
             };
             if let Some(rule) = types.memberships.first()
                 && system.types.get(&ObjectType::Group).is_some_and(wholly)
@@ -88,12 +164,21 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             while let Some(other) = left.pop() {
                 if other == *name {
                     if let Some(source) = sources.iter().find(|source| source.name == system.file) {
-                        source.error_at(&types.place, format!("{name} waits for itself, by `after`"), None);
+                        source.error_at(
+                            &types.place,
+                            format!("{name} waits for itself, by `after`"),
+                            None,
+                        );
                     }
                     break;
                 }
                 if !seen.contains(&other) {
-                    left.extend(rules.of(&other, *kind).into_iter().flat_map(|types| types.after.clone()));
+                    left.extend(
+                        rules
+                            .of(&other, *kind)
+                            .into_iter()
+                            .flat_map(|types| types.after.clone()),
+                    );
                     seen.push(other);
                 }
             }

@@ -39,9 +39,18 @@ const NOTICES: &str = "notifications.toml";
 pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
     let faults = RefCell::new(Vec::new());
     let mut rules = RuleSet::default();
-    let sources: Vec<RuleSource<'_>> =
-        files.iter().map(|file| RuleSource { name: &file.name, text: &file.text, faults: &faults }).collect();
-    let parsed: Vec<(&RuleSource<'_>, Spanned<DeTable<'_>>)> = sources.iter().filter_map(|source| Some((source, parse(source)?))).collect();
+    let sources: Vec<RuleSource<'_>> = files
+        .iter()
+        .map(|file| RuleSource {
+            name: &file.name,
+            text: &file.text,
+            faults: &faults,
+        })
+        .collect();
+    let parsed: Vec<(&RuleSource<'_>, Spanned<DeTable<'_>>)> = sources
+        .iter()
+        .filter_map(|source| Some((source, parse(source)?)))
+        .collect();
     let named_file = |name: &str| parsed.iter().find(|(source, _)| source.name == name);
 
     if let Some((source, table)) = named_file(TABLES) {
@@ -49,14 +58,23 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
     }
     match named_file(IDENTITIES) {
         Some((source, table)) => {
-            rules.identities = identities(Section::new(source, table.get_ref(), 0, IDENTITIES), &rules.tables);
+            rules.identities = identities(
+                Section::new(source, table.get_ref(), 0, IDENTITIES),
+                &rules.tables,
+            );
         }
         None if files.iter().any(|file| file.name == IDENTITIES) => {}
         None => faults.borrow_mut().push(RuleFault {
             severity: FaultSeverity::Error,
-            place: Place { file: IDENTITIES.into(), line: 1, column: 1 },
+            place: Place {
+                file: IDENTITIES.into(),
+                line: 1,
+                column: 1,
+            },
             message: "the rule set has no identities.toml".into(),
-            help: Some("it declares what an identity holds, for example [person.attributes]".into()),
+            help: Some(
+                "it declares what an identity holds, for example [person.attributes]".into(),
+            ),
         }),
     }
     let blocks = match named_file(BLOCKS) {
@@ -70,16 +88,29 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
         rules.roles = roles::roles(Section::new(source, table.get_ref(), 0, ROLES), &rules);
     }
     if let Some((source, table)) = named_file(LIFECYCLE) {
-        rules.lifecycle = lifecycle::lifecycle(Section::new(source, table.get_ref(), 0, LIFECYCLE), &rules);
+        rules.lifecycle =
+            lifecycle::lifecycle(Section::new(source, table.get_ref(), 0, LIFECYCLE), &rules);
     }
     for (source, table) in &parsed {
-        if [IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE, ROLES, LICENCES, NOTICES].contains(&source.name) {
+        if [
+            IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE, ROLES, LICENCES,
+            NOTICES,
+        ]
+        .contains(&source.name)
+        {
             continue;
         }
         let section = Section::new(source, table.get_ref(), 0, source.name);
         if let Some(system) = system(section, &rules, schemas, &blocks) {
             if let Some(other) = rules.systems.get(&system.name) {
-                source.error(0, format!("system `{}` has rules in {} already", system.name, other.file), None);
+                source.error(
+                    0,
+                    format!(
+                        "system `{}` has rules in {} already",
+                        system.name, other.file
+                    ),
+                    None,
+                );
             } else {
                 rules.systems.insert(system.name.clone(), system);
             }
@@ -90,22 +121,43 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
     }
     rules.guards.extend(guards::by_default(&rules));
     if let Some((source, table)) = named_file(APPROVALS) {
-        rules.approvals = approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
+        rules.approvals =
+            approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
     }
     if let Some((source, table)) = named_file(LICENCES) {
-        rules.licenses = licenses::licences(Section::new(source, table.get_ref(), 0, LICENCES), &rules, schemas);
+        rules.licenses = licenses::licences(
+            Section::new(source, table.get_ref(), 0, LICENCES),
+            &rules,
+            schemas,
+        );
     }
     if let Some((source, table)) = named_file(NOTICES) {
-        rules.notifications = notifications::notices(Section::new(source, table.get_ref(), 0, NOTICES), &rules, schemas);
+        rules.notifications = notifications::notices(
+            Section::new(source, table.get_ref(), 0, NOTICES),
+            &rules,
+            schemas,
+        );
     }
     check_whole(&rules, &sources);
     // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
-    if !faults.borrow().iter().any(|fault| fault.severity == FaultSeverity::Error) {
-        faults.borrow_mut().extend(crate::rules::examples::run(&rules, schemas));
+    if !faults
+        .borrow()
+        .iter()
+        .any(|fault| fault.severity == FaultSeverity::Error)
+    {
+        faults
+            .borrow_mut()
+            .extend(crate::rules::examples::run(&rules, schemas));
     }
     drop(parsed);
     let mut faults = std::mem::take(&mut *faults.borrow_mut());
-    faults.sort_by(|a, b| (&a.place.file, a.place.line, a.place.column).cmp(&(&b.place.file, b.place.line, b.place.column)));
+    faults.sort_by(|a, b| {
+        (&a.place.file, a.place.line, a.place.column).cmp(&(
+            &b.place.file,
+            b.place.line,
+            b.place.column,
+        ))
+    });
     (rules, faults)
 }
 
@@ -114,13 +166,25 @@ fn parse<'a>(source: &RuleSource<'a>) -> Option<Spanned<DeTable<'a>>> {
         Ok(table) => Some(table),
         Err(error) => {
             let at = error.span().map_or(0, |span| span.start);
-            let line = source.text.get(at..).and_then(|rest| rest.lines().next()).unwrap_or_default().trim();
-            let help = if error.message().contains("string") || line.contains('\'') || line.contains('"') {
+            let line = source
+                .text
+                .get(at..)
+                .and_then(|rest| rest.lines().next())
+                .unwrap_or_default()
+                .trim();
+            let help = if error.message().contains("string")
+                || line.contains('\'')
+                || line.contains('"')
+            {
                 "expressions stand in single quotes: name = 'account.sn'; a quote that opens must close on its line"
             } else {
                 "a line is `key = value`, a table starts with [name]"
             };
-            source.error(at, format!("not valid TOML: {}", error.message().replace('\n', ", ")), Some(help.into()));
+            source.error(
+                at,
+                format!("not valid TOML: {}", error.message().replace('\n', ", ")),
+                Some(help.into()),
+            );
             None
         }
     }
@@ -130,24 +194,55 @@ fn parse<'a>(source: &RuleSource<'a>) -> Option<Spanned<DeTable<'a>>> {
 fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     memberships::check(rules, sources);
     for (kind, identity) in &rules.identities {
-        let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else { return };
+        let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else {
+            return;
+        };
         for attribute in &identity.attributes {
-            let filled =
-                rules.sources(*kind).any(|(_, from)| from.inbound.iter().any(|m| m.attribute.eq_ignore_ascii_case(&attribute.name)));
-            let line = source.text.lines().take(attribute.place.line.saturating_sub(1)).map(|l| l.len() + 1).sum();
-            if attribute.required && !filled && attribute.generated.is_none() && attribute.spread.is_none() {
+            let filled = rules.sources(*kind).any(|(_, from)| {
+                from.inbound
+                    .iter()
+                    .any(|m| m.attribute.eq_ignore_ascii_case(&attribute.name))
+            });
+            let line = source
+                .text
+                .lines()
+                .take(attribute.place.line.saturating_sub(1))
+                .map(|l| l.len() + 1)
+                .sum();
+            if attribute.required
+                && !filled
+                && attribute.generated.is_none()
+                && attribute.spread.is_none()
+            {
                 source.error(
                     line,
-                    format!("`{}` is required, and no system gives it a value", attribute.name),
+                    format!(
+                        "`{}` is required, and no system gives it a value",
+                        attribute.name
+                    ),
                     Some(format!("add it to a source system's [{kind}.inbound]")),
                 );
             }
-            if let Some(by) = attribute.reference.as_ref().and_then(|pointer| pointer.by.as_ref())
+            if let Some(by) = attribute
+                .reference
+                .as_ref()
+                .and_then(|pointer| pointer.by.as_ref())
                 && identity.get(by).is_none()
             {
-                source.error(line, format!("`{}` finds the other by `{by}`, which is not declared", attribute.name), None);
+                source.error(
+                    line,
+                    format!(
+                        "`{}` finds the other by `{by}`, which is not declared",
+                        attribute.name
+                    ),
+                    None,
+                );
             }
-            for (system, name) in attribute.generated.iter().flat_map(|generated| &generated.free_in) {
+            for (system, name) in attribute
+                .generated
+                .iter()
+                .flat_map(|generated| &generated.free_in)
+            {
                 if !rules.systems.contains_key(system) {
                     source.error(
                         line,
@@ -174,12 +269,22 @@ fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, SharedMappings<'a>> {
     let mut all: BTreeMap<ObjectType, SharedMappings<'a>> = BTreeMap::new();
     for (kind, section) in type_sections(root) {
         for (name, _, value) in section.entries() {
-            let Some(block) = section.as_section(name, value, format!("block {name}")) else { continue };
+            let Some(block) = section.as_section(name, value, format!("block {name}")) else {
+                continue;
+            };
             let (inbound, outbound) = (block.section("inbound"), block.section("outbound"));
             if inbound.is_none() && outbound.is_none() {
-                root.source.error(block.at, format!("the block `{name}` maps nothing"), Some(format!("[{kind}.{name}.outbound]")));
+                root.source.error(
+                    block.at,
+                    format!("the block `{name}` maps nothing"),
+                    Some(format!("[{kind}.{name}.outbound]")),
+                );
             }
-            all.entry(kind).or_default().push(SharedMapping { name: name.to_owned(), inbound, outbound });
+            all.entry(kind).or_default().push(SharedMapping {
+                name: name.to_owned(),
+                inbound,
+                outbound,
+            });
             block.done();
         }
     }
@@ -204,9 +309,14 @@ fn tables(root: &Section<'_>) -> Tables {
                 DeValue::String(text) => {
                     read.insert(key.get_ref().to_string(), text.to_string());
                 }
-                other => {
-                    root.source.error(value.span().start, format!("a row of a look-up table is text, and this is {}", kind(other)), None)
-                }
+                other => root.source.error(
+                    value.span().start,
+                    format!(
+                        "a row of a look-up table is text, and this is {}",
+                        kind(other)
+                    ),
+                    None,
+                ),
             }
         }
         tables.insert(name.to_owned(), read);
@@ -215,7 +325,11 @@ fn tables(root: &Section<'_>) -> Tables {
 }
 
 fn type_sections<'a>(root: &Section<'a>) -> Vec<(ObjectType, Section<'a>)> {
-    ObjectType::ALL.iter().copied().filter_map(|kind| root.section(kind.as_str()).map(|section| (kind, section))).collect()
+    ObjectType::ALL
+        .iter()
+        .copied()
+        .filter_map(|kind| root.section(kind.as_str()).map(|section| (kind, section)))
+        .collect()
 }
 
 fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, IdentityRules> {
@@ -225,8 +339,14 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
         let label = section.text("label");
         if let Some(attributes) = section.section("attributes") {
             for (name, at, value) in attributes.entries() {
-                let mut attribute = IdentityAttribute { name: name.to_owned(), place: root.source.place(at), ..Default::default() };
-                if let Some(options) = attributes.as_section(name, value, format!("attribute {name}")) {
+                let mut attribute = IdentityAttribute {
+                    name: name.to_owned(),
+                    place: root.source.place(at),
+                    ..Default::default()
+                };
+                if let Some(options) =
+                    attributes.as_section(name, value, format!("attribute {name}"))
+                {
                     attribute.many = options.truth("multi_valued").unwrap_or_default();
                     attribute.required = options.truth("required").unwrap_or_default();
                     attribute.wanted = options.truth("recommended").unwrap_or_default();
@@ -236,15 +356,25 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                             DeValue::String(system) => attribute.authority.push(system.to_string()),
                             other => root.source.error(
                                 item.span().start,
-                                format!("a system's name is needed, and this is {}", super::read::kind(other)),
+                                format!(
+                                    "a system's name is needed, and this is {}",
+                                    super::read::kind(other)
+                                ),
                                 None,
                             ),
                         }
                     }
                     attribute.alone = options.truth("exclusive").unwrap_or_default();
                     if attribute.alone && attribute.authority.is_empty() {
-                        let hint = Some("name it: authority = [\"postroom\"], exclusive = true".into());
-                        root.source.error(at, format!("`{name}` is said by one system alone, and no authority is named"), hint);
+                        let hint =
+                            Some("name it: authority = [\"postroom\"], exclusive = true".into());
+                        root.source.error(
+                            at,
+                            format!(
+                                "`{name}` is said by one system alone, and no authority is named"
+                            ),
+                            hint,
+                        );
                     }
                     attribute.reference = pointer(&options);
                     attribute.spread = memberships::spread(&options, &attribute);
@@ -281,11 +411,18 @@ fn pointer(options: &Section<'_>) -> Option<Pointer> {
     let named = options.texts("reference");
     if named.is_empty() {
         if let Some((_, span)) = by {
-            options.source.error(span.start, "`by` says how the other is known, and this attribute points to nobody", None);
+            options.source.error(
+                span.start,
+                "`by` says how the other is known, and this attribute points to nobody",
+                None,
+            );
         }
         return None;
     }
-    let mut pointer = Pointer { kinds: Vec::new(), by: by.map(|(by, _)| by) };
+    let mut pointer = Pointer {
+        kinds: Vec::new(),
+        by: by.map(|(by, _)| by),
+    };
     for (word, span) in named {
         match ObjectType::parse(&word) {
             Some(kind) => pointer.kinds.push(kind),
@@ -302,27 +439,50 @@ fn pointer(options: &Section<'_>) -> Option<Pointer> {
 
 /// The patterns of generated values, which may read every attribute that is declared.
 fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables) {
-    let mut names: BTreeMap<String, bool> = rules.attributes.iter().map(|a| (a.name.clone(), a.many)).collect();
+    let mut names: BTreeMap<String, bool> = rules
+        .attributes
+        .iter()
+        .map(|a| (a.name.clone(), a.many))
+        .collect();
     names.insert("id".into(), false);
     names.insert("attempt".into(), false);
-    let known = ExprScope { roots: vec![(Root::Identity, Names::These(&names))], tables: Some(tables) };
-    let Some(attributes) = section.section("attributes") else { return };
+    let known = ExprScope {
+        roots: vec![(Root::Identity, Names::These(&names))],
+        tables: Some(tables),
+    };
+    let Some(attributes) = section.section("attributes") else {
+        return;
+    };
     for (name, at, value) in attributes.entries() {
-        let Some(options) = matches!(value.get_ref(), DeValue::Table(_)).then(|| attributes.as_section(name, value, name)).flatten() else {
+        let Some(options) = matches!(value.get_ref(), DeValue::Table(_))
+            .then(|| attributes.as_section(name, value, name))
+            .flatten()
+        else {
             continue;
         };
         let source = options.source;
         let patterns = options.texts("generated");
-        let more = options.texts("reserved").len() + options.texts("unique_in").len() + options.number("max_length").map_or(0, |_| 1);
+        let more = options.texts("reserved").len()
+            + options.texts("unique_in").len()
+            + options.number("max_length").map_or(0, |_| 1);
         if patterns.is_empty() {
             if more > 0 {
-                source.error(at, format!("`{name}` is not generated, and says how it should be"), Some("add generated = ['…']".into()));
+                source.error(
+                    at,
+                    format!("`{name}` is not generated, and says how it should be"),
+                    Some("add generated = ['…']".into()),
+                );
             }
             continue;
         }
-        let compiled: Vec<Program> = patterns.iter().filter_map(|text| program(source, text, &known)).collect();
+        let compiled: Vec<Program> = patterns
+            .iter()
+            .filter_map(|text| program(source, text, &known))
+            .collect();
         let counts = |program: &&Program| program.reads().iter().any(|(_, name)| name == "attempt");
-        if compiled.len() == patterns.len() && compiled.last().as_ref().is_some_and(|last| !counts(last)) {
+        if compiled.len() == patterns.len()
+            && compiled.last().as_ref().is_some_and(|last| !counts(last))
+        {
             source.error(
                 patterns.last().map_or(at, |(_, span)| span.start),
                 "the last pattern gives one name, and a second person of that name would get none",
@@ -332,19 +492,39 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
         let mut free_in = Vec::new();
         for (text, span) in options.texts("unique_in") {
             match text.split_once('.') {
-                Some((system, attribute)) => free_in.push((system.to_owned(), attribute.to_owned())),
-                None => source.error(span.start, format!("`{text}` names no attribute of a system"), Some("\"harbour.uid\"".into())),
+                Some((system, attribute)) => {
+                    free_in.push((system.to_owned(), attribute.to_owned()))
+                }
+                None => source.error(
+                    span.start,
+                    format!("`{text}` names no attribute of a system"),
+                    Some("\"harbour.uid\"".into()),
+                ),
             }
         }
         let generated = Generated {
             patterns: compiled,
-            reserved: options.texts("reserved").into_iter().map(|(text, _)| text.trim().to_lowercase()).collect(),
+            reserved: options
+                .texts("reserved")
+                .into_iter()
+                .map(|(text, _)| text.trim().to_lowercase())
+                .collect(),
             longest: options.number("max_length").map(|longest| longest as usize),
             free_in,
         };
-        if let Some(attribute) = rules.attributes.iter_mut().find(|attribute| attribute.name == name) {
+        if let Some(attribute) = rules
+            .attributes
+            .iter_mut()
+            .find(|attribute| attribute.name == name)
+        {
             if attribute.many {
-                source.error(at, format!("`{name}` is generated, and holds one value for life: it cannot be `many`"), None);
+                source.error(
+                    at,
+                    format!(
+                        "`{name}` is generated, and holds one value for life: it cannot be `many`"
+                    ),
+                    None,
+                );
             }
             attribute.generated = Some(generated);
         }
@@ -364,7 +544,10 @@ impl Scopes<'_> {
             roots: roots
                 .iter()
                 .map(|root| match root {
-                    Root::Account => (*root, self.account.as_ref().map_or(Names::Any, Names::These)),
+                    Root::Account => (
+                        *root,
+                        self.account.as_ref().map_or(Names::Any, Names::These),
+                    ),
                     Root::Identity => (*root, Names::These(&self.identity)),
                 })
                 .collect(),
@@ -378,7 +561,13 @@ fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> 
     let mut identity: BTreeMap<String, bool> = rules
         .identities
         .get(&kind)
-        .map(|identity| identity.attributes.iter().map(|a| (a.name.clone(), a.many)).collect())
+        .map(|identity| {
+            identity
+                .attributes
+                .iter()
+                .map(|a| (a.name.clone(), a.many))
+                .collect()
+        })
         .unwrap_or_default();
     // Every identity has these, whatever is declared.
     identity.insert("id".into(), false);
@@ -386,9 +575,13 @@ fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> 
     identity.insert(crate::lifecycle::LEFT_BY.into(), false);
     identity.insert(crate::roles::ROLES.into(), true);
     Scopes {
-        account: schema
-            .filter(|schema| !schema.is_open)
-            .map(|schema| schema.attributes.iter().map(|(name, def)| (name.clone(), def.many)).collect()),
+        account: schema.filter(|schema| !schema.is_open).map(|schema| {
+            schema
+                .attributes
+                .iter()
+                .map(|(name, def)| (name.clone(), def.many))
+                .collect()
+        }),
         identity,
         tables: &rules.tables,
     }
@@ -401,26 +594,59 @@ pub(super) fn expression(
     account: Option<Option<&Schema>>,
     source: &str,
 ) -> Result<Program, crate::expr::ExprError> {
-    let schema = account.flatten().filter(|schema| !schema.attributes.is_empty());
-    let roots: &[Root] = if account.is_some() { &[Root::Account, Root::Identity] } else { &[Root::Identity] };
+    let schema = account
+        .flatten()
+        .filter(|schema| !schema.attributes.is_empty());
+    let roots: &[Root] = if account.is_some() {
+        &[Root::Account, Root::Identity]
+    } else {
+        &[Root::Identity]
+    };
     Program::compile(source, &scopes(rules, kind, schema).known(roots))
 }
 
-fn system(root: Section<'_>, rules: &RuleSet, schemas: &Schemas, blocks: &BTreeMap<ObjectType, SharedMappings<'_>>) -> Option<SystemRules> {
+fn system(
+    root: Section<'_>,
+    rules: &RuleSet,
+    schemas: &Schemas,
+    blocks: &BTreeMap<ObjectType, SharedMappings<'_>>,
+) -> Option<SystemRules> {
     let source = root.source;
     let Some((name, _)) = root.text("system") else {
-        source.error(0, "the file does not say whose rules it holds", Some("begin it with: system = \"name\"".into()));
+        source.error(
+            0,
+            "the file does not say whose rules it holds",
+            Some("begin it with: system = \"name\"".into()),
+        );
         return None;
     };
-    let mut system = SystemRules { name: name.clone(), file: source.name.to_owned(), types: BTreeMap::new() };
+    let mut system = SystemRules {
+        name: name.clone(),
+        file: source.name.to_owned(),
+        types: BTreeMap::new(),
+    };
     for (kind, section) in type_sections(&root) {
-        let schema = schemas.get(&name).and_then(|by_type| by_type.get(&kind)).filter(|s| !s.attributes.is_empty());
+        let schema = schemas
+            .get(&name)
+            .and_then(|by_type| by_type.get(&kind))
+            .filter(|s| !s.attributes.is_empty());
         if !rules.identities.contains_key(&kind) {
-            source.error(section.at, format!("identities.toml declares no {kind}"), Some(format!("add [{kind}.attributes] there")));
+            source.error(
+                section.at,
+                format!("identities.toml declares no {kind}"),
+                Some(format!("add [{kind}.attributes] there")),
+            );
         }
         let scopes = scopes(rules, kind, schema);
         let none = Vec::new();
-        let types = type_rules(section, kind, &scopes, schema, rules, blocks.get(&kind).unwrap_or(&none));
+        let types = type_rules(
+            section,
+            kind,
+            &scopes,
+            schema,
+            rules,
+            blocks.get(&kind).unwrap_or(&none),
+        );
         system.types.insert(kind, types);
     }
     root.done();
@@ -436,11 +662,21 @@ fn type_rules(
     blocks: &SharedMappings<'_>,
 ) -> TypeRules {
     let source = section.source;
-    let mut types = TypeRules { place: section.place(), ..Default::default() };
+    let mut types = TypeRules {
+        place: section.place(),
+        ..Default::default()
+    };
     let inbound = section.section("inbound");
     let outbound = section.section("outbound");
-    let (shared_in, shared_out) = (named(&section, blocks, "inbound"), named(&section, blocks, "outbound"));
-    let scope_root = if inbound.is_some() || !shared_in.is_empty() { Root::Account } else { Root::Identity };
+    let (shared_in, shared_out) = (
+        named(&section, blocks, "inbound"),
+        named(&section, blocks, "outbound"),
+    );
+    let scope_root = if inbound.is_some() || !shared_in.is_empty() {
+        Root::Account
+    } else {
+        Root::Identity
+    };
     if let Some(scope) = section.section("scope") {
         types.scope = scope::scope(scope, &scopes.known(&[scope_root]), source);
         if let Some(filter) = &types.scope.filter
@@ -458,7 +694,8 @@ fn type_rules(
             }
         }
         if scope_root == Root::Identity {
-            let target_only = "this system receives accounts only, so its scope is about identities";
+            let target_only =
+                "this system receives accounts only, so its scope is about identities";
             if let Some(container) = types.scope.within.first().or(types.scope.except.first()) {
                 source.error_at(
                     &container.place,
@@ -473,74 +710,172 @@ fn type_rules(
                     Some(format!("{target_only}: use a condition")),
                 );
             }
-            for group in types.scope.groups.iter().chain(&types.scope.not_groups).filter(|group| group.system.is_none()) {
+            for group in types
+                .scope
+                .groups
+                .iter()
+                .chain(&types.scope.not_groups)
+                .filter(|group| group.system.is_none())
+            {
                 source.error_at(
                     &group.place,
-                    format!("it is not said in which system the group `{}` is", group.name),
+                    format!(
+                        "it is not said in which system the group `{}` is",
+                        group.name
+                    ),
                     Some(format!("{target_only}: {{ name = \"…\", system = \"…\" }}")),
                 );
             }
         }
     }
     types.domains = section.section("domains").map(domains);
-    types.protected = section.section("protected").map(|own| hands_off(own, &scopes.known(&[Root::Account]))).unwrap_or_default();
+    types.protected = section
+        .section("protected")
+        .map(|own| hands_off(own, &scopes.known(&[Root::Account])))
+        .unwrap_or_default();
     types.matching = match_rules(&section, scopes);
-    types.inbound = with_blocks(&shared_in, inbound.as_ref(), &scopes.known(&[Root::Account]), &|source, name, at| {
-        if let Some(identity) = rules.identities.get(&kind)
-            && identity.get(name).is_none()
-        {
-            let near = crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
-            source.error(
-                at,
-                format!("identities.toml declares no attribute `{name}`"),
-                Some(near.map_or_else(|| "declare it there, or remove this line".into(), |near| format!("did you mean `{near}`?"))),
-            );
-        }
-    });
+    types.inbound = with_blocks(
+        &shared_in,
+        inbound.as_ref(),
+        &scopes.known(&[Root::Account]),
+        &|source, name, at| {
+            if let Some(identity) = rules.identities.get(&kind)
+                && identity.get(name).is_none()
+            {
+                let near =
+                    crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
+                source.error(
+                    at,
+                    format!("identities.toml declares no attribute `{name}`"),
+                    Some(near.map_or_else(
+                        || "declare it there, or remove this line".into(),
+                        |near| format!("did you mean `{near}`?"),
+                    )),
+                );
+            }
+        },
+    );
     back_links(&types, schema, source);
-    let check = |source: &RuleSource<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
-    types.outbound = with_blocks(&shared_out, outbound.as_ref(), &scopes.known(&[Root::Identity]), &check);
+    let check =
+        |source: &RuleSource<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
+    types.outbound = with_blocks(
+        &shared_out,
+        outbound.as_ref(),
+        &scopes.known(&[Root::Identity]),
+        &check,
+    );
     types.populations = populations(&section, &scopes.known(&[Root::Identity]), &check);
-    for mapping in types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound)) {
+    for mapping in types.outbound.iter().chain(
+        types
+            .populations
+            .iter()
+            .flat_map(|population| &population.outbound),
+    ) {
         check_kind(mapping, schema, source);
     }
-    if let (Some(schema), Some(at)) = (schema, outbound.as_ref().map(|outbound| outbound.at).or(shared_out.first().map(|_| section.at))) {
+    if let (Some(schema), Some(at)) = (
+        schema,
+        outbound
+            .as_ref()
+            .map(|outbound| outbound.at)
+            .or(shared_out.first().map(|_| section.at)),
+    ) {
         let given = |name: &str| {
-            types.outbound.iter().chain(types.populations.iter().flat_map(|p| &p.outbound)).any(|m| m.attribute.eq_ignore_ascii_case(name))
+            types
+                .outbound
+                .iter()
+                .chain(types.populations.iter().flat_map(|p| &p.outbound))
+                .any(|m| m.attribute.eq_ignore_ascii_case(name))
         };
-        let named =
-            schema.name_attribute.as_deref().and_then(|name| types.outbound.iter().find(|m| m.attribute.eq_ignore_ascii_case(name)));
+        let named = schema.name_attribute.as_deref().and_then(|name| {
+            types
+                .outbound
+                .iter()
+                .find(|m| m.attribute.eq_ignore_ascii_case(name))
+        });
         let in_name = |name: &str| {
-            named.is_some_and(|mapping| mapping.program.source().to_lowercase().contains(&format!("\"{}=", name.to_lowercase())))
+            named.is_some_and(|mapping| {
+                mapping
+                    .program
+                    .source()
+                    .to_lowercase()
+                    .contains(&format!("\"{}=", name.to_lowercase()))
+            })
         };
         let given = |name: &str| given(name) || in_name(name);
         state_twice(&types, schema, source);
-        if let Some(cn) = types.outbound.iter().find(|m| schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn"))
-        {
+        if let Some(cn) = types.outbound.iter().find(|m| {
+            schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn")
+        }) {
             source.warn_at(
                 &cn.place,
                 "`cn` is a part of the name here: only `dn` changes it, and this mapping is never sent",
                 Some("leave it out".into()),
             );
         }
-        for def in schema.attributes.values().filter(|def| def.required && def.writable && !given(&def.name)) {
-            source.warn(at, format!("the system needs `{}` for a new account, and no mapping gives it", def.name), None);
+        for def in schema
+            .attributes
+            .values()
+            .filter(|def| def.required && def.writable && !given(&def.name))
+        {
+            source.warn(
+                at,
+                format!(
+                    "the system needs `{}` for a new account, and no mapping gives it",
+                    def.name
+                ),
+                None,
+            );
         }
     }
     types.examples = examples(&section);
     types.on_deleted = section
-        .word("on_deleted", &[("review", OnDeleted::Ask), ("recreate", OnDeleted::Recreate), ("ignore", OnDeleted::Ignore)])
+        .word(
+            "on_deleted",
+            &[
+                ("review", OnDeleted::Ask),
+                ("recreate", OnDeleted::Recreate),
+                ("ignore", OnDeleted::Ignore),
+            ],
+        )
         .unwrap_or_default();
     types.on_orphaned = section
-        .word("on_orphaned", &[("ignore", OnOrphaned::Ignore), ("disable", OnOrphaned::Disable), ("review", OnOrphaned::Ask)])
+        .word(
+            "on_orphaned",
+            &[
+                ("ignore", OnOrphaned::Ignore),
+                ("disable", OnOrphaned::Disable),
+                ("review", OnOrphaned::Ask),
+            ],
+        )
         .unwrap_or_default();
-    types.on_drift = section.word("on_drift", &[("repair", OnDrift::Repair), ("report", OnDrift::Report)]).unwrap_or_default();
-    types.password = section.section("password").and_then(|password| passwords::password(password, schema, &rules.webhooks));
-    types.departure = lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
-    types.memberships = memberships::memberships(&section, kind, &scopes.known(&[Root::Identity]), &types);
-    types.after = section.texts("depends_on").into_iter().map(|(name, _)| name).collect();
-    types.on_out_of_scope =
-        section.word("on_out_of_scope", &[("disable", OnOutOfScope::Disable), ("leave", OnOutOfScope::Leave)]).unwrap_or_default();
+    types.on_drift = section
+        .word(
+            "on_drift",
+            &[("repair", OnDrift::Repair), ("report", OnDrift::Report)],
+        )
+        .unwrap_or_default();
+    types.password = section
+        .section("password")
+        .and_then(|password| passwords::password(password, schema, &rules.webhooks));
+    types.departure =
+        lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
+    types.memberships =
+        memberships::memberships(&section, kind, &scopes.known(&[Root::Identity]), &types);
+    types.after = section
+        .texts("depends_on")
+        .into_iter()
+        .map(|(name, _)| name)
+        .collect();
+    types.on_out_of_scope = section
+        .word(
+            "on_out_of_scope",
+            &[
+                ("disable", OnOutOfScope::Disable),
+                ("leave", OnOutOfScope::Leave),
+            ],
+        )
+        .unwrap_or_default();
     if types.is_target() && types.matching.is_empty() {
         source.warn(
             section.at,
@@ -552,46 +887,84 @@ fn type_rules(
     types
 }
 
-/// Finds expressions that read back-links of a directory: what an entry says of its groups is as old as its last read, since a change of
-/// a group does not change the entry. It must not decide about access, and is old where it is only a value.
+/// Finds expressions that read back-links of a directory: what an entry says of its groups is as
+/// old as its last read, since a change of a group does not change the entry. It must not decide
+/// about access, and is old where it is only a value.
 fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &RuleSource<'_>) {
     if !schema.is_some_and(|schema| schema.refers_by_name) {
         return;
     }
     let read = |program: &Program| {
-        let names = program.reads().iter().filter(|(root, _)| *root == Root::Account).map(|(_, name)| name);
-        names.into_iter().find(|name| ["memberof", "ismemberof"].contains(&name.to_lowercase().as_str())).cloned()
+        let names = program
+            .reads()
+            .iter()
+            .filter(|(root, _)| *root == Root::Account)
+            .map(|(_, name)| name);
+        names
+            .into_iter()
+            .find(|name| ["memberof", "ismemberof"].contains(&name.to_lowercase().as_str()))
+            .cloned()
     };
-    for condition in types.scope.conditions.iter().chain(&types.protected.conditions) {
+    for condition in types
+        .scope
+        .conditions
+        .iter()
+        .chain(&types.protected.conditions)
+    {
         if let Some(name) = read(&condition.when) {
-            let text = format!("`account.{name}` is as old as the entry's last read, so that it cannot decide who takes part");
-            let instead =
-                "use `groups` or `not_groups` of the scope, or a filter such as (memberOf=cn=crew,ou=groups,dc=skerry,dc=example)";
+            let text = format!(
+                "`account.{name}` is as old as the entry's last read, so that it cannot decide who takes part"
+            );
+            let instead = "use `groups` or `not_groups` of the scope, or a filter such as (memberOf=cn=crew,ou=groups,dc=skerry,dc=example)";
             source.error_at(&condition.place, text, Some(instead.to_owned()));
         }
     }
     for mapping in &types.inbound {
         if let Some(name) = read(&mapping.program) {
-            let text = format!("`account.{name}` is as old as the entry's last read: a change of a group does not change the entry");
+            let text = format!(
+                "`account.{name}` is as old as the entry's last read: a change of a group does not change the entry"
+            );
             source.warn_at(
                 &mapping.place,
                 text,
-                Some("do not give access by it; roles and scopes can ask the groups themselves".to_owned()),
+                Some(
+                    "do not give access by it; roles and scopes can ask the groups themselves"
+                        .to_owned(),
+                ),
             );
         }
     }
 }
 
 /// Attributes in which directories keep whether an account is usable, beside other things.
-const STATES: [&str; 3] = ["userAccountControl", "nsAccountLock", "pwdAccountLockedTime"];
+const STATES: [&str; 3] = [
+    "userAccountControl",
+    "nsAccountLock",
+    "pwdAccountLockedTime",
+];
 
 /// Refuses the state of accounts mapped in two ways: each would undo the other.
 fn state_twice(types: &TypeRules, schema: &Schema, source: &RuleSource<'_>) {
-    let all = || types.outbound.iter().chain(types.populations.iter().flat_map(|population| &population.outbound));
-    let Some(state) = schema.state_attribute.as_deref().filter(|state| all().any(|m| m.attribute.eq_ignore_ascii_case(state))) else {
+    let all = || {
+        types.outbound.iter().chain(
+            types
+                .populations
+                .iter()
+                .flat_map(|population| &population.outbound),
+        )
+    };
+    let Some(state) = schema
+        .state_attribute
+        .as_deref()
+        .filter(|state| all().any(|m| m.attribute.eq_ignore_ascii_case(state)))
+    else {
         return;
     };
-    for raw in all().filter(|mapping| STATES.iter().any(|raw| mapping.attribute.eq_ignore_ascii_case(raw))) {
+    for raw in all().filter(|mapping| {
+        STATES
+            .iter()
+            .any(|raw| mapping.attribute.eq_ignore_ascii_case(raw))
+    }) {
         source.error_at(
             &raw.place,
             format!("whether an account is usable is mapped twice: by `{state}` and by `{}`, and each would undo the other", raw.attribute),
@@ -615,14 +988,21 @@ fn target_attribute(schema: Option<&Schema>, source: &RuleSource<'_>, name: &str
                 )),
             );
         }
-        Some(def) if !def.writable => source.error(at, format!("the system lets nobody write `{name}`"), None),
+        Some(def) if !def.writable => {
+            source.error(at, format!("the system lets nobody write `{name}`"), None)
+        }
         Some(_) => {}
     }
 }
 
 /// A value that can never be of the kind that the attribute holds.
 fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_>) {
-    let (Some(def), Some(gives)) = (schema.and_then(|schema| schema.get(&mapping.attribute)), mapping.program.gives()) else { return };
+    let (Some(def), Some(gives)) = (
+        schema.and_then(|schema| schema.get(&mapping.attribute)),
+        mapping.program.gives(),
+    ) else {
+        return;
+    };
     let holds = def.kind.words();
     let fits = gives == holds
         || match def.kind {
@@ -632,12 +1012,21 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_
             ValueKind::Bytes | ValueKind::Complex => true,
         };
     if !fits {
-        let help = (def.kind == ValueKind::Text).then(|| format!("text({}) turns it into text", mapping.program.source()));
-        source.error_at(&mapping.place, format!("`{}` holds {holds}, and this is always {gives}", def.name), help);
+        let help = (def.kind == ValueKind::Text)
+            .then(|| format!("text({}) turns it into text", mapping.program.source()));
+        source.error_at(
+            &mapping.place,
+            format!("`{}` holds {holds}, and this is always {gives}", def.name),
+            help,
+        );
     }
 }
 
-fn program(source: &RuleSource<'_>, text: &(String, Range<usize>), known: &ExprScope<'_>) -> Option<Program> {
+fn program(
+    source: &RuleSource<'_>,
+    text: &(String, Range<usize>),
+    known: &ExprScope<'_>,
+) -> Option<Program> {
     match Program::compile(&text.0, known) {
         Ok(program) => Some(program),
         Err(error) => {

@@ -11,15 +11,25 @@ use crate::states::NotificationEvent;
 /// The most days.
 const LONGEST: u32 = 366;
 
-pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<NotificationRule> {
+pub(super) fn notices(
+    root: Section<'_>,
+    rules: &RuleSet,
+    schemas: &Schemas,
+) -> Vec<NotificationRule> {
     let source = root.source;
     let kind = ObjectType::Person;
     let mut all: Vec<NotificationRule> = Vec::new();
     for item in root.list("notification") {
-        let Some(own) = root.as_section("notification", item, "[[notification]]") else { continue };
+        let Some(own) = root.as_section("notification", item, "[[notification]]") else {
+            continue;
+        };
         let name = own.text("name");
         match &name {
-            None => source.error(own.at, "a notice needs a name", Some("name = \"a newcomer's manager\"".into())),
+            None => source.error(
+                own.at,
+                "a notice needs a name",
+                Some("name = \"a newcomer's manager\"".into()),
+            ),
             Some((name, span)) if all.iter().any(|other| other.name == *name) => {
                 source.error(span.start, format!("there are two notices `{name}`"), None);
             }
@@ -32,45 +42,88 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
             .collect();
         let on = own.word("on", &events);
         if own.get("on").is_none() {
-            source.error(own.at, "it is not said when it is told", Some("on = \"arrived\"".into()));
+            source.error(
+                own.at,
+                "it is not said when it is told",
+                Some("on = \"arrived\"".into()),
+            );
         }
         let system = own.text("system");
         match (&system, on) {
             (Some((system, span)), _) if !rules.systems.contains_key(system) => {
-                source.error(span.start, format!("no file has rules for a system `{system}`"), None);
+                source.error(
+                    span.start,
+                    format!("no file has rules for a system `{system}`"),
+                    None,
+                );
             }
             (None, Some(NotificationEvent::NotArrived)) => {
-                source.error(own.at, "it is not said in which system nobody came", Some("system = \"berthing\"".into()));
+                source.error(
+                    own.at,
+                    "it is not said in which system nobody came",
+                    Some("system = \"berthing\"".into()),
+                );
             }
             _ => {}
         }
-        let schema = system.as_ref().and_then(|(system, _)| schemas.get(system)?.get(&kind)).filter(|schema| !schema.attributes.is_empty());
+        let schema = system
+            .as_ref()
+            .and_then(|(system, _)| schemas.get(system)?.get(&kind))
+            .filter(|schema| !schema.attributes.is_empty());
         let scopes = scopes(rules, kind, schema);
         // Whether somebody came is seen at the account.
-        let roots: &[Root] = if on == Some(NotificationEvent::NotArrived) { &[Root::Account, Root::Identity] } else { &[Root::Identity] };
-        let when = own.text("when").and_then(|text| program(source, &text, &scopes.known(roots)));
+        let roots: &[Root] = if on == Some(NotificationEvent::NotArrived) {
+            &[Root::Account, Root::Identity]
+        } else {
+            &[Root::Identity]
+        };
+        let when = own
+            .text("when")
+            .and_then(|text| program(source, &text, &scopes.known(roots)));
         if on == Some(NotificationEvent::NotArrived) && own.get("when").is_none() {
             let help = "when = 'account.lastSignIn == null'".to_owned();
-            source.error(own.at, "it is not said by what it is seen that somebody did not come", Some(help));
+            source.error(
+                own.at,
+                "it is not said by what it is seen that somebody did not come",
+                Some(help),
+            );
         }
-        let text = own.text("text").and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
+        let text = own
+            .text("text")
+            .and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
         if own.get("text").is_none() {
-            source.error(own.at, "it is not said what is told", Some("text = '\"Welcome, \" + identity.givenName'".into()));
+            source.error(
+                own.at,
+                "it is not said what is told",
+                Some("text = '\"Welcome, \" + identity.givenName'".into()),
+            );
         }
         let to = own.text("recipient").map(|(to, span)| match to.as_str() {
             "operators" => RecipientRule::Operators,
             "themselves" => RecipientRule::Themselves,
             "owner" => {
                 if on.is_some_and(|on| on != NotificationEvent::JoinedGroup) {
-                    source.error(span.start, "only a group has an owner", Some("on = \"joined_group\"".into()));
+                    source.error(
+                        span.start,
+                        "only a group has an owner",
+                        Some("on = \"joined_group\"".into()),
+                    );
                 }
                 RecipientRule::Owner
             }
             name => {
-                let declared = rules.identities.get(&kind).and_then(|identity| identity.get(name));
+                let declared = rules
+                    .identities
+                    .get(&kind)
+                    .and_then(|identity| identity.get(name));
                 if declared.is_none_or(|attribute| attribute.reference.is_none()) {
-                    let help = "operators, themselves, owner, or an attribute that points to somebody";
-                    source.error(span.start, format!("`{name}` is nobody who could be told"), Some(help.into()));
+                    let help =
+                        "operators, themselves, owner, or an attribute that points to somebody";
+                    source.error(
+                        span.start,
+                        format!("`{name}` is nobody who could be told"),
+                        Some(help.into()),
+                    );
                 }
                 RecipientRule::Reference(name.to_owned())
             }
@@ -79,14 +132,31 @@ pub(super) fn notices(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> 
         if let Some((call, span)) = &call
             && !rules.webhooks.contains_key(call)
         {
-            source.error(span.start, format!("nobody is called `{call}`"), Some("declare it in webhooks.toml".into()));
+            source.error(
+                span.start,
+                format!("nobody is called `{call}`"),
+                Some("declare it in webhooks.toml".into()),
+            );
         }
-        let (after_days, again_days) = (own.number("after_days").unwrap_or(0), own.number("repeat_every_days"));
+        let (after_days, again_days) = (
+            own.number("after_days").unwrap_or(0),
+            own.number("repeat_every_days"),
+        );
         if after_days.max(again_days.unwrap_or(0)) > LONGEST {
-            source.error(own.at, "that is too long", Some(format!("choose from 0 to {LONGEST} days")));
+            source.error(
+                own.at,
+                "that is too long",
+                Some(format!("choose from 0 to {LONGEST} days")),
+            );
         }
-        if on.is_some_and(|on| on != NotificationEvent::NotArrived) && (after_days > 0 || again_days.is_some()) {
-            source.error(own.at, "only what is not so yet is waited for and told again", Some("on = \"not_arrived\"".into()));
+        if on.is_some_and(|on| on != NotificationEvent::NotArrived)
+            && (after_days > 0 || again_days.is_some())
+        {
+            source.error(
+                own.at,
+                "only what is not so yet is waited for and told again",
+                Some("on = \"not_arrived\"".into()),
+            );
         }
         let place = own.place();
         own.done();

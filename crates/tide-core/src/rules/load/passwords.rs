@@ -8,57 +8,109 @@ use std::collections::BTreeMap;
 /// The sets of characters that passwords are drawn from.
 pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
 
-pub(super) fn password(section: Section<'_>, schema: Option<&Schema>, calls: &BTreeMap<String, WebhookRules>) -> Option<PasswordRules> {
+pub(super) fn password(
+    section: Section<'_>,
+    schema: Option<&Schema>,
+    calls: &BTreeMap<String, WebhookRules>,
+) -> Option<PasswordRules> {
     let source = section.source;
     let attribute = section.text("attribute");
-    let length = section.number("length").map_or(20, |length| length as usize);
+    let length = section
+        .number("length")
+        .map_or(20, |length| length as usize);
     let sets: Vec<String> = section
         .texts("sets")
         .into_iter()
         .map(|(set, span)| {
             if !PASSWORD_SETS.contains(&set.as_str()) {
-                source.error(span.start, format!("there is no set `{set}`"), Some(format!("choose from {}", PASSWORD_SETS.join(", "))));
+                source.error(
+                    span.start,
+                    format!("there is no set `{set}`"),
+                    Some(format!("choose from {}", PASSWORD_SETS.join(", "))),
+                );
             }
             set
         })
         .collect();
     if !(8..=128).contains(&length) {
-        source.error(section.at, format!("a password of {length} characters is not given"), Some("choose a length from 8 to 128".into()));
+        source.error(
+            section.at,
+            format!("a password of {length} characters is not given"),
+            Some("choose a length from 8 to 128".into()),
+        );
     }
     if let (Some((name, span)), Some(schema)) = (&attribute, schema)
         && schema.get(name).is_none()
         // Attributes of secrets are kept out of what is known of a system.
         && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
     {
-        source.error(span.start, format!("the system has no attribute `{name}`"), None);
+        source.error(
+            span.start,
+            format!("the system has no attribute `{name}`"),
+            None,
+        );
     }
     if attribute.is_none() {
-        source.error(section.at, "it is not said which attribute takes the password", Some("attribute = \"userPassword\"".into()));
+        source.error(
+            section.at,
+            "it is not said which attribute takes the password",
+            Some("attribute = \"userPassword\"".into()),
+        );
     }
-    let shown_to: Vec<String> = section.texts("visible_to").into_iter().map(|(name, _)| name).collect();
+    let shown_to: Vec<String> = section
+        .texts("visible_to")
+        .into_iter()
+        .map(|(name, _)| name)
+        .collect();
     let handed_to = section.text("deliver_to").map(|(name, span)| {
         if !calls.contains_key(&name) {
             source.error(
                 span.start,
                 format!("nobody is called `{name}`"),
-                Some(format!("webhooks.toml: [{name}] and below it url = \"https://…\"")),
+                Some(format!(
+                    "webhooks.toml: [{name}] and below it url = \"https://…\""
+                )),
             );
         }
         if !shown_to.is_empty() {
-            source.error(span.start, "what is handed over is shown to nobody", Some("leave out `visible_to`, or `deliver_to`".into()));
+            source.error(
+                span.start,
+                "what is handed over is shown to nobody",
+                Some("leave out `visible_to`, or `deliver_to`".into()),
+            );
         }
         name
     });
     let first = section.truth("initial").unwrap_or(true);
     let in_step = section.truth("sync").unwrap_or(false);
     let carry = section.text("copy_hash_from").map(|(from, span)| {
-        if attribute.as_ref().is_none_or(|(name, _)| !name.eq_ignore_ascii_case("userPassword")) {
+        if attribute
+            .as_ref()
+            .is_none_or(|(name, _)| !name.eq_ignore_ascii_case("userPassword"))
+        {
             let help = "attribute = \"userPassword\", of a directory that knows the same schemes";
-            source.error(span.start, "only hashes of userPassword are carried", Some(help.into()));
+            source.error(
+                span.start,
+                "only hashes of userPassword are carried",
+                Some(help.into()),
+            );
         }
         from
     });
     section.done();
-    let sets = if sets.is_empty() { PASSWORD_SETS.map(str::to_owned).to_vec() } else { sets };
-    attribute.map(|(attribute, _)| PasswordRules { attribute, length, sets, shown_to, handed_to, first, in_step, carry })
+    let sets = if sets.is_empty() {
+        PASSWORD_SETS.map(str::to_owned).to_vec()
+    } else {
+        sets
+    };
+    attribute.map(|(attribute, _)| PasswordRules {
+        attribute,
+        length,
+        sets,
+        shown_to,
+        handed_to,
+        first,
+        in_step,
+        carry,
+    })
 }

@@ -15,63 +15,127 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
     let mut all: Vec<Role> = Vec::new();
     let mut places: Vec<usize> = Vec::new();
     for item in root.list("role") {
-        let Some(section) = root.as_section("role", item, "[[role]]") else { continue };
+        let Some(section) = root.as_section("role", item, "[[role]]") else {
+            continue;
+        };
         let name = section.text("name");
         match &name {
-            None => source.error(section.at, "a role needs a name", Some("name = \"deck officer\"".into())),
+            None => source.error(
+                section.at,
+                "a role needs a name",
+                Some("name = \"deck officer\"".into()),
+            ),
             Some((name, span)) if all.iter().any(|other| other.name == *name) => {
                 source.error(span.start, format!("there are two roles `{name}`"), None);
             }
             Some(_) => {}
         }
-        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL.iter().map(|kind| (kind.as_str(), *kind)).collect();
+        let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL
+            .iter()
+            .map(|kind| (kind.as_str(), *kind))
+            .collect();
         let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
         let mut scopes = scopes(rules, kind, None);
         // Who holds a role does not depend on who holds roles: that would have no end.
         scopes.identity.remove(ROLES);
         let known = scopes.known(&[Root::Identity]);
-        let when = section.text("when").and_then(|when| program(source, &when, &known));
-        let includes: Vec<String> = section.texts("includes").into_iter().map(|(name, _)| name).collect();
+        let when = section
+            .text("when")
+            .and_then(|when| program(source, &when, &known));
+        let includes: Vec<String> = section
+            .texts("includes")
+            .into_iter()
+            .map(|(name, _)| name)
+            .collect();
         let priority = section.number("priority").map_or(0, i64::from);
         let keep_days = section.number("overlap_days").unwrap_or(0);
         if keep_days > LONGEST {
-            source.error(section.at, format!("a role is not kept for {keep_days} days"), Some(format!("choose from 0 to {LONGEST}")));
+            source.error(
+                section.at,
+                format!("a role is not kept for {keep_days} days"),
+                Some(format!("choose from 0 to {LONGEST}")),
+            );
         }
         let mut values: Vec<RoleValue> = Vec::new();
         for (key, binding) in [("binding", true), ("defaults", false)] {
-            let Some(own) = section.section(key) else { continue };
+            let Some(own) = section.section(key) else {
+                continue;
+            };
             for (attribute, at, value) in own.entries() {
                 let place = source.place(at);
-                let declared = rules.identities.get(&kind).and_then(|identity| identity.get(attribute));
+                let declared = rules
+                    .identities
+                    .get(&kind)
+                    .and_then(|identity| identity.get(attribute));
                 match declared {
-                    None => source.error(at, format!("identities.toml declares no attribute `{attribute}`"), None),
+                    None => source.error(
+                        at,
+                        format!("identities.toml declares no attribute `{attribute}`"),
+                        None,
+                    ),
                     Some(declared)
-                        if declared.unique || declared.generated.is_some() || declared.spread.is_some() || declared.reference.is_some() =>
+                        if declared.unique
+                            || declared.generated.is_some()
+                            || declared.spread.is_some()
+                            || declared.reference.is_some() =>
                     {
-                        let text = format!("`{attribute}` is somebody's own: a role cannot give it");
+                        let text =
+                            format!("`{attribute}` is somebody's own: a role cannot give it");
                         source.error(at, text, Some("roles give plain attributes".into()));
                     }
                     Some(_) => {}
                 }
                 let Some(text) = value.get_ref().as_str() else {
-                    source.error(value.span().start, format!("`{attribute}` needs an expression"), Some(format!("{attribute} = '\"…\"'")));
+                    source.error(
+                        value.span().start,
+                        format!("`{attribute}` needs an expression"),
+                        Some(format!("{attribute} = '\"…\"'")),
+                    );
                     continue;
                 };
                 let found = program(source, &(text.to_owned(), value.span()), &known);
-                values.extend(found.map(|value| RoleValue { attribute: attribute.to_owned(), value, binding, place }));
+                values.extend(found.map(|value| RoleValue {
+                    attribute: attribute.to_owned(),
+                    value,
+                    binding,
+                    place,
+                }));
             }
         }
         let place = section.place();
         places.push(section.at);
         section.done();
-        all.push(Role { name: name.map(|(name, _)| name).unwrap_or_default(), kind, when, includes, priority, keep_days, values, place });
+        all.push(Role {
+            name: name.map(|(name, _)| name).unwrap_or_default(),
+            kind,
+            when,
+            includes,
+            priority,
+            keep_days,
+            values,
+            place,
+        });
     }
     for (role, at) in all.iter().zip(&places) {
         for other in &role.includes {
             match all.iter().find(|one| one.name == *other) {
-                None => source.error(*at, format!("`{}` brings the role `{other}`, which is not there", role.name), None),
+                None => source.error(
+                    *at,
+                    format!(
+                        "`{}` brings the role `{other}`, which is not there",
+                        role.name
+                    ),
+                    None,
+                ),
                 Some(one) if one.kind != role.kind => {
-                    source.error(*at, format!("`{}` brings `{other}`, which is a role of another type", role.name), None);
+                    source.error(
+                        *at,
+                        format!(
+                            "`{}` brings `{other}`, which is a role of another type",
+                            role.name
+                        ),
+                        None,
+                    );
                 }
                 Some(_) if reaches(&all, other, &role.name) => {
                     source.error(
@@ -98,7 +162,11 @@ fn reaches(all: &[Role], from: &str, to: &str) -> bool {
         }
         if !seen.contains(&name) {
             seen.push(name);
-            left.extend(all.iter().filter(|role| role.name == name).flat_map(|role| role.includes.iter().map(String::as_str)));
+            left.extend(
+                all.iter()
+                    .filter(|role| role.name == name)
+                    .flat_map(|role| role.includes.iter().map(String::as_str)),
+            );
         }
     }
     false
@@ -107,9 +175,16 @@ fn reaches(all: &[Role], from: &str, to: &str) -> bool {
 /// Two roles of one priority that set one attribute: nobody could say which counts.
 fn equal_priorities(rules: &RuleSet, all: &[Role], places: &[usize], root: &Section<'_>) {
     for (n, (role, at)) in all.iter().zip(places).enumerate() {
-        for other in all[..n].iter().filter(|other| other.kind == role.kind && other.priority == role.priority) {
+        for other in all[..n]
+            .iter()
+            .filter(|other| other.kind == role.kind && other.priority == role.priority)
+        {
             for value in &role.values {
-                let many = rules.identities.get(&role.kind).and_then(|i| i.get(&value.attribute)).is_some_and(|a| a.many);
+                let many = rules
+                    .identities
+                    .get(&role.kind)
+                    .and_then(|i| i.get(&value.attribute))
+                    .is_some_and(|a| a.many);
                 let same = |one: &&RoleValue| {
                     one.binding == value.binding
                         && one.attribute.eq_ignore_ascii_case(&value.attribute)

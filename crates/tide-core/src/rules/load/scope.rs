@@ -1,7 +1,9 @@
 //! Who takes part: scope, groups, filters, domains and accounts that are never touched.
 
 use super::super::read::{RuleSource, Section, kind};
-use super::super::{Condition, Container, Domains, FilterScope, GroupScope, Protected, RecordFilter, Scope};
+use super::super::{
+    Condition, Container, Domains, FilterScope, GroupScope, Protected, RecordFilter, Scope,
+};
 use super::program;
 use crate::expr::ExprScope;
 use std::collections::BTreeMap;
@@ -20,19 +22,33 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
                     DeValue::Table(_) => {
                         let table = section.as_section(key, item, "a container")?;
                         let dn = table.text("dn").map(|(dn, _)| dn);
-                        let one = table.word("levels", &[("one", true), ("all", false)]).unwrap_or_default();
+                        let one = table
+                            .word("levels", &[("one", true), ("all", false)])
+                            .unwrap_or_default();
                         table.done();
                         (dn?, one)
                     }
                     other => {
-                        source.error(item.span().start, format!("a container is a DN in quotes, and this is {}", kind(other)), None);
+                        source.error(
+                            item.span().start,
+                            format!("a container is a DN in quotes, and this is {}", kind(other)),
+                            None,
+                        );
                         return None;
                     }
                 };
                 match text.parse::<Dn>() {
-                    Ok(dn) => Some(Container { dn, one_level, place: source.place(item.span().start) }),
+                    Ok(dn) => Some(Container {
+                        dn,
+                        one_level,
+                        place: source.place(item.span().start),
+                    }),
                     Err(error) => {
-                        source.error(item.span().start, error.to_string(), Some("for example: \"ou=people,dc=skerry,dc=example\"".into()));
+                        source.error(
+                            item.span().start,
+                            error.to_string(),
+                            Some("for example: \"ou=people,dc=skerry,dc=example\"".into()),
+                        );
                         None
                     }
                 }
@@ -42,24 +58,44 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
     let within = containers("within");
     let except = containers("except");
     let (groups, not_groups) = (groups(&section, "groups"), groups(&section, "not_groups"));
-    let filter = section.text("filter").and_then(|(text, span)| filter(source, &text, span.start));
+    let filter = section
+        .text("filter")
+        .and_then(|(text, span)| filter(source, &text, span.start));
     let mut conditions = Vec::new();
     for item in section.list("condition") {
-        let Some(condition) = section.as_section("condition", item, "a condition") else { continue };
+        let Some(condition) = section.as_section("condition", item, "a condition") else {
+            continue;
+        };
         let otherwise = condition.text("reason").map(|(text, _)| text);
         match condition.text("when") {
-            None => source.error(condition.at, "a condition needs `when`", Some("when = 'account.employeeNumber != null'".into())),
+            None => source.error(
+                condition.at,
+                "a condition needs `when`",
+                Some("when = 'account.employeeNumber != null'".into()),
+            ),
             Some(when) => {
                 if let Some(when) = program(source, &when, known) {
-                    let otherwise = otherwise.unwrap_or_else(|| format!("{} does not hold", when.source()));
-                    conditions.push(Condition { when, otherwise, place: condition.place() });
+                    let otherwise =
+                        otherwise.unwrap_or_else(|| format!("{} does not hold", when.source()));
+                    conditions.push(Condition {
+                        when,
+                        otherwise,
+                        place: condition.place(),
+                    });
                 }
             }
         }
         condition.done();
     }
     section.done();
-    Scope { within, except, groups, not_groups, filter, conditions }
+    Scope {
+        within,
+        except,
+        groups,
+        not_groups,
+        filter,
+        conditions,
+    }
 }
 
 /// Groups, each as its name or as a table.
@@ -68,7 +104,12 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
     let read = |item: &Spanned<DeValue<'_>>| -> Option<GroupScope> {
         let place = source.place(item.span().start);
         if let DeValue::String(name) = item.get_ref() {
-            return Some(GroupScope { name: name.to_string(), system: None, nested: true, place });
+            return Some(GroupScope {
+                name: name.to_string(),
+                system: None,
+                nested: true,
+                place,
+            });
         }
         None
     };
@@ -97,7 +138,14 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
             }
             let group = read(item);
             if group.is_none() {
-                source.error(item.span().start, format!("a group is its name in quotes, and this is {}", kind(item.get_ref())), None);
+                source.error(
+                    item.span().start,
+                    format!(
+                        "a group is its name in quotes, and this is {}",
+                        kind(item.get_ref())
+                    ),
+                    None,
+                );
             }
             group
         })
@@ -105,22 +153,37 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
 }
 
 fn filter(source: &RuleSource<'_>, text: &str, at: usize) -> Option<FilterScope> {
-    // The two writings cannot be mistaken for each other where an LDAP filter names no parenthesis twice:
-    // what reads as the one does not read as the other.
-    let ldap = text.trim_start().starts_with('(').then(|| text.parse::<tide_ldap::LdapFilter>());
+    // The two writings cannot be mistaken for each other where an LDAP filter names no parenthesis
+    // twice: what reads as the one does not read as the other.
+    let ldap = text
+        .trim_start()
+        .starts_with('(')
+        .then(|| text.parse::<tide_ldap::LdapFilter>());
     let filter = match (ldap, text.parse::<tide_scim::ScimFilter>()) {
         (Some(Ok(filter)), _) => RecordFilter::Ldap(filter),
         (_, Ok(filter)) => RecordFilter::Scim(filter),
         (Some(Err(error)), _) => {
-            source.error(at, error.to_string(), Some("for example: '(&(employeeType=crew)(!(title=Trainee)))'".into()));
+            source.error(
+                at,
+                error.to_string(),
+                Some("for example: '(&(employeeType=crew)(!(title=Trainee)))'".into()),
+            );
             return None;
         }
         (None, Err(error)) => {
-            source.error(at, error.to_string(), Some("for example: 'userType eq \"crew\" and active eq true'".into()));
+            source.error(
+                at,
+                error.to_string(),
+                Some("for example: 'userType eq \"crew\" and active eq true'".into()),
+            );
             return None;
         }
     };
-    Some(FilterScope { filter, source: text.to_owned(), place: source.place(at) })
+    Some(FilterScope {
+        filter,
+        source: text.to_owned(),
+        place: source.place(at),
+    })
 }
 
 pub(super) fn domains(section: Section<'_>) -> Domains {
@@ -129,7 +192,11 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
         let one = |item: &Spanned<DeValue<'_>>| match item.get_ref() {
             DeValue::String(text) => Some(text.to_string()),
             other => {
-                source.error(item.span().start, format!("`{key}` lists texts, and this is {}", kind(other)), None);
+                source.error(
+                    item.span().start,
+                    format!("`{key}` lists texts, and this is {}", kind(other)),
+                    None,
+                );
                 None
             }
         };
@@ -139,10 +206,18 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
     let attributes = texts("attributes");
     let ours: Vec<String> = texts("ours").into_iter().map(lower).collect();
     if attributes.is_empty() {
-        source.error(section.at, "`domains` names no attributes", Some("attributes = [\"userName\", \"emails.work\"]".into()));
+        source.error(
+            section.at,
+            "`domains` names no attributes",
+            Some("attributes = [\"userName\", \"emails.work\"]".into()),
+        );
     }
     if ours.is_empty() {
-        source.error(section.at, "`domains` names no domain of ours", Some("ours = [\"skerry.example\"]".into()));
+        source.error(
+            section.at,
+            "`domains` names no domain of ours",
+            Some("ours = [\"skerry.example\"]".into()),
+        );
     }
     let mut translate = BTreeMap::new();
     if let Some(table) = section.section("translate") {
@@ -159,33 +234,59 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
                     }
                     translate.insert(lower(from.to_owned()), to);
                 }
-                other => source.error(value.span().start, format!("a domain is text, and this is {}", kind(other)), None),
+                other => source.error(
+                    value.span().start,
+                    format!("a domain is text, and this is {}", kind(other)),
+                    None,
+                ),
             }
         }
     }
     let place = section.place();
     section.done();
-    Domains { attributes, ours, translate, place }
+    Domains {
+        attributes,
+        ours,
+        translate,
+        place,
+    }
 }
 
 pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protected {
     let source = section.source;
-    let mut hands_off = Protected { place: section.place(), ..Protected::default() };
+    let mut hands_off = Protected {
+        place: section.place(),
+        ..Protected::default()
+    };
     for item in section.list("names") {
         match item.get_ref() {
             DeValue::String(name) => hands_off.names.push(name.trim().to_lowercase()),
-            other => source.error(item.span().start, format!("a name is text, and this is {}", kind(other)), None),
+            other => source.error(
+                item.span().start,
+                format!("a name is text, and this is {}", kind(other)),
+                None,
+            ),
         }
     }
     for item in section.list("condition") {
-        let Some(condition) = section.as_section("condition", item, "a condition") else { continue };
+        let Some(condition) = section.as_section("condition", item, "a condition") else {
+            continue;
+        };
         let because = condition.text("reason").map(|(text, _)| text);
         match condition.text("when") {
-            None => source.error(condition.at, "a condition needs `when`", Some("when = 'account.employeeType == \"emergency\"'".into())),
+            None => source.error(
+                condition.at,
+                "a condition needs `when`",
+                Some("when = 'account.employeeType == \"emergency\"'".into()),
+            ),
             Some(when) => {
                 if let Some(when) = program(source, &when, known) {
                     let otherwise = because.unwrap_or_else(|| when.source().to_owned());
-                    hands_off.conditions.push(Condition { when, otherwise, place: condition.place() });
+                    hands_off.conditions.push(Condition {
+                        when,
+                        otherwise,
+                        place: condition.place(),
+                    });
                 }
             }
         }

@@ -8,19 +8,40 @@ use std::collections::BTreeMap;
 pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
     let mut all = BTreeMap::new();
     for (name, at, value) in root.entries() {
-        let Some(section) = root.as_section(name, value, format!("call {name}")) else { continue };
+        let Some(section) = root.as_section(name, value, format!("call {name}")) else {
+            continue;
+        };
         let timeout_seconds = section.number("timeout_seconds").unwrap_or(10);
         if !(1..=120).contains(&timeout_seconds) {
-            root.source.error(at, format!("an answer is not waited for {timeout_seconds} s"), Some("choose from 1 to 120".into()));
+            root.source.error(
+                at,
+                format!("an answer is not waited for {timeout_seconds} s"),
+                Some("choose from 1 to 120".into()),
+            );
         }
         match section.text("url") {
             Some((url, span)) => {
                 if !(url.starts_with("https://") || url.starts_with("http://")) {
-                    root.source.error(span.start, format!("`{url}` is not an address that can be called"), Some("https://…".into()));
+                    root.source.error(
+                        span.start,
+                        format!("`{url}` is not an address that can be called"),
+                        Some("https://…".into()),
+                    );
                 }
-                all.insert(name.to_owned(), WebhookRules { url, timeout_seconds, place: root.source.place(at) });
+                all.insert(
+                    name.to_owned(),
+                    WebhookRules {
+                        url,
+                        timeout_seconds,
+                        place: root.source.place(at),
+                    },
+                );
             }
-            None => root.source.error(at, format!("it is not said where `{name}` is called"), Some("url = \"https://…\"".into())),
+            None => root.source.error(
+                at,
+                format!("it is not said where `{name}` is called"),
+                Some("url = \"https://…\"".into()),
+            ),
         }
         section.done();
     }
