@@ -109,16 +109,18 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,?,?,?)")
-                        .bind(&row.id)
-                        .bind(kind.as_str())
-                        .bind(&row.name)
-                        .bind(format_timestamp(now))
-                        .execute(&mut *c)
-                        .await?;
+                    sqlx::query(
+                        "INSERT INTO principal (id, kind, name, created_at) VALUES (?,?,?,?)",
+                    )
+                    .bind(&row.id)
+                    .bind(kind.as_str())
+                    .bind(&row.name)
+                    .bind(format_timestamp(now))
+                    .execute(&mut *c)
+                    .await?;
                     if let Some(hashed) = hashed {
                         sqlx::query(
-                            "INSERT INTO token (id, principal, hash, made) VALUES (?,?,?,?)",
+                            "INSERT INTO token (id, principal, hash, created_at) VALUES (?,?,?,?)",
                         )
                         .bind(uuid::Uuid::now_v7().to_string())
                         .bind(&row.id)
@@ -142,7 +144,7 @@ impl Store {
     ) -> Result<Option<Bearer>, StoreError> {
         let row = sqlx::query(
             "SELECT p.id, p.name, p.kind, t.id AS token FROM token t JOIN principal p ON p.id = t.principal
-             WHERE t.hash = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+             WHERE t.hash = ? AND t.ended_at IS NULL AND p.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
         )
         .bind(hash(token))
         .bind(format_timestamp(now))
@@ -161,7 +163,7 @@ impl Store {
     pub async fn token_lasts(&self, id: &str, now: Timestamp) -> Result<bool, StoreError> {
         let count: i64 = sqlx::query_scalar(
             "SELECT count(*) FROM token t JOIN principal p ON p.id = t.principal
-             WHERE t.id = ? AND t.ended IS NULL AND p.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+             WHERE t.id = ? AND t.ended_at IS NULL AND p.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
         )
         .bind(id)
         .bind(format_timestamp(now))
@@ -196,7 +198,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let known: Option<String> =
-                        sqlx::query_scalar("SELECT id FROM principal WHERE kind = ? AND name = ? AND ended IS NULL")
+                        sqlx::query_scalar("SELECT id FROM principal WHERE kind = ? AND name = ? AND ended_at IS NULL")
                             .bind(kind.as_str())
                             .bind(&name)
                             .fetch_optional(&mut *c)
@@ -206,7 +208,7 @@ impl Store {
                         None if kind == PrincipalKind::Operator => return Err(StoreError::Missing { what: "operator", name }),
                         None => {
                             let id = uuid::Uuid::now_v7().to_string();
-                            sqlx::query("INSERT INTO principal (id, kind, name, made) VALUES (?,?,?,?)")
+                            sqlx::query("INSERT INTO principal (id, kind, name, created_at) VALUES (?,?,?,?)")
                                 .bind(&id)
                                 .bind(kind.as_str())
                                 .bind(&name)
@@ -218,7 +220,7 @@ impl Store {
                     };
                     if let Some(until) = earlier_until {
                         sqlx::query(
-                            "UPDATE token SET expires = ? WHERE principal = ? AND ended IS NULL AND (expires IS NULL OR expires > ?)",
+                            "UPDATE token SET expires_at = ? WHERE principal = ? AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > ?)",
                         )
                         .bind(&until)
                         .bind(&principal)
@@ -226,7 +228,7 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     }
-                    sqlx::query("INSERT INTO token (id, principal, hash, label, made, expires) VALUES (?,?,?,?,?,?)")
+                    sqlx::query("INSERT INTO token (id, principal, hash, label, created_at, expires_at) VALUES (?,?,?,?,?,?)")
                         .bind(&row)
                         .bind(&principal)
                         .bind(hashed)
@@ -250,7 +252,7 @@ impl Store {
     ) -> Result<Vec<TokenRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT t.* FROM token t JOIN principal p ON p.id = t.principal
-             WHERE p.kind = ? AND p.name = ? AND p.ended IS NULL ORDER BY t.made DESC, t.id DESC",
+             WHERE p.kind = ? AND p.name = ? AND p.ended_at IS NULL ORDER BY t.created_at DESC, t.id DESC",
         )
         .bind(kind.as_str())
         .bind(name)
@@ -261,10 +263,10 @@ impl Store {
             .map(|row| TokenRow {
                 id: row.get("id"),
                 label: row.get("label"),
-                made: row.get("made"),
-                expires: row.get("expires"),
-                ended: row.get("ended"),
-                used: row.get("used"),
+                made: row.get("created_at"),
+                expires: row.get("expires_at"),
+                ended: row.get("ended_at"),
+                used: row.get("used_at"),
             })
             .collect())
     }
@@ -284,7 +286,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query(
-                        "UPDATE token SET ended = ? WHERE id = ? AND ended IS NULL
+                        "UPDATE token SET ended_at = ? WHERE id = ? AND ended_at IS NULL
                          AND principal IN (SELECT id FROM principal WHERE kind = ? AND name = ?)",
                     )
                     .bind(format_timestamp(now))
@@ -296,11 +298,13 @@ impl Store {
                     if done.rows_affected() == 0 {
                         return Ok(false);
                     }
-                    sqlx::query("UPDATE session SET ended = ? WHERE token = ? AND ended IS NULL")
-                        .bind(format_timestamp(now))
-                        .bind(&id)
-                        .execute(&mut *c)
-                        .await?;
+                    sqlx::query(
+                        "UPDATE session SET ended_at = ? WHERE token = ? AND ended_at IS NULL",
+                    )
+                    .bind(format_timestamp(now))
+                    .bind(&id)
+                    .execute(&mut *c)
+                    .await?;
                     crate::journal::NewJournalEntry::new(&by, "token.ended", &name)
                         .append(c, now)
                         .await?;
@@ -323,7 +327,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO session (id, principal, token, hash, made, expires) VALUES (?,?,?,?,?,?)")
+                    sqlx::query("INSERT INTO session (id, principal, token, hash, created_at, expires_at) VALUES (?,?,?,?,?,?)")
                         .bind(row)
                         .bind(bearer.principal.id)
                         .bind(bearer.token)
@@ -349,8 +353,8 @@ impl Store {
     ) -> Result<Option<Session>, StoreError> {
         let row = sqlx::query(
             "SELECT p.id, p.name, p.kind, s.id AS session FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
-             WHERE s.hash = ? AND s.ended IS NULL AND s.expires > ?
-               AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+             WHERE s.hash = ? AND s.ended_at IS NULL AND s.expires_at > ?
+               AND p.ended_at IS NULL AND t.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
         )
         .bind(hash(secret))
         .bind(format_timestamp(browsers_now))
@@ -375,8 +379,8 @@ impl Store {
     ) -> Result<bool, StoreError> {
         let count: i64 = sqlx::query_scalar(
             "SELECT count(*) FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
-             WHERE s.id = ? AND s.ended IS NULL AND s.expires > ?
-               AND p.ended IS NULL AND t.ended IS NULL AND (t.expires IS NULL OR t.expires > ?)",
+             WHERE s.id = ? AND s.ended_at IS NULL AND s.expires_at > ?
+               AND p.ended_at IS NULL AND t.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
         )
         .bind(id)
         .bind(format_timestamp(browsers_now))
@@ -392,11 +396,13 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE session SET ended = ? WHERE id = ? AND ended IS NULL")
-                        .bind(format_timestamp(now))
-                        .bind(id)
-                        .execute(c)
-                        .await?;
+                    sqlx::query(
+                        "UPDATE session SET ended_at = ? WHERE id = ? AND ended_at IS NULL",
+                    )
+                    .bind(format_timestamp(now))
+                    .bind(id)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })

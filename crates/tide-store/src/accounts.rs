@@ -90,7 +90,7 @@ pub(crate) fn read_account(row: &SqliteRow) -> Result<Account, StoreError> {
 /// earlier one that ends after it.
 const MISSING: &str =
     "account.system = r.system AND account.object = r.object AND account.absent_since IS NULL
-     AND coalesce(account.reading, 0) < r.id AND coalesce(account.written, '') < r.started";
+     AND coalesce(account.full_read, 0) < r.id AND coalesce(account.written_at, '') < r.started_at";
 
 /// Accounts that a read did not see although they existed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -118,7 +118,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("INSERT INTO reading (system, object, started, state) VALUES (?,?,?,'running')")
+                    let done = sqlx::query("INSERT INTO full_read (system, object, started_at, state) VALUES (?,?,?,'running')")
                         .bind(system)
                         .bind(object.as_str())
                         .bind(format_timestamp(now))
@@ -145,7 +145,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     // In an empty system, every account is new: no lookup is needed.
-                    let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM reading WHERE system = ? AND id < ? AND seen > 0)")
+                    let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM full_read WHERE system = ? AND id < ? AND object_count > 0)")
                         .bind(&system)
                         .bind(reading)
                         .fetch_one(&mut *c)
@@ -154,7 +154,7 @@ impl Store {
                         let shown = IncomingAccount { reading, system: &system, object, at: started, told: false };
                         upsert(c, shown, rows, if any { Past::Given } else { Past::None }).await?;
                     }
-                    sqlx::query("UPDATE reading SET seen = seen + ? WHERE id = ?")
+                    sqlx::query("UPDATE full_read SET object_count = object_count + ? WHERE id = ?")
                         .bind(batch.len() as i64)
                         .bind(reading)
                         .execute(c)
@@ -175,7 +175,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     for row in &rows {
-                        sqlx::query("INSERT INTO quarantine (reading, line, reason, raw, key) VALUES (?,?,?,?,?)")
+                        sqlx::query("INSERT INTO quarantine (full_read, line, reason, raw, key) VALUES (?,?,?,?,?)")
                             .bind(reading)
                             .bind(row.line)
                             .bind(&row.reason)
@@ -184,14 +184,14 @@ impl Store {
                             .execute(&mut *c)
                             .await?;
                     }
-                    sqlx::query("UPDATE reading SET quarantined = quarantined + ? WHERE id = ?")
+                    sqlx::query("UPDATE full_read SET quarantined = quarantined + ? WHERE id = ?")
                         .bind(rows.len() as i64)
                         .bind(reading)
                         .execute(&mut *c)
                         .await?;
                     sqlx::query(
-                        "UPDATE account SET reading = max(coalesce(account.reading, 0), ?) FROM reading r WHERE r.id = ? AND account.system = r.system
-                         AND account.key IN (SELECT key FROM quarantine WHERE reading = r.id AND key IS NOT NULL)",
+                        "UPDATE account SET full_read = max(coalesce(account.full_read, 0), ?) FROM full_read r WHERE r.id = ? AND account.system = r.system
+                         AND account.key IN (SELECT key FROM quarantine WHERE full_read = r.id AND key IS NOT NULL)",
                     )
                     .bind(reading)
                     .bind(reading)
@@ -206,7 +206,7 @@ impl Store {
     /// The rows in quarantine of the last ended read of a system.
     pub async fn quarantined(&self, system: &str) -> Result<Vec<QuarantineRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT * FROM quarantine WHERE reading = (SELECT max(id) FROM reading WHERE system = ? AND state <> 'running' AND seen + quarantined > 0) ORDER BY line",
+            "SELECT * FROM quarantine WHERE full_read = (SELECT max(id) FROM full_read WHERE system = ? AND state <> 'running' AND object_count + quarantined > 0) ORDER BY line",
         )
         .bind(system)
         .fetch_all(&self.reader)
@@ -226,8 +226,8 @@ impl Store {
     /// backup.
     pub async fn whole_readings(&self) -> Result<Vec<WholeReading>, StoreError> {
         let rows = sqlx::query(
-            "SELECT system, object, state, started, ended FROM reading
-             WHERE id IN (SELECT max(id) FROM reading WHERE state IN ('complete', 'outdated') GROUP BY system, object)",
+            "SELECT system, object, state, started_at, ended_at FROM full_read
+             WHERE id IN (SELECT max(id) FROM full_read WHERE state IN ('complete', 'outdated') GROUP BY system, object)",
         )
         .fetch_all(&self.reader)
         .await?;
@@ -236,8 +236,8 @@ impl Store {
             Ok(WholeReading {
                 system: row.get("system"),
                 object: crate::codes::code(row, "object")?,
-                started: at(row.get("started")),
-                ended: at(row.get("ended")),
+                started: at(row.get("started_at")),
+                ended: at(row.get("ended_at")),
                 outdated: crate::codes::code::<ReadState>(row, "state")? == ReadState::Outdated,
             })
         };
@@ -251,7 +251,7 @@ impl Store {
         object: ObjectType,
     ) -> Result<Option<i64>, StoreError> {
         Ok(sqlx::query_scalar(
-            "SELECT seen FROM reading WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
+            "SELECT object_count FROM full_read WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
         )
         .bind(system)
         .bind(object.as_str())
@@ -265,11 +265,11 @@ impl Store {
             .read_on_writer(move |c| {
                 Box::pin(async move {
                     let sql = format!(
-                        "SELECT account.key, count(*) OVER () AS missing FROM account, reading r WHERE r.id = ? AND {MISSING} LIMIT ?"
+                        "SELECT account.key, count(*) OVER () AS missing FROM account, full_read r WHERE r.id = ? AND {MISSING} LIMIT ?"
                     );
                     let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(reading).bind(limit as i64).fetch_all(&mut *c).await?;
                     let known: i64 = sqlx::query_scalar(
-                        "SELECT count(*) FROM account a JOIN reading r ON a.system = r.system AND a.object = r.object
+                        "SELECT count(*) FROM account a JOIN full_read r ON a.system = r.system AND a.object = r.object
                          WHERE r.id = ? AND a.absent_since IS NULL",
                     )
                     .bind(reading)
@@ -289,8 +289,8 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE reading SET state = 'complete', ended = ?, seen = (SELECT count(*) FROM account a
-                           WHERE a.system = reading.system AND a.object = reading.object AND a.absent_since IS NULL) WHERE id = ?",
+                        "UPDATE full_read SET state = 'complete', ended_at = ?, object_count = (SELECT count(*) FROM account a
+                           WHERE a.system = full_read.system AND a.object = full_read.object AND a.absent_since IS NULL) WHERE id = ?",
                     )
                     .bind(format_timestamp(now))
                     .bind(reading)
@@ -318,9 +318,9 @@ impl Store {
                     // same row existed when that account was last seen.
                     let absent = sqlx::query(sqlx::AssertSqlSafe(format!(
                         "UPDATE account SET absent_since = ?, absence_confirmed = account.key IN (SELECT value FROM json_each(?))
-                         FROM reading r WHERE r.id = ? AND {MISSING}
-                         AND NOT EXISTS (SELECT 1 FROM quarantine q WHERE q.reading = r.id AND q.key IS NULL
-                           AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.reading = account.reading))"
+                         FROM full_read r WHERE r.id = ? AND {MISSING}
+                         AND NOT EXISTS (SELECT 1 FROM quarantine q WHERE q.full_read = r.id AND q.key IS NULL
+                           AND q.raw NOT IN (SELECT b.raw FROM quarantine b WHERE b.full_read = account.full_read))"
                     )))
                     .bind(format_timestamp(now))
                     .bind(serde_json::to_string(&gone)?)
@@ -329,18 +329,18 @@ impl Store {
                     .await?
                     .rows_affected();
                     let kept: i64 =
-                        sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) FROM account, reading r WHERE r.id = ? AND {MISSING}")))
+                        sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT count(*) FROM account, full_read r WHERE r.id = ? AND {MISSING}")))
                             .bind(reading)
                             .fetch_one(&mut *c)
                             .await?;
                     if kept > 0 {
-                        sqlx::query("UPDATE reading SET error = ? WHERE id = ?")
+                        sqlx::query("UPDATE full_read SET error = ? WHERE id = ?")
                             .bind(format!("{kept} accounts are not shown, and are not taken for absent: it cannot be told whose some of the rows are that were set aside"))
                             .bind(reading)
                             .execute(&mut *c)
                             .await?;
                     }
-                    sqlx::query("UPDATE reading SET state = 'complete', ended = ? WHERE id = ?")
+                    sqlx::query("UPDATE full_read SET state = 'complete', ended_at = ? WHERE id = ?")
                         .bind(format_timestamp(now)).bind(reading).execute(&mut *c).await?;
                     Ok(absent)
                 })
@@ -360,7 +360,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE reading SET state = 'failed', ended = ?, error = ? WHERE id = ?",
+                        "UPDATE full_read SET state = 'failed', ended_at = ?, error = ? WHERE id = ?",
                     )
                     .bind(format_timestamp(now))
                     .bind(error)
@@ -375,7 +375,7 @@ impl Store {
 
     /// The last read of each system and type.
     pub async fn last_readings(&self) -> Result<Vec<Reading>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM reading WHERE id IN (SELECT max(id) FROM reading GROUP BY system, object)")
+        let rows = sqlx::query("SELECT * FROM full_read WHERE id IN (SELECT max(id) FROM full_read GROUP BY system, object)")
             .fetch_all(&self.reader)
             .await?;
         rows.iter()
@@ -385,9 +385,9 @@ impl Store {
                     system: row.get("system"),
                     object: crate::codes::code(row, "object")?,
                     state: crate::codes::code(row, "state")?,
-                    seen: row.get("seen"),
-                    started: row.get("started"),
-                    ended: row.get("ended"),
+                    seen: row.get("object_count"),
+                    started: row.get("started_at"),
+                    ended: row.get("ended_at"),
                     error: row.get("error"),
                     quarantined: row.get("quarantined"),
                 })
@@ -398,7 +398,7 @@ impl Store {
     /// The numbers of accounts and of linked accounts of each system.
     pub async fn account_counts(&self) -> Result<Vec<(String, i64, i64)>, StoreError> {
         let rows = sqlx::query(
-            "SELECT a.system, count(*), count(l.id) FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL
+            "SELECT a.system, count(*), count(l.id) FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
              WHERE a.absent_since IS NULL GROUP BY a.system",
         )
         .fetch_all(&self.reader)
@@ -419,7 +419,7 @@ impl Store {
         limit: i64,
     ) -> Result<Vec<AccountRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT a.*, l.identity AS linked FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL
+            "SELECT a.*, l.identity AS linked FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
              WHERE a.system = ? AND (a.name, a.id) > (?, ?) AND instr(lower(a.name), lower(?)) > 0 ORDER BY a.name, a.id LIMIT ?",
         )
         .bind(system)
@@ -437,7 +437,7 @@ impl Store {
             .await?;
         let beside = |(row, account): (&SqliteRow, Account)| AccountRow {
             account,
-            seen: row.get("seen"),
+            seen: row.get("seen_at"),
             identity: row.get("linked"),
         };
         Ok(rows.iter().zip(accounts).map(beside).collect())
@@ -529,7 +529,7 @@ async fn known(
         .collect();
     let found = sqlx::query(
         "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name,
-           iif(? OR a.seen >= ? OR a.written >= ?, a.version, NULL) AS version, coalesce(NOT ? AND a.reading >= ? AND a.seen > ?, 0) AS told_since
+           iif(? OR a.seen_at >= ? OR a.written_at >= ?, a.version, NULL) AS version, coalesce(NOT ? AND a.full_read >= ? AND a.seen_at > ?, 0) AS told_since
          FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
     )
     .bind(shown.object.as_str())
@@ -678,14 +678,14 @@ pub(crate) async fn upsert(
             .filter_map(|account| known.get(&account.key))
             .map(|before| before.id)
             .collect();
-        sqlx::query("UPDATE account SET reading = max(coalesce(reading, 0), ?) WHERE id IN (SELECT value FROM json_each(?))")
+        sqlx::query("UPDATE account SET full_read = max(coalesce(full_read, 0), ?) WHERE id IN (SELECT value FROM json_each(?))")
             .bind(reading)
             .bind(serde_json::to_string(&ids)?)
             .execute(&mut *c)
             .await?;
     }
     if !same.is_empty() {
-        sqlx::query("UPDATE account SET reading = max(coalesce(reading, 0), ?), seen = ? WHERE id IN (SELECT value FROM json_each(?))")
+        sqlx::query("UPDATE account SET full_read = max(coalesce(full_read, 0), ?), seen_at = ? WHERE id IN (SELECT value FROM json_each(?))")
             .bind(reading)
             .bind(&at)
             .bind(serde_json::to_string(&same)?)
@@ -709,7 +709,7 @@ pub(crate) async fn upsert(
         .collect();
     if !changed.is_empty() {
         sqlx::query(
-            "UPDATE account SET overtaken = 1 WHERE id IN (SELECT value FROM json_each(?))
+            "UPDATE account SET has_conflicting_event = 1 WHERE id IN (SELECT value FROM json_each(?))
              AND EXISTS (SELECT 1 FROM change w WHERE w.account = account.id AND w.state = 'sending')",
         )
         .bind(serde_json::to_string(&changed)?)
@@ -718,8 +718,8 @@ pub(crate) async fn upsert(
     }
     if !changed.is_empty() && past == Past::Given {
         sqlx::query(
-            "INSERT INTO changed_there (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
-             WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended IS NULL)
+            "INSERT INTO drift_baseline (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
+             WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended_at IS NULL)
                AND NOT EXISTS (SELECT 1 FROM change w WHERE w.account = a.id AND w.state IN ('sending', 'unknown'))
              ON CONFLICT DO UPDATE SET at = excluded.at",
         )
@@ -731,20 +731,19 @@ pub(crate) async fn upsert(
     // Values that all rows share are bound once. A full batch is always the same prepared
     // statement. Parameters are not numbered, because SQLite searches numbered ones linearly.
     let mut sql = String::from(
-        "WITH shared (system, object, at, reading) AS (VALUES (?,?,?,?)), shown (key, name, fault, attributes, hash, version) AS (VALUES ",
+        "WITH shared (system, object, at, full_read) AS (VALUES (?,?,?,?)), item (key, name, fault, attributes, hash, version) AS (VALUES ",
     );
     sql.push_str(&vec!["(?,?,?,?,?,?)"; news.len()].join(","));
     sql.push_str(
-        ") INSERT INTO account (system, object, first_seen, seen, reading, key, name, fault, attributes, hash, version)
-         SELECT s.system, s.object, s.at, s.at, s.reading, n.key, n.name, n.fault, n.attributes, n.hash, n.version FROM shown n, shared s WHERE true",
+        ") INSERT INTO account (system, object, first_seen, seen_at, full_read, key, name, fault, attributes, hash, version)
+         SELECT s.system, s.object, s.at, s.at, s.full_read, n.key, n.name, n.fault, n.attributes, n.hash, n.version FROM item n, shared s WHERE true",
     );
     // Without a version of the system, our later writes count as newer.
     sql.push_str(
-        " ON CONFLICT (system, key) DO UPDATE SET reading = max(coalesce(account.reading, 0), excluded.reading), seen = excluded.seen, ",
+        " ON CONFLICT (system, key) DO UPDATE SET full_read = max(coalesce(account.full_read, 0), excluded.full_read), seen_at = excluded.seen_at, ",
     );
     for column in ["name", "attributes", "hash", "version"] {
-        let newer =
-            "coalesce(account.written, '') < excluded.seen OR excluded.version > account.version";
+        let newer = "coalesce(account.written_at, '') < excluded.seen_at OR excluded.version > account.version";
         sql.push_str(&format!(
             "{column} = CASE WHEN {newer} THEN excluded.{column} ELSE account.{column} END, "
         ));

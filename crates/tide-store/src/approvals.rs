@@ -133,7 +133,7 @@ pub(crate) async fn said(
 /// The changes that are asked about, those asked first before.
 async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
     let mut all: Vec<ApprovalRow> =
-        sqlx::query("SELECT * FROM approval ORDER BY asked, fingerprint")
+        sqlx::query("SELECT * FROM approval ORDER BY requested_at, fingerprint")
             .fetch_all(&mut *c)
             .await?
             .iter()
@@ -141,9 +141,9 @@ async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreEr
                 fingerprint: row.get("fingerprint"),
                 identity: row.get("identity"),
                 rule: row.get("rule"),
-                asked_by: row.get("asked_by"),
-                asked: row.get("asked"),
-                expires: row.get("expires"),
+                asked_by: row.get("requested_by"),
+                asked: row.get("requested_at"),
+                expires: row.get("expires_at"),
                 causes: serde_json::from_str(row.get("causes")).unwrap_or_default(),
                 answers: Vec::new(),
             })
@@ -161,11 +161,11 @@ async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreEr
             continue;
         };
         all[at].answers.push(ApprovalAnswer {
-            yes: row.get("yes"),
+            yes: row.get("is_approved"),
             principal: row.get("principal"),
             name: row.get("who"),
             comment: row.get("comment"),
-            made: row.get("made"),
+            made: row.get("created_at"),
         });
     }
     Ok(all)
@@ -193,12 +193,13 @@ async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<C
         .bind(version.to_string())
         .execute(&mut *c)
         .await?;
-    let rows: Vec<(String, String)> =
-        sqlx::query_as("SELECT principal, made FROM rule_set WHERE version > ? AND version <= ?")
-            .bind(before)
-            .bind(version)
-            .fetch_all(c)
-            .await?;
+    let rows: Vec<(String, String)> = sqlx::query_as(
+        "SELECT principal, created_at FROM rule_set WHERE version > ? AND version <= ?",
+    )
+    .bind(before)
+    .bind(version)
+    .fetch_all(c)
+    .await?;
     Ok(rows
         .into_iter()
         .map(|(principal, at)| Cause {
@@ -221,7 +222,7 @@ async fn caused_by(
         "SELECT principal, act, min(at) FROM (
            SELECT principal, act, at FROM journal WHERE subject = ?1 AND at >= ?2
              AND (act GLOB 'role.*' OR act GLOB 'departure.*' OR act GLOB 'match.*' OR act IN ('identity.split', 'password.set'))
-           UNION ALL SELECT principal, 'role.given', made FROM role_grant WHERE identity = ?1 AND (until_at IS NULL OR until_at > ?3)
+           UNION ALL SELECT principal, 'role.given', created_at FROM role_grant WHERE identity = ?1 AND (until_at IS NULL OR until_at > ?3)
            UNION ALL SELECT ?4, 'run.started', ?3)
          WHERE principal IN (SELECT id FROM principal WHERE kind = 'operator') GROUP BY principal, act",
     )
@@ -253,8 +254,8 @@ impl Store {
                     teams: serde_json::from_str(row.get("teams"))?,
                     identity: row.get("identity"),
                     label: row.get("person"),
-                    made: row.get("made"),
-                    ended: row.get("ended"),
+                    made: row.get("created_at"),
+                    ended: row.get("ended_at"),
                     set_by: row
                         .get::<Option<String>, _>("set_by")
                         .zip(row.get("set_at")),
@@ -295,7 +296,7 @@ impl Store {
                 Box::pin(async move {
                     let done = sqlx::query(
                         "UPDATE principal SET teams = ?, identity = ?, set_by = ?, set_at = ?
-                                    WHERE id = ? AND kind = 'operator' AND ended IS NULL",
+                                    WHERE id = ? AND kind = 'operator' AND ended_at IS NULL",
                     )
                     .bind(&teams)
                     .bind(&identity)
@@ -335,7 +336,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let others: i64 =
-                        sqlx::query_scalar("SELECT count(*) FROM principal WHERE kind = 'operator' AND ended IS NULL AND id <> ?")
+                        sqlx::query_scalar("SELECT count(*) FROM principal WHERE kind = 'operator' AND ended_at IS NULL AND id <> ?")
                             .bind(&id)
                             .fetch_one(&mut *c)
                             .await?;
@@ -343,9 +344,9 @@ impl Store {
                         return Ok(false);
                     }
                     for sql in [
-                        "UPDATE principal SET ended = ? WHERE id = ? AND ended IS NULL",
-                        "UPDATE token SET ended = ? WHERE principal = ? AND ended IS NULL",
-                        "UPDATE session SET ended = ? WHERE principal = ? AND ended IS NULL",
+                        "UPDATE principal SET ended_at = ? WHERE id = ? AND ended_at IS NULL",
+                        "UPDATE token SET ended_at = ? WHERE principal = ? AND ended_at IS NULL",
+                        "UPDATE session SET ended_at = ? WHERE principal = ? AND ended_at IS NULL",
                     ] {
                         sqlx::query(sql).bind(format_timestamp(now)).bind(&id).execute(&mut *c).await?;
                     }
@@ -400,7 +401,7 @@ impl Store {
                         let mut causes = caused_by(&mut *c, &by, &one.identity, now).await?;
                         causes.extend(published.iter().cloned());
                         asked += sqlx::query(
-                            "INSERT INTO approval (fingerprint, rule, system, kind, identity, label, asked, asked_by, expires, remind, causes)
+                            "INSERT INTO approval (fingerprint, rule, system, kind, identity, label, requested_at, requested_by, expires_at, remind_at, causes)
                              VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING",
                         )
                         .bind(&one.fingerprint)
@@ -446,7 +447,7 @@ impl Store {
                         if usize::try_from(reached) != Ok(level) {
                             return Err(StoreError::Exists { what: "answer for level", name: (level + 1).to_string() });
                         }
-                        sqlx::query("INSERT INTO approval_answer (fingerprint, level, yes, principal, comment, made) VALUES (?,?,?,?,?,?)")
+                        sqlx::query("INSERT INTO approval_answer (fingerprint, level, is_approved, principal, comment, created_at) VALUES (?,?,?,?,?,?)")
                             .bind(fingerprint)
                             .bind(reached)
                             .bind(yes)
@@ -488,7 +489,7 @@ impl Store {
                     for fingerprint in &fingerprints {
                         sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
                         let identity: Option<String> = sqlx::query_scalar(
-                            "UPDATE approval SET asked = ?, expires = ?, remind = ? WHERE fingerprint = ? RETURNING identity",
+                            "UPDATE approval SET requested_at = ?, expires_at = ?, remind_at = ? WHERE fingerprint = ? RETURNING identity",
                         )
                         .bind(format_timestamp(now))
                         .bind(format_timestamp(expires))
@@ -545,8 +546,8 @@ impl Store {
     /// When the next approval expires or is reminded of, or what was said of a held change expires.
     pub async fn next_approval(&self) -> Result<Option<Timestamp>, StoreError> {
         let next: Option<String> = sqlx::query_scalar(
-            "SELECT min(at) FROM (SELECT expires AS at FROM approval UNION ALL SELECT remind FROM approval WHERE remind IS NOT NULL
-               UNION ALL SELECT expires FROM change_override)",
+            "SELECT min(at) FROM (SELECT expires_at AS at FROM approval UNION ALL SELECT remind_at FROM approval WHERE remind_at IS NOT NULL
+               UNION ALL SELECT expires_at FROM change_override)",
         )
         .fetch_one(&self.reader)
         .await?;
@@ -559,7 +560,7 @@ impl Store {
         waiting: &HashSet<String>,
         now: Timestamp,
     ) -> Result<HashSet<String>, StoreError> {
-        let sql = "SELECT fingerprint FROM approval WHERE remind <= ?1 AND expires > ?1 AND fingerprint IN (SELECT value FROM json_each(?2))";
+        let sql = "SELECT fingerprint FROM approval WHERE remind_at <= ?1 AND expires_at > ?1 AND fingerprint IN (SELECT value FROM json_each(?2))";
         let due: Vec<String> = sqlx::query_scalar(sql)
             .bind(format_timestamp(now))
             .bind(serde_json::to_string(waiting)?)
@@ -580,8 +581,8 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     let due = sqlx::query(
-                        "SELECT rule, count(*) AS n, min(label) AS first, min(asked) AS since FROM approval a
-                         WHERE remind <= ? AND expires > ? AND fingerprint IN (SELECT value FROM json_each(?)) GROUP BY rule",
+                        "SELECT rule, count(*) AS n, min(label) AS first, min(requested_at) AS since FROM approval a
+                         WHERE remind_at <= ? AND expires_at > ? AND fingerprint IN (SELECT value FROM json_each(?)) GROUP BY rule",
                     )
                     .bind(format_timestamp(now))
                     .bind(format_timestamp(now))
@@ -592,7 +593,7 @@ impl Store {
                         let (rule, count, first): (String, i64, String) = (row.get("rule"), row.get("n"), row.get("first"));
                         let others = if count == 1 { String::new() } else { format!(" and {} more", count - 1) };
                         let since = row.get::<&str, _>("since").get(..10).unwrap_or_default().to_owned();
-                        sqlx::query("INSERT INTO notice (channel, recipient, subject, body, made) VALUES ('console', ?, ?, ?, ?)")
+                        sqlx::query("INSERT INTO alert (channel, recipient, subject, body, created_at) VALUES ('console', ?, ?, ?, ?)")
                             .bind(format!("approval:{rule}"))
                             .bind(format!("still waits for a yes ({rule}): {first}{others}"))
                             .bind(format!("Asked since {since}; look at the list of decisions."))
@@ -602,7 +603,7 @@ impl Store {
                     }
                     for (rule, days) in &again {
                         let next = now.saturating_add(jiff::SignedDuration::from_hours(i64::from(*days) * 24)).unwrap_or(now);
-                        sqlx::query("UPDATE approval SET remind = ? WHERE rule = ? AND remind <= ?")
+                        sqlx::query("UPDATE approval SET remind_at = ? WHERE rule = ? AND remind_at <= ?")
                             .bind(format_timestamp(next))
                             .bind(rule)
                             .bind(format_timestamp(now))
@@ -610,7 +611,7 @@ impl Store {
                             .await?;
                     }
                     // What is not waited for any more wakes nobody.
-                    sqlx::query("UPDATE approval SET remind = NULL WHERE remind <= ?").bind(format_timestamp(now)).execute(c).await?;
+                    sqlx::query("UPDATE approval SET remind_at = NULL WHERE remind_at <= ?").bind(format_timestamp(now)).execute(c).await?;
                     Ok(due.len() as u64)
                 })
             })

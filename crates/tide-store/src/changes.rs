@@ -148,7 +148,7 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             label: row.get("label"),
             kind: tide_core::decide::ChangeKind::parse(kind)
                 .unwrap_or(tide_core::decide::ChangeKind::Update),
-            values: serde_json::from_str(row.get("vals"))?,
+            values: serde_json::from_str(row.get("values_json"))?,
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,
             approval: None,
@@ -160,7 +160,7 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
         attempts: row.get("attempts"),
         error: row.get("error"),
         remedy: row.get("remedy"),
-        settled: row.get("settled"),
+        settled: row.get("settled_at"),
         principal: row.try_get("who").ok(),
     })
 }
@@ -178,7 +178,7 @@ pub(crate) async fn keep_lines(
             .map(|(_, line)| serde_json::to_string(&line.reason))
             .collect::<Result<Vec<_>, _>>()?;
         let mut query = QueryBuilder::<Sqlite>::new(
-            "INSERT INTO decided (change_set, seq, system, object, identity, account, label, verdict, reason) ",
+            "INSERT INTO outcome_line (change_set, seq, system, object, identity, account, label, verdict, reason) ",
         );
         query.push_values(
             some.iter().zip(reasons),
@@ -228,7 +228,7 @@ pub(crate) async fn keep_changes(
             })
             .collect::<Result<Vec<(String, String, Option<String>)>, StoreError>>()?;
         let mut query = QueryBuilder::<Sqlite>::new(
-            "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, hold, fingerprint, rule_version, state, attempts, sent, queued, step, is_released) ",
+            "INSERT INTO change (change_set, system, object, identity, account, label, kind, values_json, reason, hold, fingerprint, rule_version, state, attempts, sent_at, queued_at, step, is_released) ",
         );
         query.push_values(some.iter().zip(texts), |mut row, ((place, change), (vals, reason, hold))| {
             let sending = first.contains(place);
@@ -243,7 +243,7 @@ pub(crate) async fn keep_changes(
             row.push_bind(reason).push_bind(hold).push_bind(&change.fingerprint).push_bind(set.rule_version);
             row.push_bind(state.as_str()).push_bind(i64::from(sending)).push_bind(sending.then_some(&at));
             row.push_bind(&at).push_bind(i64::from(change.step));
-            row.push("EXISTS (SELECT 1 FROM change_override WHERE said = 'release' AND fingerprint = ")
+            row.push("EXISTS (SELECT 1 FROM change_override WHERE answer = 'release' AND fingerprint = ")
                 .push_bind_unseparated(&change.fingerprint);
             row.push_unseparated(")");
         });
@@ -277,7 +277,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query(
-                        "INSERT INTO change_set (kind, state, rule_version, principal, preview, started) VALUES (?,'reading',0,?,?,?)",
+                        "INSERT INTO change_set (kind, state, rule_version, principal, preview, started_at) VALUES (?,'reading',0,?,?,?)",
                     )
                     .bind(kind.as_str())
                     .bind(&principal)
@@ -306,7 +306,7 @@ impl Store {
                     keep_lines(c, id, &set.decided).await?;
                     keep_changes(c, id, &set, &HashSet::new(), now).await?;
                     let state = if set.kind == ChangeSetKind::Preview { ChangeSetState::Done } else { ChangeSetState::Running };
-                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, whole = ?, note = ?, as_of = ?, unread = ?, ended = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
+                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, is_full = ?, note = ?, as_of = ?, unread = ?, ended_at = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
                         .bind(state.as_str()).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(format_timestamp)).bind(serde_json::to_string(&set.unread)?).bind(state.as_str()).bind(format_timestamp(now)).bind(id).execute(c).await?;
                     Ok(())
                 })
@@ -328,7 +328,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended = CASE WHEN ? THEN ? END WHERE id = ?")
+                    sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended_at = CASE WHEN ? THEN ? END WHERE id = ?")
                         .bind(state.as_str())
                         .bind(&note)
                         .bind(ended)
@@ -387,7 +387,7 @@ impl Store {
         whole: bool,
     ) -> Result<Option<ChangeSetRow>, StoreError> {
         let id: Option<i64> =
-            sqlx::query_scalar("SELECT max(id) FROM change_set WHERE kind = ? AND whole = ?")
+            sqlx::query_scalar("SELECT max(id) FROM change_set WHERE kind = ? AND is_full = ?")
                 .bind(kind.as_str())
                 .bind(whole)
                 .fetch_one(&self.reader)
@@ -408,7 +408,7 @@ impl Store {
         .await?
         .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
         let verdicts: Vec<(String, i64)> = sqlx::query_as(
-            "SELECT verdict, count(*) FROM decided WHERE change_set = ? GROUP BY verdict",
+            "SELECT verdict, count(*) FROM outcome_line WHERE change_set = ? GROUP BY verdict",
         )
         .bind(id)
         .fetch_all(&self.reader)
@@ -426,10 +426,10 @@ impl Store {
             rule_version: row.get("rule_version"),
             principal: row.get("who"),
             preview: row.get("preview"),
-            started: row.get("started"),
-            ended: row.get("ended"),
+            started: row.get("started_at"),
+            ended: row.get("ended_at"),
             note: row.get("note"),
-            whole: row.get("whole"),
+            whole: row.get("is_full"),
             as_of: row.get("as_of"),
             unread: serde_json::from_str(row.get("unread"))?,
             verdicts: counts(verdicts)?,
@@ -442,7 +442,7 @@ impl Store {
         &self,
     ) -> Result<Vec<(i64, ChangeSetKind, ChangeSetState, String)>, StoreError> {
         let rows: Vec<(i64, String, String, String)> = sqlx::query_as(
-            "SELECT id, kind, state, principal FROM change_set WHERE ended IS NULL ORDER BY id",
+            "SELECT id, kind, state, principal FROM change_set WHERE ended_at IS NULL ORDER BY id",
         )
         .fetch_all(&self.reader)
         .await?;
@@ -460,7 +460,7 @@ impl Store {
     ) -> Result<Vec<DecidedRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT d.*, a.name AS account_name, w.state AS outcome, w.error, w.remedy
-             FROM decided d LEFT JOIN account a ON a.id = d.account
+             FROM outcome_line d LEFT JOIN account a ON a.id = d.account
              LEFT JOIN change w ON w.id = (SELECT c.id FROM change c WHERE c.identity = coalesce(d.identity, '')
                  AND c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
                  AND (c.identity <> '' OR c.account = d.account)

@@ -40,7 +40,7 @@ impl Store {
         {
             population.identities.push(read_identity(&row)?);
         }
-        for row in sqlx::query("SELECT account, identity, origin, origin_name FROM link WHERE ended IS NULL ORDER BY id")
+        for row in sqlx::query("SELECT account, identity, origin, origin_name FROM link WHERE ended_at IS NULL ORDER BY id")
             .fetch_all(&mut *tx)
             .await?
         {
@@ -48,7 +48,7 @@ impl Store {
         }
         let mut normalised = HashMap::new();
         for row in sqlx::query(
-            "SELECT account, attribute, sent, returned FROM normalised WHERE is_certain",
+            "SELECT account, attribute, sent_value, returned_value FROM value_normalization WHERE is_certain",
         )
         .fetch_all(&mut *tx)
         .await?
@@ -60,9 +60,10 @@ impl Store {
             normalised.insert((row.get(0), row.get(1)), known);
         }
         population.normalizations = normalised;
-        for row in sqlx::query("SELECT name, writable, paused, armed, own, schema FROM system")
-            .fetch_all(&mut *tx)
-            .await?
+        for row in
+            sqlx::query("SELECT name, writable, paused, armed, own_names, schema FROM system")
+                .fetch_all(&mut *tx)
+                .await?
         {
             let facts = SystemFacts {
                 schema: std::sync::Arc::new(serde_json::from_str(row.get("schema"))?),
@@ -71,12 +72,12 @@ impl Store {
                 paused: row.get("paused"),
                 write_hold: None,
                 disarmed: !row.get::<bool, _>("armed"),
-                own: serde_json::from_str(row.get("own"))?,
+                own: serde_json::from_str(row.get("own_names"))?,
             };
             population.systems.insert(row.get("name"), facts);
         }
         for row in
-            sqlx::query("SELECT DISTINCT system, object FROM reading WHERE state = 'complete'")
+            sqlx::query("SELECT DISTINCT system, object FROM full_read WHERE state = 'complete'")
                 .fetch_all(&mut *tx)
                 .await?
         {
@@ -87,7 +88,7 @@ impl Store {
                 facts.read.push(kind);
             }
         }
-        for row in sqlx::query("SELECT account, attribute, vals FROM given")
+        for row in sqlx::query("SELECT account, attribute, values_blob FROM managed_value")
             .fetch_all(&mut *tx)
             .await?
         {
@@ -111,7 +112,7 @@ impl Store {
                 identity: row.get(3),
             });
         }
-        for row in sqlx::query("SELECT account, before FROM changed_there")
+        for row in sqlx::query("SELECT account, before FROM drift_baseline")
             .fetch_all(&mut *tx)
             .await?
         {

@@ -35,8 +35,8 @@ pub struct DirtyRecords {
 /// The dirty records after a position (`?1`), as one JSON text, so that one query reads them with
 /// all other preconditions.
 pub(crate) const DIRTY_SINCE: &str =
-    "(SELECT json_group_array(json_array(seq, account, identity, joined, member, there))
-    FROM (SELECT * FROM touched WHERE seq > ?1 ORDER BY seq))";
+    "(SELECT json_group_array(json_array(seq, account, identity, group_account, member, is_member))
+    FROM (SELECT * FROM dirty_record WHERE seq > ?1 ORDER BY seq))";
 
 /// A row: position, account, identity; and for a membership the group, the member, and whether it
 /// was added.
@@ -80,32 +80,32 @@ pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreErro
 /// because most have none; then the identities, and the rows of tables that often have some.
 const BESIDE: &str = "
     SELECT 'further' AS what,
-           EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN carried t ON t.account = k.value)
+           EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN password_hash_mark t ON t.account = k.value)
            + 2 * EXISTS (SELECT 1 FROM json_each(?1) k CROSS JOIN change t ON t.account = k.value
                          AND t.state = 'done' AND t.kind IN ('password', 'delete'))
            + 4 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN departure t ON t.identity = k.value)
-           + 8 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN claimed t ON t.identity = k.value)
+           + 8 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN reactivation t ON t.identity = k.value)
            + 16 * EXISTS (SELECT 1 FROM json_each(?2) k CROSS JOIN role_grant t ON t.identity = k.value)
-           + 32 * EXISTS (SELECT 1 FROM joined)
-           + 64 * EXISTS (SELECT 1 FROM password_set WHERE ended IS NULL)
-           + 128 * EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL) AS number,
+           + 32 * EXISTS (SELECT 1 FROM rule_membership)
+           + 64 * EXISTS (SELECT 1 FROM password_set WHERE ended_at IS NULL)
+           + 128 * EXISTS (SELECT 1 FROM match_answer WHERE ended_at IS NULL) AS number,
            NULL AS kind, NULL AS name, NULL AS first, NULL AS second, NULL AS third
-    UNION ALL SELECT 'identity', 0, t.object, t.id, t.attributes, t.stage, t.since
+    UNION ALL SELECT 'identity', 0, t.object, t.id, t.attributes, t.stage, t.stage_since
               FROM json_each(?2) k CROSS JOIN identity t ON t.id = k.value
     UNION ALL SELECT 'kept_roles', 0, NULL, t.id, t.kept_roles, NULL, NULL
               FROM json_each(?2) k CROSS JOIN identity t ON t.id = k.value WHERE t.kept_roles <> '{}'
-    UNION ALL SELECT 'normalised', t.account, NULL, t.attribute, t.sent, t.returned, NULL
-              FROM json_each(?1) k CROSS JOIN normalised t ON t.account = k.value AND t.is_certain
-    UNION ALL SELECT 'given', t.account, NULL, t.attribute, t.vals, NULL, NULL FROM json_each(?1) k CROSS JOIN given t ON t.account = k.value
-    UNION ALL SELECT 'changed_there', t.account, NULL, NULL, t.before, NULL, NULL
-              FROM json_each(?1) k CROSS JOIN changed_there t ON t.account = k.value
+    UNION ALL SELECT 'value_normalization', t.account, NULL, t.attribute, t.sent_value, t.returned_value, NULL
+              FROM json_each(?1) k CROSS JOIN value_normalization t ON t.account = k.value AND t.is_certain
+    UNION ALL SELECT 'managed_value', t.account, NULL, t.attribute, t.values_blob, NULL, NULL FROM json_each(?1) k CROSS JOIN managed_value t ON t.account = k.value
+    UNION ALL SELECT 'drift_baseline', t.account, NULL, NULL, t.before, NULL, NULL
+              FROM json_each(?1) k CROSS JOIN drift_baseline t ON t.account = k.value
     UNION ALL SELECT 'reservation', 0, t.object, t.attribute, t.value, t.identity, NULL
               FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value WHERE t.system = ''";
 
 impl Store {
     /// The position of the last dirty record.
     pub async fn last_dirty(&self) -> Result<i64, StoreError> {
-        let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM touched")
+        let last: Option<i64> = sqlx::query_scalar("SELECT max(seq) FROM dirty_record")
             .fetch_one(&self.reader)
             .await?;
         Ok(last.unwrap_or(0))
@@ -118,7 +118,7 @@ impl Store {
                 Box::pin(async move {
                     // The last row stays, so that no position is reused.
                     sqlx::query(
-                        "DELETE FROM touched WHERE seq < min(?, (SELECT max(seq) FROM touched))",
+                        "DELETE FROM dirty_record WHERE seq < min(?, (SELECT max(seq) FROM dirty_record))",
                     )
                     .bind(upto)
                     .execute(c)
@@ -162,7 +162,7 @@ async fn part(
     };
     let rows = sqlx::query(
         "SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
-         LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL",
+         LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL",
     );
     let mut links: Vec<(i64, Link)> = Vec::new();
     for row in rows.bind(accounts).fetch_all(&mut *c).await? {
@@ -205,7 +205,7 @@ async fn part(
             "kept_roles" => {
                 drop(kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?))
             }
-            "normalised" => {
+            "value_normalization" => {
                 let known = Normalization {
                     sent: blob_values(row.get("first"))?,
                     returned: blob_values(row.get("second"))?,
@@ -214,11 +214,11 @@ async fn part(
                     .normalizations
                     .insert((row.get("number"), row.get("name")), known);
             }
-            "given" => drop(population.managed_values.insert(
+            "managed_value" => drop(population.managed_values.insert(
                 (row.get("number"), row.get("name")),
                 blob_values(row.get("first"))?,
             )),
-            "changed_there" => drop(
+            "drift_baseline" => drop(
                 population
                     .drift_baseline
                     .insert(row.get("number"), Attributes::from_blob(row.get("first"))?),

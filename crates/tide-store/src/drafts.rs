@@ -44,7 +44,7 @@ pub struct VersionRow {
 }
 
 const DRAFT: &str = "SELECT d.*, coalesce(p.name, d.principal) AS who, coalesce(q.name, d.changed_by) AS changer FROM draft d
-    LEFT JOIN principal p ON p.id = d.principal LEFT JOIN principal q ON q.id = d.changed_by WHERE d.ended IS NULL";
+    LEFT JOIN principal p ON p.id = d.principal LEFT JOIN principal q ON q.id = d.changed_by WHERE d.ended_at IS NULL";
 
 fn read(row: &SqliteRow) -> Result<DraftRow, StoreError> {
     Ok(DraftRow {
@@ -54,8 +54,8 @@ fn read(row: &SqliteRow) -> Result<DraftRow, StoreError> {
         files: serde_json::from_str(row.get("files"))?,
         edition: row.get("edition"),
         principal: row.get("who"),
-        made: row.get("made"),
-        changed: row.get("changed"),
+        made: row.get("created_at"),
+        changed: row.get("changed_at"),
         changed_by: row.get("changer"),
     })
 }
@@ -104,7 +104,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done =
-                        sqlx::query("INSERT INTO draft (name, base, files, principal, made, changed, changed_by) VALUES (?,?,?,?,?,?,?)")
+                        sqlx::query("INSERT INTO draft (name, base, files, principal, created_at, changed_at, changed_by) VALUES (?,?,?,?,?,?,?)")
                             .bind(&name)
                             .bind(base)
                             .bind(files)
@@ -137,8 +137,8 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done = sqlx::query(
-                        "UPDATE draft SET files = ?, base = coalesce(?, base), edition = edition + 1, changed = ?, changed_by = ?
-                         WHERE id = ? AND edition = ? AND ended IS NULL",
+                        "UPDATE draft SET files = ?, base = coalesce(?, base), edition = edition + 1, changed_at = ?, changed_by = ?
+                         WHERE id = ? AND edition = ? AND ended_at IS NULL",
                     )
                     .bind(files)
                     .bind(base)
@@ -168,7 +168,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE draft SET ended = ?, published = ? WHERE id = ? AND ended IS NULL",
+                        "UPDATE draft SET ended_at = ?, published = ? WHERE id = ? AND ended_at IS NULL",
                     )
                     .bind(format_timestamp(now))
                     .bind(published)
@@ -196,14 +196,14 @@ impl Store {
     /// Published versions, the newest first.
     pub async fn rule_versions(&self) -> Result<Vec<VersionRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT r.version, r.made, r.note, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
+            "SELECT r.version, r.created_at, r.note, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
              ORDER BY version DESC",
         )
         .fetch_all(&self.reader)
         .await?;
         let version = |row: &SqliteRow| VersionRow {
             version: row.get("version"),
-            made: row.get("made"),
+            made: row.get("created_at"),
             principal: row.get("who"),
             note: row.get("note"),
         };

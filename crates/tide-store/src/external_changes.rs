@@ -54,17 +54,17 @@ impl Store {
                             Surprise::Made(account) => (
                                 account,
                                 "an account was made in",
-                                "AND a.written IS NULL AND a.first_seen > coalesce((SELECT min(ended) FROM reading r
+                                "AND a.written_at IS NULL AND a.first_seen > coalesce((SELECT min(ended_at) FROM full_read r
                                  WHERE r.system = a.system AND r.object = a.object AND r.state = 'complete'), '9')",
                             ),
                             Surprise::Changed(account) => (account, "an account was changed in", ""),
                             Surprise::Deleted(account) => (account, "an account was deleted in", ""),
                         };
                         noted += sqlx::query(sqlx::AssertSqlSafe(format!(
-                            "INSERT INTO notice (channel, recipient, subject, body, made)
+                            "INSERT INTO alert (channel, recipient, subject, body, created_at)
                              SELECT 'console', 'operators', ? || ' ' || a.system || ' itself: ' || a.name, ?, ? FROM account a WHERE a.id = ? {since}
-                             AND NOT EXISTS (SELECT 1 FROM notice n WHERE n.subject = ? || ' ' || a.system || ' itself: ' || a.name
-                                             AND n.made >= coalesce(a.absent_since, (SELECT t.at FROM changed_there t WHERE t.account = a.id), a.first_seen))"
+                             AND NOT EXISTS (SELECT 1 FROM alert n WHERE n.subject = ? || ' ' || a.system || ' itself: ' || a.name
+                                             AND n.created_at >= coalesce(a.absent_since, (SELECT t.at FROM drift_baseline t WHERE t.account = a.id), a.first_seen))"
                         )))
                         .bind(what)
                         .bind(becomes)
@@ -83,7 +83,7 @@ impl Store {
 
     /// Notices that nobody has seen yet, the newest first.
     pub async fn notices(&self) -> Result<Vec<AlertRow>, StoreError> {
-        let rows = sqlx::query("SELECT id, subject, body, made, recipient FROM notice WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
+        let rows = sqlx::query("SELECT id, subject, body, created_at, recipient FROM alert WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
             .fetch_all(&self.reader)
             .await?;
         Ok(rows
@@ -92,7 +92,7 @@ impl Store {
                 id: row.get("id"),
                 subject: row.get("subject"),
                 body: row.get("body"),
-                made: row.get("made"),
+                made: row.get("created_at"),
                 recipient: row.get("recipient"),
             })
             .collect())
@@ -103,7 +103,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE notice SET state = 'seen', sent = ? WHERE state = 'waiting' AND id = ?")
+                    let done = sqlx::query("UPDATE alert SET state = 'seen', sent_at = ? WHERE state = 'waiting' AND id = ?")
                         .bind(format_timestamp(now))
                         .bind(id)
                         .execute(c)
@@ -122,7 +122,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE notice SET state = 'seen', sent = ? WHERE state = 'waiting' AND id <= ?")
+                    let done = sqlx::query("UPDATE alert SET state = 'seen', sent_at = ? WHERE state = 'waiting' AND id <= ?")
                         .bind(format_timestamp(now))
                         .bind(last)
                         .execute(c)

@@ -84,7 +84,7 @@ pub struct HoldFilter {
 }
 
 const COLUMNS: &str =
-    "system, object, identity, account, kind, takes_away, label, cause, reason, rule, since";
+    "system, object, identity, account, kind, removes_access, label, cause, reason, rule, since";
 /// Rows of one statement: eleven values each, far below SQLite's limit.
 const ROWS: usize = 200;
 
@@ -127,7 +127,7 @@ async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), 
         // What the same cause holds is held since the same moment, whatever is said of it.
         query.push(
             " ON CONFLICT DO UPDATE SET since = iif(hold.cause = excluded.cause, hold.since, excluded.since), cause = excluded.cause,
-               takes_away = excluded.takes_away, label = excluded.label, reason = excluded.reason, rule = excluded.rule",
+               removes_access = excluded.removes_access, label = excluded.label, reason = excluded.reason, rule = excluded.rule",
         );
         query.build().execute(&mut *c).await?;
     }
@@ -150,7 +150,7 @@ impl Store {
             };
             let hold = Hold {
                 key: key.clone(),
-                takes_away: row.get("takes_away"),
+                takes_away: row.get("removes_access"),
                 label: row.get("label"),
                 cause: HoldCause::parse(row.get("cause"))?,
                 reason: row.get("reason"),
@@ -204,7 +204,7 @@ impl Store {
     pub async fn leavers_on_hold(&self) -> Result<Vec<(String, String)>, StoreError> {
         Ok(sqlx::query_as(
             "SELECT DISTINCT l.identity, l.label FROM leaver l JOIN hold h ON h.identity = l.identity
-             WHERE l.returned IS NULL AND h.takes_away ORDER BY l.label, l.identity",
+             WHERE l.returned_at IS NULL AND h.removes_access ORDER BY l.label, l.identity",
         )
         .fetch_all(&self.reader)
         .await?)
@@ -316,18 +316,18 @@ impl Store {
         .fetch_all(&self.reader)
         .await?;
         let failed = sqlx::query(
-            "SELECT system, object, identity, iif(kind = 'create', 0, coalesce(account, 0)) AS account, kind, label, error, passing,
-               step > 0 OR kind IN ('disable', 'delete', 'revoke') AS takes_away
+            "SELECT system, object, identity, iif(kind = 'create', 0, coalesce(account, 0)) AS account, kind, label, error, is_transient,
+               step > 0 OR kind IN ('disable', 'delete', 'revoke') AS removes_access
              FROM change WHERE change_set = ? AND state = 'failed'",
         )
         .bind(run)
         .fetch_all(&self.reader)
         .await?;
         let hold = |row: &sqlx::sqlite::SqliteRow| {
-            let is_passing: bool = row.get("passing");
+            let is_passing: bool = row.get("is_transient");
             Some(Hold {
                 key: key(row)?,
-                takes_away: row.get("takes_away"),
+                takes_away: row.get("removes_access"),
                 label: row.get("label"),
                 cause: if is_passing {
                     HoldCause::RetriedLater

@@ -63,7 +63,7 @@ pub(crate) fn read_identity(row: &SqliteRow) -> Result<Identity, StoreError> {
         kind: ObjectType::parse(row.get("object")).unwrap_or(ObjectType::Person),
         attributes: Attributes::from_blob(row.get("attributes"))?,
         stage: Stage::parse(row.get("stage")).unwrap_or(Stage::Active),
-        since: crate::parse_timestamp(row.get("since")),
+        since: crate::parse_timestamp(row.get("stage_since")),
         kept_roles: read_kept_roles(row.get("kept_roles"))?,
     })
 }
@@ -116,12 +116,12 @@ pub(crate) async fn keep_identities(
     for (identity, label) in &people.identities {
         crate::lifecycle::note_leaver(c, identity, label, now).await?;
         sqlx::query(
-            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, made, changed, since, kept_roles)
+            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, created_at, changed_at, stage_since, kept_roles)
              VALUES (?,?,?,?,?,?,?,?,?,?,?)
              ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
-               hash = excluded.hash, search = excluded.search, changed = excluded.changed, since = excluded.since,
+               hash = excluded.hash, search = excluded.search, changed_at = excluded.changed_at, stage_since = excluded.stage_since,
                kept_roles = excluded.kept_roles
-             WHERE identity.since IS NOT excluded.since OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
+             WHERE identity.stage_since IS NOT excluded.stage_since OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
             .bind(&identity.id).bind(identity.kind.as_str()).bind(label).bind(identity.stage.as_str())
             .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
             .bind(search_text(identity, label)).bind(format_timestamp(now)).bind(format_timestamp(now)).bind(identity.since.map(format_timestamp))
@@ -130,7 +130,7 @@ pub(crate) async fn keep_identities(
     }
     for name in &people.reserved {
         // A name that somebody else had stays theirs: who carries it now is not given it anew.
-        sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, made) VALUES ('',?,?,?,?,?)")
+        sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at) VALUES ('',?,?,?,?,?)")
             .bind(name.kind.as_str())
             .bind(&name.attribute)
             .bind(tide_core::generate::folded(&name.value))
@@ -153,7 +153,7 @@ pub(crate) async fn keep_identities(
         .await?;
     }
     if !people.in_step.is_empty() {
-        sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
+        sqlx::query("DELETE FROM drift_baseline WHERE account IN (SELECT value FROM json_each(?))")
             .bind(serde_json::to_string(&people.in_step)?)
             .execute(&mut *c)
             .await?;
@@ -188,7 +188,7 @@ impl Store {
         let (after_label, after_id) = after.unwrap_or(("", ""));
         let rows = sqlx::query(
             "SELECT i.*, (SELECT group_concat(DISTINCT a.system) FROM link l, account a
-               WHERE l.identity = i.id AND l.ended IS NULL AND a.id = l.account AND a.absent_since IS NULL) AS systems
+               WHERE l.identity = i.id AND l.ended_at IS NULL AND a.id = l.account AND a.absent_since IS NULL) AS systems
              FROM identity i WHERE (i.label, i.id) > (?, ?) AND (? = '' OR instr(i.search, lower(?)) > 0)
                AND (? IS NULL OR i.stage = ?) ORDER BY i.label, i.id LIMIT ?",
         )
@@ -214,7 +214,7 @@ impl Store {
                 Ok(IdentityRow {
                     identity: read_identity(row)?,
                     label: row.get("label"),
-                    changed: row.get("changed"),
+                    changed: row.get("changed_at"),
                     systems,
                 })
             })
@@ -229,7 +229,7 @@ impl Store {
     ) -> Result<Option<Account>, StoreError> {
         let row = sqlx::query(
             "SELECT a.* FROM link l CROSS JOIN account a ON a.id = l.account
-             WHERE l.identity = ? AND l.ended IS NULL AND a.system = ? AND a.absent_since IS NULL ORDER BY a.id LIMIT 1",
+             WHERE l.identity = ? AND l.ended_at IS NULL AND a.system = ? AND a.absent_since IS NULL ORDER BY a.id LIMIT 1",
         )
         .bind(identity)
         .bind(system)
@@ -245,7 +245,7 @@ impl Store {
         system: &str,
     ) -> Result<Vec<(String, Account)>, StoreError> {
         let rows = sqlx::query(
-            "SELECT a.*, l.identity AS whose FROM json_each(?) k CROSS JOIN link l ON l.identity = k.value AND l.ended IS NULL
+            "SELECT a.*, l.identity AS whose FROM json_each(?) k CROSS JOIN link l ON l.identity = k.value AND l.ended_at IS NULL
              CROSS JOIN account a ON a.id = l.account WHERE a.system = ? AND a.absent_since IS NULL ORDER BY a.id",
         )
         .bind(serde_json::to_string(identities)?)
@@ -310,10 +310,10 @@ impl Store {
                 account: row.get("account"),
                 system: row.get("system"),
                 name: row.get("name"),
-                made: row.get("made"),
+                made: row.get("created_at"),
                 basis: read_basis(row.get("origin"), row.get("origin_name")),
-                ended: row.get("ended"),
-                ended_by: row.get("ended_by"),
+                ended: row.get("ended_at"),
+                ended_by: row.get("end_reason"),
             })
             .collect())
     }
@@ -332,7 +332,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let ended = sqlx::query(
-                        "UPDATE link SET ended = ?, ended_by = 'split by hand', ended_principal = ? WHERE identity = ? AND ended IS NULL
+                        "UPDATE link SET ended_at = ?, end_reason = 'split by hand', ended_by = ? WHERE identity = ? AND ended_at IS NULL
                          AND account IN (SELECT id FROM account WHERE system = ?)",
                     )
                     .bind(format_timestamp(now))
@@ -362,7 +362,7 @@ pub(crate) async fn make_link(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     let done = sqlx::query(
-        "INSERT INTO link (account, identity, made, origin, origin_name, principal) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING",
+        "INSERT INTO link (account, identity, created_at, origin, origin_name, principal) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING",
     )
     .bind(account)
     .bind(identity)

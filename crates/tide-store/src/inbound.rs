@@ -130,8 +130,8 @@ fn read(row: &SqliteRow) -> PushedRow {
         id: row.get("id"),
         version: row.get("version"),
         body: row.get("body"),
-        made: row.get("made"),
-        changed: row.get("changed"),
+        made: row.get("created_at"),
+        changed: row.get("changed_at"),
     }
 }
 
@@ -157,11 +157,11 @@ impl Store {
     ) -> Result<Option<PushedRow>, StoreError> {
         let (sql, value) = match key {
             PushedKey::Id(id) => (
-                "SELECT * FROM pushed WHERE system = ? AND object = ? AND id = ?",
+                "SELECT * FROM inbound_resource WHERE system = ? AND object = ? AND id = ?",
                 id,
             ),
             PushedKey::Name(name) => (
-                "SELECT * FROM pushed WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1",
+                "SELECT * FROM inbound_resource WHERE system = ? AND object = ? AND name_key = ? ORDER BY row LIMIT 1",
                 name,
             ),
         };
@@ -182,7 +182,7 @@ impl Store {
         id: &str,
     ) -> Result<Vec<PushedRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT * FROM pushed WHERE system = ? AND object = ? AND external_id = ? ORDER BY row",
+            "SELECT * FROM inbound_resource WHERE system = ? AND object = ? AND external_id = ? ORDER BY row",
         )
         .bind(system)
         .bind(object.as_str())
@@ -201,7 +201,7 @@ impl Store {
         limit: i64,
     ) -> Result<Vec<PushedRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT * FROM pushed WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?",
+            "SELECT * FROM inbound_resource WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?",
         )
         .bind(system)
         .bind(object.as_str())
@@ -220,14 +220,15 @@ impl Store {
         skip: i64,
         limit: i64,
     ) -> Result<(i64, Vec<PushedRow>), StoreError> {
-        let total: i64 =
-            sqlx::query_scalar("SELECT count(*) FROM pushed WHERE system = ? AND object = ?")
-                .bind(system)
-                .bind(object.as_str())
-                .fetch_one(&self.reader)
-                .await?;
+        let total: i64 = sqlx::query_scalar(
+            "SELECT count(*) FROM inbound_resource WHERE system = ? AND object = ?",
+        )
+        .bind(system)
+        .bind(object.as_str())
+        .fetch_one(&self.reader)
+        .await?;
         let rows = sqlx::query(
-            "SELECT * FROM pushed WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?",
+            "SELECT * FROM inbound_resource WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?",
         )
         .bind(system)
         .bind(object.as_str())
@@ -245,8 +246,8 @@ impl Store {
         member: &str,
     ) -> Result<Vec<(String, String)>, StoreError> {
         let rows = sqlx::query(
-            "SELECT p.id, coalesce(json_extract(p.body, '$.displayName'), '') FROM pushed_member m
-             JOIN pushed p ON p.system = m.system AND p.id = m.team WHERE m.system = ? AND m.member = ? ORDER BY p.row",
+            "SELECT p.id, coalesce(json_extract(p.body, '$.displayName'), '') FROM inbound_member m
+             JOIN inbound_resource p ON p.system = m.system AND p.id = m.group_id WHERE m.system = ? AND m.member = ? ORDER BY p.row",
         )
         .bind(system)
         .bind(member)
@@ -271,7 +272,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let done =
-                        sqlx::query("DELETE FROM pushed WHERE system = ? AND object = ? AND id = ? AND version = coalesce(?, version)")
+                        sqlx::query("DELETE FROM inbound_resource WHERE system = ? AND object = ? AND id = ? AND version = coalesce(?, version)")
                             .bind(&system)
                             .bind(object.as_str())
                             .bind(&id)
@@ -282,8 +283,8 @@ impl Store {
                         return Ok(false);
                     }
                     for sql in [
-                        "DELETE FROM pushed_member WHERE system = ? AND team = ?",
-                        "DELETE FROM pushed_member WHERE system = ? AND member = ?",
+                        "DELETE FROM inbound_member WHERE system = ? AND group_id = ?",
+                        "DELETE FROM inbound_member WHERE system = ? AND member = ?",
                     ] {
                         sqlx::query(sql).bind(&system).bind(&id).execute(&mut *c).await?;
                     }
@@ -317,9 +318,9 @@ impl Store {
     /// An event, with what it came to.
     pub async fn event(&self, system: &str, id: &str) -> Result<EventRow, StoreError> {
         let row = sqlx::query(
-            "SELECT e.*, a.id AS account, l.identity AS identity FROM push_event e
+            "SELECT e.*, a.id AS account, l.identity AS identity FROM inbound_event e
              LEFT JOIN account a ON a.system = e.system AND a.key = e.key
-             LEFT JOIN link l ON l.account = a.id AND l.ended IS NULL WHERE e.system = ? AND e.id = ?",
+             LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL WHERE e.system = ? AND e.id = ?",
         )
         .bind(system)
         .bind(id)
@@ -331,7 +332,7 @@ impl Store {
             kind: crate::codes::code(&row, "kind")?,
             key: row.get("key"),
             body: row.get("body"),
-            made: row.get("made"),
+            made: row.get("created_at"),
             is_outdated: row.get("is_outdated"),
             account: row.get("account"),
             identity: row.get("identity"),
@@ -365,7 +366,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO event_shape (system, shape, made) VALUES (?,?,?) ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, made = excluded.made")
+                    sqlx::query("INSERT INTO event_shape (system, shape, created_at) VALUES (?,?,?) ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, created_at = excluded.created_at")
                         .bind(&system)
                         .bind(&shape)
                         .bind(format_timestamp(now))
@@ -392,7 +393,7 @@ impl Store {
 /// them, and else times.
 async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, StoreError> {
     let last: (Option<i64>, Option<String>) =
-        sqlx::query_as("SELECT max(sequence), max(occurred_at) FROM push_event WHERE system = ? AND key = ? AND NOT is_outdated")
+        sqlx::query_as("SELECT max(sequence), max(occurred_at) FROM inbound_event WHERE system = ? AND key = ? AND NOT is_outdated")
             .bind(&new.system)
             .bind(&new.key)
             .fetch_one(c)
@@ -410,12 +411,13 @@ async fn take_event(
     now: Timestamp,
 ) -> Result<EventTaken, StoreError> {
     if let Some(id) = &new.external_id {
-        let before: Option<(String, String)> =
-            sqlx::query_as("SELECT id, body FROM push_event WHERE system = ? AND external_id = ?")
-                .bind(&new.system)
-                .bind(id)
-                .fetch_optional(&mut *c)
-                .await?;
+        let before: Option<(String, String)> = sqlx::query_as(
+            "SELECT id, body FROM inbound_event WHERE system = ? AND external_id = ?",
+        )
+        .bind(&new.system)
+        .bind(id)
+        .fetch_optional(&mut *c)
+        .await?;
         match before {
             Some((id, body)) if body == new.body => return Ok(EventTaken::Repeated(id)),
             Some((id, _)) => return Ok(EventTaken::OtherContent(id)),
@@ -442,7 +444,7 @@ async fn take_event(
         return Ok(EventTaken::Left);
     }
     sqlx::query(
-        "INSERT INTO push_event (id, system, kind, key, body, principal, made, external_id, sequence, occurred_at, is_outdated)
+        "INSERT INTO inbound_event (id, system, kind, key, body, principal, created_at, external_id, sequence, occurred_at, is_outdated)
          VALUES (?,?,?,?,?,?,?,?,?,?,?)",
     )
     .bind(&new.id)
@@ -515,7 +517,7 @@ async fn put(
     };
     let row = match new.replaces {
         None => sqlx::query(
-            "INSERT INTO pushed (system, id, object, name_key, external_id, version, body, made, changed) VALUES (?,?,?,?,?,1,?,?,?) RETURNING *",
+            "INSERT INTO inbound_resource (system, id, object, name_key, external_id, version, body, created_at, changed_at) VALUES (?,?,?,?,?,1,?,?,?) RETURNING *",
         )
         .bind(&new.system)
         .bind(&new.id)
@@ -529,7 +531,7 @@ async fn put(
         .await
         .map_err(taken)?,
         Some(version) => sqlx::query(
-            "UPDATE pushed SET name_key = ?, external_id = ?, version = version + 1, body = ?, changed = ?
+            "UPDATE inbound_resource SET name_key = ?, external_id = ?, version = version + 1, body = ?, changed_at = ?
              WHERE system = ? AND id = ? AND version = ? RETURNING *",
         )
         .bind(&new.name_key)
@@ -547,13 +549,13 @@ async fn put(
     if new.object == ObjectType::Group {
         // As a difference: a large group is not written anew for one member.
         let members = serde_json::to_string(&new.members)?;
-        sqlx::query("DELETE FROM pushed_member WHERE system = ? AND team = ? AND member NOT IN (SELECT value FROM json_each(?))")
+        sqlx::query("DELETE FROM inbound_member WHERE system = ? AND group_id = ? AND member NOT IN (SELECT value FROM json_each(?))")
             .bind(&new.system)
             .bind(&new.id)
             .bind(&members)
             .execute(&mut *c)
             .await?;
-        sqlx::query("INSERT OR IGNORE INTO pushed_member (system, member, team) SELECT ?, value, ? FROM json_each(?)")
+        sqlx::query("INSERT OR IGNORE INTO inbound_member (system, member, group_id) SELECT ?, value, ? FROM json_each(?)")
             .bind(&new.system)
             .bind(&new.id)
             .bind(&members)
@@ -581,9 +583,9 @@ async fn keep_account(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     sqlx::query(
-        "INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen) VALUES (?,?,?,?,?,?,?,?,?)
+        "INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen_at) VALUES (?,?,?,?,?,?,?,?,?)
          ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
-           fault = excluded.fault, seen = excluded.seen, absent_since = NULL, absence_confirmed = 0",
+           fault = excluded.fault, seen_at = excluded.seen_at, absent_since = NULL, absence_confirmed = 0",
     )
     .bind(system)
     .bind(object.as_str())

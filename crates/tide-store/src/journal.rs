@@ -199,7 +199,7 @@ pub(crate) async fn append_all(
             .collect();
         if !values.is_empty() {
             let mut query =
-                QueryBuilder::<Sqlite>::new("INSERT INTO journal_value (journal, vals) ");
+                QueryBuilder::<Sqlite>::new("INSERT INTO journal_value (journal, values_json) ");
             query.push_values(values, |mut row, (id, values)| {
                 row.push_bind(id).push_bind(values);
             });
@@ -252,7 +252,7 @@ impl Store {
         limit: i64,
     ) -> Result<Vec<JournalEntry>, StoreError> {
         let rows = sqlx::query(
-            "SELECT j.*, v.vals, coalesce(p.name, j.principal) AS who, i.label AS label FROM journal j
+            "SELECT j.*, v.values_json, coalesce(p.name, j.principal) AS who, i.label AS label FROM journal j
              LEFT JOIN journal_value v ON v.journal = j.id LEFT JOIN principal p ON p.id = j.principal
              LEFT JOIN identity i ON i.id = j.subject WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?",
         )
@@ -272,7 +272,7 @@ impl Store {
                 subject: row.get("subject"),
                 label: row.get("label"),
                 detail: row.get("detail"),
-                values: row.get("vals"),
+                values: row.get("values_json"),
             })
             .collect())
     }
@@ -311,7 +311,7 @@ impl Store {
             .fetch_optional(&mut *tx)
             .await?;
         let mut rows =
-            sqlx::query("SELECT j.*, v.vals FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id").fetch(&mut *tx);
+            sqlx::query("SELECT j.*, v.values_json FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id").fetch(&mut *tx);
         let key = &self.journal_key;
         let (mut before, mut last) = (Vec::new(), 0);
         while let Some(row) = rows.try_next().await? {
@@ -325,7 +325,7 @@ impl Store {
                 row.get("detail"),
             ];
             let hash = key.chain(&before, &parts, values_hash.as_deref());
-            let values: Option<&str> = row.get("vals");
+            let values: Option<&str> = row.get("values_json");
             let honest = values.is_none_or(|values| {
                 Some(Sha256::digest(values.as_bytes()).to_vec()) == values_hash
             });

@@ -69,6 +69,7 @@ pub use systems::{AtWork, SystemRow};
 pub use write_stop::WriteStop;
 
 use jiff::Timestamp;
+use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
 use std::path::Path;
@@ -77,7 +78,7 @@ use std::sync::{Arc, RwLock};
 use tokio::sync::Mutex;
 use writer::{Boxed, Writer};
 
-static MIGRATOR: sqlx::migrate::Migrator = sqlx::migrate!();
+static MIGRATOR: Migrator = sqlx::migrate!();
 
 /// The store: cheap to clone, safe to share.
 #[derive(Clone)]
@@ -146,7 +147,7 @@ impl Store {
             path: path.to_owned(),
             source,
         })?;
-        migrate(&mut connection, path).await?;
+        migrate(&mut connection, path, &MIGRATOR).await?;
         let reader = SqlitePoolOptions::new()
             .max_connections(8)
             .test_before_acquire(false)
@@ -170,10 +171,11 @@ impl Store {
             path: path.to_owned(),
             source,
         })?;
-        let latest: Option<String> =
-            sqlx::query_scalar("SELECT max(max(seen), coalesce(max(written), '')) FROM account")
-                .fetch_one(&mut connection)
-                .await?;
+        let latest: Option<String> = sqlx::query_scalar(
+            "SELECT max(max(seen_at), coalesce(max(written_at), '')) FROM account",
+        )
+        .fetch_one(&mut connection)
+        .await?;
         let latest = Arc::new(AtomicI64::new(
             parse_timestamp(latest).map_or(i64::MIN, Timestamp::as_millisecond),
         ));
@@ -290,8 +292,12 @@ fn keep_private(path: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
-async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), StoreError> {
-    let known: i64 = MIGRATOR.iter().map(|m| m.version).max().unwrap_or(0);
+async fn migrate(
+    connection: &mut SqliteConnection,
+    path: &Path,
+    migrator: &Migrator,
+) -> Result<(), StoreError> {
+    let known: i64 = migrator.iter().map(|m| m.version).max().unwrap_or(0);
     let tables: i64 =
         sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = '_sqlx_migrations'")
             .fetch_one(&mut *connection)
@@ -326,7 +332,7 @@ async fn migrate(connection: &mut SqliteConnection, path: &Path) -> Result<(), S
             tracing::info!(copy = %copy.display(), "the store was copied before its schema is changed");
         }
     }
-    MIGRATOR
+    migrator
         .run(&mut *connection)
         .await
         .map_err(StoreError::Migrate)

@@ -66,12 +66,12 @@ pub(crate) async fn claimed(
 ) -> Result<BTreeMap<String, Timestamp>, StoreError> {
     let rows = match only {
         None => {
-            sqlx::query("SELECT identity, at FROM claimed")
+            sqlx::query("SELECT identity, at FROM reactivation")
                 .fetch_all(&mut *c)
                 .await?
         }
         Some(ids) => {
-            let sql = "SELECT c.identity, c.at FROM json_each(?) k CROSS JOIN claimed c ON c.identity = k.value";
+            let sql = "SELECT c.identity, c.at FROM json_each(?) k CROSS JOIN reactivation c ON c.identity = k.value";
             sqlx::query(sql).bind(ids).fetch_all(&mut *c).await?
         }
     };
@@ -86,7 +86,7 @@ pub(crate) async fn acts(
     c: &mut SqliteConnection,
     only: Option<&str>,
 ) -> Result<HashMap<AccountId, WriteHistory>, StoreError> {
-    const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled) AS at";
+    const WHAT: &str = "c.account AS account, c.kind AS kind, max(c.settled_at) AS at";
     const DONE: &str = "c.state = 'done' AND c.kind IN ('password', 'delete')";
     let rows = match only {
         None => {
@@ -144,7 +144,7 @@ pub(crate) async fn note_leaver(
             .since
             .filter(|since| same && *since < now)
             .unwrap_or(now);
-        sqlx::query("INSERT INTO leaver (identity, label, started) VALUES (?,?,?)")
+        sqlx::query("INSERT INTO leaver (identity, label, started_at) VALUES (?,?,?)")
             .bind(&identity.id)
             .bind(label)
             .bind(format_timestamp(started))
@@ -152,7 +152,7 @@ pub(crate) async fn note_leaver(
             .await?;
         crate::roles::end_with(c, &identity.id, now).await?;
     } else if stage == left && identity.stage != Stage::Left {
-        sqlx::query("UPDATE leaver SET returned = ? WHERE identity = ? AND returned IS NULL")
+        sqlx::query("UPDATE leaver SET returned_at = ? WHERE identity = ? AND returned_at IS NULL")
             .bind(format_timestamp(now))
             .bind(&identity.id)
             .execute(&mut *c)
@@ -209,8 +209,8 @@ impl Store {
                     let (act, detail) = match &departure {
                         Some(one) => {
                             sqlx::query(
-                                "INSERT INTO departure (identity, at, principal, comment, made) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE
-                                 SET at = excluded.at, principal = excluded.principal, comment = excluded.comment, made = excluded.made",
+                                "INSERT INTO departure (identity, at, principal, comment, created_at) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE
+                                 SET at = excluded.at, principal = excluded.principal, comment = excluded.comment, created_at = excluded.created_at",
                             )
                             .bind(&identity)
                             .bind(format_timestamp(one.at))
@@ -247,7 +247,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "INSERT INTO claimed (identity, at, principal) VALUES (?,?,?)
+                        "INSERT INTO reactivation (identity, at, principal) VALUES (?,?,?)
                          ON CONFLICT DO UPDATE SET at = excluded.at, principal = excluded.principal",
                     )
                     .bind(&identity)
@@ -263,7 +263,7 @@ impl Store {
 
     /// Whose an account is.
     pub async fn owner_of(&self, account: AccountId) -> Result<Option<String>, StoreError> {
-        let sql = "SELECT identity FROM link WHERE account = ? AND ended IS NULL";
+        let sql = "SELECT identity FROM link WHERE account = ? AND ended_at IS NULL";
         Ok(sqlx::query_scalar(sql)
             .bind(account)
             .fetch_optional(&self.reader)
@@ -272,7 +272,8 @@ impl Store {
 
     /// The accounts that are linked to an identity.
     pub async fn accounts_of(&self, identity: &str) -> Result<Vec<AccountId>, StoreError> {
-        let sql = "SELECT account FROM link WHERE identity = ? AND ended IS NULL ORDER BY account";
+        let sql =
+            "SELECT account FROM link WHERE identity = ? AND ended_at IS NULL ORDER BY account";
         Ok(sqlx::query_scalar(sql)
             .bind(identity)
             .fetch_all(&self.reader)
@@ -282,12 +283,12 @@ impl Store {
     /// Who left, the last first.
     pub async fn leavers(&self, limit: i64) -> Result<Vec<LeaverRow>, StoreError> {
         let rows = sqlx::query(
-            "SELECT l.identity, l.label, l.started, l.returned,
-               (SELECT max(c.settled) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled >= l.started
-                  AND (l.returned IS NULL OR c.settled < l.returned) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS confirmed,
-               (SELECT count(*) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled >= l.started
-                  AND (l.returned IS NULL OR c.settled < l.returned) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS done
-             FROM leaver l ORDER BY l.started DESC, l.id DESC LIMIT ?",
+            "SELECT l.identity, l.label, l.started_at, l.returned_at,
+               (SELECT max(c.settled_at) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled_at >= l.started_at
+                  AND (l.returned_at IS NULL OR c.settled_at < l.returned_at) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS confirmed,
+               (SELECT count(*) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled_at >= l.started_at
+                  AND (l.returned_at IS NULL OR c.settled_at < l.returned_at) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS done
+             FROM leaver l ORDER BY l.started_at DESC, l.id DESC LIMIT ?",
         )
         .bind(limit)
         .fetch_all(&self.reader)
@@ -297,8 +298,8 @@ impl Store {
             .map(|row| LeaverRow {
                 identity: row.get("identity"),
                 label: row.get("label"),
-                started: crate::parse_timestamp(row.get("started")).unwrap_or_default(),
-                returned: crate::parse_timestamp(row.get("returned")),
+                started: crate::parse_timestamp(row.get("started_at")).unwrap_or_default(),
+                returned: crate::parse_timestamp(row.get("returned_at")),
                 confirmed: crate::parse_timestamp(row.get("confirmed")),
                 done: row.get("done"),
             })

@@ -31,7 +31,7 @@ pub struct AnswerRow {
     pub made: String,
 }
 
-const SELECT: &str = "SELECT * FROM match_answer WHERE ended IS NULL AND (?1 IS NULL OR system = ?1) ORDER BY id DESC";
+const SELECT: &str = "SELECT * FROM match_answer WHERE ended_at IS NULL AND (?1 IS NULL OR system = ?1) ORDER BY id DESC";
 
 fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
     AnswerRow {
@@ -40,11 +40,11 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
             system: row.get("system"),
             identity: row.get("identity"),
             account: row.get("account"),
-            said: MatchDecision::parse(row.get("said")).unwrap_or(MatchDecision::Skip),
+            said: MatchDecision::parse(row.get("answer")).unwrap_or(MatchDecision::Skip),
             principal: row.get("principal"),
         },
         label: row.get("label"),
-        made: row.get("made"),
+        made: row.get("created_at"),
     }
 }
 
@@ -67,8 +67,8 @@ pub(crate) async fn open_about(
 ) -> Result<Vec<MatchAnswer>, StoreError> {
     let rows = sqlx::query(
         "SELECT * FROM match_answer WHERE id IN (
-           SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.account = k.value AND m.ended IS NULL
-           UNION SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.identity = k.value AND m.ended IS NULL)
+           SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.account = k.value AND m.ended_at IS NULL
+           UNION SELECT m.id FROM json_each(?) k CROSS JOIN match_answer m ON m.identity = k.value AND m.ended_at IS NULL)
          ORDER BY id DESC",
     );
     Ok(rows
@@ -101,7 +101,7 @@ impl Store {
         now: Timestamp,
     ) -> Result<u64, StoreError> {
         let any: bool = sqlx::query_scalar(
-            "SELECT EXISTS (SELECT 1 FROM match_answer WHERE ended IS NULL AND made < ?)",
+            "SELECT EXISTS (SELECT 1 FROM match_answer WHERE ended_at IS NULL AND created_at < ?)",
         )
         .bind(format_timestamp(before))
         .fetch_one(&self.reader)
@@ -112,12 +112,12 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let old = sqlx::query("SELECT id, system, identity, account, label FROM match_answer WHERE ended IS NULL AND made < ?")
+                    let old = sqlx::query("SELECT id, system, identity, account, label FROM match_answer WHERE ended_at IS NULL AND created_at < ?")
                         .bind(format_timestamp(before))
                         .fetch_all(&mut *c)
                         .await?;
                     for row in &old {
-                        sqlx::query("UPDATE match_answer SET ended = ?, ended_principal = 'the service' WHERE id = ?")
+                        sqlx::query("UPDATE match_answer SET ended_at = ?, ended_by = 'the service' WHERE id = ?")
                             .bind(format_timestamp(now))
                             .bind(row.get::<i64, _>("id"))
                             .execute(&mut *c)
@@ -149,7 +149,7 @@ impl Store {
                     for NewAnswer { answer, object, label } in &answers {
                         let by = &principal;
                         sqlx::query(
-                            "UPDATE match_answer SET ended = ?1, ended_principal = ?2 WHERE ended IS NULL AND system = ?3
+                            "UPDATE match_answer SET ended_at = ?1, ended_by = ?2 WHERE ended_at IS NULL AND system = ?3
                              AND ((identity IS ?4 AND account IS ?5) OR (?6 AND identity IS ?4 AND account IS NULL)
                                   OR (?6 AND account IS ?5 AND identity IS NULL))",
                         )
@@ -162,7 +162,7 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                         sqlx::query(
-                            "INSERT INTO match_answer (system, object, identity, account, said, label, principal, made) VALUES (?,?,?,?,?,?,?,?)",
+                            "INSERT INTO match_answer (system, object, identity, account, answer, label, principal, created_at) VALUES (?,?,?,?,?,?,?,?)",
                         )
                         .bind(&answer.system)
                         .bind(object.as_str())
@@ -176,8 +176,8 @@ impl Store {
                         .await?;
                         if answer.said == MatchDecision::Never {
                             sqlx::query(
-                                "UPDATE link SET ended = ?, ended_by = 'never these two', ended_principal = ?
-                                 WHERE ended IS NULL AND account IS ? AND identity IS ?",
+                                "UPDATE link SET ended_at = ?, end_reason = 'never these two', ended_by = ?
+                                 WHERE ended_at IS NULL AND account IS ? AND identity IS ?",
                             )
                             .bind(format_timestamp(now))
                             .bind(by)
@@ -211,7 +211,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let ended = sqlx::query("UPDATE match_answer SET ended = ?, ended_principal = ? WHERE id = ? AND ended IS NULL")
+                    let ended = sqlx::query("UPDATE match_answer SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at IS NULL")
                         .bind(format_timestamp(now))
                         .bind(&principal)
                         .bind(id)

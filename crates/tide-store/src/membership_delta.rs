@@ -35,12 +35,12 @@ async fn since(
 ) -> Result<Vec<Since>, StoreError> {
     let rows = match groups {
         None => {
-            sqlx::query("SELECT account, attribute, folded, value, there FROM member_since")
+            sqlx::query("SELECT account, attribute, folded, value, is_member FROM membership_delta")
                 .fetch_all(c)
                 .await?
         }
         Some(groups) => {
-            let sql = "SELECT m.account, m.attribute, m.folded, m.value, m.there FROM json_each(?) k CROSS JOIN member_since m ON m.account = k.value";
+            let sql = "SELECT m.account, m.attribute, m.folded, m.value, m.is_member FROM json_each(?) k CROSS JOIN membership_delta m ON m.account = k.value";
             sqlx::query(sql)
                 .bind(serde_json::to_string(groups)?)
                 .fetch_all(c)
@@ -58,7 +58,7 @@ async fn since(
             attribute,
             folded: row.get("folded"),
             value,
-            there: row.get("there"),
+            there: row.get("is_member"),
         })
     };
     rows.iter().map(one).collect()
@@ -162,7 +162,7 @@ pub(crate) async fn keep_whole(
     blob: &[u8],
 ) -> Result<(), StoreError> {
     sqlx::query(
-        "UPDATE account SET attributes = ?, hash = ?, written = max(coalesce(written, ''), (SELECT max(m.at) FROM member_since m WHERE m.account = ?))
+        "UPDATE account SET attributes = ?, hash = ?, written_at = max(coalesce(written_at, ''), (SELECT max(m.at) FROM membership_delta m WHERE m.account = ?))
          WHERE id = ?",
     )
         .bind(blob)
@@ -180,7 +180,7 @@ pub(crate) async fn forget(
     groups: &[AccountId],
 ) -> Result<(), StoreError> {
     let json = serde_json::to_string(groups)?;
-    sqlx::query("DELETE FROM member_since WHERE account IN (SELECT value FROM json_each(?))")
+    sqlx::query("DELETE FROM membership_delta WHERE account IN (SELECT value FROM json_each(?))")
         .bind(json)
         .execute(c)
         .await?;
@@ -223,8 +223,8 @@ pub(crate) async fn keep(
         for (attribute, member, there) in moves(&change.values) {
             let folded = folded(&member.to_string());
             sqlx::query(
-                "INSERT INTO member_since (account, attribute, folded, value, there, at) VALUES (?,?,?,?,?,?)
-                 ON CONFLICT DO UPDATE SET value = excluded.value, there = excluded.there, at = excluded.at",
+                "INSERT INTO membership_delta (account, attribute, folded, value, is_member, at) VALUES (?,?,?,?,?,?)
+                 ON CONFLICT DO UPDATE SET value = excluded.value, is_member = excluded.is_member, at = excluded.at",
             )
             .bind(*group)
             .bind(attribute)
@@ -234,7 +234,7 @@ pub(crate) async fn keep(
             .bind(&at)
             .execute(&mut *c)
             .await?;
-            sqlx::query("INSERT INTO touched (identity, joined, member, there) VALUES (?,?,?,?)")
+            sqlx::query("INSERT INTO dirty_record (identity, group_account, member, is_member) VALUES (?,?,?,?)")
                 .bind(Some(&change.identity).filter(|id| !id.is_empty()))
                 .bind(*group)
                 .bind(&folded)
@@ -260,7 +260,7 @@ pub(crate) async fn keep(
         .collect();
     let mut many = Vec::new();
     for group in groups {
-        let sql = "SELECT (SELECT count(*) FROM member_since m WHERE m.account = a.id) > max(?, length(a.attributes) / ?) FROM account a WHERE a.id = ?";
+        let sql = "SELECT (SELECT count(*) FROM membership_delta m WHERE m.account = a.id) > max(?, length(a.attributes) / ?) FROM account a WHERE a.id = ?";
         if sqlx::query_scalar(sql)
             .bind(BESIDE)
             .bind(BYTES)

@@ -54,11 +54,11 @@ fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
         about: row.get("about"),
         recipients: serde_json::from_str(row.get("recipients"))?,
         text: row.get("text"),
-        call: row.get("call"),
-        made: row.get("made"),
-        sent: row.get("sent"),
+        call: row.get("webhook"),
+        made: row.get("created_at"),
+        sent: row.get("sent_at"),
         attempts: row.get("attempts"),
-        tried: row.get("tried"),
+        tried: row.get("tried_at"),
         error: row.get("error"),
         answer: row.get("answer"),
     })
@@ -71,7 +71,7 @@ impl Store {
         keys: &[&str],
     ) -> Result<std::collections::HashSet<String>, StoreError> {
         let json = serde_json::to_string(keys)?;
-        let sql = "SELECT value FROM json_each(?) k WHERE NOT EXISTS (SELECT 1 FROM told t WHERE t.key = k.value)";
+        let sql = "SELECT value FROM json_each(?) k WHERE NOT EXISTS (SELECT 1 FROM notification t WHERE t.key = k.value)";
         Ok(sqlx::query_scalar(sql)
             .bind(json)
             .fetch_all(&self.reader)
@@ -92,7 +92,7 @@ impl Store {
                 Box::pin(async move {
                     for (notice, recipients) in &all {
                         let new = sqlx::query(
-                            "INSERT INTO told (key, rule, event, identity, label, about, recipients, text, call, made) VALUES (?,?,?,?,?,?,?,?,?,?)
+                            "INSERT INTO notification (key, rule, event, identity, label, about, recipients, text, webhook, created_at) VALUES (?,?,?,?,?,?,?,?,?,?)
                              ON CONFLICT (key) DO NOTHING",
                         )
                         .bind(&notice.key)
@@ -109,7 +109,7 @@ impl Store {
                         .await?;
                         if new.rows_affected() > 0 && notice.to.contains(&Recipient::Operators) {
                             let about = notice.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
-                            let sql = "INSERT INTO notice (channel, recipient, subject, body, made) VALUES ('console', 'operators', ?, ?, ?)";
+                            let sql = "INSERT INTO alert (channel, recipient, subject, body, created_at) VALUES ('console', 'operators', ?, ?, ?)";
                             sqlx::query(sql)
                                 .bind(&notice.text)
                                 .bind(format!("{}{about}", notice.event.as_str()))
@@ -133,7 +133,7 @@ impl Store {
     ) -> Result<Vec<NotificationRow>, StoreError> {
         let order = if waiting { "ASC" } else { "DESC" };
         let sql = format!(
-            "SELECT * FROM told WHERE (?1 IS NULL OR identity = ?1) AND (NOT ?2 OR (sent IS NULL AND call IS NOT NULL)) ORDER BY id {order} LIMIT ?3"
+            "SELECT * FROM notification WHERE (?1 IS NULL OR identity = ?1) AND (NOT ?2 OR (sent_at IS NULL AND webhook IS NOT NULL)) ORDER BY id {order} LIMIT ?3"
         );
         let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
             .bind(identity)
@@ -150,7 +150,7 @@ impl Store {
         identity: &str,
         call: &str,
     ) -> Result<Vec<serde_json::Value>, StoreError> {
-        let sql = "SELECT answer FROM told WHERE identity = ? AND call = ? AND answer IS NOT NULL ORDER BY id";
+        let sql = "SELECT answer FROM notification WHERE identity = ? AND webhook = ? AND answer IS NOT NULL ORDER BY id";
         let all: Vec<String> = sqlx::query_scalar(sql)
             .bind(identity)
             .bind(call)
@@ -182,7 +182,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE told SET sent = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2, tried = ?3, attempts = attempts + (?2 IS NOT NULL),
+                        "UPDATE notification SET sent_at = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2, tried_at = ?3, attempts = attempts + (?2 IS NOT NULL),
                          answer = ?4 WHERE id = ?1",
                     )
                     .bind(id)
@@ -203,7 +203,7 @@ impl Store {
         system: &str,
         name: &str,
     ) -> Result<Option<String>, StoreError> {
-        let sql = "SELECT l.identity FROM account a JOIN link l ON l.account = a.id AND l.ended IS NULL
+        let sql = "SELECT l.identity FROM account a JOIN link l ON l.account = a.id AND l.ended_at IS NULL
                    WHERE a.system = ? AND (a.name = ? COLLATE NOCASE OR a.key = ? COLLATE NOCASE) LIMIT 1";
         Ok(sqlx::query_scalar(sql)
             .bind(system)

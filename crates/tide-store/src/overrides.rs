@@ -60,8 +60,8 @@ pub(crate) async fn overrides(
     now: Timestamp,
 ) -> Result<HashMap<String, GuardOverride>, StoreError> {
     let rows = sqlx::query(
-        "SELECT o.fingerprint, o.said, coalesce(p.name, o.principal) AS who FROM change_override o
-         LEFT JOIN principal p ON p.id = o.principal WHERE o.expires > ?",
+        "SELECT o.fingerprint, o.answer, coalesce(p.name, o.principal) AS who FROM change_override o
+         LEFT JOIN principal p ON p.id = o.principal WHERE o.expires_at > ?",
     )
     .bind(format_timestamp(now))
     .fetch_all(c)
@@ -72,7 +72,7 @@ pub(crate) async fn overrides(
             (
                 row.get("fingerprint"),
                 GuardOverride {
-                    release: row.get::<&str, _>("said") == "release",
+                    release: row.get::<&str, _>("answer") == "release",
                     principal: row.get("who"),
                 },
             )
@@ -93,7 +93,7 @@ impl Store {
     pub async fn override_rows(&self) -> Result<Vec<OverrideRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT o.*, coalesce(p.name, o.principal) AS who FROM change_override o LEFT JOIN principal p ON p.id = o.principal
-             ORDER BY o.made DESC, o.fingerprint",
+             ORDER BY o.created_at DESC, o.fingerprint",
         )
         .fetch_all(&self.reader)
         .await?;
@@ -101,7 +101,7 @@ impl Store {
             .iter()
             .map(|row| OverrideRow {
                 fingerprint: row.get("fingerprint"),
-                release: row.get::<&str, _>("said") == "release",
+                release: row.get::<&str, _>("answer") == "release",
                 held_by: row.get("held_by"),
                 decision: row.get("decision"),
                 system: row.get("system"),
@@ -110,8 +110,8 @@ impl Store {
                 account: row.get("account"),
                 label: row.get("label"),
                 principal: row.get("who"),
-                made: row.get("made"),
-                expires: row.get("expires"),
+                made: row.get("created_at"),
+                expires: row.get("expires_at"),
             })
             .collect())
     }
@@ -131,10 +131,10 @@ impl Store {
                     for change in &new.changes {
                         sqlx::query(
                             "INSERT INTO change_override
-                               (fingerprint, said, held_by, decision, system, kind, identity, account, label, principal, made, expires)
+                               (fingerprint, answer, held_by, decision, system, kind, identity, account, label, principal, created_at, expires_at)
                              VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
-                             ON CONFLICT DO UPDATE SET said = excluded.said, held_by = excluded.held_by, decision = excluded.decision,
-                               principal = excluded.principal, made = excluded.made, expires = excluded.expires",
+                             ON CONFLICT DO UPDATE SET answer = excluded.answer, held_by = excluded.held_by, decision = excluded.decision,
+                               principal = excluded.principal, created_at = excluded.created_at, expires_at = excluded.expires_at",
                         )
                         .bind(&change.fingerprint)
                         .bind(said)
@@ -174,12 +174,12 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let rows =
-                        sqlx::query("DELETE FROM change_override WHERE decision = ? RETURNING held_by, said, system, kind, identity")
+                        sqlx::query("DELETE FROM change_override WHERE decision = ? RETURNING held_by, answer, system, kind, identity")
                             .bind(&decision)
                             .fetch_all(&mut *c)
                             .await?;
                     for row in &rows {
-                        let (said, system, kind): (String, String, String) = (row.get("said"), row.get("system"), row.get("kind"));
+                        let (said, system, kind): (String, String, String) = (row.get("answer"), row.get("system"), row.get("kind"));
                         let act = format!("{}.taken-back", row.get::<&str, _>("held_by"));
                         let detail = format!("{kind} in {system}: {said} taken back");
                         NewJournalEntry::new(&principal, &act, row.get("identity")).detail(&detail).append(&mut *c, now).await?;
@@ -200,7 +200,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("DELETE FROM change_override WHERE expires <= ? OR fingerprint IN (SELECT value FROM json_each(?))")
+                    sqlx::query("DELETE FROM change_override WHERE expires_at <= ? OR fingerprint IN (SELECT value FROM json_each(?))")
                         .bind(format_timestamp(now))
                         .bind(unwanted)
                         .execute(c)

@@ -30,7 +30,7 @@ fn read(row: &SqliteRow) -> PendingPassword {
         id: row.get("id"),
         identity: row.get("identity"),
         account: row.get("account"),
-        created_at: crate::parse_timestamp(row.get("made")).unwrap_or(Timestamp::MIN),
+        created_at: crate::parse_timestamp(row.get("created_at")).unwrap_or(Timestamp::MIN),
         must_change: row.get("must_change"),
     }
 }
@@ -42,12 +42,12 @@ pub(crate) async fn open(
 ) -> Result<Vec<PendingPassword>, StoreError> {
     let rows = match only {
         None => {
-            sqlx::query("SELECT * FROM password_set WHERE ended IS NULL ORDER BY id")
+            sqlx::query("SELECT * FROM password_set WHERE ended_at IS NULL ORDER BY id")
                 .fetch_all(&mut *c)
                 .await?
         }
         Some((accounts, identities)) => {
-            let sql = "SELECT p.* FROM password_set p WHERE p.ended IS NULL AND (p.account IN (SELECT value FROM json_each(?))
+            let sql = "SELECT p.* FROM password_set p WHERE p.ended_at IS NULL AND (p.account IN (SELECT value FROM json_each(?))
                        OR p.identity IN (SELECT value FROM json_each(?))) ORDER BY p.id";
             sqlx::query(sql)
                 .bind(accounts.to_owned())
@@ -80,7 +80,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let id: i64 = sqlx::query_scalar(
-                        "INSERT INTO password_set (identity, account, origin, seal, must_change, principal, made) VALUES (?,?,?,?,?,?,?) RETURNING id",
+                        "INSERT INTO password_set (identity, account, origin, seal, must_change, principal, created_at) VALUES (?,?,?,?,?,?,?) RETURNING id",
                     )
                     .bind(&identity)
                     .bind(account)
@@ -104,7 +104,7 @@ impl Store {
         &self,
         id: i64,
     ) -> Result<Option<Zeroizing<String>>, StoreError> {
-        let sql = "SELECT seal FROM password_set WHERE id = ? AND ended IS NULL";
+        let sql = "SELECT seal FROM password_set WHERE id = ? AND ended_at IS NULL";
         let seal: Option<String> = sqlx::query_scalar(sql)
             .bind(id)
             .fetch_optional(&self.reader)
@@ -121,8 +121,8 @@ impl Store {
         &self,
         identity: &str,
     ) -> Result<Option<Zeroizing<String>>, StoreError> {
-        let sql = "SELECT p.id FROM password_set p LEFT JOIN link l ON l.account = p.account AND l.ended IS NULL
-                   WHERE p.ended IS NULL AND coalesce(p.identity, l.identity) = ? ORDER BY p.id DESC LIMIT 1";
+        let sql = "SELECT p.id FROM password_set p LEFT JOIN link l ON l.account = p.account AND l.ended_at IS NULL
+                   WHERE p.ended_at IS NULL AND coalesce(p.identity, l.identity) = ? ORDER BY p.id DESC LIMIT 1";
         let id: Option<i64> = sqlx::query_scalar(sql)
             .bind(identity)
             .fetch_optional(&self.reader)
@@ -145,7 +145,7 @@ impl Store {
         identity: Option<&str>,
     ) -> Result<Vec<PasswordSetRow>, StoreError> {
         let sql = "SELECT p.*, coalesce(p.identity, l.identity) AS whose FROM password_set p
-                   LEFT JOIN link l ON l.account = p.account AND l.ended IS NULL
+                   LEFT JOIN link l ON l.account = p.account AND l.ended_at IS NULL
                    WHERE ?1 IS NULL OR coalesce(p.identity, l.identity) = ?1 ORDER BY p.id DESC LIMIT 200";
         let rows = sqlx::query(sql)
             .bind(identity)
@@ -161,7 +161,7 @@ impl Store {
                 origin: row.get("origin"),
                 principal: row.get("principal"),
                 ended: row
-                    .get::<Option<String>, _>("ended")
+                    .get::<Option<String>, _>("ended_at")
                     .zip(row.get::<Option<String>, _>("outcome")),
             })
             .collect())
@@ -174,7 +174,7 @@ impl Store {
         identity: &str,
         since: Timestamp,
     ) -> Result<BTreeMap<String, String>, StoreError> {
-        let sql = "SELECT system, error FROM change WHERE identity = ? AND kind = 'password' AND state = 'failed' AND settled >= ?
+        let sql = "SELECT system, error FROM change WHERE identity = ? AND kind = 'password' AND state = 'failed' AND settled_at >= ?
                    AND error IS NOT NULL ORDER BY id";
         let rows: Vec<(String, String)> = sqlx::query_as(sql)
             .bind(identity)
@@ -200,7 +200,7 @@ impl Store {
                         .bind(id)
                         .execute(&mut *c)
                         .await?;
-                    sqlx::query("UPDATE password_set SET ended = ?, outcome = ? WHERE id = ? AND ended IS NULL")
+                    sqlx::query("UPDATE password_set SET ended_at = ?, outcome = ? WHERE id = ? AND ended_at IS NULL")
                         .bind(format_timestamp(now))
                         .bind(&outcome)
                         .bind(id)

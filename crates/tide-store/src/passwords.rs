@@ -71,7 +71,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "INSERT OR IGNORE INTO first_password (change, account, identity, system, label, made) VALUES (?,?,?,?,?,?)",
+                        "INSERT OR IGNORE INTO first_password (change, account, identity, system, label, created_at) VALUES (?,?,?,?,?,?)",
                     )
                     .bind(change)
                     .bind(account)
@@ -91,7 +91,7 @@ impl Store {
     pub async fn first_passwords(&self) -> Result<Vec<PasswordRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT f.*, a.name AS account_name, coalesce(p.name, f.shown_to) AS who FROM first_password f JOIN account a ON a.id = f.account
-             LEFT JOIN principal p ON p.id = f.shown_to ORDER BY f.shown IS NOT NULL, f.change DESC LIMIT 1000",
+             LEFT JOIN principal p ON p.id = f.shown_to ORDER BY f.shown_at IS NOT NULL, f.change DESC LIMIT 1000",
         )
         .fetch_all(&self.reader)
         .await?;
@@ -103,12 +103,12 @@ impl Store {
                 label: row.get("label"),
                 system: row.get("system"),
                 account: row.get("account_name"),
-                made: row.get("made"),
+                made: row.get("created_at"),
                 shown: row
-                    .get::<Option<String>, _>("shown")
+                    .get::<Option<String>, _>("shown_at")
                     .zip(row.get::<Option<String>, _>("who")),
                 attempts: row.get("attempts"),
-                tried: row.get("tried"),
+                tried: row.get("tried_at"),
                 error: row.get("error"),
             })
             .collect())
@@ -122,7 +122,7 @@ impl Store {
             name: id.to_string(),
         };
         let row = sqlx::query(
-            "SELECT f.system, a.object FROM first_password f JOIN account a ON a.id = f.account WHERE f.change = ? AND f.shown IS NULL",
+            "SELECT f.system, a.object FROM first_password f JOIN account a ON a.id = f.account WHERE f.change = ? AND f.shown_at IS NULL",
         )
         .bind(id)
         .fetch_optional(&self.reader)
@@ -143,7 +143,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE first_password SET attempts = attempts + 1, tried = ?, error = ? WHERE change = ?")
+                    sqlx::query("UPDATE first_password SET attempts = attempts + 1, tried_at = ?, error = ? WHERE change = ?")
                         .bind(format_timestamp(now))
                         .bind(error)
                         .bind(id)
@@ -174,7 +174,7 @@ impl Store {
                 Box::pin(async move {
                     // Two who ask at once: the second finds nothing left.
                     let done =
-                        sqlx::query("UPDATE first_password SET shown = ?, shown_to = ?, error = NULL WHERE change = ? AND shown IS NULL")
+                        sqlx::query("UPDATE first_password SET shown_at = ?, shown_to = ?, error = NULL WHERE change = ? AND shown_at IS NULL")
                             .bind(format_timestamp(now))
                             .bind(&principal)
                             .bind(id)

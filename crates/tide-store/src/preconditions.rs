@@ -68,7 +68,7 @@ pub(crate) async fn counts(
         .collect();
     Ok(sqlx::query_scalar(
         "SELECT (SELECT count(DISTINCT coalesce(nullif(c.identity, ''), c.account)) FROM change c
-                 WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled >= k.value ->> 2
+                 WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled_at >= k.value ->> 2
                  AND NOT c.is_released)
          FROM json_each(?) k ORDER BY k.key",
     )
@@ -106,9 +106,9 @@ async fn before(
         "SELECT s.name, s.armed AND NOT s.paused AS armed, s.schedule, w.* FROM (SELECT
                 EXISTS (SELECT 1 FROM change WHERE state IN ('accepted', 'unknown')) AS in_doubt,
                 EXISTS (SELECT 1 FROM change c JOIN change_set s ON s.id = c.change_set
-                        WHERE c.state = 'unknown' AND s.ended IS NOT NULL) AS lost,
-                EXISTS (SELECT 1 FROM approval) AS asked,
-                EXISTS (SELECT 1 FROM reading WHERE state = 'outdated') AS outdated,
+                        WHERE c.state = 'unknown' AND s.ended_at IS NOT NULL) AS has_unknown_creates,
+                EXISTS (SELECT 1 FROM approval) AS has_approvals,
+                EXISTS (SELECT 1 FROM full_read WHERE state = 'outdated') AS outdated,
                 EXISTS (SELECT 1 FROM change WHERE state = 'failed') AS failed,
                 EXISTS (SELECT 1 FROM change_override) AS overridden,
                 {DIRTY_SINCE} AS notes) w CROSS JOIN system s ORDER BY s.name"
@@ -121,7 +121,7 @@ async fn before(
     let Some(row) = rows.first() else {
         return Ok(DecisionPreconditions::default());
     };
-    let asks = row.get("asked");
+    let asks = row.get("has_approvals");
     Ok(DecisionPreconditions {
         at_work,
         touched: touched(row.get("notes"), after)?,
@@ -137,7 +137,7 @@ async fn before(
         } else {
             HashMap::new()
         },
-        lost: row.get("lost"),
+        lost: row.get("has_unknown_creates"),
         in_doubt: row.get("in_doubt"),
         asked: asks,
         outdated: row.get("outdated"),

@@ -47,7 +47,7 @@ async fn keep_run(
 ) -> Result<(i64, Vec<ChangeRow>), StoreError> {
     keep_identities(c, people, &set.principal, now).await?;
     let id = sqlx::query(
-        "INSERT INTO change_set (kind, state, rule_version, principal, preview, whole, note, started) VALUES (?,'running',?,?,?,?,?,?)",
+        "INSERT INTO change_set (kind, state, rule_version, principal, preview, is_full, note, started_at) VALUES (?,'running',?,?,?,?,?,?)",
     )
     .bind(set.kind.as_str())
     .bind(set.rule_version)
@@ -101,7 +101,7 @@ pub(crate) async fn take_back_queued(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     sqlx::query(
-        "UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
+        "UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled_at = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
     )
     .bind(why)
     .bind(DECIDED_AGAIN)
@@ -153,7 +153,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let marked: Vec<i64> = sqlx::query_scalar(
-                        "UPDATE change SET state = 'sending', attempts = attempts + 1, sent = ?
+                        "UPDATE change SET state = 'sending', attempts = attempts + 1, sent_at = ?
                          WHERE id IN (SELECT value FROM json_each(?)) AND +state IN ('queued', 'sending', 'unknown') RETURNING id",
                     )
                     .bind(format_timestamp(now))
@@ -181,17 +181,17 @@ impl Store {
                     let lost = sqlx::query(
                         "UPDATE change SET state = 'unknown', error = 'the service was stopped before its answer came',
                                 remedy = 'the account is looked for before anything else is decided about them'
-                         WHERE change_set = ? AND state IN ('sending', 'unknown') AND kind = 'create' AND queued < ?",
+                         WHERE change_set = ? AND state IN ('sending', 'unknown') AND kind = 'create' AND queued_at < ?",
                     )
                     .bind(run)
                     .bind(format_timestamp(before))
                     .execute(&mut *c)
                     .await?;
                     let taken = sqlx::query(
-                        "UPDATE change SET state = 'canceled', settled = ?, error = 'the service was stopped too long before this was sent',
+                        "UPDATE change SET state = 'canceled', settled_at = ?, error = 'the service was stopped too long before this was sent',
                                 remedy = 'it is decided again from what is known now'
-                         WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') AND kind <> 'create' AND queued < ?
-                            OR change_set = ? AND state = 'queued' AND queued < ?",
+                         WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') AND kind <> 'create' AND queued_at < ?
+                            OR change_set = ? AND state = 'queued' AND queued_at < ?",
                     )
                     .bind(format_timestamp(now))
                     .bind(run)
@@ -220,7 +220,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled = CASE WHEN ? IN ('failed', 'canceled') THEN ? END WHERE id = ?")
+                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled_at = CASE WHEN ? IN ('failed', 'canceled') THEN ? END WHERE id = ?")
                         .bind(state.as_str()).bind(error).bind(remedy).bind(state.as_str()).bind(format_timestamp(now)).bind(change).execute(c).await?;
                     Ok(())
                 })
@@ -241,7 +241,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, passing = ?, settled = ? WHERE id = ?")
+                    sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, is_transient = ?, settled_at = ? WHERE id = ?")
                         .bind(error)
                         .bind(remedy)
                         .bind(passing)
@@ -271,10 +271,10 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "INSERT INTO change (change_set, system, object, identity, account, label, kind, vals, reason, fingerprint,
-                             rule_version, state, attempts, error, remedy, passing, queued, sent, settled, step)
+                        "INSERT INTO change (change_set, system, object, identity, account, label, kind, values_json, reason, fingerprint,
+                             rule_version, state, attempts, error, remedy, is_transient, queued_at, sent_at, settled_at, step)
                          SELECT change_set, system, object, identity, account, label, kind, ?, reason, ?,
-                             rule_version, 'failed', 1, ?, ?, ?, queued, sent, ?, step FROM change WHERE id = ?",
+                             rule_version, 'failed', 1, ?, ?, ?, queued_at, sent_at, ?, step FROM change WHERE id = ?",
                     )
                     .bind(vals)
                     .bind(part.fingerprint)
@@ -329,7 +329,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE change SET state = 'canceled', error = 'overtaken: access is taken away first', remedy = 'it is decided again', settled = ?
+                        "UPDATE change SET state = 'canceled', error = 'superseded: revocations of leavers are sent first', remedy = 'it is decided again', settled_at = ?
                          WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
                     )
                     .bind(format_timestamp(now))
@@ -354,7 +354,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     sqlx::query(
-                        "UPDATE change SET state = 'accepted', place = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?",
+                        "UPDATE change SET state = 'accepted', operation_url = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?",
                     )
                     .bind(place)
                     .bind(format_timestamp(now))
@@ -378,7 +378,7 @@ impl Store {
         .await?;
         rows.iter()
             .map(|row| {
-                let place: Option<String> = row.get("place");
+                let place: Option<String> = row.get("operation_url");
                 let since = crate::parse_timestamp(row.get("not_before")).unwrap_or_default();
                 Ok((
                     read_change(row)?,
@@ -412,7 +412,7 @@ impl Store {
     pub async fn lost(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
         let rows = sqlx::query(
             "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set
-             WHERE c.state = 'unknown' AND s.ended IS NOT NULL ORDER BY c.id",
+             WHERE c.state = 'unknown' AND s.ended_at IS NOT NULL ORDER BY c.id",
         )
         .fetch_all(&self.reader)
         .await?;
@@ -420,7 +420,7 @@ impl Store {
             .map(|row| {
                 Ok((
                     read_change(row)?,
-                    crate::parse_timestamp(row.get("sent")).unwrap_or_default(),
+                    crate::parse_timestamp(row.get("sent_at")).unwrap_or_default(),
                     row.get("whose"),
                 ))
             })
@@ -438,7 +438,7 @@ impl Store {
             return Ok(parked);
         }
         let rows = sqlx::query(
-            "SELECT c.fingerprint, c.state, c.error, c.passing, c.settled FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
+            "SELECT c.fingerprint, c.state, c.error, c.is_transient, c.settled_at FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
              WHERE +c.state IN ('failed', 'done') AND NOT (c.state = 'failed' AND c.identity <> '' AND EXISTS (
                SELECT 1 FROM change d WHERE d.identity = c.identity AND d.id > c.id AND +d.state = 'done' AND d.system = c.system
                  AND (d.account = c.account OR d.kind = 'create')))
@@ -455,7 +455,7 @@ impl Store {
             }
             let times = parked.get(&fingerprint).map_or(0, |one| one.times) + 1;
             let at = row
-                .get::<Option<&str>, _>("settled")
+                .get::<Option<&str>, _>("settled_at")
                 .and_then(|at| at.parse().ok())
                 .unwrap_or_default();
             let error = row.get::<Option<String>, _>("error").unwrap_or_default();
@@ -463,7 +463,7 @@ impl Store {
                 fingerprint,
                 Parked {
                     error,
-                    passing: row.get("passing"),
+                    passing: row.get("is_transient"),
                     times,
                     at,
                 },

@@ -50,38 +50,38 @@ pub async fn restore(
             Box::pin(async move {
                 for sql in [
                     "UPDATE system SET armed = 0",
-                    "DELETE FROM place",
+                    "DELETE FROM sync_cursor",
                     "DELETE FROM approval",
                     "DELETE FROM change_override",
                     "DELETE FROM hold",
-                    "DELETE FROM changed_there",
-                    "UPDATE reading SET state = 'outdated' WHERE state = 'complete'",
-                    "UPDATE reading SET state = 'failed', error = 'a backup was restored' WHERE state = 'running'",
+                    "DELETE FROM drift_baseline",
+                    "UPDATE full_read SET state = 'outdated' WHERE state = 'complete'",
+                    "UPDATE full_read SET state = 'failed', error = 'a backup was restored' WHERE state = 'running'",
                 ] {
                     sqlx::query(sql).execute(&mut *c).await?;
                 }
                 sqlx::query(
-                    "UPDATE change SET state = 'canceled', error = 'a backup was restored before this was settled', remedy = 'run again', settled = ?
+                    "UPDATE change SET state = 'canceled', error = 'a backup was restored before this was settled', remedy = 'run again', settled_at = ?
                      WHERE state IN ('queued', 'sending', 'accepted', 'unknown')",
                 )
                 .bind(format_timestamp(now))
                 .execute(&mut *c)
                 .await?;
-                sqlx::query("UPDATE change_set SET state = 'canceled', ended = ?, note = 'a backup was restored' WHERE ended IS NULL")
+                sqlx::query("UPDATE change_set SET state = 'canceled', ended_at = ?, note = 'a backup was restored' WHERE ended_at IS NULL")
                     .bind(format_timestamp(now))
                     .execute(&mut *c)
                     .await?;
                 for sql in [
-                    "UPDATE session SET ended = ? WHERE ended IS NULL",
-                    "UPDATE token SET ended = ? WHERE ended IS NULL",
-                    "UPDATE password_set SET ended = ?, outcome = 'a backup was restored' WHERE ended IS NULL",
-                    "UPDATE told SET sent = ?, error = 'a backup was restored: it may have been told before' WHERE sent IS NULL AND call IS NOT NULL",
-                    "UPDATE first_password SET shown = ?, shown_to = 'nobody: a backup was restored' WHERE shown IS NULL",
+                    "UPDATE session SET ended_at = ? WHERE ended_at IS NULL",
+                    "UPDATE token SET ended_at = ? WHERE ended_at IS NULL",
+                    "UPDATE password_set SET ended_at = ?, outcome = 'a backup was restored' WHERE ended_at IS NULL",
+                    "UPDATE notification SET sent_at = ?, error = 'a backup was restored: it may have been told before' WHERE sent_at IS NULL AND webhook IS NOT NULL",
+                    "UPDATE first_password SET shown_at = ?, shown_to = 'nobody: a backup was restored' WHERE shown_at IS NULL",
                     "INSERT INTO meta (name, value) VALUES ('restored at', ?) ON CONFLICT DO UPDATE SET value = excluded.value",
                 ] {
                     sqlx::query(sql).bind(format_timestamp(now)).execute(&mut *c).await?;
                 }
-                sqlx::query("INSERT INTO touched (account) VALUES (NULL)").execute(&mut *c).await?;
+                sqlx::query("INSERT INTO dirty_record (account) VALUES (NULL)").execute(&mut *c).await?;
                 let detail = "every system is disarmed, and is read whole before anything is sent; all sessions and tokens ended";
                 NewJournalEntry::new("the service", "store.restored", "").detail(detail).append(c, now).await
             })
@@ -121,7 +121,7 @@ impl Store {
         };
         Ok(Some(
             sqlx::query_as(
-                "SELECT coalesce(sum(seen <= ?), 0), count(*) FROM account WHERE system = ? AND object = ? AND absent_since IS NULL",
+                "SELECT coalesce(sum(seen_at <= ?), 0), count(*) FROM account WHERE system = ? AND object = ? AND absent_since IS NULL",
             )
             .bind(restored)
             .bind(system)
@@ -134,8 +134,8 @@ impl Store {
     /// What was read before a backup was restored, and not since.
     pub async fn outdated(&self) -> Result<Vec<(String, ObjectType)>, StoreError> {
         let rows: Vec<(String, String)> = sqlx::query_as(
-            "SELECT DISTINCT o.system, o.object FROM reading o WHERE o.state = 'outdated'
-             AND NOT EXISTS (SELECT 1 FROM reading r WHERE r.system = o.system AND r.object = o.object AND r.state = 'complete')",
+            "SELECT DISTINCT o.system, o.object FROM full_read o WHERE o.state = 'outdated'
+             AND NOT EXISTS (SELECT 1 FROM full_read r WHERE r.system = o.system AND r.object = o.object AND r.state = 'complete')",
         )
         .fetch_all(&self.reader)
         .await?;

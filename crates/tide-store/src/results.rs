@@ -160,7 +160,7 @@ async fn settle(
         .collect();
     for some in normalised.chunks(ROWS) {
         let mut query = QueryBuilder::<Sqlite>::new(
-            "INSERT INTO normalised (account, attribute, sent, returned, is_certain, made) ",
+            "INSERT INTO value_normalization (account, attribute, sent_value, returned_value, is_certain, created_at) ",
         );
         query.push_values(some, |mut row, (id, exact, (attribute, sent, returned))| {
             row.push_bind(*id)
@@ -172,8 +172,8 @@ async fn settle(
         // A state read after the write may contain a change that others made right after us, and
         // that is not reported again.
         query.push(
-            " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent = excluded.sent AND returned = excluded.returned),
-              sent = excluded.sent, returned = excluded.returned, made = excluded.made",
+            " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent_value = excluded.sent_value AND returned_value = excluded.returned_value),
+              sent_value = excluded.sent_value, returned_value = excluded.returned_value, created_at = excluded.created_at",
         );
         query.build().execute(&mut *c).await?;
     }
@@ -206,7 +206,7 @@ async fn settle(
     carry(c, all, &ids).await?;
     // Our value equals the rules now, and the operator's answer was for this change.
     let json = serde_json::to_string(&ids)?;
-    sqlx::query("DELETE FROM changed_there WHERE account IN (SELECT value FROM json_each(?))")
+    sqlx::query("DELETE FROM drift_baseline WHERE account IN (SELECT value FROM json_each(?))")
         .bind(json)
         .execute(&mut *c)
         .await?;
@@ -221,7 +221,7 @@ async fn settle(
     ] {
         sqlx::query(sql).bind(&json).execute(&mut *c).await?;
     }
-    let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, vals, error) AS (");
+    let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, values_json, error) AS (");
     query.push_values(all.iter().zip(&ids), |mut row, (one, id)| {
         // Pending references were resolved when it was sent.
         let vals = one
@@ -236,8 +236,8 @@ async fn settle(
             .push_bind(&one.settled.note);
     });
     query.push(
-        ") UPDATE change SET state = 'done', account = done.account, vals = ifnull(done.vals, change.vals), error = done.error, remedy = NULL,
-            settled = ",
+        ") UPDATE change SET state = 'done', account = done.account, values_json = ifnull(done.values_json, change.values_json), error = done.error, remedy = NULL,
+            settled_at = ",
     );
     query
         .push_bind(&at)
@@ -262,7 +262,7 @@ async fn keep_accounts(
         .filter(|one| !one.bare)
         .partition(|one| one.row.change.kind == ChangeKind::Delete);
     for one in &gone {
-        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen = ?, written = ? WHERE id = ?")
+        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen_at = ?, written_at = ? WHERE id = ?")
             .bind(at)
             .bind(at)
             .bind(at)
@@ -277,7 +277,7 @@ async fn keep_accounts(
             .collect());
     }
     let mut query = QueryBuilder::<Sqlite>::new(
-        "INSERT INTO account (system, object, key, name, attributes, hash, version, first_seen, seen, written) ",
+        "INSERT INTO account (system, object, key, name, attributes, hash, version, first_seen, seen_at, written_at) ",
     );
     query.push_values(there, |mut row, one| {
         let (change, account) = (&one.row.change, &one.settled.account);
@@ -294,7 +294,7 @@ async fn keep_accounts(
     // versions, the state that arrived stays: it is decided, and in the worst case the same value
     // is written once more.
     let keep = "excluded.version < account.version
-         OR (excluded.version IS NULL AND account.overtaken AND account.hash <> excluded.hash)";
+         OR (excluded.version IS NULL AND account.has_conflicting_event AND account.hash <> excluded.hash)";
     query.push(" ON CONFLICT (system, key) DO UPDATE SET ");
     for column in ["name", "attributes", "hash", "version"] {
         query.push(format!(
@@ -302,7 +302,7 @@ async fn keep_accounts(
         ));
     }
     query.push(
-        "overtaken = 0, seen = excluded.seen, written = excluded.written, absent_since = NULL, absence_confirmed = 0, fault = NULL RETURNING id, system, key",
+        "has_conflicting_event = 0, seen_at = excluded.seen_at, written_at = excluded.written_at, absent_since = NULL, absence_confirmed = 0, fault = NULL RETURNING id, system, key",
     );
     let rows = query.build().fetch_all(&mut *c).await?;
     if all
@@ -363,7 +363,7 @@ async fn link(
         return Ok(Vec::new());
     }
     let mut query = QueryBuilder::<Sqlite>::new(
-        "INSERT INTO link (account, identity, made, origin, origin_name, principal) ",
+        "INSERT INTO link (account, identity, created_at, origin, origin_name, principal) ",
     );
     query.push_values(&made, |mut row, (one, id)| {
         row.push_bind(*id)
@@ -408,7 +408,7 @@ async fn carry(
             .find(|value| value.attribute == PASSWORD_MARK)
             .and_then(|value| value.after.first());
         if let Some(mark) = mark {
-            sqlx::query("INSERT INTO carried (account, mark) VALUES (?,?) ON CONFLICT DO UPDATE SET mark = excluded.mark")
+            sqlx::query("INSERT INTO password_hash_mark (account, mark) VALUES (?,?) ON CONFLICT DO UPDATE SET mark = excluded.mark")
                 .bind(*account)
                 .bind(mark.to_string())
                 .execute(&mut *c)
@@ -425,12 +425,12 @@ pub(crate) async fn carried(
 ) -> Result<HashMap<AccountId, String>, StoreError> {
     let rows: Vec<(AccountId, String)> = match only {
         None => {
-            sqlx::query_as("SELECT account, mark FROM carried")
+            sqlx::query_as("SELECT account, mark FROM password_hash_mark")
                 .fetch_all(&mut *c)
                 .await?
         }
         Some(ids) => {
-            let sql = "SELECT c.account, c.mark FROM json_each(?) k CROSS JOIN carried c ON c.account = k.value";
+            let sql = "SELECT c.account, c.mark FROM json_each(?) k CROSS JOIN password_hash_mark c ON c.account = k.value";
             sqlx::query_as(sql)
                 .bind(ids.to_owned())
                 .fetch_all(&mut *c)
@@ -462,7 +462,7 @@ async fn join_groups(
                 .unwrap_or_default();
             join(c, &change.identity, *group, &member, at).await?;
         } else {
-            let sql = "DELETE FROM joined WHERE identity = ? AND account = ?";
+            let sql = "DELETE FROM rule_membership WHERE identity = ? AND account = ?";
             sqlx::query(sql)
                 .bind(&change.identity)
                 .bind(*group)
@@ -481,7 +481,7 @@ pub(crate) async fn join(
     member: &str,
     at: &str,
 ) -> Result<(), StoreError> {
-    let sql = "INSERT INTO joined (identity, account, made, member, folded) VALUES (?,?,?,?,?)
+    let sql = "INSERT INTO rule_membership (identity, account, created_at, member, folded) VALUES (?,?,?,?,?)
          ON CONFLICT DO UPDATE SET member = excluded.member, folded = excluded.folded";
     let query = sqlx::query(sql)
         .bind(identity)
@@ -501,13 +501,13 @@ pub(crate) async fn joined(
 ) -> Result<Vec<RuleMembership>, StoreError> {
     let rows = match only {
         None => {
-            sqlx::query("SELECT * FROM joined ORDER BY identity, account")
+            sqlx::query("SELECT * FROM rule_membership ORDER BY identity, account")
                 .fetch_all(&mut *c)
                 .await?
         }
         Some((ids, names)) => {
-            let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.identity = k.value
-                 UNION SELECT j.* FROM json_each(?) k CROSS JOIN joined j ON j.folded = k.value ORDER BY 1, 2";
+            let sql = "SELECT j.* FROM json_each(?) k CROSS JOIN rule_membership j ON j.identity = k.value
+                 UNION SELECT j.* FROM json_each(?) k CROSS JOIN rule_membership j ON j.folded = k.value ORDER BY 1, 2";
             sqlx::query(sql)
                 .bind(ids.to_owned())
                 .bind(names.to_owned())
@@ -516,7 +516,7 @@ pub(crate) async fn joined(
         }
     };
     let made = |row: &sqlx::sqlite::SqliteRow| {
-        crate::parse_timestamp(row.get("made")).unwrap_or(Timestamp::MIN)
+        crate::parse_timestamp(row.get("created_at")).unwrap_or(Timestamp::MIN)
     };
     let one = |row: &sqlx::sqlite::SqliteRow| {
         let (identity, group) = (row.get("identity"), row.get("account"));
@@ -544,12 +544,13 @@ async fn give(
         .iter()
         .filter(|value| one.settled.merged.contains(&value.attribute))
     {
-        let known: Option<Vec<u8>> =
-            sqlx::query_scalar("SELECT vals FROM given WHERE account = ? AND attribute = ?")
-                .bind(account)
-                .bind(&value.attribute)
-                .fetch_optional(&mut *c)
-                .await?;
+        let known: Option<Vec<u8>> = sqlx::query_scalar(
+            "SELECT values_blob FROM managed_value WHERE account = ? AND attribute = ?",
+        )
+        .bind(account)
+        .bind(&value.attribute)
+        .fetch_optional(&mut *c)
+        .await?;
         let known = known
             .as_deref()
             .map(blob_values)
@@ -563,7 +564,7 @@ async fn give(
             .filter(|v| known.contains(v) || !value.before.contains(v))
             .cloned()
             .collect();
-        sqlx::query("INSERT INTO given (account, attribute, vals) VALUES (?,?,?) ON CONFLICT DO UPDATE SET vals = excluded.vals")
+        sqlx::query("INSERT INTO managed_value (account, attribute, values_blob) VALUES (?,?,?) ON CONFLICT DO UPDATE SET values_blob = excluded.values_blob")
             .bind(account)
             .bind(&value.attribute)
             .bind(values_blob(&ours))

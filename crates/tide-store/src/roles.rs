@@ -81,7 +81,7 @@ impl Store {
                         return Err(StoreError::Missing { what: "identity", name: grant.identity });
                     }
                     sqlx::query(
-                        "INSERT INTO role_grant (identity, role, from_at, until_at, principal, comment, made) VALUES (?,?,?,?,?,?,?)",
+                        "INSERT INTO role_grant (identity, role, from_at, until_at, principal, comment, created_at) VALUES (?,?,?,?,?,?,?)",
                     )
                     .bind(&grant.identity)
                     .bind(&grant.role)

@@ -32,7 +32,7 @@ impl Store {
             Ok(RuleVersion {
                 version: row.get("version"),
                 files: serde_json::from_str(row.get("files"))?,
-                made: row.get("made"),
+                made: row.get("created_at"),
                 principal: row.get("who"),
             })
         })
@@ -68,7 +68,7 @@ impl Store {
                         return Ok(None);
                     }
                     let version = newest.map_or(1, |(version, _)| version + 1);
-                    sqlx::query("INSERT INTO rule_set (version, files, made, principal, note) VALUES (?,?,?,?,?)")
+                    sqlx::query("INSERT INTO rule_set (version, files, created_at, principal, note) VALUES (?,?,?,?,?)")
                         .bind(version)
                         .bind(text)
                         .bind(format_timestamp(now))

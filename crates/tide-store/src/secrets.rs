@@ -205,8 +205,8 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO secret (owner, field, key_id, wrapped, sealed, made) VALUES (?,?,?,?,?,?)
-                        ON CONFLICT DO UPDATE SET key_id=excluded.key_id, wrapped=excluded.wrapped, sealed=excluded.sealed, made=excluded.made")
+                    sqlx::query("INSERT INTO secret (owner, field, key_id, wrapped, sealed, created_at) VALUES (?,?,?,?,?,?)
+                        ON CONFLICT DO UPDATE SET key_id=excluded.key_id, wrapped=excluded.wrapped, sealed=excluded.sealed, created_at=excluded.created_at")
                         .bind(owner).bind(field).bind(key_id).bind(wrapped).bind(sealed).bind(format_timestamp(now))
                         .execute(c).await?;
                     Ok(())

@@ -28,8 +28,8 @@ async fn set_place(
     place: &SyncCursor,
 ) -> Result<(), StoreError> {
     sqlx::query(
-        "INSERT INTO place (system, object, way, mark, at, full_at) VALUES (?,?,?,?,?,?)
-         ON CONFLICT DO UPDATE SET way = excluded.way, mark = excluded.mark, at = excluded.at, full_at = excluded.full_at",
+        "INSERT INTO sync_cursor (system, object, mode, cursor, at, full_at) VALUES (?,?,?,?,?,?)
+         ON CONFLICT DO UPDATE SET mode = excluded.mode, cursor = excluded.cursor, at = excluded.at, full_at = excluded.full_at",
     )
     .bind(system)
     .bind(object.as_str())
@@ -81,16 +81,17 @@ impl Store {
         system: &str,
         object: ObjectType,
     ) -> Result<Option<SyncCursor>, StoreError> {
-        let row =
-            sqlx::query("SELECT way, mark, at, full_at FROM place WHERE system = ? AND object = ?")
-                .bind(system)
-                .bind(object.as_str())
-                .fetch_optional(&self.reader)
-                .await?;
+        let row = sqlx::query(
+            "SELECT mode, cursor, at, full_at FROM sync_cursor WHERE system = ? AND object = ?",
+        )
+        .bind(system)
+        .bind(object.as_str())
+        .fetch_optional(&self.reader)
+        .await?;
         let instant = |text: &str| text.parse::<Timestamp>().unwrap_or_default();
         Ok(row.map(|row| SyncCursor {
-            mode: row.get("way"),
-            cursor: row.get("mark"),
+            mode: row.get("mode"),
+            cursor: row.get("cursor"),
             updated_at: instant(row.get("at")),
             full_read_at: instant(row.get("full_at")),
         }))
@@ -117,7 +118,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("DELETE FROM place WHERE system = ?")
+                    sqlx::query("DELETE FROM sync_cursor WHERE system = ?")
                         .bind(&system)
                         .execute(c)
                         .await?;
@@ -147,7 +148,7 @@ impl Store {
                     // Counted as seen by a read in progress, so that it does not mark them as
                     // absent.
                     let (reading, before): (i64, i64) = sqlx::query_as(
-                        "SELECT (SELECT coalesce(max(id), 0) FROM reading WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM touched)",
+                        "SELECT (SELECT coalesce(max(id), 0) FROM full_read WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM dirty_record)",
                     )
                     .bind(&system)
                     .bind(object.as_str())
@@ -159,8 +160,8 @@ impl Store {
                     }
                     if !gone.is_empty() {
                         sqlx::query(
-                            "UPDATE account SET absent_since = coalesce(absent_since, ?), absence_confirmed = 1, seen = ?, reading = ?
-                             WHERE system = ? AND object = ? AND NOT absence_confirmed AND coalesce(written, '') < ? AND key IN (SELECT value FROM json_each(?))",
+                            "UPDATE account SET absent_since = coalesce(absent_since, ?), absence_confirmed = 1, seen_at = ?, full_read = ?
+                             WHERE system = ? AND object = ? AND NOT absence_confirmed AND coalesce(written_at, '') < ? AND key IN (SELECT value FROM json_each(?))",
                         )
                         .bind(format_timestamp(now))
                         .bind(format_timestamp(now))
@@ -176,7 +177,7 @@ impl Store {
                         set_place(c, &system, object, place).await?;
                     }
                     // Triggers have recorded the dirty rows.
-                    Ok(sqlx::query_scalar("SELECT DISTINCT account FROM touched WHERE seq > ? AND account IS NOT NULL")
+                    Ok(sqlx::query_scalar("SELECT DISTINCT account FROM dirty_record WHERE seq > ? AND account IS NOT NULL")
                         .bind(before)
                         .fetch_all(c)
                         .await?)

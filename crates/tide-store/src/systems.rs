@@ -58,10 +58,10 @@ fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
         paused: row.get("paused"),
         armed: row.get("armed"),
         profile: serde_json::from_str(row.get("profile"))?,
-        own: serde_json::from_str(row.get("own"))?,
+        own: serde_json::from_str(row.get("own_names"))?,
         schema: serde_json::from_str(row.get("schema"))?,
         checked: row
-            .get::<Option<&str>, _>("checked")
+            .get::<Option<&str>, _>("check_report")
             .map(serde_json::from_str)
             .transpose()?,
         checked_at: row.get("checked_at"),
@@ -137,7 +137,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("INSERT INTO system (name, kind, settings, made) VALUES (?,?,?,?) ON CONFLICT DO NOTHING")
+                    let done = sqlx::query("INSERT INTO system (name, kind, settings, created_at) VALUES (?,?,?,?) ON CONFLICT DO NOTHING")
                         .bind(&name)
                         .bind(kind.as_str())
                         .bind(&text)
@@ -198,11 +198,11 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     for sql in [
-                        "UPDATE session SET ended = ? WHERE ended IS NULL
+                        "UPDATE session SET ended_at = ? WHERE ended_at IS NULL
                          AND principal IN (SELECT id FROM principal WHERE kind = 'system' AND name = ?)",
-                        "UPDATE token SET ended = ? WHERE ended IS NULL
+                        "UPDATE token SET ended_at = ? WHERE ended_at IS NULL
                          AND principal IN (SELECT id FROM principal WHERE kind = 'system' AND name = ?)",
-                        "UPDATE principal SET ended = ? WHERE ended IS NULL AND kind = 'system' AND name = ?",
+                        "UPDATE principal SET ended_at = ? WHERE ended_at IS NULL AND kind = 'system' AND name = ?",
                     ] {
                         sqlx::query(sql).bind(format_timestamp(now)).bind(&name).execute(&mut *c).await?;
                     }
@@ -212,20 +212,20 @@ impl Store {
                            (SELECT p.seal FROM password_set p JOIN account a ON a.id = p.account WHERE a.system = ?)",
                         "DELETE FROM password_set WHERE account IN (SELECT id FROM account WHERE system = ?)",
                         "DELETE FROM first_password WHERE account IN (SELECT id FROM account WHERE system = ?)",
-                        "DELETE FROM carried WHERE account IN (SELECT id FROM account WHERE system = ?)",
-                        "DELETE FROM joined WHERE account IN (SELECT id FROM account WHERE system = ?)",
-                        "DELETE FROM member_since WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM password_hash_mark WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM rule_membership WHERE account IN (SELECT id FROM account WHERE system = ?)",
+                        "DELETE FROM membership_delta WHERE account IN (SELECT id FROM account WHERE system = ?)",
                         "DELETE FROM link WHERE account IN (SELECT id FROM account WHERE system = ?)",
                         "DELETE FROM match_answer WHERE system = ?",
-                        "DELETE FROM push_event WHERE system = ?",
+                        "DELETE FROM inbound_event WHERE system = ?",
                         "DELETE FROM event_shape WHERE system = ?",
-                        "DELETE FROM place WHERE system = ?",
+                        "DELETE FROM sync_cursor WHERE system = ?",
                         "DELETE FROM account WHERE system = ?",
                         "DELETE FROM secret WHERE owner = ?",
-                        "DELETE FROM pushed WHERE system = ?",
-                        "DELETE FROM pushed_member WHERE system = ?",
-                        "DELETE FROM quarantine WHERE reading IN (SELECT id FROM reading WHERE system = ?)",
-                        "DELETE FROM reading WHERE system = ?",
+                        "DELETE FROM inbound_resource WHERE system = ?",
+                        "DELETE FROM inbound_member WHERE system = ?",
+                        "DELETE FROM quarantine WHERE full_read IN (SELECT id FROM full_read WHERE system = ?)",
+                        "DELETE FROM full_read WHERE system = ?",
                         "DELETE FROM system WHERE name = ?",
                     ] {
                         sqlx::query(sql).bind(&name).execute(&mut *c).await?;
@@ -261,7 +261,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE system SET profile = ?, own = ? WHERE name = ?")
+                    sqlx::query("UPDATE system SET profile = ?, own_names = ? WHERE name = ?")
                         .bind(profile)
                         .bind(own)
                         .bind(name)
@@ -337,7 +337,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE system SET checked = ?, checked_at = ?, schema = coalesce(?, schema) WHERE name = ?")
+                    sqlx::query("UPDATE system SET check_report = ?, checked_at = ?, schema = coalesce(?, schema) WHERE name = ?")
                         .bind(steps)
                         .bind(format_timestamp(now))
                         .bind(schema)

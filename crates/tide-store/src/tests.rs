@@ -450,40 +450,55 @@ async fn only_the_owner_may_read_the_records_whatever_the_rights_of_the_folder()
         "{:?}",
         modes()
     );
-    // An upgrade that was interrupted after its copy was made is done again, and keeps that copy.
-    store
-        .writer
-        .run(|c| {
-            Box::pin(async move {
-                sqlx::query("DELETE FROM _sqlx_migrations WHERE version = (SELECT max(version) FROM _sqlx_migrations)")
-                    .execute(&mut *c)
-                    .await?;
-                sqlx::query("DROP TABLE hold").execute(c).await?;
-                Ok(())
-            })
-        })
-        .await
-        .expect("taken back");
     store.close().await;
-    let known = MIGRATOR.iter().map(|m| m.version).max().expect("some");
+
+    // An upgrade that was interrupted after its copy was made is done again, and keeps that copy.
+    let migrations = folder.path().join("migrations");
+    std::fs::create_dir(&migrations).expect("created");
+    let schema = include_str!("../migrations/0001_schema.sql");
+    std::fs::write(migrations.join("0001_schema.sql"), schema).expect("written");
     std::fs::write(
-        folder.path().join(format!("tide.before-{known}.db")),
-        "half a copy",
+        migrations.join("0002_later.sql"),
+        "CREATE TABLE later (id INTEGER PRIMARY KEY) STRICT;",
     )
     .expect("written");
-    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o644)).expect("set");
-    let store = Store::open(&file, key).await.expect("is upgraded");
-    assert_eq!(store.verify_journal().await.expect("read"), Ok(1));
-    let names: Vec<String> = modes()
-        .into_iter()
-        .filter(|(_, mode)| *mode == 0o600)
-        .map(|(name, _)| name)
-        .collect();
+    let later = Migrator::new(migrations.as_path()).await.expect("read");
+    std::fs::write(folder.path().join("tide.before-2.db"), "half a copy").expect("written");
+    let open = async |path: &Path| {
+        let options = SqliteConnectOptions::new().filename(path);
+        SqliteConnection::connect_with(&options).await
+    };
+    let mut connection = open(&file).await.expect("opens");
+    migrate(&mut connection, &file, &later)
+        .await
+        .expect("is upgraded");
+    sqlx::query("SELECT id FROM later")
+        .fetch_all(&mut connection)
+        .await
+        .expect("the later schema");
+    connection.close().await.expect("closed");
+    let copy = folder.path().join("tide.before-2-2.db");
     assert!(
-        names.contains(&"tide.db".to_owned())
-            && names.contains(&format!("tide.before-{known}-2.db")),
+        modes().contains(&("tide.before-2-2.db".to_owned(), 0o600)),
         "{:?}",
         modes()
+    );
+    let half = std::fs::read(folder.path().join("tide.before-2.db")).expect("read");
+    assert_eq!(half, b"half a copy");
+    let mut copied = open(&copy).await.expect("opens");
+    let entries: i64 = sqlx::query_scalar("SELECT count(*) FROM journal")
+        .fetch_one(&mut copied)
+        .await
+        .expect("read");
+    assert_eq!(entries, 1);
+    let later_tables: i64 =
+        sqlx::query_scalar("SELECT count(*) FROM sqlite_master WHERE name = 'later'")
+            .fetch_one(&mut copied)
+            .await
+            .expect("read");
+    assert_eq!(
+        later_tables, 0,
+        "the copy has the schema before the upgrade"
     );
 }
 
