@@ -22,7 +22,7 @@ const pages = [
   { name: 'settings', label: 'Settings' },
 ]
 
-async function leave() {
+async function signOut() {
   await session.signOut()
   await router.push({ name: 'sign-in' })
 }
@@ -43,9 +43,9 @@ async function leave() {
         }}</RouterLink>
       </nav>
       <span class="who">
-        <span v-if="!live.connected" class="stale" role="status">not live</span>
+        <span v-if="!live.connected" class="stale" role="status">Offline: data may be out of date</span>
         {{ session.name }}
-        <Button label="Sign out" size="small" text class="leave" @click="leave" />
+        <Button label="Sign out" size="small" text class="leave" @click="signOut" />
       </span>
     </div>
     <svg class="waterline" viewBox="0 0 1200 8" preserveAspectRatio="none" aria-hidden="true">

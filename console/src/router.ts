@@ -22,16 +22,20 @@ export const router = createRouter({
       props: true,
     },
     {
-      path: '/systems/:name/match',
-      name: 'match',
+      path: '/systems/:name/matches',
+      name: 'matches',
       component: () => import('./pages/Matches.vue'),
       props: true,
     },
     { path: '/systems/:name', name: 'system', component: () => import('./pages/System.vue'), props: true },
     { path: '/identities', name: 'identities', component: () => import('./pages/Identities.vue') },
     { path: '/identities/roles', name: 'roles', component: () => import('./pages/Roles.vue') },
-    { path: '/identities/licences', name: 'licences', component: () => import('./pages/Licences.vue') },
-    { path: '/identities/told', name: 'told', component: () => import('./pages/Told.vue') },
+    { path: '/identities/licenses', name: 'licenses', component: () => import('./pages/Licenses.vue') },
+    {
+      path: '/identities/notifications',
+      name: 'notifications',
+      component: () => import('./pages/Notifications.vue'),
+    },
     { path: '/identities/leavers', name: 'leavers', component: () => import('./pages/Leavers.vue') },
     {
       path: '/identities/:id',
@@ -57,7 +61,7 @@ export const router = createRouter({
     { path: '/rules/history', name: 'history', component: () => import('./pages/RuleHistory.vue') },
     { path: '/rules', name: 'rules', component: () => import('./pages/Rules.vue') },
     { path: '/settings', name: 'settings', component: () => import('./pages/Settings.vue') },
-    { path: '/:rest(.*)', name: 'nowhere', component: () => import('./pages/Nowhere.vue') },
+    { path: '/:rest(.*)', name: 'not-found', component: () => import('./pages/NotFound.vue') },
   ],
 })
 
@@ -67,13 +71,13 @@ router.beforeEach(async (to) => {
   try {
     if (await session.resume()) return true
   } catch {
-    useTrouble().text = 'The service does not answer. See whether it runs, then try again.'
+    useTrouble().text = 'The service does not answer. Check that it is running, then try again.'
     return false
   }
   return { name: 'sign-in', query: { to: to.fullPath }, hash: to.hash }
 })
 
-// A page is a file of its own: it cannot be loaded when the service is gone, or was replaced by another version.
+// Each page is a separate file. It fails to load if the service is down or was upgraded.
 router.onError(() => {
   useTrouble().text = 'This page could not be loaded: the service does not answer, or was updated. Try again.'
 })

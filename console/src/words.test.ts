@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { ago, count, known, tone, values, verdict } from './words'
+import { ago, count, freshness, tone, values, verdict } from './words'
 
 describe('words', () => {
   it('has a tone for each verdict, and a fall-back for other codes', () => {
@@ -8,7 +8,7 @@ describe('words', () => {
     expect(tone('something_new')).toBe('plain')
   })
 
-  it('says roughly how long ago something was', () => {
+  it('rounds the age of an instant', () => {
     const now = Date.parse('2026-11-23T12:00:00Z')
     expect(ago('2026-11-23T11:59:30Z', now)).toBe('30 s ago')
     expect(ago('2026-11-23T09:30:00Z', now)).toBe('2 h ago')
@@ -16,11 +16,11 @@ describe('words', () => {
     expect(ago(null, now)).toBe('never')
   })
 
-  it('says how old what is known is', () => {
+  it('shows the age of data', () => {
     const now = Date.parse('2026-11-23T12:00:00Z')
-    expect(known({ at: '2026-11-23T11:55:00Z', live: false }, now)).toBe('as it was 5 min ago')
-    expect(known({ at: '2026-11-23T11:55:00Z', live: true }, now)).toBe('as it is now')
-    expect(known({ at: null, live: false }, now)).toBe('not read yet')
+    expect(freshness({ as_of: '2026-11-23T11:55:00Z', connected: false }, now)).toBe('5 min ago')
+    expect(freshness({ as_of: '2026-11-23T11:55:00Z', connected: true }, now)).toBe('live')
+    expect(freshness({ as_of: null, connected: false }, now)).toBe('not read yet')
   })
 
   it('counts and shows what is not there', () => {

@@ -1,21 +1,21 @@
-/** Words of the API as people read them, and the tone in which each is shown. */
+/** Labels of the API's codes, and the tone that each is shown in. */
 
 import type { HoldCause, HoldOwner, ScopeStatus, Verdict } from '@/api/client'
 
 export type Tone = 'good' | 'wait' | 'bad' | 'calm' | 'plain'
 
 const verdicts: Record<Verdict, { text: string; tone: Tone; meaning: string }> = {
-  create: { text: 'create', tone: 'good', meaning: 'get an account' },
-  join: { text: 'join', tone: 'calm', meaning: 'have an account to link' },
-  update: { text: 'update', tone: 'calm', meaning: 'get other values' },
-  rename: { text: 'rename', tone: 'calm', meaning: 'get another name' },
-  enable: { text: 'enable', tone: 'good', meaning: 'are enabled again' },
-  disable: { text: 'disable', tone: 'bad', meaning: 'are disabled' },
-  on_hold: { text: 'on hold', tone: 'wait', meaning: 'wait for a condition or a decision' },
-  out_of_scope: { text: 'out of scope', tone: 'plain', meaning: 'are not processed here' },
+  create: { text: 'create', tone: 'good', meaning: 'new accounts' },
+  join: { text: 'join', tone: 'calm', meaning: 'existing accounts to link' },
+  update: { text: 'update', tone: 'calm', meaning: 'accounts with new values' },
+  rename: { text: 'rename', tone: 'calm', meaning: 'accounts to rename or move' },
+  enable: { text: 'enable', tone: 'good', meaning: 'accounts to enable' },
+  disable: { text: 'disable', tone: 'bad', meaning: 'accounts to disable' },
+  on_hold: { text: 'on hold', tone: 'wait', meaning: 'waiting for a condition or a decision' },
+  out_of_scope: { text: 'out of scope', tone: 'plain', meaning: 'not processed' },
   orphaned: { text: 'orphaned', tone: 'plain', meaning: 'accounts without an identity' },
-  in_sync: { text: 'in sync', tone: 'good', meaning: 'have the rules’ values' },
-  source: { text: 'source', tone: 'plain', meaning: 'supply values' },
+  in_sync: { text: 'in sync', tone: 'good', meaning: 'equal to the rules’ values' },
+  source: { text: 'source', tone: 'plain', meaning: 'supplying values' },
 }
 
 const states: Record<string, Tone> = {
@@ -81,7 +81,7 @@ export function count<State extends string>(
   return list?.find((entry) => entry.state === state)?.count ?? 0
 }
 
-/** An instant for people, in their own zone, to the second. */
+/** An instant in the reader's time zone, to the second. */
 export function time(stamp: string | null | undefined): string {
   if (!stamp) return '—'
   const at = new Date(stamp)
@@ -94,7 +94,7 @@ export function minute(stamp: string | null | undefined): string {
   return stamp ? time(stamp).slice(0, 16) : '—'
 }
 
-/** A time span for people. */
+/** A duration in seconds, rounded. */
 export function span(seconds: number): string {
   if (seconds < 1) return `${Math.round(seconds * 1000)} ms`
   if (seconds < 120) return `${seconds.toFixed(1)} s`
@@ -102,7 +102,7 @@ export function span(seconds: number): string {
   return `${Math.round(seconds / 3600)} h`
 }
 
-/** How long ago something was, roughly. */
+/** The age of an instant, rounded. */
 export function ago(stamp: string | null | undefined, now = Date.now()): string {
   if (!stamp) return 'never'
   const seconds = Math.max(0, Math.round((now - new Date(stamp).getTime()) / 1000))
@@ -112,14 +112,14 @@ export function ago(stamp: string | null | undefined, now = Date.now()): string 
   return `${Math.floor(seconds / 86400)} days ago`
 }
 
-/** How old what is known of a system is. */
-export function known(
-  of: { at?: string | null; live: boolean } | null | undefined,
+/** The age of the data of a system. */
+export function freshness(
+  of: { as_of?: string | null; connected: boolean } | null | undefined,
   now = Date.now(),
 ): string {
   if (!of) return '—'
-  if (of.live) return 'as it is now'
-  return of.at ? `as it was ${ago(of.at, now)}` : 'not read yet'
+  if (of.connected) return 'live'
+  return of.as_of ? ago(of.as_of, now) : 'not read yet'
 }
 
 export function values(list: string[] | undefined): string {
@@ -131,7 +131,7 @@ export function plural(number: number, noun: string): string {
   return `${number} ${noun}${number === 1 ? '' : 's'}`
 }
 
-/** What holds something, for people. */
+/** The causes of holds. */
 export const causes: Record<HoldCause, string> = {
   guard: 'Held by guard',
   awaiting_approval: 'Awaiting approval',
@@ -157,12 +157,12 @@ export const causes: Record<HoldCause, string> = {
   link_only: 'Link only',
 }
 
-/** Who can end a hold, for people. */
+/** Who can end a hold. */
 export const owners: Record<HoldOwner, string> = {
   operator: 'An operator',
   approver: 'An approver',
   source_owner: 'The owner of the source',
   rule_author: 'The author of the rules',
   system_owner: 'The owner of the target',
-  nobody: 'Ends by itself',
+  nobody: 'Ends automatically',
 }

@@ -13,7 +13,7 @@ export type MatchStatus = Schemas['MatchStatus']
 export type DecisionKind = Schemas['DecisionKind']
 export type DecisionAnswer = Schemas['DecisionAnswer']
 export type Change = Schemas['Change']
-export type Line = Schemas['Line']
+export type OutcomeLine = Schemas['OutcomeLine']
 export type Identity = Schemas['Identity']
 export type IdentityDetail = Schemas['IdentityDetail']
 export type Overview = Schemas['Overview']
@@ -24,7 +24,7 @@ export type Permission = Schemas['Permission']
 
 export const api = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })
 
-/** An error of the service, in its own words. */
+/** An error answer of the service. */
 export class Refusal extends Error {
   constructor(
     readonly problem: Partial<Problem>,
@@ -40,21 +40,21 @@ export class Refusal extends Error {
 
 let signedOut: () => void = () => {}
 
-/** Says what to do when the session is over. */
+/** Sets what to do when the session has ended. */
 export function onSignedOut(act: () => void) {
   signedOut = act
 }
 
 type Answer<T> = { data?: T; error?: unknown; response: Response }
 
-/** The data of an answer; a refusal is thrown. */
+/** Returns the data of an answer; throws an error answer. */
 export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>
   try {
     answer = await call
   } catch {
     throw new Refusal(
-      { detail: 'the service does not answer', remedy: 'see whether it runs, and try again' },
+      { detail: 'the service does not answer', remedy: 'check that it is running, and try again' },
       0,
     )
   }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { Change } from '@/api/client'
-import { time, values } from '@/words'
+import { plural, time, values } from '@/words'
 import Mark from './Mark.vue'
 
 defineProps<{ changes: Change[]; nameless?: boolean }>()
@@ -16,13 +16,13 @@ defineProps<{ changes: Change[]; nameless?: boolean }>()
       >
       <span class="faint">in {{ change.system }}</span>
       <span v-if="nameless" class="faint">
-        {{ time(change.settled) }}
+        {{ time(change.settled_at) }}
         <template v-if="change.principal">by {{ change.principal }}</template>
       </span>
       <span class="grow">{{ change.reason }}</span>
       <span class="faint mono">{{ change.rule }}</span>
     </summary>
-    <p v-if="change.hold" class="hold">Held: {{ change.hold }}</p>
+    <p v-if="change.hold" class="hold">On hold: {{ change.hold }}</p>
     <p v-if="change.error" :class="change.state === 'failed' ? 'error' : 'hold'">
       {{ change.error }}<template v-if="change.remedy"> — to do: {{ change.remedy }}</template>
     </p>
@@ -51,7 +51,8 @@ defineProps<{ changes: Change[]; nameless?: boolean }>()
         >
         ·
       </template>
-      change {{ change.id }} · sent {{ change.attempts }} × · settled {{ time(change.settled) }}
+      change {{ change.id }} · {{ plural(change.attempts, 'attempt') }} · finished
+      {{ time(change.settled_at) }}
     </p>
   </details>
 </template>

@@ -2,28 +2,28 @@
 import { ref } from 'vue'
 import type { Schemas } from '@/api/client'
 
-/** A sample of a feed's file, looked at before the feed is added: its columns, and which may be the key. Nothing is kept. */
+/** Inspects a sample file before the feed is added: its columns, and which can be the key. Stores nothing. */
 const emit = defineEmits<{ key: [name: string] }>()
-const look = ref<Schemas['FeedLook'] | null>(null)
+const inspection = ref<Schemas['FeedInspectionView'] | null>(null)
 const fault = ref('')
 
-async function lookAt(event: Event) {
+async function inspect(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
   if (!file) return
-  look.value = null
+  inspection.value = null
   fault.value = ''
-  const answer = await fetch('/api/v1/feeds/look', {
+  const answer = await fetch('/api/v1/feeds/inspect', {
     method: 'POST',
     credentials: 'same-origin',
     headers: { 'content-type': 'application/octet-stream' },
     body: file,
   })
-  const body = (await answer.json()) as Schemas['FeedLook'] & Partial<Schemas['Problem']>
+  const body = (await answer.json()) as Schemas['FeedInspectionView'] & Partial<Schemas['Problem']>
   if (!answer.ok) {
     fault.value = [body.detail, body.remedy].filter(Boolean).join(' — to do: ')
     return
   }
-  look.value = body
+  inspection.value = body
   const key = body.columns.find((column) => column.key)
   if (key) emit('key', key.name)
 }
@@ -31,14 +31,15 @@ async function lookAt(event: Event) {
 
 <template>
   <p class="sample">
-    <label for="look">Look at a sample first</label>
-    <input id="look" type="file" @change="lookAt" />
+    <label for="inspect">Inspect a sample file</label>
+    <input id="inspect" type="file" @change="inspect" />
   </p>
   <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
-  <div v-if="look" class="look">
+  <div v-if="inspection" class="inspection">
     <p>
-      {{ look.format === 'csv' ? `CSV, separated by ${look.delimiter}` : 'JSON Lines' }}, {{ look.encoding
-      }}{{ look.marked ? ' with a byte order mark' : '' }}: {{ look.rows }} rows, {{ look.bad }} unreadable
+      {{ inspection.format === 'csv' ? `CSV, separated by ${inspection.delimiter}` : 'JSON Lines' }},
+      {{ inspection.encoding }}{{ inspection.has_bom ? ' with a byte order mark' : '' }}:
+      {{ inspection.rows }} rows, {{ inspection.bad }} invalid
     </p>
     <table>
       <thead>
@@ -52,13 +53,13 @@ async function lookAt(event: Event) {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="(column, at) in look.columns" :key="column.name">
+        <tr v-for="(column, at) in inspection.columns" :key="column.name">
           <td class="mono">{{ column.name }}</td>
           <td>{{ column.kind }}</td>
           <td>{{ column.empty }}</td>
           <td>{{ column.repeated }}</td>
           <td>
-            <bdi v-for="(row, n) in look.first.slice(0, 3)" :key="n"
+            <bdi v-for="(row, n) in inspection.first.slice(0, 3)" :key="n"
               >{{ n ? ' · ' : '' }}{{ row[at] || '—' }}</bdi
             >
           </td>
@@ -67,14 +68,14 @@ async function lookAt(event: Event) {
               column.key
                 ? 'can be the key'
                 : column.duplicates.length
-                  ? `twice: ${column.duplicates.join(', ')}`
+                  ? `duplicates: ${column.duplicates.join(', ')}`
                   : ''
             }}
           </td>
         </tr>
       </tbody>
     </table>
-    <p v-for="row in look.bad_rows.slice(0, 5)" :key="row.line" class="bad">
+    <p v-for="row in inspection.bad_rows.slice(0, 5)" :key="row.line" class="bad">
       Line {{ row.line }}: {{ row.reason }}
     </p>
   </div>
@@ -94,13 +95,13 @@ input[type='file'] {
   color: inherit;
   border: 1px solid var(--line);
 }
-.look table {
+.inspection table {
   width: 100%;
   border-collapse: collapse;
   font-size: 0.92rem;
 }
-.look th,
-.look td {
+.inspection th,
+.inspection td {
   text-align: left;
   padding: 0.15rem 0.5rem;
   border-bottom: 1px solid var(--line);

@@ -3,7 +3,7 @@ import Button from 'primevue/button'
 import Skeleton from 'primevue/skeleton'
 import type { Refusal } from '@/api/client'
 
-/** Loading, error or content: every page is one of the three. */
+/** Shows loading, an error, or the content. */
 defineProps<{ loading: boolean; error: Refusal | null; empty?: boolean }>()
 defineEmits<{ retry: [] }>()
 </script>
@@ -17,7 +17,7 @@ defineEmits<{ retry: [] }>()
   <div v-else-if="loading" role="status" aria-busy="true" aria-label="Loading">
     <Skeleton v-for="n in 5" :key="n" height="1.6rem" class="bone" />
   </div>
-  <div v-else-if="empty" class="sheet faint"><slot name="empty">Nothing is here yet.</slot></div>
+  <div v-else-if="empty" class="sheet faint"><slot name="empty">Nothing yet.</slot></div>
   <slot v-else />
 </template>
 

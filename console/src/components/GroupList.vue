@@ -3,7 +3,7 @@ import { api, take } from '@/api/client'
 import { useFetched } from '@/components/fetched'
 import { minute } from '@/words'
 
-/** The groups that somebody is in, or the members of a group, and how each came about. */
+/** The groups of a person, or the members of a group, with the origin of each membership. */
 const props = defineProps<{ id: string }>()
 const { data, error } = useFetched(
   () => take(api.GET('/api/v1/identities/{id}/groups', { params: { path: { id: props.id } } })),
@@ -11,10 +11,10 @@ const { data, error } = useFetched(
 )
 const how = (origin: string, since: string | null | undefined) =>
   origin === 'rule'
-    ? `by rule, since ${minute(since)}`
+    ? `rule, since ${minute(since)}`
     : origin === 'mapped'
-      ? 'as where the group comes from'
-      : 'by hand'
+      ? 'mapped from the source group'
+      : 'manual'
 </script>
 
 <template>
@@ -34,8 +34,8 @@ const how = (origin: string, since: string | null | undefined) =>
           <tr>
             <th>System</th>
             <th>{{ part.of }}</th>
-            <th>How</th>
-            <th>Name there</th>
+            <th>Origin</th>
+            <th>Name in the system</th>
           </tr>
         </thead>
         <tbody>

@@ -7,7 +7,7 @@ import { api, take } from '@/api/client'
 import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
-/** A password that is set here and reaches all linked systems. */
+/** Sets a password in all linked systems. */
 const props = defineProps<{ id: string }>()
 const { data, load } = useFetched(
   () => take(api.GET('/api/v1/identities/{id}/password', { params: { path: { id: props.id } } })),
@@ -32,7 +32,7 @@ async function set() {
   } catch (problem) {
     refused.value = (problem as Error).message
   } finally {
-    // It is nowhere but where it goes to.
+    // The password must not stay in the page.
     password.value = ''
     busy.value = false
   }
@@ -43,22 +43,28 @@ async function set() {
   <section class="sheet">
     <h2>Password</h2>
     <form class="row" @submit.prevent="set">
-      <label for="new-password">Set one in all linked systems</label>
+      <label for="new-password">New password for all linked systems</label>
       <InputText id="new-password" v-model="password" type="password" autocomplete="new-password" />
       <Checkbox v-model="mustChange" binary input-id="must-change" />
-      <label for="must-change">to be changed at the next log-in</label>
-      <Button type="submit" label="Set it" size="small" :disabled="password.length < 8" :loading="busy" />
+      <label for="must-change">must change at next sign-in</label>
+      <Button
+        type="submit"
+        label="Set password"
+        size="small"
+        :disabled="password.length < 8"
+        :loading="busy"
+      />
     </form>
     <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
     <p v-if="last" class="faint">
-      Set {{ time(last.made) }} {{ last.origin ? `in ${last.origin}` : 'by an operator' }}:
+      Set {{ time(last.created_at) }} {{ last.origin ? `in ${last.origin}` : 'by an operator' }}:
       <template v-if="last.outcome">{{ last.outcome }}.</template>
-      <template v-else-if="last.is_settled">all accounts have it.</template>
-      <template v-else-if="last.missing.length">on its way to {{ last.missing.join(', ') }}.</template>
+      <template v-else-if="last.is_settled">stored in all accounts.</template>
+      <template v-else-if="last.missing.length">pending in {{ last.missing.join(', ') }}.</template>
       <template v-else>pending: the account is not linked to an identity yet.</template>
     </p>
     <p v-for="(answer, system) in last?.refused ?? {}" :key="system" class="bad">
-      {{ system }} refused it: {{ answer }}
+      Rejected by {{ system }}: {{ answer }}
     </p>
   </section>
 </template>

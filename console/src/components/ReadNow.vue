@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Reads a system now, and says what came of it. */
+/** Reads systems now, and reports the results. */
 import Button from 'primevue/button'
 import { useToast } from 'primevue/usetoast'
 import { ref } from 'vue'
@@ -16,11 +16,11 @@ async function read() {
     try {
       const all = await take(api.POST('/api/v1/systems/{name}/read', { params: { path: { name } } }))
       const broken = all.find((one) => one.error)
-      const seen = all.reduce((sum, one) => sum + one.seen, 0)
+      const found = all.reduce((sum, one) => sum + one.object_count, 0)
       toast.add(
         broken
-          ? { severity: 'error', summary: `The reading of ${name} broke off: ${broken.error}`, life: 8000 }
-          : { severity: 'success', summary: `${name}: ${seen} accounts read`, life: 4000 },
+          ? { severity: 'error', summary: `Reading ${name} failed: ${broken.error}`, life: 8000 }
+          : { severity: 'success', summary: `${name}: ${found} objects read`, life: 4000 },
       )
     } catch (problem) {
       toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })

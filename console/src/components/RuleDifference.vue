@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Schemas } from '@/api/client'
 
-/** What two rule sets differ in, line by line. */
+/** The differences between two rule sets, line by line. */
 defineProps<{ files: Schemas['FileDifference'][] }>()
 const signs = { added: '+', removed: '−', unchanged: ' ' }
 </script>
@@ -12,7 +12,7 @@ const signs = { added: '+', removed: '−', unchanged: ' ' }
     <h2>
       <span class="mono">{{ file.name }}</span> <span class="faint">{{ file.state }}</span>
     </h2>
-    <div class="lines mono" tabindex="0" role="region" :aria-label="`What differs in ${file.name}`">
+    <div class="lines mono" tabindex="0" role="region" :aria-label="`Differences in ${file.name}`">
       <div v-for="(line, at) in file.lines" :key="at" class="line" :class="line.change">
         <span class="number">{{ line.before ?? '' }}</span><span class="number">{{ line.after ?? '' }}</span
         ><span class="sign" :title="line.change">{{ signs[line.change] }}</span

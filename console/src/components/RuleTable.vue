@@ -12,20 +12,20 @@ defineProps<{ title: string; lines: RuleLine[]; head: [string, string] }>()
     <table class="plain">
       <thead>
         <tr>
-          <th class="name">{{ head[0] || 'What' }}</th>
+          <th class="name">{{ head[0] || 'Kind' }}</th>
           <th>{{ head[1] }}</th>
           <th class="note">Note</th>
-          <th class="place">Place</th>
+          <th class="location">Location</th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="line in lines" :key="line.place + line.name">
+        <tr v-for="line in lines" :key="line.location + line.name">
           <td>{{ line.name }}</td>
           <td>
             <code>{{ line.text }}</code>
           </td>
           <td class="faint">{{ line.note }}</td>
-          <td class="faint mono">{{ line.place }}</td>
+          <td class="faint mono">{{ line.location }}</td>
         </tr>
       </tbody>
     </table>
@@ -43,7 +43,7 @@ defineProps<{ title: string; lines: RuleLine[]; head: [string, string] }>()
 .note {
   width: 16rem;
 }
-.place {
+.location {
   width: 10rem;
 }
 </style>

@@ -8,7 +8,7 @@ import { EditorView, drawSelection, highlightActiveLine, keymap, lineNumbers } f
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 import type { Schemas } from '@/api/client'
 
-/** One rule file, with its faults underlined where they are. */
+/** An editor for a rule file that underlines its errors. */
 const props = defineProps<{ name: string; faults: Schemas['Fault'][] }>()
 const text = defineModel<string>({ required: true })
 const host = useTemplateRef<HTMLElement>('host')
@@ -18,7 +18,7 @@ function diagnostics(state: EditorState): Diagnostic[] {
   return props.faults.map((fault) => {
     const line = state.doc.line(Math.min(Math.max(fault.line, 1), state.doc.lines))
     const from = Math.min(line.from + fault.column - 1, line.to)
-    // To the end of the word, or of the line where the place is none.
+    // To the end of the word, or else of the line.
     const rest = /^[\w.]+/.exec(state.sliceDoc(from, line.to))?.[0].length ?? line.to - from
     return {
       from,
@@ -44,10 +44,10 @@ function fresh(): EditorState {
       lintGutter(),
       StreamLanguage.define(toml),
       syntaxHighlighting(defaultHighlightStyle, { fallback: true }),
-      // Escape and then Tab leaves the field, as the editor's own keys have it.
+      // Escape and then Tab leaves the field (the editor's default keys).
       keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
       EditorView.lineWrapping,
-      EditorView.contentAttributes.of({ 'aria-label': `The text of ${props.name}` }),
+      EditorView.contentAttributes.of({ 'aria-label': `Text of ${props.name}` }),
       EditorView.updateListener.of((update) => {
         if (update.docChanged) text.value = update.state.doc.toString()
       }),
@@ -57,14 +57,14 @@ function fresh(): EditorState {
 
 onMounted(() => {
   if (host.value) view = new EditorView({ state: fresh(), parent: host.value })
-  // Who has no mouse scrolls with the keys.
+  // Scrollable with the keyboard.
   if (view) view.scrollDOM.tabIndex = 0
   mark()
 })
 onBeforeUnmount(() => view?.destroy())
 watch(() => props.faults, mark, { deep: true })
 watch([() => props.name, text], () => {
-  // What was typed here is there already; anything else is another file, or somebody else's edit.
+  // Typed text is already in the editor; anything else is another file, or an edit by others.
   if (view && view.state.doc.toString() !== text.value) {
     view.setState(fresh())
     mark()
@@ -72,7 +72,7 @@ watch([() => props.name, text], () => {
 })
 
 defineExpose({
-  /** Shows a line, and puts the cursor there. */
+  /** Scrolls to a line and places the cursor there. */
   show(line: number) {
     if (!view) return
     const at = view.state.doc.line(Math.min(Math.max(line, 1), view.state.doc.lines)).from

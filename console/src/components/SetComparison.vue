@@ -1,26 +1,26 @@
 <script setup lang="ts">
-/** What this preview or run and another one have of each other's. */
+/** Compares this preview or run with another one. */
 import { computed, ref, watch } from 'vue'
 import { api, take } from '@/api/client'
 import type { Schemas } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import { useFetched } from '@/components/fetched'
-import { time } from '@/words'
+import { plural, time } from '@/words'
 
 const props = defineProps<{ id: number }>()
 const sets = useFetched(() => take(api.GET('/api/v1/change-sets')).then((page) => page.items))
 const others = computed(() => (sets.data.value ?? []).filter((set) => set.id !== props.id))
 const other = ref('')
-const compared = ref<Schemas['ChangeComparison'] | null>(null)
+const comparison = ref<Schemas['ChangeComparison'] | null>(null)
 const trouble = ref('')
 
 watch(other, async (chosen) => {
-  compared.value = null
+  comparison.value = null
   trouble.value = ''
   if (!chosen) return
   try {
     const path = { id: props.id, other: Number(chosen) }
-    compared.value = await take(api.GET('/api/v1/change-sets/{id}/compared/{other}', { params: { path } }))
+    comparison.value = await take(api.GET('/api/v1/change-sets/{id}/compare/{other}', { params: { path } }))
   } catch (problem) {
     trouble.value = (problem as Error).message
   }
@@ -35,20 +35,20 @@ watch(other, async (chosen) => {
       <select v-model="other" aria-label="The preview or run to compare with">
         <option value="">choose one</option>
         <option v-for="set in others" :key="set.id" :value="String(set.id)">
-          {{ set.kind }} {{ set.id }}, {{ time(set.started) }}
+          {{ set.kind }} {{ set.id }}, {{ time(set.started_at) }}
         </option>
       </select>
     </label>
     <p v-if="trouble" class="bad" role="alert">{{ trouble }}</p>
-    <template v-if="compared">
-      <p>{{ compared.same }} changes are the same in both.</p>
-      <template v-if="compared.only_here.length">
-        <h3>Only here ({{ compared.only_here.length }})</h3>
-        <ChangeList :changes="compared.only_here" />
+    <template v-if="comparison">
+      <p>{{ plural(comparison.same, 'change') }} in both.</p>
+      <template v-if="comparison.only_here.length">
+        <h3>Only here ({{ comparison.only_here.length }})</h3>
+        <ChangeList :changes="comparison.only_here" />
       </template>
-      <template v-if="compared.only_there.length">
-        <h3>Only in {{ other }} ({{ compared.only_there.length }})</h3>
-        <ChangeList :changes="compared.only_there" />
+      <template v-if="comparison.only_there.length">
+        <h3>Only in {{ other }} ({{ comparison.only_there.length }})</h3>
+        <ChangeList :changes="comparison.only_there" />
       </template>
     </template>
   </details>

@@ -2,7 +2,7 @@
 import type { Schemas } from '@/api/client'
 import Mark from './Mark.vue'
 
-/** The steps of a test, each with what it found and what to do. */
+/** The steps of a test, each with its result and what to do. */
 defineProps<{ steps: Schemas['CheckStep'][]; running?: boolean }>()
 </script>
 
@@ -11,11 +11,11 @@ defineProps<{ steps: Schemas['CheckStep'][]; running?: boolean }>()
     <li v-for="(step, n) in steps" :key="n">
       <Mark :word="step.state" />
       <span
-        ><strong>{{ step.name }}</strong> <span class="wrap">{{ step.said }}</span>
+        ><strong>{{ step.name }}</strong> <span class="wrap">{{ step.message }}</span>
         <div v-if="step.remedy" class="todo">To do: {{ step.remedy }}</div></span
       >
     </li>
-    <li v-if="running" class="faint"><span>…</span><span>the next step is being taken</span></li>
+    <li v-if="running" class="faint"><span>…</span><span>running the next step</span></li>
   </ol>
 </template>
 

@@ -10,14 +10,14 @@ import { api, Refusal, take, type Schemas, type System } from '@/api/client'
 import { plural } from '@/words'
 import { fields, settingsFrom, type Field } from './settings'
 
-/** Changes a connected system: its settings, its secret, or that it is connected at all. */
+/** Edits the settings of a system, replaces its secret, or retires the system. */
 const props = defineProps<{ system: System }>()
 const emit = defineEmits<{ changed: [] }>()
 const toast = useToast()
 const router = useRouter()
 const path = () => ({ path: { name: props.system.name } })
 const fault = ref('')
-function said(problem: unknown) {
+function report(problem: unknown) {
   fault.value =
     problem instanceof Refusal && problem.remedy
       ? `${problem.message}. To do: ${problem.remedy}`
@@ -47,7 +47,7 @@ async function save() {
     toast.add({ severity: 'success', summary: 'Settings saved. Test the connection.', life: 5000 })
     emit('changed')
   } catch (problem) {
-    said(problem)
+    report(problem)
   }
 }
 
@@ -75,20 +75,20 @@ async function sendSecret(force: boolean) {
     emit('changed')
   } catch (problem) {
     failed.value = true
-    said(problem)
+    report(problem)
   }
 }
 
 const retiring = ref(false)
-const effect = ref<Schemas['Retirement'] | null>(null)
+const impact = ref<Schemas['Retirement'] | null>(null)
 async function askToRetire() {
-  effect.value = null
+  impact.value = null
   fault.value = ''
   retiring.value = true
   try {
-    effect.value = await take(api.GET('/api/v1/systems/{name}/retirement', { params: path() }))
+    impact.value = await take(api.GET('/api/v1/systems/{name}/retirement', { params: path() }))
   } catch (problem) {
-    said(problem)
+    report(problem)
   }
 }
 async function retire() {
@@ -98,12 +98,12 @@ async function retire() {
     toast.add({ severity: 'success', summary: `${props.system.name} was retired`, life: 4000 })
     await router.push({ name: 'systems' })
   } catch (problem) {
-    said(problem)
+    report(problem)
   }
 }
-/** What changes elsewhere: in the identities and in other systems. */
+/** The impact on identities and on other systems. */
 const elsewhere = computed(() =>
-  (effect.value?.effect.systems ?? []).filter((one) => one.system !== props.system.name),
+  (impact.value?.impact.systems ?? []).filter((one) => one.system !== props.system.name),
 )
 const hasSecret = computed(() => props.system.kind !== 'push')
 </script>
@@ -138,9 +138,7 @@ const hasSecret = computed(() => props.system.kind !== 'push')
           auto-resize
           class="mono"
           :placeholder="
-            { lines: 'one in each line', pem: '-----BEGIN CERTIFICATE-----', json: 'JSON' }[
-              field.kind as 'lines'
-            ]
+            { lines: 'one per line', pem: '-----BEGIN CERTIFICATE-----', json: 'JSON' }[field.kind as 'lines']
           "
         />
         <InputText v-else :id="`setting-${field.name}`" v-model="field.text" />
@@ -152,12 +150,12 @@ const hasSecret = computed(() => props.system.kind !== 'push')
           v-model="secret"
           type="password"
           autocomplete="new-password"
-          placeholder="unchanged; needed where it would go to another host"
+          placeholder="unchanged; required if it would be sent to another host"
         />
       </template>
     </form>
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
-    <p class="faint">After a change of settings everything is read again.</p>
+    <p class="faint">After a change of settings the system is read in full.</p>
     <div class="row">
       <Button label="Save" @click="save" />
       <Button label="Cancel" severity="secondary" @click="editing = false" />
@@ -194,15 +192,15 @@ const hasSecret = computed(() => props.system.kind !== 'push')
   </Dialog>
   <Dialog v-model:visible="retiring" modal :header="`Retire ${system.name}?`" :style="{ width: '40rem' }">
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
-    <p v-else-if="!effect">Deciding what would change …</p>
-    <template v-if="effect">
+    <p v-else-if="!impact">Computing the impact…</p>
+    <template v-if="impact">
       <p>
-        {{ plural(effect.accounts, 'account') }} of {{ system.name }} would be forgotten,
-        {{ effect.linked }} of them linked.
-        <template v-if="effect.file">
-          <span class="mono">{{ effect.file }}</span> goes with it, as a new version of the rules.
+        The records of {{ plural(impact.accounts, 'account') }} of {{ system.name }} are deleted,
+        {{ impact.linked }} of them linked.
+        <template v-if="impact.file">
+          <span class="mono">{{ impact.file }}</span> is removed, as a new version of the rules.
         </template>
-        Nothing is written to {{ system.name }} itself. The journal keeps what was done there.
+        Nothing is written to {{ system.name }} itself. Its history stays in the journal.
       </p>
       <p v-if="!elsewhere.length">Nothing changes in other systems.</p>
       <ul v-else>

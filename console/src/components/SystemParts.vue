@@ -7,7 +7,7 @@ import Fetched from './Fetched.vue'
 import { useFetched } from './fetched'
 import { time } from '@/words'
 
-/** What a system says of itself, which permissions its service account needs, what was set aside, who may call as it. */
+/** The capabilities of a system, the permissions it requires, its quarantine and its tokens. */
 const props = defineProps<{ system: System }>()
 const toast = useToast()
 const path = () => ({ path: { name: props.system.name } })
@@ -15,7 +15,7 @@ const permissions = useFetched(
   () => take(api.GET('/api/v1/systems/{name}/permissions', { params: path() })),
   (event) => event.event === 'rules',
 )
-const aside = useFetched(
+const quarantine = useFetched(
   () =>
     props.system.kind === 'feed'
       ? take(api.GET('/api/v1/systems/{name}/quarantine', { params: path() }))
@@ -46,12 +46,12 @@ async function act(work: () => Promise<unknown>) {
     toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
   }
 }
-const give = () =>
+const create = () =>
   act(async () => {
-    const made = await take(
+    const created = await take(
       api.POST('/api/v1/systems/{name}/tokens', { params: path(), body: { label: 'from the console' } }),
     )
-    fresh.value = made.token
+    fresh.value = created.token
   })
 const end = (id: string) =>
   act(() =>
@@ -65,14 +65,14 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
 <template>
   <div class="parts">
     <section v-if="system.profile.length" class="sheet">
-      <h2>What it says of itself</h2>
+      <h2>Capabilities</h2>
       <dl>
         <template v-for="fact in system.profile" :key="fact.label">
           <dt>{{ fact.label }}</dt>
           <dd class="wrap">{{ fact.text }}</dd>
         </template>
         <template v-if="system.host">
-          <dt>Host in use</dt>
+          <dt>Connected host</dt>
           <dd class="mono">{{ system.host }}</dd>
         </template>
       </dl>
@@ -85,7 +85,7 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
         :empty="permissions.data.value?.length === 0"
         @retry="permissions.load"
       >
-        <template #empty>The published rules do nothing with it: no permission is needed yet.</template>
+        <template #empty>The published rules do not use this system: no permission is required yet.</template>
         <ul>
           <li v-for="(permission, n) in permissions.data.value ?? []" :key="n">
             <strong>{{ operations[permission.operation] }}</strong>
@@ -100,13 +100,13 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
     <section v-if="system.kind === 'feed'" class="sheet">
       <div class="row spread">
         <h2>
-          Rows set aside <span class="faint">{{ aside.data.value?.length ?? 0 }}</span>
+          Quarantine <span class="faint">{{ quarantine.data.value?.length ?? 0 }}</span>
         </h2>
-        <a v-if="aside.data.value?.length" :href="download" download>Download as CSV</a>
+        <a v-if="quarantine.data.value?.length" :href="download" download>Download as CSV</a>
       </div>
-      <p v-if="!aside.data.value?.length" class="faint">The last reading could use every row.</p>
+      <p v-if="!quarantine.data.value?.length" class="faint">Every row of the last read was valid.</p>
       <ul>
-        <li v-for="row in (aside.data.value ?? []).slice(0, 20)" :key="row.line">
+        <li v-for="row in (quarantine.data.value ?? []).slice(0, 20)" :key="row.line">
           <strong>Line {{ row.line }}</strong> {{ row.reason }}
           <div class="faint mono wrap">{{ row.raw }}</div>
         </li>
@@ -115,20 +115,20 @@ const download = `/api/v1/systems/${encodeURIComponent(props.system.name)}/quara
     <section v-if="system.kind === 'push'" class="sheet">
       <div class="row spread">
         <h2>Tokens</h2>
-        <Button label="Give a new token" size="small" severity="secondary" @click="give" />
+        <Button label="Create token" size="small" severity="secondary" @click="create" />
       </div>
       <p v-if="fresh">
-        Shown this once: <code class="wrap">{{ fresh }}</code>
+        Copy it now, it is not shown again: <code class="wrap">{{ fresh }}</code>
       </p>
       <p class="faint">
-        Earlier tokens stay good for a day after a new one was given, so that there is no gap.
+        After a new token is created, earlier ones stay valid for a day, so that you can switch.
       </p>
       <ul>
         <li v-for="token in tokens.data.value ?? []" :key="token.id">
-          {{ token.label || 'without a label' }}, made {{ time(token.made) }}
-          <span v-if="!token.good" class="faint">no longer good</span>
-          <span v-else-if="token.expires" class="faint">until {{ time(token.expires) }}</span>
-          <Button v-if="token.good" label="Take back" size="small" text @click="end(token.id)" />
+          {{ token.label || 'no label' }}, created {{ time(token.created_at) }}
+          <span v-if="!token.is_valid" class="faint">expired or revoked</span>
+          <span v-else-if="token.expires_at" class="faint">until {{ time(token.expires_at) }}</span>
+          <Button v-if="token.is_valid" label="Revoke" size="small" text @click="end(token.id)" />
         </li>
       </ul>
     </section>

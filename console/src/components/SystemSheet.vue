@@ -1,18 +1,18 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { System } from '@/api/client'
-import { known } from '@/words'
+import { freshness, plural } from '@/words'
 import ReadNow from './ReadNow.vue'
 import { useNow } from './now'
 
 const props = defineProps<{ system: System; readable?: boolean }>()
 const now = useNow()
-const reading = computed(() => props.system.readings[0])
-/** The type that is known worst stands for all. */
+const reading = computed(() => props.system.full_reads[0])
+/** The type with the oldest data stands for all. */
 const oldest = computed(
   () =>
-    [...(props.system.known ?? [])].sort(
-      (a, b) => Number(a.live) - Number(b.live) || (a.at ?? '').localeCompare(b.at ?? ''),
+    [...(props.system.freshness ?? [])].sort(
+      (a, b) => Number(a.connected) - Number(b.connected) || (a.as_of ?? '').localeCompare(b.as_of ?? ''),
     )[0],
 )
 const healths = {
@@ -23,11 +23,7 @@ const healths = {
   unreachable: { word: 'unreachable', tone: 'bad' },
 } as const
 const health = computed(() => healths[props.system.health])
-const does = computed(
-  () =>
-    props.system.roles.map((role) => (role === 'source' ? 'gives values' : 'gets accounts')).join(', ') ||
-    'nothing yet',
-)
+const role = computed(() => props.system.roles.join(', ') || 'none yet')
 const failed = computed(() => props.system.steps.find((step) => step.state === 'failed'))
 </script>
 
@@ -42,40 +38,42 @@ const failed = computed(() => props.system.steps.find((step) => step.state === '
     <div class="faint wrap mono">{{ system.address }}</div>
     <dl>
       <div>
-        <dt>accounts</dt>
+        <dt>Accounts</dt>
         <dd class="big">{{ system.accounts }}</dd>
       </div>
       <div>
-        <dt>linked</dt>
+        <dt>Linked</dt>
         <dd class="big">{{ system.linked }}</dd>
       </div>
       <div>
-        <dt>writes</dt>
+        <dt>Access</dt>
         <dd>
-          {{ system.writable.length ? system.writable.join(', ') : 'read-only'
+          {{ system.writable.length ? `writes ${system.writable.join(', ')}` : 'read-only'
           }}<span v-if="!system.armed" class="faint"> · not armed</span>
         </dd>
       </div>
       <div>
-        <dt>known</dt>
+        <dt>Data age</dt>
         <dd>
-          {{ oldest?.needs ? `${oldest.object} ${known(oldest, now)}` : known(oldest, now) }}
+          {{ oldest?.action_needed ? `${oldest.object} ${freshness(oldest, now)}` : freshness(oldest, now) }}
         </dd>
       </div>
       <div>
-        <dt>by the rules</dt>
-        <dd>{{ does }}</dd>
+        <dt>Role</dt>
+        <dd>{{ role }}</dd>
       </div>
     </dl>
     <ReadNow v-if="readable && system.kind !== 'push'" :systems="[system.name]" class="read" />
     <p class="more">
-      <RouterLink :to="{ name: 'scope', params: { name: system.name } }">Who takes part</RouterLink>
+      <RouterLink :to="{ name: 'scope', params: { name: system.name } }">Scope</RouterLink>
       ·
-      <RouterLink :to="{ name: 'match', params: { name: system.name } }">Matches</RouterLink>
-      <span v-if="reading?.quarantined" class="faint"> · {{ reading.quarantined }} rows set aside</span>
+      <RouterLink :to="{ name: 'matches', params: { name: system.name } }">Matches</RouterLink>
+      <span v-if="reading?.quarantined" class="faint">
+        · {{ plural(reading.quarantined, 'row') }} in quarantine</span
+      >
     </p>
     <p v-if="failed && system.health === 'unreachable'" class="trouble">
-      {{ failed.name }}: {{ failed.said }}. To do: {{ failed.remedy }}
+      {{ failed.name }}: {{ failed.message }}. To do: {{ failed.remedy }}
     </p>
     <p v-else-if="system.health_reason" class="trouble">{{ system.health_reason }}</p>
   </article>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** When a system is read and written by itself, how it stands with that, and how to change it. */
+/** The sync schedule of a system: its status, and how to change it. */
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, reactive, ref, watch } from 'vue'
@@ -11,10 +11,10 @@ const props = defineProps<{ system: Schemas['System'] }>()
 const emit = defineEmits<{ saved: [] }>()
 
 const form = reactive({
-  follow: false,
-  every: '',
+  watch: false,
+  poll: '',
   full: '',
-  quiet: false,
+  blackout: false,
   from: '22:00',
   to: '06:00',
   zone: '',
@@ -24,12 +24,12 @@ const editing = ref(false)
 const trouble = ref('')
 
 function fill() {
-  const { follow, every_seconds, full_every_seconds, quiet } = props.system.schedule
-  const [window] = quiet ?? []
-  form.follow = follow ?? false
-  form.every = every_seconds ? String(every_seconds) : ''
-  form.full = full_every_seconds ? String(full_every_seconds / 3600) : ''
-  form.quiet = Boolean(window)
+  const { watch, poll_seconds, full_read_seconds, write_blackouts } = props.system.schedule
+  const [window] = write_blackouts ?? []
+  form.watch = watch ?? false
+  form.poll = poll_seconds ? String(poll_seconds) : ''
+  form.full = full_read_seconds ? String(full_read_seconds / 3600) : ''
+  form.blackout = Boolean(window)
   form.from = window?.from ?? '22:00'
   form.to = window?.to ?? '06:00'
   form.zone = window?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone
@@ -41,34 +41,36 @@ watch(
   { immediate: true },
 )
 
-/** In one sentence, for who looks for five seconds. */
-const said = computed(() => {
-  const { schedule, armed, paused, following } = props.system
-  if (!schedule.follow) return 'It is read and written when somebody starts a run.'
-  if (!armed) return 'It will be followed as soon as it is armed.'
-  if (paused) return 'It is paused: it is not followed, and nothing is sent to it.'
-  if (following.some((one) => one.state === 'failed'))
-    return 'The following broke off, and is begun again by itself.'
-  if (!following.length) return 'The following begins.'
-  return 'It is followed: what changes is carried on at once.'
+/** The status in one sentence. */
+const summary = computed(() => {
+  const { schedule, armed, paused, watchers } = props.system
+  if (!schedule.watch) return 'Manual: read and written only when an operator starts a run.'
+  if (!armed) return 'Automatic sync starts when the system is armed.'
+  if (paused) return 'Paused: changes are not watched, and nothing is sent.'
+  if (watchers.some((one) => one.state === 'failed'))
+    return 'Watching failed. The service reconnects automatically.'
+  if (!watchers.length) return 'Automatic sync is starting.'
+  return 'Automatic sync: changes are processed as they arrive.'
 })
-const marks: Record<string, string> = { watching: 'well', waiting: 'well', reading: 'busy', failed: 'bad' }
+const marks: Record<string, string> = { watching: 'good', waiting: 'good', reading: 'busy', failed: 'bad' }
 
 async function save() {
   trouble.value = ''
   const number = (text: string, times: number) => (text.trim() ? Math.round(Number(text) * times) : null)
-  const others = (props.system.schedule.quiet ?? []).slice(1)
+  const others = (props.system.schedule.write_blackouts ?? []).slice(1)
   const days = form.days.split(/[\s,]+/).filter(Boolean)
   try {
     await take(
       api.PUT('/api/v1/systems/{name}/schedule', {
         params: { path: { name: props.system.name } },
         body: {
-          follow: form.follow,
-          way: props.system.schedule.way ?? null,
-          every_seconds: number(form.every, 1),
-          full_every_seconds: number(form.full, 3600),
-          quiet: form.quiet ? [{ days, from: form.from, to: form.to, zone: form.zone }, ...others] : [],
+          watch: form.watch,
+          mode: props.system.schedule.mode ?? null,
+          poll_seconds: number(form.poll, 1),
+          full_read_seconds: number(form.full, 3600),
+          write_blackouts: form.blackout
+            ? [{ days, from: form.from, to: form.to, zone: form.zone }, ...others]
+            : [],
         },
       }),
     )
@@ -78,7 +80,7 @@ async function save() {
     trouble.value = (problem as Error).message
   }
 }
-function leave() {
+function cancel() {
   editing.value = false
   trouble.value = ''
   fill()
@@ -88,61 +90,71 @@ function leave() {
 <template>
   <section class="sheet timing" aria-labelledby="timing">
     <div class="row spread">
-      <h2 id="timing">By itself</h2>
-      <Button v-if="!editing" label="Change when" size="small" severity="secondary" @click="editing = true" />
+      <h2 id="timing">Schedule</h2>
+      <Button
+        v-if="!editing"
+        label="Edit schedule"
+        size="small"
+        severity="secondary"
+        @click="editing = true"
+      />
     </div>
-    <p>{{ said }}</p>
-    <p v-if="system.quiet_now" class="wait">Nothing is written to it now: {{ system.quiet_now }}.</p>
-    <p v-else-if="system.next_quiet" class="faint">
-      Nothing will be written to it from {{ time(system.next_quiet) }} on, for a while.
+    <p>{{ summary }}</p>
+    <p v-if="system.blackout_until" class="wait">Write blackout: {{ system.blackout_until }}.</p>
+    <p v-else-if="system.next_blackout" class="faint">
+      The next write blackout starts at {{ time(system.next_blackout) }}.
     </p>
-    <template v-for="one in system.known ?? []" :key="one.object">
-      <p v-for="text in one.hurry" :key="text" class="wait">Type {{ one.object }}: {{ text }}.</p>
+    <template v-for="one in system.freshness ?? []" :key="one.object">
+      <p v-for="text in one.schedule_warnings" :key="text" class="wait">Type {{ one.object }}: {{ text }}.</p>
     </template>
-    <table v-if="system.following.length">
+    <table v-if="system.watchers.length">
       <thead>
         <tr>
           <th>Type</th>
           <th>State</th>
-          <th>How its changes are known</th>
-          <th>Last news</th>
-          <th>Asked again</th>
-          <th>Read whole</th>
+          <th>Watch mode</th>
+          <th>Last change</th>
+          <th>Next poll</th>
+          <th>Next full read</th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="one in system.following" :key="one.object">
+        <tr v-for="one in system.watchers" :key="one.object">
           <td>{{ one.object }}</td>
           <td :class="marks[one.state]">{{ one.state }}</td>
           <td>
-            {{ one.words }}
+            {{ one.mode_label }}
             <div v-if="one.error" class="bad">{{ one.error }}</div>
           </td>
           <td>
-            {{ one.news ? time(one.news) : 'none yet' }}
-            <div v-if="one.changed" class="faint">{{ one.changed }} changed since the start</div>
+            {{ one.last_change_at ? time(one.last_change_at) : 'none yet' }}
+            <div v-if="one.changed_count" class="faint">
+              {{ one.changed_count }} since the service started
+            </div>
           </td>
-          <td>{{ one.next ? time(one.next) : 'it tells by itself' }}</td>
-          <td>{{ one.full ? time(one.full) : '—' }}</td>
+          <td>{{ one.next_poll_at ? time(one.next_poll_at) : 'not polled' }}</td>
+          <td>{{ one.next_full_read_at ? time(one.next_full_read_at) : '—' }}</td>
         </tr>
       </tbody>
     </table>
     <form v-if="editing" @submit.prevent="save">
       <label
-        ><input v-model="form.follow" type="checkbox" /> Follow its changes once it is armed, and run on
-        each</label
+        ><input v-model="form.watch" type="checkbox" /> Automatic sync: watch its changes and process each,
+        once it is armed</label
       >
       <label>
-        Asked every
-        <InputText v-model="form.every" size="small" inputmode="numeric" placeholder="60" /> seconds, where it
-        does not tell by itself
+        Poll every
+        <InputText v-model="form.poll" size="small" inputmode="numeric" placeholder="60" /> seconds, if it
+        does not report changes
       </label>
       <label>
-        Read whole every
+        Full read every
         <InputText v-model="form.full" size="small" inputmode="decimal" placeholder="24" /> hours
       </label>
-      <label><input v-model="form.quiet" type="checkbox" /> Nothing is written to it at certain times</label>
-      <div v-if="form.quiet" class="row window">
+      <label
+        ><input v-model="form.blackout" type="checkbox" /> Write blackout: send nothing in this window</label
+      >
+      <div v-if="form.blackout" class="row window">
         <label>from <InputText v-model="form.from" size="small" /></label>
         <label>to <InputText v-model="form.to" size="small" /></label>
         <label>zone <InputText v-model="form.zone" size="small" /></label>
@@ -153,7 +165,7 @@ function leave() {
       <p v-if="trouble" class="bad" role="alert">{{ trouble }}</p>
       <div class="row">
         <Button type="submit" label="Save" size="small" />
-        <Button label="Leave it as it is" size="small" severity="secondary" @click="leave" />
+        <Button label="Cancel" size="small" severity="secondary" @click="cancel" />
       </div>
     </form>
   </section>
@@ -177,7 +189,7 @@ th {
   font-weight: 400;
   color: var(--faint);
 }
-.well {
+.good {
   color: var(--good);
 }
 .wait {

@@ -4,7 +4,7 @@ import type { Schemas } from '@/api/client'
 
 type Branch = Schemas['Branch']
 
-/** A directory's tree, loaded level by level; each container can be taken in or left out. */
+/** A directory's tree, loaded level by level; each container can be included or excluded. */
 const props = defineProps<{
   load: (below: string | null) => Promise<Branch[]>
   below?: string | null
@@ -21,7 +21,7 @@ const loading = ref(true)
 onMounted(async () => {
   try {
     branches.value = await props.load(props.below ?? null)
-    // The top alone says nothing: what is in it does.
+    // Expand the top level at once.
     if (!props.below) branches.value.forEach((branch) => open.value.add(branch.dn))
   } catch (problem) {
     fault.value = (problem as Error).message
@@ -32,7 +32,7 @@ onMounted(async () => {
 
 const same = (a: string, b: string) =>
   a.toLowerCase().replace(/,\s+/g, ',') === b.toLowerCase().replace(/,\s+/g, ',')
-function stand(dn: string) {
+function choice(dn: string) {
   const taken = props.within.find((container) => same(container.dn, dn))
   if (taken) return taken.one_level ? 'one' : 'in'
   return props.except.some((container) => same(container.dn, dn)) ? 'out' : 'none'
@@ -51,28 +51,28 @@ function toggle(dn: string) {
   <p v-else-if="!branches.length" class="faint">No containers here.</p>
   <ul v-else>
     <li v-for="branch in branches" :key="branch.dn">
-      <div class="branch" :class="stand(branch.dn)">
+      <div class="branch" :class="choice(branch.dn)">
         <button
           type="button"
           class="fold"
           :aria-expanded="open.has(branch.dn)"
-          :aria-label="`${open.has(branch.dn) ? 'Close' : 'Open'} ${label(branch.dn)}`"
+          :aria-label="`${open.has(branch.dn) ? 'Collapse' : 'Expand'} ${label(branch.dn)}`"
           :disabled="branch.leaf"
           @click="toggle(branch.dn)"
         >
           {{ branch.leaf ? '·' : open.has(branch.dn) ? '▾' : '▸' }}
         </button>
         <span class="name mono">{{ label(branch.dn) }}</span>
-        <span class="faint">{{ branch.people ?? '—' }}{{ branch.more ? '+' : '' }} people</span>
+        <span class="faint">{{ branch.people ?? '—' }}{{ branch.is_truncated ? '+' : '' }} people</span>
         <select
-          :value="stand(branch.dn)"
-          :aria-label="`What becomes of ${label(branch.dn)}`"
+          :value="choice(branch.dn)"
+          :aria-label="`Scope of ${label(branch.dn)}`"
           @change="emit('choose', branch.dn, ($event.target as HTMLSelectElement).value as 'in')"
         >
-          <option value="none">as above it</option>
-          <option value="in">take in, all below</option>
-          <option value="one">take in, this level only</option>
-          <option value="out">leave out</option>
+          <option value="none">inherit</option>
+          <option value="in">include subtree</option>
+          <option value="one">include this level only</option>
+          <option value="out">exclude</option>
         </select>
       </div>
       <Tree

@@ -7,7 +7,7 @@ import type { Schemas } from '@/api/client'
 import { api, take } from '@/api/client'
 import { ago } from '@/words'
 
-/** The emergency stop: sets it after a question, shows it while it is set, and lifts it. */
+/** The emergency stop for all writes: sets it after confirmation, shows it, and lifts it. */
 defineProps<{ stop: Schemas['WriteStop'] | null | undefined }>()
 const emit = defineEmits<{ changed: [] }>()
 
@@ -43,7 +43,7 @@ const lift = () => send(() => take(api.DELETE('/api/v1/write-stop')))
       >. Nothing is sent to any system.
       <p v-if="failed" class="bad">{{ failed }}</p>
     </div>
-    <Button label="Resume writing" icon="pi pi-play" :loading="sending" @click="lift" />
+    <Button label="Resume writes" icon="pi pi-play" :loading="sending" @click="lift" />
   </div>
   <Button
     v-else
@@ -56,20 +56,20 @@ const lift = () => send(() => take(api.DELETE('/api/v1/write-stop')))
   />
   <Dialog v-model:visible="asking" modal header="Stop all writes" :style="{ width: '36rem' }">
     <p>
-      Nothing more is sent to any system until writing is resumed, also after a restart. Queued changes are
-      taken back and decided again later. Requests that are on the wire at this moment are not called back.
-      Leavers keep their access meanwhile.
+      Nothing is sent to any system until you resume writes, even after a restart. Queued changes are canceled
+      and decided again later. Requests that were already sent cannot be recalled. Meanwhile, leavers keep
+      their access.
     </p>
     <InputText
       v-model="reason"
       class="wide"
       maxlength="500"
-      placeholder="Why? It is kept in the journal and shown to everybody."
-      aria-label="Why"
+      placeholder="Reason (recorded in the journal, shown to all operators)"
+      aria-label="Reason"
     />
     <p v-if="failed" class="bad" role="alert">{{ failed }}</p>
     <template #footer>
-      <Button label="Not now" severity="secondary" @click="asking = false" />
+      <Button label="Cancel" severity="secondary" @click="asking = false" />
       <Button label="Stop all writes" severity="danger" :loading="sending" @click="set" />
     </template>
   </Dialog>

@@ -3,7 +3,7 @@ import { useRouter } from 'vue-router'
 import { api, take } from '@/api/client'
 import type { Schemas } from '@/api/client'
 
-/** Begins a preview or a run and goes to its page; a refusal is said in a toast. */
+/** Starts a preview or a run and opens its page; shows errors in a toast. */
 export function useBegin() {
   const router = useRouter()
   const toast = useToast()

@@ -30,7 +30,7 @@ function change(over: Partial<Change> = {}): Change {
     error: null,
     remedy: null,
     attempts: 1,
-    settled: null,
+    settled_at: null,
     ...over,
   }
 }
@@ -51,16 +51,22 @@ function system(over: Partial<System> = {}): System {
     steps: [],
     accounts: 306,
     linked: 293,
-    readings: [],
+    full_reads: [],
     roles: ['source'],
-    schedule: { follow: false, way: null, every_seconds: null, full_every_seconds: null, quiet: [] },
-    following: [],
+    schedule: {
+      watch: false,
+      mode: null,
+      poll_seconds: null,
+      full_read_seconds: null,
+      write_blackouts: [],
+    },
+    watchers: [],
     ...over,
   }
 }
 
 describe('a mark', () => {
-  it('says the word as people read it, in its tone', () => {
+  it('shows the label of a code, in its tone', () => {
     const mark = mount(Mark, { props: { word: 'out_of_scope' } })
     expect(mark.text()).toBe('out of scope')
     expect(mark.classes()).toContain('plain')
@@ -77,11 +83,11 @@ describe('a list of changes', () => {
     expect(list.text()).toContain('Ada <b>Lind</b>')
   })
 
-  it('says why a change is held, and what to do about one that failed', () => {
+  it('shows why a change is on hold, and what to do about a failed one', () => {
     const held = mount(ChangeList, {
       props: { changes: [change({ state: 'on_hold', hold: 'berthing is paused' })] },
     })
-    expect(held.text()).toContain('Held: berthing is paused')
+    expect(held.text()).toContain('On hold: berthing is paused')
     const failed = mount(ChangeList, {
       props: { changes: [change({ state: 'failed', error: 'HTTP 409', remedy: 'correct the value' })] },
     })
@@ -107,7 +113,7 @@ describe('a list of changes', () => {
 describe('a system', () => {
   const text = (over: Partial<System>) => mount(SystemSheet, { props: { system: system(over) }, global })
 
-  it('is healthy, unreachable, not tested or paused, and says which', () => {
+  it('shows whether it is healthy, unreachable, not tested or paused', () => {
     expect(text({}).text()).toContain('healthy')
     expect(text({ health: 'unknown' }).text()).toContain('not tested')
     expect(text({ paused: true, health: 'paused' }).text()).toContain('paused')
@@ -117,7 +123,7 @@ describe('a system', () => {
         {
           name: 'Bind accepted',
           state: 'failed',
-          said: 'the password is wrong',
+          message: 'the password is wrong',
           remedy: 'check it',
           code: 'bind_refused',
         },
@@ -127,18 +133,18 @@ describe('a system', () => {
     expect(failing.text()).toContain('Bind accepted: the password is wrong. To do: check it')
   })
 
-  it('says that a broken reading is no complete one', () => {
-    const reading: Schemas['Reading'] = {
+  it('shows that a failed read is incomplete', () => {
+    const read: Schemas['FullReadView'] = {
       object: 'person',
       state: 'failed',
-      seen: 30,
+      object_count: 30,
       started_at: '2026-11-23T08:00:00Z',
       ended_at: null,
       error: 'cut',
       quarantined: 0,
     }
     const broken = text({
-      readings: [reading],
+      full_reads: [read],
       health: 'degraded',
       health_reason: 'the last read failed: cut',
     })
@@ -146,19 +152,19 @@ describe('a system', () => {
     expect(broken.text()).toContain('cut')
   })
 
-  it('says what may be written and what it is for', () => {
+  it('shows its access and its role', () => {
     expect(text({}).text()).toContain('read-only')
-    expect(text({ writable: ['person'], roles: ['target'] }).text()).toContain('gets accounts')
-    expect(text({ roles: [] }).text()).toContain('nothing yet')
+    expect(text({ writable: ['person'], roles: ['target'] }).text()).toContain('target')
+    expect(text({ roles: [] }).text()).toContain('none yet')
     expect(text({ armed: true }).text()).not.toContain('not armed')
     expect(text({ armed: false }).text()).toContain('not armed')
   })
 })
 
 describe('a table of rules', () => {
-  it('shows each rule with its place, and nothing for none', () => {
+  it('shows each rule with its location, and nothing without rules', () => {
     const lines: RuleLine[] = [
-      { name: 'mail', text: 'lower(account.mail)', note: 'required', place: 'harbour.toml:28' },
+      { name: 'mail', text: 'lower(account.mail)', note: 'required', location: 'harbour.toml:28' },
     ]
     const head: [string, string] = ['Attribute', 'Expression']
     const table = mount(RuleTable, { props: { title: 'Inbound', lines, head } })
@@ -185,7 +191,7 @@ describe('what is fetched', () => {
     expect(broken.text()).not.toContain('content')
   })
 
-  it('asks again when it is told to', async () => {
+  it('retries on request', async () => {
     const broken = mount(Fetched, {
       props: { loading: false, error: new Refusal({ detail: 'x' }, 500) },
       slots,

@@ -4,7 +4,7 @@ import { blank, inClear, missingIn, settingsOf, type Form, type Kind } from './c
 const form = (given: Partial<Form>): Form => ({ ...blank(), ...given })
 const harbour = form({ url: ' ldap://harbour.skerry.example ', base_dn: 'dc=skerry,dc=example' })
 
-describe('what is told to the service', () => {
+describe('the settings of a form', () => {
   it('leaves out what was left empty', () => {
     expect(settingsOf('ldap', harbour)).toEqual({
       url: 'ldap://harbour.skerry.example',
@@ -64,15 +64,15 @@ describe('what is told to the service', () => {
 describe('what is missing', () => {
   const missing = (kind: Kind, given: Partial<Form>, name = 'harbour') => missingIn(kind, name, form(given))
 
-  it('is said, one thing at a time', () => {
+  it('is named, one field at a time', () => {
     expect(missing('ldap', {}, 'Harbour!')).toContain('a name')
     expect(missing('ldap', {})).toContain('the address')
     expect(missing('ldap', { url: 'ldap://h' })).toContain('the base DN')
     expect(missing('scim', {})).toContain('the base URL')
     expect(missing('scim', { url: 'https://b', in_flight: '-1' })).toContain('whole number')
     expect(missing('scim', { url: 'https://b', pin: 'ab:cd' })).toContain('64 hexadecimal digits')
-    expect(missing('feed', { from: 'url', path: '/x' })).toContain('where the file is')
-    expect(missing('feed', { path: '/x' })).toContain('the column')
+    expect(missing('feed', { from: 'url', path: '/x' })).toContain('location of the file')
+    expect(missing('feed', { path: '/x' })).toContain('the key column')
   })
 
   it('is nothing when it can be tested', () => {

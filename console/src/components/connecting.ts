@@ -1,13 +1,13 @@
-/** What is asked of somebody who connects a system, and what the service is told then. */
+/** The form that connects a system, and the settings that it stands for. */
 export const kinds = [
   { id: 'ldap', name: 'Directory', what: 'LDAP: OpenLDAP, a domain controller, others' },
-  { id: 'scim', name: 'SCIM service', what: 'SCIM 2.0 over HTTPS; it is asked what it can do' },
-  { id: 'feed', name: 'Feed', what: 'A CSV or JSON Lines file, in a folder or pulled over HTTP' },
-  { id: 'push', name: 'It calls us', what: 'Over SCIM 2.0 or with events; nothing is read from it' },
+  { id: 'scim', name: 'SCIM service', what: 'SCIM 2.0 over HTTPS; its capabilities are detected' },
+  { id: 'feed', name: 'Feed', what: 'A CSV or JSON Lines file, in a folder or downloaded over HTTP' },
+  { id: 'push', name: 'Push source', what: 'It calls this service, over SCIM 2.0 or with events' },
 ] as const
 export type Kind = (typeof kinds)[number]['id']
 
-/** The form as it begins. */
+/** The empty form. */
 export const blank = () => ({
   url: '',
   tls: 'start' as 'start' | 'ldaps' | 'none',
@@ -41,7 +41,7 @@ const lines = (text: string) =>
     .map((line) => line.trim())
     .filter(Boolean)
 
-/** The settings that the form means: what was left empty is left out. */
+/** The settings that the form stands for, without empty fields. */
 export function settingsOf(kind: Kind, v: Form) {
   const ca = v.ca_pem.trim() ? { ca_pem: v.ca_pem } : {}
   const pin = v.pin.trim() ? { pin_sha256: v.pin.trim() } : {}
@@ -83,7 +83,7 @@ export function settingsOf(kind: Kind, v: Form) {
   return {}
 }
 
-/** What is to be given before the connection can be tested: a blocked button says why. */
+/** What is missing before the connection can be tested, as an instruction; empty if nothing is. */
 export function missingIn(kind: Kind, name: string, v: Form): string {
   if (!/^[a-z][a-z0-9-]{0,39}$/.test(name.trim()))
     return 'give the system a name: lower-case letters, digits, hyphens, a letter first'
@@ -97,13 +97,13 @@ export function missingIn(kind: Kind, name: string, v: Form): string {
   )
     return 'give requests as a whole number'
   if (v.pin.trim() && v.pin.replace(/[: ]/g, '').length !== 64)
-    return 'give the pinned certificate as a SHA-256: 64 hexadecimal digits'
-  if (kind === 'feed' && !(v.from === 'path' ? v.path : v.url).trim()) return 'say where the file is'
-  if (kind === 'feed' && !v.key.trim()) return 'name the column that tells rows apart'
+    return 'give the SHA-256 of the pinned certificate: 64 hexadecimal digits'
+  if (kind === 'feed' && !(v.from === 'path' ? v.path : v.url).trim()) return 'give the location of the file'
+  if (kind === 'feed' && !v.key.trim()) return 'give the key column'
   return ''
 }
 
-/** Would the password cross the network in clear text? */
+/** Whether the password would cross the network in clear text. */
 export const inClear = (kind: Kind, v: Form): boolean =>
   kind === 'ldap' &&
   v.tls === 'none' &&

@@ -11,7 +11,7 @@ const view = (own: ReturnType<typeof side>, candidates: ReturnType<typeof side>[
   rows: [],
 })
 
-test('a candidate and its other half are told from either side', () => {
+test('a candidate gives an identity and an account, from either side', () => {
   expect(pair(view(side('ada', null), [side(null, 7)]), 0)).toEqual({ identity: 'ada', account: 7 })
   expect(pair(view(side(null, 7), [side('ada', null), side('bram', null)]), 1)).toEqual({
     identity: 'bram',
@@ -23,7 +23,7 @@ test('a candidate and its other half are told from either side', () => {
   expect(pair(view(side('ada', null), []), 0)).toBeNull()
 })
 
-test('new and skip are said of the one that looks', () => {
+test('new and skip are about the record without counterpart', () => {
   const line = {
     status: 'needs_review' as const,
     label: 'Ada',
@@ -32,8 +32,8 @@ test('new and skip are said of the one that looks', () => {
     reason: '',
     rule: null,
   }
-  expect(alone({ ...line, identity: 'ada', account: 7 }, 'new')).toEqual({ said: 'new', identity: 'ada' })
-  expect(alone({ ...line, identity: null, account: 7 }, 'skip')).toEqual({ said: 'skip', account: 7 })
+  expect(alone({ ...line, identity: 'ada', account: 7 }, 'new')).toEqual({ answer: 'new', identity: 'ada' })
+  expect(alone({ ...line, identity: null, account: 7 }, 'skip')).toEqual({ answer: 'skip', account: 7 })
 })
 
 test('a missing value says nothing against a candidate', () => {

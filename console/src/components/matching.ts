@@ -4,7 +4,7 @@ type Line = Schemas['MatchLine']
 type Case = Schemas['MatchCase']
 type Answer = Schemas['NewMatchAnswer']
 
-/** What needs somebody, and what does not. */
+/** Statuses that need review, and those that do not. */
 export const open: MatchStatus[] = [
   'ambiguous',
   'needs_review',
@@ -15,7 +15,7 @@ export const open: MatchStatus[] = [
 export const settled: MatchStatus[] = ['will_link', 'new', 'orphaned', 'skipped', 'linked']
 
 export const statuses: Record<MatchStatus, string> = {
-  ambiguous: 'several match',
+  ambiguous: 'ambiguous',
   needs_review: 'needs review',
   claimed_twice: 'claimed twice',
   already_linked: 'account already linked',
@@ -27,24 +27,24 @@ export const statuses: Record<MatchStatus, string> = {
   linked: 'linked',
 }
 
-/** The two that are meant when a candidate is chosen. */
+/** The identity and the account that a chosen candidate stands for. */
 export function pair(view: Case, at: number): { identity: string; account: number } | null {
   const side = view.candidates[at]
   if (!side) return null
-  // Of a key that moved, an identity among the candidates is whom the account may belong to instead.
+  // If a key was reassigned, a candidate is an identity that the account may belong to instead.
   const identity = side.identity ?? view.own.identity
   const account = side.account ?? view.own.account ?? view.candidates.find((c) => c.account)?.account
   return identity && account ? { identity, account } : null
 }
 
-/** What is said of a line without a look at its candidates. */
-export function alone(line: Line, said: 'new' | 'skip'): Answer {
-  return line.identity ? { said, identity: line.identity } : { said, account: line.account ?? null }
+/** An answer about a record that needs no candidate. */
+export function alone(line: Line, answer: 'new' | 'skip'): Answer {
+  return line.identity ? { answer, identity: line.identity } : { answer, account: line.account ?? null }
 }
 
-/** How a candidate's value compares. One that is missing on a side says nothing against it. */
+/** Compares a candidate's value. A value that is missing on one side is no difference. */
 export function sign(own: string, value: Schemas['MatchValue']) {
-  if (value.same) return { kind: 'same', mark: '=', said: 'the same' }
-  if (own === '—' || value.value === '—') return { kind: 'missing', mark: '', said: 'on one side only' }
-  return { kind: 'other', mark: '≠', said: 'different' }
+  if (value.same) return { kind: 'same', mark: '=', label: 'the same' }
+  if (own === '—' || value.value === '—') return { kind: 'missing', mark: '', label: 'on one side only' }
+  return { kind: 'other', mark: '≠', label: 'different' }
 }

@@ -1,6 +1,6 @@
 import { onScopeDispose, ref } from 'vue'
 
-/** The time as it goes by, so that an age on an open page stays true. */
+/** The current time, updated every `every` milliseconds, so that ages on an open page stay correct. */
 export function useNow(every = 10_000) {
   const now = ref(Date.now())
   const timer = setInterval(() => (now.value = Date.now()), every)

@@ -9,7 +9,7 @@ export function emptyScope(): Scope {
 
 const key = (dn: string) => dn.toLowerCase().replace(/,\s+/g, ',')
 
-/** A scope in which a container stands otherwise; the one given is not touched. */
+/** A copy of the scope with another choice for a container. */
 export function chosen(scope: Scope, dn: string, act: Act): Scope {
   const others = (all: Schemas['ScopeContainer'][] | undefined) =>
     (all ?? []).filter((c) => key(c.dn) !== key(dn))

@@ -1,4 +1,4 @@
-/** Settings of a system as a form: each by its kind, whatever system it is of. */
+/** The settings of a system of any kind as form fields. */
 export type Field = {
   name: string
   kind: 'flag' | 'number' | 'text' | 'lines' | 'pem' | 'json'
@@ -6,7 +6,7 @@ export type Field = {
   flag: boolean
 }
 
-/** The fields of all settings of a system, those at their default too. */
+/** The fields of all settings of a system, including those with their default. */
 export function fields(settings: Record<string, unknown>): Field[] {
   return Object.entries(settings).map(([name, value]): Field => {
     const field = (kind: Field['kind'], text: string): Field => ({ name, kind, text, flag: value === true })
@@ -19,7 +19,7 @@ export function fields(settings: Record<string, unknown>): Field[] {
   })
 }
 
-/** The settings that a form means. An empty field is left out, so that its default holds; one that cannot be read is an error. */
+/** The settings that a form stands for. An empty field is omitted, so that its default applies; an invalid one is an error. */
 export function settingsFrom(form: Field[], before: Record<string, unknown>): Record<string, unknown> {
   const settings: Record<string, unknown> = {}
   for (const field of form) {
@@ -29,13 +29,13 @@ export function settingsFrom(form: Field[], before: Record<string, unknown>): Re
       if (field.kind === 'lines' && Array.isArray(before[field.name])) settings[field.name] = []
     } else if (field.kind === 'number') {
       const number = Number(text)
-      if (!Number.isFinite(number)) throw new Error(`${field.name} is a number, and not “${text}”`)
+      if (!Number.isFinite(number)) throw new Error(`${field.name} must be a number, not “${text}”`)
       settings[field.name] = number
     } else if (field.kind === 'json') {
       try {
         settings[field.name] = JSON.parse(text) as unknown
       } catch {
-        throw new Error(`${field.name} cannot be read as JSON`)
+        throw new Error(`${field.name} is not valid JSON`)
       }
     } else if (field.kind === 'lines') {
       settings[field.name] = text

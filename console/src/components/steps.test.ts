@@ -17,15 +17,15 @@ function answering(pieces: string[], status = 200) {
 
 afterEach(() => vi.unstubAllGlobals())
 
-const step = (name: string) => JSON.stringify({ step: { name, state: 'passed', said: 'ok' } })
+const step = (name: string) => JSON.stringify({ step: { name, state: 'passed', message: 'ok' } })
 
 describe('a test that is watched', () => {
   it('tells each step, however the lines are cut', async () => {
     const text = `${step('Name resolves')}\n${step('Port answers')}\n{"report":{"healthy":true,"steps":[]}}\n`
     answering([text.slice(0, 13), text.slice(13, 70), text.slice(70)])
-    const told: string[] = []
-    const report = await runTest('/x', {}, (one) => told.push(one.name))
-    expect(told).toEqual(['Name resolves', 'Port answers'])
+    const seen: string[] = []
+    const report = await runTest('/x', {}, (one) => seen.push(one.name))
+    expect(seen).toEqual(['Name resolves', 'Port answers'])
     expect(report.healthy).toBe(true)
   })
 
@@ -35,6 +35,6 @@ describe('a test that is watched', () => {
     answering(['{"detail":"no such system"}'], 404)
     await expect(runTest('/x', {}, () => {})).rejects.toThrow('no such system')
     answering([`${step('Name resolves')}\n`])
-    await expect(runTest('/x', {}, () => {})).rejects.toThrow('broken off')
+    await expect(runTest('/x', {}, () => {})).rejects.toThrow('did not finish')
   })
 })

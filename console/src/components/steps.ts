@@ -3,7 +3,7 @@ import { Refusal, type Schemas } from '@/api/client'
 export type Step = Schemas['CheckStep']
 export type Report = Schemas['CheckReport']
 
-/** Cuts a stream of octets into lines, whatever the size of its pieces. */
+/** Splits a byte stream into lines, whatever the size of its chunks. */
 export function liner(each: (line: string) => void) {
   let left = ''
   const decoder = new TextDecoder()
@@ -17,8 +17,8 @@ export function liner(each: (line: string) => void) {
   }
 }
 
-/** Runs a test; each step is told as it is taken. */
-export async function runTest(path: string, body: unknown, told: (step: Step) => void): Promise<Report> {
+/** Runs a test, and calls `onStep` after each step. */
+export async function runTest(path: string, body: unknown, onStep: (step: Step) => void): Promise<Report> {
   const response = await fetch(path, {
     method: 'POST',
     credentials: 'same-origin',
@@ -33,7 +33,7 @@ export async function runTest(path: string, body: unknown, told: (step: Step) =>
   let problem: Partial<Schemas['Problem']> | null = null
   const lines = liner((line) => {
     const value = JSON.parse(line) as { step?: Step; report?: Report; problem?: Partial<Schemas['Problem']> }
-    if (value.step) told(value.step)
+    if (value.step) onStep(value.step)
     if (value.report) report = value.report
     if (value.problem) problem = value.problem
   })
@@ -44,6 +44,6 @@ export async function runTest(path: string, body: unknown, told: (step: Step) =>
     lines.push(value)
   }
   if (problem) throw new Refusal(problem, 422)
-  if (!report) throw new Refusal({ detail: 'the test was broken off' }, 0)
+  if (!report) throw new Refusal({ detail: 'the test did not finish' }, 0)
   return report
 }

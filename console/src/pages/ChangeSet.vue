@@ -8,7 +8,7 @@ import ProgressBar from 'primevue/progressbar'
 import { useToast } from 'primevue/usetoast'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, take, type Change, type Line, type Verdict } from '@/api/client'
+import { api, take, type Change, type OutcomeLine, type Verdict } from '@/api/client'
 import SetComparison from '@/components/SetComparison.vue'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
@@ -32,7 +32,7 @@ const chosen = ref<Verdict | null>(verdictOf(route.query.verdict))
 const search = ref('')
 /** Only lines with a change in this state. */
 const state = ref<'failed' | null>(route.query.state === 'failed' ? 'failed' : null)
-const more = ref<Line[]>([])
+const more = ref<OutcomeLine[]>([])
 const next = ref<string | null>(null)
 const query = () => ({
   filter: chosen.value ?? '',
@@ -71,12 +71,12 @@ watch(number, () => {
   void lines.load()
 })
 
-const deaf = useLive().listen((event) => {
+const unsubscribe = useLive().listen((event) => {
   if (event.event === 'progress' && event.id === number.value) progress.value = event
 })
-onUnmounted(deaf)
+onUnmounted(unsubscribe)
 
-const going = computed(() => !!set.data.value && !set.data.value.ended)
+const going = computed(() => !!set.data.value && !set.data.value.ended_at)
 const order: Verdict[] = [
   'on_hold',
   'disable',
@@ -95,7 +95,7 @@ const verdicts = computed(() =>
 )
 const shown = computed(() => {
   const rows = [...(lines.data.value?.items ?? []), ...more.value]
-  // Without a choice, what needs no attention is left out.
+  // Without a filter, lines that need no attention are hidden.
   return chosen.value || state.value
     ? rows
     : rows.filter((row) => !['in_sync', 'source'].includes(row.verdict))
@@ -109,7 +109,7 @@ const toSend = computed(() => count(set.data.value?.states, 'proposed'))
 
 const opened = ref<Record<string, boolean>>({})
 const details = ref<Record<number, Change[]>>({})
-async function expand(event: { data: Line }) {
+async function expand(event: { data: OutcomeLine }) {
   const line = event.data
   const page = await take(
     api.GET('/api/v1/change-sets/{id}/changes', {
@@ -133,7 +133,7 @@ async function cancel() {
   try {
     await take(api.POST('/api/v1/change-sets/{id}/cancel', { params: path() }))
   } catch (problem) {
-    // It may have ended just now: its state says so.
+    // It may have ended just now; its state shows that.
     toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
   }
 }
@@ -150,21 +150,25 @@ async function cancel() {
           >
           <Mark :word="going ? set.data.value.state : set.data.value.result" />
           <span class="faint"
-            >{{ time(set.data.value.started) }} by {{ set.data.value.principal }}, rules version
+            >{{ time(set.data.value.started_at) }} by {{ set.data.value.principal }}, rules version
             {{ set.data.value.rule_version }}</span
           >
         </div>
         <Button v-if="going" label="Cancel" severity="secondary" @click="cancel" />
         <Button
           v-else-if="set.data.value.kind === 'preview' && !set.data.value.as_of"
-          :label="toSend ? `Do exactly this (${plural(toSend, 'change')})…` : 'Nothing to do'"
+          :label="
+            toSend
+              ? `Apply ${toSend === 1 ? 'this change' : `these ${toSend} changes`}…`
+              : 'No changes to apply'
+          "
           icon="pi pi-play"
           :disabled="!toSend"
           @click="asking = true"
         />
       </div>
       <p v-if="set.data.value.kind === 'preview'" class="faint">
-        Nothing was written. Each line says what a run would do, and why.
+        Nothing was written. Each line shows what a run would do, and why.
       </p>
       <p v-if="set.data.value.note" class="note">{{ set.data.value.note }}</p>
 
@@ -173,19 +177,20 @@ async function cancel() {
           <ProgressBar :value="share" />
           <p class="run-counts">
             {{ progress.done }} done, {{ progress.failed }} failed of {{ progress.total }} ·
-            {{ (progress.per_ten_seconds / 10).toFixed(0) }} a second
+            {{ (progress.per_ten_seconds / 10).toFixed(0) }} per second
             <template v-if="progress.seconds_left !== null"> · {{ progress.seconds_left }} s left</template>
           </p>
         </template>
         <p v-else-if="going" class="run-counts">{{ set.data.value.state }} …</p>
         <p v-else class="run-counts">
-          <template v-if="set.data.value.unread.length"
-            ><strong class="bad">{{ set.data.value.unread.join(', ') }}</strong> could not be read completely.
+          <template v-if="set.data.value.unread_systems.length"
+            ><strong class="bad">{{ set.data.value.unread_systems.join(', ') }}</strong> could not be read
+            completely.
           </template>
           <template v-if="!set.data.value.states.length">{{
-            set.data.value.unread.length
+            set.data.value.unread_systems.length
               ? 'Nothing was sent.'
-              : 'Everything was as it should be: nothing was sent.'
+              : 'Everything was in sync: nothing was sent.'
           }}</template>
           <template v-else>
             <strong>{{ count(set.data.value.states, 'done') }}</strong>
@@ -227,7 +232,7 @@ async function cancel() {
 
       <section class="sheet">
         <div class="row spread">
-          <h2>{{ chosen ? verdict(chosen).text : 'Who, what and why' }}</h2>
+          <h2>{{ chosen ? verdict(chosen).text : 'Changes' }}</h2>
           <InputText v-model="search" placeholder="Search by name" aria-label="Search lines by name" />
         </div>
         <Fetched :loading="lines.loading.value" :error="lines.error.value" @retry="lines.load">
@@ -240,7 +245,7 @@ async function cancel() {
             scroll-height="32rem"
             @row-expand="expand"
           >
-            <template #empty>{{ going ? 'Nothing is decided yet.' : 'No line fits.' }}</template>
+            <template #empty>{{ going ? 'Nothing is decided yet.' : 'No matching lines.' }}</template>
             <Column expander header="Values" style="width: 4.5rem" />
             <Column header="Person">
               <template #body="{ data: line }">
@@ -303,10 +308,10 @@ async function cancel() {
         {{ entry.count }} {{ verdict(entry.verdict).meaning }}
       </li>
     </ul>
-    <p>The systems are read once more. What has changed since this preview is held, and said.</p>
+    <p>The systems are read again. Anything that changed since this preview is put on hold and reported.</p>
     <div class="row">
       <Button label="Run" icon="pi pi-play" @click="run" />
-      <Button label="Not now" severity="secondary" @click="asking = false" />
+      <Button label="Cancel" severity="secondary" @click="asking = false" />
     </div>
   </Dialog>
 </template>

@@ -23,7 +23,7 @@ const part = () =>
     types: kind.value ? [kind.value] : [],
     without_reading: true,
   })
-/** Runs before those that are shown first. */
+/** Runs older than the first page. */
 const older = ref<ChangeSet[]>([])
 const next = ref<string | null>(null)
 const onlyFailed = ref(false)
@@ -59,7 +59,8 @@ const { data, error, loading, load } = useFetched(
     <Button label="Preview a run" icon="pi pi-eye" @click="preview()" />
   </div>
   <p class="faint">
-    A preview shows what a run would do, and why; it writes nothing. A run does exactly that, or says why not.
+    A preview shows what a run would do, and why; it writes nothing. A run does exactly that, or reports why
+    not.
   </p>
   <form class="sheet row part" aria-label="Preview a part, or another day" @submit.prevent="part">
     <label>On <InputText v-model="day" type="date" size="small" /></label>
@@ -86,19 +87,19 @@ const { data, error, loading, load } = useFetched(
       severity="secondary"
       :disabled="!day && !system && !kind"
     />
-    <span class="faint">{{ day ? 'As it would be decided then, if nothing else changes.' : '' }}</span>
+    <span class="faint">{{ day ? 'As decided on that day, if nothing else changes.' : '' }}</span>
   </form>
   <p>
     <label class="row only"
-      ><input v-model="onlyFailed" type="checkbox" @change="load()" /> Only those with failed changes</label
+      ><input v-model="onlyFailed" type="checkbox" @change="load()" /> Only runs with failed changes</label
     >
   </p>
   <Fetched :loading="loading" :error="error" @retry="load">
     <DataTable :value="[...(data ?? []), ...older]" size="small" data-key="id">
       <template #empty>{{
-        onlyFailed ? 'No run failed.' : 'No preview and no run yet. Begin with a preview.'
+        onlyFailed ? 'No run failed.' : 'No previews or runs yet. Start with a preview.'
       }}</template>
-      <Column header="What">
+      <Column header="Change set">
         <template #body="{ data: set }">
           <RouterLink :to="{ name: 'change-set', params: { id: set.id } }"
             >{{ set.kind }} {{ set.id }}</RouterLink
@@ -111,9 +112,9 @@ const { data, error, loading, load } = useFetched(
         /></template>
       </Column>
       <Column header="Started">
-        <template #body="{ data: set }">{{ time(set.started) }}</template>
+        <template #body="{ data: set }">{{ time(set.started_at) }}</template>
       </Column>
-      <Column header="By" field="principal" />
+      <Column header="Started by" field="principal" />
       <Column header="Changes">
         <template #body="{ data: set }">{{
           set.states.map((s: Schemas['StateCount']) => `${s.count} ${text(s.state)}`).join(', ') || 'none'

@@ -13,15 +13,15 @@ import { chosen, emptyScope, groupsOf, type Act, type Scope } from '@/components
 import { runTest, type Report, type Step } from '@/components/steps'
 
 const router = useRouter()
-const places = ['Connect', 'Test', 'Choose what to read', 'Done'] as const
-const place = ref(0)
+const stepNames = ['Connect', 'Test', 'Choose what to read', 'Done'] as const
+const current = ref(0)
 
 const kind = ref<Kind>('ldap')
 const name = ref('')
 const purpose = ref<'source' | 'target'>('source')
 const f = ref(blank())
 
-const rare = ref(false)
+const advanced = ref(false)
 const system = computed<Schemas['NewSystem']>(() => ({
   name: name.value.trim(),
   kind: kind.value,
@@ -36,13 +36,13 @@ const report = ref<Report | null>(null)
 const testing = ref(false)
 const fault = ref('')
 async function test() {
-  place.value = 1
+  current.value = 1
   steps.value = []
   report.value = null
   fault.value = ''
   testing.value = true
   try {
-    report.value = await runTest('/api/v1/systems/check', system.value, (step) => steps.value.push(step))
+    report.value = await runTest('/api/v1/systems/test', system.value, (step) => steps.value.push(step))
   } catch (problem) {
     fault.value = (problem as Error).message
   } finally {
@@ -59,7 +59,7 @@ function choose(dn: string, act: Act) {
   scope.value = chosen(scope.value, dn, act)
 }
 
-const made = ref<{
+const created = ref<{
   rules: Schemas['WrittenRules'] | null
   read: Schemas['ReadResult'] | null
   token: string
@@ -74,25 +74,25 @@ async function finish() {
   fault.value = ''
   const path = { name: name.value.trim() }
   try {
-    // One request: when the rules have an error, nothing is added.
+    // One request: if the rules have an error, nothing is added.
     const own: Scope = { ...scope.value, ...groupsOf(groups.value), filter: filter.value.trim() || null }
     const added = await take(
       api.POST('/api/v1/systems', {
         body: { ...system.value, first: { purpose: purpose.value, scope: own } },
       }),
     )
-    made.value.rules = added.rules ?? null
-    await take(api.POST('/api/v1/systems/{name}/check', { params: { path } }))
+    created.value.rules = added.rules ?? null
+    await take(api.POST('/api/v1/systems/{name}/test', { params: { path } }))
     if (kind.value === 'push') {
-      made.value.token = (
+      created.value.token = (
         await take(api.POST('/api/v1/systems/{name}/tokens', { params: { path }, body: { label: 'first' } }))
       ).token
     } else {
       const [read] = await take(api.POST('/api/v1/systems/{name}/read', { params: { path } }))
-      made.value.read = read ?? null
+      created.value.read = read ?? null
     }
     f.value.secret = ''
-    place.value = 3
+    current.value = 3
   } catch (problem) {
     const faults = problem instanceof Refusal ? (problem.problem.faults ?? []) : []
     const first = faults.map((f) => [f.message, f.help].filter(Boolean).join(' — '))
@@ -111,20 +111,20 @@ function review(draft: number) {
 
 <template>
   <h1>Connect a system</h1>
-  <ol class="places" aria-label="Where you are">
+  <ol class="places" aria-label="Progress">
     <li
-      v-for="(word, n) in places"
-      :key="word"
-      :class="{ here: n === place, past: n < place }"
-      :aria-current="n === place ? 'step' : undefined"
+      v-for="(title, n) in stepNames"
+      :key="title"
+      :class="{ here: n === current, past: n < current }"
+      :aria-current="n === current ? 'step' : undefined"
     >
-      <span>{{ n + 1 }}</span> {{ word }}
+      <span>{{ n + 1 }}</span> {{ title }}
     </li>
   </ol>
 
-  <section v-if="place === 0" class="sheet form">
+  <section v-if="current === 0" class="sheet form">
     <fieldset>
-      <legend>What is it?</legend>
+      <legend>Kind of system</legend>
       <label v-for="one in kinds" :key="one.id" class="kind" :class="{ picked: kind === one.id }">
         <input v-model="kind" type="radio" name="kind" :value="one.id" />
         <strong>{{ one.name }}</strong> <span class="faint">{{ one.what }}</span>
@@ -136,11 +136,11 @@ function review(draft: number) {
       <template v-if="kind === 'ldap'">
         <label for="url">Address</label>
         <InputText id="url" v-model="f.url" placeholder="ldap://harbour.skerry.example:389" />
-        <label for="tls">Protection</label>
+        <label for="tls">Encryption</label>
         <select id="tls" v-model="f.tls">
           <option value="start">StartTLS on a plain port</option>
           <option value="ldaps">LDAPS (an ldaps:// address)</option>
-          <option value="none">none: only on this machine</option>
+          <option value="none">none (loopback only)</option>
         </select>
         <label for="base">Base DN</label>
         <InputText id="base" v-model="f.base_dn" placeholder="dc=skerry,dc=example" />
@@ -155,18 +155,18 @@ function review(draft: number) {
           id="backups"
           v-model="f.backups"
           rows="2"
-          placeholder="one address in each line, in order"
+          placeholder="one address per line, in order of preference"
         />
       </template>
       <template v-if="kind === 'scim'">
         <label for="url">Base URL</label>
         <InputText id="url" v-model="f.url" placeholder="https://berthing.skerry.example/scim/v2" />
-        <label for="way">It knows us by</label>
+        <label for="way">Authentication</label>
         <select id="way" v-model="f.way">
-          <option value="bearer">a bearer token</option>
-          <option value="basic">user and password</option>
+          <option value="bearer">bearer token</option>
+          <option value="basic">user name and password</option>
           <option value="oauth">OAuth 2 client credentials</option>
-          <option value="header">a header of its own</option>
+          <option value="header">custom header</option>
         </select>
         <template v-if="f.way === 'basic'"
           ><label for="user">User</label><InputText id="user" v-model="f.user"
@@ -176,18 +176,18 @@ function review(draft: number) {
           ><InputText id="header" v-model="f.header" placeholder="X-Api-Key"
         /></template>
         <template v-if="f.way === 'oauth'">
-          <label for="token-url">Token address</label>
+          <label for="token-url">Token URL</label>
           <InputText id="token-url" v-model="f.token_url" placeholder="https://id.skerry.example/token" />
-          <label for="client">Client</label><InputText id="client" v-model="f.client_id" />
+          <label for="client">Client ID</label><InputText id="client" v-model="f.client_id" />
         </template>
       </template>
       <template v-if="kind === 'feed'">
-        <label for="from">The file</label>
+        <label for="from">Location</label>
         <select id="from" v-model="f.from">
-          <option value="path">lies in a folder of the service’s machine</option>
-          <option value="url">is pulled over HTTP</option>
+          <option value="path">a folder on the service’s machine</option>
+          <option value="url">downloaded over HTTP</option>
         </select>
-        <label for="where">{{ f.from === 'path' ? 'File or folder' : 'Address' }}</label>
+        <label for="where">{{ f.from === 'path' ? 'File or folder' : 'URL' }}</label>
         <InputText
           v-if="f.from === 'path'"
           id="where"
@@ -199,15 +199,15 @@ function review(draft: number) {
         <InputText
           id="key"
           v-model="f.key"
-          placeholder="the column that tells rows apart and never changes"
+          placeholder="a column that identifies each row and never changes"
         />
         <label for="label">Name column</label>
-        <InputText id="label" v-model="f.label" placeholder="what people know a row by" />
+        <InputText id="label" v-model="f.label" placeholder="a column that people recognize a row by" />
       </template>
       <template v-if="kind === 'ldap' || kind === 'scim' || (kind === 'feed' && f.from === 'url')">
         <label for="secret">{{
           kind === 'ldap' && f.client_pem.trim()
-            ? 'Key of our certificate'
+            ? 'Private key of the client certificate'
             : kind === 'ldap' || f.way === 'basic'
               ? 'Password'
               : 'Token or secret'
@@ -219,35 +219,35 @@ function review(draft: number) {
           autocomplete="new-password"
           placeholder="or env:NAME, file:PATH"
         />
-        <label for="ca">Private authority</label>
+        <label for="ca">CA certificate</label>
         <Textarea
           id="ca"
           v-model="f.ca_pem"
           rows="2"
-          placeholder="-----BEGIN CERTIFICATE----- (only if it is private)"
+          placeholder="-----BEGIN CERTIFICATE----- (only for a private CA)"
         />
       </template>
       <template v-if="kind === 'ldap' || kind === 'scim'">
         <span></span>
-        <button type="button" class="more" :aria-expanded="rare" @click="rare = !rare">
-          {{ rare ? 'Hide what few systems want' : 'More, which few systems want' }}
+        <button type="button" class="more" :aria-expanded="advanced" @click="advanced = !advanced">
+          {{ advanced ? 'Hide advanced settings' : 'Advanced settings' }}
         </button>
       </template>
-      <template v-if="rare && (kind === 'ldap' || kind === 'scim')">
+      <template v-if="advanced && (kind === 'ldap' || kind === 'scim')">
         <label for="pin">Pinned certificate</label>
         <InputText
           id="pin"
           v-model="f.pin"
-          placeholder="its SHA-256: this one is trusted, and no authority"
+          placeholder="SHA-256 of the certificate: only this one is trusted, no CA"
         />
       </template>
-      <template v-if="rare && kind === 'ldap'">
-        <label for="client-pem">Our own certificate</label>
+      <template v-if="advanced && kind === 'ldap'">
+        <label for="client-pem">Client certificate</label>
         <Textarea
           id="client-pem"
           v-model="f.client_pem"
           rows="2"
-          placeholder="-----BEGIN CERTIFICATE----- (we are then known by it; its key is the secret)"
+          placeholder="-----BEGIN CERTIFICATE----- (used to sign in; its private key is the secret)"
         />
         <label for="person-classes">Object classes of people</label>
         <Textarea
@@ -267,24 +267,24 @@ function review(draft: number) {
           class="mono"
           placeholder="groupOfNames&#10;groupOfUniqueNames&#10;group&#10;posixGroup"
         />
-        <label for="referrals">Referrals are followed to</label>
+        <label for="referrals">Allowed referral hosts</label>
         <Textarea
           id="referrals"
           v-model="f.referrals"
           rows="2"
-          placeholder="one host in each line; the service account is shown to them"
+          placeholder="one host per line; the service account signs in there"
         />
       </template>
-      <template v-if="rare && kind === 'scim'">
-        <label for="in-flight">Requests at a time</label>
+      <template v-if="advanced && kind === 'scim'">
+        <label for="in-flight">Concurrent requests</label>
         <InputText id="in-flight" v-model="f.in_flight" placeholder="8" />
-        <label for="per-second">Requests in a second</label>
-        <InputText id="per-second" v-model="f.per_second" placeholder="as many as it takes" />
+        <label for="per-second">Requests per second</label>
+        <InputText id="per-second" v-model="f.per_second" placeholder="no limit" />
       </template>
-      <label for="purpose">It is a</label>
+      <label for="purpose">Role</label>
       <select id="purpose" v-model="purpose" :disabled="kind === 'feed' || kind === 'push'">
-        <option value="source">source: it gives people their values</option>
-        <option value="target">target: accounts are kept in it</option>
+        <option value="source">source: supplies values of people</option>
+        <option value="target">target: accounts are provisioned in it</option>
       </select>
     </div>
     <FeedSample v-if="kind === 'feed'" @key="(column) => (f.key ||= column)" />
@@ -293,84 +293,82 @@ function review(draft: number) {
     </p>
     <div class="row">
       <Button label="Test the connection" :disabled="!!missing" @click="test" />
-      <span v-if="missing" class="faint">To go on, {{ missing }}.</span>
-      <span v-else class="faint">Nothing is kept by the test.</span>
+      <span v-if="missing" class="faint">To continue, {{ missing }}.</span>
+      <span v-else class="faint">The test stores nothing.</span>
     </div>
   </section>
 
-  <section v-if="place === 1" class="sheet">
-    <h2>{{ testing ? `Testing ${name}…` : report?.healthy ? 'Every step passed' : 'A step failed' }}</h2>
+  <section v-if="current === 1" class="sheet">
+    <h2>{{ testing ? `Testing ${name}…` : report?.healthy ? 'All steps passed' : 'A step failed' }}</h2>
     <StepList :steps="steps" :running="testing" />
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
     <div v-if="!testing" class="row">
       <Button
         v-if="report?.healthy"
-        :label="kind === 'push' ? 'Go on' : 'Choose what to read'"
-        @click="place = 2"
+        :label="kind === 'push' ? 'Continue' : 'Choose what to read'"
+        @click="current = 2"
       />
       <Button v-if="!report?.healthy" label="Test again" @click="test" />
-      <Button label="Back to the connection" severity="secondary" @click="place = 0" />
+      <Button label="Back to the connection" severity="secondary" @click="current = 0" />
     </div>
   </section>
 
-  <section v-if="place === 2" class="sheet">
-    <h2>
-      Choose what to read <span class="faint">it can be changed later, and its effect seen before</span>
-    </h2>
+  <section v-if="current === 2" class="sheet">
+    <h2>Choose what to read <span class="faint">you can change it later, and see the impact first</span></h2>
     <div class="two">
       <div v-if="kind === 'ldap'">
         <h3>Containers</h3>
-        <p class="faint">With none taken in, everything below the base is.</p>
+        <p class="faint">If no container is included, everything below the base DN is read.</p>
         <Tree :load="browse" :within="scope.within ?? []" :except="scope.except ?? []" @choose="choose" />
       </div>
       <div class="fields">
         <template v-if="purpose === 'source' && kind !== 'feed'">
-          <label for="groups">Only members of these groups, one in each line</label>
+          <label for="groups">Only members of these groups, one per line</label>
           <Textarea id="groups" v-model="groups" rows="3" />
         </template>
         <template v-if="purpose === 'source'">
-          <label for="filter">Only those for whom this filter holds</label>
+          <label for="filter">Filter (LDAP or SCIM)</label>
           <InputText id="filter" v-model="filter" placeholder="(mail=*)" />
         </template>
         <p v-if="purpose === 'target'" class="faint">
-          Everybody who is known gets an account here until the scope says otherwise; nothing is written
-          before the system is made writable and armed.
+          Without a scope, every identity gets an account here. Nothing is written until you enable writes and
+          arm the system.
         </p>
       </div>
     </div>
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
     <div class="row">
       <Button label="Add the system" :loading="saving" @click="finish" />
-      <Button label="Back" severity="secondary" @click="place = 1" />
-      <span class="faint">It is added read-only and not armed: nothing happens by itself.</span>
+      <Button label="Back" severity="secondary" @click="current = 1" />
+      <span class="faint">It is added read-only and not armed.</span>
     </div>
   </section>
 
-  <section v-if="place === 3" class="sheet">
+  <section v-if="current === 3" class="sheet">
     <h2>{{ name }} is connected</h2>
-    <p v-if="made.read">
+    <p v-if="created.read">
       {{
-        made.read.error
-          ? `The first reading broke off: ${made.read.error}`
-          : `${made.read.seen} accounts were read.`
+        created.read.error
+          ? `The first read failed: ${created.read.error}`
+          : `${created.read.object_count} accounts were read.`
       }}
-      <span v-if="made.read.quarantined">{{ made.read.quarantined }} rows were set aside.</span>
+      <span v-if="created.read.quarantined">{{ created.read.quarantined }} rows are in quarantine.</span>
     </p>
-    <p v-if="made.token">
-      Its token, shown this once: <code class="wrap">{{ made.token }}</code>. It calls
+    <p v-if="created.token">
+      Its token (copy it now, it is not shown again): <code class="wrap">{{ created.token }}</code>. It calls
       <code>/scim/v2/{{ name }}</code> or <code>/api/v1/events/{{ name }}</code
       >.
     </p>
     <p>
-      Its first rules are in <code>{{ made.rules?.file.name }}</code>, in a draft: nothing is published yet.
-      It is read-only and not armed.
+      Its first rules are in the draft of <code>{{ created.rules?.file.name }}</code>: nothing is published
+      yet. The system is read-only and not armed.
     </p>
-    <pre class="mono">{{ made.rules?.file.text }}</pre>
+    <pre class="mono">{{ created.rules?.file.text }}</pre>
     <div class="row">
       <Button
-        v-if="made.rules"
+        v-if="created.rules"
         label="Review and publish the first rules"
-        @click="review(made.rules.draft)"
+        @click="review(created.rules.draft)"
       />
       <Button label="Open the system" severity="secondary" @click="open('system')" />
     </div>

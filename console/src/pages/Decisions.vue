@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What waits for a person, in one list, with what can be said. */
+/** Everything that an operator must decide, with the possible answers. */
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import Textarea from 'primevue/textarea'
@@ -8,6 +8,7 @@ import { api, take } from '@/api/client'
 import type { DecisionAnswer, DecisionKind, Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
+import { plural } from '@/words'
 
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/decisions')),
@@ -65,12 +66,12 @@ const groups = computed(() =>
     .filter((group) => group.items.length),
 )
 const comment = ref('')
-/** What is chosen of the offers of a decision. */
+/** The chosen offers of a decision. */
 const chosen = ref<string[]>([])
 const offers = computed(() => (asked.value?.answer === 'approve' ? (asked.value.decision.offers ?? []) : []))
-const most = computed(() => asked.value?.decision.most ?? 1)
-const unfit = computed(
-  () => offers.value.length > 0 && (!chosen.value.length || chosen.value.length > most.value),
+const chooseUpTo = computed(() => asked.value?.decision.choose_up_to ?? 1)
+const isInvalid = computed(
+  () => offers.value.length > 0 && (!chosen.value.length || chosen.value.length > chooseUpTo.value),
 )
 const labels: Record<DecisionAnswer, string> = {
   approve: 'Approve…',
@@ -87,7 +88,7 @@ const severity = (answer: DecisionAnswer) =>
   ['release', 'repair'].includes(answer) ? 'danger' : answer === 'approve' ? undefined : 'secondary'
 const more = (one: Schemas['Decision']) => Math.max(0, one.count - one.names.length)
 
-async function say(decision: Schemas['Decision'], answer: DecisionAnswer) {
+async function send(decision: Schemas['Decision'], answer: DecisionAnswer) {
   asked.value = null
   trouble.value = ''
   try {
@@ -128,12 +129,12 @@ const dialogs: Partial<
   },
 }
 const dialog = computed(() => (asked.value ? dialogs[asked.value.answer] : undefined))
-/** What sends, drops or overwrites changes shows first what becomes of them. */
+/** Answers that send, discard or overwrite changes are confirmed first. */
 function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
   comment.value = ''
   chosen.value = []
   if (dialogs[answer]) asked.value = { decision, answer }
-  else void say(decision, answer)
+  else void send(decision, answer)
 }
 </script>
 
@@ -141,14 +142,12 @@ function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
   <h1>Decisions</h1>
   <p v-if="trouble" class="sheet trouble" role="alert">{{ trouble }}</p>
   <Fetched :loading="loading" :error="error" :empty="!data?.length" @retry="load">
-    <template #empty>Nothing waits for you.</template>
+    <template #empty>No decisions are pending.</template>
     <p class="faint">
       {{
         waiting === 0
-          ? 'Nothing waits for you.'
-          : waiting === 1
-            ? '1 thing waits for a person. Everything else goes on without you.'
-            : `${waiting} things wait for a person. Everything else goes on without you.`
+          ? 'No decisions are pending.'
+          : `${plural(waiting, 'decision')} pending. Everything else continues.`
       }}
     </p>
     <section v-for="group in groups" :key="group.kind" class="sheet group" :aria-labelledby="group.kind">
@@ -157,14 +156,14 @@ function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
       <article v-for="one in group.items" :key="one.id">
         <div>
           <strong>{{ one.title }}</strong>
-          <div class="said">{{ one.said }}</div>
+          <div class="message">{{ one.message }}</div>
           <div v-if="one.names.length && (one.count > 1 || one.kind === 'match')" class="faint">
             <template v-for="(name, at) in one.names" :key="at"
               ><template v-if="at">, </template><bdi>{{ name }}</bdi></template
             ><template v-if="more(one)"> and {{ more(one) }} more</template>
           </div>
         </div>
-        <p v-if="one.blocked" class="faint blocked">Not for you to answer: {{ one.blocked }}.</p>
+        <p v-if="one.blocked" class="faint blocked">You cannot answer this: {{ one.blocked }}.</p>
         <div v-else class="row">
           <Button
             v-for="answer in one.answers"
@@ -174,8 +173,8 @@ function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
             :severity="severity(answer)"
             @click="ask(one, answer)"
           />
-          <RouterLink v-if="one.kind === 'match'" :to="{ name: 'match', params: { name: one.system } }"
-            >Look and answer</RouterLink
+          <RouterLink v-if="one.kind === 'match'" :to="{ name: 'matches', params: { name: one.system } }"
+            >Review</RouterLink
           >
         </div>
       </article>
@@ -193,12 +192,14 @@ function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
         <strong>{{ asked.decision.title }}.</strong>
         {{ dialog?.about }}
       </p>
-      <p class="faint">{{ asked.decision.said }}</p>
+      <p class="faint">{{ asked.decision.message }}</p>
       <fieldset v-if="offers.length" class="offers">
-        <legend>{{ most === 1 ? 'Choose one' : `Choose at most ${most}` }}; the others get a no</legend>
+        <legend>
+          {{ chooseUpTo === 1 ? 'Choose one' : `Choose up to ${chooseUpTo}` }}; the others are rejected
+        </legend>
         <label v-for="offer in offers" :key="offer.id">
           <input
-            v-if="most === 1"
+            v-if="chooseUpTo === 1"
             type="radio"
             name="offer"
             :checked="chosen[0] === offer.id"
@@ -208,18 +209,18 @@ function ask(decision: Schemas['Decision'], answer: DecisionAnswer) {
           <bdi>{{ offer.text }}</bdi>
         </label>
       </fieldset>
-      <label v-if="['approve', 'refuse'].includes(asked.answer)" class="words">
-        In your words, if you like
+      <label v-if="['approve', 'reject'].includes(asked.answer)" class="words">
+        Comment (optional)
         <Textarea v-model="comment" rows="2" maxlength="500" fluid />
       </label>
       <div class="row">
         <Button
           :label="dialog?.button(offers.length ? chosen.length : asked.decision.count)"
-          :disabled="unfit"
+          :disabled="isInvalid"
           :severity="severity(asked.answer)"
-          @click="say(asked.decision, asked.answer)"
+          @click="send(asked.decision, asked.answer)"
         />
-        <Button label="Not yet" severity="secondary" @click="asked = null" />
+        <Button label="Cancel" severity="secondary" @click="asked = null" />
       </div>
     </template>
   </Dialog>
@@ -240,7 +241,7 @@ article {
   padding: 0.7rem 0;
   border-top: 1px solid var(--line);
 }
-.said {
+.message {
   max-width: 46rem;
 }
 .words {

@@ -6,10 +6,10 @@ import { computed, onBeforeUnmount, ref, useTemplateRef, watch } from 'vue'
 import { onBeforeRouteLeave, useRouter } from 'vue-router'
 import { Refusal, api, take, type Schemas } from '@/api/client'
 import RuleDifference from '@/components/RuleDifference.vue'
-import RuleEffect from '@/components/RuleEffect.vue'
+import RuleImpact from '@/components/RuleImpact.vue'
 import RuleText from '@/components/RuleText.vue'
-import Trial from '@/components/Trial.vue'
-import { time } from '@/words'
+import EvaluateRule from '@/components/EvaluateRule.vue'
+import { plural, time } from '@/words'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -19,12 +19,12 @@ const draft = ref<Schemas['Draft'] | null>(null)
 const files = ref<Schemas['RuleFile'][]>([])
 const chosen = ref('')
 const trouble = ref('')
-/** Somebody saved since: what they said, until it is settled whose text stays. */
+/** Another operator saved the draft: the error, until this operator decides whose text to keep. */
 const conflict = ref('')
-const effect = ref<Schemas['Effect'] | null>(null)
+const impact = ref<Schemas['ImpactView'] | null>(null)
 const working = ref(false)
 const asking = ref(false)
-const panel = ref<'effect' | 'difference' | 'try'>('effect')
+const panel = ref<'impact' | 'difference' | 'evaluate'>('impact')
 const editor = useTemplateRef<{ show: (line: number) => void }>('editor')
 
 const current = computed(() => files.value.find((file) => file.name === chosen.value))
@@ -46,7 +46,7 @@ const systems = computed(() =>
     .filter((name): name is string => name !== undefined),
 )
 
-function took(fresh: Schemas['Draft']) {
+function adopt(fresh: Schemas['Draft']) {
   draft.value = fresh
   files.value = fresh.files.map((file) => ({ ...file }))
   saved.value = JSON.stringify(files.value)
@@ -58,7 +58,7 @@ function took(fresh: Schemas['Draft']) {
       ''
 }
 
-async function doing(act: () => Promise<void>) {
+async function perform(act: () => Promise<void>) {
   working.value = true
   trouble.value = ''
   try {
@@ -72,26 +72,26 @@ async function doing(act: () => Promise<void>) {
 }
 
 const load = () =>
-  doing(async () => took(await take(api.GET('/api/v1/rules/drafts/{id}', { params: path.value }))))
+  perform(async () => adopt(await take(api.GET('/api/v1/rules/drafts/{id}', { params: path.value }))))
 void load()
 
 let timer: ReturnType<typeof setTimeout> | undefined
-/** Saved a moment after the last key: the check's underlines come with the answer. */
+/** Saves shortly after the last edit; the answer contains the errors to underline. */
 async function save(over?: number) {
   clearTimeout(timer)
   if (!draft.value || (!dirty.value && over === undefined)) return
   const sent = JSON.stringify(files.value)
   const body = { edition: over ?? draft.value.edition, files: files.value }
-  await doing(async () => {
+  await perform(async () => {
     const fresh = await take(api.PUT('/api/v1/rules/drafts/{id}', { params: path.value, body }))
     conflict.value = ''
-    // What was typed meanwhile is not written over.
-    if (JSON.stringify(files.value) === sent) took(fresh)
+    // Edits made in the meantime are kept.
+    if (JSON.stringify(files.value) === sent) adopt(fresh)
     else {
       draft.value = fresh
       saved.value = sent
     }
-    effect.value = null
+    impact.value = null
   })
 }
 watch(
@@ -117,19 +117,19 @@ async function mine() {
   await save(fresh.edition)
 }
 
-async function work() {
+async function showImpact() {
   await save()
-  panel.value = 'effect'
-  await doing(async () => {
-    effect.value = await take(api.POST('/api/v1/rules/drafts/{id}/effect', { params: path.value }))
+  panel.value = 'impact'
+  await perform(async () => {
+    impact.value = await take(api.POST('/api/v1/rules/drafts/{id}/impact', { params: path.value }))
   })
 }
 async function ask() {
-  if (!effect.value) await work()
-  asking.value = effect.value !== null
+  if (!impact.value) await showImpact()
+  asking.value = impact.value !== null
 }
 async function publish() {
-  await doing(async () => {
+  await perform(async () => {
     const body = { edition: draft.value?.edition ?? 0 }
     const done = await take(api.POST('/api/v1/rules/drafts/{id}/publish', { params: path.value, body }))
     toast.add({
@@ -143,10 +143,10 @@ async function publish() {
   })
   asking.value = false
 }
-const renew = () =>
-  doing(async () => took(await take(api.POST('/api/v1/rules/drafts/{id}/renew', { params: path.value }))))
-async function drop() {
-  await doing(async () => {
+const rebase = () =>
+  perform(async () => adopt(await take(api.POST('/api/v1/rules/drafts/{id}/rebase', { params: path.value }))))
+async function discard() {
+  await perform(async () => {
     await take(api.DELETE('/api/v1/rules/drafts/{id}', { params: path.value }))
     saved.value = JSON.stringify(files.value)
     await router.push({ name: 'rules' })
@@ -168,25 +168,25 @@ function show(fault: Schemas['Fault']) {
         From version {{ draft.base }} ·
         <span role="status">{{
           working
-            ? 'working …'
+            ? 'working…'
             : dirty
               ? 'not saved yet'
-              : `saved ${time(draft.changed)} by ${draft.changed_by}`
+              : `saved ${time(draft.changed_at)} by ${draft.changed_by}`
         }}</span>
-        · nothing here has an effect before it is published.
+        · a draft has no effect until it is published.
       </p>
     </div>
     <div class="row">
-      <Button label="Drop it" severity="secondary" size="small" @click="drop" />
+      <Button label="Discard draft" severity="secondary" size="small" @click="discard" />
       <Button
-        label="Show the effect"
+        label="Show impact"
         severity="secondary"
         size="small"
         :disabled="working || errors > 0"
-        @click="work"
+        @click="showImpact"
       />
       <Button
-        label="Publish …"
+        label="Publish…"
         size="small"
         :disabled="working || errors > 0 || !draft.differences.length"
         @click="ask"
@@ -197,17 +197,17 @@ function show(fault: Schemas['Fault']) {
   <div v-if="conflict" class="sheet trouble" role="alert">
     <strong>{{ conflict }}</strong>
     <div class="row">
-      <Button label="Read theirs, and let mine go" severity="secondary" size="small" @click="theirs" />
-      <Button label="Save mine over theirs" severity="danger" size="small" @click="mine" />
+      <Button label="Load their text, discard mine" severity="secondary" size="small" @click="theirs" />
+      <Button label="Overwrite with mine" severity="danger" size="small" @click="mine" />
     </div>
   </div>
   <div v-if="draft && draft.base !== draft.published" class="sheet trouble">
-    Version {{ draft.published }} was published since this draft began.
-    <Button label="Bring it in" size="small" severity="secondary" @click="renew" />
+    Version {{ draft.published }} was published after this draft was created.
+    <Button label="Rebase" size="small" severity="secondary" @click="rebase" />
   </div>
-  <div v-if="draft?.both?.length" class="sheet trouble">
-    Changed here and in what was published, and kept as it is here:
-    <strong>{{ draft.both.join(', ') }}</strong>
+  <div v-if="draft?.changed_in_both?.length" class="sheet trouble">
+    Changed in the draft and in the published rules; the draft’s version was kept:
+    <strong>{{ draft.changed_in_both.join(', ') }}</strong>
   </div>
 
   <div v-if="draft" class="desk">
@@ -223,7 +223,7 @@ function show(fault: Schemas['Fault']) {
         <span
           v-if="faultsOf(file.name).length"
           class="mark bad"
-          :title="`${faultsOf(file.name).length} faults`"
+          :title="`${faultsOf(file.name).length} findings`"
           >{{ faultsOf(file.name).length }}</span
         >
         <span v-else-if="differs(file.name)" class="mark" title="changed">•</span>
@@ -245,43 +245,43 @@ function show(fault: Schemas['Fault']) {
           {{ fault.message }}<span v-if="fault.help" class="faint"> · {{ fault.help }}</span>
         </li>
       </ul>
-      <p v-else-if="!dirty" class="faint">The check found no fault, and every example comes out.</p>
+      <p v-else-if="!dirty" class="faint">No errors or warnings. All examples pass.</p>
     </div>
   </div>
 
   <section v-if="draft" class="sheet">
-    <div class="row tabs" role="group" aria-label="What to see of the draft">
-      <button type="button" :aria-pressed="panel === 'effect'" @click="panel = 'effect'">
-        What it does to everybody
-      </button>
+    <div class="row tabs" role="group" aria-label="View">
+      <button type="button" :aria-pressed="panel === 'impact'" @click="panel = 'impact'">Impact</button>
       <button type="button" :aria-pressed="panel === 'difference'" @click="panel = 'difference'">
-        What it changes in the rules<span v-if="draft.differences.length">
-          ({{ draft.differences.length }})</span
-        >
+        Differences<span v-if="draft.differences.length"> ({{ draft.differences.length }})</span>
       </button>
-      <button type="button" :aria-pressed="panel === 'try'" @click="panel = 'try'">Try it on somebody</button>
+      <button type="button" :aria-pressed="panel === 'evaluate'" @click="panel = 'evaluate'">Evaluate</button>
     </div>
-    <template v-if="panel === 'effect'">
-      <RuleEffect v-if="effect" :effect="effect" :sides="['As published', 'By this draft']" />
-      <p v-else-if="errors" class="faint">
-        It has {{ errors }} {{ errors === 1 ? 'error' : 'errors' }}: correct them first.
-      </p>
+    <template v-if="panel === 'impact'">
+      <RuleImpact v-if="impact" :impact="impact" :sides="['Published', 'This draft']" />
+      <p v-else-if="errors" class="faint">Correct {{ plural(errors, 'error') }} first.</p>
       <p v-else class="faint">
-        The same records are decided twice, by the published rules and by these; where the outcomes differ is
-        shown here.
-        <Button label="Show the effect" size="small" severity="secondary" :disabled="working" @click="work" />
+        Decides the same records by the published rules and by this draft, and shows where the outcomes
+        differ.
+        <Button
+          label="Show impact"
+          size="small"
+          severity="secondary"
+          :disabled="working"
+          @click="showImpact"
+        />
       </p>
     </template>
     <RuleDifference v-else-if="panel === 'difference'" :files="draft.differences" />
-    <Trial v-else :systems="systems" :draft="draft.id" :edition="draft.edition" />
+    <EvaluateRule v-else :systems="systems" :draft="draft.id" :edition="draft.edition" />
   </section>
 
   <Dialog v-model:visible="asking" modal header="Publish this draft?" :style="{ width: '44rem' }">
-    <RuleEffect v-if="effect" :effect="effect" :sides="['As published', 'By this draft']" />
-    <p class="faint">Publishing sends nothing: the next preview or run decides by these rules.</p>
+    <RuleImpact v-if="impact" :impact="impact" :sides="['Published', 'This draft']" />
+    <p class="faint">Publishing sends nothing. The next preview or run uses these rules.</p>
     <template #footer>
-      <Button label="Not yet" severity="secondary" @click="asking = false" />
-      <Button label="Publish it" :disabled="working" @click="publish" />
+      <Button label="Cancel" severity="secondary" @click="asking = false" />
+      <Button label="Publish" :disabled="working" @click="publish" />
     </template>
   </Dialog>
 </template>

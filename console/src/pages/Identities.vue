@@ -45,18 +45,18 @@ async function further() {
 const value = (identity: Identity, name: string) =>
   values(identity.attributes.find((a) => a.name === name)?.values)
 
-const reasons = ref<Schemas['Explanation'][] | null>(null)
-const unknown = ref('')
-async function whyNot() {
-  unknown.value = ''
-  reasons.value = null
+const explanations = ref<Schemas['Explanation'][] | null>(null)
+const notFound = ref('')
+async function explain() {
+  notFound.value = ''
+  explanations.value = null
   try {
-    reasons.value = await take(api.GET('/api/v1/why', { params: { query: { person: search.value } } }))
-    const [only] = reasons.value
-    if (reasons.value.length === 1 && only?.identity)
+    explanations.value = await take(api.GET('/api/v1/why', { params: { query: { person: search.value } } }))
+    const [only] = explanations.value
+    if (explanations.value.length === 1 && only?.identity)
       await router.push({ name: 'identity', params: { id: only.identity } })
   } catch (problem) {
-    unknown.value = (problem as Error).message
+    notFound.value = (problem as Error).message
   }
 }
 </script>
@@ -70,42 +70,49 @@ async function whyNot() {
         class="search"
         placeholder="Name, number, address …"
         aria-label="Search identities"
-        @keyup.enter="whyNot"
+        @keyup.enter="explain"
       />
       <Select v-model="stage" :options="stages" placeholder="Any stage" show-clear aria-label="Stage" />
       <RouterLink :to="{ name: 'leavers' }">Leavers</RouterLink>
       <RouterLink :to="{ name: 'roles' }">Roles</RouterLink>
-      <RouterLink :to="{ name: 'licences' }">Licences</RouterLink>
-      <RouterLink :to="{ name: 'told' }">Told</RouterLink>
-      <Button label="Why, or why not?" severity="secondary" :disabled="!search.trim()" @click="whyNot" />
+      <RouterLink :to="{ name: 'licenses' }">Licenses</RouterLink>
+      <RouterLink :to="{ name: 'notifications' }">Notifications</RouterLink>
+      <Button label="Explain" severity="secondary" :disabled="!search.trim()" @click="explain" />
     </div>
   </div>
   <p class="faint">
-    The one record that joins a person’s accounts. “Why, or why not?” also finds people who have none.
+    One record per person, which links all their accounts. Explain also finds people without one, and says
+    why.
   </p>
-  <section v-if="unknown" class="sheet why" role="status">{{ unknown }}</section>
-  <section v-if="reasons && (reasons.length > 1 || !reasons[0]?.identity)" class="sheet why" aria-label="Why">
-    <div v-for="(one, n) in reasons.slice(0, 10)" :key="n">
+  <section v-if="notFound" class="sheet why" role="status">{{ notFound }}</section>
+  <section
+    v-if="explanations && (explanations.length > 1 || !explanations[0]?.identity)"
+    class="sheet why"
+    aria-label="Explanation"
+  >
+    <div v-for="(one, n) in explanations.slice(0, 10)" :key="n">
       <strong
         ><bdi>{{ one.label }}</bdi></strong
       >
       <RouterLink v-if="one.identity" :to="{ name: 'identity', params: { id: one.identity } }">
-        show</RouterLink
+        open</RouterLink
       >
       <div v-for="account in one.accounts" :key="account.system" class="row">
         <Mark :word="account.verdict" /> <span class="faint">{{ account.system }}</span> {{ account.reason }}
         <span class="faint mono">{{ account.rule }}</span>
       </div>
     </div>
-    <p v-if="reasons.length > 10" class="faint">{{ reasons.length }} fit: write more of the name.</p>
+    <p v-if="explanations.length > 10" class="faint">
+      {{ explanations.length }} match. Enter more of the name.
+    </p>
   </section>
   <Fetched :loading="loading" :error="error" @retry="load">
     <DataTable :value="[...(data?.items ?? []), ...more]" size="small" data-key="id" class="list">
       <template #empty>
         {{
           search || stage
-            ? 'Nobody fits. “Why, or why not?” looks among all accounts.'
-            : 'The first run makes identities. Begin with a preview.'
+            ? 'No matching identities. Explain also searches accounts without identity.'
+            : 'The first run creates identities. Start with a preview.'
         }}
       </template>
       <Column header="Name">

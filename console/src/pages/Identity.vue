@@ -5,13 +5,13 @@ import { api, take, type Schemas } from '@/api/client'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
 import GroupList from '@/components/GroupList.vue'
-import LifeLine from '@/components/LifeLine.vue'
+import LifecyclePanel from '@/components/LifecyclePanel.vue'
 import Mark from '@/components/Mark.vue'
 import PasswordSet from '@/components/PasswordSet.vue'
 import ReadNow from '@/components/ReadNow.vue'
 import { useFetched } from '@/components/fetched'
 import { useNow } from '@/components/now'
-import { known, text, time, values } from '@/words'
+import { freshness, text, time, values } from '@/words'
 
 const props = defineProps<{ id: string }>()
 const now = useNow()
@@ -22,11 +22,13 @@ const { data, error, loading, load } = useFetched(
     (event.event === 'reading' && event.state !== 'running'),
 )
 const passwords = useFetched(() => take(api.GET('/api/v1/passwords')))
-const told = useFetched(() => take(api.GET('/api/v1/told', { params: { query: { identity: props.id } } })))
+const notifications = useFetched(() =>
+  take(api.GET('/api/v1/notifications', { params: { query: { identity: props.id } } })),
+)
 const mine = computed(() => (passwords.data.value ?? []).filter((one) => one.identity === props.id))
 const shown = ref<Record<number, string>>({})
 const refused = ref('')
-/** Once: it is gone from the service with this answer. */
+/** Shows it once: the service deletes it with this answer. */
 async function show(id: number) {
   try {
     const answer = await take(api.POST('/api/v1/passwords/{id}/show', { params: { path: { id } } }))
@@ -36,7 +38,7 @@ async function show(id: number) {
     refused.value = (problem as Error).message
   }
 }
-/** A long list is told by its beginning. */
+/** A long list is abbreviated. */
 const some = (all: string[]) =>
   all.length > 4 ? `${values(all.slice(0, 3))} and ${all.length - 3} more` : values(all)
 const tones: Record<Schemas['ValueState'], string> = {
@@ -60,17 +62,17 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
       <p class="faint mono">{{ data.explanation.identity }}</p>
 
       <GroupList v-if="data.object === 'group'" :id="id" />
-      <LifeLine v-else :id="id" :label="data.explanation.label" @changed="load" />
+      <LifecyclePanel v-else :id="id" :label="data.explanation.label" @changed="load" />
 
       <section class="sheet">
-        <h2>Values, and where each comes from</h2>
+        <h2>Values and their sources</h2>
         <table class="plain values">
           <thead>
             <tr>
-              <th class="of">Value of</th>
-              <th class="is">is</th>
-              <th class="from">from</th>
-              <th>because</th>
+              <th class="of">Attribute</th>
+              <th class="is">Value</th>
+              <th class="from">Source</th>
+              <th>Reason</th>
               <th class="place">Rule</th>
             </tr>
           </thead>
@@ -94,7 +96,7 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
           </tbody>
         </table>
         <p v-if="!data.explanation.values.length" class="faint">
-          No source feeds it now; it keeps its last values.
+          No source supplies it now; it keeps its last values.
         </p>
       </section>
 
@@ -104,11 +106,13 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
           <strong>{{ one.system }}</strong> <span class="mono">{{ one.account }}</span>
           <template v-if="shown[one.id]"
             ><code class="password">{{ shown[one.id] }}</code>
-            <span class="faint">It is not kept: hand it over now.</span></template
+            <span class="faint">Copy it now: it is not shown again.</span></template
           >
-          <span v-else-if="one.shown" class="faint">given {{ time(one.shown) }} to {{ one.shown_to }}</span>
-          <span v-else-if="one.error" class="bad">waits: {{ one.error }}</span>
-          <Button v-else label="Show it, once" size="small" severity="secondary" @click="show(one.id)" />
+          <span v-else-if="one.shown_at" class="faint"
+            >shown {{ time(one.shown_at) }} to {{ one.shown_to }}</span
+          >
+          <span v-else-if="one.error" class="bad">not delivered yet: {{ one.error }}</span>
+          <Button v-else label="Show once" size="small" severity="secondary" @click="show(one.id)" />
         </p>
         <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
       </section>
@@ -119,31 +123,31 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
           <Mark :word="account.verdict" />
           <span>{{ account.reason }}</span>
           <span class="faint mono">{{ account.rule }}</span>
-          <span v-if="account.known" class="age faint">
-            known {{ known(account.known, now) }}
-            <ReadNow v-if="!account.known.live" :systems="[account.system]" @read="load" />
+          <span v-if="account.freshness" class="age faint">
+            data age: {{ freshness(account.freshness, now) }}
+            <ReadNow v-if="!account.freshness.connected" :systems="[account.system]" @read="load" />
           </span>
         </div>
         <p v-if="account.name" class="wrap">
           <span class="mono">{{ account.name }}</span> <span class="faint">key {{ account.key }}</span>
-          <span v-if="account.linked_by" class="faint"> · joined: {{ account.linked_by }}</span>
+          <span v-if="account.linked_by" class="faint"> · linked by {{ account.linked_by }}</span>
         </p>
-        <p v-else class="faint">There is no account.</p>
+        <p v-else class="faint">No account.</p>
         <table v-if="account.values.length" class="plain">
           <thead>
             <tr>
               <th>Attribute</th>
-              <th>There</th>
-              <th>Wanted</th>
-              <th>State</th>
-              <th>Because</th>
+              <th>Current value</th>
+              <th>Value by the rules</th>
+              <th>Status</th>
+              <th>Reason</th>
               <th>Rule</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="value in account.values" :key="value.attribute">
               <td>{{ value.attribute }}</td>
-              <td>{{ value.there }}</td>
+              <td>{{ value.current }}</td>
               <td>{{ value.value }}</td>
               <td :class="tone(value.state)">{{ value.state ? text(value.state) : '' }}</td>
               <td>
@@ -158,10 +162,11 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
       <GroupList v-if="data.object !== 'group'" :id="id" />
       <PasswordSet v-if="data.object === 'person' && data.explanation.stage !== 'left'" :id="id" />
 
-      <section v-if="told.data.value?.length" class="sheet">
-        <h2>What others were told</h2>
-        <p v-for="one in told.data.value" :key="one.id">
-          {{ time(one.made) }} · <strong>{{ one.event }}</strong> · to {{ one.to.join(', ') }}: {{ one.text }}
+      <section v-if="notifications.data.value?.length" class="sheet">
+        <h2>Notifications</h2>
+        <p v-for="one in notifications.data.value" :key="one.id">
+          {{ time(one.created_at) }} · <strong>{{ one.event }}</strong> · to {{ one.recipients.join(', ') }}:
+          {{ one.text }}
           <span v-if="one.answer" class="faint">
             · answered <code>{{ one.answer }}</code></span
           >
@@ -175,28 +180,28 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
             <tr>
               <th>System</th>
               <th>Account</th>
-              <th>Made</th>
+              <th>Linked</th>
               <th>By</th>
               <th>Ended</th>
             </tr>
           </thead>
           <tbody>
-            <tr v-for="link in data.links" :key="link.system + link.made">
+            <tr v-for="link in data.links" :key="link.system + link.created_at">
               <td>{{ link.system }}</td>
               <td>{{ link.account }}</td>
-              <td>{{ time(link.made) }}</td>
-              <td>{{ link.made_by }}</td>
-              <td>{{ link.ended ? `${time(link.ended)}: ${link.ended_by}` : '—' }}</td>
+              <td>{{ time(link.created_at) }}</td>
+              <td>{{ link.created_by }}</td>
+              <td>{{ link.ended_at ? `${time(link.ended_at)}: ${link.ended_by}` : '—' }}</td>
             </tr>
           </tbody>
         </table>
-        <p v-if="!data.links.length" class="faint">None yet: the next run makes them.</p>
+        <p v-if="!data.links.length" class="faint">None yet: the next run creates them.</p>
       </section>
 
       <section class="sheet">
         <h2>History</h2>
         <ChangeList :changes="data.history" nameless />
-        <p v-if="!data.history.length" class="faint">Nothing was changed yet.</p>
+        <p v-if="!data.history.length" class="faint">No changes yet.</p>
       </section>
     </template>
   </Fetched>

@@ -5,7 +5,7 @@ import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
 import { minute, plural, span } from '@/words'
 
-/** Who left, how fast their access was closed, and what is still open. */
+/** Leavers, how fast their access was closed, and what is still open. */
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/leavers')),
   (event) => event.event === 'change_set' || event.event === 'noticed',
@@ -13,10 +13,14 @@ const { data, error, loading, load } = useFetched(
 const sentence = computed(() => {
   const all = data.value
   if (!all) return { text: '', tone: '' }
-  if (all.open) return { text: `${plural(all.open, 'leaver')} can still get in somewhere.`, tone: 'bad' }
-  if (all.median_seconds == null) return { text: 'Nobody left yet.', tone: 'good' }
+  if (all.open)
+    return {
+      text: `${plural(all.open, 'leaver')} still ${all.open === 1 ? 'has' : 'have'} access.`,
+      tone: 'bad',
+    }
+  if (all.median_seconds == null) return { text: 'No leavers yet.', tone: 'good' }
   return {
-    text: `Every way in is closed: in ${span(all.median_seconds)} (median), ${span(all.worst_seconds ?? 0)} at worst.`,
+    text: `All access of leavers is closed: median ${span(all.median_seconds)}, slowest ${span(all.worst_seconds ?? 0)}.`,
     tone: 'good',
   }
 })
@@ -27,14 +31,14 @@ const sentence = computed(() => {
     <template v-if="data">
       <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
       <section v-if="data.planned.length" class="sheet">
-        <h2>Leave by somebody’s word</h2>
+        <h2>Scheduled by operators</h2>
         <table class="plain">
           <thead>
             <tr>
               <th>Name</th>
-              <th>Leaves</th>
-              <th>By</th>
-              <th>Why</th>
+              <th>Departure</th>
+              <th>Operator</th>
+              <th>Comment</th>
             </tr>
           </thead>
           <tbody>
@@ -52,35 +56,35 @@ const sentence = computed(() => {
         </table>
       </section>
       <section v-if="data.leavers.length" class="sheet">
-        <h2>Who left</h2>
+        <h2>Leavers</h2>
         <table class="plain">
           <thead>
             <tr>
               <th>Name</th>
-              <th>To be closed from</th>
+              <th>Due</th>
               <th>Closed after</th>
               <th>Changes</th>
-              <th>Still open</th>
+              <th>Open access</th>
             </tr>
           </thead>
           <tbody>
-            <tr v-for="one in data.leavers" :key="one.identity + one.started">
+            <tr v-for="one in data.leavers" :key="one.identity + one.started_at">
               <td>
                 <RouterLink :to="{ name: 'identity', params: { id: one.identity } }">{{
                   one.label
                 }}</RouterLink>
               </td>
-              <td>{{ minute(one.started) }}</td>
+              <td>{{ minute(one.started_at) }}</td>
               <td>
-                <span v-if="one.returned" class="faint">back on {{ minute(one.returned) }}</span>
+                <span v-if="one.returned_at" class="faint">returned {{ minute(one.returned_at) }}</span>
                 <strong v-else-if="one.seconds != null">{{ span(one.seconds) }}</strong>
-                <span v-else-if="!one.open.length" class="faint">nothing to close</span>
+                <span v-else-if="!one.open.length" class="faint">no access to close</span>
                 <strong v-else class="bad">not yet</strong>
               </td>
               <td>{{ one.done }}</td>
               <td>
-                <div v-for="way in one.open" :key="way.system + way.kind" class="bad">
-                  {{ way.system }}: {{ way.kind }}. {{ way.why }}
+                <div v-for="access in one.open" :key="access.system + access.kind" class="bad">
+                  {{ access.system }}: {{ access.kind }}. {{ access.reason }}
                 </div>
                 <span v-if="!one.open.length" class="faint">—</span>
               </td>
@@ -89,8 +93,8 @@ const sentence = computed(() => {
         </table>
       </section>
       <p class="faint">
-        The clock runs from the moment that was due, or in which a source showed it, to the last system’s
-        confirmation.
+        Measured from the moment the departure was due, or was first seen in a source, until the last system
+        confirmed.
       </p>
     </template>
   </Fetched>

@@ -11,10 +11,10 @@ import { alone, open, pair, settled, sign, statuses } from '@/components/matchin
 const props = defineProps<{ name: string }>()
 const toast = useToast()
 const path = () => ({ name: props.name })
-const which = ref<MatchStatus | null>(null)
+const status = ref<MatchStatus | null>(null)
 const search = ref('')
 const query = computed(() => ({
-  ...(which.value ? { which: which.value } : {}),
+  ...(status.value ? { status: status.value } : {}),
   ...(search.value ? { search: search.value } : {}),
   limit: 300,
 }))
@@ -22,14 +22,14 @@ const view = useFetched(
   () => take(api.GET('/api/v1/systems/{name}/matches', { params: { path: path(), query: query.value } })),
   (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
 )
-watch([which, search], () => {
+watch([status, search], () => {
   picked.value = []
   view.soon()
 })
-const count = (status: MatchStatus) => view.data.value?.counts.find((c) => c.status === status)?.count ?? 0
-const waiting = computed(() => open.reduce((sum, word) => sum + count(word), 0))
+const count = (of: MatchStatus) => view.data.value?.counts.find((c) => c.status === of)?.count ?? 0
+const waiting = computed(() => open.reduce((sum, one) => sum + count(one), 0))
 const lines = computed(() =>
-  which.value || search.value
+  status.value || search.value
     ? (view.data.value?.lines ?? [])
     : (view.data.value?.lines ?? []).filter((line) => open.includes(line.status)),
 )
@@ -42,7 +42,7 @@ const single = computed(() => chosen.value.length > 0 && chosen.value.every((lin
 const shown = ref<Schemas['MatchCase'] | null>(null)
 const shownLine = ref<Schemas['MatchLine'] | null>(null)
 const fault = ref('')
-async function look(line: Schemas['MatchLine']) {
+async function openCase(line: Schemas['MatchLine']) {
   fault.value = ''
   const about = line.identity ? { identity: line.identity } : { account: line.account ?? 0 }
   try {
@@ -54,13 +54,13 @@ async function look(line: Schemas['MatchLine']) {
     fault.value = (problem as Error).message
   }
 }
-async function say(answers: Schemas['NewMatchAnswer'][], told: string) {
+async function send(answers: Schemas['NewMatchAnswer'][], summary: string) {
   fault.value = ''
   try {
     await take(
       api.POST('/api/v1/systems/{name}/matches/answers', { params: { path: path() }, body: answers }),
     )
-    toast.add({ severity: 'success', summary: `${told}; nothing was sent`, life: 4000 })
+    toast.add({ severity: 'success', summary: `${summary}; nothing was sent`, life: 4000 })
     shown.value = null
     picked.value = []
     await view.load()
@@ -68,27 +68,28 @@ async function say(answers: Schemas['NewMatchAnswer'][], told: string) {
     fault.value = (problem as Error).message
   }
 }
-function ofPair(said: 'join' | 'never', at: number) {
+function answerPair(answer: 'join' | 'never', at: number) {
   const two = shown.value && pair(shown.value, at)
-  if (two) void say([{ said, ...two }], said === 'join' ? 'They belong together' : 'Never these two')
+  if (two)
+    void send([{ answer, ...two }], answer === 'join' ? 'They will be linked' : 'They will never be linked')
 }
-function ofOne(said: 'new' | 'skip') {
+function answerOne(answer: 'new' | 'skip') {
   if (shownLine.value)
-    void say([alone(shownLine.value, said)], said === 'new' ? 'A new one will be made' : 'Left as it is')
+    void send([alone(shownLine.value, answer)], answer === 'new' ? 'A new one will be created' : 'Skipped')
 }
-async function ofChosen(said: 'join' | 'new' | 'skip') {
-  if (said !== 'join')
-    return say(
-      chosen.value.map((line) => alone(line, said)),
+async function answerChosen(answer: 'join' | 'new' | 'skip') {
+  if (answer !== 'join')
+    return send(
+      chosen.value.map((line) => alone(line, answer)),
       `${chosen.value.length} answered`,
     )
   const answers: Schemas['NewMatchAnswer'][] = []
   for (const line of chosen.value) {
-    await look(line)
+    await openCase(line)
     const two = shown.value && pair(shown.value, 0)
-    if (two) answers.push({ said, ...two })
+    if (two) answers.push({ answer, ...two })
   }
-  return say(answers, `${answers.length} answered`)
+  return send(answers, `${answers.length} answered`)
 }
 async function takeBack(id: number) {
   await take(api.DELETE('/api/v1/matches/answers/{id}', { params: { path: { id } } }))
@@ -97,26 +98,26 @@ async function takeBack(id: number) {
 </script>
 
 <template>
-  <h1>How accounts of {{ name }} find their people</h1>
+  <h1>Matches in {{ name }}</h1>
   <Fetched :loading="view.loading.value" :error="view.error.value" @retry="view.load">
     <p v-if="waiting" class="lead">
       <strong>{{ waiting }}</strong>
-      {{ waiting === 1 ? 'match waits for you' : 'matches wait for you' }}: nothing is joined or made for them
-      until you say whose is whose.
+      {{ waiting === 1 ? 'match needs' : 'matches need' }} review. Nothing is linked or created for them until
+      you decide.
     </p>
-    <p v-else class="lead">Nothing waits for you: every match is certain, or was answered.</p>
-    <div class="numbers" role="group" aria-label="How matches stand">
+    <p v-else class="lead">No match needs review.</p>
+    <div class="numbers" role="group" aria-label="Status">
       <button
-        v-for="word in [...open, ...settled]"
-        v-show="count(word)"
-        :key="word"
+        v-for="one in [...open, ...settled]"
+        v-show="count(one)"
+        :key="one"
         type="button"
         class="number"
-        :class="{ waits: (open as readonly string[]).includes(word), picked: which === word }"
-        :aria-pressed="which === word"
-        @click="which = which === word ? null : word"
+        :class="{ waits: (open as readonly string[]).includes(one), picked: status === one }"
+        :aria-pressed="status === one"
+        @click="status = status === one ? null : one"
       >
-        <strong>{{ count(word) }}</strong> {{ statuses[word] }}
+        <strong>{{ count(one) }}</strong> {{ statuses[one] }}
       </button>
     </div>
     <p v-if="view.data.value?.linked_by.length" class="faint by">
@@ -127,7 +128,7 @@ async function takeBack(id: number) {
     </p>
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
 
-    <section v-if="shown" class="sheet case" aria-label="Side by side">
+    <section v-if="shown" class="sheet case" aria-label="Comparison">
       <h2>{{ shown.own.name }}</h2>
       <p>
         {{ shown.reason }} <span v-if="shown.rule" class="faint mono">{{ shown.rule }}</span>
@@ -148,12 +149,12 @@ async function takeBack(id: number) {
               <td colspan="2"></td>
               <td v-for="(side, at) in shown.candidates" :key="at">
                 <div class="row">
-                  <Button size="small" label="Join these two" @click="ofPair('join', at)" />
+                  <Button size="small" label="Link these two" @click="answerPair('join', at)" />
                   <Button
                     size="small"
                     severity="secondary"
                     label="Never these two"
-                    @click="ofPair('never', at)"
+                    @click="answerPair('never', at)"
                   />
                 </div>
               </td>
@@ -166,7 +167,7 @@ async function takeBack(id: number) {
                 <bdi>{{ row.own }}</bdi>
               </td>
               <td v-for="(value, at) in row.theirs" :key="at" :class="sign(row.own, value).kind">
-                <span class="sign" role="img" :aria-label="sign(row.own, value).said">{{
+                <span class="sign" role="img" :aria-label="sign(row.own, value).label">{{
                   sign(row.own, value).mark
                 }}</span>
                 <bdi>{{ value.value }}</bdi>
@@ -179,15 +180,10 @@ async function takeBack(id: number) {
         <Button
           size="small"
           severity="secondary"
-          :label="shown.own.identity ? 'None of them: make a new account' : 'None of them: somebody new'"
-          @click="ofOne('new')"
+          :label="shown.own.identity ? 'None: create a new account' : 'None: create a new identity'"
+          @click="answerOne('new')"
         />
-        <Button
-          size="small"
-          severity="secondary"
-          label="Leave it, and do not ask again"
-          @click="ofOne('skip')"
-        />
+        <Button size="small" severity="secondary" label="Skip" @click="answerOne('skip')" />
         <Button size="small" severity="secondary" label="Close" @click="shown = null" />
       </div>
     </section>
@@ -196,25 +192,25 @@ async function takeBack(id: number) {
       <label for="find">Find</label>
       <InputText id="find" v-model="search" placeholder="name, account or reason" />
       <template v-if="chosen.length">
-        <span>{{ chosen.length }} chosen:</span>
+        <span>{{ chosen.length }} selected:</span>
         <Button
           v-if="single"
           size="small"
-          label="Join each with its one candidate"
-          @click="ofChosen('join')"
+          label="Link each to its only candidate"
+          @click="answerChosen('join')"
         />
-        <Button size="small" severity="secondary" label="New for each" @click="ofChosen('new')" />
-        <Button size="small" severity="secondary" label="Leave each" @click="ofChosen('skip')" />
+        <Button size="small" severity="secondary" label="Create new for each" @click="answerChosen('new')" />
+        <Button size="small" severity="secondary" label="Skip each" @click="answerChosen('skip')" />
       </template>
     </div>
     <table v-if="lines.length" class="list">
       <thead>
         <tr>
-          <th><span class="hidden">Chosen</span></th>
-          <th>Who</th>
+          <th><span class="hidden">Selected</span></th>
+          <th>Record</th>
           <th>Status</th>
           <th>Account</th>
-          <th>Why</th>
+          <th>Reason</th>
           <th><span class="hidden">Candidates</span></th>
         </tr>
       </thead>
@@ -226,7 +222,7 @@ async function takeBack(id: number) {
               v-model="picked"
               type="checkbox"
               :value="keyOf(line)"
-              :aria-label="`Choose ${line.label}`"
+              :aria-label="`Select ${line.label}`"
             />
           </td>
           <td>
@@ -243,27 +239,27 @@ async function takeBack(id: number) {
           </td>
           <td>{{ line.reason }}</td>
           <td>
-            <Button v-if="line.candidates" size="small" label="Side by side" @click="look(line)" />
+            <Button v-if="line.candidates" size="small" label="Compare" @click="openCase(line)" />
           </td>
         </tr>
       </tbody>
     </table>
-    <p v-else-if="which || search" class="faint">Nobody fits.</p>
+    <p v-else-if="status || search" class="faint">No matching records.</p>
     <p v-if="(view.data.value?.found ?? 0) > 300" class="faint">
-      The first 300 of {{ view.data.value?.found }} are shown: find somebody, or use the client.
+      Showing the first 300 of {{ view.data.value?.found }}. Search, or use the client.
     </p>
 
     <section v-if="view.data.value?.answers.length" class="sheet answers">
-      <h2>What was said, and holds</h2>
+      <h2>Answers in effect</h2>
       <table class="list">
         <tbody>
           <tr v-for="answer in view.data.value.answers.slice(0, 50)" :key="answer.id">
-            <td>{{ answer.said }}</td>
+            <td>{{ answer.answer }}</td>
             <td>
               <bdi>{{ answer.label }}</bdi>
             </td>
             <td>{{ answer.principal }}</td>
-            <td class="faint">{{ answer.made.slice(0, 16).replace('T', ' ') }}</td>
+            <td class="faint">{{ answer.created_at.slice(0, 16).replace('T', ' ') }}</td>
             <td>
               <Button size="small" severity="secondary" label="Take back" @click="takeBack(answer.id)" />
             </td>

@@ -9,7 +9,7 @@ import { useFetched } from '@/components/fetched'
 import { useNow } from '@/components/now'
 import { ago, causes, owners, plural } from '@/words'
 
-/** Who is on hold now: why, since when, and who can end it. The choice is in the address. */
+/** Records on hold: why, since when, and who can end it. The filter is in the URL. */
 const route = useRoute()
 const router = useRouter()
 const now = useNow()
@@ -94,7 +94,7 @@ const systems = computed(() => {
         <table class="plain">
           <thead>
             <tr>
-              <th>Who</th>
+              <th>Record</th>
               <th>Cause</th>
               <th>Reason</th>
               <th>Systems</th>
@@ -125,7 +125,7 @@ const systems = computed(() => {
                 >
                 <RouterLink
                   v-else-if="one.cause === 'needs_review' && one.systems[0]"
-                  :to="{ name: 'match', params: { name: one.systems[0] } }"
+                  :to="{ name: 'matches', params: { name: one.systems[0] } }"
                   >{{ owners[one.owner] }}</RouterLink
                 >
                 <template v-else>{{ owners[one.owner] }}</template>
@@ -134,10 +134,10 @@ const systems = computed(() => {
           </tbody>
         </table>
         <p v-if="data.next" class="faint">
-          These are the first {{ data.items.length }}. Choose a cause or search to see the others.
+          Showing the first {{ data.items.length }}. Choose a cause or search to see the others.
         </p>
       </div>
-      <p v-else-if="total" class="sheet faint">Nobody matches. Clear the search or choose another cause.</p>
+      <p v-else-if="total" class="sheet faint">No matches. Clear the search or choose another cause.</p>
     </template>
   </Fetched>
 </template>

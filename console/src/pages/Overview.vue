@@ -20,9 +20,9 @@ const { data, error, loading, load } = useFetched(
   (event) => event.event !== 'progress' && event.event !== 'reading',
 )
 
-async function seen() {
-  const last = data.value?.notices[0]?.id ?? 0
-  await take(api.POST('/api/v1/notices/seen', { body: { last } }))
+async function acknowledge() {
+  const last = data.value?.alerts[0]?.id ?? 0
+  await take(api.POST('/api/v1/alerts/acknowledge', { body: { last } }))
   await load()
 }
 
@@ -41,7 +41,7 @@ const failedCause = computed(() =>
 
 const tones = { critical: 'bad', warning: 'wait', info: 'calm' } as const
 
-/** The worst of it, or that there is nothing. */
+/** The most severe entry, or that nothing needs attention. */
 const headline = computed(() => {
   const overview = data.value
   if (!overview) return { text: '', tone: 'plain' }
@@ -50,10 +50,10 @@ const headline = computed(() => {
   return { text: first.message, tone: tones[first.severity] }
 })
 
-/** All of it; what the headline and its button say already is not said twice. */
+/** Everything that needs attention, except what the Preview button covers. */
 const entries = computed(() => (data.value?.attention ?? []).filter((one) => one.kind !== 'no_run'))
 
-/** The page that shows more of it. */
+/** The page with the details. */
 function page(one: Attention) {
   switch (one.kind) {
     case 'open_access':
@@ -120,12 +120,12 @@ function page(one: Attention) {
         <RouterLink class="tile" :to="{ name: 'identities' }">
           <span class="number">{{ people }}</span> identities
           <small class="faint">{{
-            data.identities.map((i) => `${i.count} ${i.stage}`).join(', ') || 'a run makes them'
+            data.identities.map((i) => `${i.count} ${i.stage}`).join(', ') || 'created by the first run'
           }}</small>
         </RouterLink>
         <RouterLink class="tile" :class="{ lit: onHold > 0 }" :to="{ name: 'on-hold' }">
           <span class="number">{{ onHold }}</span> on hold
-          <small class="faint">now, by all causes</small>
+          <small class="faint">for any cause</small>
         </RouterLink>
         <RouterLink
           class="tile"
@@ -133,7 +133,7 @@ function page(one: Attention) {
           :to="{ name: 'on-hold', query: failed ? { cause: failedCause } : {} }"
         >
           <span class="number">{{ failed }}</span> changes failed
-          <small class="faint">not done, or retried later</small>
+          <small class="faint">final, or retried later</small>
         </RouterLink>
         <RouterLink class="tile" :to="{ name: 'leavers' }">
           <span class="number">{{
@@ -142,7 +142,7 @@ function page(one: Attention) {
           to revoke a leaver’s access
           <small class="faint">{{
             leavers.data.value?.worst_seconds == null
-              ? 'nobody left yet'
+              ? 'no leavers yet'
               : `median; ${span(leavers.data.value.worst_seconds)} at worst`
           }}</small>
         </RouterLink>
@@ -152,19 +152,19 @@ function page(one: Attention) {
         </RouterLink>
       </section>
 
-      <template v-if="data.notices.length">
+      <template v-if="data.alerts.length">
         <div class="row spread gap">
           <h2>Notices</h2>
-          <Button label="Mark all as read" size="small" severity="secondary" @click="seen" />
+          <Button label="Mark all as read" size="small" severity="secondary" @click="acknowledge" />
         </div>
         <ul class="sheet notices">
-          <li v-for="notice in data.notices.slice(0, 8)" :key="notice.id">
+          <li v-for="alert in data.alerts.slice(0, 8)" :key="alert.id">
             <strong
-              ><bdi>{{ notice.subject }}</bdi></strong
+              ><bdi>{{ alert.subject }}</bdi></strong
             >
-            <bdi> {{ notice.body }}</bdi> <span class="faint">{{ ago(notice.made) }}</span>
+            <bdi> {{ alert.body }}</bdi> <span class="faint">{{ ago(alert.created_at) }}</span>
           </li>
-          <li v-if="data.notices.length > 8" class="faint">and {{ data.notices.length - 8 }} more</li>
+          <li v-if="data.alerts.length > 8" class="faint">and {{ data.alerts.length - 8 }} more</li>
         </ul>
       </template>
 
@@ -174,11 +174,11 @@ function page(one: Attention) {
       </div>
 
       <h2 class="gap">Recent activity</h2>
-      <div v-if="!data.last_run && !data.last_preview && !data.last_by_itself" class="sheet faint">
-        Nothing yet. A preview shows what a run would do, and writes nothing.
+      <div v-if="!data.last_run && !data.last_preview && !data.last_auto_run" class="sheet faint">
+        No activity yet. A preview shows what a run would do; it writes nothing.
       </div>
       <div
-        v-for="set in [data.last_by_itself, data.last_run, data.last_preview].filter((s) => !!s)"
+        v-for="set in [data.last_auto_run, data.last_run, data.last_preview].filter((s) => !!s)"
         :key="set!.id"
         class="sheet last"
       >
@@ -187,12 +187,14 @@ function page(one: Attention) {
             >{{ set!.kind }} {{ set!.id }}</RouterLink
           >
           <Mark :word="set!.result === 'in_progress' ? set!.state : set!.result" />
-          <span class="faint">{{ ago(set!.started) }} by {{ set!.principal }}</span>
+          <span class="faint">{{ ago(set!.started_at) }} by {{ set!.principal }}</span>
           <span v-for="entry in set!.states" :key="entry.state"
             >{{ entry.count }} {{ text(entry.state) }}</span
           >
-          <span v-if="!set!.states.length && !set!.unread.length">nothing to change</span>
-          <span v-if="set!.unread.length" class="bad">{{ set!.unread.join(', ') }} could not be read</span>
+          <span v-if="!set!.states.length && !set!.unread_systems.length">no changes</span>
+          <span v-if="set!.unread_systems.length" class="bad"
+            >{{ set!.unread_systems.join(', ') }} could not be read</span
+          >
         </div>
         <div v-if="set!.note" class="faint">{{ set!.note }}</div>
       </div>

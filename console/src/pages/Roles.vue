@@ -4,26 +4,26 @@ import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
-import RoleTry from '@/components/RoleTry.vue'
+import RoleSimulation from '@/components/RoleSimulation.vue'
 import { minute, plural } from '@/words'
 
-/** Roles: who holds them, by what, and where they differ about somebody. */
+/** Roles: their holders, and conflicts between roles. */
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/roles')),
   (event) => event.event === 'change_set' || event.event === 'noticed',
 )
 const open = ref<string | null>(null)
-const trying = ref<string | null>(null)
+const simulating = ref<string | null>(null)
 const refused = ref('')
 const sentence = computed(() => {
   const all = data.value
-  if (!all?.roles.length) return { text: 'No roles yet: roles.toml names them.', tone: '' }
+  if (!all?.roles.length) return { text: 'No roles yet. roles.toml declares them.', tone: '' }
   if (all.conflicts.length)
-    return { text: `Roles differ about ${plural(all.conflicts.length, 'value')}.`, tone: 'wait' }
-  return { text: `${plural(all.roles.length, 'role')}, and no two differ about anybody.`, tone: 'good' }
+    return { text: `${plural(all.conflicts.length, 'conflict')} between roles.`, tone: 'wait' }
+  return { text: `${plural(all.roles.length, 'role')}, no conflicts.`, tone: 'good' }
 })
 
-async function takeRole(name: string, id: string) {
+async function revokeRole(name: string, id: string) {
   try {
     await take(api.DELETE('/api/v1/roles/{name}/holders/{id}', { params: { path: { name, id } } }))
     refused.value = ''
@@ -40,15 +40,15 @@ async function takeRole(name: string, id: string) {
       <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
       <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
       <section v-if="data.conflicts.length" class="sheet">
-        <h2>Where roles differ: the highest priority counts</h2>
+        <h2>Conflicts: the role with the highest priority wins</h2>
         <table class="plain">
           <thead>
             <tr>
               <th>Name</th>
-              <th>Value of</th>
-              <th>is</th>
-              <th>by the role</th>
-              <th>and not</th>
+              <th>Attribute</th>
+              <th>Value</th>
+              <th>Role</th>
+              <th>Overridden</th>
             </tr>
           </thead>
           <tbody>
@@ -73,7 +73,7 @@ async function takeRole(name: string, id: string) {
           <div class="row">
             <h2 class="title">{{ role.name }}</h2>
             <span
-              >{{ role.when ? '' : 'by hand, or with another'
+              >{{ role.when ? '' : 'manual, or through another role'
               }}<code v-if="role.when">{{ role.when }}</code></span
             >
             <span class="faint">priority {{ role.priority }}</span>
@@ -89,28 +89,28 @@ async function takeRole(name: string, id: string) {
               @click="open = open === role.name ? null : role.name"
             />
             <Button
-              label="What if?"
+              label="Simulate"
               size="small"
               severity="secondary"
-              :aria-expanded="trying === role.name"
-              :aria-label="`What if the condition of ${role.name} were another?`"
-              @click="trying = trying === role.name ? null : role.name"
+              :aria-expanded="simulating === role.name"
+              :aria-label="`Simulate another condition of ${role.name}`"
+              @click="simulating = simulating === role.name ? null : role.name"
             />
           </div>
         </div>
         <p class="gives">
-          <template v-if="role.includes.length">brings {{ role.includes.join(', ') }}; </template>
-          <template v-if="role.values.length">gives </template>
+          <template v-if="role.includes.length">includes {{ role.includes.join(', ') }}; </template>
+          <template v-if="role.values.length">sets </template>
           <code v-for="value in role.values" :key="value">{{ value }}</code>
         </p>
-        <RoleTry v-if="trying === role.name" :role="role" />
+        <RoleSimulation v-if="simulating === role.name" :role="role" />
         <table v-if="open === role.name" class="plain">
           <thead>
             <tr>
-              <th>Held by</th>
-              <th>Because</th>
+              <th>Holder</th>
+              <th>Reason</th>
               <th>Until</th>
-              <th><span class="unseen">Take it</span></th>
+              <th><span class="unseen">Revoke</span></th>
             </tr>
           </thead>
           <tbody>
@@ -125,10 +125,10 @@ async function takeRole(name: string, id: string) {
               <td>
                 <Button
                   v-if="one.origin === 'grant'"
-                  label="Take it"
+                  label="Revoke"
                   size="small"
                   severity="secondary"
-                  @click="takeRole(role.name, one.identity)"
+                  @click="revokeRole(role.name, one.identity)"
                 />
               </td>
             </tr>
@@ -136,7 +136,7 @@ async function takeRole(name: string, id: string) {
         </table>
       </section>
       <p class="faint">
-        Given by hand with <code>eager-tide roles give ROLE IDENTITY</code>, for good or until a moment.
+        Grant a role with <code>eager-tide roles grant ROLE IDENTITY</code>, permanently or until a date.
       </p>
     </template>
   </Fetched>

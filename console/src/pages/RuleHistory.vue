@@ -5,7 +5,7 @@ import { useRouter } from 'vue-router'
 import { api, take, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import RuleDifference from '@/components/RuleDifference.vue'
-import RuleEffect from '@/components/RuleEffect.vue'
+import RuleImpact from '@/components/RuleImpact.vue'
 import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
@@ -28,7 +28,7 @@ async function compare() {
   working.value = true
   trouble.value = ''
   try {
-    const query = { from: from.value, to: to.value, effect: true }
+    const query = { from: from.value, to: to.value, impact: true }
     found.value = await take(api.GET('/api/v1/rules/difference', { params: { query } }))
   } catch (problem) {
     trouble.value = (problem as Error).message
@@ -37,7 +37,7 @@ async function compare() {
   }
 }
 
-async function back(version: number) {
+async function restore(version: number) {
   try {
     const draft = await take(api.POST('/api/v1/rules/drafts', { body: { name: '', version } }))
     await router.push({ name: 'draft', params: { id: draft.id } })
@@ -48,7 +48,7 @@ async function back(version: number) {
 </script>
 
 <template>
-  <h1>Versions of the rules</h1>
+  <h1>Rule versions</h1>
   <Fetched :loading="loading" :error="error" :empty="!data?.length" @retry="load">
     <template #empty>No rules are published yet.</template>
     <div v-if="data" class="sheet">
@@ -58,18 +58,18 @@ async function back(version: number) {
             <th>Version</th>
             <th>Published</th>
             <th>By</th>
-            <th>From</th>
-            <th>Older side</th>
-            <th>Newer side</th>
-            <th>Go back</th>
+            <th>Note</th>
+            <th>Compare from</th>
+            <th>Compare to</th>
+            <th>Roll back</th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="(one, at) in data" :key="one.version">
             <td>
-              <strong>{{ one.version }}</strong> <span v-if="at === 0" class="faint">in force</span>
+              <strong>{{ one.version }}</strong> <span v-if="at === 0" class="faint">current</span>
             </td>
-            <td>{{ time(one.made) }}</td>
+            <td>{{ time(one.created_at) }}</td>
             <td>{{ one.principal }}</td>
             <td>{{ one.note }}</td>
             <td>
@@ -93,10 +93,10 @@ async function back(version: number) {
             <td>
               <Button
                 v-if="at > 0"
-                :label="`Draft with version ${one.version}`"
+                :label="`Draft of version ${one.version}`"
                 size="small"
                 severity="secondary"
-                @click="back(one.version)"
+                @click="restore(one.version)"
               />
             </td>
           </tr>
@@ -110,18 +110,16 @@ async function back(version: number) {
         :disabled="working || from === to"
         @click="compare"
       />
-      <span class="faint"
-        >Going back is a draft like any other: its effect is shown before it is published.</span
-      >
+      <span class="faint">A rollback is a draft: you see its impact before you publish it.</span>
     </p>
     <p v-if="trouble" class="sheet trouble" role="alert">{{ trouble }}</p>
     <template v-if="found">
-      <section v-if="found.effect" class="sheet">
-        <h2>In what they do to everybody who is known now</h2>
-        <RuleEffect :effect="found.effect" :sides="[`Version ${from}`, `Version ${to}`]" />
+      <section v-if="found.impact" class="sheet">
+        <h2>Impact</h2>
+        <RuleImpact :impact="found.impact" :sides="[`Version ${from}`, `Version ${to}`]" />
       </section>
       <section class="sheet">
-        <h2>In the rules</h2>
+        <h2>Differences</h2>
         <RuleDifference :files="found.files" />
       </section>
     </template>

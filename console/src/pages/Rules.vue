@@ -11,7 +11,7 @@ import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import ReadNow from '@/components/ReadNow.vue'
 import RuleTable from '@/components/RuleTable.vue'
-import Trial from '@/components/Trial.vue'
+import EvaluateRule from '@/components/EvaluateRule.vue'
 import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
@@ -20,12 +20,12 @@ const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/rules')),
   (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
 )
-const toRead = computed(() => [...new Set((data.value?.to_read ?? []).map((one) => one.system))])
-/** The systems, by what is to be read and why. */
+const toRead = computed(() => [...new Set((data.value?.required_reads ?? []).map((one) => one.system))])
+/** Systems by what must be read. */
 const unread = computed(() => {
   const all: Record<string, string[]> = {}
-  for (const { object, needs, system } of data.value?.to_read ?? [])
-    (all[`${object} ${needs}`] ??= []).push(system)
+  for (const { object, action_needed, system } of data.value?.required_reads ?? [])
+    (all[`${object} ${action_needed}`] ??= []).push(system)
   return all
 })
 const drafts = useFetched(
@@ -60,7 +60,7 @@ async function edit() {
     <template v-for="(draft, at) in drafts.data.value" :key="draft.id">
       <template v-if="at">, </template>
       <RouterLink :to="{ name: 'draft', params: { id: draft.id } }">{{ draft.name }}</RouterLink>
-      <span class="faint"> ({{ draft.changed_by }}, {{ time(draft.changed) }})</span>
+      <span class="faint"> ({{ draft.changed_by }}, {{ time(draft.changed_at) }})</span>
     </template>
   </p>
   <Fetched :loading="loading" :error="error" :empty="data?.version === 0" @retry="load">
@@ -70,13 +70,13 @@ async function edit() {
     </template>
     <template v-if="data">
       <p class="faint">
-        Version {{ data.version }}, published {{ time(data.made) }} by {{ data.principal }}. A draft is
-        checked, tried and previewed against everybody before it is published; a folder of files is published
-        with <code>eager-tide rules publish FOLDER</code>.
+        Version {{ data.version }}, published {{ time(data.created_at) }} by {{ data.principal }}. Edit the
+        rules in a draft, which shows their impact before you publish it, or publish a folder of files with
+        <code>eager-tide rules publish FOLDER</code>.
       </p>
-      <div v-if="data.to_read?.length" class="sheet fault offer">
+      <div v-if="data.required_reads?.length" class="sheet fault offer">
         <span>
-          These rules ask for what is still to be read:
+          These rules need data that has not been read yet:
           <template v-for="(systems, what, at) in unread" :key="what"
             ><template v-if="at">; </template>type {{ what }} (<strong>{{ systems.join(', ') }}</strong
             >)</template
@@ -106,52 +106,48 @@ async function edit() {
           <TabPanel v-for="system in data.systems" :key="system.system + system.object" :value="key(system)">
             <p>
               Type <strong>{{ system.object }}</strong><template v-if="system.outbound.length">
-                · whoever no longer takes part: <strong>{{ system.when_out }}</strong></template
+                · out of scope: <strong>{{ system.on_out_of_scope }}</strong></template
               >
             </p>
+            <RuleTable title="Scope" :lines="system.scope" :head="['', 'Container or condition']" />
             <RuleTable
-              title="Scope: who takes part"
-              :lines="system.scope"
-              :head="['', 'Container or condition']"
-            />
-            <RuleTable
-              title="Match: which account belongs to whom"
+              title="Match rules"
               :lines="system.matching"
-              :head="['By', 'Account = identity']"
+              :head="['Action', 'Account = identity']"
             />
             <RuleTable
               title="Inbound: account → identity"
               :lines="system.inbound"
-              :head="['Identity’s attribute', 'Expression']"
+              :head="['Identity attribute', 'Expression']"
             />
             <RuleTable
               title="Outbound: identity → account"
               :lines="system.outbound"
-              :head="['Account’s attribute', 'Expression']"
+              :head="['Account attribute', 'Expression']"
             />
             <RuleTable
-              title="Behind our back, and first passwords"
+              title="External changes and initial passwords"
               :lines="system.otherwise"
-              :head="['When', 'What becomes of it']"
+              :head="['Event', 'Action']"
             />
             <RuleTable
-              title="Examples: they come out at every check"
+              title="Examples: checked with the rules"
               :lines="system.examples"
-              :head="['Shows', 'Expected']"
+              :head="['Name', 'Expected']"
             />
           </TabPanel>
           <TabPanel value="identities">
-            <RuleTable title="What identities hold" :lines="data.identities" :head="['Attribute', 'Type']" />
             <RuleTable
-              title="Guards: past these limits changes are held"
+              title="Attributes of identities"
+              :lines="data.identities"
+              :head="['Attribute', 'Type']"
+            />
+            <RuleTable
+              title="Guards: changes beyond these limits are held"
               :lines="data.guards"
               :head="['Change', 'Limit']"
             />
-            <RuleTable
-              title="Call-outs: who is called, and where"
-              :lines="data.calls"
-              :head="['Call-out', 'Address']"
-            />
+            <RuleTable title="Webhooks" :lines="data.webhooks" :head="['Webhook', 'URL']" />
           </TabPanel>
           <TabPanel value="files">
             <details v-for="file in data.files" :key="file.name" open>
@@ -161,7 +157,7 @@ async function edit() {
           </TabPanel>
         </TabPanels>
       </Tabs>
-      <Trial :systems="[...new Set(data.systems.map((one) => one.system))]" />
+      <EvaluateRule :systems="[...new Set(data.systems.map((one) => one.system))]" />
     </template>
   </Fetched>
 </template>

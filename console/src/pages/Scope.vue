@@ -16,11 +16,11 @@ import { chosen, emptyScope, groupsOf, groupText, type Act, type Scope } from '@
 const props = defineProps<{ name: string }>()
 const toast = useToast()
 const path = () => ({ name: props.name })
-const stand = ref<string | null>(null)
+const status = ref<ScopeStatus | null>(null)
 const reason = ref<string | null>(null)
 const search = ref('')
 const query = computed(() => ({
-  ...(stand.value ? { stand: stand.value } : {}),
+  ...(status.value ? { status: status.value } : {}),
   ...(reason.value ? { reason: reason.value } : {}),
   ...(search.value ? { search: search.value } : {}),
   limit: 300,
@@ -30,28 +30,29 @@ const view = useFetched(
   (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
 )
 const system = useFetched(() => take(api.GET('/api/v1/systems/{name}', { params: { path: path() } })))
-watch([stand, reason, search], () => view.soon())
+watch([status, reason, search], () => view.soon())
 
-const total = (status: ScopeStatus) => view.data.value?.totals.find((t) => t.status === status)?.count ?? 0
+const total = (of: ScopeStatus) => view.data.value?.totals.find((t) => t.status === of)?.count ?? 0
 const order: ScopeStatus[] = ['in', 'out', 'on_hold']
 const exported = computed(
   () =>
     `/api/v1/systems/${encodeURIComponent(props.name)}/scope.csv?${new URLSearchParams(query.value as unknown as Record<string, string>)}`,
 )
-function pick(where: string | null, why: string | null) {
-  const again = stand.value === where && reason.value === why
-  stand.value = again ? null : where
-  reason.value = again ? null : why
+/** Filters by a status and a reason; the same choice again removes the filter. */
+function pick(chosenStatus: ScopeStatus | null, chosenReason: string | null) {
+  const again = status.value === chosenStatus && reason.value === chosenReason
+  status.value = again ? null : chosenStatus
+  reason.value = again ? null : chosenReason
 }
 
 const editing = ref(false)
 const draft = ref<Scope>(emptyScope())
 const groups = ref('')
-const trial = ref<Schemas['ScopeTrial'] | null>(null)
+const simulation = ref<Schemas['ScopeSimulationView'] | null>(null)
 const fault = ref('')
 let turn = 0
-/** What is wrong, in the words of the rules' own check where there are some. */
-function said(problem: unknown) {
+/** The findings of the rule check, or else the error. */
+function describe(problem: unknown) {
   const faults = problem instanceof Refusal ? (problem.problem.faults ?? []) : []
   const first = faults.map((f) => [f.message, f.help].filter(Boolean).join(' — '))
   return first.length ? first.join('; ') : (problem as Error).message
@@ -59,34 +60,34 @@ function said(problem: unknown) {
 function edit() {
   draft.value = JSON.parse(JSON.stringify(view.data.value?.scope ?? emptyScope())) as Scope
   groups.value = groupText(draft.value)
-  trial.value = null
+  simulation.value = null
   fault.value = ''
   editing.value = true
 }
-const whole = computed<Scope>(() => ({ ...draft.value, ...groupsOf(groups.value) }))
-/** Tried at every change: who would enter and leave is seen before anything is kept. */
-async function tryIt() {
+const edited = computed<Scope>(() => ({ ...draft.value, ...groupsOf(groups.value) }))
+/** Simulates every edit, so that its impact is visible before anything is stored. */
+async function simulate() {
   const own = ++turn
   try {
     const answer = await take(
-      api.POST('/api/v1/systems/{name}/scope/try', { params: { path: path() }, body: whole.value }),
+      api.POST('/api/v1/systems/{name}/scope/simulate', { params: { path: path() }, body: edited.value }),
     )
     if (own !== turn) return
-    trial.value = answer
+    simulation.value = answer
     fault.value = ''
   } catch (problem) {
     if (own !== turn) return
-    trial.value = null
-    fault.value = said(problem)
+    simulation.value = null
+    fault.value = describe(problem)
   }
 }
 let timer: ReturnType<typeof setTimeout> | undefined
-watch(whole, () => {
+watch(edited, () => {
   if (!editing.value) return
-  // What was shown is of before this edit.
-  trial.value = null
+  // The shown result is older than this edit.
+  simulation.value = null
   clearTimeout(timer)
-  timer = setTimeout(tryIt, 400)
+  timer = setTimeout(simulate, 400)
 })
 function choose(dn: string, act: Act) {
   draft.value = chosen(draft.value, dn, act)
@@ -94,7 +95,7 @@ function choose(dn: string, act: Act) {
 async function save() {
   try {
     const published = await take(
-      api.PUT('/api/v1/systems/{name}/scope', { params: { path: path() }, body: whole.value }),
+      api.PUT('/api/v1/systems/{name}/scope', { params: { path: path() }, body: edited.value }),
     )
     toast.add({
       severity: 'success',
@@ -104,7 +105,7 @@ async function save() {
     editing.value = false
     await view.load()
   } catch (problem) {
-    fault.value = said(problem)
+    fault.value = describe(problem)
   }
 }
 const browse = (below: string | null) =>
@@ -113,30 +114,30 @@ const browse = (below: string | null) =>
 
 <template>
   <div class="row spread head">
-    <h1>Who takes part with {{ name }}</h1>
+    <h1>Scope of {{ name }}</h1>
     <div class="row">
       <a class="export" :href="exported" download>Export as CSV</a>
-      <Button v-if="!editing" label="Edit the scope" @click="edit" />
+      <Button v-if="!editing" label="Edit scope" @click="edit" />
     </div>
   </div>
   <Fetched :loading="view.loading.value" :error="view.error.value" @retry="view.load">
-    <div class="statuses" role="group" aria-label="Where people stand">
+    <div class="statuses" role="group" aria-label="Status">
       <button
-        v-for="word in order"
-        :key="word"
+        v-for="one in order"
+        :key="one"
         type="button"
         class="status"
-        :class="[word, { picked: stand === word && !reason }]"
-        :aria-pressed="stand === word && !reason"
-        @click="pick(word, null)"
+        :class="[one, { picked: status === one && !reason }]"
+        :aria-pressed="status === one && !reason"
+        @click="pick(one, null)"
       >
-        <strong>{{ total(word) }}</strong> {{ scopeStatuses[word] }}
+        <strong>{{ total(one) }}</strong> {{ scopeStatuses[one] }}
       </button>
     </div>
 
     <section v-if="editing" class="sheet editor">
       <h2>
-        The scope <span class="faint">in {{ view.data.value?.file }}</span>
+        Scope <span class="faint">in {{ view.data.value?.file }}</span>
       </h2>
       <div class="two">
         <div v-if="system.data.value?.kind === 'ldap'">
@@ -144,12 +145,12 @@ const browse = (below: string | null) =>
           <Tree :load="browse" :within="draft.within ?? []" :except="draft.except ?? []" @choose="choose" />
         </div>
         <div class="fields">
-          <label for="groups">Groups, one in each line; nested members count</label>
+          <label for="groups">Groups, one per line; nested members are included</label>
           <Textarea id="groups" v-model="groups" rows="3" aria-describedby="groups-help" />
           <small id="groups-help" class="faint"
-            >A line that begins with ! leaves the group’s members out.</small
+            >A line that starts with ! excludes the group’s members.</small
           >
-          <label for="filter">Filter, as LDAP or SCIM writes it</label>
+          <label for="filter">Filter (LDAP or SCIM)</label>
           <InputText
             id="filter"
             :model-value="draft.filter ?? ''"
@@ -158,19 +159,19 @@ const browse = (below: string | null) =>
           />
           <p v-if="draft.conditions?.length" class="faint">
             {{ plural(draft.conditions.length, 'condition') }} of the rule file
-            {{ draft.conditions.length === 1 ? 'stays as it is' : 'stay as they are' }}.
+            {{ draft.conditions.length === 1 ? 'is' : 'are' }} unchanged.
           </p>
         </div>
       </div>
       <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
-      <div v-if="trial" class="effect" aria-live="polite">
-        <strong>If this were saved:</strong>
-        {{ trial.moves.length ? '' : 'nobody would move.' }}
+      <div v-if="simulation" class="effect" aria-live="polite">
+        <strong>Impact:</strong>
+        {{ simulation.moves.length ? '' : 'no person changes status.' }}
         <span class="faint"
-          >Then {{ trial.totals.map((t) => `${t.count} ${scopeStatuses[t.status]}`).join(', ') }}.</span
+          >Then {{ simulation.totals.map((t) => `${t.count} ${scopeStatuses[t.status]}`).join(', ') }}.</span
         >
         <div class="two">
-          <div v-for="one in trial.moves" :key="`${one.from} ${one.to}`">
+          <div v-for="one in simulation.moves" :key="`${one.from} ${one.to}`">
             <p>
               <strong :class="{ bad: one.to !== 'in' }">{{ one.count }}</strong> from
               {{ scopeStatuses[one.from] }} to
@@ -187,15 +188,15 @@ const browse = (below: string | null) =>
         </div>
       </div>
       <div class="row">
-        <Button label="Save and publish" :disabled="!trial" @click="save" />
-        <Button label="Leave it as it is" severity="secondary" @click="editing = false" />
-        <span v-if="!trial && !fault" class="faint">Change something, and its effect is shown here.</span>
+        <Button label="Save and publish" :disabled="!simulation" @click="save" />
+        <Button label="Cancel" severity="secondary" @click="editing = false" />
+        <span v-if="!simulation && !fault" class="faint">Edit the scope to see its impact here.</span>
       </div>
     </section>
 
     <section class="sheet">
       <h2>By reason</h2>
-      <p v-if="!view.data.value?.counts.length" class="faint">Nobody was read yet.</p>
+      <p v-if="!view.data.value?.counts.length" class="faint">Nothing was read yet.</p>
       <ul class="reasons">
         <li v-for="count in view.data.value?.counts ?? []" :key="count.status + count.reason">
           <button
@@ -219,10 +220,10 @@ const browse = (below: string | null) =>
         <h2>
           People <span class="faint">{{ view.data.value?.found }}</span>
         </h2>
-        <InputText v-model="search" placeholder="Search for one person" aria-label="Search for one person" />
+        <InputText v-model="search" placeholder="Search" aria-label="Search people" />
       </div>
       <DataTable :value="view.data.value?.lines ?? []" size="small" scrollable scroll-height="24rem">
-        <template #empty>Nobody fits.</template>
+        <template #empty>No matching people.</template>
         <Column header="Person">
           <template #body="{ data }">
             <RouterLink

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Who may act: operators, the groups that approvals name, and who they are. */
+/** Operators, their groups and the persons they are. */
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import DataTable from 'primevue/datatable'
@@ -13,15 +13,15 @@ import { useFetched } from '@/components/fetched'
 import { time } from '@/words'
 
 const { data, error, loading, load } = useFetched(() => take(api.GET('/api/v1/operators')))
-const ended = ref(false)
-const shown = computed(() => (data.value ?? []).filter((one) => ended.value || !one.ended))
+const showEnded = ref(false)
+const shown = computed(() => (data.value ?? []).filter((one) => showEnded.value || !one.ended_at))
 const editing = ref<'new' | 'old' | null>(null)
 const name = ref('')
 const groups = ref('')
 const person = ref('')
 const trouble = ref('')
 const token = ref('')
-const leaving = ref<Schemas['Operator'] | null>(null)
+const deactivating = ref<Schemas['Operator'] | null>(null)
 
 function edit(one: Schemas['Operator'] | null) {
   editing.value = one ? 'old' : 'new'
@@ -54,9 +54,9 @@ async function save() {
     trouble.value = (problem as Error).message
   }
 }
-async function end() {
-  const path = { name: leaving.value?.name ?? '' }
-  leaving.value = null
+async function deactivate() {
+  const path = { name: deactivating.value?.name ?? '' }
+  deactivating.value = null
   trouble.value = ''
   try {
     await take(api.DELETE('/api/v1/operators/{name}', { params: { path } }))
@@ -73,8 +73,8 @@ async function end() {
     <Button label="Add an operator…" icon="pi pi-plus" @click="edit(null)" />
   </div>
   <p class="faint">
-    Operators sign in with a token. Approvals name them, their groups, or the person that they are: a manager
-    answers as themselves.
+    Operators sign in with a token. Approvals name operators, their groups, or the person that an operator is,
+    such as a manager.
   </p>
   <p v-if="trouble && !editing" class="sheet trouble" role="alert">{{ trouble }}</p>
   <Fetched :loading="loading" :error="error" @retry="load">
@@ -83,7 +83,7 @@ async function end() {
       <Column header="Groups">
         <template #body="{ data: one }">{{ one.groups.join(', ') || '—' }}</template>
       </Column>
-      <Column header="Is">
+      <Column header="Person">
         <template #body="{ data: one }">
           <RouterLink v-if="one.identity" :to="{ name: 'identity', params: { id: one.identity } }"
             ><bdi>{{ one.person ?? one.identity }}</bdi></RouterLink
@@ -92,67 +92,62 @@ async function end() {
         </template>
       </Column>
       <Column header="Since">
-        <template #body="{ data: one }">{{ time(one.made) }}</template>
+        <template #body="{ data: one }">{{ time(one.created_at) }}</template>
       </Column>
-      <Column header="To do">
+      <Column header="Actions">
         <template #body="{ data: one }">
-          <span v-if="one.ended" class="faint">ended {{ time(one.ended) }}</span>
+          <span v-if="one.ended_at" class="faint">deactivated {{ time(one.ended_at) }}</span>
           <div v-else class="row">
-            <Button label="Change…" size="small" severity="secondary" @click="edit(one)" />
-            <Button label="End…" size="small" severity="secondary" @click="leaving = one" />
+            <Button label="Edit…" size="small" severity="secondary" @click="edit(one)" />
+            <Button label="Deactivate…" size="small" severity="secondary" @click="deactivating = one" />
           </div>
         </template>
       </Column>
     </DataTable>
-    <label class="faint"
-      ><input v-model="ended" type="checkbox" /> those too whose rights were taken back</label
-    >
+    <label class="faint"><input v-model="showEnded" type="checkbox" /> Show deactivated operators</label>
   </Fetched>
   <Dialog
     :visible="editing !== null"
     modal
-    :header="editing === 'new' ? 'Add an operator' : `Change ${name}`"
+    :header="editing === 'new' ? 'Add an operator' : `Edit ${name}`"
     :style="{ width: '32rem' }"
     @update:visible="editing = null"
   >
     <template v-if="token">
-      <p>The token of {{ name }} is shown this once. Hand it over by a safe way.</p>
+      <p>Copy the token of {{ name }} now: it is not shown again. Send it through a secure channel.</p>
       <p>
         <code class="token">{{ token }}</code>
       </p>
-      <Button label="I have it" @click="editing = null" />
+      <Button label="I saved it" @click="editing = null" />
     </template>
     <form v-else @submit.prevent="save">
       <p v-if="trouble" class="trouble" role="alert">{{ trouble }}</p>
       <label>Name <InputText v-model="name" :disabled="editing === 'old'" required fluid /></label>
-      <label>Groups, with commas <InputText v-model="groups" fluid placeholder="harbour masters" /></label>
       <label
-        >Is the person (name, number, address or id; may be left out) <InputText v-model="person" fluid
+        >Groups, separated by commas <InputText v-model="groups" fluid placeholder="harbour masters"
       /></label>
+      <label>Person (name, number, address or id; optional) <InputText v-model="person" fluid /></label>
       <div class="row">
         <Button
           type="submit"
           :label="editing === 'new' ? 'Add and show the token' : 'Save'"
           :disabled="!name.trim()"
         />
-        <Button label="Not now" severity="secondary" @click="editing = null" />
+        <Button label="Cancel" severity="secondary" @click="editing = null" />
       </div>
     </form>
   </Dialog>
   <Dialog
-    :visible="leaving !== null"
+    :visible="deactivating !== null"
     modal
-    :header="`End ${leaving?.name}?`"
+    :header="`Deactivate ${deactivating?.name}?`"
     :style="{ width: '30rem' }"
-    @update:visible="leaving = null"
+    @update:visible="deactivating = null"
   >
-    <p>
-      Its tokens and sessions end at once. What it did stays in the journal, and what it approved stays
-      approved.
-    </p>
+    <p>Its tokens and sessions end at once. Its journal entries and approvals stay.</p>
     <div class="row">
-      <Button label="End it" severity="danger" @click="end" />
-      <Button label="Not now" severity="secondary" @click="leaving = null" />
+      <Button label="Deactivate" severity="danger" @click="deactivate" />
+      <Button label="Cancel" severity="secondary" @click="deactivating = null" />
     </div>
   </Dialog>
 </template>

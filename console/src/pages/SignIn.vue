@@ -13,7 +13,7 @@ const token = ref('')
 const error = ref<Refusal | null>(null)
 const busy = ref(false)
 
-/** Only a path of our own: an address elsewhere must not be a way out of the sign-in page. */
+/** Only a path of this console: the sign-in page must not redirect elsewhere. */
 function target(): string {
   const to = route.query.to
   return typeof to === 'string' && /^\/(?![/\\])/.test(to) ? to.replace(/#token=.*$/, '') : '/'
@@ -65,7 +65,7 @@ onMounted(() => {
     />
     <p v-if="error" id="trouble" class="trouble" role="alert">{{ error.message }}. {{ error.remedy }}</p>
     <Button type="submit" label="Sign in" :disabled="!token.trim()" :loading="busy" />
-    <p v-if="!token.trim()" class="faint">The button waits for a token.</p>
+    <p v-if="!token.trim()" class="faint">Enter a token to sign in.</p>
   </form>
 </template>
 

@@ -38,33 +38,33 @@ const accounts = useFetched(() =>
 watch(search, () => accounts.soon())
 
 const busy = ref<string | null>(null)
-async function act(what: string, work: () => Promise<string>) {
-  busy.value = what
+async function act(action: string, work: () => Promise<string>) {
+  busy.value = action
   try {
     toast.add({ severity: 'success', summary: await work(), life: 4000 })
-    await seen()
+    await reload()
   } catch (problem) {
     toast.add({ severity: 'error', summary: (problem as Error).message, life: 8000 })
   } finally {
     busy.value = null
   }
 }
-const checking = ref<Step[] | null>(null)
-const check = () =>
-  act('check', async () => {
+const testing = ref<Step[] | null>(null)
+const test = () =>
+  act('test', async () => {
     const steps: Step[] = []
-    checking.value = steps
-    const report = await runTest(`/api/v1/systems/${encodeURIComponent(props.name)}/check`, {}, (step) => {
+    testing.value = steps
+    const report = await runTest(`/api/v1/systems/${encodeURIComponent(props.name)}/test`, {}, (step) => {
       steps.push(step)
-      checking.value = [...steps]
-    }).finally(() => (checking.value = null))
-    return report.healthy ? 'Every step passed' : 'A step failed: see what to do'
+      testing.value = [...steps]
+    }).finally(() => (testing.value = null))
+    return report.healthy ? 'All steps passed' : 'A step failed'
   })
-const seen = () => Promise.all([system.load(), accounts.load()])
+const reload = () => Promise.all([system.load(), accounts.load()])
 
 const asking = ref(false)
 const arming = ref(false)
-async function set(state: Partial<Schemas['SystemState']>, said: string) {
+async function set(state: Partial<Schemas['SystemState']>, summary: string) {
   asking.value = false
   arming.value = false
   await act('set', async () => {
@@ -74,10 +74,10 @@ async function set(state: Partial<Schemas['SystemState']>, said: string) {
         body: { writable: state.writable ?? null, paused: state.paused ?? null, armed: state.armed ?? null },
       }),
     )
-    return said
+    return summary
   })
 }
-/** What tells people apart, piece by piece: names of several scripts must not reorder one another. */
+/** Identifying values, each isolated: names in different scripts must not reorder each other. */
 const shown = (account: Schemas['Account']) =>
   ['displayName', 'cn', 'employeeNumber', 'enterprise.employeeNumber', 'title']
     .map((name) => account.attributes.find((a) => a.name === name)?.values)
@@ -93,64 +93,59 @@ const shown = (account: Schemas['Account']) =>
         label="Test"
         icon="pi pi-check-circle"
         severity="secondary"
-        :loading="busy === 'check'"
-        @click="check"
+        :loading="busy === 'test'"
+        @click="test"
       />
-      <ReadNow :systems="[name]" large @read="seen" />
+      <ReadNow :systems="[name]" large @read="reload" />
       <template v-if="system.data.value">
         <Button
           v-if="system.data.value.paused"
-          label="Go on"
+          label="Resume"
           severity="secondary"
-          @click="set({ paused: false }, 'Changes are sent again')"
+          @click="set({ paused: false }, 'Resumed: changes are sent again')"
         />
         <Button
           v-else
           label="Pause"
           severity="secondary"
-          @click="set({ paused: true }, 'Nothing is sent for now')"
+          @click="set({ paused: true }, 'Paused: nothing is sent')"
         />
         <Button
           v-if="system.data.value.armed"
           label="Disarm"
           severity="secondary"
-          @click="set({ armed: false }, 'Not armed: nothing is sent to it')"
+          @click="set({ armed: false }, 'Disarmed: nothing is sent')"
         />
         <Button v-else label="Arm…" severity="secondary" @click="arming = true" />
         <Button
           v-if="system.data.value.writable.length"
           label="Make read-only"
           severity="secondary"
-          @click="set({ writable: [] }, 'Read-only from now on')"
+          @click="set({ writable: [] }, 'Read-only')"
         />
-        <Button v-else label="Let it be written…" @click="asking = true" />
+        <Button v-else label="Enable writes…" @click="asking = true" />
       </template>
     </div>
   </div>
-  <Dialog
-    v-model:visible="asking"
-    modal
-    :header="`Let people in ${name} be written?`"
-    :style="{ width: '30rem' }"
-  >
+  <Dialog v-model:visible="asking" modal :header="`Enable writes to ${name}?`" :style="{ width: '30rem' }">
     <p>
-      From then on a run may create, change and disable accounts of people in <strong>{{ name }}</strong>.
-      Nothing is sent by this alone: a preview shows what a run would do.
+      Runs may then create, change and disable accounts of people in <strong>{{ name }}</strong>. This alone
+      sends nothing: a preview shows what a run would do.
     </p>
     <div class="row">
-      <Button label="Let people be written" @click="set({ writable: ['person'] }, 'People may be written')" />
-      <Button label="Keep it read-only" severity="secondary" @click="asking = false" />
+      <Button label="Enable writes" @click="set({ writable: ['person'] }, 'Writes to people are enabled')" />
+      <Button label="Cancel" severity="secondary" @click="asking = false" />
     </div>
   </Dialog>
   <Dialog v-model:visible="arming" modal :header="`Arm ${name}?`" :style="{ width: '30rem' }">
     <p>
-      From then on runs send their changes to <strong>{{ name }}</strong>, as far as it may be written, and
-      what it brings by itself (files, events) is read when it arrives. If it is to be followed (see below),
-      its changes are carried on at once. A preview shows beforehand what a run would do.
+      Runs then send their changes to <strong>{{ name }}</strong>, for the types that may be written, and
+      files and events that it delivers are processed as they arrive. With automatic sync (see Schedule), its
+      changes start runs. A preview shows what a run would do.
     </p>
     <div class="row">
-      <Button label="Arm it" @click="set({ armed: true }, 'Armed')" />
-      <Button label="Not yet" severity="secondary" @click="arming = false" />
+      <Button label="Arm" @click="set({ armed: true }, 'Armed')" />
+      <Button label="Cancel" severity="secondary" @click="arming = false" />
     </div>
   </Dialog>
   <Fetched :loading="system.loading.value" :error="system.error.value" @retry="system.load">
@@ -160,12 +155,12 @@ const shown = (account: Schemas['Account']) =>
         <h2>
           Last test <span class="faint">{{ time(system.data.value.checked_at) }}</span>
         </h2>
-        <p v-if="!system.data.value.steps.length" class="faint">It was not tested yet.</p>
-        <StepList :steps="checking ?? system.data.value.steps" :running="busy === 'check'" />
+        <p v-if="!system.data.value.steps.length" class="faint">Not tested yet.</p>
+        <StepList :steps="testing ?? system.data.value.steps" :running="busy === 'test'" />
       </section>
     </div>
   </Fetched>
-  <SystemChange v-if="system.data.value" :system="system.data.value" @changed="seen" />
+  <SystemChange v-if="system.data.value" :system="system.data.value" @changed="reload" />
   <SystemTiming v-if="system.data.value" :system="system.data.value" @saved="system.load" />
   <SystemParts v-if="system.data.value" :system="system.data.value" />
   <section class="sheet accounts">
@@ -181,25 +176,25 @@ const shown = (account: Schemas['Account']) =>
         scroll-height="26rem"
         data-key="id"
       >
-        <template #empty>No account fits.</template>
+        <template #empty>No matching accounts.</template>
         <Column header="Account">
           <template #body="{ data }"
             ><span class="wrap">{{ data.name }}</span></template
           >
         </Column>
-        <Column header="Who">
+        <Column header="Identifying values">
           <template #body="{ data }"
             ><span v-for="(piece, n) in shown(data)" :key="n"
               ><template v-if="n"> · </template><bdi>{{ piece }}</bdi></span
             ></template
           >
         </Column>
-        <Column header="Belongs to">
+        <Column header="Linked to">
           <template #body="{ data }">
             <RouterLink v-if="data.identity" :to="{ name: 'identity', params: { id: data.identity } }"
               >identity</RouterLink
             >
-            <span v-else class="faint">nobody</span>
+            <span v-else class="faint">not linked</span>
           </template>
         </Column>
         <Column header="Note">
@@ -212,7 +207,7 @@ const shown = (account: Schemas['Account']) =>
           </template>
         </Column>
       </DataTable>
-      <p v-if="accounts.data.value?.next" class="faint">The first 200 are shown: search to find others.</p>
+      <p v-if="accounts.data.value?.next" class="faint">Showing the first 200. Search to find others.</p>
     </Fetched>
   </section>
 </template>

@@ -17,8 +17,7 @@ const { data, error, loading, load } = useFetched(
     <Button label="Connect a system" @click="$router.push({ name: 'connect' })" />
   </div>
   <p class="faint">
-    Every system starts read-only and not armed. Nothing is written to one until it is made writable and
-    armed.
+    A new system is read-only and not armed. Nothing is written to it until you enable writes and arm it.
   </p>
   <Fetched :loading="loading" :error="error" :empty="data?.length === 0" @retry="load">
     <template #empty>

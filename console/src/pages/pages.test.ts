@@ -20,10 +20,10 @@ import Decisions from './Decisions.vue'
 import Settings from './Settings.vue'
 import Identities from './Identities.vue'
 import Leavers from './Leavers.vue'
-import Licences from './Licences.vue'
+import Licenses from './Licenses.vue'
 import Overview from './Overview.vue'
 import GroupList from '@/components/GroupList.vue'
-import LifeLine from '@/components/LifeLine.vue'
+import LifecyclePanel from '@/components/LifecyclePanel.vue'
 import PasswordSet from '@/components/PasswordSet.vue'
 import Connect from './Connect.vue'
 import Roles from './Roles.vue'
@@ -31,7 +31,7 @@ import Rules from './Rules.vue'
 import Scope from './Scope.vue'
 import SignIn from './SignIn.vue'
 import System from './System.vue'
-import Told from './Told.vue'
+import Notifications from './Notifications.vue'
 
 type Answers = Record<string, unknown>
 
@@ -59,11 +59,11 @@ async function open(page: object, props: Record<string, unknown> = {}, at = '/')
       ...routes,
       { path: '/systems/new', name: 'connect', component: { template: '<div />' } },
       { path: '/systems/:name/scope', name: 'scope', component: { template: '<div />' } },
-      { path: '/systems/:name/match', name: 'match', component: { template: '<div />' } },
+      { path: '/systems/:name/matches', name: 'matches', component: { template: '<div />' } },
       { path: '/systems/:name', name: 'system', component: { template: '<div />' } },
       { path: '/identities/roles', name: 'roles', component: { template: '<div />' } },
-      { path: '/identities/licences', name: 'licences', component: { template: '<div />' } },
-      { path: '/identities/told', name: 'told', component: { template: '<div />' } },
+      { path: '/identities/licenses', name: 'licenses', component: { template: '<div />' } },
+      { path: '/identities/notifications', name: 'notifications', component: { template: '<div />' } },
       { path: '/identities/leavers', name: 'leavers', component: { template: '<div />' } },
       { path: '/identities/:id', name: 'identity', component: { template: '<div />' } },
       { path: '/rules/history', name: 'history', component: { template: '<div />' } },
@@ -99,13 +99,19 @@ const system = {
   health_reason: null,
   all_settings: {},
   checked_at: '2026-11-23T08:00:00Z',
-  steps: [{ name: 'Bind accepted', state: 'passed', said: 'cn=eager-tide', remedy: null, code: null }],
+  steps: [{ name: 'Bind accepted', state: 'passed', message: 'cn=eager-tide', remedy: null, code: null }],
   accounts: 306,
   linked: 0,
-  readings: [],
+  full_reads: [],
   roles: ['source'],
-  schedule: { follow: false, way: null, every_seconds: null, full_every_seconds: null, quiet: [] },
-  following: [],
+  schedule: {
+    watch: false,
+    mode: null,
+    poll_seconds: null,
+    full_read_seconds: null,
+    write_blackouts: [],
+  },
+  watchers: [],
 }
 const run = {
   id: 2,
@@ -114,11 +120,11 @@ const run = {
   rule_version: 1,
   principal: 'first operator',
   preview: 1,
-  started: '2026-11-23T08:00:00Z',
-  ended: '2026-11-23T08:00:02Z',
+  started_at: '2026-11-23T08:00:00Z',
+  ended_at: '2026-11-23T08:00:02Z',
   note: null,
   result: 'complete',
-  unread: [] as string[],
+  unread_systems: [] as string[],
   verdicts: [{ verdict: 'in_sync', count: 290 }],
   states: [{ state: 'done', count: 302 }],
 }
@@ -126,12 +132,12 @@ const overview = {
   systems: [system],
   identities: [{ stage: 'active', count: 293 }],
   rule_version: 1,
-  last_by_itself: null,
+  last_auto_run: null,
   last_run: run,
   last_preview: null,
   attention: [] as object[],
   holds: [] as object[],
-  notices: [],
+  alerts: [],
 }
 
 beforeEach(() => {
@@ -288,7 +294,7 @@ describe('a change set', () => {
     ])
     expect(wrapper.text()).toContain('because 1')
     expect(wrapper.text()).not.toContain('because 3')
-    expect(wrapper.findAll('button').some((b) => b.text() === 'Do exactly this (1 change)…')).toBe(true)
+    expect(wrapper.findAll('button').some((b) => b.text() === 'Apply this change…')).toBe(true)
   })
 
   it('has nothing to do when nothing is proposed, and says so on the button', async () => {
@@ -297,7 +303,7 @@ describe('a change set', () => {
       '/api/v1/change-sets/{id}/lines': lines,
     })
     const { wrapper } = await open(ChangeSet, { id: '1' })
-    const button = wrapper.findAll('button').find((b) => b.text() === 'Nothing to do')!
+    const button = wrapper.findAll('button').find((b) => b.text() === 'No changes to apply')!
     expect(button.attributes('disabled')).toBeDefined()
   })
 
@@ -305,7 +311,7 @@ describe('a change set', () => {
     const failed = {
       ...run,
       result: 'partial',
-      unread: ['harbour'],
+      unread_systems: ['harbour'],
       states: [
         { state: 'done', count: 3 },
         { state: 'failed', count: 2 },
@@ -321,7 +327,7 @@ describe('a change set', () => {
       '3 changes done, 2 failed (show only these), 0 on hold',
     )
     expect(wrapper.text()).toContain('harbour could not be read')
-    expect(wrapper.text()).toContain('No line fits.')
+    expect(wrapper.text()).toContain('No matching lines.')
   })
 })
 
@@ -341,16 +347,16 @@ describe('a system', () => {
       ],
     })
     const { wrapper } = await open(System, { name: 'harbour' })
-    expect(wrapper.text()).toContain('No account fits.')
+    expect(wrapper.text()).toContain('No matching accounts.')
     expect(wrapper.text()).toContain('OpenLDAP')
     expect(wrapper.text()).toMatch(/Read\s+ou=people and below: mail/)
     await wrapper
       .findAll('button')
-      .find((b) => b.text().includes('Let it be written'))!
+      .find((b) => b.text().includes('Enable writes'))!
       .trigger('click')
     await flushPromises()
     expect(calls.PATCH).not.toHaveBeenCalled()
-    expect(document.body.textContent).toContain('may create, change and disable accounts')
+    expect(document.body.textContent).toContain('create, change and disable accounts')
   })
 })
 
@@ -377,6 +383,18 @@ describe('a scope', () => {
     found: 1,
   }
 
+  it('filters by status', async () => {
+    answer({ '/api/v1/systems/{name}/scope': view, '/api/v1/systems/{name}': system })
+    const { wrapper } = await open(Scope, { name: 'harbour' })
+    calls.GET.mockClear()
+    await wrapper.find('button.status.out').trigger('click')
+    await vi.waitFor(() =>
+      expect(calls.GET).toHaveBeenCalledWith('/api/v1/systems/{name}/scope', {
+        params: { path: { name: 'harbour' }, query: { status: 'out', limit: 300 } },
+      }),
+    )
+  })
+
   it('counts who is in, out and held, and tries an edit before it is saved', async () => {
     answer({ '/api/v1/systems/{name}/scope': view, '/api/v1/systems/{name}': { ...system, kind: 'scim' } })
     calls.POST.mockResolvedValue({
@@ -393,7 +411,7 @@ describe('a scope', () => {
     expect(wrapper.findAll('tbody tr').at(0)?.text()).toContain('out of scope')
     expect(wrapper.text()).toContain('address outside our domain')
     const button = (label: string) => wrapper.findAll('button').find((b) => b.text().includes(label))!
-    await button('Edit the scope').trigger('click')
+    await button('Edit scope').trigger('click')
     expect(button('Save and publish').attributes('disabled')).toBeDefined()
     await wrapper.find('#groups').setValue('cn=deck-watch')
     await vi.advanceTimersByTimeAsync(600)
@@ -408,12 +426,12 @@ describe('connecting a system', () => {
   it('says why it cannot go on, and what is missing', async () => {
     answer({})
     const { wrapper } = await open(Connect)
-    expect(wrapper.text()).toContain('To go on, give the system a name')
+    expect(wrapper.text()).toContain('To continue, give the system a name')
     await wrapper.find('#name').setValue('harbour')
-    expect(wrapper.text()).toContain('To go on, give the address')
+    expect(wrapper.text()).toContain('To continue, give the address')
     await wrapper.find('#url').setValue('ldap://harbour.skerry.example')
     await wrapper.find('#base').setValue('dc=e')
-    expect(wrapper.text()).toContain('Nothing is kept by the test.')
+    expect(wrapper.text()).toContain('The test stores nothing.')
     await wrapper.find('#tls').setValue('none')
     await wrapper.find('#secret').setValue('pw')
     expect(wrapper.text()).toContain('clear text')
@@ -432,21 +450,27 @@ describe('the rules', () => {
     const unread = (system: string, object: string) => ({
       system,
       object,
-      at: null,
-      live: false,
-      needs: 'was never read whole',
-      hurry: [],
+      as_of: null,
+      connected: false,
+      action_needed: 'was never read in full',
+      schedule_warnings: [],
     })
     answer({
       '/api/v1/rules': {
-        ...{ version: 2, files: [], systems: [], identities: [], guards: [], faults: [], calls: [] },
-        to_read: [unread('harbour', 'group'), unread('berthing', 'person'), unread('berthing', 'group')],
+        ...{ version: 2, files: [], systems: [], identities: [], guards: [], faults: [], webhooks: [] },
+        required_reads: [
+          unread('harbour', 'group'),
+          unread('berthing', 'person'),
+          unread('berthing', 'group'),
+        ],
       },
       '/api/v1/rules/drafts': [],
-      '/api/v1/systems/{name}/read': [{ object: 'group', seen: 4, absent: 0, quarantined: 0, error: null }],
+      '/api/v1/systems/{name}/read': [
+        { object: 'group', object_count: 4, absent: 0, quarantined: 0, error: null },
+      ],
     })
     const { wrapper } = await open(Rules)
-    expect(wrapper.text()).toContain('type group was never read whole (harbour, berthing)')
+    expect(wrapper.text()).toContain('type group was never read in full (harbour, berthing)')
     const button = wrapper.findAll('button').find((one) => one.text() === 'Read now')
     await button?.trigger('click')
     await flushPromises()
@@ -471,11 +495,11 @@ describe('identities', () => {
       ],
     })
     const { wrapper } = await open(Identities)
-    expect(wrapper.text()).toContain('The first run makes identities.')
+    expect(wrapper.text()).toContain('The first run creates identities.')
     await wrapper.find('input').setValue('kiosk')
     await wrapper
       .findAll('button')
-      .find((b) => b.text().includes('Why, or why not?'))!
+      .find((b) => b.text().includes('Explain'))!
       .trigger('click')
     await flushPromises()
     expect(wrapper.text()).toContain('address outside our domain')
@@ -488,30 +512,32 @@ describe('decisions', () => {
     kind: 'approval',
     system: 'berthing',
     title: 'Ada Quay: update in berthing',
-    said: 'titles: level 1 of 2, ada',
+    message: 'titles: level 1 of 2, ada',
     count: 1,
     names: ['Ada Quay'],
     answers: ['approve', 'reject'],
     blocked: null as string | null,
   }
-  it('take a yes with the words that go with it', async () => {
+  it.each(['approve', 'reject'])('%s with a comment', async (verb) => {
+    document.body.innerHTML = ''
+    const label = verb === 'approve' ? 'Approve' : 'Reject'
     answer({ '/api/v1/decisions': [waiting] })
     const { wrapper } = await open(Decisions)
     expect(wrapper.text()).toContain('Awaiting approval')
     await wrapper
       .findAll('button')
-      .find((b) => b.text() === 'Approve…')!
+      .find((b) => b.text() === `${label}…`)!
       .trigger('click')
     await flushPromises()
-    const dialog = document.querySelector('.p-dialog')!
-    const words = dialog.querySelector('textarea')!
-    words.value = 'seen the papers'
-    words.dispatchEvent(new Event('input'))
-    const send = [...dialog.querySelectorAll('button')].find((b) => b.textContent?.includes('Approve'))!
+    const dialog = [...document.querySelectorAll('.p-dialog')].at(-1)!
+    const comment = dialog.querySelector('textarea')!
+    comment.value = 'seen the papers'
+    comment.dispatchEvent(new Event('input'))
+    const send = [...dialog.querySelectorAll('button')].find((b) => b.textContent?.includes(label))!
     send.click()
     await flushPromises()
     expect(calls.POST).toHaveBeenCalledWith('/api/v1/decisions', {
-      body: { id: 'approval-0-abc', answer: 'approve', comment: 'seen the papers', chosen: [] },
+      body: { id: 'approval-0-abc', answer: verb, comment: 'seen the papers', chosen: [] },
     })
   })
   it('let whoever says yes choose, and send nothing before they did', async () => {
@@ -520,13 +546,13 @@ describe('decisions', () => {
       id: `f${n}`,
       text,
     }))
-    answer({ '/api/v1/decisions': [{ ...waiting, count: 2, offers, most: 1 }] })
+    answer({ '/api/v1/decisions': [{ ...waiting, count: 2, offers, choose_up_to: 1 }] })
     const { wrapper } = await open(Decisions)
     const yes = wrapper.findAll('button').find((b) => b.text() === 'Approve…')
     await yes?.trigger('click')
     await flushPromises()
     const dialog = [...document.querySelectorAll('.p-dialog')].at(-1)!
-    expect(dialog.textContent).toContain('Choose one; the others get a no')
+    expect(dialog.textContent).toContain('Choose one; the others are rejected')
     const send = () =>
       [...dialog.querySelectorAll('button')].find((b) => b.textContent?.startsWith('Approve'))!
     expect(send().disabled).toBe(true)
@@ -542,7 +568,7 @@ describe('decisions', () => {
   it('say why somebody may not answer, and offer nothing', async () => {
     answer({ '/api/v1/decisions': [{ ...waiting, blocked: 'this level is for ada' }] })
     const { wrapper } = await open(Decisions)
-    expect(wrapper.text()).toContain('Not for you to answer: this level is for ada.')
+    expect(wrapper.text()).toContain('You cannot answer this: this level is for ada.')
     expect(wrapper.findAll('button').filter((b) => b.text() === 'Approve…')).toHaveLength(0)
   })
 })
@@ -554,18 +580,20 @@ describe('settings', () => {
       groups: ['masters'],
       identity: null,
       person: null,
-      made: run.started,
-      ended: null,
+      created_at: run.started_at,
+      ended_at: null,
     }
     answer({ '/api/v1/operators': [ada] })
     const { wrapper } = await open(Settings)
     expect(wrapper.text()).toContain('masters')
     await wrapper
       .findAll('button')
-      .find((b) => b.text() === 'End…')!
+      .find((b) => b.text() === 'Deactivate…')!
       .trigger('click')
     await flushPromises()
-    const end = [...document.querySelectorAll('.p-dialog button')].find((b) => b.textContent === 'End it')!
+    const end = [...document.querySelectorAll('.p-dialog button')].find(
+      (b) => b.textContent === 'Deactivate',
+    )!
     ;(end as HTMLButtonElement).click()
     await flushPromises()
     expect(wrapper.find('[role=alert]').text()).toContain('nothing at /api/v1/operators/{name}')
@@ -597,12 +625,12 @@ describe('leavers', () => {
   const one = {
     identity: 'a1',
     label: 'Ada Lind',
-    started: '2026-11-27T08:00:00Z',
-    confirmed: '2026-11-27T08:00:01Z',
+    started_at: '2026-11-27T08:00:00Z',
+    confirmed_at: '2026-11-27T08:00:01Z',
     seconds: 0.32,
     done: 4,
     open: [],
-    returned: null,
+    returned_at: null,
   }
 
   it('say how fast access was closed, and what is open', async () => {
@@ -610,14 +638,14 @@ describe('leavers', () => {
       '/api/v1/leavers': { leavers: [one], median_seconds: 0.32, worst_seconds: 4, open: 0, planned: [] },
     })
     const { wrapper } = await open(Leavers)
-    expect(wrapper.text()).toContain('Every way in is closed: in 320 ms (median), 4.0 s at worst.')
-    const way = { system: 'berthing', kind: 'disable', why: 'berthing does not answer' }
-    const late = { ...one, seconds: null, open: [way] }
+    expect(wrapper.text()).toContain('All access of leavers is closed: median 320 ms, slowest 4.0 s.')
+    const access = { system: 'berthing', kind: 'disable', reason: 'berthing does not answer' }
+    const late = { ...one, seconds: null, open: [access] }
     answer({
       '/api/v1/leavers': { leavers: [late], median_seconds: null, worst_seconds: null, open: 1, planned: [] },
     })
     const again = (await open(Leavers)).wrapper
-    expect(again.text()).toContain('1 leaver can still get in somewhere.')
+    expect(again.text()).toContain('1 leaver still has access.')
     expect(again.text()).toContain('berthing: disable. berthing does not answer')
     expect(again.text()).toContain('not yet')
   })
@@ -629,68 +657,68 @@ describe('what people are given', () => {
     system: 'classroom',
     seats: 40,
     used: 38,
-    takes: 'account.active == true',
+    consumed_when: 'account.active == true',
     waiting: [] as object[],
     ahead_days: 30,
     starting: 4,
     leaving: 1,
-    wanted: 41,
-    rule: 'licences.toml:2',
+    needed: 41,
+    rule: 'licenses.toml:2',
   }
 
-  it('seats: who waits, or what will be short', async () => {
-    answer({ '/api/v1/licences': [] })
-    expect((await open(Licences)).wrapper.text()).toContain('No licences are counted')
-    answer({ '/api/v1/licences': [seats] })
-    const short = (await open(Licences)).wrapper
+  it('seats: the waiting list, or the shortage to come', async () => {
+    answer({ '/api/v1/licenses': [] })
+    expect((await open(Licenses)).wrapper.text()).toContain('No licenses yet')
+    answer({ '/api/v1/licenses': [seats] })
+    const short = (await open(Licenses)).wrapper
     expect(short.text()).toContain('training seats will be 1 seat short within 30 days.')
     expect(short.text()).toContain('41 · 1 too many')
     const who = { identity: 'a1', label: 'Ada Lind', order: '2026-12-01' }
-    answer({ '/api/v1/licences': [{ ...seats, waiting: [who] }] })
-    const waiting = (await open(Licences)).wrapper
-    expect(waiting.text()).toContain('One person waits for a seat.')
+    answer({ '/api/v1/licenses': [{ ...seats, waiting: [who] }] })
+    const waiting = (await open(Licenses)).wrapper
+    expect(waiting.text()).toContain('1 person is waiting for a seat.')
     expect(waiting.text()).toContain('Ada Lind')
-    answer({ '/api/v1/licences': [{ ...seats, wanted: 38 }] })
-    expect((await open(Licences)).wrapper.text()).toContain('Nobody waits for a seat')
+    answer({ '/api/v1/licenses': [{ ...seats, needed: 38 }] })
+    expect((await open(Licenses)).wrapper.text()).toContain('There are enough seats')
   })
 
-  it('notices: carried, or why not', async () => {
+  it('notifications: delivered, or why not', async () => {
     const one = {
       id: 1,
       rule: 'welcome',
       event: 'arrived',
       identity: 'a1',
       label: 'Ada Lind',
-      to: ['Bo Holm <bo@skerry.example>'],
+      recipients: ['Bo Holm <bo@skerry.example>'],
       text: 'Ada Lind is on board',
-      call: 'desk',
-      made: '2026-11-27T08:00:00Z',
+      webhook: 'desk',
+      created_at: '2026-11-27T08:00:00Z',
     }
-    answer({ '/api/v1/told': [{ ...one, sent: '2026-11-27T08:00:05Z' }] })
-    expect((await open(Told)).wrapper.text()).toContain('1 notice, each told once.')
-    answer({ '/api/v1/told': [{ ...one, error: 'the desk does not answer' }] })
-    const stuck = (await open(Told)).wrapper
-    expect(stuck.text()).toContain('1 notice could not be carried yet.')
+    answer({ '/api/v1/notifications': [{ ...one, sent_at: '2026-11-27T08:00:05Z' }] })
+    expect((await open(Notifications)).wrapper.text()).toContain('1 notification, each sent once.')
+    answer({ '/api/v1/notifications': [{ ...one, error: 'the desk does not answer' }] })
+    const stuck = (await open(Notifications)).wrapper
+    expect(stuck.text()).toContain('1 notification not delivered yet.')
     expect(stuck.text()).toContain('the desk does not answer')
   })
 
   it('groups: how each came about', async () => {
     const groups = [
       { system: 'classroom', label: 'drills', name: 'drills', origin: 'rule', since: '2026-11-27T08:00:00Z' },
-      { system: 'harbour', label: 'choir', name: 'cn=choir', origin: 'hand' },
+      { system: 'harbour', label: 'choir', name: 'cn=choir', origin: 'manual' },
     ]
     answer({ '/api/v1/identities/{id}/groups': { groups, members: [], count: 0 } })
     const { wrapper } = await open(GroupList, { id: 'a1' })
-    expect(wrapper.text()).toContain('by rule, since')
-    expect(wrapper.text()).toContain('by hand')
+    expect(wrapper.text()).toContain('rule, since')
+    expect(wrapper.text()).toContain('manual')
     expect(wrapper.text()).not.toContain('Members')
   })
 
   it('a password: set, and forgotten at once', async () => {
-    const way = { id: 1, made: '2026-11-27T08:00:00Z', must_change: false, missing: ['berthing'] }
-    answer({ '/api/v1/identities/{id}/password': [way] })
+    const status = { id: 1, created_at: '2026-11-27T08:00:00Z', must_change: false, missing: ['berthing'] }
+    answer({ '/api/v1/identities/{id}/password': [status] })
     const { wrapper } = await open(PasswordSet, { id: 'a1' })
-    expect(wrapper.text()).toContain('on its way to berthing')
+    expect(wrapper.text()).toContain('pending in berthing')
     const field = wrapper.find('input[type="password"]')
     await field.setValue('Anchor-Buoy-1')
     await wrapper.find('form').trigger('submit')
@@ -732,7 +760,7 @@ describe('roles', () => {
     }
     answer({ '/api/v1/roles': { roles: [role], conflicts: [conflict] } })
     const { wrapper } = await open(Roles)
-    expect(wrapper.text()).toContain('Roles differ about 1 value.')
+    expect(wrapper.text()).toContain('1 conflict between roles.')
     expect(wrapper.text()).toContain('deck watch by deck hand')
     expect(wrapper.text()).not.toContain('given by first operator')
     await wrapper.get('button').trigger('click')
@@ -742,18 +770,18 @@ describe('roles', () => {
   })
 
   it('tell who would gain and lose one under another condition, or why that is no condition', async () => {
-    const turn = (label: string, role: string, by = '') => ({ role, identity: label, label, by })
-    const effect = { said: 'This changes 2 values in 1 system.', total: 0, systems: [], lines: [] }
-    const trial = {
-      said: '1 would gain safety officer, and 1 would lose it.',
-      gains: [turn('Bo Holm', 'safety officer')],
-      loses: [turn('Ada Lind', 'safety officer', 'kept until 2036-12-24'), turn('Ada Lind', 'crew')],
+    const change = (label: string, role: string, by = '') => ({ role, identity: label, label, by })
+    const impact = { message: 'This changes 2 values in 1 system.', total: 0, systems: [], lines: [] }
+    const simulation = {
+      message: '1 would gain safety officer, and 1 would lose it.',
+      gains: [change('Bo Holm', 'safety officer')],
+      loses: [change('Ada Lind', 'safety officer', 'kept until 2036-12-24'), change('Ada Lind', 'crew')],
       conflicts: [],
-      effect,
+      impact,
     }
-    answer({ '/api/v1/roles': { roles: [role], conflicts: [] }, '/api/v1/roles/{name}/trial': trial })
+    answer({ '/api/v1/roles': { roles: [role], conflicts: [] }, '/api/v1/roles/{name}/simulate': simulation })
     const { wrapper } = await open(Roles)
-    await wrapper.get('button[aria-label^="What if"]').trigger('click')
+    await wrapper.get('button[aria-label^="Simulate"]').trigger('click')
     await wrapper.get('#when-safety-officer').setValue('identity.rank == "Mate"')
     await wrapper.get('form').trigger('submit')
     await flushPromises()
@@ -762,13 +790,13 @@ describe('roles', () => {
       body: { when: 'identity.rank == "Mate"' },
     })
     for (const said of [
-      trial.said,
-      'Would gain it (1)',
+      simulation.message,
+      'Gain the role (1)',
       'Bo Holm',
-      'Would lose it (1)',
+      'Lose the role (1)',
       'kept until',
       'crew (1)',
-      effect.said,
+      impact.message,
     ])
       expect(wrapper.text()).toContain(said)
     const detail = 'this is no condition: it ends too early'
@@ -780,22 +808,34 @@ describe('roles', () => {
   })
 })
 
-describe('a life line', () => {
-  const life = {
+describe('a lifecycle', () => {
+  const lifecycle = {
     stage: 'active',
     reason: 'here since 2026-01-01 00:00',
     rule: 'lifecycle.toml:2',
     since: '2026-01-01T00:00:00Z',
     moments: [
-      { at: '2026-01-01T00:00:00Z', shown: '2026-01-01 00:00', turn: 'starts', what: 'starts', past: true },
-      { at: '2036-12-31T00:00:00Z', shown: '2036-12-31 00:00', turn: 'leaves', what: 'leaves', past: false },
+      {
+        at: '2026-01-01T00:00:00Z',
+        shown: '2026-01-01 00:00',
+        transition: 'starts',
+        what: 'starts',
+        past: true,
+      },
+      {
+        at: '2036-12-31T00:00:00Z',
+        shown: '2036-12-31 00:00',
+        transition: 'leaves',
+        what: 'leaves',
+        past: false,
+      },
     ],
     departure: null,
   }
 
   it('shows today between what is over and what is to come', async () => {
-    answer({ '/api/v1/identities/{id}/life': life })
-    const { wrapper } = await open(LifeLine, { id: 'a1', label: 'Ada Lind' })
+    answer({ '/api/v1/identities/{id}/lifecycle': lifecycle })
+    const { wrapper } = await open(LifecyclePanel, { id: 'a1', label: 'Ada Lind' })
     const points = wrapper.findAll('ol li').map((point) => [point.classes()[0], point.find('strong').text()])
     expect(points).toEqual([
       ['past', 'starts'],
@@ -805,25 +845,25 @@ describe('a life line', () => {
   })
 
   it('shows what a departure does before it is asked for', async () => {
-    const effect = {
+    const impact = {
       at: '2026-11-27T08:00:00Z',
       changes: [
         { system: 'berthing', kind: 'disable', step: 1, values: ['active: true → false'], hold: null },
       ],
-      accounts: [{ system: 'berthing', said: 'left' }],
+      notes: [{ system: 'berthing', message: 'left' }],
     }
     answer({
-      '/api/v1/identities/{id}/life': life,
-      '/api/v1/identities/{id}/departure': effect,
+      '/api/v1/identities/{id}/lifecycle': lifecycle,
+      '/api/v1/identities/{id}/departure': impact,
     })
-    const { wrapper } = await open(LifeLine, { id: 'a1', label: 'Ada Lind' })
+    const { wrapper } = await open(LifecyclePanel, { id: 'a1', label: 'Ada Lind' })
     await wrapper.get('button').trigger('click')
     await flushPromises()
     expect(document.body.textContent).toContain('1 change on')
     expect(document.body.textContent).toContain('active: true → false')
     expect(calls.PUT).not.toHaveBeenCalled()
     const button = [...document.querySelectorAll('button')].find((b) =>
-      b.textContent?.includes('Close their access now'),
+      b.textContent?.includes('Start departure now'),
     )
     button?.click()
     await flushPromises()

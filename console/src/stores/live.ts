@@ -21,7 +21,7 @@ export type LiveEvent =
 
 type Listener = (event: LiveEvent) => void
 
-/** The stream of events, shared by all pages. */
+/** The event stream, shared by all pages. */
 export const useLive = defineStore('live', () => {
   const connected = ref(false)
   const source = shallowRef<EventSource | null>(null)
@@ -33,7 +33,7 @@ export const useLive = defineStore('live', () => {
     let dropped = false
     stream.onopen = () => {
       connected.value = true
-      // What happened while the line was down is unknown: pages read anew.
+      // Events during the interruption are lost: pages reload.
       if (dropped) listeners.forEach((listener) => listener({ event: 'missed' }))
       dropped = false
     }

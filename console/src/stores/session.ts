@@ -13,7 +13,7 @@ export const useSession = defineStore('session', () => {
     useLive().open()
   }
 
-  /** True if the cookie of an earlier visit is still good. It throws when the service does not answer. */
+  /** Returns whether the cookie of an earlier visit is valid. Throws if the service does not answer. */
   async function resume(): Promise<boolean> {
     if (name.value) return true
     const answer = await api.GET('/api/v1/me')

@@ -10,8 +10,8 @@ mod serve;
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
-/// Many small values are made on one thread and dropped on another, which the system's own
-/// allocator is slow at.
+/// Many small values are allocated on one thread and freed on another; the system allocator is slow
+/// at that.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
@@ -48,7 +48,7 @@ enum Command {
     #[command(subcommand)]
     Systems(client::systems::Systems),
     /// Show and answer the matches between a system's accounts and identities
-    Match(client::matches::Match),
+    Matches(client::matches::Matches),
     /// Show who is in scope, out of scope or on hold for a system, by reason
     Scope(client::scope::ShowScope),
     /// Inspect a feed's file before it is connected
@@ -62,7 +62,7 @@ enum Command {
     Passwords(client::passwords::Passwords),
     /// Show, sign and test webhooks
     #[command(subcommand)]
-    Calls(client::webhooks::Calls),
+    Webhooks(client::webhooks::Webhooks),
     StopWriting(client::stop::StopWriting),
     ResumeWriting(client::stop::ResumeWriting),
     /// Show what a run would do, and why; writes nothing
@@ -86,9 +86,9 @@ enum Command {
     #[command(subcommand)]
     Roles(client::roles::Roles),
     /// Show license seats, the waiting list and a forecast
-    Licences(client::granted::Licences),
+    Licenses(client::licenses::Licenses),
     /// Show notifications that rules sent
-    Told(client::granted::ToldTo),
+    Notifications(client::notifications::Notifications),
     /// Explain the accounts of a person, value by value, or why there is none
     Why(client::identities::Why),
     /// Show and verify the journal
@@ -105,7 +105,7 @@ enum Command {
 
 #[tokio::main]
 async fn main() -> ExitCode {
-    // One TLS provider for the whole process; a second call would say that there is one already.
+    // Installs the TLS provider of the process. An error means that one is installed already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = Cli::parse();
     let reach = cli.reach;
@@ -116,12 +116,12 @@ async fn main() -> ExitCode {
         Command::Restore(restore) => restore.run().await,
         Command::Status => client::status::show(&reach).await,
         Command::Systems(command) => command.run(&reach).await,
-        Command::Match(report) => report.run(&reach).await,
+        Command::Matches(matches) => matches.run(&reach).await,
         Command::Scope(view) => view.run(&reach).await,
         Command::Feeds(command) => command.run(&reach).await,
         Command::Rules(command) => command.run(&reach).await,
         Command::Passwords(command) => command.run(&reach).await,
-        Command::Calls(command) => command.run(&reach).await,
+        Command::Webhooks(command) => command.run(&reach).await,
         Command::StopWriting(stop) => stop.run(&reach).await,
         Command::ResumeWriting(resume) => resume.run(&reach).await,
         Command::Preview(preview) => preview.run(&reach).await,
@@ -132,8 +132,8 @@ async fn main() -> ExitCode {
         Command::Operators(command) => command.run(&reach).await,
         Command::Identities(command) => command.run(&reach).await,
         Command::Roles(command) => command.run(&reach).await,
-        Command::Licences(command) => command.run(&reach).await,
-        Command::Told(command) => command.run(&reach).await,
+        Command::Licenses(command) => command.run(&reach).await,
+        Command::Notifications(command) => command.run(&reach).await,
         Command::Why(why) => why.run(&reach).await,
         Command::Journal(command) => command.run(&reach).await,
         Command::Openapi => {

@@ -220,7 +220,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         );
     }
 
-    let aside = story.json(&["systems", "set-aside", "roster"]).await?;
+    let aside = story.json(&["systems", "quarantine", "roster"]).await?;
     story.expect(
         "rows set aside",
         aside.as_array().map(Vec::len) == Some(2),
@@ -440,7 +440,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .json(&[
             "scope",
             "harbour",
-            "--who",
+            "--status",
             "on-hold",
             "--search",
             "waits for a value of mail",

@@ -231,7 +231,7 @@ pub async fn play(
         .set_schedule(
             "berthing",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "the season",

@@ -237,7 +237,7 @@ impl Yard {
     }
 
     fn told(&self, event: &str) -> Vec<String> {
-        let told = self.service.json(&["told"]);
+        let told = self.service.json(&["notifications"]);
         let all = told
             .as_array()
             .unwrap()
@@ -266,7 +266,7 @@ async fn groups_are_pruned_or_told_seats_and_welcomes_wait_and_everybody_has_a_p
         "{welcomed:?}"
     );
     holds(
-        &said(&yard.service, &["licences", "berths"], 0),
+        &said(&yard.service, &["licenses", "berths"], 0),
         &["8", "Hand 9"],
     );
 

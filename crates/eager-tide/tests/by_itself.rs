@@ -157,7 +157,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
     holds(
         &shown,
-        &["no: `eager-tide systems schedule harbour --follow`"],
+        &["no: `eager-tide systems schedule harbour --watch`"],
     );
     tokio::time::sleep(Duration::from_millis(1500)).await;
     assert_eq!(
@@ -169,7 +169,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(
         &tide.service,
-        &["systems", "schedule", "harbour", "--follow"],
+        &["systems", "schedule", "harbour", "--watch"],
         0,
     );
     tide.listening().await;
@@ -236,7 +236,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     said(
         &tide.service,
         &[
-            "systems", "schedule", "berthing", "--follow", "--every", "1s",
+            "systems", "schedule", "berthing", "--watch", "--poll-interval", "1s",
         ],
         0,
     );
@@ -309,7 +309,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(
         &tide.service,
-        &["systems", "schedule", "harbour", "--follow"],
+        &["systems", "schedule", "harbour", "--watch"],
         0,
     );
     tide.listening().await;
@@ -377,9 +377,9 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
             "systems",
             "schedule",
             "berthing",
-            "--no-writes",
+            "--write-blackout",
             "00:00-12:00",
-            "--no-writes",
+            "--write-blackout",
             "12:00-00:00",
             "--zone",
             "UTC",
@@ -412,7 +412,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     );
     said(
         &tide.service,
-        &["systems", "schedule", "berthing", "--any-time"],
+        &["systems", "schedule", "berthing", "--clear-blackouts"],
         0,
     );
     tide.until("the change after the window", || {
@@ -422,7 +422,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     .await;
     let refused = said(
         &tide.service,
-        &["systems", "schedule", "harbour", "--way", "change_number"],
+        &["systems", "schedule", "harbour", "--mode", "change_number"],
         1,
     );
     holds(
@@ -434,7 +434,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     said(
         &tide.service,
         &[
-            "systems", "schedule", "harbour", "--way", "modified", "--every", "1s",
+            "systems", "schedule", "harbour", "--mode", "modified", "--poll-interval", "1s",
         ],
         0,
     );
@@ -475,7 +475,7 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(
         &tide.service,
-        &["systems", "schedule", "harbour", "--follow"],
+        &["systems", "schedule", "harbour", "--watch"],
         0,
     );
     tide.rested().await;
@@ -710,7 +710,7 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
         said(&tide.service, &["systems", "arm", system], 0);
         said(
             &tide.service,
-            &["systems", "schedule", system, "--follow"],
+            &["systems", "schedule", system, "--watch"],
             0,
         );
     }
@@ -802,7 +802,7 @@ async fn a_leaver_overtakes_a_run_that_is_on_its_way() {
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(
         &tide.service,
-        &["systems", "schedule", "harbour", "--follow"],
+        &["systems", "schedule", "harbour", "--watch"],
         0,
     );
     tide.listening().await;
@@ -945,7 +945,7 @@ async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through
     std::fs::remove_file(rules.join("approvals.toml")).unwrap();
     said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
     service.client(&["run"]);
-    said(service, &["systems", "schedule", "harbour", "--follow"], 0);
+    said(service, &["systems", "schedule", "harbour", "--watch"], 0);
     tide.listening().await;
     tide.until("it rests", || {
         service
@@ -1021,13 +1021,13 @@ async fn values_flow_both_ways_and_come_to_rest() {
         !said(service, &["rules", "show"], 0).contains("of berthing was never read"),
         "it is offered while it is needed"
     );
-    said(service, &["systems", "schedule", "harbour", "--follow"], 0);
+    said(service, &["systems", "schedule", "harbour", "--watch"], 0);
     tide.listening().await;
     tide.rested().await;
     said(
         service,
         &[
-            "systems", "schedule", "berthing", "--follow", "--every", "1s",
+            "systems", "schedule", "berthing", "--watch", "--poll-interval", "1s",
         ],
         0,
     );

@@ -83,7 +83,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         list.contains("read-only") && list.contains("healthy"),
         "{list}"
     );
-    let checked = said(service, &["systems", "check", "harbour"], 0);
+    let checked = said(service, &["systems", "test", "harbour"], 0);
     for step in [
         "Name resolves",
         "Port answers",
@@ -165,7 +165,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         service,
         &[
             "rules",
-            "try",
+            "evaluate",
             "lower(trim(account.mail))",
             "--on",
             "1004",
@@ -184,7 +184,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         service,
         &[
             "rules",
-            "try",
+            "evaluate",
             "lower(account.mial)",
             "--on",
             "1004",
@@ -197,7 +197,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     assert!(
         said(
             service,
-            &["rules", "try", "account.mail", "--on", "1004"],
+            &["rules", "evaluate", "account.mail", "--on", "1004"],
             1
         )
         .contains("account")
@@ -207,7 +207,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             service,
             &[
                 "rules",
-                "try",
+                "evaluate",
                 "identity.mail",
                 "--on",
                 "nobody-is-called-so"
@@ -221,7 +221,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             service,
             &[
                 "rules",
-                "try",
+                "evaluate",
                 "identity.mail",
                 "--on",
                 "1004",
@@ -288,7 +288,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     let person = set.people.iter().find(|p| p.family == "D'Amberg").unwrap();
     // People are named as one knows them.
     for who in [person.number.as_str(), person.mail.trim()] {
-        said(service, &["identities", "life", who], 0);
+        said(service, &["identities", "lifecycle", who], 0);
         assert!(said(service, &["identities", "show", who], 0).contains("D'Amberg"));
     }
     assert!(
@@ -361,7 +361,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         &["status"][..],
         &["systems", "list"],
         &["systems", "show", "harbour"],
-        &["systems", "check", "harbour"],
+        &["systems", "test", "harbour"],
         &["systems", "accounts", "berthing"],
         &["rules", "show"],
         &["changes", "list"],

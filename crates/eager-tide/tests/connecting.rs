@@ -143,7 +143,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     let roster = folder.path().join("data/feeds/crew.csv");
     std::fs::write(&roster, world::roster(&people)).unwrap();
     holds(
-        &said(&service, &["feeds", "look", roster.to_str().unwrap()], 0),
+        &said(&service, &["feeds", "inspect", roster.to_str().unwrap()], 0),
         &[
             "CSV, separated by semicolon, UTF-8",
             "1 unreadable",
@@ -186,7 +186,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
         &["2 rows were set aside"],
     );
     holds(
-        &said(&service, &["systems", "set-aside", "roster"], 0),
+        &said(&service, &["systems", "quarantine", "roster"], 0),
         &["the key `number` is empty"],
     );
 
@@ -263,14 +263,14 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     holds(
         &said(
             &service,
-            &["scope", "harbour", "--who", "out", "--search", "kiosk1"],
+            &["scope", "harbour", "--status", "out", "--search", "kiosk1"],
             0,
         ),
         &["uid=kiosk1"],
     );
     let csv = said(
         &service,
-        &["scope", "harbour", "--who", "out", "--export"],
+        &["scope", "harbour", "--status", "out", "--export"],
         0,
     );
     assert!(

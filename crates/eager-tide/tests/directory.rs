@@ -324,11 +324,11 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
 
     // Without a secret to sign with nothing is handed over, and it is said why.
     holds(
-        &said(&hall.service, &["calls", "list"], 0),
+        &said(&hall.service, &["webhooks", "list"], 0),
         &["welcome-desk", "missing"],
     );
     holds(
-        &said(&hall.service, &["calls", "test", "welcome-desk"], 1),
+        &said(&hall.service, &["webhooks", "test", "welcome-desk"], 1),
         &["no secret to sign calls to welcome-desk"],
     );
     let id = hall.service.json(&["passwords", "list"])[0]["id"].to_string();
@@ -340,22 +340,22 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
         client(
             &hall.service.url,
             &hall.service.token,
-            &["calls", "secret", "welcome-desk"],
+            &["webhooks", "secret", "welcome-desk"],
             secret,
         )
     };
     assert!(text(&set("short")).contains("16 characters"));
     assert!(set("another secret than theirs").status.success());
     holds(
-        &said(&hall.service, &["calls", "test", "welcome-desk"], 1),
+        &said(&hall.service, &["webhooks", "test", "welcome-desk"], 1),
         &[
             "127.0.0.1 refuses the call",
-            "eager-tide calls secret welcome-desk",
+            "eager-tide webhooks secret welcome-desk",
         ],
     );
     assert!(set(SECRET).status.success());
     holds(
-        &said(&hall.service, &["calls", "test", "welcome-desk"], 0),
+        &said(&hall.service, &["webhooks", "test", "welcome-desk"], 0),
         &["took the call"],
     );
     let mut waited = 0;
@@ -367,7 +367,7 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
             .filter(|call| call["kind"] == "first_password")
             .count()
     };
-    while hall.service.json(&["calls", "list"])[0]["waiting"] != 0 && waited < 300 {
+    while hall.service.json(&["webhooks", "list"])[0]["waiting"] != 0 && waited < 300 {
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
         waited += 1;
     }
@@ -660,13 +660,13 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     for system in ["crewhall", "berthing"] {
         said(
             &hall.service,
-            &["systems", "schedule", system, "--follow"],
+            &["systems", "schedule", system, "--watch"],
             0,
         );
     }
 
     // First it is only shown, and nothing happens.
-    let shown = said(&hall.service, &["identities", "leave", &id, "--preview"], 0);
+    let shown = said(&hall.service, &["identities", "depart", &id, "--dry-run"], 0);
     holds(
         &shown,
         &[
@@ -684,7 +684,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     holds(
         &said(
             &hall.service,
-            &["identities", "leave", &id, "--last-day", "someday"],
+            &["identities", "depart", &id, "--last-day", "someday"],
             1,
         ),
         &["`someday` is no day", "2026-12-31"],
@@ -692,7 +692,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     holds(
         &said(
             &hall.service,
-            &["identities", "leave", "nobody", "--preview"],
+            &["identities", "depart", "nobody", "--dry-run"],
             1,
         ),
         &["nobody"],
@@ -701,7 +701,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     // Now: every way in is closed, in the order of the rules.
     said(
         &hall.service,
-        &["identities", "leave", &id, "--comment", "walked off"],
+        &["identities", "depart", &id, "--comment", "walked off"],
         0,
     );
     // Access is closed before the last step is done: what has no way in any more may yet be moved.
@@ -766,14 +766,14 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
         "out of the group: {watch:?}"
     );
     holds(
-        &said(&hall.service, &["identities", "life", &id], 0),
+        &said(&hall.service, &["identities", "lifecycle", &id], 0),
         &["left", "walked off", "leaves"],
     );
     let journal = said(&hall.service, &["journal", "list"], 0);
     holds(&journal, &["departure.set", "walked off"]);
 
     // Taken back: the same entry at its old place, and an account made anew.
-    said(&hall.service, &["identities", "stay", &id], 0);
+    said(&hall.service, &["identities", "reinstate", &id], 0);
     let key = |entry: &SearchEntry| entry.attrs["uid"].clone();
     for n in 0.. {
         let now = hall.of(person).await;
@@ -795,11 +795,11 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     let at = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
     said(
         &hall.service,
-        &["identities", "leave", &id, "--at", &at.to_string()],
+        &["identities", "depart", &id, "--at", &at.to_string()],
         0,
     );
     holds(
-        &said(&hall.service, &["identities", "life", &id], 0),
+        &said(&hall.service, &["identities", "lifecycle", &id], 0),
         &["leaving", "to come"],
     );
     holds(
@@ -976,7 +976,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
     let secret = client(
         &hall.service.url,
         &hall.service.token,
-        &["calls", "secret", "welcome-desk"],
+        &["webhooks", "secret", "welcome-desk"],
         SECRET,
     );
     assert!(secret.status.success());
@@ -1050,7 +1050,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
             n < 150,
             "{:?} {}",
             told(),
-            said(&hall.service, &["told"], 0)
+            said(&hall.service, &["notifications"], 0)
         );
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
     }
@@ -1064,7 +1064,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
     );
     assert_eq!(one["to"][0]["mail"], office.mail.to_lowercase());
     holds(
-        &said(&hall.service, &["told"], 0),
+        &said(&hall.service, &["notifications"], 0),
         &["look-out", "welcome-desk"],
     );
 
@@ -1151,7 +1151,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
     );
 
     // Whoever leaves is out of the groups that no rule keeps too.
-    said(&hall.service, &["identities", "leave", &id], 0);
+    said(&hall.service, &["identities", "depart", &id], 0);
     for n in 0.. {
         if !members().await.contains(&own) {
             break;
@@ -1170,7 +1170,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
             );
             break;
         }
-        assert!(n < 100, "{}", said(&hall.service, &["told"], 0));
+        assert!(n < 100, "{}", said(&hall.service, &["notifications"], 0));
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
     }
     // Deleted as the last step, once the rules say so; and made anew with another entry when they
@@ -1195,7 +1195,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
             .is_none(),
         "its entry is gone"
     );
-    said(&hall.service, &["identities", "stay", &id], 0);
+    said(&hall.service, &["identities", "reinstate", &id], 0);
     hall.rest();
     assert_eq!(hall.of(sailor).await.dn, own);
     assert!(

@@ -853,7 +853,7 @@ when = 'identity.number == "105"'
         "{never:?}"
     );
     ship.memberships_are_right(&DEPARTMENTS, "all of it").await;
-    let check = said(&ship.service, &["systems", "check", "hall"], 0);
+    let check = said(&ship.service, &["systems", "test", "hall"], 0);
     assert!(
         check.contains("deleted objects included") && !check.contains("FAIL"),
         "{check}"
@@ -880,7 +880,7 @@ when = 'identity.number == "105"'
     for name in ["Sailor 4", "Sailor 5"] {
         said(
             &ship.service,
-            &["identities", "leave", &ship.identity(name)],
+            &["identities", "depart", &ship.identity(name)],
             0,
         );
     }
@@ -1050,7 +1050,7 @@ fn serve(controller: &DomainController) -> String {
     said(&["rules", "draft", "publish", "1"], "");
     let read = said(&["systems", "read", "harbour"], "");
     assert!(read.contains("accounts of type person"), "{read}");
-    let out = said(&["scope", "harbour", "--who", "out"], "");
+    let out = said(&["scope", "harbour", "--status", "out"], "");
     for reason in [
         "hands off: it is the built-in administrator account",
         "hands off: it is built into the directory",

@@ -241,7 +241,7 @@ async fn people_point_to_each_other_and_names_are_made_up_once() {
         &line.service,
         &[
             "rules",
-            "try",
+            "evaluate",
             "--on",
             &married.number,
             "--system",
@@ -421,7 +421,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
     let effect = said(
         &line.service,
-        &["rules", "effect", line.rules.to_str().unwrap()],
+        &["rules", "impact", line.rules.to_str().unwrap()],
         0,
     );
     holds(&effect, &["on hold → created", "orphaned → disabled"]);
@@ -464,7 +464,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     holds(
         &said(
             &line.service,
-            &["match", "berthing", "--which", "orphaned"],
+            &["matches", "berthing", "--status", "orphaned"],
             0,
         ),
         &["nightwatch@berthing.example"],
@@ -472,7 +472,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     said(
         &line.service,
         &[
-            "match",
+            "matches",
             "berthing",
             "--person",
             "nightwatch@berthing.example",
@@ -487,7 +487,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     holds(
         &said(
             &line.service,
-            &["match", "berthing", "--which", "skipped"],
+            &["matches", "berthing", "--status", "skipped"],
             0,
         ),
         &["nightwatch@berthing.example"],
@@ -530,7 +530,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         ],
     );
     holds(
-        &said(&line.service, &["rules", "draft", "effect", "1"], 1),
+        &said(&line.service, &["rules", "draft", "impact", "1"], 1),
         &["the rules have 1 error"],
     );
     line.edit("berthing.toml", "identity.titel", "identity.title");
@@ -550,7 +550,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         ),
         &["+ title", "upper(identity.title)"],
     );
-    let effect = line.service.json(&["rules", "draft", "effect", "1"]);
+    let effect = line.service.json(&["rules", "draft", "impact", "1"]);
     let lines = effect["lines"].as_array().unwrap();
     assert!(
         lines.len() > 40
@@ -568,7 +568,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         &said(
             &line.service,
             &[
-                "rules", "try", "--on", on, "--system", "berthing", "--draft", "1",
+                "rules", "evaluate", "--on", on, "--system", "berthing", "--draft", "1",
             ],
             0,
         ),
@@ -602,10 +602,10 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
     );
     holds(
         &said(&line.service, &["rules", "draft", "publish", "1"], 1),
-        &["published version 3 since", "rules draft renew 1"],
+        &["published version 3 since", "rules draft rebase 1"],
     );
     holds(
-        &said(&line.service, &["rules", "draft", "renew", "1"], 0),
+        &said(&line.service, &["rules", "draft", "rebase", "1"], 0),
         &[
             "from version 3",
             "upper(identity.title)",
@@ -631,7 +631,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         &said(&line.service, &["rules", "history"], 0),
         &["4 ", "capitals", "first operator"],
     );
-    let difference = said(&line.service, &["rules", "diff", "2", "4", "--effect"], 0);
+    let difference = said(&line.service, &["rules", "diff", "2", "4", "--impact"], 0);
     holds(
         &difference,
         &[
@@ -644,7 +644,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         ],
     );
     holds(
-        &said(&line.service, &["rules", "back", "2"], 0),
+        &said(&line.service, &["rules", "rollback", "2"], 0),
         &[
             "back to version 2",
             "values in 1 system",
@@ -652,7 +652,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         ],
     );
     said(&line.service, &["rules", "draft", "publish", "2"], 0);
-    let same = line.service.json(&["rules", "diff", "2", "5", "--effect"]);
+    let same = line.service.json(&["rules", "diff", "2", "5", "--impact"]);
     assert_eq!(
         (
             same["files"].as_array().unwrap().len(),
@@ -662,7 +662,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
     );
     said(&line.service, &["rules", "draft", "new"], 0);
     holds(
-        &said(&line.service, &["rules", "draft", "drop", "3"], 0),
+        &said(&line.service, &["rules", "draft", "discard", "3"], 0),
         &["draft 3 was dropped"],
     );
     holds(
@@ -737,7 +737,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     // kept of that.
     let tried = line.service.json(&[
         "roles",
-        "try",
+        "simulate",
         "deck hand",
         "identity.department == \"Galley\"",
     ]);
@@ -761,17 +761,17 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
         "{tried:#}"
     );
     holds(
-        &said(&line.service, &["roles", "try", "deck hand", ""], 0),
+        &said(&line.service, &["roles", "simulate", "deck hand", ""], 0),
         &["0 would gain deck hand, and", "loses", "deck watch"],
     );
     holds(
-        &said(&line.service, &["roles", "try", "captain", "true"], 1),
+        &said(&line.service, &["roles", "simulate", "captain", "true"], 1),
         &["there is no role `captain`", "deck hand"],
     );
     holds(
         &said(
             &line.service,
-            &["roles", "try", "deck hand", "identity.rank =="],
+            &["roles", "simulate", "deck hand", "identity.rank =="],
             1,
         ),
         &["this is no condition"],
@@ -786,7 +786,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     // Given for some seconds, with a follower at work: it comes and goes by itself.
     said(
         &line.service,
-        &["systems", "schedule", "berthing", "--follow"],
+        &["systems", "schedule", "berthing", "--watch"],
         0,
     );
     let until = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
@@ -794,7 +794,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
         &line.service,
         &[
             "roles",
-            "give",
+            "grant",
             "safety officer",
             &id,
             "--until",
@@ -837,30 +837,30 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
         &["role.given", "drill"],
     );
     // Given and taken; and what cannot be.
-    said(&line.service, &["roles", "give", "safety officer", &id], 0);
+    said(&line.service, &["roles", "grant", "safety officer", &id], 0);
     becomes("bridge").await;
-    said(&line.service, &["roles", "take", "safety officer", &id], 0);
+    said(&line.service, &["roles", "revoke", "safety officer", &id], 0);
     becomes("deck watch").await;
     holds(
-        &said(&line.service, &["roles", "take", "safety officer", &id], 1),
+        &said(&line.service, &["roles", "revoke", "safety officer", &id], 1),
         &["no grant by hand of the role"],
     );
     holds(
-        &said(&line.service, &["roles", "give", "captain", &id], 1),
+        &said(&line.service, &["roles", "grant", "captain", &id], 1),
         &["there is no role `captain`", "deck hand"],
     );
     holds(
         &said(
             &line.service,
-            &["roles", "give", "crew", &id, "--until", "soon"],
+            &["roles", "grant", "crew", &id, "--until", "soon"],
             1,
         ),
         &["`soon` is no moment"],
     );
     // Whoever leaves loses what was given, and does not get it back with the return.
-    said(&line.service, &["roles", "give", "safety officer", &id], 0);
+    said(&line.service, &["roles", "grant", "safety officer", &id], 0);
     becomes("bridge").await;
-    said(&line.service, &["identities", "leave", &id], 0);
+    said(&line.service, &["identities", "depart", &id], 0);
     for n in 0.. {
         let user = line
             .berthing
@@ -872,6 +872,6 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
         assert!(n < 150, "{user}");
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
     }
-    said(&line.service, &["identities", "stay", &id], 0);
+    said(&line.service, &["identities", "reinstate", &id], 0);
     becomes("deck watch").await;
 }

@@ -12,7 +12,7 @@ use tide_standins::world;
 const PASSWORD: &str = "harbour-secret";
 
 fn count(service: &Service, word: &str) -> i64 {
-    let view = service.json(&["match", "berthing"]);
+    let view = service.json(&["matches", "berthing"]);
     view["counts"]
         .as_array()
         .unwrap()
@@ -43,7 +43,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     said(&service, &["systems", "arm", "berthing"], 0);
 
     // The report, and what stands behind a number.
-    let report = said(&service, &["match", "berthing"], 0);
+    let report = said(&service, &["matches", "berthing"], 0);
     holds(
         &report,
         &[
@@ -52,7 +52,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
             "will link",
             "orphaned",
             "match rule \"employee number\"",
-            "--which ambiguous",
+            "--status ambiguous",
         ],
     );
     let (ambiguous, asked) = (
@@ -61,27 +61,27 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     );
     assert!(ambiguous >= 1 && asked >= 2, "{report}");
     holds(
-        &said(&service, &["match", "berthing", "--which", "orphaned"], 0),
+        &said(&service, &["matches", "berthing", "--status", "orphaned"], 0),
         &["dockradio@berthing.example"],
     );
     holds(
         &said(
             &service,
-            &["match", "berthing", "--search", "nobody-is-called-so"],
+            &["matches", "berthing", "--search", "nobody-is-called-so"],
             0,
         ),
         &["nobody fits"],
     );
     holds(
-        &said(&service, &["match", "nowhere"], 1),
+        &said(&service, &["matches", "nowhere"], 1),
         &["there is no system `nowhere`"],
     );
 
     // Side by side: what is equal, what differs, what is missing.
-    let case = service.json(&["match", "berthing", "--which", "ambiguous"])["lines"][0].clone();
+    let case = service.json(&["matches", "berthing", "--status", "ambiguous"])["lines"][0].clone();
     let who = case["label"].as_str().unwrap();
     holds(
-        &said(&service, &["match", "berthing", "--person", who], 0),
+        &said(&service, &["matches", "berthing", "--person", who], 0),
         &[
             "2 accounts match by employee number",
             "CANDIDATE 2",
@@ -95,19 +95,19 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     holds(
         &said(
             &service,
-            &["match", "berthing", "--person", who, "--join"],
+            &["matches", "berthing", "--person", who, "--join"],
             1,
         ),
         &["which of spare1@", "--candidate NAME"],
     );
     holds(
-        &said(&service, &["match", "berthing", "--join"], 1),
+        &said(&service, &["matches", "berthing", "--join"], 1),
         &["of whom?"],
     );
     said(
         &service,
         &[
-            "match",
+            "matches",
             "berthing",
             "--person",
             who,
@@ -122,9 +122,9 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         &said(
             &service,
             &[
-                "match",
+                "matches",
                 "berthing",
-                "--which",
+                "--status",
                 "will-link",
                 "--search",
                 "decided by",
@@ -135,14 +135,14 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     );
 
     // Never these two: then a new account is wanted, whose name the other one has; that is said.
-    let line = service.json(&["match", "berthing", "--which", "needs-review"])["lines"][0].clone();
+    let line = service.json(&["matches", "berthing", "--status", "needs-review"])["lines"][0].clone();
     let label = line["label"].as_str().unwrap();
     said(
         &service,
         &[
-            "match",
+            "matches",
             "berthing",
-            "--which",
+            "--status",
             "needs-review",
             "--person",
             label,
@@ -153,7 +153,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     assert_eq!(count(&service, "needs_review"), asked - 1);
     let held = said(
         &service,
-        &["scope", "berthing", "--who", "on-hold", "--search", label],
+        &["scope", "berthing", "--status", "on-hold", "--search", label],
         0,
     );
     holds(
@@ -164,7 +164,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         ],
     );
     // Taken back, it is asked again; then all that are left are answered in one go.
-    let answers = service.json(&["match", "berthing"])["answers"].clone();
+    let answers = service.json(&["matches", "berthing"])["answers"].clone();
     let never = answers
         .as_array()
         .unwrap()
@@ -173,11 +173,11 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         .unwrap()["id"]
         .to_string();
     holds(
-        &said(&service, &["match", "berthing", "--take-back", &never], 0),
+        &said(&service, &["matches", "berthing", "--take-back", &never], 0),
         &["the rules decide again"],
     );
     holds(
-        &said(&service, &["match", "berthing", "--take-back", &never], 1),
+        &said(&service, &["matches", "berthing", "--take-back", &never], 1),
         &["there is no answer"],
     );
     assert_eq!(count(&service, "needs_review"), asked);
@@ -185,9 +185,9 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         &said(
             &service,
             &[
-                "match",
+                "matches",
                 "berthing",
-                "--which",
+                "--status",
                 "needs-review",
                 "--all",
                 "--join",
@@ -200,9 +200,9 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     said(
         &service,
         &[
-            "match",
+            "matches",
             "berthing",
-            "--which",
+            "--status",
             "orphaned",
             "--search",
             "dockradio",
@@ -216,7 +216,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     // Adopt first: everything is joined, and nothing is sent.
     berthing.take_writes();
     let users = berthing.users();
-    let adopted = said(&service, &["run", "--adopt"], 0);
+    let adopted = said(&service, &["run", "--link-only"], 0);
     holds(
         &adopted,
         &[
@@ -248,12 +248,12 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     );
 
     // Who is joined is never moved silently; after a split the answer still holds.
-    let other = service.json(&["match", "berthing", "--which", "new"])["lines"][0]["identity"]
+    let other = service.json(&["matches", "berthing", "--status", "new"])["lines"][0]["identity"]
         .as_str()
         .unwrap()
         .to_owned();
     let joined = service.json(&[
-        "match", "berthing", "--which", "linked", "--search", "spare1",
+        "matches", "berthing", "--status", "linked", "--search", "spare1",
     ])["lines"][0]
         .clone();
     let answer =
@@ -312,7 +312,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         0,
     );
     holds(
-        &said(&service, &["match", "berthing", "--which", "will-link"], 0),
+        &said(&service, &["matches", "berthing", "--status", "will-link"], 0),
         &["decided by first operator"],
     );
 

@@ -305,7 +305,7 @@ async fn with_exactly_the_listed_permissions_everything_that_the_rules_do_works(
     }
     ship.run();
     ship.rest();
-    let check = said(&ship.service, &["systems", "check", "hall"], 0);
+    let check = said(&ship.service, &["systems", "test", "hall"], 0);
     holds(&check, &["Changes", "content synchronization"]);
     assert!(
         !check.contains("FAIL") && !check.contains("look"),
@@ -376,7 +376,7 @@ async fn with_exactly_the_listed_permissions_everything_that_the_rules_do_works(
     for name in ["Ada Quay", "Bo Lind"] {
         said(
             &ship.service,
-            &["identities", "leave", &ship.identity(name)],
+            &["identities", "depart", &ship.identity(name)],
             0,
         );
     }
@@ -425,7 +425,7 @@ async fn a_test_of_the_connection_notices_a_key_that_cannot_be_read() {
         BASE,
         "--bind-dn",
         ACCOUNT.0,
-        "--only-check",
+        "--dry-run",
     ];
     let check = client(&ship.service.url, &ship.service.token, &add, ACCOUNT.1);
     holds(

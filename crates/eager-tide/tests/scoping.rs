@@ -137,7 +137,7 @@ impl Yard {
     async fn takes_part(&self, wanted: &[&str], after: &str) {
         let begun = Instant::now();
         loop {
-            let shown = said(&self.service, &["scope", "harbour", "--who", "in"], 0);
+            let shown = said(&self.service, &["scope", "harbour", "--status", "in"], 0);
             let there: Vec<&str> = ["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"]
                 .into_iter()
                 .filter(|name| shown.contains(name))
@@ -148,7 +148,7 @@ impl Yard {
             assert!(
                 begun.elapsed() < Duration::from_secs(30),
                 "{after}: {shown}\n{}",
-                said(&self.service, &["scope", "harbour", "--who", "out"], 0)
+                said(&self.service, &["scope", "harbour", "--status", "out"], 0)
             );
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
@@ -177,7 +177,7 @@ async fn who_is_taken_out_of_a_group_is_out_within_moments_by_group_and_by_filte
     said(&yard.service, &["systems", "arm", "harbour"], 0);
     said(
         &yard.service,
-        &["systems", "schedule", "harbour", "--follow"],
+        &["systems", "schedule", "harbour", "--watch"],
         0,
     );
     yard.takes_part(&["Ada Quay", "Bo Lind"], "by group").await;
@@ -214,7 +214,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     said(&yard.service, &["systems", "arm", "harbour"], 0);
     said(
         &yard.service,
-        &["systems", "schedule", "harbour", "--follow"],
+        &["systems", "schedule", "harbour", "--watch"],
         0,
     );
     yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "everybody")
@@ -260,7 +260,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     .await;
     // Entries of another class are counted by the test, and read when their class is named.
     holds(
-        &said(&yard.service, &["systems", "check", "harbour"], 0),
+        &said(&yard.service, &["systems", "test", "harbour"], 0),
         &[
             "Object classes",
             "3 persons are read",
@@ -281,7 +281,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
         ),
         &["device"],
     );
-    let check = said(&yard.service, &["systems", "check", "harbour"], 0);
+    let check = said(&yard.service, &["systems", "test", "harbour"], 0);
     holds(
         &check,
         &[
@@ -320,7 +320,7 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
         &["nobody"],
     );
     holds(
-        &said(&yard.service, &["systems", "check", "harbour"], 0),
+        &said(&yard.service, &["systems", "test", "harbour"], 0),
         &["the schema has no class nobody"],
     );
     let missing = said(

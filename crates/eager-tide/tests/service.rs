@@ -317,7 +317,7 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         refused.contains("only postroom makes itself another one"),
         "{refused}"
     );
-    printed(&["operators", "token", "--earlier-hours", "0"]);
+    printed(&["operators", "token", "--overlap-hours", "0"]);
     assert_eq!(
         me(&[("authorization", &format!("Bearer {}", service.token))]).await,
         StatusCode::UNAUTHORIZED
@@ -436,7 +436,7 @@ async fn planted_secrets_are_found_nowhere() {
         &["status"][..],
         &["systems", "show", "harbour"],
         &["systems", "show", "berthing", "-o", "json"],
-        &["systems", "check", "harbour"],
+        &["systems", "test", "harbour"],
         &["rules", "show"],
         &["changes", "list"],
         &["changes", "show", "1", "--values"],
@@ -704,7 +704,7 @@ async fn another_key_is_noticed_at_the_start_and_the_folder_is_private() {
             .line("sealed with another key")
             .contains("eager-tide systems secret")
     );
-    let checked = text(&service.client(&["systems", "check", "harbour"]));
+    let checked = text(&service.client(&["systems", "test", "harbour"]));
     assert!(
         checked.contains("cannot be opened with this key"),
         "{checked}"
@@ -719,7 +719,7 @@ async fn another_key_is_noticed_at_the_start_and_the_folder_is_private() {
     assert!(replaced.status.success(), "{}", text(&replaced));
     assert!(
         service
-            .client(&["systems", "check", "harbour"])
+            .client(&["systems", "test", "harbour"])
             .status
             .success()
     );

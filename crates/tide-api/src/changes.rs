@@ -17,7 +17,7 @@ pub struct NewChangeSet {
     pub without_reading: bool,
     /// For a run: join accounts that exist, and send nothing; what would be sent is shown as held.
     #[serde(default)]
-    pub adopt: bool,
+    pub link_only: bool,
     /// Only these people, by name, number, address or id; nobody named means everybody.
     #[serde(default)]
     pub only: Vec<String>,
@@ -51,19 +51,19 @@ pub struct ChangeSet {
     pub preview: Option<i64>,
     /// When it began.
     #[schema(format = DateTime)]
-    pub started: String,
+    pub started_at: String,
     /// When it ended.
     #[schema(format = DateTime)]
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// What came of it as a whole.
     pub result: ChangeSetResult,
     /// The systems that could not be read completely: nobody is taken for absent there.
-    pub unread: Vec<String>,
+    pub unread_systems: Vec<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
     /// Is it about everybody? A run on news, or of those who were named, tells of those it is
     /// about.
-    pub whole: bool,
+    pub is_full: bool,
     /// The moment that a preview shows, when it is not the one at which it was made.
     #[schema(format = DateTime)]
     pub as_of: Option<String>,
@@ -75,7 +75,7 @@ pub struct ChangeSet {
 
 /// What was decided about one person in one system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Line {
+pub struct OutcomeLine {
     /// Its place.
     pub seq: i64,
     /// The system.
@@ -153,7 +153,7 @@ pub struct Change {
     pub attempts: i64,
     /// When it was settled.
     #[schema(format = DateTime)]
-    pub settled: Option<String>,
+    pub settled_at: Option<String>,
     /// Who started the run that it belongs to, in the history of an identity.
     pub principal: Option<String>,
 }
@@ -171,7 +171,7 @@ pub struct Decision {
     /// What is asked, in a line.
     pub title: String,
     /// Why, and what becomes of it meanwhile.
-    pub said: String,
+    pub message: String,
     /// How many it is about.
     pub count: usize,
     /// Some of those, by name.
@@ -185,7 +185,7 @@ pub struct Decision {
     pub offers: Vec<Offer>,
     /// The most of those that may be chosen.
     #[serde(default)]
-    pub most: Option<u32>,
+    pub choose_up_to: Option<u32>,
 }
 
 /// Something that whoever says yes may choose.

@@ -19,7 +19,7 @@ pub struct DraftRow {
     pub principal: String,
     /// When it was last saved.
     #[schema(format = DateTime)]
-    pub changed: String,
+    pub changed_at: String,
     /// By whom.
     pub changed_by: String,
 }
@@ -43,7 +43,7 @@ pub struct Draft {
     /// Files that were changed in the draft and in what was published since: the draft's text was
     /// kept.
     #[serde(default)]
-    pub both: Vec<String>,
+    pub changed_in_both: Vec<String>,
 }
 
 /// A draft to begin.
@@ -87,7 +87,7 @@ pub struct RuleVersion {
     pub version: i64,
     /// When it was published.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// By whom.
     pub principal: String,
     /// What it was made of.
@@ -127,7 +127,7 @@ pub struct DifferenceQuery {
     pub to: i64,
     /// Say what it does to everybody, too.
     #[serde(default)]
-    pub effect: bool,
+    pub impact: bool,
 }
 
 /// What two versions differ in.
@@ -136,25 +136,25 @@ pub struct Difference {
     /// In the rules.
     pub files: Vec<FileDifference>,
     /// In what they do, where that was asked.
-    pub effect: Option<Effect>,
+    pub impact: Option<ImpactView>,
 }
 
 /// What an edit does: the same records, decided by two rule sets.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Effect {
+pub struct ImpactView {
     /// In one sentence.
-    pub said: String,
+    pub message: String,
     /// By system.
-    pub systems: Vec<SystemEffect>,
+    pub systems: Vec<SystemImpactView>,
     /// The differences, up to 1,000.
-    pub lines: Vec<EffectLine>,
+    pub lines: Vec<ImpactLineView>,
     /// How many there are in all.
     pub total: usize,
 }
 
 /// What an edit does in one system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct SystemEffect {
+pub struct SystemImpactView {
     /// The system; none for the identities themselves.
     pub system: Option<String>,
     /// Values that differ.
@@ -162,12 +162,12 @@ pub struct SystemEffect {
     /// Accounts of which one value at least differs.
     pub accounts: usize,
     /// Accounts about which another thing is decided.
-    pub verdicts: Vec<VerdictEffect>,
+    pub verdicts: Vec<VerdictShift>,
 }
 
 /// How many accounts go from one verdict to another.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct VerdictEffect {
+pub struct VerdictShift {
     /// What is decided by the one.
     pub before: String,
     /// What by the other.
@@ -178,7 +178,7 @@ pub struct VerdictEffect {
 
 /// One difference.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct EffectLine {
+pub struct ImpactLineView {
     /// The system; none for the identity itself.
     pub system: Option<String>,
     /// `person`, `service` or `group`.
@@ -200,7 +200,7 @@ pub struct EffectLine {
 /// A whole mapping to try.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewMappingTrial {
+pub struct NewMappingEvaluation {
     /// On whom: a name, an employee number, an address, an id.
     pub on: String,
     /// The system.
@@ -215,18 +215,18 @@ pub struct NewMappingTrial {
 
 /// What a whole mapping gave on one record.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct MappingTrial {
+pub struct MappingEvaluationView {
     /// Whom it was tried on.
     pub label: String,
     /// The account there.
     pub account: Option<String>,
     /// Each attribute.
-    pub attributes: Vec<TriedAttribute>,
+    pub attributes: Vec<EvaluatedAttribute>,
 }
 
 /// One attribute of a mapping that was tried.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TriedAttribute {
+pub struct EvaluatedAttribute {
     /// `inbound` or `outbound`.
     pub direction: Direction,
     /// The attribute.
@@ -234,15 +234,15 @@ pub struct TriedAttribute {
     /// The expression.
     pub expression: String,
     /// `file:line`.
-    pub place: String,
+    pub rule: String,
     /// Each part and what it gave, the innermost first.
-    pub steps: Vec<TrialStep>,
+    pub steps: Vec<EvaluationStep>,
     /// The values that came of it.
     pub values: Vec<String>,
     /// What is there now.
-    pub there: Vec<String>,
+    pub current: Vec<String>,
     /// What is wrong, if something is.
-    pub fault: Option<TrialFault>,
+    pub fault: Option<EvaluationFault>,
     /// Whose mapping it is, when it is that of one population.
     pub note: Option<String>,
 }
@@ -262,10 +262,10 @@ pub struct FirstPassword {
     pub account: String,
     /// When it was set.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// When it was shown; none while it waits.
     #[schema(format = DateTime)]
-    pub shown: Option<String>,
+    pub shown_at: Option<String>,
     /// To whom, or which call-out took it.
     pub shown_to: Option<String>,
     /// Why it could not be handed over yet, where the rules hand it to a call-out.
@@ -274,7 +274,7 @@ pub struct FirstPassword {
 
 /// Somebody who is called.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct CallOut {
+pub struct Webhook {
     /// Its name in the rules.
     pub name: String,
     /// Where it is called.

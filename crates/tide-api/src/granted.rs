@@ -49,7 +49,7 @@ pub struct SeatWaiter {
 
 /// A licence whose seats are counted.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Licence {
+pub struct LicenseUsage {
     /// Its name.
     pub name: String,
     /// The system whose accounts use its seats.
@@ -59,7 +59,7 @@ pub struct Licence {
     /// How many are in use, by the accounts that are there.
     pub used: usize,
     /// Which accounts use one.
-    pub takes: String,
+    pub consumed_when: String,
     /// Who waits for one, the first in line first.
     pub waiting: Vec<SeatWaiter>,
     /// How many days are looked ahead.
@@ -69,14 +69,14 @@ pub struct Licence {
     /// How many give one back by then.
     pub leaving: usize,
     /// How many are wanted then: those in use and those who wait or start, without those who leave.
-    pub wanted: usize,
+    pub needed: usize,
     /// Where it stands, as `file:line`.
     pub rule: String,
 }
 
 /// Something that a rule told to somebody.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Told {
+pub struct NotificationRecord {
     /// Its number; who carries it is given it too.
     pub id: i64,
     /// The rule, by its name.
@@ -90,17 +90,17 @@ pub struct Told {
     /// The group, system or licence.
     pub about: Option<String>,
     /// Who is told: names, addresses, or `the operators`.
-    pub to: Vec<String>,
+    pub recipients: Vec<String>,
     /// What is told.
     pub text: String,
     /// The call-out that carries it; without one it stays here.
-    pub call: Option<String>,
+    pub webhook: Option<String>,
     /// When it was noticed (UTC).
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// When it was carried (UTC).
     #[schema(format = DateTime)]
-    pub sent: Option<String>,
+    pub sent_at: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
     /// What whoever carried it answered, as JSON: what they made for this person.
@@ -110,7 +110,7 @@ pub struct Told {
 /// Which notices are listed.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct ToldQuery {
+pub struct NotificationQuery {
     /// Only about this identity.
     pub identity: Option<String>,
     /// Only those that wait to be carried.
@@ -140,14 +140,14 @@ impl std::fmt::Debug for SetPassword {
 
 /// A password that was set, without the password.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct PasswordOnItsWay {
+pub struct PasswordSyncStatus {
     /// Its number.
     pub id: i64,
     /// Whose it is, if that is known yet.
     pub identity: Option<String>,
     /// When it was set (UTC).
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// The system that told of it; nothing when an operator set it.
     pub origin: Option<String>,
     /// Is it to be changed at the next log-in?
@@ -160,7 +160,7 @@ pub struct PasswordOnItsWay {
     pub is_settled: bool,
     /// When nothing more was to be done for it (UTC).
     #[schema(format = DateTime)]
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// How that ended.
     pub outcome: Option<String>,
 }

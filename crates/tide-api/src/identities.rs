@@ -19,7 +19,7 @@ pub struct Identity {
     pub attributes: Vec<Attribute>,
     /// When it last changed.
     #[schema(format = DateTime)]
-    pub changed: String,
+    pub changed_at: String,
 }
 
 /// One value and where it comes from.
@@ -30,7 +30,7 @@ pub struct ValueReason {
     /// The value that the rules want.
     pub value: String,
     /// The value that is there, for an account.
-    pub there: Option<String>,
+    pub current: Option<String>,
     /// How the two stand to each other, for an account.
     pub state: Option<ValueState>,
     /// The rule, as `file:line`.
@@ -71,7 +71,7 @@ pub struct AccountReason {
     pub linked_by: Option<String>,
     /// How well its system is known.
     #[serde(default)]
-    pub known: Option<Known>,
+    pub freshness: Option<DataFreshness>,
     /// The values, for a target.
     pub values: Vec<ValueReason>,
 }
@@ -100,14 +100,14 @@ pub struct Link {
     pub account: String,
     /// When it was made.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// What kind of thing made it.
     pub origin: LinkOrigin,
     /// The same as a sentence, with the source, rule or operator.
-    pub made_by: String,
+    pub created_by: String,
     /// When it was ended.
     #[schema(format = DateTime)]
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// Why it was ended.
     pub ended_by: Option<String>,
 }

@@ -130,7 +130,7 @@ pub struct Overview {
     /// The last run about everybody.
     pub last_run: Option<ChangeSet>,
     /// The last run on news, or of those who were named.
-    pub last_by_itself: Option<ChangeSet>,
+    pub last_auto_run: Option<ChangeSet>,
     /// The last preview.
     pub last_preview: Option<ChangeSet>,
     /// Why nothing is sent at all, if the records cannot be written.
@@ -142,7 +142,7 @@ pub struct Overview {
     /// How many people, or accounts that belong to nobody, are on hold now, by cause.
     pub holds: Vec<HoldCount>,
     /// What was done behind our back, and nobody has seen yet; the newest first.
-    pub notices: Vec<Notice>,
+    pub alerts: Vec<Alert>,
 }
 
 /// The emergency stop: while it is set, nothing is written to any system.
@@ -167,7 +167,7 @@ pub struct StopWrites {
 
 /// Something that somebody should know of.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Notice {
+pub struct Alert {
     /// Its number.
     pub id: i64,
     /// What happened.
@@ -176,13 +176,13 @@ pub struct Notice {
     pub body: String,
     /// When it was noticed.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
 }
 
 /// Notices that were seen.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct SeenNotices {
+pub struct SeenAlerts {
     /// The newest that was seen; the older ones are taken for seen, too.
     pub last: i64,
 }

@@ -14,7 +14,7 @@ pub struct Moment {
     /// The same for people, to the minute, in the zone in which the date is meant.
     pub shown: String,
     /// `ready`, `starts`, `leaving` or `leaves`.
-    pub turn: LifecycleTransition,
+    pub transition: LifecycleTransition,
     /// What happens, in words.
     pub what: String,
     /// Is it over?
@@ -39,7 +39,7 @@ pub struct Departure {
 
 /// Where somebody stands in their life.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct LifeLine {
+pub struct LifecycleView {
     /// `expected`, `active`, `away`, `leaving` or `left`.
     pub stage: Stage,
     /// Why, where the rules say anything of it.
@@ -59,7 +59,7 @@ pub struct LifeLine {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema, IntoParams)]
 #[serde(default)]
 #[into_params(parameter_in = Query)]
-pub struct Leave {
+pub struct NewDeparture {
     /// The moment, as RFC 3339 writes it.
     #[param(format = DateTime)]
     pub at: Option<String>,
@@ -86,34 +86,34 @@ pub struct DepartureChange {
 
 /// What would be done if somebody left.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct DepartureEffect {
+pub struct DepartureImpactView {
     /// From when on they would have left (UTC).
     #[schema(format = DateTime)]
     pub at: String,
     /// The changes, in the order in which they would be sent.
     pub changes: Vec<DepartureChange>,
     /// Each of their accounts: the system, and what is to be said of it.
-    pub accounts: Vec<AccountWords>,
+    pub notes: Vec<AccountNote>,
 }
 
 /// What is to be said of one account.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct AccountWords {
+pub struct AccountNote {
     /// The system.
     pub system: String,
     /// The words.
-    pub said: String,
+    pub message: String,
 }
 
 /// A way in that is not closed yet.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct WayIn {
+pub struct OpenAccessView {
     /// The system.
     pub system: String,
     /// The change that is still to be made; nothing when a webhook was not reached.
     pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
-    pub why: String,
+    pub reason: String,
 }
 
 /// Somebody who left.
@@ -126,19 +126,19 @@ pub struct Leaver {
     /// From when on their access was to be closed: the moment that was due, or that in which a
     /// source showed it (UTC).
     #[schema(format = DateTime)]
-    pub started: String,
+    pub started_at: String,
     /// When the last change of the departure was confirmed (UTC).
     #[schema(format = DateTime)]
-    pub confirmed: Option<String>,
+    pub confirmed_at: Option<String>,
     /// Seconds between the two, when nothing is open.
     pub seconds: Option<f64>,
     /// How many changes were confirmed.
     pub done: i64,
     /// Ways in that are not closed yet.
-    pub open: Vec<WayIn>,
+    pub open: Vec<OpenAccessView>,
     /// When they came back, if they did (UTC).
     #[schema(format = DateTime)]
-    pub returned: Option<String>,
+    pub returned_at: Option<String>,
 }
 
 /// What is to be told of leavers.

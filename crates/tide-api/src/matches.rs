@@ -11,7 +11,7 @@ pub struct MatchQuery {
     /// The type; `person` if left out.
     pub object: Option<ObjectType>,
     /// Only these.
-    pub which: Option<MatchStatus>,
+    pub status: Option<MatchStatus>,
     /// With this text in name, account or reason.
     pub search: Option<String>,
     /// How many are shown.
@@ -75,7 +75,7 @@ pub struct MatchAnswer {
     /// Its number.
     pub id: i64,
     /// `join`, `never`, `new` or `skip`.
-    pub said: MatchDecision,
+    pub answer: MatchDecision,
     /// Whom it is about.
     pub label: String,
     /// The identity.
@@ -86,7 +86,7 @@ pub struct MatchAnswer {
     pub principal: String,
     /// When.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
 }
 
 /// How matching stands in a system.
@@ -158,7 +158,7 @@ pub struct MatchCase {
 #[serde(deny_unknown_fields)]
 pub struct NewMatchAnswer {
     /// `join`, `never`, `new` or `skip`.
-    pub said: MatchDecision,
+    pub answer: MatchDecision,
     /// The identity.
     #[serde(default)]
     pub identity: Option<String>,

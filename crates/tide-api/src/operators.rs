@@ -16,10 +16,10 @@ pub struct Operator {
     pub person: Option<String>,
     /// When it was made.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// When its rights were taken back.
     #[schema(format = DateTime)]
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
 }
 
 /// An operator to add, or what is to be said of one.

@@ -70,7 +70,7 @@ pub struct Roles {
 /// Another condition of a role, to be tried.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
-pub struct NewRoleTrial {
+pub struct NewRoleSimulation {
     /// The condition, an expression about identities; nothing means that the role is only given by
     /// hand.
     pub when: String,
@@ -78,7 +78,7 @@ pub struct NewRoleTrial {
 
 /// Somebody who would gain or lose a role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct RoleTurn {
+pub struct RoleChange {
     /// The role: the one that was tried, or one that it brings.
     pub role: String,
     /// Their identity.
@@ -93,23 +93,23 @@ pub struct RoleTurn {
 
 /// What another condition of a role would do.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct RoleTrial {
+pub struct RoleSimulationView {
     /// What comes of it, in one sentence.
-    pub said: String,
+    pub message: String,
     /// Who would gain a role.
-    pub gains: Vec<RoleTurn>,
+    pub gains: Vec<RoleChange>,
     /// Who would lose one.
-    pub loses: Vec<RoleTurn>,
+    pub loses: Vec<RoleChange>,
     /// Where roles would differ about somebody, and do not now.
     pub conflicts: Vec<RoleConflict>,
     /// What it would do to accounts and values.
-    pub effect: crate::Effect,
+    pub impact: crate::ImpactView,
 }
 
 /// A role that is given by hand.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
-pub struct GiveRole {
+pub struct NewRoleGrant {
     /// To whom: the id of an identity.
     pub identity: String,
     /// From when on, as RFC 3339 writes it; at once without it.

@@ -59,7 +59,7 @@ pub struct Published {
     pub faults: Vec<Fault>,
     /// What it asks for and nobody read yet.
     #[serde(default)]
-    pub to_read: Vec<Known>,
+    pub required_reads: Vec<DataFreshness>,
 }
 
 /// One rule in a few words, with its place.
@@ -72,7 +72,7 @@ pub struct RuleLine {
     /// Options and words.
     pub note: String,
     /// `file:line`.
-    pub place: String,
+    pub location: String,
 }
 
 /// The rules of one system for one type.
@@ -91,7 +91,7 @@ pub struct SystemRules {
     /// Identity → account.
     pub outbound: Vec<RuleLine>,
     /// What becomes of those who fall out.
-    pub when_out: String,
+    pub on_out_of_scope: String,
     /// What becomes of accounts that were deleted in the system itself, of those that were made
     /// there and belong to nobody, and which first password a new one gets.
     pub otherwise: Vec<RuleLine>,
@@ -106,7 +106,7 @@ pub struct Rules {
     pub version: i64,
     /// When it was published.
     #[schema(format = DateTime)]
-    pub made: Option<String>,
+    pub created_at: Option<String>,
     /// By whom.
     pub principal: Option<String>,
     /// Its files.
@@ -118,18 +118,18 @@ pub struct Rules {
     /// The limits.
     pub guards: Vec<RuleLine>,
     /// Who is called.
-    pub calls: Vec<RuleLine>,
+    pub webhooks: Vec<RuleLine>,
     /// Faults that it has by now, against what the systems say of themselves.
     pub faults: Vec<Fault>,
     /// What it asks for and nobody read yet.
     #[serde(default)]
-    pub to_read: Vec<Known>,
+    pub required_reads: Vec<DataFreshness>,
 }
 
 /// An expression to try.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewTrial {
+pub struct NewEvaluation {
     /// The expression.
     pub expression: String,
     /// On whom: a name, an employee number, an address, an id.
@@ -147,7 +147,7 @@ pub struct NewTrial {
 
 /// One part of an expression, and what it gave.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TrialStep {
+pub struct EvaluationStep {
     /// The part.
     pub text: String,
     /// What it gave.
@@ -158,7 +158,7 @@ pub struct TrialStep {
 
 /// What is wrong with an expression, or with this evaluation of it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TrialFault {
+pub struct EvaluationFault {
     /// Where, in characters from 0.
     pub offset: usize,
     /// What.
@@ -169,15 +169,15 @@ pub struct TrialFault {
 
 /// What an expression gave on one record.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Trial {
+pub struct EvaluationView {
     /// Whom it was tried on.
     pub label: String,
     /// The account that it read.
     pub account: Option<String>,
     /// Each part and what it gave, the innermost first.
-    pub steps: Vec<TrialStep>,
+    pub steps: Vec<EvaluationStep>,
     /// The values that came of it; none is no value.
     pub values: Vec<String>,
     /// What is wrong, if something is.
-    pub fault: Option<TrialFault>,
+    pub fault: Option<EvaluationFault>,
 }

@@ -13,7 +13,7 @@ pub struct CheckStep {
     /// `passed`, `warned` or `failed`.
     pub state: StepState,
     /// What was found.
-    pub said: String,
+    pub message: String,
     /// What to do about it.
     pub remedy: Option<String>,
     /// A word for programs, when it failed.
@@ -31,13 +31,13 @@ pub struct CheckReport {
 
 /// The last enumeration of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct Reading {
+pub struct FullReadView {
     /// The type that was read.
     pub object: ObjectType,
     /// `running`, `complete` or `broken`.
     pub state: ReadState,
     /// How many accounts it showed.
-    pub seen: i64,
+    pub object_count: i64,
     /// When it began.
     #[schema(format = DateTime)]
     pub started_at: String,
@@ -52,21 +52,21 @@ pub struct Reading {
 
 /// How well one type of a system is known.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Known {
+pub struct DataFreshness {
     /// The system.
     pub system: String,
     /// The type.
     pub object: ObjectType,
     /// As it was when; missing if it was never read.
     #[schema(format = DateTime)]
-    pub at: Option<String>,
+    pub as_of: Option<String>,
     /// It tells each change, so that it is known as it is now.
-    pub live: bool,
+    pub connected: bool,
     /// What is missing, which a reading brings.
-    pub needs: Option<String>,
+    pub action_needed: Option<String>,
     /// What its schedule asks for and it cannot do: a pause that is shorter than a reading or a run
     /// takes.
-    pub hurry: Vec<String>,
+    pub schedule_warnings: Vec<String>,
 }
 
 /// A connected system.
@@ -109,21 +109,21 @@ pub struct System {
     /// How many of them are linked to an identity.
     pub linked: i64,
     /// Its last readings, by type.
-    pub readings: Vec<Reading>,
+    pub full_reads: Vec<FullReadView>,
     /// Does it give identities their values, are its accounts kept by us, by the published rules?
     pub roles: Vec<SystemRole>,
     /// When it is read and written by itself.
     pub schedule: Schedule,
     /// How it stands with following it, by type; empty while it is not followed.
-    pub following: Vec<FollowState>,
+    pub watchers: Vec<WatcherView>,
     /// How well it is known, by type, as far as the rules ask for it.
     #[serde(default)]
-    pub known: Vec<Known>,
+    pub freshness: Vec<DataFreshness>,
     /// The window that is open now, in which nothing is written to it.
-    pub quiet_now: Option<String>,
+    pub blackout_until: Option<String>,
     /// When the next such window begins.
     #[schema(format = DateTime)]
-    pub next_quiet: Option<String>,
+    pub next_blackout: Option<String>,
 }
 
 /// When a system is read and written by itself, once it is armed.
@@ -131,23 +131,23 @@ pub struct System {
 #[serde(default, deny_unknown_fields)]
 pub struct Schedule {
     /// Follow its changes, and run on each.
-    pub follow: bool,
+    pub watch: bool,
     /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`,
     /// `pushed` or `full`; the best that it offers, if none is named.
-    pub way: Option<WatchMode>,
+    pub mode: Option<WatchMode>,
     /// How often it is asked, in seconds, where it does not tell by itself; 60 without it.
-    pub every_seconds: Option<u32>,
+    pub poll_seconds: Option<u32>,
     /// How often everything is read, in seconds; a day without it, an hour where deletions are not
     /// told.
-    pub full_every_seconds: Option<u32>,
+    pub full_read_seconds: Option<u32>,
     /// When nothing is written to it.
-    pub quiet: Vec<QuietWindow>,
+    pub write_blackouts: Vec<WriteBlackout>,
 }
 
 /// A window in which nothing is written to a system.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct QuietWindow {
+pub struct WriteBlackout {
     /// The days on which it begins (`mon` to `sun`); none means every day.
     #[serde(default)]
     pub days: Vec<String>,
@@ -161,26 +161,26 @@ pub struct QuietWindow {
 
 /// How it stands with following one type of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct FollowState {
+pub struct WatcherView {
     /// The type.
     pub object: ObjectType,
     /// In which way.
-    pub way: Option<WatchMode>,
+    pub mode: Option<WatchMode>,
     /// That way in words.
-    pub words: Option<String>,
+    pub mode_label: Option<String>,
     /// `reading`, `listening`, `waiting` or `broken`.
     pub state: WatcherState,
     /// When news came last.
     #[schema(format = DateTime)]
-    pub news: Option<String>,
+    pub last_change_at: Option<String>,
     /// How many accounts differed since the service started.
-    pub changed: usize,
+    pub changed_count: usize,
     /// When it is asked again, if it does not tell by itself.
     #[schema(format = DateTime)]
-    pub next: Option<String>,
+    pub next_poll_at: Option<String>,
     /// When it is read whole again.
     #[schema(format = DateTime)]
-    pub full: Option<String>,
+    pub next_full_read_at: Option<String>,
     /// What broke it.
     pub error: Option<String>,
 }
@@ -224,7 +224,7 @@ pub struct Retirement {
     /// Its rule file, which would go with it.
     pub file: Option<String>,
     /// What would become of everybody, also in other systems.
-    pub effect: crate::Effect,
+    pub impact: crate::ImpactView,
 }
 
 /// Whether a system may be retired.
@@ -264,7 +264,7 @@ pub struct SchemaAttribute {
     /// How its values look.
     pub kind: ValueKind,
     /// May it hold several values?
-    pub many: bool,
+    pub multi_valued: bool,
     /// Must it hold one?
     pub required: bool,
     /// May we write it?
@@ -277,7 +277,7 @@ pub struct ReadResult {
     /// The type.
     pub object: ObjectType,
     /// How many accounts were shown.
-    pub seen: i64,
+    pub object_count: i64,
     /// How many are absent from now on.
     pub absent: i64,
     /// How many rows were set aside.
@@ -305,7 +305,7 @@ pub struct Account {
     pub identity: Option<String>,
     /// When it was last seen.
     #[schema(format = DateTime)]
-    pub seen: String,
+    pub seen_at: String,
     /// Since when it is no longer there.
     #[schema(format = DateTime)]
     pub absent_since: Option<String>,
@@ -381,7 +381,7 @@ pub struct Branch {
     /// How many persons lie below it, at any depth.
     pub people: Option<usize>,
     /// There are more: counting ended at a limit.
-    pub more: bool,
+    pub is_truncated: bool,
 }
 
 /// A system that is not kept, and the container below which is looked.
@@ -430,7 +430,7 @@ pub struct ScopeCondition {
     pub when: String,
     /// Said of those for whom it does not hold.
     #[serde(default)]
-    pub otherwise: Option<String>,
+    pub reason: Option<String>,
 }
 
 /// A whole scope.
@@ -524,20 +524,20 @@ pub struct ScopeQuery {
 
 /// What an edited scope would change.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ScopeTrial {
+pub struct ScopeSimulationView {
     /// By where they would stand.
     pub totals: Vec<ScopeStatusCount>,
     /// By reason, as it would be.
     pub counts: Vec<ScopeCount>,
     /// Who would stand elsewhere than now, by where from and where to.
-    pub moves: Vec<ScopeMove>,
+    pub moves: Vec<ScopeShift>,
     /// The rule file as it would be.
     pub file: crate::RuleFile,
 }
 
 /// Those who would stand elsewhere than now.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct ScopeMove {
+pub struct ScopeShift {
     /// Where they stand now: `in`, `out` or `held`.
     pub from: ScopeStatus,
     /// Where they would stand.
@@ -601,7 +601,7 @@ pub struct FeedColumn {
 
 /// What a feed's file looks like.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct FeedLook {
+pub struct FeedInspectionView {
     /// How it is written.
     pub format: FeedFormat,
     /// The delimiter.
@@ -609,7 +609,7 @@ pub struct FeedLook {
     /// The encoding.
     pub encoding: String,
     /// It begins with a byte order mark.
-    pub marked: bool,
+    pub has_bom: bool,
     /// Rows that can be read.
     pub rows: usize,
     /// Rows that cannot.
@@ -631,15 +631,15 @@ pub struct Token {
     pub label: String,
     /// When it was made.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub created_at: String,
     /// When it stops being good, if it does.
     #[schema(format = DateTime)]
-    pub expires: Option<String>,
+    pub expires_at: Option<String>,
     /// When it was taken back.
     #[schema(format = DateTime)]
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// Is it good now?
-    pub good: bool,
+    pub is_valid: bool,
 }
 
 /// Records of a system that calls us that were accepted as they are.
@@ -669,7 +669,7 @@ pub struct NewOperatorToken {
     pub expires_in_days: Option<u32>,
     /// For how many hours earlier tokens stay good, up to 720; 24 when this is missing, 0 ends them
     /// at once.
-    pub earlier_hours: u32,
+    pub overlap_hours: u32,
 }
 
 impl Default for NewOperatorToken {
@@ -677,14 +677,14 @@ impl Default for NewOperatorToken {
         NewOperatorToken {
             label: String::new(),
             expires_in_days: None,
-            earlier_hours: 24,
+            overlap_hours: 24,
         }
     }
 }
 
 /// A token that was just made. It is shown this once.
 #[derive(Serialize, Deserialize, ToSchema)]
-pub struct MadeToken {
+pub struct CreatedToken {
     /// Its id.
     pub id: String,
     /// The token.
@@ -697,7 +697,7 @@ pub struct EventShape {
     /// Where the kind of event stands, by dots: `data.action`.
     pub event: String,
     /// Its words, each with what it means: `joiner`, `mover` or `leaver`.
-    pub words: std::collections::BTreeMap<String, EventKind>,
+    pub kinds: std::collections::BTreeMap<String, EventKind>,
     /// Where the key of the record stands.
     pub key: String,
     /// Where the sender's id of the event stands, if it gives one: the same event may then be sent
@@ -746,7 +746,7 @@ pub struct EventSample {
     pub time: Option<String>,
     /// Words of the kind of event, each with what it means.
     #[serde(default)]
-    pub words: std::collections::BTreeMap<String, EventKind>,
+    pub kinds: std::collections::BTreeMap<String, EventKind>,
 }
 
 /// What came of an event so far.
@@ -760,7 +760,7 @@ pub struct EventReport {
     pub key: String,
     /// When it came.
     #[schema(format = DateTime)]
-    pub made: String,
+    pub received_at: String,
     /// `waiting` until a run has carried it on, `running` while some of its changes are unsettled,
     /// `done`, `held` with the reason in the lines, or `outdated` when it came after a later one
     /// and nothing was done.
@@ -787,5 +787,5 @@ pub struct EventOutcome {
     /// The groups that it is known to be in.
     pub groups: Vec<String>,
     /// What was decided, or done last.
-    pub said: String,
+    pub message: String,
 }

@@ -173,7 +173,7 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
         .set_schedule(
             "harbour",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "bench",

@@ -532,7 +532,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
             .set_schedule(
                 name,
                 &Schedule {
-                    follow: true,
+                    watch: true,
                     ..Schedule::default()
                 },
                 "bench",

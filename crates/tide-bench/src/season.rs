@@ -290,7 +290,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         .set_schedule(
             "berthing",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "bench",

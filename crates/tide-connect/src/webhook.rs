@@ -129,7 +129,7 @@ impl WebhookSender {
                 "refused",
                 format!("{host} refuses the call: {status}"),
                 format!(
-                    "look whether it knows our secret: `eager-tide calls secret {}`",
+                    "look whether it knows our secret: `eager-tide webhooks secret {}`",
                     self.name
                 ),
             )),

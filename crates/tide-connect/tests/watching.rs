@@ -305,5 +305,5 @@ async fn a_server_that_takes_the_request_and_says_nothing_is_noticed() {
         .expect("told")
         .expect_err("an error");
     assert_eq!(error.code, "sync_silent");
-    assert!(error.remedy.contains("--way modified"), "{error:?}");
+    assert!(error.remedy.contains("--mode modified"), "{error:?}");
 }

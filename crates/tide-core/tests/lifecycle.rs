@@ -42,7 +42,7 @@ attribute = "delegate"
 value = 'identity.boss'
 [[person.departure]]
 step = "revoke"
-attributes = ["licences"]
+attributes = ["licenses"]
 [[person.departure]]
 step = "delete"
 after_days = 30

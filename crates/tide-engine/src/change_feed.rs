@@ -132,7 +132,7 @@ impl Engine {
             .to_read()
             .await?
             .into_iter()
-            .filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).follow)
+            .filter(|(row, _)| row.armed && !row.paused && Schedule::read(&row.schedule).watch)
             .collect();
         let same = |follower: &Watcher, row: &SystemRow, objects: &[ObjectType]| {
             follower.row.settings == row.settings
@@ -226,7 +226,7 @@ impl Engine {
         let row = self.store.system(name).await?;
         let schedule = Schedule::read(&row.schedule);
         let connector = self.connector(&row).await?;
-        let way = match schedule.way {
+        let way = match schedule.mode {
             Some(way) => way,
             None => connector
                 .watch_modes()
@@ -259,7 +259,7 @@ impl Engine {
         schedule: &Schedule,
     ) -> Result<(), EngineError> {
         let connector = self.connector(row).await?;
-        let way = match schedule.way {
+        let way = match schedule.mode {
             Some(way) => way,
             None => connector
                 .watch_modes()
@@ -510,7 +510,7 @@ impl Engine {
     ) -> Result<(), EngineError> {
         let row = self.store.system(name).await?;
         schedule.check()?;
-        if let Some(way) = schedule.way {
+        if let Some(way) = schedule.mode {
             let ways = self.connector(&row).await?.watch_modes().await?;
             if !ways.contains(&way) {
                 let offered: Vec<&str> = ways.iter().map(|way| way.as_str()).collect();

@@ -203,7 +203,7 @@ impl Engine {
             .await
             .map_err(|error| match error {
                 EngineError::Changed(text) => EngineError::Changed(format!(
-                    "{text}: `eager-tide rules draft renew {id}` brings it in"
+                    "{text}: `eager-tide rules draft rebase {id}` brings it in"
                 )),
                 other => other,
             })?;

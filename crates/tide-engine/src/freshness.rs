@@ -180,8 +180,8 @@ mod tests {
             error: None,
         };
         let schedule = Schedule {
-            every_seconds: Some(60),
-            full_every_seconds: Some(3600),
+            poll_seconds: Some(60),
+            full_read_seconds: Some(3600),
             ..Schedule::default()
         };
         let told = |took, way, asked, run| {

@@ -50,7 +50,7 @@ pub(crate) struct IncrementalDecision {
 pub(crate) fn is_automatic(at_work: &[AtWork]) -> bool {
     at_work
         .iter()
-        .any(|row| row.armed && Schedule::read(&row.schedule).follow)
+        .any(|row| row.armed && Schedule::read(&row.schedule).watch)
 }
 
 impl Engine {

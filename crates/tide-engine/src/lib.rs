@@ -66,7 +66,7 @@ pub use operators::new_token;
 pub use password_sync::PasswordProgress;
 pub use roles::{Holder, RoleSimulation, RoleView};
 pub use runs::{Comparison, Plan, PublishedRules};
-pub use schedule::{Quiet, Schedule};
+pub use schedule::{Blackout, Schedule};
 pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeSimulation, ScopeView};
 pub use secret_sources::{ForHosts, SecretSources};
 pub use systems::{NewSystem, Retirement, SystemUpdate};

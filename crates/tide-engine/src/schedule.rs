@@ -27,21 +27,21 @@ const LONGEST: u32 = 30 * 24 * 3600;
 #[serde(default, deny_unknown_fields)]
 pub struct Schedule {
     /// Follow its changes, and run on each, once it is armed.
-    pub follow: bool,
+    pub watch: bool,
     /// In which way; the best that it offers, if none is named.
-    pub way: Option<WatchMode>,
+    pub mode: Option<WatchMode>,
     /// How often it is asked, in seconds, where it does not tell by itself.
-    pub every_seconds: Option<u32>,
+    pub poll_seconds: Option<u32>,
     /// How often everything is read, in seconds.
-    pub full_every_seconds: Option<u32>,
+    pub full_read_seconds: Option<u32>,
     /// When nothing is written to it.
-    pub quiet: Vec<Quiet>,
+    pub write_blackouts: Vec<Blackout>,
 }
 
 /// A window in which nothing is written.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Quiet {
+pub struct Blackout {
     /// The days on which it begins (`mon` to `sun`); none means every day.
     #[serde(default)]
     pub days: Vec<String>,
@@ -53,7 +53,7 @@ pub struct Quiet {
     pub zone: String,
 }
 
-impl Quiet {
+impl Blackout {
     fn parts(&self) -> Result<(Time, Time, TimeZone, Vec<Weekday>), String> {
         let time = |text: &str| -> Result<Time, String> {
             let (hours, minutes) = text
@@ -133,7 +133,7 @@ impl Schedule {
 
     /// Says what is wrong with it, before it is kept.
     pub fn check(&self) -> Result<(), EngineError> {
-        for window in &self.quiet {
+        for window in &self.write_blackouts {
             window.parts().map_err(EngineError::Invalid)?;
             if window.from == window.to {
                 return Err(EngineError::Invalid(
@@ -143,8 +143,8 @@ impl Schedule {
             }
         }
         for (what, seconds, least) in [
-            ("asked", self.every_seconds, 1),
-            ("read whole", self.full_every_seconds, 60),
+            ("asked", self.poll_seconds, 1),
+            ("read whole", self.full_read_seconds, 60),
         ] {
             if let Some(seconds) = seconds.filter(|seconds| !(least..=LONGEST).contains(seconds)) {
                 return Err(EngineError::Invalid(format!(
@@ -157,7 +157,7 @@ impl Schedule {
 
     /// How often it is asked, where it does not tell by itself.
     pub fn every(&self) -> std::time::Duration {
-        std::time::Duration::from_secs(self.every_seconds.unwrap_or(EVERY).into())
+        std::time::Duration::from_secs(self.poll_seconds.unwrap_or(EVERY).into())
     }
 
     /// How often everything is read. Where deletions are not told, a full read is what finds them.
@@ -167,12 +167,12 @@ impl Schedule {
         } else {
             3600
         };
-        jiff::SignedDuration::from_secs(self.full_every_seconds.unwrap_or(usual).into())
+        jiff::SignedDuration::from_secs(self.full_read_seconds.unwrap_or(usual).into())
     }
 
     /// The window that an instant lies in: when it ends, and the window in words.
     pub fn quiet_at(&self, now: Timestamp) -> Option<(Timestamp, String)> {
-        self.quiet
+        self.write_blackouts
             .iter()
             .flat_map(|window| {
                 window
@@ -187,7 +187,7 @@ impl Schedule {
 
     /// When the next window begins.
     pub fn next_quiet(&self, now: Timestamp) -> Option<Timestamp> {
-        self.quiet
+        self.write_blackouts
             .iter()
             .flat_map(|window| window.windows(now, 9))
             .map(|(from, _)| from)
@@ -202,14 +202,14 @@ mod tests {
 
     fn night(days: &[&str]) -> Schedule {
         let days = days.iter().map(|day| (*day).to_owned()).collect();
-        let window = Quiet {
+        let window = Blackout {
             days,
             from: "22:00".into(),
             to: "06:00".into(),
             zone: "Europe/Tallinn".into(),
         };
         Schedule {
-            quiet: vec![window],
+            write_blackouts: vec![window],
             ..Schedule::default()
         }
     }
@@ -259,14 +259,14 @@ mod tests {
             None,
             "Sunday night"
         );
-        let skipped = Quiet {
+        let skipped = Blackout {
             days: Vec::new(),
             from: "03:30".into(),
             to: "05:00".into(),
             zone: "Europe/Tallinn".into(),
         };
         let schedule = Schedule {
-            quiet: vec![skipped],
+            write_blackouts: vec![skipped],
             ..Schedule::default()
         };
         // On 28 March 2027 the clock goes from 03:00 to 04:00.
@@ -281,11 +281,13 @@ mod tests {
             change(&mut schedule);
             schedule.check().expect_err("refused").to_string()
         };
-        assert!(wrong(&|s| s.quiet[0].zone = "Mars/Base".into()).contains("no time zone"));
-        assert!(wrong(&|s| s.quiet[0].from = "25:00".into()).contains("no time of day"));
-        assert!(wrong(&|s| s.quiet[0].days = vec!["someday".into()]).contains("no day"));
-        assert!(wrong(&|s| s.every_seconds = Some(0)).contains("every 0 s"));
-        assert!(wrong(&|s| s.full_every_seconds = Some(5)).contains("read whole every 5 s"));
+        assert!(
+            wrong(&|s| s.write_blackouts[0].zone = "Mars/Base".into()).contains("no time zone")
+        );
+        assert!(wrong(&|s| s.write_blackouts[0].from = "25:00".into()).contains("no time of day"));
+        assert!(wrong(&|s| s.write_blackouts[0].days = vec!["someday".into()]).contains("no day"));
+        assert!(wrong(&|s| s.poll_seconds = Some(0)).contains("every 0 s"));
+        assert!(wrong(&|s| s.full_read_seconds = Some(5)).contains("read whole every 5 s"));
         assert_eq!(
             night(&["mon", "Sun"]).check().map_err(|e| e.to_string()),
             Ok(())

@@ -133,7 +133,7 @@ impl Engine {
             ConnectError::permanent(
                 "secret",
                 format!("there is no secret to sign calls to {name} with"),
-                format!("set one that both know: `eager-tide calls secret {name}`"),
+                format!("set one that both know: `eager-tide webhooks secret {name}`"),
             )
         })?;
         Ok(WebhookSender::new(

@@ -743,14 +743,14 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     // A window in which nothing is written, tomorrow: its preview says so.
     let tomorrow = tide.engine.now() + jiff::SignedDuration::from_hours(24);
     let day = tomorrow.to_zoned(jiff::tz::TimeZone::UTC).date();
-    let window = tide_engine::Quiet {
+    let window = tide_engine::Blackout {
         days: vec![format!("{:?}", day.weekday()).to_lowercase()[..3].to_owned()],
         from: "00:00".into(),
         to: "23:59".into(),
         zone: "UTC".into(),
     };
     let schedule = tide_engine::Schedule {
-        quiet: vec![window],
+        write_blackouts: vec![window],
         ..Default::default()
     };
     tide.engine

@@ -70,7 +70,7 @@ impl World {
             })
             .await;
         let schedule = Schedule {
-            follow: true,
+            watch: true,
             ..Schedule::default()
         };
         world

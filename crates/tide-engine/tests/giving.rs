@@ -298,7 +298,7 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
         .set_schedule(
             "berthing",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "tester",
@@ -363,7 +363,7 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
         .set_schedule(
             "berthing",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "tester",

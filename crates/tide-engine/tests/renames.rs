@@ -762,7 +762,7 @@ impl Sim {
                 .set_schedule(
                     name,
                     &Schedule {
-                        follow: true,
+                        watch: true,
                         ..Schedule::default()
                     },
                     "sim",

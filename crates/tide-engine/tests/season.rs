@@ -336,7 +336,7 @@ async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_
         .set_schedule(
             "berthing",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "tester",

@@ -895,7 +895,7 @@ async fn template(file: &Path) -> anyhow::Result<()> {
             .set_schedule(
                 name,
                 &Schedule {
-                    follow: true,
+                    watch: true,
                     ..Schedule::default()
                 },
                 "sim",

@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
-use tide_engine::{Engine, Plan, Quiet, Schedule, SystemUpdate};
+use tide_engine::{Blackout, Engine, Plan, Schedule, SystemUpdate};
 use tide_store::ChangeSetRow;
 
 /// How many accounts are written at a time: so many can be on the wire when writes are stopped.
@@ -191,14 +191,14 @@ async fn a_window_without_writes_that_begins_stops_what_is_queued() {
             .strftime("%H:%M")
             .to_string()
     };
-    let quiet = Quiet {
+    let quiet = Blackout {
         days: Vec::new(),
         from: at(-2),
         to: at(2),
         zone: "UTC".into(),
     };
     let schedule = Schedule {
-        quiet: vec![quiet],
+        write_blackouts: vec![quiet],
         ..Schedule::default()
     };
     tide.engine
@@ -371,7 +371,7 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
         .set_schedule(
             "berthing",
             &Schedule {
-                follow: true,
+                watch: true,
                 ..Schedule::default()
             },
             "tester",

@@ -67,7 +67,7 @@ pub fn command(one: &Attention) -> Option<String> {
         AttentionKind::Guard | AttentionKind::Approval | AttentionKind::ExternalChange => {
             "eager-tide decisions list".to_owned()
         }
-        AttentionKind::Unreachable => format!("eager-tide systems check {system}"),
+        AttentionKind::Unreachable => format!("eager-tide systems test {system}"),
         AttentionKind::ReadFailed => format!("eager-tide systems read {system}"),
         AttentionKind::Failed => "eager-tide holds --cause failed".to_owned(),
         AttentionKind::Review => "eager-tide holds --cause needs-review".to_owned(),

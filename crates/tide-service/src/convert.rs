@@ -79,17 +79,17 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
     };
     tide_api::ChangeSet {
         result,
-        unread: row.unread,
+        unread_systems: row.unread,
         id: row.id,
         kind: row.kind,
         state: row.state,
         rule_version: row.rule_version,
         principal: row.principal,
         preview: row.preview,
-        started: row.started,
-        ended: row.ended,
+        started_at: row.started,
+        ended_at: row.ended,
         note: row.note,
-        whole: row.whole,
+        is_full: row.whole,
         as_of: row.as_of,
         verdicts: verdicts
             .into_iter()
@@ -103,9 +103,9 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
     }
 }
 
-pub fn line(row: DecidedRow) -> tide_api::Line {
+pub fn line(row: DecidedRow) -> tide_api::OutcomeLine {
     let decided = row.decided;
-    tide_api::Line {
+    tide_api::OutcomeLine {
         seq: row.seq,
         system: decided.system,
         object: decided.object,
@@ -155,7 +155,7 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
         error: row.error,
         remedy: row.remedy,
         attempts: row.attempts,
-        settled: row.settled,
+        settled_at: row.settled,
         principal: row.principal,
     }
 }
@@ -168,7 +168,7 @@ pub fn account(row: AccountRow) -> tide_api::Account {
         name: account.name,
         key: account.key,
         identity: row.identity,
-        seen: row.seen,
+        seen_at: row.seen,
         absent_since: account.absent_since.map(|at| at.to_string()),
         absence_confirmed: account.absence_confirmed,
         fault: account.fault,
@@ -187,7 +187,7 @@ pub fn identity(row: IdentityRow) -> tide_api::Identity {
             .into_iter()
             .filter(|a| shown.contains(&a.name.as_str()))
             .collect(),
-        changed: row.changed,
+        changed_at: row.changed,
     }
 }
 
@@ -204,7 +204,7 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
     tide_api::ValueReason {
         attribute: reason.attribute.clone(),
         value: reason.value.clone(),
-        there: None,
+        current: None,
         state: None,
         rule: place(&reason.rule),
         expression: reason.expression.clone(),
@@ -214,14 +214,14 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
     }
 }
 
-pub fn known(one: &tide_engine::Freshness) -> tide_api::Known {
-    tide_api::Known {
+pub fn known(one: &tide_engine::Freshness) -> tide_api::DataFreshness {
+    tide_api::DataFreshness {
         system: one.system.clone(),
         object: one.object,
-        at: one.at.map(|at| at.to_string()),
-        live: one.live,
-        needs: one.needs.map(str::to_owned),
-        hurry: one.hurry.clone(),
+        as_of: one.at.map(|at| at.to_string()),
+        connected: one.live,
+        action_needed: one.needs.map(str::to_owned),
+        schedule_warnings: one.hurry.clone(),
     }
 }
 
@@ -248,7 +248,7 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
         one.system == line.decided.system && one.object == line.decided.object
     };
     tide_api::AccountReason {
-        known: known.iter().find(of).map(self::known),
+        freshness: known.iter().find(of).map(self::known),
         system: line.decided.system.clone(),
         verdict: line.decided.verdict,
         reason: line.decided.reason.text.clone(),
@@ -267,7 +267,7 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
             .values
             .iter()
             .map(|value| tide_api::ValueReason {
-                there: Some(value.there.clone()),
+                current: Some(value.there.clone()),
                 state: Some(value.state),
                 note: value.note.clone().or_else(|| value.reason.note.clone()),
                 ..value_reason(&value.reason)
@@ -312,7 +312,7 @@ fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
         name: mapping.attribute.clone(),
         text: mapping.program.source().into(),
         note: notes.join(", "),
-        place: place(&mapping.place),
+        location: place(&mapping.place),
     }
 }
 
@@ -326,7 +326,7 @@ fn container(word: &str, container: &Container) -> tide_api::RuleLine {
         name: word.into(),
         text: container.dn.to_string(),
         note: note.into(),
-        place: place(&container.place),
+        location: place(&container.place),
     }
 }
 
@@ -335,7 +335,7 @@ fn rule(name: &str, text: &str, note: &str, at: &Place) -> tide_api::RuleLine {
         name: name.into(),
         text: text.into(),
         note: note.into(),
-        place: place(at),
+        location: place(at),
     }
 }
 
@@ -357,7 +357,7 @@ fn condition(condition: &Condition) -> tide_api::RuleLine {
         name: "if".into(),
         text: condition.when.source().into(),
         note: format!("else: {}", condition.otherwise),
-        place: place(&condition.place),
+        location: place(&condition.place),
     }
 }
 
@@ -464,7 +464,7 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
                         )
                     }
                 ),
-                place: place(&rule.place),
+                location: place(&rule.place),
             })
             .collect(),
         inbound: types.inbound.iter().map(mapping).collect(),
@@ -492,7 +492,7 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
                 rule(&example.name, &expect.join(", "), &note, &example.place)
             })
             .collect(),
-        when_out: match types.on_out_of_scope {
+        on_out_of_scope: match types.on_out_of_scope {
             OnOutOfScope::Disable => "disable",
             OnOutOfScope::Leave => "leave",
         }
@@ -506,7 +506,7 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
         name: name.into(),
         text: text.into(),
         note: String::new(),
-        place: place(&types.place),
+        location: place(&types.place),
     };
     let mut lines = Vec::new();
     if types.is_target() {
@@ -547,31 +547,31 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
 }
 
 pub fn schedule(schedule: &tide_engine::Schedule) -> tide_api::Schedule {
-    let window = |w: &tide_engine::Quiet| tide_api::QuietWindow {
+    let window = |w: &tide_engine::Blackout| tide_api::WriteBlackout {
         days: w.days.clone(),
         from: w.from.clone(),
         to: w.to.clone(),
         zone: w.zone.clone(),
     };
     tide_api::Schedule {
-        follow: schedule.follow,
-        way: schedule.way,
-        every_seconds: schedule.every_seconds,
-        full_every_seconds: schedule.full_every_seconds,
-        quiet: schedule.quiet.iter().map(window).collect(),
+        watch: schedule.watch,
+        mode: schedule.mode,
+        poll_seconds: schedule.poll_seconds,
+        full_read_seconds: schedule.full_read_seconds,
+        write_blackouts: schedule.write_blackouts.iter().map(window).collect(),
     }
 }
 
-pub fn following(one: tide_engine::WatcherStatus) -> tide_api::FollowState {
-    tide_api::FollowState {
+pub fn following(one: tide_engine::WatcherStatus) -> tide_api::WatcherView {
+    tide_api::WatcherView {
         object: one.object,
-        way: one.way,
-        words: one.way.map(|way| way.label().to_owned()),
+        mode: one.way,
+        mode_label: one.way.map(|way| way.label().to_owned()),
         state: one.state,
-        news: one.news.map(|at| at.to_string()),
-        changed: one.changed,
-        next: one.next.map(|at| at.to_string()),
-        full: one.full.map(|at| at.to_string()),
+        last_change_at: one.news.map(|at| at.to_string()),
+        changed_count: one.changed,
+        next_poll_at: one.next.map(|at| at.to_string()),
+        next_full_read_at: one.full.map(|at| at.to_string()),
         error: one.error,
     }
 }
@@ -582,7 +582,7 @@ pub fn call_line(name: &str, call: &tide_core::rules::WebhookRules) -> tide_api:
         name: name.to_owned(),
         text: call.url.clone(),
         note,
-        place: call.place.to_string(),
+        location: call.place.to_string(),
     }
 }
 
@@ -603,7 +603,7 @@ pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_ap
 /// How many differences of an effect are told one by one.
 const TOLD: usize = 1_000;
 
-pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
+pub fn effect(effect: tide_core::impact::Impact) -> tide_api::ImpactView {
     let total = effect.lines.len();
     let many = |count: usize, one: &str, more: &str| {
         format!("{count} {}", if count == 1 { one } else { more })
@@ -650,21 +650,21 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
     } else {
         format!("This {}.", parts.join(", and "))
     };
-    let system = |system: tide_core::impact::SystemImpact| tide_api::SystemEffect {
+    let system = |system: tide_core::impact::SystemImpact| tide_api::SystemImpactView {
         system: system.system,
         values: system.values,
         accounts: system.accounts,
         verdicts: system
             .verdicts
             .into_iter()
-            .map(|((before, after), count)| tide_api::VerdictEffect {
+            .map(|((before, after), count)| tide_api::VerdictShift {
                 before,
                 after,
                 count,
             })
             .collect(),
     };
-    let line = |line: tide_core::impact::ImpactLine| tide_api::EffectLine {
+    let line = |line: tide_core::impact::ImpactLine| tide_api::ImpactLineView {
         system: line.system,
         object: line.object,
         identity: line.identity,
@@ -674,8 +674,8 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
         after: line.after,
         reason: line.reason,
     };
-    tide_api::Effect {
-        said,
+    tide_api::ImpactView {
+        message: said,
         systems: effect.systems.into_iter().map(system).collect(),
         lines: effect.lines.into_iter().take(TOLD).map(line).collect(),
         total,
@@ -683,9 +683,9 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::Effect {
 }
 
 type Tried = (
-    Vec<tide_api::TrialStep>,
+    Vec<tide_api::EvaluationStep>,
     Vec<String>,
-    Option<tide_api::TrialFault>,
+    Option<tide_api::EvaluationFault>,
 );
 
 /// The steps of a trial and what came of it.
@@ -703,14 +703,14 @@ pub fn trial(
         ),
         Err(error) => (
             Vec::new(),
-            Some(tide_api::TrialFault {
+            Some(tide_api::EvaluationFault {
                 offset: error.offset,
                 message: error.message,
                 help: error.help,
             }),
         ),
     };
-    let step = |step: tide_core::expr::TraceStep| tide_api::TrialStep {
+    let step = |step: tide_core::expr::TraceStep| tide_api::EvaluationStep {
         text: step.text,
         value: step.value,
         offset: step.offset,
@@ -718,16 +718,16 @@ pub fn trial(
     (steps.into_iter().map(step).collect(), values, fault)
 }
 
-pub fn tried(one: tide_engine::MappingEvaluation) -> tide_api::TriedAttribute {
+pub fn tried(one: tide_engine::MappingEvaluation) -> tide_api::EvaluatedAttribute {
     let (steps, values, fault) = trial(one.steps, one.result);
-    tide_api::TriedAttribute {
+    tide_api::EvaluatedAttribute {
         direction: one.direction,
         attribute: one.attribute,
         expression: one.expression,
-        place: place(&one.place),
+        rule: place(&one.place),
         steps,
         values,
-        there: texts(&one.there),
+        current: texts(&one.there),
         fault,
         note: one.note,
     }
@@ -772,7 +772,7 @@ pub fn rule_lines(
                     name: attribute.name.clone(),
                     text: kind.as_str().into(),
                     note: note.join(", "),
-                    place: place(&attribute.place),
+                    location: place(&attribute.place),
                 }
             })
         })
@@ -801,7 +801,7 @@ pub fn rule_lines(
                     (Some(system), false) => system.clone(),
                     (None, _) => "every system".into(),
                 },
-                place: place(&guard.place),
+                location: place(&guard.place),
             }
         })
         .collect();
@@ -811,12 +811,12 @@ pub fn rule_lines(
 /// A token as it is listed; `now` is written as the store writes instants.
 pub fn token(row: tide_store::TokenRow, now: &str) -> tide_api::Token {
     tide_api::Token {
-        good: row.ended.is_none() && row.expires.as_deref().is_none_or(|until| until > now),
+        is_valid: row.ended.is_none() && row.expires.as_deref().is_none_or(|until| until > now),
         id: row.id,
         label: row.label,
-        made: row.made,
-        expires: row.expires,
-        ended: row.ended,
+        created_at: row.made,
+        expires_at: row.expires,
+        ended_at: row.ended,
     }
 }
 

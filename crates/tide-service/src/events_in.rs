@@ -65,7 +65,7 @@ const DEPTH: usize = 5;
 pub fn usual() -> EventShape {
     EventShape {
         event: "event".into(),
-        words: EventKind::ALL
+        kinds: EventKind::ALL
             .iter()
             .map(|kind| (kind.to_string(), *kind))
             .collect(),
@@ -170,7 +170,7 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     let sequence = named(&given.sequence, "sequence number")?
         .or_else(|| other(guess(&SEQUENCE_FIELDS, &["number"])));
     let time = named(&given.time, "time")?.or_else(|| other(guess(&TIME_FIELDS, &["string"])));
-    let mut words = given.words.clone();
+    let mut words = given.kinds.clone();
     let own = at(&given.sample, &event)
         .and_then(Json::as_str)
         .unwrap_or_default()
@@ -200,7 +200,7 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     Ok(EventShape {
         required: vec![event.clone(), key.clone()],
         event,
-        words,
+        kinds: words,
         key,
         id,
         sequence,
@@ -247,7 +247,7 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
             };
         }
         if *path == shape.event {
-            place["enum"] = json!(shape.words.keys().collect::<Vec<_>>());
+            place["enum"] = json!(shape.kinds.keys().collect::<Vec<_>>());
         }
     }
     root
@@ -286,12 +286,12 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
         .and_then(Json::as_str)
         .unwrap_or_default();
     let kind = shape
-        .words
+        .kinds
         .iter()
         .find(|(known, _)| known.eq_ignore_ascii_case(word))
         .map(|(_, kind)| *kind);
     if kind.is_none() && !word.is_empty() {
-        let known: Vec<&str> = shape.words.keys().map(String::as_str).collect();
+        let known: Vec<&str> = shape.kinds.keys().map(String::as_str).collect();
         problems.push(format!(
             "`{}` cannot be `{}`: one of {}",
             shape.event,
@@ -420,7 +420,7 @@ mod tests {
             id: None,
             sequence: None,
             time: None,
-            words: BTreeMap::new(),
+            kinds: BTreeMap::new(),
         }
     }
 
@@ -435,7 +435,7 @@ mod tests {
             ),
             ("meta.eventType", "worker.employeeNumber", "worker")
         );
-        assert_eq!(shape.words["HIRE"], EventKind::Joiner);
+        assert_eq!(shape.kinds["HIRE"], EventKind::Joiner);
         let schema = schema("roster", &shape);
         assert_eq!(schema["required"], json!(["meta", "worker"]));
         assert_eq!(

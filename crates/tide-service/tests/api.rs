@@ -205,7 +205,7 @@ async fn whatever_is_wrong_is_a_problem_document() {
     is_problem(
         &api.send(
             Method::POST,
-            "/api/v1/systems/check",
+            "/api/v1/systems/test",
             json!({"kind": "ldap", "settings": {"url": "nonsense", "base_dn": "x", "extra": 1}}),
         )
         .await,
@@ -426,7 +426,7 @@ async fn lists_come_in_pages_that_fit_together() {
         "already",
     );
     let checked = api
-        .send(Method::POST, "/api/v1/systems/harbour/check", Value::Null)
+        .send(Method::POST, "/api/v1/systems/harbour/test", Value::Null)
         .await;
     assert_eq!(checked.body["healthy"], true, "{}", checked.body);
     let read = api

@@ -8,7 +8,7 @@ use reqwest::Method;
 use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 use std::time::Duration;
-use tide_api::{Change, ChangeComparison, ChangeSet, ChangeSetResult, Line, NewChangeSet};
+use tide_api::{Change, ChangeComparison, ChangeSet, ChangeSetResult, NewChangeSet, OutcomeLine};
 use tide_core::ObjectType;
 use tide_core::decide::Verdict;
 use tide_core::states::ChangeSetKind;
@@ -50,7 +50,7 @@ pub struct Run {
     without_reading: bool,
     /// Link existing accounts and send nothing; shows what a run would send
     #[arg(long)]
-    adopt: bool,
+    link_only: bool,
     /// Only these people, by name, number, address or id
     #[arg(long, value_name = "WHO", value_delimiter = ',')]
     only: Vec<String>,
@@ -62,7 +62,7 @@ pub struct Run {
     types: Vec<ObjectType>,
 }
 
-/// What can be done with change sets.
+/// The commands of `changes`.
 #[derive(Subcommand)]
 pub enum Changes {
     /// Previews and runs, the newest first
@@ -122,7 +122,7 @@ pub enum Changes {
     },
 }
 
-async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeSet> {
+async fn wait_until_done(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeSet> {
     let bar = if !quiet && std::io::stderr().is_terminal() {
         ProgressBar::new(0)
     } else {
@@ -132,15 +132,15 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
     if let Ok(style) = style {
         bar.set_style(style);
     }
-    let mut told = None;
+    let mut printed = None;
     loop {
         let begun = std::time::Instant::now();
         let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
         let took = begun.elapsed();
-        // Nothing goes on, and somebody must know why.
-        if set.ended.is_none() && set.note.is_some() && set.note != told {
+        // The note says why the run does not progress.
+        if set.ended_at.is_none() && set.note.is_some() && set.note != printed {
             bar.suspend(|| eprintln!("{}", output::clean(set.note.as_deref().unwrap_or_default())));
-            told = set.note.clone();
+            printed = set.note.clone();
         }
         let of = |states: &[ChangeState]| {
             set.states
@@ -164,30 +164,30 @@ async fn follow(client: &Client, id: i64, quiet: bool) -> anyhow::Result<ChangeS
         );
         bar.set_position(settled);
         bar.set_message(set.state.as_str());
-        if set.ended.is_some() {
+        if set.ended_at.is_some() {
             bar.finish_and_clear();
             return Ok(set);
         }
-        // Counting a large run costs the service something: it is not asked again and again.
+        // Counting a large run costs the service time: poll less often the longer it takes.
         tokio::time::sleep((took * 5).clamp(Duration::from_millis(100), Duration::from_secs(2)))
             .await;
     }
 }
 
-/// What a verdict means for those who got it.
+/// Describes a verdict.
 fn meaning(verdict: Verdict) -> &'static str {
     match verdict {
-        Verdict::Create => "get an account",
-        Verdict::Join => "have an account to link",
-        Verdict::Update => "get other values",
-        Verdict::Rename => "get another name",
-        Verdict::Enable => "are enabled again",
-        Verdict::Disable => "are disabled",
-        Verdict::OnHold => "wait for a condition or a decision",
-        Verdict::OutOfScope => "are not processed",
+        Verdict::Create => "new accounts",
+        Verdict::Join => "existing accounts to link",
+        Verdict::Update => "accounts with new values",
+        Verdict::Rename => "accounts to rename or move",
+        Verdict::Enable => "accounts to enable",
+        Verdict::Disable => "accounts to disable",
+        Verdict::OnHold => "waiting for a condition or a decision",
+        Verdict::OutOfScope => "not processed",
         Verdict::Orphaned => "accounts without an identity, left unchanged",
-        Verdict::InSync => "equal what the rules want",
-        Verdict::Source => "give values",
+        Verdict::InSync => "equal to the rules' values",
+        Verdict::Source => "supplying values",
     }
 }
 
@@ -198,7 +198,7 @@ fn summary(set: &ChangeSet) {
         set.id,
         set.rule_version,
         label(set.result),
-        output::time(&set.started)
+        output::time(&set.started_at)
     ));
     if let Some(note) = &set.note {
         output::line(&format!("note: {note}"));
@@ -215,9 +215,9 @@ fn summary(set: &ChangeSet) {
 }
 
 /// Lines as a table. A preview has no outcome yet.
-fn print_lines(set: &ChangeSet, lines: &[Line]) {
+fn print_lines(set: &ChangeSet, lines: &[OutcomeLine]) {
     let is_run = set.kind == ChangeSetKind::Run;
-    let row = |line: &Line| {
+    let row = |line: &OutcomeLine| {
         let outcome = match (&line.outcome, &line.error) {
             (Some(state), Some(error)) => format!("{state}: {error}"),
             (Some(state), None) => label(*state),
@@ -248,7 +248,7 @@ async fn lines(client: &Client, set: &ChangeSet, each: usize) -> anyhow::Result<
         .iter()
         .filter(|c| !matches!(c.verdict, Verdict::InSync | Verdict::Source))
     {
-        let (rows, more): (Vec<Line>, bool) = client
+        let (rows, more): (Vec<OutcomeLine>, bool) = client
             .all(
                 &format!("change-sets/{}/lines", set.id),
                 &[("filter", count.verdict.to_string())],
@@ -284,7 +284,7 @@ async fn print_changes(
             change.kind, change.label, change.system, change.state
         ));
         output::line(&format!(
-            "  why    {}{}",
+            "  reason {}{}",
             change.reason,
             change
                 .rule
@@ -314,7 +314,7 @@ async fn print_changes(
         );
     }
     if changes.is_empty() {
-        output::line("no change fits");
+        output::line("no matching changes");
     }
     if more {
         output::line(&format!("… and more: --limit {}", limit * 10));
@@ -323,7 +323,7 @@ async fn print_changes(
 }
 
 impl Preview {
-    /// Begins a preview, waits for it and shows it.
+    /// Starts a preview, waits for it and prints it.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let new = NewChangeSet {
@@ -336,14 +336,14 @@ impl Preview {
             ..NewChangeSet::default()
         };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
-        let set = follow(&client, begun.id, reach.json()).await?;
+        let set = wait_until_done(&client, begun.id, reach.json()).await?;
         if reach.json() {
             output::json(&set)?;
         } else {
             summary(&set);
             lines(&client, &set, self.each).await?;
             output::line(&format!(
-                "\nnothing was written. With values: `eager-tide changes show {} --values`. Do exactly this: `eager-tide run --preview {}`",
+                "\nnothing was written. Show values: `eager-tide changes show {} --values`. Apply these changes: `eager-tide run --preview {}`",
                 set.id, set.id
             ));
         }
@@ -356,21 +356,21 @@ impl Preview {
 }
 
 impl Run {
-    /// Begins a run, follows it and says what came of it.
+    /// Starts a run, waits for it and prints the results.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let new = NewChangeSet {
             kind: ChangeSetKind::Run,
             without_reading: self.without_reading,
             preview: self.preview,
-            adopt: self.adopt,
+            link_only: self.link_only,
             only: self.only,
             systems: self.systems,
             types: self.types,
             as_of: None,
         };
         let begun: ChangeSet = client.send(Method::POST, "change-sets", &new).await?;
-        let set = follow(&client, begun.id, reach.json()).await?;
+        let set = wait_until_done(&client, begun.id, reach.json()).await?;
         let count = |state: ChangeState| {
             set.states
                 .iter()
@@ -386,9 +386,9 @@ impl Run {
             output::json(&set)?;
         } else {
             summary(&set);
-            if self.adopt {
+            if self.link_only {
                 output::line(&format!(
-                    "\nadopted: accounts were joined, and nothing was sent. A run would send {held} changes: `eager-tide changes show {} --values`",
+                    "\naccounts were linked; nothing was sent. A run would send {held} changes: `eager-tide changes show {} --values`",
                     set.id
                 ));
                 return Ok(if set.state == ChangeSetState::Done {
@@ -398,13 +398,16 @@ impl Run {
                 });
             }
             output::line(&format!(
-                "\nchanges: {done} done, {failed} failed, {held} held{}",
+                "\nchanges: {done} done, {failed} failed, {held} on hold{}",
                 if done + failed + held > 0 {
                     String::new()
-                } else if set.unread.is_empty() {
-                    " — everything was as it should be".to_owned()
+                } else if set.unread_systems.is_empty() {
+                    " — everything is in sync".to_owned()
                 } else {
-                    format!(" — incomplete: {} could not be read", set.unread.join(", "))
+                    format!(
+                        " — incomplete: {} could not be read",
+                        set.unread_systems.join(", ")
+                    )
                 }
             ));
             for state in [ChangeState::Failed, ChangeState::OnHold] {
@@ -422,7 +425,7 @@ impl Run {
 }
 
 impl Changes {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -446,9 +449,9 @@ impl Changes {
                 } else if sets.is_empty() {
                     let any = failed || before.is_some();
                     let none =
-                        "no preview and no run yet: `eager-tide preview` shows what a run would do";
+                        "no previews or runs yet: `eager-tide preview` shows what a run would do";
                     output::line(if any {
-                        "no preview and no run fits"
+                        "no matching previews or runs"
                     } else {
                         none
                     });
@@ -465,7 +468,7 @@ impl Changes {
                                 s.id.to_string(),
                                 s.kind.to_string(),
                                 label(s.result),
-                                output::time(&s.started),
+                                output::time(&s.started_at),
                                 s.principal.clone(),
                                 if states.is_empty() {
                                     "none".into()
@@ -494,7 +497,7 @@ impl Changes {
                 limit,
             } => {
                 let mut query: Vec<(&str, String)> = Vec::new();
-                // Changes are chosen by state in place of a verdict, which they do not have.
+                // Changes have no verdict; they are filtered by state instead.
                 let is_verdict_missing = verdict.is_none();
                 query.extend(state.map(|s| {
                     (
@@ -521,7 +524,11 @@ impl Changes {
                     } else {
                         output::json(
                             &client
-                                .all::<Line>(&format!("change-sets/{id}/lines"), &query, limit)
+                                .all::<OutcomeLine>(
+                                    &format!("change-sets/{id}/lines"),
+                                    &query,
+                                    limit,
+                                )
                                 .await?
                                 .0,
                         )?;
@@ -532,12 +539,12 @@ impl Changes {
                     summary(&set);
                     lines(&client, &set, 8).await?;
                 } else {
-                    let (rows, more): (Vec<Line>, bool) = client
+                    let (rows, more): (Vec<OutcomeLine>, bool) = client
                         .all(&format!("change-sets/{id}/lines"), &query, limit)
                         .await?;
                     print_lines(&set, &rows);
                     if rows.is_empty() {
-                        output::line("no line fits");
+                        output::line("no matching records");
                     }
                     if more {
                         output::line(&format!("… and more: --limit {}", limit * 10));
@@ -554,12 +561,12 @@ impl Changes {
             }
             Changes::Compare { id, other } => {
                 let compared: ChangeComparison = client
-                    .get(&format!("change-sets/{id}/compared/{other}"), &[])
+                    .get(&format!("change-sets/{id}/compare/{other}"), &[])
                     .await?;
                 if reach.json() {
                     output::json(&compared)?;
                 } else {
-                    output::line(&format!("{} changes are the same in both", compared.same));
+                    output::line(&format!("{} changes in both", compared.same));
                     for (set, only) in [(id, &compared.only_here), (other, &compared.only_there)] {
                         output::line(&format!("\nonly in {set} ({})", only.len()));
                         let row = |change: &Change| {
@@ -596,7 +603,7 @@ impl Changes {
                     .tell::<()>(Method::POST, &format!("change-sets/{id}/cancel"), None)
                     .await?;
                 output::line(&format!(
-                    "{id} is being cancelled: what is on the wire is settled, the rest is taken back"
+                    "{id} is being canceled: requests in flight complete, the rest is canceled"
                 ));
             }
         }

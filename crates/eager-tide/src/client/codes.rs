@@ -3,7 +3,7 @@
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use std::str::FromStr;
 
-/// Reads a code from an argument: one of these, written with hyphens.
+/// Parses a code from an argument, written with hyphens.
 pub fn code_parser<C>(all: &'static [C]) -> impl TypedValueParser<Value = C>
 where
     C: Copy + Into<&'static str> + FromStr + Send + Sync,
@@ -15,12 +15,12 @@ where
     })
 }
 
-/// A code as an argument is written.
+/// A code as an argument.
 pub fn argument(code: impl Into<&'static str>) -> String {
     code.into().replace('_', "-")
 }
 
-/// A code for people.
+/// A code as a label.
 pub fn label(code: impl Into<&'static str>) -> String {
     code.into().replace('_', " ")
 }

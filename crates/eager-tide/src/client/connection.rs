@@ -1,4 +1,4 @@
-//! Where a system is, as the client's options say it.
+//! The connection of a system, as options.
 
 use super::codes::code_parser;
 use anyhow::{Context, bail};
@@ -9,7 +9,7 @@ use tide_api::{NewSystem, Scope, ScopeContainer, ScopeGroup};
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
 
-/// Where a system is.
+/// The connection of a system.
 #[derive(Args)]
 pub struct Connection {
     /// Its name: lower-case letters, digits, hyphens
@@ -31,7 +31,7 @@ pub struct Connection {
     #[arg(long, value_name = "NAME")]
     secret_env: Option<String>,
     /// Where the service itself finds the secret: env:NAME or file:PATH
-    #[arg(long, value_name = "PLACE", conflicts_with = "secret_env")]
+    #[arg(long, value_name = "LOCATION", conflicts_with = "secret_env")]
     secret_at: Option<String>,
     /// LDAP: backup server, used if the first fails; can be repeated
     #[arg(long, value_name = "URL", help_heading = "LDAP")]
@@ -92,7 +92,7 @@ pub struct Connection {
     visible_after: Option<u16>,
     /// Refuse a full read with more than this many percent fewer accounts than before (default 20)
     #[arg(long, value_name = "PERCENT")]
-    most_shrink: Option<u8>,
+    max_shrink: Option<u8>,
     /// The file, or the folder whose newest file counts, on the service's machine
     #[arg(long, help_heading = "Feed")]
     path: Option<PathBuf>,
@@ -103,7 +103,7 @@ pub struct Connection {
     #[arg(long, help_heading = "Feed")]
     label: Option<String>,
     /// Its role; a first rule file is written for it
-    #[arg(long = "as", value_parser = code_parser(SystemRole::ALL), value_name = "PURPOSE", help_heading = "Rules")]
+    #[arg(long = "as", value_parser = code_parser(SystemRole::ALL), value_name = "ROLE", help_heading = "Rules")]
     pub purpose: Option<SystemRole>,
     /// Container of people; can be repeated
     #[arg(long, value_name = "DN", help_heading = "Rules")]
@@ -119,16 +119,16 @@ pub struct Connection {
     filter: Option<String>,
     /// Test only; store nothing
     #[arg(long)]
-    pub only_check: bool,
+    pub dry_run: bool,
 }
 
 /// Reads a secret from the standard input.
 pub fn secret_from_input() -> anyhow::Result<String> {
     match read()? {
         Some(text) => Ok(text),
-        None => bail!(
-            "no secret came on the standard input: `printf %s \"$SECRET\" | eager-tide systems …`"
-        ),
+        None => {
+            bail!("no secret on standard input: `printf %s \"$SECRET\" | eager-tide systems …`")
+        }
     }
 }
 
@@ -156,7 +156,7 @@ pub fn file(path: &Path) -> anyhow::Result<String> {
 }
 
 impl Connection {
-    /// The system that is asked for, with its secret.
+    /// The system to add, with its secret.
     pub fn system(&self) -> anyhow::Result<NewSystem> {
         let mut settings = serde_json::Map::new();
         let mut set = |key: &str, value: serde_json::Value| {
@@ -172,7 +172,7 @@ impl Connection {
         );
         set("pin_sha256", self.pin.clone().into());
         if self.kind != SystemKind::Push {
-            set("most_shrink_percent", self.most_shrink.into());
+            set("most_shrink_percent", self.max_shrink.into());
         }
         let needs_address = matches!(self.kind, SystemKind::Ldap | SystemKind::Scim);
         if needs_address && self.address.is_none() {
@@ -229,7 +229,7 @@ impl Connection {
                     "key",
                     self.key
                         .clone()
-                        .context("a feed needs --key, the column that tells rows apart; `eager-tide feeds look FILE` finds it")?
+                        .context("a feed needs --key, the column that identifies rows; `eager-tide feeds inspect FILE` finds it")?
                         .into(),
                 );
                 set("name", self.label.clone().into());
@@ -249,8 +249,10 @@ impl Connection {
             (_, Some(place)) if place.starts_with("env:") || place.starts_with("file:") => {
                 Some(place.clone())
             }
-            (_, Some(place)) => bail!("`{place}` is no place of a secret: env:NAME or file:PATH"),
-            // A file is often given to everybody: a token is taken if one was piped in.
+            (_, Some(place)) => {
+                bail!("`{place}` is not the location of a secret: use env:NAME or file:PATH")
+            }
+            // Files often need no token: one is read only if it was piped in.
             _ if self.kind == SystemKind::Feed && self.address.is_some() => piped()?,
             _ if anonymous => None,
             _ => Some(secret_from_input()?),
@@ -264,7 +266,7 @@ impl Connection {
         })
     }
 
-    /// Who takes part by its first rules.
+    /// The scope of its first rules.
     pub fn scope(&self) -> Scope {
         let containers = |all: &[String]| {
             all.iter()

@@ -8,7 +8,7 @@ use std::process::ExitCode;
 use tide_api::{Decision, DecisionAnswer, NewDecisionAnswer};
 use tide_core::states::DecisionKind;
 
-/// What can be done with decisions.
+/// The commands of `decisions`.
 #[derive(Subcommand)]
 pub enum Decisions {
     /// List what an operator must decide: approvals, changes held by guards, failed changes,
@@ -71,7 +71,7 @@ pub enum Decisions {
 }
 
 impl Decisions {
-    /// Does it. The list ends with code 3 when something waits.
+    /// Runs the command. `list` exits with code 3 if a decision is pending.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let all: Vec<Decision> = client.get("decisions", &[]).await?;
@@ -81,11 +81,11 @@ impl Decisions {
                 if reach.json() {
                     output::json(&all)?;
                 } else if all.is_empty() {
-                    output::line("nothing waits for you");
+                    output::line("no decisions are pending");
                 } else {
                     for one in &all {
                         output::line(&one.title);
-                        output::line(&format!("    {}", one.said));
+                        output::line(&format!("    {}", one.message));
                         if one.count > 1 || one.kind == DecisionKind::Match {
                             let more = if one.count > one.names.len() {
                                 format!(" and {} more", one.count - one.names.len())
@@ -95,7 +95,9 @@ impl Decisions {
                             output::line(&format!("    {}{more}", one.names.join(", ")));
                         }
                         match &one.blocked {
-                            Some(why) => output::line(&format!("    not for you to answer: {why}")),
+                            Some(why) => {
+                                output::line(&format!("    you cannot answer this: {why}"))
+                            }
                             None => one.answers.iter().for_each(|a| {
                                 output::line(&format!(
                                     "    eager-tide decisions {} {}",
@@ -113,7 +115,7 @@ impl Decisions {
                             }),
                         }
                         if one.kind == DecisionKind::Match {
-                            output::line(&format!("    eager-tide match {}", one.system));
+                            output::line(&format!("    eager-tide matches {}", one.system));
                         }
                     }
                 }
@@ -140,11 +142,11 @@ impl Decisions {
         let meant: Vec<&Decision> = all.iter().filter(|one| one.id.starts_with(&id)).collect();
         let [one] = meant.as_slice() else {
             let many = if meant.is_empty() {
-                "nothing that waits is"
+                "no decision is"
             } else {
-                "several that wait are"
+                "several decisions are"
             };
-            anyhow::bail!("{many} called `{id}`: `eager-tide decisions list` shows what waits");
+            anyhow::bail!("{many} called `{id}`: `eager-tide decisions list` lists them");
         };
         let new = NewDecisionAnswer {
             id: one.id.clone(),
@@ -173,13 +175,13 @@ impl Decisions {
             DecisionAnswer::Reject => {
                 format!("{}: rejected; not sent while it stays the same", one.title)
             }
-            DecisionAnswer::Reopen => format!("{}: asked again with the next run", one.title),
+            DecisionAnswer::Reopen => format!("{}: reopened with the next run", one.title),
             DecisionAnswer::Repair => format!("{}: repaired with the next run", one.title),
             DecisionAnswer::TakeBack => format!(
                 "{}: taken back; the next decision asks for an answer again",
                 one.title
             ),
-            DecisionAnswer::Retry => format!("{}: tried again with the next run", one.title),
+            DecisionAnswer::Retry => format!("{}: retried with the next run", one.title),
             DecisionAnswer::Acknowledge => format!("{}: acknowledged", one.title),
         });
         Ok(ExitCode::SUCCESS)

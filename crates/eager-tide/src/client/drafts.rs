@@ -1,4 +1,4 @@
-//! `eager-tide rules draft …`, the history of the rules, and what an edit does.
+//! `eager-tide rules draft …`, rule versions, and the impact of an edit.
 
 use super::rules::{print_faults, print_published, read};
 use super::{Client, Reach, output};
@@ -8,13 +8,13 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    Difference, Draft, DraftRow, Effect, FileDifference, MappingTrial, NewDraft, NewMappingTrial,
-    PublishDraft, Published, RuleVersion, SaveDraft,
+    Difference, Draft, DraftRow, FileDifference, ImpactView, MappingEvaluationView, NewDraft,
+    NewMappingEvaluation, PublishDraft, Published, RuleVersion, SaveDraft,
 };
 use tide_core::states::Direction;
 use tide_core::states::LineChange;
 
-/// What can be done with drafts.
+/// The commands of `rules draft`.
 #[derive(Subcommand)]
 pub enum Drafts {
     /// Create a draft of the published rules, of a folder, or of an older version
@@ -30,7 +30,7 @@ pub enum Drafts {
     },
     /// List open drafts
     List,
-    /// Show a draft: its differences and faults
+    /// Show a draft: its differences, errors and warnings
     Show {
         /// Its number
         id: i64,
@@ -45,13 +45,13 @@ pub enum Drafts {
         #[arg(long)]
         edition: i64,
     },
-    /// Show the effect of a draft compared with the published rules; stores and sends nothing
-    Effect {
+    /// Show the impact of a draft compared with the published rules; stores and sends nothing
+    Impact {
         /// Its number
         id: i64,
     },
     /// Merge newer published rules into a draft
-    Renew {
+    Rebase {
         /// Its number
         id: i64,
     },
@@ -64,7 +64,7 @@ pub enum Drafts {
         edition: Option<i64>,
     },
     /// Discard a draft
-    Drop {
+    Discard {
         /// Its number
         id: i64,
     },
@@ -72,7 +72,7 @@ pub enum Drafts {
 
 pub fn print_differences(files: &[FileDifference]) {
     if files.is_empty() {
-        output::line("no difference in the rules");
+        output::line("the rules are the same");
     }
     for file in files {
         output::line(&format!("{} {}", file.name, file.state));
@@ -97,15 +97,15 @@ fn sign(change: LineChange) -> char {
     }
 }
 
-/// The two sides of an edit's effect.
-const EDIT: [&str; 2] = ["as published", "by this edit"];
+/// The columns of an edit's impact.
+const EDIT: [&str; 2] = ["published", "this edit"];
 
-/// How many differences are shown, unless all are asked for.
-const SHOWN: usize = 40;
+/// Maximum number of lines printed.
+const MAX_LINES: usize = 40;
 
-pub fn print_effect(effect: &Effect, sides: [&str; 2]) {
-    output::line(&effect.said);
-    for system in &effect.systems {
+pub fn print_impact(impact: &ImpactView, sides: [&str; 2]) {
+    output::line(&impact.message);
+    for system in &impact.systems {
         let name = system.system.as_deref().unwrap_or("identities");
         let mut parts: Vec<String> = Vec::new();
         if system.values > 0 {
@@ -127,11 +127,11 @@ pub fn print_effect(effect: &Effect, sides: [&str; 2]) {
         );
         output::line(&format!("  {name}: {}", parts.join(", ")));
     }
-    if !effect.lines.is_empty() {
+    if !impact.lines.is_empty() {
         output::line("");
     }
-    let rows = effect.lines.iter().take(SHOWN).map(|line| {
-        let what = line.attribute.clone().unwrap_or_else(|| "(decided)".into());
+    let rows = impact.lines.iter().take(MAX_LINES).map(|line| {
+        let what = line.attribute.clone().unwrap_or_else(|| "(account)".into());
         let system = line.system.clone().unwrap_or_else(|| "identities".into());
         vec![
             line.label.clone(),
@@ -141,13 +141,13 @@ pub fn print_effect(effect: &Effect, sides: [&str; 2]) {
             line.after.clone(),
         ]
     });
-    if !effect.lines.is_empty() {
-        output::table(&["who", "system", "attribute", sides[0], sides[1]], rows);
+    if !impact.lines.is_empty() {
+        output::table(&["record", "system", "attribute", sides[0], sides[1]], rows);
     }
-    if effect.total > SHOWN {
+    if impact.total > MAX_LINES {
         output::line(&format!(
             "and {} more; `--output json` has up to 1,000",
-            effect.total - SHOWN
+            impact.total - MAX_LINES
         ));
     }
 }
@@ -160,19 +160,19 @@ fn print_draft(draft: &Draft) {
         row.name,
         row.base,
         row.edition,
-        output::time(&row.changed),
+        output::time(&row.changed_at),
         row.changed_by
     ));
     if row.base != draft.published {
         output::line(&format!(
-            "version {} was published since: `eager-tide rules draft renew {}` brings it in",
+            "version {} was published since: `eager-tide rules draft rebase {}` merges it",
             draft.published, row.id
         ));
     }
-    if !draft.both.is_empty() {
+    if !draft.changed_in_both.is_empty() {
         output::line(&format!(
-            "changed here and in what was published, and kept as it is here: {}",
-            draft.both.join(", ")
+            "changed in the draft and in the published rules; the draft's version was kept: {}",
+            draft.changed_in_both.join(", ")
         ));
     }
     print_differences(&draft.differences);
@@ -180,7 +180,7 @@ fn print_draft(draft: &Draft) {
 }
 
 impl Drafts {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let draft = match self {
@@ -197,7 +197,7 @@ impl Drafts {
                             row.name.clone(),
                             row.base.to_string(),
                             row.edition.to_string(),
-                            output::time(&row.changed),
+                            output::time(&row.changed_at),
                             row.changed_by.clone(),
                         ]
                     });
@@ -208,11 +208,11 @@ impl Drafts {
                 }
                 return Ok(ExitCode::SUCCESS);
             }
-            Drafts::Effect { id } => {
-                let effect: Effect = client
-                    .send(Method::POST, &format!("rules/drafts/{id}/effect"), &())
+            Drafts::Impact { id } => {
+                let impact: ImpactView = client
+                    .send(Method::POST, &format!("rules/drafts/{id}/impact"), &())
                     .await?;
-                return show_effect(reach, &effect);
+                return show_impact(reach, &impact);
             }
             Drafts::Publish { id, edition } => {
                 let edition = match edition {
@@ -239,11 +239,11 @@ impl Drafts {
                 }
                 return Ok(ExitCode::SUCCESS);
             }
-            Drafts::Drop { id } => {
+            Drafts::Discard { id } => {
                 client
                     .tell::<()>(Method::DELETE, &format!("rules/drafts/{id}"), None)
                     .await?;
-                output::line(&format!("draft {id} was dropped"));
+                output::line(&format!("draft {id} was discarded"));
                 return Ok(ExitCode::SUCCESS);
             }
             Drafts::New { folder, name, from } => {
@@ -282,9 +282,9 @@ impl Drafts {
                     .send(Method::PUT, &format!("rules/drafts/{id}"), &save)
                     .await?
             }
-            Drafts::Renew { id } => {
+            Drafts::Rebase { id } => {
                 client
-                    .send(Method::POST, &format!("rules/drafts/{id}/renew"), &())
+                    .send(Method::POST, &format!("rules/drafts/{id}/rebase"), &())
                     .await?
             }
         };
@@ -301,25 +301,25 @@ impl Drafts {
     }
 }
 
-fn show_effect(reach: &Reach, effect: &Effect) -> anyhow::Result<ExitCode> {
+fn show_impact(reach: &Reach, impact: &ImpactView) -> anyhow::Result<ExitCode> {
     if reach.json() {
-        output::json(effect)?;
+        output::json(impact)?;
     } else {
-        print_effect(effect, EDIT);
+        print_impact(impact, EDIT);
     }
     Ok(ExitCode::SUCCESS)
 }
 
-/// What a folder would do to everybody.
-pub async fn effect_of(reach: &Reach, folder: &std::path::Path) -> anyhow::Result<ExitCode> {
-    let effect: Effect = reach
+/// Shows the impact of a folder of rules.
+pub async fn impact_of(reach: &Reach, folder: &std::path::Path) -> anyhow::Result<ExitCode> {
+    let impact: ImpactView = reach
         .client()?
-        .send(Method::POST, "rules/effect", &read(folder)?)
+        .send(Method::POST, "rules/impact", &read(folder)?)
         .await?;
-    show_effect(reach, &effect)
+    show_impact(reach, &impact)
 }
 
-/// The published versions.
+/// Lists the published versions.
 pub async fn history(reach: &Reach) -> anyhow::Result<ExitCode> {
     let versions: Vec<RuleVersion> = reach.client()?.get("rules/versions", &[]).await?;
     if reach.json() {
@@ -328,7 +328,7 @@ pub async fn history(reach: &Reach) -> anyhow::Result<ExitCode> {
         let rows = versions.iter().map(|one| {
             vec![
                 one.version.to_string(),
-                output::time(&one.made),
+                output::time(&one.created_at),
                 one.principal.clone(),
                 one.note.clone(),
             ]
@@ -338,17 +338,17 @@ pub async fn history(reach: &Reach) -> anyhow::Result<ExitCode> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// What two versions differ in.
+/// Compares two versions.
 pub async fn difference(
     reach: &Reach,
     from: i64,
     to: i64,
-    effect: bool,
+    impact: bool,
 ) -> anyhow::Result<ExitCode> {
     let query = [
         ("from", from.to_string()),
         ("to", to.to_string()),
-        ("effect", effect.to_string()),
+        ("impact", impact.to_string()),
     ];
     let difference: Difference = reach.client()?.get("rules/difference", &query).await?;
     if reach.json() {
@@ -356,18 +356,18 @@ pub async fn difference(
         return Ok(ExitCode::SUCCESS);
     }
     print_differences(&difference.files);
-    if let Some(effect) = &difference.effect {
+    if let Some(impact) = &difference.impact {
         output::line("");
-        print_effect(
-            effect,
+        print_impact(
+            impact,
             [&format!("version {from}"), &format!("version {to}")],
         );
     }
     Ok(ExitCode::SUCCESS)
 }
 
-/// Begins a draft with an older version, and shows what going back would do.
-pub async fn back(reach: &Reach, version: i64) -> anyhow::Result<ExitCode> {
+/// Creates a draft of an older version, and shows its impact.
+pub async fn rollback(reach: &Reach, version: i64) -> anyhow::Result<ExitCode> {
     let client = reach.client()?;
     let new = NewDraft {
         version: Some(version),
@@ -379,53 +379,55 @@ pub async fn back(reach: &Reach, version: i64) -> anyhow::Result<ExitCode> {
         return Ok(ExitCode::SUCCESS);
     }
     print_draft(&draft);
-    let effect: Effect = client
+    let impact: ImpactView = client
         .send(
             Method::POST,
-            &format!("rules/drafts/{}/effect", draft.row.id),
+            &format!("rules/drafts/{}/impact", draft.row.id),
             &(),
         )
         .await?;
     output::line("");
-    print_effect(&effect, EDIT);
+    print_impact(&impact, EDIT);
     output::line(&format!(
-        "\nnothing is published yet: `eager-tide rules draft publish {}` goes back to it",
+        "\nnothing is published yet: `eager-tide rules draft publish {}` rolls back",
         draft.row.id
     ));
     Ok(ExitCode::SUCCESS)
 }
 
-/// Tries a whole mapping.
-pub async fn try_mapping(
+/// Evaluates the mapping of a system.
+pub async fn evaluate_mapping(
     client: &Client,
     reach: &Reach,
-    new: NewMappingTrial,
+    new: NewMappingEvaluation,
 ) -> anyhow::Result<ExitCode> {
-    let trial: MappingTrial = client.send(Method::POST, "rules/try-mapping", &new).await?;
-    let broken = trial.attributes.iter().any(|one| one.fault.is_some());
+    let found: MappingEvaluationView = client
+        .send(Method::POST, "rules/evaluate-mapping", &new)
+        .await?;
+    let broken = found.attributes.iter().any(|one| one.fault.is_some());
     if reach.json() {
-        output::json(&trial)?;
+        output::json(&found)?;
         return Ok(if broken {
             ExitCode::from(1)
         } else {
             ExitCode::SUCCESS
         });
     }
-    output::line(&match &trial.account {
-        Some(account) => format!("on {}, whose account is {account}", trial.label),
-        None => format!("on {}, who has no account there yet", trial.label),
+    output::line(&match &found.account {
+        Some(account) => format!("{} · account {account}", found.label),
+        None => format!("{} · no account there yet", found.label),
     });
     let mut by_direction: BTreeMap<Direction, Vec<Vec<String>>> = BTreeMap::new();
-    for one in &trial.attributes {
+    for one in &found.attributes {
         let gives = match &one.fault {
             Some(fault) => format!("error: {}", fault.message),
             None if one.values.is_empty() => "—".into(),
             None => one.values.join(" · "),
         };
-        let there = if one.there.is_empty() {
+        let there = if one.current.is_empty() {
             "—".into()
         } else {
-            one.there.join(" · ")
+            one.current.join(" · ")
         };
         let note = one.note.clone().unwrap_or_default();
         by_direction.entry(one.direction).or_default().push(vec![
@@ -442,7 +444,7 @@ pub async fn try_mapping(
             _ => ("outbound: identity → account", "account now"),
         };
         output::line(&format!("\n  {title}"));
-        output::table(&["   attribute", "expression", "gives", there, ""], rows);
+        output::table(&["   attribute", "expression", "result", there, ""], rows);
     }
     Ok(if broken {
         ExitCode::from(1)

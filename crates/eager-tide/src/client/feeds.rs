@@ -6,45 +6,45 @@ use anyhow::Context;
 use clap::Subcommand;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use tide_api::FeedLook;
+use tide_api::FeedInspectionView;
 
-/// What can be done with feeds.
+/// The commands of `feeds`.
 #[derive(Subcommand)]
 pub enum Feeds {
     /// Show the format of a file, its columns with types, gaps and duplicates, its first rows, and
     /// unusable rows
-    Look {
+    Inspect {
         /// The file, on this machine
         file: PathBuf,
     },
 }
 
 impl Feeds {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
-        let Feeds::Look { file } = self;
-        let octets =
+        let Feeds::Inspect { file } = self;
+        let bytes =
             std::fs::read(&file).with_context(|| format!("{} cannot be read", file.display()))?;
-        let look: FeedLook = reach.client()?.upload("feeds/look", octets).await?;
+        let found: FeedInspectionView = reach.client()?.upload("feeds/inspect", bytes).await?;
         if reach.json() {
-            output::json(&look)?;
+            output::json(&found)?;
             return Ok(ExitCode::SUCCESS);
         }
-        let format = match &look.delimiter {
+        let format = match &found.delimiter {
             Some(delimiter) => format!("CSV, separated by {delimiter}"),
             None => "JSON Lines".into(),
         };
-        let mark = if look.marked {
+        let mark = if found.has_bom {
             " with a byte order mark"
         } else {
             ""
         };
         output::line(&format!(
-            "{}: {format}, {}{mark}, {} rows, {} unreadable\n",
+            "{}: {format}, {}{mark}, {} rows, {} invalid\n",
             file.display(),
-            look.encoding,
-            look.rows,
-            look.bad
+            found.encoding,
+            found.rows,
+            found.bad
         ));
         output::table(
             &[
@@ -56,8 +56,8 @@ impl Feeds {
                 "first value",
                 "note",
             ],
-            look.columns.iter().enumerate().map(|(at, column)| {
-                let first = look
+            found.columns.iter().enumerate().map(|(at, column)| {
+                let first = found
                     .first
                     .iter()
                     .map(|row| row[at].as_str())
@@ -65,7 +65,7 @@ impl Feeds {
                     .unwrap_or("—");
                 let note = match (column.key, column.duplicates.is_empty()) {
                     (true, _) => "can be the key".to_owned(),
-                    (false, false) => format!("twice: {}", column.duplicates.join(", ")),
+                    (false, false) => format!("duplicates: {}", column.duplicates.join(", ")),
                     (false, true) => String::new(),
                 };
                 vec![
@@ -79,11 +79,12 @@ impl Feeds {
                 ]
             }),
         );
-        if look.bad > 0 {
-            output::line("\nThese rows would be set aside:");
+        if found.bad > 0 {
+            output::line("\nRows that would be in quarantine:");
             output::table(
                 &["line", "reason", "row"],
-                look.bad_rows
+                found
+                    .bad_rows
                     .iter()
                     .take(20)
                     .map(|r| vec![r.line.to_string(), r.reason.clone(), r.raw.clone()]),

@@ -1,24 +1,24 @@
-//! How old what the service knows is, and what is to be read.
+//! Freshness of the data, and reads that the rules require.
 
 use super::output;
-use tide_api::Known;
+use tide_api::DataFreshness;
 
-/// How old what is known of a system is.
-pub fn words(known: &Known) -> String {
-    match (&known.at, known.live) {
-        (_, true) => "as it is now: each change is told".to_owned(),
-        (Some(at), false) => format!("as read {}", output::time(at)),
-        (None, false) => "not yet: it was never read".to_owned(),
+/// The freshness of the data of a system.
+pub fn text(freshness: &DataFreshness) -> String {
+    match (&freshness.as_of, freshness.connected) {
+        (_, true) => "live: changes are watched".to_owned(),
+        (Some(at), false) => format!("as of {}", output::time(at)),
+        (None, false) => "never read".to_owned(),
     }
 }
 
-/// What the rules ask for and nobody read yet, and how to read it.
-pub fn to_read(all: &[Known]) {
+/// Prints the reads that the rules require, with the commands.
+pub fn print_required_reads(all: &[DataFreshness]) {
     for one in all {
         let (system, object) = (&one.system, &one.object);
-        let needs = one.needs.as_deref().unwrap_or_default();
+        let needs = one.action_needed.as_deref().unwrap_or_default();
         output::line(&format!(
-            "to read: type {object} of {system} {needs}: `eager-tide systems read {system}`"
+            "read required: type {object} of {system} {needs}: `eager-tide systems read {system}`"
         ));
     }
 }

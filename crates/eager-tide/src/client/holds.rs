@@ -24,7 +24,7 @@ pub struct ShowHolds {
     limit: usize,
 }
 
-/// A cause for people.
+/// The label of a cause.
 pub fn cause(cause: HoldCause) -> &'static str {
     match cause {
         HoldCause::Guard => "held by guard",
@@ -59,11 +59,11 @@ fn owner(owner: HoldOwner) -> &'static str {
         HoldOwner::SourceOwner => "owner of the source",
         HoldOwner::RuleAuthor => "author of the rules",
         HoldOwner::SystemOwner => "owner of the target",
-        HoldOwner::Nobody => "ends by itself",
+        HoldOwner::Nobody => "ends automatically",
     }
 }
 
-/// The counts, in one line.
+/// The counts in one line.
 pub fn counts(counts: &[HoldCount]) -> String {
     counts
         .iter()
@@ -73,7 +73,7 @@ pub fn counts(counts: &[HoldCount]) -> String {
 }
 
 impl ShowHolds {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let mut query = vec![("limit", self.limit.to_string()), ("search", self.search)];
         query.extend(self.cause.map(|cause| ("cause", cause.to_string())));
@@ -82,11 +82,11 @@ impl ShowHolds {
         if reach.json() {
             output::json(&holds)?;
         } else if holds.items.is_empty() {
-            output::line("nobody is on hold");
+            output::line("no records on hold");
         } else {
             output::table(
                 &[
-                    "who",
+                    "record",
                     "cause",
                     "since",
                     "systems",
@@ -112,7 +112,7 @@ impl ShowHolds {
             output::line("");
             output::line(&format!("on hold: {}", counts(&holds.counts)));
             if holds.next.is_some() {
-                output::line("there are more: --limit, --cause, --system and --search choose");
+                output::line("there are more: use --limit, --cause, --system or --search");
             }
         }
         Ok(ExitCode::from(if holds.items.is_empty() { 0 } else { 3 }))

@@ -7,15 +7,15 @@ use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
 use tide_api::{
-    Attribute, DepartureEffect, Explanation, Identity, IdentityDetail, Leave, Leavers, LifeLine,
-    Memberships, ValueReason,
+    Attribute, DepartureImpactView, Explanation, Identity, IdentityDetail, Leavers, LifecycleView,
+    Memberships, NewDeparture, ValueReason,
 };
 use tide_core::decide::ChangeKind;
 use tide_core::decide::Verdict;
 use tide_core::states::MembershipOrigin;
 use tide_core::states::ValueState;
 
-/// What can be done with identities.
+/// The commands of `identities`.
 #[derive(Subcommand)]
 pub enum Identities {
     /// List identities by name
@@ -36,12 +36,12 @@ pub enum Identities {
         who: String,
     },
     /// Show the lifecycle of a person: past and planned
-    Life {
+    Lifecycle {
         /// The person: a name, number, address, DN or id
         who: String,
     },
     /// Start or schedule a departure; it preempts all other changes
-    Leave {
+    Depart {
         /// The person: a name, number, address, DN or id
         who: String,
         #[command(flatten)]
@@ -51,10 +51,10 @@ pub enum Identities {
         comment: String,
         /// Show the changes only
         #[arg(long)]
-        preview: bool,
+        dry_run: bool,
     },
     /// Cancel a departure, planned or already executed manually
-    Stay {
+    Reinstate {
         /// The person: a name, number, address, DN or id
         who: String,
     },
@@ -143,20 +143,20 @@ fn before_and_after(values: &[tide_api::ValueChange]) -> String {
     values.iter().map(one).collect::<Vec<_>>().join("; ")
 }
 
-/// What would be done, if nothing held it.
+/// What is on hold.
 fn on_hold(verdict: Verdict) -> &'static str {
     match verdict {
-        Verdict::Create => "an account would be created, and is on hold",
-        Verdict::Join => "an existing account would be linked, and is on hold",
-        Verdict::Update => "would be updated, and is on hold",
-        Verdict::Rename => "would be renamed, and is on hold",
-        Verdict::Enable => "would be enabled, and is on hold",
-        Verdict::Disable => "would be disabled, and is on hold",
+        Verdict::Create => "on hold: an account would be created",
+        Verdict::Join => "on hold: an existing account would be linked",
+        Verdict::Update => "on hold: would be updated",
+        Verdict::Rename => "on hold: would be renamed",
+        Verdict::Enable => "on hold: would be enabled",
+        Verdict::Disable => "on hold: would be disabled",
         _ => "on hold",
     }
 }
 
-/// How a value in a target stands, with what else is to be said of it.
+/// The status of a value in a target, with a note.
 fn value_state(value: &tide_api::ValueReason) -> String {
     let state = value.state.map(label).unwrap_or_default();
     match (&value.note, value.state) {
@@ -167,7 +167,7 @@ fn value_state(value: &tide_api::ValueReason) -> String {
     }
 }
 
-/// An explanation in words.
+/// Prints an explanation.
 pub fn print(found: &Explanation) {
     let stage = found
         .stage
@@ -180,9 +180,9 @@ pub fn print(found: &Explanation) {
         .map_or_else(|| " · no identity".into(), |id| format!(" · identity {id}"));
     output::line(&format!("{}{stage}{id}", found.label));
     if !found.values.is_empty() {
-        output::line("\nits values, and where each comes from");
+        output::line("\nvalues and their sources");
         output::table(
-            &["  value of", "is", "because", "rule", "place"],
+            &["  attribute", "value", "source", "expression", "rule"],
             value_rows(&found.values),
         );
     }
@@ -192,23 +192,23 @@ pub fn print(found: &Explanation) {
             account.system,
             match account.verdict {
                 verdict if account.hold.is_some() => on_hold(verdict).to_owned(),
-                Verdict::InSync => "as it should be".to_owned(),
-                Verdict::Source => "gives values".to_owned(),
-                Verdict::Create => "an account will be made".to_owned(),
-                Verdict::Join => "an existing account will be joined".to_owned(),
-                Verdict::OutOfScope if found.identity.is_none() => "does not take part".to_owned(),
-                Verdict::OutOfScope if account.key.is_some() => "takes no part any more".to_owned(),
+                Verdict::InSync => "in sync".to_owned(),
+                Verdict::Source => "source".to_owned(),
+                Verdict::Create => "an account will be created".to_owned(),
+                Verdict::Join => "an existing account will be linked".to_owned(),
+                Verdict::OutOfScope if found.identity.is_none() => "out of scope".to_owned(),
+                Verdict::OutOfScope if account.key.is_some() => "no longer in scope".to_owned(),
                 Verdict::OutOfScope => "no account".to_owned(),
                 Verdict::Update => "will be updated".to_owned(),
                 Verdict::Rename => "will be renamed".to_owned(),
                 Verdict::Enable => "will be enabled".to_owned(),
                 Verdict::Disable => "will be disabled".to_owned(),
-                Verdict::Orphaned => "is linked to nobody".to_owned(),
+                Verdict::Orphaned => "orphaned: linked to no identity".to_owned(),
                 Verdict::OnHold => "on hold".to_owned(),
             }
         ));
         let mut facts = vec![(
-            "why",
+            "reason",
             format!(
                 "{}{}",
                 account.reason,
@@ -236,19 +236,19 @@ pub fn print(found: &Explanation) {
         if let Some(by) = &account.linked_by {
             facts.push(("link", by.clone()));
         }
-        if let Some(known) = &account.known {
-            facts.push(("known", freshness::words(known)));
+        if let Some(known) = &account.freshness {
+            facts.push(("data", freshness::text(known)));
         }
         for (word, text) in facts {
             output::line(&format!("  {word:<8} {text}"));
         }
         if !account.values.is_empty() {
             let rows = account.values.iter().map(|v| {
-                let there = v.there.clone().unwrap_or_default();
+                let there = v.current.clone().unwrap_or_default();
                 let value = if there == v.value {
                     there
                 } else {
-                    format!("{there}  (wanted: {})", v.value)
+                    format!("{there}  (by the rules: {})", v.value)
                 };
                 vec![
                     format!("  {}", v.attribute),
@@ -258,7 +258,7 @@ pub fn print(found: &Explanation) {
                     v.rule.clone(),
                 ]
             });
-            output::table(&["  attribute", "is", "state", "because", "place"], rows);
+            output::table(&["  attribute", "value", "status", "reason", "rule"], rows);
         }
     }
 }
@@ -308,15 +308,15 @@ impl Identities {
         match self {
             Identities::List { .. } | Identities::Leavers => None,
             Identities::Show { who }
-            | Identities::Life { who }
-            | Identities::Leave { who, .. }
-            | Identities::Stay { who }
+            | Identities::Lifecycle { who }
+            | Identities::Depart { who, .. }
+            | Identities::Reinstate { who }
             | Identities::Groups { who }
             | Identities::Split { who, .. } => Some(who),
         }
     }
 
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let id = match self.who() {
@@ -359,11 +359,9 @@ impl Identities {
                     if found.is_empty() {
                         output::line(&match &search {
                             Some(text) => format!(
-                                "nobody fits `{text}`: give a part of a name, a number or an address"
+                                "no identity matches `{text}`: give a part of a name, a number or an address"
                             ),
-                            None => {
-                                "there are no identities yet: the first run makes them".to_owned()
-                            }
+                            None => "no identities yet: the first run creates them".to_owned(),
                         });
                     }
                     if more {
@@ -381,9 +379,9 @@ impl Identities {
                     print(&detail.explanation);
                     output::line("\nlinks");
                     output::table(
-                        &["  system", "account", "made", "by", "ended"],
+                        &["  system", "account", "linked", "by", "ended"],
                         detail.links.iter().map(|l| {
-                            let ended = l.ended.as_ref().map_or_else(
+                            let ended = l.ended_at.as_ref().map_or_else(
                                 || "—".into(),
                                 |at| {
                                     format!(
@@ -396,8 +394,8 @@ impl Identities {
                             vec![
                                 format!("  {}", l.system),
                                 l.account.clone(),
-                                output::time(&l.made),
-                                l.made_by.clone(),
+                                output::time(&l.created_at),
+                                l.created_by.clone(),
                                 ended,
                             ]
                         }),
@@ -405,13 +403,13 @@ impl Identities {
                     output::line("\nhistory, the newest first");
                     output::table(
                         &[
-                            "  when", "run", "by", "what", "system", "state", "values", "reason",
+                            "  when", "run", "by", "change", "system", "state", "values", "reason",
                         ],
                         detail.history.iter().map(|c| {
                             vec![
                                 format!(
                                     "  {}",
-                                    c.settled
+                                    c.settled_at
                                         .as_deref()
                                         .map_or_else(|| "—".into(), output::time)
                                 ),
@@ -427,9 +425,9 @@ impl Identities {
                     );
                 }
             }
-            Identities::Life { .. } => {
-                let line: LifeLine = client
-                    .get(&format!("identities/{}/life", segment(&id)), &[])
+            Identities::Lifecycle { .. } => {
+                let line: LifecycleView = client
+                    .get(&format!("identities/{}/lifecycle", segment(&id)), &[])
                     .await?;
                 if reach.json() {
                     output::json(&line)?;
@@ -437,19 +435,19 @@ impl Identities {
                     life(&line);
                 }
             }
-            Identities::Leave {
+            Identities::Depart {
                 when,
                 comment,
-                preview,
+                dry_run,
                 ..
             } => {
                 let place = format!("identities/{}/departure", segment(&id));
                 let mut query: Vec<(&str, String)> = Vec::new();
                 query.extend(when.at.clone().map(|at| ("at", at)));
                 query.extend(when.last_day.clone().map(|day| ("last_day", day)));
-                let effect: DepartureEffect = client.get(&place, &query).await?;
-                if !preview {
-                    let leave = Leave {
+                let impact: DepartureImpactView = client.get(&place, &query).await?;
+                if !dry_run {
+                    let leave = NewDeparture {
                         at: when.at,
                         last_day: when.last_day,
                         comment,
@@ -457,12 +455,12 @@ impl Identities {
                     client.tell(Method::PUT, &place, Some(&leave)).await?;
                 }
                 if reach.json() {
-                    output::json(&effect)?;
+                    output::json(&impact)?;
                 } else {
-                    departure(&effect, preview);
+                    departure(&impact, dry_run);
                 }
             }
-            Identities::Stay { .. } => {
+            Identities::Reinstate { .. } => {
                 client
                     .tell::<()>(
                         Method::DELETE,
@@ -470,7 +468,7 @@ impl Identities {
                         None,
                     )
                     .await?;
-                output::line("taken back: what their dates and their sources say counts again");
+                output::line("canceled: the dates and sources of the person count again");
             }
             Identities::Groups { .. } => {
                 let all: Memberships = client
@@ -499,7 +497,7 @@ impl Identities {
                     )
                     .await?;
                 output::line(&format!(
-                    "the link with {system} was ended; the next run matches an account, or makes one"
+                    "the link with {system} was ended; the next run matches an account, or creates one"
                 ));
             }
         }
@@ -507,7 +505,7 @@ impl Identities {
     }
 }
 
-fn life(line: &LifeLine) {
+fn life(line: &LifecycleView) {
     let since = line
         .since
         .as_ref()
@@ -530,18 +528,18 @@ fn life(line: &LifeLine) {
             format!(": {}", departure.comment)
         };
         output::line(&format!(
-            "  {} had them leave on {}{why}",
+            "  departure scheduled by {} for {}{why}",
             departure.by,
             output::time(&departure.at)
         ));
     }
     if line.moments.is_empty() {
-        output::line("  no dates: lifecycle.toml says nothing of them, or they have none");
+        output::line("  no dates: lifecycle.toml names no attribute for them, or it is empty");
         return;
     }
     output::line("");
     output::table(
-        &["when", "what", ""],
+        &["when", "event", ""],
         line.moments.iter().map(|one| {
             vec![
                 one.shown.clone(),
@@ -549,23 +547,23 @@ fn life(line: &LifeLine) {
                 if one.past {
                     "past".into()
                 } else {
-                    "to come".into()
+                    "planned".into()
                 },
             ]
         }),
     );
 }
 
-fn departure(effect: &DepartureEffect, preview: bool) {
-    let word = if preview { "would leave" } else { "leaves" };
-    output::line(&format!("{word} on {}", output::time(&effect.at)));
-    if effect.changes.is_empty() {
-        output::line("nothing is to be changed in any system at that moment");
+fn departure(impact: &DepartureImpactView, dry_run: bool) {
+    let word = if dry_run { "would leave" } else { "leaves" };
+    output::line(&format!("{word} on {}", output::time(&impact.at)));
+    if impact.changes.is_empty() {
+        output::line("no changes in any system at that moment");
     } else {
         output::line("");
         output::table(
-            &["step", "system", "change", "values", "waits for"],
-            effect.changes.iter().map(|change| {
+            &["step", "system", "change", "values", "on hold"],
+            impact.changes.iter().map(|change| {
                 let step = if change.step == 0 {
                     "—".to_owned()
                 } else {
@@ -584,17 +582,17 @@ fn departure(effect: &DepartureEffect, preview: bool) {
     output::line("");
     output::table(
         &["system", "afterwards"],
-        effect
-            .accounts
+        impact
+            .notes
             .iter()
-            .map(|one| vec![one.system.clone(), one.said.clone()]),
+            .map(|one| vec![one.system.clone(), one.message.clone()]),
     );
-    if preview {
-        output::line("\nNothing was done. Without --preview it is.");
+    if dry_run {
+        output::line("\nNothing was changed. Run it without --dry-run to start the departure.");
     }
 }
 
-/// Seconds for people.
+/// A duration, rounded.
 fn span(seconds: f64) -> String {
     match seconds {
         under if under < 1.0 => format!("{:.0} ms", under * 1000.0),
@@ -607,29 +605,29 @@ fn span(seconds: f64) -> String {
 fn leavers(all: &Leavers) {
     if let (Some(median), Some(worst)) = (all.median_seconds, all.worst_seconds) {
         output::line(&format!(
-            "access closed in {} (median), {} at worst; {} with something still open\n",
+            "access closed: median {}, slowest {}; {} leavers still have access\n",
             span(median),
             span(worst),
             all.open
         ));
     }
     if all.leavers.is_empty() {
-        output::line("nobody left yet");
+        output::line("no leavers yet");
     } else {
         output::table(
             &[
                 "name",
-                "to be closed from",
+                "due",
                 "closed after",
                 "changes",
-                "still open",
+                "open access",
                 "id",
             ],
             all.leavers.iter().map(|one| {
-                let closed = match (&one.returned, one.seconds) {
-                    (Some(at), _) => format!("back on {}", output::time(at)),
+                let closed = match (&one.returned_at, one.seconds) {
+                    (Some(at), _) => format!("returned {}", output::time(at)),
                     (None, Some(seconds)) => span(seconds),
-                    (None, None) if one.open.is_empty() => "nothing to close".to_owned(),
+                    (None, None) if one.open.is_empty() => "no access to close".to_owned(),
                     (None, None) => "not yet".to_owned(),
                 };
                 let open: Vec<String> = one
@@ -640,7 +638,7 @@ fn leavers(all: &Leavers) {
                             "{} {}: {}",
                             way.system,
                             way.kind.map_or("webhook", ChangeKind::as_str),
-                            way.why
+                            way.reason
                         )
                     })
                     .collect();
@@ -651,7 +649,7 @@ fn leavers(all: &Leavers) {
                 };
                 vec![
                     one.label.clone(),
-                    output::time(&one.started),
+                    output::time(&one.started_at),
                     closed,
                     one.done.to_string(),
                     open,
@@ -661,9 +659,9 @@ fn leavers(all: &Leavers) {
         );
     }
     if !all.planned.is_empty() {
-        output::line("\nplanned");
+        output::line("\nscheduled");
         output::table(
-            &["name", "leaves", "by", "why", "id"],
+            &["name", "departure", "operator", "comment", "id"],
             all.planned.iter().map(|one| {
                 vec![
                     one.label.clone(),
@@ -678,7 +676,7 @@ fn leavers(all: &Leavers) {
 }
 
 impl Why {
-    /// Explains.
+    /// Explains a person.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let found: Vec<Explanation> = reach
             .client()?
@@ -690,7 +688,7 @@ impl Why {
         }
         if found.len() > 3 {
             output::line(&format!(
-                "{} people fit `{}`. Give a number, an address or an id:\n",
+                "{} people match `{}`. Give a number, an address or an id:\n",
                 found.len(),
                 self.person
             ));

@@ -5,7 +5,7 @@ use clap::Subcommand;
 use std::process::ExitCode;
 use tide_api::{JournalCheck, JournalEntry};
 
-/// What can be done with the journal.
+/// The commands of `journal`.
 #[derive(Subcommand)]
 pub enum Journal {
     /// List entries, the newest first
@@ -25,7 +25,7 @@ pub enum Journal {
     },
 }
 
-/// Values before and after, as the journal keeps them.
+/// Values before and after, as the journal stores them.
 fn values(kept: &serde_json::Value) -> String {
     let texts = |values: &serde_json::Value| {
         let text = |value: &serde_json::Value| {
@@ -52,7 +52,7 @@ fn values(kept: &serde_json::Value) -> String {
 }
 
 impl Journal {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -65,7 +65,7 @@ impl Journal {
                     output::json(&entries)?;
                 } else {
                     output::table(
-                        &["entry", "when", "who", "act", "subject", "detail"],
+                        &["entry", "when", "principal", "action", "subject", "detail"],
                         entries.into_iter().map(|e| {
                             let subject = e.label.unwrap_or(e.subject);
                             let values = e.values.as_ref().map(values).unwrap_or_default();
@@ -96,14 +96,11 @@ impl Journal {
                 if reach.json() {
                     output::json(&check)?;
                 } else if check.sound {
-                    output::line(&format!(
-                        "sound: {} entries, each as it was written",
-                        check.entry
-                    ));
+                    output::line(&format!("valid: {} entries, unchanged", check.entry));
                     if let Some(head) = &check.head {
                         output::line(&format!("head: {head}"));
                         output::line(
-                            "keep the head elsewhere: `eager-tide journal check --expect HEAD` compares with it later",
+                            "store the head elsewhere: `eager-tide journal check --expect HEAD` compares with it later",
                         );
                     }
                 } else if let (Some(head), true) = (
@@ -114,11 +111,11 @@ impl Journal {
                         .is_some_and(|head| head.starts_with(&format!("{}:", check.entry))),
                 ) {
                     output::line(&format!(
-                        "NOT SOUND: the entry of head {head} is not in it; an older copy may be in its place"
+                        "INVALID: the entry of head {head} is missing; an older copy may have replaced the journal"
                     ));
                 } else {
                     output::line(&format!(
-                        "NOT SOUND: entry {} is missing, or not as it was written; compare with a backup",
+                        "INVALID: entry {} is missing or was changed; compare with a backup",
                         check.entry
                     ));
                 }

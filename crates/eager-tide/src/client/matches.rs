@@ -1,4 +1,4 @@
-//! `eager-tide match SYSTEM`.
+//! `eager-tide matches SYSTEM`.
 
 use super::codes::{code_parser, label};
 use super::{Client, Reach, output, segment};
@@ -10,14 +10,14 @@ use tide_api::{KeptAnswers, MatchCase, MatchLine, MatchValue, MatchView, NewMatc
 use tide_core::matching::MatchDecision;
 use tide_core::states::MatchStatus;
 
-/// How the accounts of a system and the identities find each other.
+/// The matches between the accounts of a system and identities.
 #[derive(Args)]
-pub struct Match {
+pub struct Matches {
     /// The system
     system: String,
     /// Only records with this status
     #[arg(long, value_parser = code_parser(MatchStatus::ALL))]
-    which: Option<MatchStatus>,
+    status: Option<MatchStatus>,
     /// Only records with this text in name, account or reason
     #[arg(long, default_value = "")]
     search: String,
@@ -31,29 +31,34 @@ pub struct Match {
     #[arg(long, value_name = "NAME", requires = "person")]
     candidate: Option<String>,
     /// Link these two
-    #[arg(long, group = "said", help_heading = "Say")]
+    #[arg(long, group = "answer", help_heading = "Answer")]
     join: bool,
     /// Never link these two; an existing link ends
-    #[arg(long, group = "said", requires = "person", help_heading = "Say")]
+    #[arg(long, group = "answer", requires = "person", help_heading = "Answer")]
     never: bool,
     /// No candidate: create a new counterpart
-    #[arg(long, group = "said", help_heading = "Say")]
+    #[arg(long, group = "answer", help_heading = "Answer")]
     new: bool,
     /// Leave it unchanged, without further review
-    #[arg(long, group = "said", help_heading = "Say")]
+    #[arg(long, group = "answer", help_heading = "Answer")]
     skip: bool,
-    /// Apply to all records selected by --which and --search (--join: only those with one
+    /// Apply to all records selected by --status and --search (--join: only those with one
     /// candidate)
     #[arg(
         long,
-        requires = "said",
-        requires = "which",
+        requires = "answer",
+        requires = "status",
         conflicts_with = "person",
-        help_heading = "Say"
+        help_heading = "Answer"
     )]
     all: bool,
     /// Take back an answer, by its number
-    #[arg(long, value_name = "ID", conflicts_with = "said", help_heading = "Say")]
+    #[arg(
+        long,
+        value_name = "ID",
+        conflicts_with = "answer",
+        help_heading = "Answer"
+    )]
     take_back: Option<i64>,
 }
 
@@ -72,7 +77,7 @@ fn print_lines(lines: &[MatchLine]) {
     );
 }
 
-/// A value that is missing on a side says nothing against a candidate.
+/// A value that is missing on one side is no difference.
 fn sign(own: &str, value: &MatchValue) -> &'static str {
     match (value.same, own == "—" || value.value == "—") {
         (true, _) => "=",
@@ -90,7 +95,7 @@ fn print_case(case: &MatchCase) {
     let head: Vec<String> = (1..=case.candidates.len())
         .map(|at| format!("candidate {at}"))
         .collect();
-    let head: Vec<&str> = ["value", "looks for its other half"]
+    let head: Vec<&str> = ["value", "record"]
         .into_iter()
         .chain(head.iter().map(String::as_str))
         .collect();
@@ -112,8 +117,8 @@ fn print_case(case: &MatchCase) {
     output::table(&head, std::iter::once(names.collect()).chain(rows));
 }
 
-impl Match {
-    fn said(&self) -> Option<MatchDecision> {
+impl Matches {
+    fn decision(&self) -> Option<MatchDecision> {
         let options = [
             (self.join, MatchDecision::Join),
             (self.never, MatchDecision::Never),
@@ -130,12 +135,12 @@ impl Match {
     async fn view(
         &self,
         client: &Client,
-        which: Option<MatchStatus>,
+        status: Option<MatchStatus>,
         search: &str,
         limit: usize,
     ) -> anyhow::Result<MatchView> {
         let mut query = vec![("limit", limit.to_string()), ("search", search.to_owned())];
-        query.extend(which.map(|which| ("which", which.to_string())));
+        query.extend(status.map(|status| ("status", status.to_string())));
         client.get(&self.path(), &query).await
     }
 
@@ -148,9 +153,9 @@ impl Match {
         client.get(&format!("{}/case", self.path()), &[query]).await
     }
 
-    /// The one whom a text names: by label, account or id.
+    /// Finds the record with a label, account or id.
     async fn find(&self, client: &Client, who: &str) -> anyhow::Result<MatchLine> {
-        let view = self.view(client, self.which, "", 5000).await?;
+        let view = self.view(client, self.status, "", 5000).await?;
         let same = |text: Option<&str>| text.is_some_and(|text| text.eq_ignore_ascii_case(who));
         let exact = |l: &&MatchLine| {
             same(Some(&l.label)) || same(l.identity.as_deref()) || same(l.account_name.as_deref())
@@ -163,14 +168,14 @@ impl Match {
         if found.is_empty() {
             found = view.lines.iter().filter(inside).collect();
         }
-        // Of several with one name, the one who is asked about is meant.
+        // Of several with the same name, the one that needs review is meant.
         if found.iter().filter(|line| line.candidates > 0).count() == 1 {
             found.retain(|line| line.candidates > 0);
         }
         match found.as_slice() {
             [one] => Ok((*one).clone()),
             [] => bail!(
-                "nobody of {} is called `{who}`: `eager-tide match {}` shows who there is",
+                "no record of {} matches `{who}`: `eager-tide matches {}` lists them",
                 self.system,
                 self.system
             ),
@@ -181,7 +186,7 @@ impl Match {
                     .map(|l| format!("{} ({})", l.label, label(l.status)))
                     .collect();
                 bail!(
-                    "`{who}` names {}: {}; use an id, an account or --which",
+                    "`{who}` matches {}: {}; use an id, an account or --status",
                     several.len(),
                     names.join(", ")
                 )
@@ -189,21 +194,21 @@ impl Match {
         }
     }
 
-    /// What is to be said of one line.
+    /// The answer about one record.
     async fn answer(
         &self,
         client: &Client,
         line: &MatchLine,
-        said: MatchDecision,
+        decision: MatchDecision,
     ) -> anyhow::Result<NewMatchAnswer> {
         let answer = |identity, account| NewMatchAnswer {
-            said,
+            answer: decision,
             identity,
             account,
         };
-        if matches!(said, MatchDecision::New | MatchDecision::Skip) {
-            // Said of the one that looks; an identity looks for its account, an account that has
-            // none for its identity.
+        if matches!(decision, MatchDecision::New | MatchDecision::Skip) {
+            // The answer is about the record that has no counterpart: an identity without account, or
+            // an account without identity.
             return Ok(match &line.identity {
                 Some(identity) => answer(Some(identity.clone()), None),
                 None => answer(None, line.account),
@@ -232,7 +237,7 @@ impl Match {
                 .join(", ")
         };
         let [side] = fits.as_slice() else {
-            bail!("which of {}? --candidate NAME says it", names())
+            bail!("choose one of {} with --candidate NAME", names())
         };
         let identity = case
             .own
@@ -246,7 +251,7 @@ impl Match {
             .or(side.account)
             .or(line.account)
             .context("there is no account")?;
-        // Of a key that moved, the candidate is whom the account may belong to instead.
+        // If a key was reassigned, the candidate is the identity that the account may belong to instead.
         let identity = if line.status == MatchStatus::KeyReassigned {
             side.identity.clone().unwrap_or(identity)
         } else {
@@ -255,7 +260,7 @@ impl Match {
         Ok(answer(Some(identity), Some(account)))
     }
 
-    async fn say(
+    async fn send(
         &self,
         client: &Client,
         reach: &Reach,
@@ -277,14 +282,14 @@ impl Match {
                 "answers were"
             };
             output::line(&format!(
-                "{} {what} kept: `eager-tide preview` shows what comes of it; --take-back undoes it",
+                "{} {what} stored: `eager-tide preview` shows the consequences; --take-back undoes it",
                 kept.kept
             ));
         }
         Ok(ExitCode::SUCCESS)
     }
 
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         if let Some(id) = self.take_back {
@@ -300,9 +305,9 @@ impl Match {
         }
         if let Some(who) = &self.person {
             let line = self.find(&client, who).await?;
-            if let Some(said) = self.said() {
-                let answer = self.answer(&client, &line, said).await?;
-                return self.say(&client, reach, &[answer]).await;
+            if let Some(decision) = self.decision() {
+                let answer = self.answer(&client, &line, decision).await?;
+                return self.send(&client, reach, &[answer]).await;
             }
             if line.candidates == 0 {
                 print_lines(std::slice::from_ref(&line));
@@ -316,7 +321,7 @@ impl Match {
             }
             if !reach.json() {
                 output::line(&format!(
-                    "\nsay it: `eager-tide match {} --person \"{}\" --join --candidate NAME`, or --never, --new, --skip",
+                    "\nanswer: `eager-tide matches {} --person \"{}\" --join --candidate NAME`, or --never, --new, --skip",
                     self.system, line.label
                 ));
             }
@@ -325,36 +330,36 @@ impl Match {
         let view = self
             .view(
                 &client,
-                self.which,
+                self.status,
                 &self.search,
                 if self.all { 5000 } else { self.limit },
             )
             .await?;
-        if let (true, Some(said)) = (self.all, self.said()) {
+        if let (true, Some(decision)) = (self.all, self.decision()) {
             let lines: Vec<&MatchLine> = view
                 .lines
                 .iter()
-                .filter(|line| said != MatchDecision::Join || line.candidates == 1)
+                .filter(|line| decision != MatchDecision::Join || line.candidates == 1)
                 .collect();
             if lines.is_empty() {
-                bail!("nobody fits");
+                bail!("no matching records");
             }
             let mut answers = Vec::with_capacity(lines.len());
             for line in lines {
-                answers.push(self.answer(&client, line, said).await?);
+                answers.push(self.answer(&client, line, decision).await?);
             }
-            return self.say(&client, reach, &answers).await;
+            return self.send(&client, reach, &answers).await;
         }
-        if self.said().is_some() {
-            bail!("of whom? --person WHO, or --which … --all");
+        if self.decision().is_some() {
+            bail!("which record? Use --person WHO, or --status … --all");
         }
         if reach.json() {
             output::json(&view)?;
             return Ok(ExitCode::SUCCESS);
         }
-        if self.which.is_none() && self.search.is_empty() {
+        if self.status.is_none() && self.search.is_empty() {
             output::table(
-                &["status", "people"],
+                &["status", "records"],
                 view.counts
                     .iter()
                     .filter(|c| c.count > 0)
@@ -372,24 +377,24 @@ impl Match {
             if !view.answers.is_empty() {
                 output::line("");
                 output::table(
-                    &["answer", "said", "of", "by", "when"],
+                    &["id", "answer", "record", "by", "when"],
                     view.answers.iter().take(self.limit).map(|a| {
                         vec![
                             a.id.to_string(),
-                            a.said.to_string(),
+                            a.answer.to_string(),
                             a.label.clone(),
                             a.principal.clone(),
-                            output::time(&a.made),
+                            output::time(&a.created_at),
                         ]
                     }),
                 );
             }
             output::line(&format!(
-                "\n`eager-tide match {} --which ambiguous` lists the people; --person WHO shows one side by side",
+                "\n`eager-tide matches {} --status ambiguous` lists records; --person WHO compares one with its candidates",
                 self.system
             ));
         } else if view.lines.is_empty() {
-            output::line("nobody fits");
+            output::line("no matching records");
         } else {
             print_lines(&view.lines);
             if view.found > view.lines.len() {

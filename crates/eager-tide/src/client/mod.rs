@@ -7,11 +7,12 @@ pub mod decisions;
 pub mod drafts;
 pub mod feeds;
 mod freshness;
-pub mod granted;
 pub mod holds;
 pub mod identities;
 pub mod journal;
+pub mod licenses;
 pub mod matches;
+pub mod notifications;
 pub mod operators;
 pub mod output;
 pub mod passwords;
@@ -32,7 +33,7 @@ use serde::de::DeserializeOwned;
 use std::path::PathBuf;
 use tide_api::Problem;
 
-/// How answers are printed.
+/// Format of the output.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Output {
     /// Tables for people
@@ -41,7 +42,7 @@ pub enum Output {
     Json,
 }
 
-/// Where the service is, and as whom it is called.
+/// The address of the service and the token to use.
 #[derive(Args, Clone)]
 pub struct Reach {
     /// The service's address
@@ -53,7 +54,7 @@ pub struct Reach {
         help_heading = "Service"
     )]
     url: String,
-    /// The token; better set in the environment than given here, where others see it
+    /// The token; prefer the environment variable, because others can see command lines
     #[arg(
         long,
         global = true,
@@ -62,7 +63,7 @@ pub struct Reach {
         help_heading = "Service"
     )]
     token: Option<String>,
-    /// A file that holds the token
+    /// A file that contains the token
     #[arg(
         long,
         global = true,
@@ -70,7 +71,7 @@ pub struct Reach {
         help_heading = "Service"
     )]
     token_file: Option<PathBuf>,
-    /// How answers are printed
+    /// Format of the output
     #[arg(
         long,
         short,
@@ -82,7 +83,7 @@ pub struct Reach {
     pub output: Output,
 }
 
-/// A service that can be called.
+/// A client of the service.
 pub struct Client {
     http: reqwest::Client,
     url: String,
@@ -90,7 +91,7 @@ pub struct Client {
 }
 
 impl Reach {
-    /// True when programs read what is printed.
+    /// Whether the output is for programs.
     pub fn json(&self) -> bool {
         self.output == Output::Json
     }
@@ -103,7 +104,7 @@ impl Reach {
                 .with_context(|| format!("the token file {} cannot be read", file.display()))?,
             (None, None) => {
                 return Err(anyhow!(
-                    "no token was given: set EAGER_TIDE_TOKEN, or EAGER_TIDE_TOKEN_FILE to the file that the service wrote at its first start (DATA/first-token)"
+                    "no token: set EAGER_TIDE_TOKEN, or set EAGER_TIDE_TOKEN_FILE to the file that the service writes at its first start (DATA/first-token)"
                 ));
             }
         };
@@ -119,7 +120,7 @@ impl Reach {
     }
 }
 
-/// A path segment that cannot step out of its place.
+/// Percent-encodes a path segment, so that it stays one segment.
 pub fn segment(text: &str) -> String {
     text.bytes()
         .map(|b| {
@@ -145,19 +146,19 @@ fn explain(problem: Problem, status: u16) -> anyhow::Error {
     anyhow!(text)
 }
 
-/// A problem document that came as a line of a stream.
+/// The error of a problem document in a stream.
 pub fn explain_json(problem: &serde_json::Value) -> anyhow::Error {
     match serde_json::from_value::<Problem>(problem.clone()) {
         Ok(problem) => {
             let status = problem.status;
             explain(problem, status)
         }
-        Err(_) => anyhow!("the service broke off: {problem}"),
+        Err(_) => anyhow!("the service ended the answer early: {problem}"),
     }
 }
 
 impl Client {
-    /// Sends, and hands on each line of the answer as it comes (application/x-ndjson).
+    /// Sends a request, and calls `each` for every line of the answer (application/x-ndjson).
     pub async fn lines<B: Serialize>(
         &self,
         method: Method,
@@ -190,14 +191,14 @@ impl Client {
             while let Some(end) = left.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = left.drain(..=end).collect();
                 each(&serde_json::from_slice(&line).context(
-                    "the answer cannot be read: are client and service of one version?",
+                    "the answer cannot be read: check that client and service have the same version",
                 )?)?;
             }
         }
         Ok(())
     }
 
-    /// Sends a file as it is.
+    /// Uploads a file.
     pub async fn upload<T: DeserializeOwned>(
         &self,
         path: &str,
@@ -216,8 +217,9 @@ impl Client {
         let status = response.status();
         let body = response.bytes().await?;
         if status.is_success() {
-            return serde_json::from_slice(&body)
-                .context("the answer cannot be read: are client and service of one version?");
+            return serde_json::from_slice(&body).context(
+                "the answer cannot be read: check that client and service have the same version",
+            );
         }
         let problem = serde_json::from_slice::<Problem>(&body);
         Err(problem.map_or_else(
@@ -226,7 +228,7 @@ impl Client {
         ))
     }
 
-    /// Asks for a file.
+    /// Downloads a file.
     pub async fn download(&self, path: &str, query: &[(&str, String)]) -> anyhow::Result<Vec<u8>> {
         self.call::<()>(Method::GET, path, query, None).await
     }
@@ -238,7 +240,7 @@ impl Client {
                 self.url
             )
         } else {
-            anyhow!("the service at {} broke off: {error}", self.url)
+            anyhow!("the connection to {} failed: {error}", self.url)
         }
     }
 
@@ -269,24 +271,25 @@ impl Client {
         match serde_json::from_slice::<Problem>(&body) {
             Ok(problem) => Err(explain(problem, status.as_u16())),
             Err(_) => Err(anyhow!(
-                "{} answered HTTP {status}, and not as Eager Tide does: check EAGER_TIDE_URL",
+                "{} answered HTTP {status}, not as Eager Tide does: check EAGER_TIDE_URL",
                 self.url
             )),
         }
     }
 
-    /// Asks.
+    /// Sends GET.
     pub async fn get<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &[(&str, String)],
     ) -> anyhow::Result<T> {
         let body = self.call::<()>(Method::GET, path, query, None).await?;
-        serde_json::from_slice(&body)
-            .context("the answer cannot be read: are client and service of one version?")
+        serde_json::from_slice(&body).context(
+            "the answer cannot be read: check that client and service have the same version",
+        )
     }
 
-    /// Sends, and reads the answer.
+    /// Sends a body, and parses the answer.
     pub async fn send<B: Serialize, T: DeserializeOwned>(
         &self,
         method: Method,
@@ -294,11 +297,12 @@ impl Client {
         body: &B,
     ) -> anyhow::Result<T> {
         let body = self.call(method, path, &[], Some(body)).await?;
-        serde_json::from_slice(&body)
-            .context("the answer cannot be read: are client and service of one version?")
+        serde_json::from_slice(&body).context(
+            "the answer cannot be read: check that client and service have the same version",
+        )
     }
 
-    /// Sends, and expects no answer but success.
+    /// Sends a request whose answer has no body.
     pub async fn tell<B: Serialize>(
         &self,
         method: Method,
@@ -308,7 +312,7 @@ impl Client {
         self.call(method, path, &[], body).await.map(|_| ())
     }
 
-    /// The id of the one identity that a name, a number, an address, a DN or an id means.
+    /// Resolves a name, number, address, DN or id to the id of one identity.
     pub async fn identity(&self, who: &str) -> anyhow::Result<String> {
         let found: tide_api::ResolvedIdentity = self
             .get("identities/resolve", &[("person", who.to_owned())])
@@ -326,7 +330,7 @@ impl Client {
         self.all_after(path, query, None, most).await
     }
 
-    /// The same, of the rows after a place.
+    /// The same, starting after a row.
     pub async fn all_after<T: DeserializeOwned>(
         &self,
         path: &str,

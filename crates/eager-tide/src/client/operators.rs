@@ -5,9 +5,9 @@ use super::{Reach, output, segment};
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{AddedOperator, MadeToken, Me, NewOperator, NewOperatorToken, Operator};
+use tide_api::{AddedOperator, CreatedToken, Me, NewOperator, NewOperatorToken, Operator};
 
-/// What can be said of an operator.
+/// Properties of an operator.
 #[derive(Args)]
 pub struct About {
     /// Name of the operator
@@ -21,7 +21,7 @@ pub struct About {
     person: Option<String>,
 }
 
-/// What can be done with operators.
+/// The commands of `operators`.
 #[derive(Subcommand)]
 pub enum Operators {
     /// List operators with their groups and people
@@ -43,7 +43,7 @@ pub enum Operators {
         expires_in_days: Option<u32>,
         /// Hours for which earlier tokens stay valid; 0 ends them at once
         #[arg(long, value_name = "HOURS", default_value_t = 24)]
-        earlier_hours: u32,
+        overlap_hours: u32,
     },
     /// List an operator's tokens, or end one
     Tokens {
@@ -53,8 +53,8 @@ pub enum Operators {
         #[arg(long, value_name = "ID")]
         end: Option<String>,
     },
-    /// End an operator's rights at once
-    End {
+    /// Deactivate an operator: its tokens and sessions end at once
+    Deactivate {
         /// Name of the operator
         name: String,
     },
@@ -71,7 +71,7 @@ impl From<About> for NewOperator {
 }
 
 impl Operators {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -82,14 +82,18 @@ impl Operators {
                     return Ok(ExitCode::SUCCESS);
                 }
                 output::table(
-                    &["operator", "groups", "person", "since", "ended"],
+                    &["operator", "groups", "person", "since", "deactivated"],
                     all.iter().map(|one| {
-                        let ended = one.ended.as_deref().map(output::time).unwrap_or_default();
+                        let ended = one
+                            .ended_at
+                            .as_deref()
+                            .map(output::time)
+                            .unwrap_or_default();
                         vec![
                             one.name.clone(),
                             one.groups.join(", "),
                             one.person.clone().unwrap_or_default(),
-                            output::time(&one.made),
+                            output::time(&one.created_at),
                             ended,
                         ]
                     }),
@@ -102,7 +106,7 @@ impl Operators {
                     output::json(&added)?;
                 } else {
                     output::line(&format!(
-                        "{} was added; the token is shown this once:",
+                        "{} was added; the token is not shown again:",
                         added.name
                     ));
                     output::line(&added.token);
@@ -132,7 +136,7 @@ impl Operators {
                 name,
                 label,
                 expires_in_days,
-                earlier_hours,
+                overlap_hours,
             } => {
                 let name = match name {
                     Some(name) => name,
@@ -141,16 +145,16 @@ impl Operators {
                 let new = NewOperatorToken {
                     label,
                     expires_in_days,
-                    earlier_hours,
+                    overlap_hours,
                 };
-                let made: MadeToken = client
+                let made: CreatedToken = client
                     .send(
                         Method::POST,
                         &format!("operators/{}/tokens", segment(&name)),
                         &new,
                     )
                     .await?;
-                return print_new_token(reach, &made, &format!("for {earlier_hours} hours"));
+                return print_new_token(reach, &made, &format!("for {overlap_hours} hours"));
             }
             Operators::Tokens { name, end } => {
                 let path = format!("operators/{}/tokens", segment(&name));
@@ -160,11 +164,9 @@ impl Operators {
                 client
                     .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
                     .await?;
-                output::line(
-                    "the token is no longer good, and the sessions that were begun with it have ended",
-                );
+                output::line("the token was revoked, and its sessions were ended");
             }
-            Operators::End { name } => {
+            Operators::Deactivate { name } => {
                 client
                     .tell::<()>(
                         Method::DELETE,
@@ -173,7 +175,7 @@ impl Operators {
                     )
                     .await?;
                 output::line(&format!(
-                    "{name} can do nothing any more: its tokens and sessions have ended"
+                    "{name} was deactivated; its tokens and sessions were ended"
                 ));
             }
         }

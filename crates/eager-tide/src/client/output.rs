@@ -18,6 +18,12 @@ pub fn line(text: &str) {
     let _ = writeln!(std::io::stdout(), "{}", clean(text));
 }
 
+/// A number with its noun.
+pub fn plural(number: usize, noun: &str) -> String {
+    let ending = if number == 1 { "" } else { "s" };
+    format!("{number} {noun}{ending}")
+}
+
 /// Prints a value for programs.
 pub fn json<T: Serialize>(value: &T) -> anyhow::Result<()> {
     let _ = writeln!(

@@ -4,9 +4,9 @@ use super::{Reach, output, segment};
 use clap::Subcommand;
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{FirstPassword, PasswordOnItsWay, SetPassword, ShownPassword};
+use tide_api::{FirstPassword, PasswordSyncStatus, SetPassword, ShownPassword};
 
-/// What can be done with passwords.
+/// The commands of `passwords`.
 #[derive(Subcommand)]
 pub enum Passwords {
     /// List first passwords, pending and shown
@@ -32,7 +32,7 @@ pub enum Passwords {
 }
 
 impl Passwords {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -42,29 +42,30 @@ impl Passwords {
                     output::json(&all)?;
                 } else if all.is_empty() {
                     output::line(
-                        "no first password was set: a system's [person.password] says which accounts get one",
+                        "no first passwords yet: [person.password] of a system declares which accounts get one",
                     );
                 } else {
                     let rows = all.into_iter().map(|one| {
-                        let state = match (one.shown, one.shown_to) {
+                        let state = match (one.shown_at, one.shown_to) {
                             (Some(at), Some(who)) => {
-                                format!("given {} to {who}", output::time(&at))
+                                format!("shown {} to {who}", output::time(&at))
                             }
-                            _ => one
-                                .error
-                                .map_or_else(|| "waits".into(), |error| format!("waits: {error}")),
+                            _ => one.error.map_or_else(
+                                || "pending".into(),
+                                |error| format!("pending: {error}"),
+                            ),
                         };
                         vec![
                             one.id.to_string(),
                             one.label,
                             one.system,
                             one.account,
-                            output::time(&one.made),
+                            output::time(&one.created_at),
                             state,
                         ]
                     });
                     output::table(
-                        &["number", "who", "system", "account", "set", "state"],
+                        &["number", "person", "system", "account", "set", "state"],
                         rows,
                     );
                 }
@@ -93,33 +94,33 @@ impl Passwords {
                     )
                     .await?;
                 output::line(&format!(
-                    "set: it goes to all linked systems; `eager-tide passwords way {id}` says where it has arrived"
+                    "set: it is sent to all linked systems; `eager-tide passwords status {id}` shows where it is stored"
                 ));
             }
             Passwords::Status { who } => {
                 let id = client.identity(&who).await?;
-                let all: Vec<PasswordOnItsWay> = client
+                let all: Vec<PasswordSyncStatus> = client
                     .get(&format!("identities/{}/password", segment(&id)), &[])
                     .await?;
                 if reach.json() {
                     output::json(&all)?;
                 } else if all.is_empty() {
-                    output::line("no password was set for them here");
+                    output::line("no password was set for this person");
                 } else {
                     let rows = all.into_iter().map(|one| {
                         let state = match (one.outcome, one.is_settled, one.missing.is_empty()) {
                             (Some(outcome), ..) => outcome,
-                            (None, true, _) => "all accounts have it".to_owned(),
+                            (None, true, _) => "stored in all accounts".to_owned(),
                             (None, false, true) => {
                                 "pending: the account is not linked to an identity yet".to_owned()
                             }
                             (None, false, false) => {
                                 let one_system = |system: &String| match one.refused.get(system) {
-                                    Some(answer) => format!("{system} (refused: {answer})"),
+                                    Some(answer) => format!("{system} (rejected: {answer})"),
                                     None => system.clone(),
                                 };
                                 format!(
-                                    "on its way to {}",
+                                    "pending in {}",
                                     one.missing
                                         .iter()
                                         .map(one_system)
@@ -133,13 +134,18 @@ impl Passwords {
                             |system| format!("seen in {system}"),
                         );
                         let must = if one.must_change {
-                            "at the next log-in"
+                            "at next sign-in"
                         } else {
                             "—"
                         };
-                        vec![output::time(&one.made), origin, must.to_owned(), state]
+                        vec![
+                            output::time(&one.created_at),
+                            origin,
+                            must.to_owned(),
+                            state,
+                        ]
                     });
-                    output::table(&["set", "by", "to be changed", "state"], rows);
+                    output::table(&["set", "by", "must change", "state"], rows);
                 }
             }
         }

@@ -5,9 +5,9 @@ use clap::Subcommand;
 use reqwest::Method;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
-use tide_api::{GiveRole, NewRoleTrial, RoleTrial, RoleTurn};
+use tide_api::{NewRoleGrant, NewRoleSimulation, RoleChange, RoleSimulationView};
 
-/// What can be done with roles.
+/// The commands of `roles`.
 #[derive(Subcommand)]
 pub enum Roles {
     /// List roles with the number of holders, and conflicts between roles
@@ -18,7 +18,7 @@ pub enum Roles {
         name: String,
     },
     /// Grant a role to a person
-    Give {
+    Grant {
         /// The role
         name: String,
         /// The person: a name, number, address, DN or id
@@ -33,16 +33,16 @@ pub enum Roles {
         #[arg(long, default_value = "")]
         comment: String,
     },
-    /// Simulate another condition of a role: who gains and loses it, and the effect on accounts;
+    /// Simulate another condition of a role: who gains and loses it, and the impact on accounts;
     /// stores and sends nothing
-    Try {
+    Simulate {
         /// The role
         name: String,
         /// The condition, an expression on identities; '' for a role that is held only by grant
         when: String,
     },
     /// Revoke a granted role
-    Take {
+    Revoke {
         /// The role
         name: String,
         /// The person: a name, number, address, DN or id
@@ -52,12 +52,18 @@ pub enum Roles {
 
 fn list(all: &tide_api::Roles) {
     if all.roles.is_empty() {
-        output::line("no roles: roles.toml names them");
+        output::line("no roles yet: roles.toml declares them");
         return;
     }
     output::table(
         &[
-            "role", "held by", "when", "with it", "priority", "values", "place",
+            "role",
+            "holders",
+            "condition",
+            "includes",
+            "priority",
+            "values",
+            "rule",
         ],
         all.roles.iter().map(|role| {
             vec![
@@ -65,7 +71,7 @@ fn list(all: &tide_api::Roles) {
                 role.holders.len().to_string(),
                 role.when
                     .clone()
-                    .unwrap_or_else(|| "by hand, or with another".to_owned()),
+                    .unwrap_or_else(|| "manual, or through another role".to_owned()),
                 output::values(&role.includes),
                 role.priority.to_string(),
                 output::values(&role.values),
@@ -74,9 +80,9 @@ fn list(all: &tide_api::Roles) {
         }),
     );
     if !all.conflicts.is_empty() {
-        output::line("\nwhere roles differ, the highest priority counts");
+        output::line("\nconflicts: the role with the highest priority wins");
         output::table(
-            &["name", "attribute", "is", "by", "and not", "id"],
+            &["name", "attribute", "value", "role", "overridden", "id"],
             all.conflicts.iter().map(|one| {
                 let over = one.over.join(", ");
                 vec![
@@ -92,26 +98,26 @@ fn list(all: &tide_api::Roles) {
     }
 }
 
-/// How many of those who gain, and of those who lose, are named.
-const NAMED: usize = 20;
+/// Maximum number of names printed for each side.
+const MAX_NAMES: usize = 20;
 
-fn tried(name: &str, when: &str, trial: &RoleTrial) {
-    output::line(&trial.said);
+fn print_simulation(name: &str, when: &str, simulation: &RoleSimulationView) {
+    output::line(&simulation.message);
     let mut rows = Vec::new();
     let mut more = Vec::new();
     for (what, they, turns) in [
-        ("gains", "gain", &trial.gains),
-        ("loses", "lose", &trial.loses),
+        ("gains", "gain", &simulation.gains),
+        ("loses", "lose", &simulation.loses),
     ] {
-        let own: Vec<&RoleTurn> = turns.iter().filter(|one| one.role == name).collect();
-        let by = |one: &RoleTurn| {
+        let own: Vec<&RoleChange> = turns.iter().filter(|one| one.role == name).collect();
+        let by = |one: &RoleChange| {
             if one.by == when.trim() {
                 String::new()
             } else {
                 one.by.clone()
             }
         };
-        rows.extend(own.iter().take(NAMED).map(|one| {
+        rows.extend(own.iter().take(MAX_NAMES).map(|one| {
             vec![
                 what.to_owned(),
                 one.label.clone(),
@@ -119,10 +125,10 @@ fn tried(name: &str, when: &str, trial: &RoleTrial) {
                 one.identity.clone(),
             ]
         }));
-        if own.len() > NAMED {
+        if own.len() > MAX_NAMES {
             more.push(format!(
                 "and {} more {they} it; `--output json` has all",
-                own.len() - NAMED
+                own.len() - MAX_NAMES
             ));
         }
         let mut others: BTreeMap<&str, usize> = BTreeMap::new();
@@ -133,23 +139,23 @@ fn tried(name: &str, when: &str, trial: &RoleTrial) {
         more.extend(
             others
                 .into_iter()
-                .map(|(role, count)| format!("with it, {count} {they} {role}")),
+                .map(|(role, count)| format!("included: {count} {they} {role}")),
         );
     }
     if !rows.is_empty() {
         output::line("");
-        // Mostly it is the condition itself, and goes without saying.
+        // Usually the reason is the condition itself: the column is omitted then.
         if rows.iter().all(|row| row[2].is_empty()) {
             rows.iter_mut().for_each(|row| drop(row.remove(2)));
             output::table(&["", "name", "id"], rows);
         } else {
-            output::table(&["", "name", "by", "id"], rows);
+            output::table(&["", "name", "reason", "id"], rows);
         }
     }
     more.iter().for_each(|line| output::line(line));
-    for one in &trial.conflicts {
+    for one in &simulation.conflicts {
         output::line(&format!(
-            "roles would differ about {} of {}: {} by {}, over {}",
+            "new conflict about {} of {}: {} from {}, overriding {}",
             one.attribute,
             one.label,
             one.value,
@@ -158,11 +164,11 @@ fn tried(name: &str, when: &str, trial: &RoleTrial) {
         ));
     }
     output::line("");
-    super::drafts::print_effect(&trial.effect, ["as it is", "with this condition"]);
+    super::drafts::print_impact(&simulation.impact, ["now", "with this condition"]);
 }
 
 impl Roles {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -177,7 +183,7 @@ impl Roles {
             Roles::Show { name } => {
                 let all: tide_api::Roles = client.get("roles", &[]).await?;
                 let Some(role) = all.roles.into_iter().find(|role| role.name == name) else {
-                    anyhow::bail!("there is no role `{name}`: `eager-tide roles list` names them");
+                    anyhow::bail!("there is no role `{name}`: `eager-tide roles list` lists them");
                 };
                 if reach.json() {
                     output::json(&role)?;
@@ -190,14 +196,14 @@ impl Roles {
                         "  {}",
                         role.when
                             .clone()
-                            .unwrap_or_else(|| "given by hand, or with another".to_owned())
+                            .unwrap_or_else(|| "manual, or through another role".to_owned())
                     ));
                     role.values
                         .iter()
                         .for_each(|value| output::line(&format!("  {value}")));
                     output::line("");
                     output::table(
-                        &["held by", "because", "until", "id"],
+                        &["holder", "reason", "until", "id"],
                         role.holders.iter().map(|one| {
                             let until = one
                                 .until
@@ -212,11 +218,11 @@ impl Roles {
                         }),
                     );
                     if role.holders.is_empty() {
-                        output::line("nobody holds it");
+                        output::line("no holders");
                     }
                 }
             }
-            Roles::Give {
+            Roles::Grant {
                 name,
                 who,
                 from,
@@ -224,7 +230,7 @@ impl Roles {
                 comment,
             } => {
                 let id = client.identity(&who).await?;
-                let give = GiveRole {
+                let give = NewRoleGrant {
                     identity: id,
                     from,
                     until,
@@ -238,24 +244,24 @@ impl Roles {
                     )
                     .await?;
                 output::line(&format!(
-                    "given: {name}; the next run brings what it brings"
+                    "granted: {name}; its effects follow with the next run"
                 ));
             }
-            Roles::Try { name, when } => {
-                let trial: RoleTrial = client
+            Roles::Simulate { name, when } => {
+                let simulation: RoleSimulationView = client
                     .send(
                         Method::POST,
-                        &format!("roles/{}/trial", segment(&name)),
-                        &NewRoleTrial { when: when.clone() },
+                        &format!("roles/{}/simulate", segment(&name)),
+                        &NewRoleSimulation { when: when.clone() },
                     )
                     .await?;
                 if reach.json() {
-                    output::json(&trial)?
+                    output::json(&simulation)?
                 } else {
-                    tried(&name, &when, &trial)
+                    print_simulation(&name, &when, &simulation)
                 }
             }
-            Roles::Take { name, who } => {
+            Roles::Revoke { name, who } => {
                 let id = client.identity(&who).await?;
                 client
                     .tell::<()>(
@@ -265,7 +271,7 @@ impl Roles {
                     )
                     .await?;
                 output::line(&format!(
-                    "taken: {name}; the next run takes away what only it brought"
+                    "revoked: {name}; the next run removes what only it provided"
                 ));
             }
         }

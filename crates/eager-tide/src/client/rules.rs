@@ -8,12 +8,13 @@ use reqwest::Method;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use tide_api::{
-    NewMappingTrial, NewTrial, Published, RuleCheck, RuleFile, RuleFiles, RuleLine, Trial,
+    EvaluationView, NewEvaluation, NewMappingEvaluation, Published, RuleCheck, RuleFile, RuleFiles,
+    RuleLine,
 };
 use tide_core::ObjectType;
 use tide_core::rules::FaultSeverity;
 
-/// What can be done with rules.
+/// The commands of `rules`.
 #[derive(Subcommand)]
 pub enum Rules {
     /// Check a folder of rules; stores nothing
@@ -30,15 +31,15 @@ pub enum Rules {
         folder: PathBuf,
         /// Publish even if another version was published since the export
         #[arg(long)]
-        anyway: bool,
+        force: bool,
     },
-    /// Show the effect of a folder of rules compared with the published ones; stores and sends
+    /// Show the impact of a folder of rules compared with the published ones; stores and sends
     /// nothing
-    Effect {
+    Impact {
         /// The folder with the TOML files
         folder: PathBuf,
     },
-    /// Edit rules in drafts, see their effect, publish them
+    /// Edit rules in drafts, see their impact, publish them
     #[command(subcommand)]
     Draft(drafts::Drafts),
     /// List the published versions
@@ -49,12 +50,12 @@ pub enum Rules {
         from: i64,
         /// The newer version
         to: i64,
-        /// Show the effect on current records, too
+        /// Show the impact on current records, too
         #[arg(long)]
-        effect: bool,
+        impact: bool,
     },
-    /// Create a draft of an older version, and show the effect of going back
-    Back {
+    /// Create a draft of an older version, and show its impact
+    Rollback {
         /// The version
         version: i64,
     },
@@ -63,7 +64,7 @@ pub enum Rules {
     /// Evaluate an expression on a real record, step by step; stores nothing
     ///
     /// Without an expression, the whole mapping of a system is evaluated.
-    Try {
+    Evaluate {
         /// The expression, for example: lower(account.mail)
         expression: Option<String>,
         /// The record: a name, number, address or id
@@ -86,10 +87,10 @@ pub enum Rules {
     },
 }
 
-/// The file in which an exported folder remembers the version that it holds.
+/// The file that records the version of an exported folder.
 const VERSION: &str = ".published-version";
 
-fn remembered(folder: &Path) -> Option<i64> {
+fn exported_version(folder: &Path) -> Option<i64> {
     std::fs::read_to_string(folder.join(VERSION))
         .ok()?
         .trim()
@@ -115,7 +116,7 @@ pub fn read(folder: &Path) -> anyhow::Result<RuleFiles> {
         }
     }
     if files.is_empty() {
-        bail!("{} holds no .toml file", folder.display());
+        bail!("{} contains no .toml file", folder.display());
     }
     files.sort_by(|a, b| a.name.cmp(&b.name));
     Ok(RuleFiles {
@@ -130,10 +131,10 @@ pub fn print_faults(faults: &[tide_api::Fault]) {
     }
 }
 
-/// What was published, and what is to be read for it.
+/// Prints the published version, and the reads that it requires.
 pub fn print_published(published: &Published) {
     print_faults(&published.faults);
-    freshness::to_read(&published.to_read);
+    freshness::print_required_reads(&published.required_reads);
     output::line(&format!(
         "published as version {}; `eager-tide preview` shows what it would do",
         published.version
@@ -150,14 +151,14 @@ fn section(title: &str, lines: &[RuleLine]) {
             format!("   {}", l.name),
             l.text.clone(),
             l.note.clone(),
-            l.place.clone(),
+            l.location.clone(),
         ]
     });
-    output::table(&["   name", "rule", "note", "place"], rows);
+    output::table(&["   name", "rule", "note", "location"], rows);
 }
 
 impl Rules {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -175,8 +176,9 @@ impl Rules {
                         .filter(|f| f.severity == FaultSeverity::Error)
                         .count();
                     output::line(&format!(
-                        "{errors} errors, {} warnings",
-                        check.faults.len() - errors
+                        "{}, {}",
+                        output::plural(errors, "error"),
+                        output::plural(check.faults.len() - errors, "warning")
                     ));
                 }
                 return Ok(if check.usable {
@@ -185,33 +187,33 @@ impl Rules {
                     ExitCode::from(1)
                 });
             }
-            Rules::Effect { folder } => return drafts::effect_of(reach, &folder).await,
+            Rules::Impact { folder } => return drafts::impact_of(reach, &folder).await,
             Rules::Draft(draft) => return draft.run(reach).await,
             Rules::History => return drafts::history(reach).await,
-            Rules::Diff { from, to, effect } => {
-                return drafts::difference(reach, from, to, effect).await;
+            Rules::Diff { from, to, impact } => {
+                return drafts::difference(reach, from, to, impact).await;
             }
-            Rules::Back { version } => return drafts::back(reach, version).await,
-            Rules::Try {
+            Rules::Rollback { version } => return drafts::rollback(reach, version).await,
+            Rules::Evaluate {
                 expression: None,
                 on,
                 system,
                 draft,
                 object,
             } => {
-                let new = NewMappingTrial {
+                let new = NewMappingEvaluation {
                     on,
                     system: system.unwrap_or_default(),
                     draft,
                     object,
                 };
-                return drafts::try_mapping(&client, reach, new).await;
+                return drafts::evaluate_mapping(&client, reach, new).await;
             }
-            Rules::Publish { folder, anyway } => {
+            Rules::Publish { folder, force } => {
                 let mut files = read(&folder)?;
-                files.based_on = remembered(&folder).filter(|_| !anyway);
+                files.based_on = exported_version(&folder).filter(|_| !force);
                 let published: Published = client.send(Method::PUT, "rules", &files).await?;
-                if remembered(&folder).is_some() {
+                if exported_version(&folder).is_some() {
                     std::fs::write(folder.join(VERSION), format!("{}\n", published.version))?;
                 }
                 if reach.json() {
@@ -226,7 +228,7 @@ impl Rules {
                     output::json(&rules)?;
                     return Ok(ExitCode::SUCCESS);
                 }
-                match (&rules.made, &rules.principal) {
+                match (&rules.created_at, &rules.principal) {
                     (Some(made), Some(who)) => output::line(&format!(
                         "version {} · published {} by {who}",
                         rules.version,
@@ -236,8 +238,8 @@ impl Rules {
                         "no rules were published yet: `eager-tide rules publish FOLDER`",
                     ),
                 }
-                freshness::to_read(&rules.to_read);
-                section("identities hold", &rules.identities);
+                freshness::print_required_reads(&rules.required_reads);
+                section("attributes of identities", &rules.identities);
                 for system in &rules.systems {
                     output::line(&format!("\n{} · {}", system.system, system.object));
                     section("scope", &system.scope);
@@ -245,50 +247,51 @@ impl Rules {
                     section("inbound: account → identity", &system.inbound);
                     section("outbound: identity → account", &system.outbound);
                     if !system.outbound.is_empty() {
-                        output::line(&format!("\n  whoever falls out: {}", system.when_out));
+                        output::line(&format!("\n  out of scope: {}", system.on_out_of_scope));
                     }
-                    section("otherwise", &system.otherwise);
+                    section("external changes and initial passwords", &system.otherwise);
                     section("examples: given a record, expect", &system.examples);
                 }
                 section("guards", &rules.guards);
                 print_faults(&rules.faults);
             }
-            Rules::Try {
+            Rules::Evaluate {
                 expression: Some(expression),
                 on,
                 system,
                 draft,
                 object,
             } => {
-                let new = NewTrial {
+                let new = NewEvaluation {
                     expression: expression.clone(),
                     on,
                     system,
                     draft,
                     object,
                 };
-                let trial: Trial = client.send(Method::POST, "rules/try", &new).await?;
+                let found: EvaluationView =
+                    client.send(Method::POST, "rules/evaluate", &new).await?;
                 if reach.json() {
-                    output::json(&trial)?;
+                    output::json(&found)?;
                 } else {
-                    output::line(&match &trial.account {
+                    output::line(&match &found.account {
                         Some(account) => {
-                            format!("on {}, whose account is {account}\n", trial.label)
+                            format!("{} · account {account}\n", found.label)
                         }
-                        None => format!("on {}\n", trial.label),
+                        None => format!("{}\n", found.label),
                     });
-                    if !trial.steps.is_empty() {
+                    if !found.steps.is_empty() {
                         output::table(
-                            &["part", "gives"],
-                            trial
+                            &["subexpression", "result"],
+                            found
                                 .steps
                                 .iter()
                                 .map(|step| vec![step.text.clone(), step.value.clone()]),
                         );
                     }
-                    match &trial.fault {
-                        None if trial.values.is_empty() => output::line("\nno value"),
-                        None => output::line(&format!("\n= {}", trial.values.join(" · "))),
+                    match &found.fault {
+                        None if found.values.is_empty() => output::line("\nno value"),
+                        None => output::line(&format!("\n= {}", found.values.join(" · "))),
                         Some(fault) => {
                             output::line(&format!(
                                 "{expression}\n{}^ {}",
@@ -301,7 +304,7 @@ impl Rules {
                         }
                     }
                 }
-                return Ok(if trial.fault.is_none() {
+                return Ok(if found.fault.is_none() {
                     ExitCode::SUCCESS
                 } else {
                     ExitCode::from(1)
@@ -311,7 +314,7 @@ impl Rules {
                 let rules: tide_api::Rules = client.get("rules", &[]).await?;
                 std::fs::create_dir_all(&folder)?;
                 for file in &rules.files {
-                    // The service allows plain names only; a path would be a fault of it.
+                    // The service allows plain names only; do not trust it.
                     if file.name.contains(['/', '\\']) {
                         bail!(
                             "the service sent a file named `{}`, and it was not written",

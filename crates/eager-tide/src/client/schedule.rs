@@ -1,44 +1,44 @@
-//! `eager-tide systems schedule`: how a system is followed, and when nothing is written to it.
+//! `eager-tide systems schedule`: watching, intervals and write blackouts.
 
 use super::{Client, Reach, output, segment};
 use anyhow::{Context as _, bail};
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{QuietWindow, System};
+use tide_api::{System, WriteBlackout};
 use tide_core::states::WatchMode;
 
-/// When a system is read and written by itself.
+/// The sync schedule of a system.
 #[derive(clap::Args)]
 pub struct Timing {
-    /// Watch the system once it is armed, and run on each change
-    #[arg(long, conflicts_with = "no_follow")]
-    follow: bool,
+    /// Automatic sync: watch the system once it is armed, and process each change
+    #[arg(long, conflicts_with = "no_watch")]
+    watch: bool,
     /// Stop watching
     #[arg(long)]
-    no_follow: bool,
+    no_watch: bool,
     /// Watch mode: content_sync, change_number, modified, last_modified, full; `best` selects it
     /// automatically
-    #[arg(long, value_name = "WAY")]
-    way: Option<String>,
+    #[arg(long, value_name = "MODE")]
+    mode: Option<String>,
     /// Poll interval: 30s, 5m, 2h
     #[arg(long, value_name = "TIME", value_parser = seconds)]
-    every: Option<u32>,
+    poll_interval: Option<u32>,
     /// Interval of full reads: 30m, 6h, 1d
     #[arg(long, value_name = "TIME", value_parser = seconds)]
-    full_every: Option<u32>,
+    full_read_interval: Option<u32>,
     /// Write blackout in the given time zone: `22:00-06:00` or `sat,sun 00:00-23:59`; can be
     /// repeated
     #[arg(long, value_name = "WINDOW", requires = "zone")]
-    no_writes: Vec<String>,
+    write_blackout: Vec<String>,
     /// Time zone of the blackouts: Europe/Tallinn
     #[arg(long)]
     zone: Option<String>,
     /// Remove all write blackouts
-    #[arg(long, conflicts_with = "no_writes")]
-    any_time: bool,
+    #[arg(long, conflicts_with = "write_blackout")]
+    clear_blackouts: bool,
 }
 
-/// A length of time, in seconds.
+/// Parses a duration, in seconds.
 fn seconds(text: &str) -> Result<u32, String> {
     let at = text
         .find(|c: char| !c.is_ascii_digit())
@@ -51,7 +51,7 @@ fn seconds(text: &str) -> Result<u32, String> {
         "d" => 24 * 3600,
         _ => {
             return Err(format!(
-                "`{unit}` is no unit of time: write 30s, 5m, 2h or 1d"
+                "`{unit}` is not a unit of time: write 30s, 5m, 2h or 1d"
             ));
         }
     };
@@ -59,14 +59,14 @@ fn seconds(text: &str) -> Result<u32, String> {
         .parse::<u32>()
         .ok()
         .and_then(|n| n.checked_mul(times))
-        .ok_or_else(|| format!("`{text}` is no length of time: write 30s, 5m, 2h or 1d"))
+        .ok_or_else(|| format!("`{text}` is not a duration: write 30s, 5m, 2h or 1d"))
 }
 
-/// A window as it is written on the command line.
-fn window(text: &str, zone: &str) -> anyhow::Result<QuietWindow> {
+/// Parses a blackout window.
+fn window(text: &str, zone: &str) -> anyhow::Result<WriteBlackout> {
     let (days, times) = text.rsplit_once(' ').unwrap_or(("", text));
     let Some((from, to)) = times.split_once('-') else {
-        bail!("`{text}` is no window: write 22:00-06:00, or sat,sun 00:00-12:00")
+        bail!("`{text}` is not a window: write 22:00-06:00, or sat,sun 00:00-12:00")
     };
     let days = days
         .split(',')
@@ -74,7 +74,7 @@ fn window(text: &str, zone: &str) -> anyhow::Result<QuietWindow> {
         .filter(|day| !day.is_empty())
         .map(str::to_owned)
         .collect();
-    Ok(QuietWindow {
+    Ok(WriteBlackout {
         days,
         from: from.trim().to_owned(),
         to: to.trim().to_owned(),
@@ -82,60 +82,66 @@ fn window(text: &str, zone: &str) -> anyhow::Result<QuietWindow> {
     })
 }
 
-/// How it stands with following a system, as lines.
+/// Prints the status of the sync schedule.
 pub fn timing(system: &System) {
     let line = |label: &str, text: &str| output::line(&format!("{label:<22} {text}"));
-    if !system.schedule.follow {
+    if !system.schedule.watch {
         line(
-            "Followed",
+            "Automatic sync",
             &format!(
-                "no: `eager-tide systems schedule {} --follow` has it work by itself",
+                "off: `eager-tide systems schedule {} --watch` turns it on",
                 system.name
             ),
         );
     } else if !system.armed {
         line(
-            "Followed",
-            &format!("once it is armed: `eager-tide systems arm {}`", system.name),
+            "Automatic sync",
+            &format!(
+                "starts when the system is armed: `eager-tide systems arm {}`",
+                system.name
+            ),
         );
     } else if system.paused {
-        line("Followed", "not while it is paused");
-    } else if system.following.is_empty() {
-        line("Followed", "it begins");
+        line("Automatic sync", "paused");
+    } else if system.watchers.is_empty() {
+        line("Automatic sync", "starting");
     }
-    for one in &system.following {
-        let way = one.words.clone().unwrap_or_default();
+    for one in &system.watchers {
+        let mode = one.mode_label.clone().unwrap_or_default();
         line(
-            &format!("Followed ({})", one.object),
-            &format!("{}: {way}", one.state),
+            &format!("Watching ({})", one.object),
+            &format!("{}: {mode}", one.state),
         );
         if let Some(error) = &one.error {
-            line("  broke off", error);
+            line("  failed", error);
         }
-        let news = one.news.as_ref().map_or_else(
+        let last = one.last_change_at.as_ref().map_or_else(
             || "none yet".to_owned(),
-            |at| format!("{} ({} since the start)", output::time(at), one.changed),
+            |at| {
+                format!(
+                    "{} ({} since the service started)",
+                    output::time(at),
+                    one.changed_count
+                )
+            },
         );
-        line("  last news", &news);
-        if let Some(next) = &one.next {
-            line("  asked again", &output::time(next));
+        line("  last change", &last);
+        if let Some(next) = &one.next_poll_at {
+            line("  next poll", &output::time(next));
         }
-        if let Some(full) = &one.full {
-            line("  read whole", &output::time(full));
+        if let Some(full) = &one.next_full_read_at {
+            line("  next full read", &output::time(full));
         }
     }
-    for one in &system.known {
-        one.hurry
+    for one in &system.freshness {
+        one.schedule_warnings
             .iter()
-            .for_each(|text| line(&format!("Too often ({})", one.object), text));
+            .for_each(|text| line(&format!("Schedule warning ({})", one.object), text));
     }
-    if let Some(now) = &system.quiet_now {
-        line("Nothing is written", now);
-    } else if let Some(next) = &system.next_quiet {
-        line(
-            "Nothing is written",
-            &format!("from {} on", output::time(next)),
-        );
+    if let Some(now) = &system.blackout_until {
+        line("Write blackout", now);
+    } else if let Some(next) = &system.next_blackout {
+        line("Next write blackout", &output::time(next));
     }
 }
 
@@ -148,26 +154,25 @@ pub async fn schedule(
     let at = format!("systems/{}", segment(name));
     let system: System = client.get(&at, &[]).await?;
     let mut new = system.schedule.clone();
-    if asked.follow || asked.no_follow {
-        new.follow = asked.follow;
+    if asked.watch || asked.no_watch {
+        new.watch = asked.watch;
     }
-    if let Some(way) = asked.way {
-        new.way = match way.as_str() {
+    if let Some(mode) = asked.mode {
+        new.mode = match mode.as_str() {
             "best" => None,
             word => Some(
-                WatchMode::parse(word)
-                    .with_context(|| format!("`{word}` is no way of watching a system"))?,
+                WatchMode::parse(word).with_context(|| format!("`{word}` is not a watch mode"))?,
             ),
         };
     }
-    new.every_seconds = asked.every.or(new.every_seconds);
-    new.full_every_seconds = asked.full_every.or(new.full_every_seconds);
-    if asked.any_time {
-        new.quiet.clear();
+    new.poll_seconds = asked.poll_interval.or(new.poll_seconds);
+    new.full_read_seconds = asked.full_read_interval.or(new.full_read_seconds);
+    if asked.clear_blackouts {
+        new.write_blackouts.clear();
     }
     if let Some(zone) = asked.zone {
-        new.quiet = asked
-            .no_writes
+        new.write_blackouts = asked
+            .write_blackout
             .iter()
             .map(|text| window(text, &zone))
             .collect::<anyhow::Result<_>>()?;

@@ -7,8 +7,8 @@ use reqwest::Method;
 use std::io::Write;
 use std::process::ExitCode;
 use tide_api::{
-    Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeStatusCount,
-    ScopeTrial,
+    Published, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeSimulationView,
+    ScopeStatusCount,
 };
 use tide_core::states::ScopeStatus;
 
@@ -19,7 +19,7 @@ pub struct ShowScope {
     system: String,
     /// List the records with this status, with their reasons
     #[arg(long, value_parser = code_parser(ScopeStatus::ALL))]
-    who: Option<ScopeStatus>,
+    status: Option<ScopeStatus>,
     /// Only records with this text in name, account or reason
     #[arg(long, default_value = "")]
     search: String,
@@ -27,22 +27,22 @@ pub struct ShowScope {
     #[arg(long)]
     export: bool,
     /// Simulate including this container; shows who would move into and out of scope
-    #[arg(long, value_name = "DN", help_heading = "Try an edit")]
+    #[arg(long, value_name = "DN", help_heading = "Simulate an edit")]
     include: Vec<String>,
     /// Simulate excluding this container
-    #[arg(long, value_name = "DN", help_heading = "Try an edit")]
+    #[arg(long, value_name = "DN", help_heading = "Simulate an edit")]
     exclude: Vec<String>,
     /// Only members of this group; can be repeated
-    #[arg(long, value_name = "NAME", help_heading = "Try an edit")]
+    #[arg(long, value_name = "NAME", help_heading = "Simulate an edit")]
     group: Vec<String>,
     /// Not members of this group
-    #[arg(long, value_name = "NAME", help_heading = "Try an edit")]
+    #[arg(long, value_name = "NAME", help_heading = "Simulate an edit")]
     not_group: Vec<String>,
     /// LDAP or SCIM filter that must match; empty removes it
-    #[arg(long, help_heading = "Try an edit")]
+    #[arg(long, help_heading = "Simulate an edit")]
     filter: Option<String>,
     /// Publish the edit as a new version of the rules
-    #[arg(long, help_heading = "Try an edit")]
+    #[arg(long, help_heading = "Simulate an edit")]
     save: bool,
     /// Maximum number of records
     #[arg(long, default_value_t = 50)]
@@ -59,7 +59,7 @@ fn totals(totals: &[ScopeStatusCount]) -> String {
 
 fn print_counts(counts: &[ScopeCount]) {
     output::table(
-        &["status", "people", "reason", "rule"],
+        &["status", "records", "reason", "rule"],
         counts.iter().map(|c| {
             vec![
                 status(c.status).to_owned(),
@@ -85,7 +85,7 @@ fn print_lines(lines: &[ScopeLine], limit: usize) {
     );
 }
 
-/// A status for people.
+/// The label of a status.
 fn status(status: ScopeStatus) -> &'static str {
     match status {
         ScopeStatus::In => "in scope",
@@ -95,7 +95,7 @@ fn status(status: ScopeStatus) -> &'static str {
 }
 
 impl ShowScope {
-    fn edits(&self) -> bool {
+    fn has_edits(&self) -> bool {
         !(self.include.is_empty()
             && self.exclude.is_empty()
             && self.group.is_empty()
@@ -123,7 +123,7 @@ impl ShowScope {
         scope
     }
 
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         let path = format!("systems/{}/scope", segment(&self.system));
@@ -131,7 +131,7 @@ impl ShowScope {
             ("limit", self.limit.to_string()),
             ("search", self.search.clone()),
         ];
-        query.extend(self.who.map(|status| ("status", status.to_string())));
+        query.extend(self.status.map(|status| ("status", status.to_string())));
         if self.export {
             let file = client
                 .download(
@@ -143,9 +143,9 @@ impl ShowScope {
             return Ok(ExitCode::SUCCESS);
         }
         let view: tide_api::ScopeView = client.get(&path, &query).await?;
-        if self.edits() {
+        if self.has_edits() {
             return self
-                .try_edit(&client, reach, view.scope.clone(), &path)
+                .simulate(&client, reach, view.scope.clone(), &path)
                 .await;
         }
         if reach.json() {
@@ -158,14 +158,14 @@ impl ShowScope {
             totals(&view.totals),
             view.file
         ));
-        if self.who.is_none() && self.search.is_empty() {
+        if self.status.is_none() && self.search.is_empty() {
             print_counts(&view.counts);
             output::line(&format!(
-                "\n`eager-tide scope {} --who out` lists the people; --search finds one",
+                "\n`eager-tide scope {} --status out` lists records; --search finds one",
                 self.system
             ));
         } else if view.lines.is_empty() {
-            output::line("nobody fits");
+            output::line("no matching records");
         } else {
             print_lines(&view.lines, self.limit);
             if view.found > view.lines.len() {
@@ -179,7 +179,7 @@ impl ShowScope {
         Ok(ExitCode::SUCCESS)
     }
 
-    async fn try_edit(
+    async fn simulate(
         &self,
         client: &super::Client,
         reach: &Reach,
@@ -187,21 +187,17 @@ impl ShowScope {
         path: &str,
     ) -> anyhow::Result<ExitCode> {
         let edited = self.edited(scope);
-        let trial: ScopeTrial = client
-            .send(Method::POST, &format!("{path}/try"), &edited)
+        let found: ScopeSimulationView = client
+            .send(Method::POST, &format!("{path}/simulate"), &edited)
             .await?;
         if reach.json() {
-            output::json(&trial)?;
+            output::json(&found)?;
         } else {
-            output::line(&format!(
-                "{} would have {}\n",
-                self.system,
-                totals(&trial.totals)
-            ));
-            if trial.moves.is_empty() {
-                output::line("nobody would move");
+            output::line(&format!("{}: {}\n", self.system, totals(&found.totals)));
+            if found.moves.is_empty() {
+                output::line("no record changes status");
             }
-            for one in &trial.moves {
+            for one in &found.moves {
                 output::line(&format!(
                     "{} from {} to {}",
                     one.count,
@@ -215,10 +211,10 @@ impl ShowScope {
             let published: Published = client.send(Method::PUT, path, &edited).await?;
             output::line(&format!(
                 "saved in {}, published as version {}",
-                trial.file.name, published.version
+                found.file.name, published.version
             ));
         } else if !reach.json() {
-            output::line("\nnothing was kept: --save publishes it");
+            output::line("\nnothing was stored: --save publishes it");
         }
         Ok(ExitCode::SUCCESS)
     }

@@ -11,19 +11,19 @@ fn counts(set: &ChangeSet) -> String {
         .iter()
         .map(|c| format!("{} {}", c.count, label(c.state)))
         .collect();
-    match (parts.is_empty(), set.unread.is_empty()) {
-        (true, true) => "nothing to change".into(),
-        (true, false) => format!("{} could not be read", set.unread.join(", ")),
+    match (parts.is_empty(), set.unread_systems.is_empty()) {
+        (true, true) => "no changes".into(),
+        (true, false) => format!("{} could not be read", set.unread_systems.join(", ")),
         (false, true) => parts.join(", "),
         (false, false) => format!(
             "{}; {} could not be read",
             parts.join(", "),
-            set.unread.join(", ")
+            set.unread_systems.join(", ")
         ),
     }
 }
 
-/// The same answer as the console's first page.
+/// Prints the overview, as the console's first page shows it.
 pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     let overview: Overview = reach.client()?.get("overview", &[]).await?;
     if reach.json() {
@@ -44,7 +44,7 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     output::line(&format!(
         "identities   {}",
         if stages.is_empty() {
-            "none yet: a run makes them".into()
+            "none yet: the first run creates them".into()
         } else {
             stages.join(", ")
         }
@@ -61,17 +61,17 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         Some(run) => output::line(&format!(
             "last run     {} · {} · {}: {}",
             run.id,
-            output::time(&run.started),
+            output::time(&run.started_at),
             label(run.result),
             counts(run)
         )),
         None => output::line("last run     none yet: `eager-tide preview` shows what one would do"),
     }
-    if let Some(run) = &overview.last_by_itself {
+    if let Some(run) = &overview.last_auto_run {
         output::line(&format!(
-            "on news      {} · {} · {}: {}",
+            "last auto    {} · {} · {}: {}",
             run.id,
-            output::time(&run.started),
+            output::time(&run.started_at),
             label(run.result),
             counts(run)
         ));
@@ -84,23 +84,23 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
             super::holds::counts(&overview.holds)
         }
     ));
-    for (at, notice) in overview.notices.iter().take(5).enumerate() {
-        let head = if at == 0 { "notices" } else { "" };
+    for (at, alert) in overview.alerts.iter().take(5).enumerate() {
+        let head = if at == 0 { "alerts" } else { "" };
         output::line(&format!(
             "{head:<12} {} ({})",
-            notice.subject,
-            output::time(&notice.made)
+            alert.subject,
+            output::time(&alert.created_at)
         ));
-        output::line(&format!("{:<12} {}", "", notice.body));
+        output::line(&format!("{:<12} {}", "", alert.body));
     }
-    if overview.notices.len() > 5 {
+    if overview.alerts.len() > 5 {
         output::line(&format!(
             "{:<12} and {} more: `eager-tide status --output json`",
             "",
-            overview.notices.len() - 5
+            overview.alerts.len() - 5
         ));
     }
-    // A monitor must not have to read the text.
+    // The exit code lets monitors skip the text.
     let is_bad = overview
         .attention
         .iter()
@@ -108,10 +108,10 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     Ok(ExitCode::from(if is_bad { 3 } else { 0 }))
 }
 
-/// What needs attention, the worst first.
+/// Prints what needs attention, the most severe first.
 fn attention(all: &[Attention]) {
     if all.is_empty() {
-        output::line("All changes are applied, and nothing needs attention.");
+        output::line("All changes are applied. Nothing needs attention.");
     }
     for one in all {
         let mark = match one.severity {

@@ -23,7 +23,7 @@ pub struct StopWriting {
 #[derive(Args)]
 pub struct ResumeWriting {}
 
-/// The stop in a line.
+/// The stop in one line.
 pub fn sentence(stop: &WriteStop) -> String {
     let reason = if stop.reason.is_empty() {
         String::new()
@@ -53,7 +53,7 @@ impl StopWriting {
             output::json(&stop)?;
         } else {
             output::line(&sentence(&stop));
-            output::line("`eager-tide resume-writing` lets them go on");
+            output::line("`eager-tide resume-writing` resumes them");
         }
         Ok(ExitCode::SUCCESS)
     }
@@ -69,7 +69,7 @@ impl ResumeWriting {
         if reach.json() {
             output::json(&serde_json::json!({"resumed": before.write_stop.is_some()}))?;
         } else if before.write_stop.is_some() {
-            output::line("writes go on: what was held is decided again");
+            output::line("writes are resumed: changes on hold are decided again");
         } else {
             output::line("writes were not stopped");
         }

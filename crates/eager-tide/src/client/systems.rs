@@ -11,15 +11,15 @@ use reqwest::Method;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
-    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, EventSample,
-    EventShape, FirstRules, MadeToken, NewSecret, NewSettings, NewSystem, NewToken, Operation,
+    AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, CreatedToken,
+    EventSample, EventShape, FirstRules, NewSecret, NewSettings, NewSystem, NewToken, Operation,
     Permission, ReadResult, Retirement, SchemaAttribute, System, SystemState, Token,
 };
 use tide_core::ObjectType;
 use tide_core::states::EventKind;
 use tide_core::states::SystemHealth;
 
-/// What can be done with systems.
+/// The commands of `systems`.
 #[derive(Subcommand)]
 pub enum Systems {
     /// List systems with their health and number of accounts
@@ -35,7 +35,7 @@ pub enum Systems {
     /// Test a system step by step and, if it is healthy, add it read-only
     Add(Box<Connection>),
     /// Test a system step by step
-    Check {
+    Test {
         /// The system
         name: String,
     },
@@ -49,7 +49,7 @@ pub enum Systems {
         /// The system
         name: String,
     },
-    /// Show the effect of retiring a system; with --confirm, retire it: its links end, and its
+    /// Show the impact of retiring a system; with --confirm, retire it: its links end, and its
     /// rules and records are removed. Nothing is written to the system
     Retire {
         /// The system
@@ -91,7 +91,7 @@ pub enum Systems {
         end: Option<String>,
     },
     /// List the rows of a feed in quarantine, with line and reason
-    SetAside {
+    Quarantine {
         /// The system
         name: String,
     },
@@ -123,9 +123,9 @@ pub enum Systems {
         /// Path of the time of the event, if it is not detected
         #[arg(long, value_name = "PATH")]
         time: Option<String>,
-        /// A value and its meaning: hire=joiner
-        #[arg(long, value_name = "WORD=MEANING")]
-        word: Vec<String>,
+        /// A value and the kind of event it stands for: hire=joiner
+        #[arg(long = "kind", value_name = "VALUE=KIND")]
+        kinds: Vec<String>,
     },
     /// Make a system writable or read-only, pause or resume it
     Set {
@@ -138,11 +138,11 @@ pub enum Systems {
         #[arg(long)]
         read_only: bool,
         /// Pause: send nothing for now
-        #[arg(long, conflicts_with = "go_on")]
+        #[arg(long, conflicts_with = "resume")]
         pause: bool,
         /// Resume after a pause
         #[arg(long)]
-        go_on: bool,
+        resume: bool,
     },
     /// Change settings of a system, such as page_size=200 or person_classes=person,nsPerson;
     /// without any, show them
@@ -203,8 +203,8 @@ pub fn print(systems: &[System]) {
             "health",
             "accounts",
             "linked",
-            "writes",
-            "last read",
+            "access",
+            "last full read",
             "address",
         ],
         systems.iter().map(|s| {
@@ -224,7 +224,7 @@ pub fn print(systems: &[System]) {
                     .collect::<Vec<_>>()
                     .join(", ")
             };
-            let read = s.readings.first().map_or_else(
+            let read = s.full_reads.first().map_or_else(
                 || "never".into(),
                 |r| format!("{} {}", r.state, output::time(&r.started_at)),
             );
@@ -281,17 +281,17 @@ fn permission_row(permission: Permission) -> Vec<String> {
 fn print_step(step: &CheckStep) {
     let sign = match step.state.as_str() {
         "passed" => "ok  ",
-        "warned" => "look",
+        "warned" => "warn",
         _ => "FAIL",
     };
-    output::line(&format!("{sign}  {:<22} {}", step.name, step.said));
+    output::line(&format!("{sign}  {:<22} {}", step.name, step.message));
     if let Some(remedy) = &step.remedy {
         output::line(&format!("      {:<22} to do: {remedy}", ""));
     }
 }
 
-/// Runs a test, and prints each step as it is taken.
-async fn check<B: serde::Serialize>(
+/// Runs a test, and prints each step as it completes.
+async fn test<B: serde::Serialize>(
     client: &Client,
     reach: &Reach,
     path: &str,
@@ -316,7 +316,7 @@ async fn check<B: serde::Serialize>(
             Ok(())
         })
         .await?;
-    let report = ended.context("the test was broken off")?;
+    let report = ended.context("the test did not finish")?;
     if reach.json() {
         output::json(&report)?;
     }
@@ -324,7 +324,7 @@ async fn check<B: serde::Serialize>(
 }
 
 impl Systems {
-    /// Does it.
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
@@ -345,12 +345,12 @@ impl Systems {
                 } else {
                     let yes = |truth: bool| if truth { "yes" } else { "" }.to_owned();
                     output::table(
-                        &["attribute", "kind", "several", "required", "writable"],
+                        &["attribute", "kind", "multi-valued", "required", "writable"],
                         schema.into_iter().map(|a| {
                             vec![
                                 a.name,
                                 label(a.kind),
-                                yes(a.many),
+                                yes(a.multi_valued),
                                 yes(a.required),
                                 yes(a.writable),
                             ]
@@ -373,33 +373,33 @@ impl Systems {
                     for fact in &system.profile {
                         output::line(&format!("{:<22} {}", fact.label, fact.text));
                     }
-                    for one in &system.known {
+                    for one in &system.freshness {
                         output::line(&format!(
                             "{:<22} {}",
-                            format!("Known ({})", one.object),
-                            freshness::words(one)
+                            format!("Data age ({})", one.object),
+                            freshness::text(one)
                         ));
                     }
                     timing(&system);
                     if let Some(host) = &system.host {
-                        output::line(&format!("{:<22} {host}", "Host in use"));
+                        output::line(&format!("{:<22} {host}", "Connected host"));
                     }
                     output::line("");
                     system.steps.iter().for_each(print_step);
-                    for reading in system.readings.iter().filter(|r| r.error.is_some()) {
+                    for reading in system.full_reads.iter().filter(|r| r.error.is_some()) {
                         output::line(&format!(
-                            "last reading broke off: {}",
+                            "last full read failed: {}",
                             reading.error.clone().unwrap_or_default()
                         ));
                     }
                 }
             }
             Systems::Add(connection) => return add(&client, reach, *connection).await,
-            Systems::Check { name } => {
-                let report = check(
+            Systems::Test { name } => {
+                let report = test(
                     &client,
                     reach,
-                    &format!("systems/{}/check", segment(&name)),
+                    &format!("systems/{}/test", segment(&name)),
                     &(),
                 )
                 .await?;
@@ -424,19 +424,17 @@ impl Systems {
                     return Ok(ExitCode::SUCCESS);
                 }
                 output::line(&format!(
-                    "{} accounts of {name} are known, {} of them linked",
+                    "{name} has {} accounts, {} of them linked",
                     found.accounts, found.linked
                 ));
                 if let Some(file) = &found.file {
-                    output::line(&format!(
-                        "{file} goes with it, as a new version of the rules"
-                    ));
+                    output::line(&format!("{file} is removed, as a new version of the rules"));
                 }
-                super::drafts::print_effect(&found.effect, ["now", "without it"]);
+                super::drafts::print_impact(&found.impact, ["now", "without it"]);
                 output::line(&match confirm {
-                    true => format!("\n{name} was retired: nothing was written to it"),
+                    true => format!("\n{name} was retired; nothing was written to it"),
                     false => format!(
-                        "\nnothing was done: `eager-tide systems retire {name} --confirm` retires it"
+                        "\nnothing was changed: `eager-tide systems retire {name} --confirm` retires it"
                     ),
                 });
             }
@@ -444,7 +442,7 @@ impl Systems {
                 client
                     .tell::<()>(Method::DELETE, &format!("systems/{}", segment(&name)), None)
                     .await?;
-                output::line(&format!("{name} was removed, with what was read of it"));
+                output::line(&format!("{name} and its records were removed"));
             }
             Systems::Tree { name, below } => {
                 let query: Vec<(&str, String)> =
@@ -461,7 +459,7 @@ impl Systems {
                         let people = b.people.map_or_else(
                             || "—".into(),
                             |n| {
-                                if b.more {
+                                if b.is_truncated {
                                     format!("{n}+")
                                 } else {
                                     n.to_string()
@@ -489,7 +487,7 @@ impl Systems {
                     output::json(&permissions)?;
                 } else if permissions.is_empty() {
                     output::line(&format!(
-                        "the published rules do nothing with {name}: its service account needs no permission yet"
+                        "the published rules do not use {name}: no permission is required yet"
                     ));
                 } else {
                     output::table(
@@ -504,14 +502,14 @@ impl Systems {
                 list,
                 end,
             } => return tokens(&client, reach, &name, label, list, end).await,
-            Systems::SetAside { name } => {
+            Systems::Quarantine { name } => {
                 let rows: Vec<BadRow> = client
                     .get(&format!("systems/{}/quarantine", segment(&name)), &[])
                     .await?;
                 if reach.json() {
                     output::json(&rows)?;
                 } else if rows.is_empty() {
-                    output::line("the last reading set no row aside");
+                    output::line("the quarantine is empty");
                 } else {
                     output::table(
                         &["line", "reason", "row"],
@@ -528,7 +526,7 @@ impl Systems {
                 } else {
                     let AcceptedRecords { unsent, total } = accepted;
                     output::line(&format!(
-                        "{name} counts as read: {unsent} of its {total} records were not sent since the backup was restored"
+                        "{name} counts as read: {unsent} of its {total} records were not received since the restore"
                     ));
                 }
             }
@@ -540,7 +538,7 @@ impl Systems {
                 id,
                 sequence,
                 time,
-                word,
+                kinds,
             } => {
                 let name = segment(&name);
                 let Some(path) = sample else {
@@ -550,17 +548,17 @@ impl Systems {
                     return Ok(ExitCode::SUCCESS);
                 };
                 let sample = serde_json::from_str(&file(&path)?)
-                    .with_context(|| format!("{} holds no JSON", path.display()))?;
+                    .with_context(|| format!("{} is not JSON", path.display()))?;
                 let meaning = |pair: &String| {
                     let (word, kind) = pair
                         .split_once('=')
-                        .with_context(|| format!("`{pair}` is not written as WORD=KIND"))?;
+                        .with_context(|| format!("`{pair}` is not VALUE=KIND"))?;
                     let kind = EventKind::parse(kind).with_context(|| {
-                        format!("`{kind}` is no kind of event: joiner, mover or leaver")
+                        format!("`{kind}` is not a kind of event: use joiner, mover or leaver")
                     })?;
                     Ok((word.to_owned(), kind))
                 };
-                let words = word.iter().map(meaning).collect::<anyhow::Result<_>>()?;
+                let kinds = kinds.iter().map(meaning).collect::<anyhow::Result<_>>()?;
                 let sample = EventSample {
                     sample,
                     event,
@@ -568,7 +566,7 @@ impl Systems {
                     id,
                     sequence,
                     time,
-                    words,
+                    kinds,
                 };
                 let learned: EventShape = client
                     .send(Method::PUT, &format!("events/{name}/shape"), &sample)
@@ -577,7 +575,7 @@ impl Systems {
                     output::json(&learned)?;
                 } else {
                     let words: Vec<String> = learned
-                        .words
+                        .kinds
                         .iter()
                         .map(|(word, meaning)| format!("{word} = {meaning}"))
                         .collect();
@@ -610,7 +608,7 @@ impl Systems {
                 writable,
                 read_only,
                 pause,
-                go_on,
+                resume,
             } => {
                 let state = SystemState {
                     armed: None,
@@ -619,11 +617,11 @@ impl Systems {
                     } else {
                         writable
                     },
-                    paused: if pause || go_on { Some(pause) } else { None },
+                    paused: if pause || resume { Some(pause) } else { None },
                 };
                 if state.writable.is_none() && state.paused.is_none() {
                     bail!(
-                        "nothing was asked for: give --writable person, --read-only, --pause or --go-on"
+                        "no change given: use --writable person, --read-only, --pause or --resume"
                     );
                 }
                 let system: System = client
@@ -693,7 +691,7 @@ impl Systems {
                     );
                     if !settings.is_empty() {
                         output::line(&format!(
-                            "changed; `eager-tide systems check {name}` tests it"
+                            "changed; `eager-tide systems test {name}` tests it"
                         ));
                     }
                 }
@@ -712,7 +710,7 @@ impl Systems {
                     .await?;
                 output::line(&match force {
                     true => format!(
-                        "the secret of {name} was replaced untested; `eager-tide systems check {name}` tests it"
+                        "the secret of {name} was replaced untested; `eager-tide systems test {name}` tests it"
                     ),
                     false => format!("the secret of {name} was tested and replaced"),
                 });
@@ -732,24 +730,24 @@ impl Systems {
                     for read in &reads {
                         match &read.error {
                             None if read.unchanged => {
-                                output::line(&format!("{name}: nothing new since the last reading"))
+                                output::line(&format!("{name}: unchanged since the last read"))
                             }
                             None => {
                                 output::line(&format!(
                                     "{}: {} accounts of type {}, {} newly absent",
-                                    name, read.seen, read.object, read.absent
+                                    name, read.object_count, read.object, read.absent
                                 ));
                                 if read.quarantined > 0 {
                                     output::line(&format!(
-                                        "  {} rows were set aside: `eager-tide systems set-aside {name}` shows them",
+                                        "  {} rows are in quarantine: `eager-tide systems quarantine {name}` lists them",
                                         read.quarantined
                                     ));
                                 }
                             }
                             Some(error) => {
                                 output::line(&format!(
-                                    "{}: the reading broke off after {}: {error}. Nobody is taken for absent.",
-                                    name, read.seen
+                                    "{}: the read failed after {} objects: {error}. No account counts as absent.",
+                                    name, read.object_count
                                 ));
                                 output::line(&format!(
                                     "  to do: {}",
@@ -801,7 +799,7 @@ impl Systems {
                                 a.name.clone(),
                                 a.key.clone(),
                                 a.identity.clone().unwrap_or_else(|| "—".into()),
-                                output::time(&a.seen),
+                                output::time(&a.seen_at),
                                 note,
                             ]
                         }),
@@ -845,7 +843,7 @@ async fn tokens(
         client
             .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
             .await?;
-        output::line("the token is no longer good");
+        output::line("the token was revoked");
         return Ok(ExitCode::SUCCESS);
     }
     if list {
@@ -860,44 +858,46 @@ async fn tokens(
     )
 }
 
-/// Tokens in a table, without themselves.
+/// Prints tokens as a table, without the secrets.
 pub fn print_tokens(reach: &Reach, tokens: Vec<Token>) -> anyhow::Result<ExitCode> {
     if reach.json() {
         output::json(&tokens)?;
         return Ok(ExitCode::SUCCESS);
     }
     let rows = tokens.into_iter().map(|t| {
-        let state = match (&t.ended, &t.expires, t.good) {
-            (Some(at), ..) => format!("taken back {}", output::time(at)),
-            (_, Some(at), true) => format!("good until {}", output::time(at)),
+        let state = match (&t.ended_at, &t.expires_at, t.is_valid) {
+            (Some(at), ..) => format!("revoked {}", output::time(at)),
+            (_, Some(at), true) => format!("valid until {}", output::time(at)),
             (_, Some(at), false) => format!("expired {}", output::time(at)),
-            _ => "good".into(),
+            _ => "valid".into(),
         };
-        vec![t.id, t.label, output::time(&t.made), state]
+        vec![t.id, t.label, output::time(&t.created_at), state]
     });
-    output::table(&["id", "for", "made", "state"], rows);
+    output::table(&["id", "label", "created", "state"], rows);
     Ok(ExitCode::SUCCESS)
 }
 
-/// A token that was just made; `earlier` says for how long the earlier ones stay good.
-pub fn print_new_token(reach: &Reach, made: &MadeToken, earlier: &str) -> anyhow::Result<ExitCode> {
+/// Prints a new token; `earlier` is how long earlier tokens stay valid.
+pub fn print_new_token(
+    reach: &Reach,
+    made: &CreatedToken,
+    earlier: &str,
+) -> anyhow::Result<ExitCode> {
     if reach.json() {
         output::json(made)?;
     } else {
         output::line(&made.token);
-        eprintln!(
-            "this is the only time that the token is shown; earlier ones stay good {earlier}"
-        );
+        eprintln!("the token is not shown again; earlier tokens stay valid {earlier}");
     }
     Ok(ExitCode::SUCCESS)
 }
 
 async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::Result<ExitCode> {
     let system = connection.system()?;
-    let report = check(client, reach, "systems/check", &system).await?;
-    if !report.healthy || connection.only_check {
+    let report = test(client, reach, "systems/test", &system).await?;
+    if !report.healthy || connection.dry_run {
         if !reach.json() && !report.healthy {
-            output::line("nothing was added: correct the step that fails, and try again");
+            output::line("nothing was added: correct the failed step, and try again");
         }
         return Ok(if report.healthy {
             ExitCode::SUCCESS
@@ -913,25 +913,23 @@ async fn add(client: &Client, reach: &Reach, connection: Connection) -> anyhow::
         .send(Method::POST, "systems", &NewSystem { first, ..system })
         .await?;
     let name = segment(&added.system.name);
-    // Tested again under its name, so that its schema is known to the rules.
+    // Tests it again under its name, so that the rules know its schema.
     let _: CheckReport = client
-        .send(Method::POST, &format!("systems/{name}/check"), &())
+        .send(Method::POST, &format!("systems/{name}/test"), &())
         .await?;
     if reach.json() {
         output::json(&added)?;
         return Ok(ExitCode::SUCCESS);
     }
     let name = &added.system.name;
-    output::line(&format!(
-        "{name} was added: read-only and not armed, so that nothing happens by itself."
-    ));
+    output::line(&format!("{name} was added, read-only and not armed."));
     if let Some(written) = added.rules {
         output::line(&format!(
-            "Its first rules are in {}, in draft {}; nothing was published:",
+            "Its first rules are in {} in draft {}; nothing was published yet:",
             written.file.name, written.draft
         ));
         output::line(&format!(
-            "`eager-tide rules draft effect {0}`, then `eager-tide rules draft publish {0}`.",
+            "`eager-tide rules draft impact {0}`, then `eager-tide rules draft publish {0}`.",
             written.draft
         ));
     }

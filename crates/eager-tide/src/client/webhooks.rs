@@ -1,14 +1,14 @@
-//! `eager-tide calls …`.
+//! `eager-tide webhooks …`.
 
 use super::{Reach, connection, output, segment};
 use clap::Subcommand;
 use reqwest::Method;
 use std::process::ExitCode;
-use tide_api::{CallOut, NewSecret};
+use tide_api::{NewSecret, Webhook};
 
-/// What can be done with call-outs.
+/// The commands of `webhooks`.
 #[derive(Subcommand)]
-pub enum Calls {
+pub enum Webhooks {
     /// List webhooks of the published rules, and pending deliveries
     List,
     /// Set the secret that signs requests; read from the terminal or from standard input
@@ -23,54 +23,56 @@ pub enum Calls {
     },
 }
 
-impl Calls {
-    /// Does it.
+impl Webhooks {
+    /// Runs the command.
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
-            Calls::List => {
-                let all: Vec<CallOut> = client.get("calls", &[]).await?;
+            Webhooks::List => {
+                let all: Vec<Webhook> = client.get("webhooks", &[]).await?;
                 if reach.json() {
                     output::json(&all)?;
                 } else if all.is_empty() {
-                    output::line("the rules call nobody: webhooks.toml says who is called");
+                    output::line("no webhooks yet: webhooks.toml declares them");
                 } else {
-                    let rows = all.into_iter().map(|call| {
-                        let secret = if call.secret { "set" } else { "missing" };
+                    let rows = all.into_iter().map(|webhook| {
+                        let secret = if webhook.secret { "set" } else { "missing" };
                         vec![
-                            call.name,
-                            call.url,
+                            webhook.name,
+                            webhook.url,
                             secret.into(),
-                            call.waiting.to_string(),
-                            call.error.unwrap_or_default(),
+                            webhook.waiting.to_string(),
+                            webhook.error.unwrap_or_default(),
                         ]
                     });
-                    output::table(&["call-out", "address", "secret", "waiting", "why"], rows);
+                    output::table(&["webhook", "url", "secret", "pending", "error"], rows);
                 }
             }
-            Calls::Secret { name } => {
+            Webhooks::Secret { name } => {
                 let secret = connection::secret_from_input()?;
                 client
                     .tell(
                         Method::PUT,
-                        &format!("calls/{}/secret", segment(&name)),
+                        &format!("webhooks/{}/secret", segment(&name)),
                         Some(&NewSecret {
                             secret,
                             force: false,
                         }),
                     )
                     .await?;
-                output::line(&format!("calls to {name} are signed with the new secret"));
+                output::line(&format!(
+                    "requests to {name} are signed with the new secret"
+                ));
             }
-            Calls::Test { name } => {
+            Webhooks::Test { name } => {
                 client
                     .tell::<()>(
                         Method::POST,
-                        &format!("calls/{}/test", segment(&name)),
+                        &format!("webhooks/{}/test", segment(&name)),
                         None,
                     )
                     .await?;
-                output::line(&format!("{name} took the call"));
+                output::line(&format!("{name} accepted the request"));
             }
         }
         Ok(ExitCode::SUCCESS)

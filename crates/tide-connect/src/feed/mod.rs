@@ -598,7 +598,7 @@ impl Connector for FeedConnector {
                 match (good, bad) {
                     (0, _) => report.failed(
                         "Rows",
-                        &lasting("feed_empty", "the file holds no usable row", "`eager-tide feeds look FILE` shows what is in it"),
+                        &lasting("feed_empty", "the file holds no usable row", "`eager-tide feeds inspect FILE` shows what is in it"),
                     ),
                     (_, 0) => report.passed("Rows", format!("{good}, all usable, told apart by {}", self.settings.key)),
                     _ => report.warned(

@@ -771,7 +771,7 @@ fn silent(url: &str, limit: Duration) -> ConnectError {
     ConnectError::transient(
         "sync_silent",
         text,
-        "lift the size limit of the service account, or choose another way: --way modified",
+        "lift the size limit of the service account, or choose another way: --mode modified",
     )
 }
 
@@ -885,7 +885,7 @@ fn told(
                             "content synchronization names {} by {key}, and its {} is {}",
                             account.name, known.key, account.key
                         ),
-                        "choose another way of following it: --way modified",
+                        "choose another way of following it: --mode modified",
                     ));
                 }
                 _ => {}

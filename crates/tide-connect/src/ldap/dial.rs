@@ -580,12 +580,12 @@ fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, Conn
             format!(
                 "the password of {name} has expired; the server lets it in {left} more times only"
             ),
-            "set a new one, and exempt the service account from expiry; `eager-tide systems check NAME` tries it at once",
+            "set a new one, and exempt the service account from expiry; `eager-tide systems test NAME` tries it at once",
         )),
         _ if policy_error(result) == Some(2) => Err(ConnectError::system_down(
             EXPIRED,
             format!("{name} must change its password before it may do anything else"),
-            "set its password, and clear that demand; `eager-tide systems check NAME` tries it at once",
+            "set its password, and clear that demand; `eager-tide systems test NAME` tries it at once",
         )),
         Some(Warning::Expires(seconds)) => Ok(Some(format!(
             "its password expires in {} h",

@@ -196,7 +196,7 @@ impl KeyRules {
             let keys = account_keys(rule, account);
             hashes.joins_on.extend(
                 keys.iter()
-                    .map(|key| hash(&["match", system, kind, &place.to_string(), key])),
+                    .map(|key| hash(&["matches", system, kind, &place.to_string(), key])),
             );
         }
         for (_, _, _, schema) in self.names.iter().filter(|(name, ..)| name == system) {
@@ -299,7 +299,7 @@ impl KeyRules {
                 let keys = identity_keys(rule, &attributes);
                 hashes.extend(
                     keys.iter().map(|key| {
-                        hash(&["match", system, kind.as_str(), &place.to_string(), key])
+                        hash(&["matches", system, kind.as_str(), &place.to_string(), key])
                     }),
                 );
             }
@@ -333,7 +333,7 @@ impl KeyRules {
                 let keys = identity_keys(rule, &attributes);
                 hashes.joins_on.extend(
                     keys.iter().map(|key| {
-                        hash(&["match", system, kind.as_str(), &place.to_string(), key])
+                        hash(&["matches", system, kind.as_str(), &place.to_string(), key])
                     }),
                 );
             }

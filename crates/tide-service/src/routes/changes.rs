@@ -8,8 +8,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    Change, ChangeComparison, ChangeSet, Decision, Line, ListQuery, NewChangeSet,
-    NewDecisionAnswer, Offer, Page, Problem,
+    Change, ChangeComparison, ChangeSet, Decision, ListQuery, NewChangeSet, NewDecisionAnswer,
+    Offer, OutcomeLine, Page, Problem,
 };
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeState;
@@ -100,7 +100,7 @@ pub async fn begin_change_set(
     Body(new): Body<NewChangeSet>,
 ) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
     let carry_out = new.kind == ChangeSetKind::Run;
-    if new.adopt && !carry_out {
+    if new.link_only && !carry_out {
         return Err(Refusal::bad(
             "a preview joins nothing: `adopt` goes with a run",
         ));
@@ -115,7 +115,7 @@ pub async fn begin_change_set(
         carry_out,
         preview: new.preview,
         without_reading: new.without_reading,
-        adopt: new.adopt,
+        adopt: new.link_only,
         only: new.only,
         systems: new.systems,
         types: new.types,
@@ -137,19 +137,19 @@ pub async fn show_change_set(
     Path(id): Path<i64>,
 ) -> Result<Json<ChangeSet>, Refusal> {
     let mut set = convert::change_set(service.engine.store().change_set(id).await?);
-    if let (None, Some(why)) = (&set.ended, service.engine.stalled()) {
+    if let (None, Some(why)) = (&set.ended_at, service.engine.stalled()) {
         set.note = Some(why);
     }
     Ok(Json(set))
 }
 
 /// What was decided, person by person and system by system. `filter` is a verdict.
-#[utoipa::path(get, path = "/api/v1/change-sets/{id}/lines", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<Line>)))]
+#[utoipa::path(get, path = "/api/v1/change-sets/{id}/lines", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<OutcomeLine>)))]
 pub async fn list_lines(
     State(service): State<Service>,
     Path(id): Path<i64>,
     Query(query): Query<ListQuery>,
-) -> Result<Json<Page<Line>>, Refusal> {
+) -> Result<Json<Page<OutcomeLine>>, Refusal> {
     let filter = filter(query);
     let rows = service.engine.store().decided(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit)
@@ -233,7 +233,7 @@ pub async fn export_changes(
 }
 
 /// What this change set and another one have of each other's.
-#[utoipa::path(get, path = "/api/v1/change-sets/{id}/compared/{other}", tag = "changes", params(("id" = i64, Path), ("other" = i64, Path)),
+#[utoipa::path(get, path = "/api/v1/change-sets/{id}/compare/{other}", tag = "changes", params(("id" = i64, Path), ("other" = i64, Path)),
     responses((status = 200, body = ChangeComparison)))]
 pub async fn compare_change_sets(
     State(service): State<Service>,
@@ -269,7 +269,7 @@ pub async fn list_decisions(
         kind: one.kind.to_owned(),
         system: one.system,
         title: one.title,
-        said: one.said,
+        message: one.said,
         count: one.count,
         names: one.names,
         answers: one.answers,
@@ -279,7 +279,7 @@ pub async fn list_decisions(
             .into_iter()
             .map(|(id, text)| Offer { id, text })
             .collect(),
-        most: one.most,
+        choose_up_to: one.most,
     };
     match service.engine.decisions(&caller.principal.id).await {
         Ok(all) => Ok(Json(all.into_iter().map(decision).collect())),

@@ -9,9 +9,9 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    CallOut, Difference, DifferenceQuery, Draft, DraftRow, Effect, FirstPassword, MappingTrial,
-    NewDraft, NewMappingTrial, NewSecret, Problem, PublishDraft, Published, RuleFile, RuleFiles,
-    RuleVersion, SaveDraft, ShownPassword,
+    Difference, DifferenceQuery, Draft, DraftRow, FirstPassword, ImpactView, MappingEvaluationView,
+    NewDraft, NewMappingEvaluation, NewSecret, Problem, PublishDraft, Published, RuleFile,
+    RuleFiles, RuleVersion, SaveDraft, ShownPassword, Webhook,
 };
 use tide_core::rules::FaultSeverity;
 
@@ -22,7 +22,7 @@ fn row(row: &tide_store::DraftRow) -> DraftRow {
         base: row.base,
         edition: row.edition,
         principal: row.principal.clone(),
-        changed: row.changed.clone(),
+        changed_at: row.changed.clone(),
         changed_by: row.changed_by.clone(),
     }
 }
@@ -50,7 +50,7 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
             .into_iter()
             .map(convert::difference)
             .collect(),
-        both,
+        changed_in_both: both,
     }
 }
 
@@ -126,7 +126,7 @@ pub async fn drop_draft(
 }
 
 /// Brings into a draft what was published since it began.
-#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/renew", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
+#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/rebase", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
 pub async fn renew_draft(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
@@ -137,12 +137,12 @@ pub async fn renew_draft(
 }
 
 /// What a draft would do to everybody, against the published rules. Nothing is kept or sent.
-#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/effect", tag = "rules", params(("id" = i64, Path)),
-    responses((status = 200, body = Effect), (status = 422, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/impact", tag = "rules", params(("id" = i64, Path)),
+    responses((status = 200, body = ImpactView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn draft_effect(
     State(service): State<Service>,
     Path(id): Path<i64>,
-) -> Result<Json<Effect>, Refusal> {
+) -> Result<Json<ImpactView>, Refusal> {
     let draft = service.engine.draft(id).await?;
     Ok(Json(convert::effect(
         service.engine.effect_of(&draft.row.files, None).await?,
@@ -150,12 +150,12 @@ pub async fn draft_effect(
 }
 
 /// What files would do to everybody, against the published rules. Nothing is kept or sent.
-#[utoipa::path(post, path = "/api/v1/rules/effect", tag = "rules", request_body = RuleFiles,
-    responses((status = 200, body = Effect), (status = 422, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(post, path = "/api/v1/rules/impact", tag = "rules", request_body = RuleFiles,
+    responses((status = 200, body = ImpactView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn files_effect(
     State(service): State<Service>,
     Body(given): Body<RuleFiles>,
-) -> Result<Json<Effect>, Refusal> {
+) -> Result<Json<ImpactView>, Refusal> {
     Ok(Json(convert::effect(
         service.engine.effect_of(&files(given)?, None).await?,
     )))
@@ -179,7 +179,7 @@ pub async fn publish_draft(
     Ok(Json(Published {
         version,
         faults: faults.iter().map(convert::fault).collect(),
-        to_read: super::rules::to_read(&service).await?,
+        required_reads: super::rules::to_read(&service).await?,
     }))
 }
 
@@ -190,7 +190,7 @@ pub async fn list_versions(
 ) -> Result<Json<Vec<RuleVersion>>, Refusal> {
     let version = |row: tide_store::VersionRow| RuleVersion {
         version: row.version,
-        made: row.made,
+        created_at: row.made,
         principal: row.principal,
         note: row.note,
     };
@@ -216,7 +216,7 @@ pub async fn show_difference(
         .engine
         .version_difference(query.from, query.to)
         .await?;
-    let effect = match query.effect {
+    let effect = match query.impact {
         true => Some(convert::effect(
             service.engine.version_effect(query.from, query.to).await?,
         )),
@@ -224,23 +224,23 @@ pub async fn show_difference(
     };
     Ok(Json(Difference {
         files: found.into_iter().map(convert::difference).collect(),
-        effect,
+        impact: effect,
     }))
 }
 
 /// Tries the whole mapping of a system on a real record. Nothing is kept.
-#[utoipa::path(post, path = "/api/v1/rules/try-mapping", tag = "rules", request_body = NewMappingTrial,
-    responses((status = 200, body = MappingTrial), (status = 400, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(post, path = "/api/v1/rules/evaluate-mapping", tag = "rules", request_body = NewMappingEvaluation,
+    responses((status = 200, body = MappingEvaluationView), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_mapping(
     State(service): State<Service>,
-    Body(new): Body<NewMappingTrial>,
-) -> Result<Json<MappingTrial>, Refusal> {
+    Body(new): Body<NewMappingEvaluation>,
+) -> Result<Json<MappingEvaluationView>, Refusal> {
     let object = super::scope::object(new.object);
     let (label, account, tried) = service
         .engine
         .try_mapping(new.on.trim(), &new.system, new.draft, object)
         .await?;
-    Ok(Json(MappingTrial {
+    Ok(Json(MappingEvaluationView {
         label,
         account,
         attributes: tried.into_iter().map(convert::tried).collect(),
@@ -260,8 +260,8 @@ pub async fn list_passwords(
             label: row.label,
             system: row.system,
             account: row.account,
-            made: row.made,
-            shown,
+            created_at: row.made,
+            shown_at: shown,
             shown_to,
             error: row.error,
         }
@@ -296,9 +296,9 @@ pub async fn show_password(
 }
 
 /// Who is called, by the published rules.
-#[utoipa::path(get, path = "/api/v1/calls", tag = "rules", responses((status = 200, body = Vec<CallOut>)))]
-pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<CallOut>>, Refusal> {
-    let call = |row: tide_engine::CallRow| CallOut {
+#[utoipa::path(get, path = "/api/v1/webhooks", tag = "rules", responses((status = 200, body = Vec<Webhook>)))]
+pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<Webhook>>, Refusal> {
+    let call = |row: tide_engine::CallRow| Webhook {
         name: row.name,
         url: row.url,
         secret: row.secret,
@@ -317,7 +317,7 @@ pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<CallO
 }
 
 /// Sets the secret that calls are signed with (RFC 9421, HMAC-SHA256).
-#[utoipa::path(put, path = "/api/v1/calls/{name}/secret", tag = "rules", params(("name" = String, Path)), request_body = NewSecret,
+#[utoipa::path(put, path = "/api/v1/webhooks/{name}/secret", tag = "rules", params(("name" = String, Path)), request_body = NewSecret,
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn set_call_secret(
     State(service): State<Service>,
@@ -333,7 +333,7 @@ pub async fn set_call_secret(
 }
 
 /// Calls with nothing to tell, to see whether the call is taken.
-#[utoipa::path(post, path = "/api/v1/calls/{name}/test", tag = "rules", params(("name" = String, Path)),
+#[utoipa::path(post, path = "/api/v1/webhooks/{name}/test", tag = "rules", params(("name" = String, Path)),
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn test_call(
     State(service): State<Service>,

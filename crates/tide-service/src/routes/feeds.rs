@@ -5,7 +5,7 @@ use crate::problem::{Path, Refusal};
 use axum::Json;
 use axum::extract::{Request, State};
 use axum::response::IntoResponse;
-use tide_api::{BadRow, FeedColumn, FeedLook, Problem};
+use tide_api::{BadRow, FeedColumn, FeedInspectionView, Problem};
 
 /// The largest file that is looked at, in octets.
 const MAX_FILE: usize = 64 << 20;
@@ -21,9 +21,9 @@ fn bad(row: tide_connect::BadRow) -> BadRow {
 
 /// Looks at a file: how it is written, its columns, the first rows, what cannot be read. Nothing is
 /// kept.
-#[utoipa::path(post, path = "/api/v1/feeds/look", tag = "feeds", request_body(content = Vec<u8>, content_type = "application/octet-stream"),
-    responses((status = 200, body = FeedLook), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn look_at_feed(request: Request) -> Result<Json<FeedLook>, Refusal> {
+#[utoipa::path(post, path = "/api/v1/feeds/inspect", tag = "feeds", request_body(content = Vec<u8>, content_type = "application/octet-stream"),
+    responses((status = 200, body = FeedInspectionView), (status = 422, body = Problem, content_type = "application/problem+json")))]
+pub async fn look_at_feed(request: Request) -> Result<Json<FeedInspectionView>, Refusal> {
     let body = axum::body::to_bytes(request.into_body(), MAX_FILE)
         .await
         .map_err(|_| {
@@ -37,11 +37,11 @@ pub async fn look_at_feed(request: Request) -> Result<Json<FeedLook>, Refusal> {
     let look = looked
         .map_err(|error| Refusal::bad(error.to_string()))?
         .map_err(tide_engine::EngineError::from)?;
-    Ok(Json(FeedLook {
+    Ok(Json(FeedInspectionView {
         format: look.format,
         delimiter: look.delimiter,
         encoding: look.encoding,
-        marked: look.marked,
+        has_bom: look.marked,
         rows: look.rows,
         bad: look.bad_count,
         columns: look

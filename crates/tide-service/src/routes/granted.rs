@@ -7,27 +7,29 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    Licence, Membership, Memberships, PasswordOnItsWay, Problem, SeatWaiter, SetPassword, Told,
-    ToldQuery,
+    LicenseUsage, Membership, Memberships, NotificationQuery, NotificationRecord,
+    PasswordSyncStatus, Problem, SeatWaiter, SetPassword,
 };
 
 /// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
-#[utoipa::path(get, path = "/api/v1/licences", tag = "identities", responses((status = 200, body = Vec<Licence>)))]
-pub async fn list_licences(State(service): State<Service>) -> Result<Json<Vec<Licence>>, Refusal> {
+#[utoipa::path(get, path = "/api/v1/licenses", tag = "identities", responses((status = 200, body = Vec<LicenseUsage>)))]
+pub async fn list_licences(
+    State(service): State<Service>,
+) -> Result<Json<Vec<LicenseUsage>>, Refusal> {
     let waiter = |one: tide_core::licenses::SeatWaiter| SeatWaiter {
         identity: one.identity,
         label: one.label,
         order: one.order,
     };
-    let licence = |view: tide_engine::LicenceView| Licence {
+    let licence = |view: tide_engine::LicenceView| LicenseUsage {
         starting: view.later.would_take.saturating_sub(view.now.waiting.len()),
         leaving: view.later.would_free,
-        wanted: (view.now.used + view.later.would_take).saturating_sub(view.later.would_free),
+        needed: (view.now.used + view.later.would_take).saturating_sub(view.later.would_free),
         name: view.licence.name,
         system: view.licence.system,
         seats: view.licence.seats,
         used: view.now.used,
-        takes: view.licence.takes.source().to_owned(),
+        consumed_when: view.licence.takes.source().to_owned(),
         waiting: view.now.waiting.into_iter().map(waiter).collect(),
         ahead_days: tide_engine::AHEAD_DAYS,
         rule: format!("{}:{}", view.licence.place.file, view.licence.place.line),
@@ -86,17 +88,17 @@ fn recipient(one: &serde_json::Value) -> String {
 }
 
 /// What rules told to whom, the newest first.
-#[utoipa::path(get, path = "/api/v1/told", tag = "identities", params(ToldQuery), responses((status = 200, body = Vec<Told>)))]
+#[utoipa::path(get, path = "/api/v1/notifications", tag = "identities", params(NotificationQuery), responses((status = 200, body = Vec<NotificationRecord>)))]
 pub async fn list_told(
     State(service): State<Service>,
-    Query(query): Query<ToldQuery>,
-) -> Result<Json<Vec<Told>>, Refusal> {
+    Query(query): Query<NotificationQuery>,
+) -> Result<Json<Vec<NotificationRecord>>, Refusal> {
     let rows = service
         .engine
         .notifications(query.identity.as_deref(), query.waiting)
         .await?;
-    let told = |row: tide_store::NotificationRow| Told {
-        to: row
+    let told = |row: tide_store::NotificationRow| NotificationRecord {
+        recipients: row
             .recipients
             .as_array()
             .into_iter()
@@ -110,9 +112,9 @@ pub async fn list_told(
         label: row.label,
         about: row.about,
         text: row.text,
-        call: row.call,
-        made: row.made,
-        sent: row.sent,
+        webhook: row.call,
+        created_at: row.made,
+        sent_at: row.sent,
         error: row.error,
         answer: row.answer,
     };
@@ -138,11 +140,11 @@ pub async fn set_password(
 
 /// Passwords that were set for somebody, the newest first, and which systems do not have them yet.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)),
-    responses((status = 200, body = Vec<PasswordOnItsWay>)))]
+    responses((status = 200, body = Vec<PasswordSyncStatus>)))]
 pub async fn show_passwords_set(
     State(service): State<Service>,
     Path(id): Path<String>,
-) -> Result<Json<Vec<PasswordOnItsWay>>, Refusal> {
+) -> Result<Json<Vec<PasswordSyncStatus>>, Refusal> {
     let one = |progress: tide_engine::PasswordProgress| {
         let tide_engine::PasswordProgress {
             row,
@@ -151,16 +153,16 @@ pub async fn show_passwords_set(
             is_settled,
         } = progress;
         let (ended, outcome) = row.ended.unzip();
-        PasswordOnItsWay {
+        PasswordSyncStatus {
             id: row.set.id,
             identity: row.set.identity,
-            made: row.set.created_at.to_string(),
+            created_at: row.set.created_at.to_string(),
             origin: (!row.origin.is_empty()).then_some(row.origin),
             must_change: row.set.must_change,
             missing,
             refused,
             is_settled,
-            ended,
+            ended_at: ended,
             outcome,
         }
     };

@@ -85,10 +85,10 @@ pub async fn show_identity(
             .map(|l| Link {
                 system: l.system,
                 account: l.name,
-                made: l.made,
+                created_at: l.made,
                 origin: l.basis.origin,
-                made_by: l.basis.to_string(),
-                ended: l.ended,
+                created_by: l.basis.to_string(),
+                ended_at: l.ended,
                 ended_by: l.ended_by,
             })
             .collect(),

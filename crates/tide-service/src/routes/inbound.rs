@@ -9,7 +9,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
-    AcceptedRecords, EventOutcome, EventReport, EventSample, EventShape, MadeToken, NewToken,
+    AcceptedRecords, CreatedToken, EventOutcome, EventReport, EventSample, EventShape, NewToken,
     Problem, Token,
 };
 use tide_core::Value;
@@ -39,13 +39,13 @@ pub async fn list_tokens(
 
 /// Gives a system a token, which is shown this once. Earlier ones stay good for a day.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), request_body = NewToken,
-    responses((status = 201, body = MadeToken), (status = 422, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 201, body = CreatedToken), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn give_token(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
     Body(new): Body<NewToken>,
-) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
+) -> Result<(StatusCode, Json<CreatedToken>), Refusal> {
     let made = service
         .engine
         .give_token(
@@ -57,7 +57,7 @@ pub async fn give_token(
         .await?;
     Ok((
         StatusCode::CREATED,
-        Json(MadeToken {
+        Json(CreatedToken {
             id: made.id,
             token: made.token,
         }),
@@ -196,7 +196,7 @@ fn described(
         id: event.id,
         event: event.kind,
         key: event.key,
-        made: event.made,
+        received_at: event.made,
         state,
         account: event.account,
         identity: event.identity,
@@ -262,7 +262,7 @@ async fn outcomes(
             account: there.map(|a| a.name.clone()),
             key: there.map(|a| a.key.clone()),
             groups,
-            said: format!(
+            message: format!(
                 "{}: {}",
                 line.verdict.as_str().replace('_', " "),
                 line.reason.text

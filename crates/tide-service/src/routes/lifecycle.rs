@@ -9,8 +9,8 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
 use tide_api::{
-    AccountWords, Departure, DepartureChange, DepartureEffect, Leave, Leaver, Leavers,
-    LeaversQuery, LifeLine, Moment, Problem, WayIn,
+    AccountNote, Departure, DepartureChange, DepartureImpactView, Leaver, Leavers, LeaversQuery,
+    LifecycleView, Moment, NewDeparture, OpenAccessView, Problem,
 };
 
 fn instant(at: Timestamp) -> String {
@@ -23,7 +23,7 @@ fn wrong(said: String) -> Refusal {
 }
 
 /// The moment that is meant; nothing means now.
-async fn moment(service: &Service, leave: &Leave) -> Result<Option<Timestamp>, Refusal> {
+async fn moment(service: &Service, leave: &NewDeparture) -> Result<Option<Timestamp>, Refusal> {
     match (&leave.at, &leave.last_day) {
         (None, None) => Ok(None),
         (Some(at), None) => Ok(Some(
@@ -54,12 +54,12 @@ fn departure(identity: &str, label: &str, one: &tide_core::lifecycle::Departure)
 }
 
 /// Where somebody stands in their life: past and planned.
-#[utoipa::path(get, path = "/api/v1/identities/{id}/life", tag = "identities", params(("id" = String, Path)),
-    responses((status = 200, body = LifeLine), (status = 404, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(get, path = "/api/v1/identities/{id}/lifecycle", tag = "identities", params(("id" = String, Path)),
+    responses((status = 200, body = LifecycleView), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_life(
     State(service): State<Service>,
     Path(id): Path<String>,
-) -> Result<Json<LifeLine>, Refusal> {
+) -> Result<Json<LifecycleView>, Refusal> {
     let line = service.engine.life_line(&id).await?;
     let now = service.engine.now();
     let moments = line.life.as_ref().map_or(&[][..], |life| &life.moments);
@@ -69,11 +69,11 @@ pub async fn show_life(
             .to_zoned(line.zone.clone())
             .strftime("%Y-%m-%d %H:%M")
             .to_string(),
-        turn: *turn,
+        transition: *turn,
         what: turn.words().to_owned(),
         past: *at <= now,
     });
-    Ok(Json(LifeLine {
+    Ok(Json(LifecycleView {
         stage: line.identity.stage,
         reason: line.life.as_ref().map(|life| life.reason.text.clone()),
         rule: line
@@ -88,13 +88,13 @@ pub async fn show_life(
 }
 
 /// What would be done if somebody left: nothing is done.
-#[utoipa::path(get, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path), Leave),
-    responses((status = 200, body = DepartureEffect), (status = 404, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(get, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path), NewDeparture),
+    responses((status = 200, body = DepartureImpactView), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_departure_effect(
     State(service): State<Service>,
     Path(id): Path<String>,
-    Query(leave): Query<Leave>,
-) -> Result<Json<DepartureEffect>, Refusal> {
+    Query(leave): Query<NewDeparture>,
+) -> Result<Json<DepartureImpactView>, Refusal> {
     let at = moment(&service, &leave).await?;
     let effect = service.engine.effect_of_leaving(&id, at).await?;
     let change = |change: tide_core::decide::Change| DepartureChange {
@@ -116,25 +116,28 @@ pub async fn show_departure_effect(
         step: change.step,
         hold: change.hold.map(|hold| hold.text),
     };
-    Ok(Json(DepartureEffect {
+    Ok(Json(DepartureImpactView {
         at: instant(at.unwrap_or_else(|| service.engine.now())),
         changes: effect.changes.into_iter().map(change).collect(),
-        accounts: effect
+        notes: effect
             .said
             .into_iter()
-            .map(|(system, said)| AccountWords { system, said })
+            .map(|(system, said)| AccountNote {
+                system,
+                message: said,
+            })
             .collect(),
     }))
 }
 
 /// Has somebody leave, now or at a moment. What is due is sent at once, before all other work.
-#[utoipa::path(put, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path)), request_body = Leave,
+#[utoipa::path(put, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path)), request_body = NewDeparture,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn set_departure(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(id): Path<String>,
-    Body(leave): Body<Leave>,
+    Body(leave): Body<NewDeparture>,
 ) -> Result<StatusCode, Refusal> {
     let at = moment(&service, &leave).await?;
     service
@@ -191,19 +194,19 @@ pub async fn list_leavers(
                 seconds: one.seconds(),
                 identity: one.row.identity,
                 label: one.row.label,
-                started: instant(one.row.started),
-                confirmed: one.row.confirmed.map(instant),
+                started_at: instant(one.row.started),
+                confirmed_at: one.row.confirmed.map(instant),
                 done: one.row.done,
                 open: one
                     .open
                     .into_iter()
-                    .map(|way| WayIn {
+                    .map(|way| OpenAccessView {
                         system: way.system,
                         kind: way.kind,
-                        why: way.why,
+                        reason: way.why,
                     })
                     .collect(),
-                returned: one.row.returned.map(instant),
+                returned_at: one.row.returned.map(instant),
             })
             .collect(),
     }))

@@ -41,7 +41,7 @@ pub async fn show_matches(
         .to_lowercase();
     let has = |text: &str| text.to_lowercase().contains(&search);
     let fits = |line: &tide_engine::MatchLine| {
-        query.which.is_none_or(|status| status == line.status)
+        query.status.is_none_or(|status| status == line.status)
             && (search.is_empty()
                 || has(&line.label)
                 || has(&line.reason)
@@ -71,12 +71,12 @@ pub async fn show_matches(
         .into_iter()
         .map(|row| MatchAnswer {
             id: row.id,
-            said: row.answer.said,
+            answer: row.answer.said,
             label: row.label,
             identity: row.answer.identity,
             account: row.answer.account,
             principal: row.answer.principal,
-            made: row.made,
+            created_at: row.made,
         })
         .collect();
     Ok(Json(MatchView {
@@ -159,7 +159,7 @@ pub async fn answer_matches(
         .map(|answer| tide_engine::Word {
             identity: answer.identity,
             account: answer.account,
-            said: answer.said,
+            said: answer.answer,
         })
         .collect::<Vec<_>>();
     let by = tide_engine::Actor {

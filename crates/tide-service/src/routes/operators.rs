@@ -7,7 +7,9 @@ use crate::problem::{Body, Path, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use tide_api::{AddedOperator, MadeToken, NewOperator, NewOperatorToken, Operator, Problem, Token};
+use tide_api::{
+    AddedOperator, CreatedToken, NewOperator, NewOperatorToken, Operator, Problem, Token,
+};
 use tide_core::states::PrincipalKind;
 
 /// The longest life of a token, in days: ten years.
@@ -25,8 +27,8 @@ pub async fn list_operators(
         groups: row.teams,
         identity: row.identity,
         person: row.label,
-        made: row.made,
-        ended: row.ended,
+        created_at: row.made,
+        ended_at: row.ended,
     };
     Ok(Json(
         service
@@ -141,13 +143,13 @@ pub async fn list_operator_tokens(
 /// Makes a further token for the operator who calls, or for one of whose tokens none is good any
 /// more; it is shown this once. Earlier ones stay good for a while.
 #[utoipa::path(post, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)), request_body = NewOperatorToken,
-    responses((status = 201, body = MadeToken), (status = 403, body = Problem, content_type = "application/problem+json")))]
+    responses((status = 201, body = CreatedToken), (status = 403, body = Problem, content_type = "application/problem+json")))]
 pub async fn rotate_operator_token(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
     Body(new): Body<NewOperatorToken>,
-) -> Result<(StatusCode, Json<MadeToken>), Refusal> {
+) -> Result<(StatusCode, Json<CreatedToken>), Refusal> {
     if new
         .expires_in_days
         .is_some_and(|days| !(1..=MAX_TOKEN_DAYS).contains(&days))
@@ -156,7 +158,7 @@ pub async fn rotate_operator_token(
             "`expires_in_days` is 1 to {MAX_TOKEN_DAYS}"
         )));
     }
-    if new.earlier_hours > MAX_EARLIER_HOURS {
+    if new.overlap_hours > MAX_EARLIER_HOURS {
         return Err(Refusal::bad(format!(
             "`earlier_hours` is at most {MAX_EARLIER_HOURS}"
         )));
@@ -164,11 +166,11 @@ pub async fn rotate_operator_token(
     let (label, by) = (new.label.trim(), &caller.principal.id);
     let made = service
         .engine
-        .rotate_token(&name, label, new.expires_in_days, new.earlier_hours, by)
+        .rotate_token(&name, label, new.expires_in_days, new.overlap_hours, by)
         .await?;
     Ok((
         StatusCode::CREATED,
-        Json(MadeToken {
+        Json(CreatedToken {
             id: made.id,
             token: made.token,
         }),

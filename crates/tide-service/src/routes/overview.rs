@@ -11,8 +11,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use tide_api::StageCount;
 use tide_api::{
-    HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery, Notice,
-    Overview, Page, SeenNotices, StopWrites, WriteStop,
+    Alert, HoldCount, HoldQuery, Holds, JournalCheck, JournalCheckQuery, JournalEntry, ListQuery,
+    Overview, Page, SeenAlerts, StopWrites, WriteStop,
 };
 use tide_core::states::ChangeSetKind;
 use tide_store::HoldFilter;
@@ -34,7 +34,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .last_change_set(ChangeSetKind::Run, true)
             .await?
             .map(convert::change_set),
-        last_by_itself: store
+        last_auto_run: store
             .last_change_set(ChangeSetKind::Run, false)
             .await?
             .map(convert::change_set),
@@ -52,15 +52,15 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .map(convert::attention)
             .collect(),
         holds: hold_counts(store.hold_counts(None).await?),
-        notices: store
+        alerts: store
             .notices()
             .await?
             .into_iter()
-            .map(|row| Notice {
+            .map(|row| Alert {
                 id: row.id,
                 subject: row.subject,
                 body: row.body,
-                made: row.made,
+                created_at: row.made,
             })
             .collect(),
     }))
@@ -157,10 +157,10 @@ pub async fn lift_write_stop(
 }
 
 /// Says that notices were seen: they are shown no longer.
-#[utoipa::path(post, path = "/api/v1/notices/seen", tag = "overview", request_body = SeenNotices, responses((status = 204)))]
+#[utoipa::path(post, path = "/api/v1/alerts/acknowledge", tag = "overview", request_body = SeenAlerts, responses((status = 204)))]
 pub async fn see_notices(
     State(service): State<Service>,
-    Body(seen): Body<SeenNotices>,
+    Body(seen): Body<SeenAlerts>,
 ) -> Result<StatusCode, Refusal> {
     service
         .engine

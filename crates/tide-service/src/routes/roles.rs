@@ -8,7 +8,8 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
 use tide_api::{
-    GiveRole, NewRoleTrial, Problem, Role, RoleConflict, RoleHolder, RoleTrial, RoleTurn, Roles,
+    NewRoleGrant, NewRoleSimulation, Problem, Role, RoleChange, RoleConflict, RoleHolder,
+    RoleSimulationView, Roles,
 };
 use tide_core::roles::RoleGrant;
 use tide_core::roles::RoleSource;
@@ -87,15 +88,15 @@ fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
 
 /// What another condition of a role would do: who gains and who loses it, and what that does to
 /// accounts. Nothing is kept or sent.
-#[utoipa::path(post, path = "/api/v1/roles/{name}/trial", tag = "identities", params(("name" = String, Path)), request_body = NewRoleTrial,
-    responses((status = 200, body = RoleTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(post, path = "/api/v1/roles/{name}/simulate", tag = "identities", params(("name" = String, Path)), request_body = NewRoleSimulation,
+    responses((status = 200, body = RoleSimulationView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_role(
     State(service): State<Service>,
     Path(name): Path<String>,
-    Body(asked): Body<NewRoleTrial>,
-) -> Result<Json<RoleTrial>, Refusal> {
+    Body(asked): Body<NewRoleSimulation>,
+) -> Result<Json<RoleSimulationView>, Refusal> {
     let trial = service.engine.try_role(&name, &asked.when).await?;
-    let turn = |(role, one): (String, tide_engine::Holder)| RoleTurn {
+    let turn = |(role, one): (String, tide_engine::Holder)| RoleChange {
         role,
         identity: one.identity,
         label: one.label,
@@ -105,33 +106,33 @@ pub async fn try_role(
             .map(|source| source.to_string())
             .unwrap_or_default(),
     };
-    let (gains, loses): (Vec<RoleTurn>, Vec<RoleTurn>) = (
+    let (gains, loses): (Vec<RoleChange>, Vec<RoleChange>) = (
         trial.gains.into_iter().map(turn).collect(),
         trial.loses.into_iter().map(turn).collect(),
     );
-    let of = |turns: &[RoleTurn]| turns.iter().filter(|one| one.role == name).count();
+    let of = |turns: &[RoleChange]| turns.iter().filter(|one| one.role == name).count();
     let said = match (of(&gains), of(&loses)) {
         (0, 0) => format!("Nobody would gain or lose {name}."),
         (gain, lose) => format!("{gain} would gain {name}, and {lose} would lose it."),
     };
     let conflicts = trial.conflicts.into_iter().map(conflict).collect();
-    Ok(Json(RoleTrial {
-        said,
+    Ok(Json(RoleSimulationView {
+        message: said,
         gains,
         loses,
         conflicts,
-        effect: crate::convert::effect(trial.effect),
+        impact: crate::convert::effect(trial.effect),
     }))
 }
 
 /// Gives somebody a role by hand.
-#[utoipa::path(post, path = "/api/v1/roles/{name}/holders", tag = "identities", params(("name" = String, Path)), request_body = GiveRole,
+#[utoipa::path(post, path = "/api/v1/roles/{name}/holders", tag = "identities", params(("name" = String, Path)), request_body = NewRoleGrant,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn give_role(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
-    Body(give): Body<GiveRole>,
+    Body(give): Body<NewRoleGrant>,
 ) -> Result<StatusCode, Refusal> {
     let (from, until) = (moment(give.from.as_ref())?, moment(give.until.as_ref())?);
     let grant = RoleGrant {

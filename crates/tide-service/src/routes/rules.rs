@@ -6,7 +6,7 @@ use crate::convert;
 use crate::problem::{Body, Refusal};
 use axum::extract::State;
 use axum::{Extension, Json};
-use tide_api::{NewTrial, Problem, Published, RuleCheck, RuleFiles, Rules, Trial};
+use tide_api::{EvaluationView, NewEvaluation, Problem, Published, RuleCheck, RuleFiles, Rules};
 use tide_core::rules::{FaultSeverity, RuleFile};
 
 pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
@@ -52,7 +52,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
     let (systems, identities, guards) = convert::rule_lines(&set);
     Ok(Json(Rules {
         version: version.as_ref().map_or(0, |v| v.version),
-        made: version.as_ref().map(|v| v.made.clone()),
+        created_at: version.as_ref().map(|v| v.made.clone()),
         principal: version.map(|v| v.principal),
         files: own
             .into_iter()
@@ -64,18 +64,18 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         systems,
         identities,
         guards,
-        calls: set
+        webhooks: set
             .webhooks
             .iter()
             .map(|(name, call)| convert::call_line(name, call))
             .collect(),
         faults: faults.iter().map(convert::fault).collect(),
-        to_read: to_read(&service).await?,
+        required_reads: to_read(&service).await?,
     }))
 }
 
 /// What the published rules ask for and nobody read yet.
-pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::Known>, Refusal> {
+pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::DataFreshness>, Refusal> {
     Ok(service
         .engine
         .unread()
@@ -118,17 +118,17 @@ pub async fn publish_rules(
     Ok(Json(Published {
         version,
         faults: faults.iter().map(convert::fault).collect(),
-        to_read: to_read(&service).await?,
+        required_reads: to_read(&service).await?,
     }))
 }
 
 /// Tries an expression on a real record, with what each part of it gives. Nothing is kept.
-#[utoipa::path(post, path = "/api/v1/rules/try", tag = "rules", request_body = NewTrial,
-    responses((status = 200, body = Trial), (status = 400, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(post, path = "/api/v1/rules/evaluate", tag = "rules", request_body = NewEvaluation,
+    responses((status = 200, body = EvaluationView), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_expression(
     State(service): State<Service>,
-    Body(new): Body<NewTrial>,
-) -> Result<Json<Trial>, Refusal> {
+    Body(new): Body<NewEvaluation>,
+) -> Result<Json<EvaluationView>, Refusal> {
     let object = super::scope::object(new.object);
     let trial = service
         .engine
@@ -141,7 +141,7 @@ pub async fn try_expression(
         )
         .await?;
     let (steps, values, fault) = convert::trial(trial.steps, trial.result);
-    Ok(Json(Trial {
+    Ok(Json(EvaluationView {
         label: trial.label,
         account: trial.account,
         steps,

@@ -8,8 +8,8 @@ use axum::http::header;
 use axum::response::IntoResponse;
 use axum::{Extension, Json};
 use tide_api::{
-    FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeMove,
-    ScopeQuery, ScopeStatusCount, ScopeTrial, ScopeView, WrittenRules,
+    FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeQuery,
+    ScopeShift, ScopeSimulationView, ScopeStatusCount, ScopeView, WrittenRules,
 };
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
@@ -54,7 +54,7 @@ fn to_edit(scope: Scope) -> ScopeEdit {
             .into_iter()
             .map(|c| ConditionEdit {
                 when: text(c.when),
-                otherwise: c.otherwise.map(text).filter(|t| !t.is_empty()),
+                otherwise: c.reason.map(text).filter(|t| !t.is_empty()),
             })
             .collect(),
     }
@@ -89,7 +89,7 @@ fn from_edit(edit: ScopeEdit) -> Scope {
             .into_iter()
             .map(|c| tide_api::ScopeCondition {
                 when: c.when,
-                otherwise: c.otherwise,
+                reason: c.otherwise,
             })
             .collect(),
     }
@@ -245,19 +245,19 @@ pub(super) fn csv(
 
 /// Tries an edited scope: who would stand elsewhere than now. Nothing is kept. A group that no
 /// system holds is refused.
-#[utoipa::path(post, path = "/api/v1/systems/{name}/scope/try", tag = "scope", params(("name" = String, Path)), request_body = Scope,
-    responses((status = 200, body = ScopeTrial), (status = 422, body = Problem, content_type = "application/problem+json")))]
+#[utoipa::path(post, path = "/api/v1/systems/{name}/scope/simulate", tag = "scope", params(("name" = String, Path)), request_body = Scope,
+    responses((status = 200, body = ScopeSimulationView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_scope(
     State(service): State<Service>,
     Path(name): Path<String>,
     Body(scope): Body<Scope>,
-) -> Result<Json<ScopeTrial>, Refusal> {
+) -> Result<Json<ScopeSimulationView>, Refusal> {
     let trial = service
         .engine
         .try_scope(&name, ObjectType::Person, &to_edit(scope))
         .await?;
     let (totals, counts) = counts(trial.counts);
-    let moves = trial.moves.into_iter().map(|one| ScopeMove {
+    let moves = trial.moves.into_iter().map(|one| ScopeShift {
         from: one.from,
         to: one.to,
         count: one.lines.len(),
@@ -268,7 +268,7 @@ pub async fn try_scope(
         name: trial.file.name,
         text: trial.file.text,
     };
-    Ok(Json(ScopeTrial {
+    Ok(Json(ScopeSimulationView {
         totals,
         counts,
         moves,
@@ -297,7 +297,7 @@ pub async fn save_scope(
     Ok(Json(tide_api::Published {
         version,
         faults: Vec::new(),
-        to_read: super::rules::to_read(&service).await?,
+        required_reads: super::rules::to_read(&service).await?,
     }))
 }
 

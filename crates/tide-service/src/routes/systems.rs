@@ -12,9 +12,10 @@ use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use futures::StreamExt;
 use tide_api::{
-    Account, AddedSystem, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact, ListQuery,
-    NewSecret, NewSettings, NewSystem, Page, Permission, Problem, ReadResult, Reading, RemoveQuery,
-    Retirement, Schedule, SchemaAttribute, System, SystemState, WrittenRules,
+    Account, AddedSystem, Branch, BranchQuery, BrowseNew, CheckReport, CheckStep, Fact,
+    FullReadView, ListQuery, NewSecret, NewSettings, NewSystem, Page, Permission, Problem,
+    ReadResult, RemoveQuery, Retirement, Schedule, SchemaAttribute, System, SystemState,
+    WrittenRules,
 };
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
@@ -49,7 +50,7 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
     let all = store.systems().await?.into_iter();
     Ok(all
         .map(|row| System {
-            known: known(&row.name),
+            freshness: known(&row.name),
             ..system(&service.engine, row, &counts, &readings, &rules)
         })
         .collect())
@@ -90,13 +91,13 @@ fn system(
     let schedule = tide_engine::Schedule::read(&row.schedule);
     let now = engine.now();
     System {
-        known: Vec::new(),
-        quiet_now: schedule.quiet_at(now).map(|(until, words)| {
+        freshness: Vec::new(),
+        blackout_until: schedule.quiet_at(now).map(|(until, words)| {
             format!("{words}, until {}", until.strftime("%Y-%m-%d %H:%M UTC"))
         }),
-        next_quiet: schedule.next_quiet(now).map(|at| at.to_string()),
+        next_blackout: schedule.next_quiet(now).map(|at| at.to_string()),
         schedule: convert::schedule(&schedule),
-        following: engine
+        watchers: engine
             .watchers()
             .into_iter()
             .filter(|one| one.system == row.name)
@@ -128,13 +129,13 @@ fn system(
         steps,
         accounts,
         linked,
-        readings: readings
+        full_reads: readings
             .iter()
             .filter(|reading| reading.system == row.name)
-            .map(|r| Reading {
+            .map(|r| FullReadView {
                 object: r.object,
                 state: r.state,
-                seen: r.seen,
+                object_count: r.seen,
                 started_at: r.started.clone(),
                 ended_at: r.ended.clone(),
                 error: r.error.clone(),
@@ -264,7 +265,7 @@ where
 }
 
 /// Tests a system before it is added; nothing is kept.
-#[utoipa::path(post, path = "/api/v1/systems/check", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
+#[utoipa::path(post, path = "/api/v1/systems/test", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
 pub async fn check_new_system(
     State(service): State<Service>,
     headers: HeaderMap,
@@ -303,7 +304,7 @@ fn branch(branch: tide_connect::DirectoryNode) -> Branch {
         dn: branch.dn,
         leaf: branch.leaf,
         people: branch.people,
-        more: branch.more,
+        is_truncated: branch.more,
     }
 }
 
@@ -369,9 +370,9 @@ pub async fn set_schedule(
     Body(new): Body<Schedule>,
 ) -> Result<Json<System>, Refusal> {
     let quiet = new
-        .quiet
+        .write_blackouts
         .into_iter()
-        .map(|w| tide_engine::Quiet {
+        .map(|w| tide_engine::Blackout {
             days: w.days,
             from: w.from,
             to: w.to,
@@ -379,11 +380,11 @@ pub async fn set_schedule(
         })
         .collect();
     let schedule = tide_engine::Schedule {
-        follow: new.follow,
-        way: new.way,
-        every_seconds: new.every_seconds,
-        full_every_seconds: new.full_every_seconds,
-        quiet,
+        watch: new.watch,
+        mode: new.mode,
+        poll_seconds: new.poll_seconds,
+        full_read_seconds: new.full_read_seconds,
+        write_blackouts: quiet,
     };
     service
         .engine
@@ -421,7 +422,7 @@ pub async fn show_retirement(
         accounts: found.accounts,
         linked: found.linked,
         file: found.file,
-        effect,
+        impact: effect,
     }))
 }
 
@@ -470,7 +471,7 @@ pub async fn set_secret(
 }
 
 /// Tests a system step by step.
-#[utoipa::path(post, path = "/api/v1/systems/{name}/check", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = CheckReport)))]
+#[utoipa::path(post, path = "/api/v1/systems/{name}/test", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = CheckReport)))]
 pub async fn check_system(
     State(service): State<Service>,
     headers: HeaderMap,
@@ -496,7 +497,7 @@ pub async fn read_system(
             .into_iter()
             .map(|read| ReadResult {
                 object: read.object,
-                seen: read.seen as i64,
+                object_count: read.seen as i64,
                 absent: read.absent as i64,
                 quarantined: read.quarantined as i64,
                 unchanged: read.unchanged,
@@ -572,7 +573,7 @@ pub async fn show_schema(
             .map(|def| SchemaAttribute {
                 kind: def.kind,
                 name: def.name,
-                many: def.many,
+                multi_valued: def.many,
                 required: def.required,
                 writable: def.writable,
             })

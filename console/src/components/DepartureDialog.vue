@@ -9,31 +9,31 @@ import { api, take } from '@/api/client'
 import Mark from '@/components/Mark.vue'
 import { minute, plural } from '@/words'
 
-/** Has somebody leave, now or after a last day. What would be done is shown first. */
+/** Starts or schedules a departure. Its impact is shown first. */
 const props = defineProps<{ id: string; label: string }>()
 const visible = defineModel<boolean>('visible', { required: true })
 const emit = defineEmits<{ left: [] }>()
 
-const ways = [
-  { word: 'now', text: 'Now' },
-  { word: 'later', text: 'After a last day' },
+const starts = [
+  { code: 'now', text: 'Now' },
+  { code: 'later', text: 'After the last day' },
 ]
-const way = ref('now')
+const start = ref('now')
 const day = ref('')
 const comment = ref('')
-const effect = ref<Schemas['DepartureEffect'] | null>(null)
+const impact = ref<Schemas['DepartureImpactView'] | null>(null)
 const refused = ref('')
 const sending = ref(false)
 const path = computed(() => ({ path: { id: props.id } }))
-const last = computed(() => (way.value === 'later' ? day.value.trim() : ''))
-const ready = computed(() => effect.value !== null && (way.value === 'now' || last.value !== ''))
+const last = computed(() => (start.value === 'later' ? day.value.trim() : ''))
+const ready = computed(() => impact.value !== null && (start.value === 'now' || last.value !== ''))
 
-async function look() {
-  effect.value = null
+async function load() {
+  impact.value = null
   refused.value = ''
-  if (way.value === 'later' && !last.value) return
+  if (start.value === 'later' && !last.value) return
   try {
-    effect.value = await take(
+    impact.value = await take(
       api.GET('/api/v1/identities/{id}/departure', {
         params: { ...path.value, query: last.value ? { last_day: last.value } : {} },
       }),
@@ -42,9 +42,9 @@ async function look() {
     refused.value = (problem as Error).message
   }
 }
-watch([visible, way, last], () => visible.value && void look())
+watch([visible, start, last], () => visible.value && void load())
 
-async function leave() {
+async function depart() {
   sending.value = true
   try {
     const body = { comment: comment.value, at: null, last_day: last.value || null }
@@ -60,40 +60,37 @@ async function leave() {
 </script>
 
 <template>
-  <Dialog v-model:visible="visible" modal :header="`${label} leaves`" :style="{ width: '50rem' }">
+  <Dialog v-model:visible="visible" modal :header="`Departure of ${label}`" :style="{ width: '50rem' }">
     <div class="row">
-      <label v-for="one in ways" :key="one.word" class="row way">
-        <RadioButton v-model="way" name="when" :value="one.word" :input-id="`when-${one.word}`" />
+      <label v-for="one in starts" :key="one.code" class="row way">
+        <RadioButton v-model="start" name="when" :value="one.code" :input-id="`when-${one.code}`" />
         {{ one.text }}
       </label>
-      <InputText
-        v-if="way === 'later'"
-        v-model.lazy="day"
-        placeholder="2026-12-31"
-        aria-label="The last day"
-      />
+      <InputText v-if="start === 'later'" v-model.lazy="day" placeholder="2026-12-31" aria-label="Last day" />
       <InputText
         v-model="comment"
         class="grow"
-        placeholder="Why? It is kept in the journal."
-        aria-label="Why"
+        placeholder="Reason (recorded in the journal)"
+        aria-label="Reason"
       />
     </div>
     <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
-    <template v-if="effect">
-      <h3>{{ plural(effect.changes.length, 'change') }} on {{ minute(effect.at) }}, before all other work</h3>
-      <table v-if="effect.changes.length" class="plain">
+    <template v-if="impact">
+      <h3>
+        {{ plural(impact.changes.length, 'change') }} on {{ minute(impact.at) }}, sent before all others
+      </h3>
+      <table v-if="impact.changes.length" class="plain">
         <thead>
           <tr>
             <th>Step</th>
             <th>System</th>
             <th>Change</th>
             <th>Values</th>
-            <th>Waits for</th>
+            <th>On hold</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="(change, n) in effect.changes" :key="n">
+          <tr v-for="(change, n) in impact.changes" :key="n">
             <td>{{ change.step || '—' }}</td>
             <td>{{ change.system }}</td>
             <td><Mark :word="change.kind" /></td>
@@ -102,20 +99,20 @@ async function leave() {
           </tr>
         </tbody>
       </table>
-      <p v-else class="faint">Nothing is to be changed in any system at that moment.</p>
+      <p v-else class="faint">No changes in any system at that moment.</p>
       <h3>Afterwards</h3>
-      <p v-for="account in effect.accounts" :key="account.system" class="after">
-        <strong>{{ account.system }}</strong> {{ account.said }}
+      <p v-for="note in impact.notes" :key="note.system" class="after">
+        <strong>{{ note.system }}</strong> {{ note.message }}
       </p>
     </template>
     <template #footer>
-      <Button label="Not now" severity="secondary" @click="visible = false" />
+      <Button label="Cancel" severity="secondary" @click="visible = false" />
       <Button
-        :label="way === 'now' ? 'Close their access now' : 'Have them leave then'"
+        :label="start === 'now' ? 'Start departure now' : 'Schedule departure'"
         severity="danger"
         :disabled="!ready"
         :loading="sending"
-        @click="leave"
+        @click="depart"
       />
     </template>
   </Dialog>

@@ -3,46 +3,46 @@ import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 import { api, take, type Schemas } from '@/api/client'
 
-/** In a draft it is tried anew with each edition that is saved. */
+/** Evaluates an expression or a mapping on a real record. In a draft, again for each saved edition. */
 const props = defineProps<{ systems: string[]; draft?: number; edition?: number }>()
 const expression = ref('')
 const on = ref('')
 const system = ref('')
-const trial = ref<Schemas['Trial'] | null>(null)
-const mapping = ref<Schemas['MappingTrial'] | null>(null)
+const evaluation = ref<Schemas['EvaluationView'] | null>(null)
+const mapping = ref<Schemas['MappingEvaluationView'] | null>(null)
 const fault = ref('')
 let turn = 0
-/** Tried while it is typed: the last answer counts, and an earlier one that comes late does not. */
-async function tryIt() {
+/** Evaluates while the operator types; late answers to earlier requests are ignored. */
+async function evaluate() {
   const own = ++turn
-  const whole = !expression.value.trim()
-  if (!on.value.trim() || (whole && !system.value)) {
-    trial.value = mapping.value = null
+  const isMapping = !expression.value.trim()
+  if (!on.value.trim() || (isMapping && !system.value)) {
+    evaluation.value = mapping.value = null
     fault.value = ''
     return
   }
   try {
     const body = { on: on.value, system: system.value, draft: props.draft ?? null }
-    const tried = whole ? await take(api.POST('/api/v1/rules/try-mapping', { body })) : null
+    const mappingAnswer = isMapping ? await take(api.POST('/api/v1/rules/evaluate-mapping', { body })) : null
     const one = { ...body, expression: expression.value, system: system.value || null }
-    const answer = whole ? null : await take(api.POST('/api/v1/rules/try', { body: one }))
+    const answer = isMapping ? null : await take(api.POST('/api/v1/rules/evaluate', { body: one }))
     if (own !== turn) return
-    mapping.value = tried
-    trial.value = answer
+    mapping.value = mappingAnswer
+    evaluation.value = answer
     fault.value = ''
   } catch (problem) {
     if (own !== turn) return
-    trial.value = mapping.value = null
+    evaluation.value = mapping.value = null
     fault.value = (problem as Error).message
   }
 }
 let timer: ReturnType<typeof setTimeout> | undefined
 watch([expression, on, system, () => props.edition], () => {
   clearTimeout(timer)
-  timer = setTimeout(tryIt, 350)
+  timer = setTimeout(evaluate, 350)
 })
 const marked = computed(() => {
-  const at = trial.value?.fault?.offset ?? 0
+  const at = evaluation.value?.fault?.offset ?? 0
   const letters = [...expression.value]
   return {
     before: letters.slice(0, at).join(''),
@@ -55,8 +55,8 @@ const marked = computed(() => {
 <template>
   <section class="sheet">
     <h2>
-      Try it
-      <span class="faint">on a real record: an expression, or a system’s whole mapping without one</span>
+      Evaluate
+      <span class="faint">an expression on a real record, or the whole mapping of a system</span>
     </h2>
     <div class="ask">
       <label for="expression">Expression</label>
@@ -64,33 +64,33 @@ const marked = computed(() => {
         id="expression"
         v-model="expression"
         class="mono"
-        placeholder="lower(words(identity.givenName, identity.familyName))"
+        placeholder="lower(joinWords(identity.givenName, identity.familyName))"
       />
-      <label for="on">On</label>
-      <InputText id="on" v-model="on" placeholder="a name, an employee number, an address" />
-      <label for="trial-system">It may read</label>
-      <select id="trial-system" v-model="system">
+      <label for="on">Record</label>
+      <InputText id="on" v-model="on" placeholder="name, employee number or address" />
+      <label for="evaluate-system">Available data</label>
+      <select id="evaluate-system" v-model="system">
         <option value="">{{ expression.trim() ? 'the identity' : 'choose a system' }}</option>
         <option v-for="name in props.systems" :key="name" :value="name">
-          {{ expression.trim() ? 'the identity, and the account in' : 'the whole mapping of' }} {{ name }}
+          {{ expression.trim() ? 'the identity and its account in' : 'the mapping of' }} {{ name }}
         </option>
       </select>
     </div>
     <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
     <div v-if="mapping" aria-live="polite">
       <p>
-        On
+        Record
         <strong
           ><bdi>{{ mapping.label }}</bdi></strong
-        ><span class="faint">, {{ mapping.account ?? 'who has no account there yet' }}</span>
+        ><span class="faint">, {{ mapping.account ?? 'no account there yet' }}</span>
       </p>
       <table>
         <thead>
           <tr>
             <th>Attribute</th>
             <th>Expression</th>
-            <th>Gives</th>
-            <th>There now</th>
+            <th>Result</th>
+            <th>Current value</th>
           </tr>
         </thead>
         <tbody>
@@ -105,7 +105,7 @@ const marked = computed(() => {
                 <div v-for="step in one.steps" :key="step.text" class="faint">
                   {{ step.text }} = <bdi>{{ step.value }}</bdi>
                 </div>
-                <div class="faint">{{ one.place }}</div>
+                <div class="faint">{{ one.rule }}</div>
               </details>
             </td>
             <td :class="{ bad: one.fault, result: !one.fault }">
@@ -113,32 +113,33 @@ const marked = computed(() => {
               <div v-if="one.note" class="faint">{{ one.note }}</div>
             </td>
             <td class="faint">
-              <bdi>{{ one.there.join(' · ') || '—' }}</bdi>
+              <bdi>{{ one.current.join(' · ') || '—' }}</bdi>
             </td>
           </tr>
         </tbody>
       </table>
     </div>
-    <div v-if="trial" aria-live="polite">
+    <div v-if="evaluation" aria-live="polite">
       <p>
-        On
+        Record
         <strong
-          ><bdi>{{ trial.label }}</bdi></strong
-        ><span v-if="trial.account" class="faint">, {{ trial.account }}</span>
+          ><bdi>{{ evaluation.label }}</bdi></strong
+        ><span v-if="evaluation.account" class="faint">, {{ evaluation.account }}</span>
       </p>
-      <div v-if="trial.fault" class="bad" role="alert">
+      <div v-if="evaluation.fault" class="bad" role="alert">
         <pre class="mono">{{ marked.before }}<u>{{ marked.here }}</u>{{ marked.after }}</pre>
-        {{ trial.fault.message }}<span v-if="trial.fault.help">. To do: {{ trial.fault.help }}</span>
+        {{ evaluation.fault.message
+        }}<span v-if="evaluation.fault.help">. To do: {{ evaluation.fault.help }}</span>
       </div>
-      <table v-if="trial.steps.length">
+      <table v-if="evaluation.steps.length">
         <thead>
           <tr>
-            <th>Part</th>
-            <th>Gives</th>
+            <th>Subexpression</th>
+            <th>Result</th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="step in trial.steps" :key="step.text">
+          <tr v-for="step in evaluation.steps" :key="step.text">
             <td class="mono">{{ step.text }}</td>
             <td class="mono">
               <bdi>{{ step.value }}</bdi>
@@ -146,8 +147,8 @@ const marked = computed(() => {
           </tr>
         </tbody>
       </table>
-      <p v-if="!trial.fault" class="result">
-        <template v-if="trial.values.length">= {{ trial.values.join(' · ') }}</template>
+      <p v-if="!evaluation.fault" class="result">
+        <template v-if="evaluation.values.length">= {{ evaluation.values.join(' · ') }}</template>
         <template v-else>no value</template>
       </p>
     </div>

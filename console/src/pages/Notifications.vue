@@ -5,18 +5,21 @@ import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
 import { minute, plural } from '@/words'
 
-/** What rules told to whom: managers, owners of groups, newcomers. */
+/** Notifications that rules sent to managers, owners of groups and newcomers. */
 const { data, error, loading, load } = useFetched(
-  () => take(api.GET('/api/v1/told')),
+  () => take(api.GET('/api/v1/notifications')),
   (event) => event.event === 'change_set' || event.event === 'noticed',
 )
 const sentence = computed(() => {
   const all = data.value ?? []
-  if (!all.length) return { text: 'Nothing was told yet: notices.toml says what is told to whom.', tone: '' }
-  const stuck = all.filter((one) => one.error && !one.sent)
+  if (!all.length) return { text: 'No notifications yet. notifications.toml declares them.', tone: '' }
+  const stuck = all.filter((one) => one.error && !one.sent_at)
   if (stuck.length)
-    return { text: `${plural(stuck.length, 'notice')} could not be carried yet.`, tone: 'wait' }
-  return { text: `${plural(all.length, 'notice')}, each told once.`, tone: 'good' }
+    return {
+      text: `${plural(stuck.length, 'notification')} not delivered yet. Delivery is retried.`,
+      tone: 'wait',
+    }
+  return { text: `${plural(all.length, 'notification')}, each sent once.`, tone: 'good' }
 })
 </script>
 
@@ -25,21 +28,21 @@ const sentence = computed(() => {
     <template v-if="data">
       <h1 class="verdict" :class="sentence.tone">{{ sentence.text }}</h1>
       <section v-if="data.length" class="sheet">
-        <h2>What was told to whom</h2>
+        <h2>Notifications</h2>
         <table class="plain">
           <thead>
             <tr>
-              <th>Noticed</th>
-              <th>What</th>
-              <th>About</th>
-              <th>Told to</th>
+              <th>Created</th>
+              <th>Event</th>
+              <th>Person</th>
+              <th>Recipients</th>
               <th>Text</th>
-              <th>Carried</th>
+              <th>Delivery</th>
             </tr>
           </thead>
           <tbody>
             <tr v-for="one in data" :key="one.id">
-              <td>{{ minute(one.made) }}</td>
+              <td>{{ minute(one.created_at) }}</td>
               <td>
                 {{ one.event }}<span v-if="one.about" class="faint"> · {{ one.about }}</span>
               </td>
@@ -48,13 +51,13 @@ const sentence = computed(() => {
                   one.label
                 }}</RouterLink>
               </td>
-              <td>{{ one.to.join(', ') }}</td>
+              <td>{{ one.recipients.join(', ') }}</td>
               <td>{{ one.text }}</td>
               <td>
-                <span v-if="one.sent">by {{ one.call }}, {{ minute(one.sent) }}</span>
+                <span v-if="one.sent_at">{{ one.webhook }}, {{ minute(one.sent_at) }}</span>
                 <span v-else-if="one.error" class="bad">{{ one.error }}</span>
-                <span v-else-if="one.call" class="faint">waits for {{ one.call }}</span>
-                <span v-else class="faint">told here</span>
+                <span v-else-if="one.webhook" class="faint">pending: {{ one.webhook }}</span>
+                <span v-else class="faint">console only</span>
               </td>
             </tr>
           </tbody>

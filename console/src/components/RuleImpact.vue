@@ -3,15 +3,15 @@ import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import type { Schemas } from '@/api/client'
 
-/** What an edit of the rules does to everybody: in one sentence, by system, and one by one. */
-const props = defineProps<{ effect: Schemas['Effect']; sides: [string, string] }>()
+/** The impact of a rule change: in one sentence, by system, and record by record. */
+const props = defineProps<{ impact: Schemas['ImpactView']; sides: [string, string] }>()
 const search = ref('')
 const system = ref('')
-const nothing = computed(() => props.effect.total === 0)
+const nothing = computed(() => props.impact.total === 0)
 const name = (of: string | null | undefined) => of ?? 'identities'
 const lines = computed(() => {
   const wanted = search.value.trim().toLowerCase()
-  return props.effect.lines.filter(
+  return props.impact.lines.filter(
     (line) =>
       (!system.value || name(line.system) === system.value) &&
       (!wanted ||
@@ -24,11 +24,11 @@ const SHOWN = 200
 </script>
 
 <template>
-  <p class="said" :class="{ calm: nothing }" role="status">{{ effect.said }}</p>
+  <p class="summary" :class="{ calm: nothing }" role="status">{{ impact.message }}</p>
   <div v-if="!nothing">
     <div class="row counts">
       <button
-        v-for="one in effect.systems"
+        v-for="one in impact.systems"
         :key="name(one.system)"
         type="button"
         class="count"
@@ -41,12 +41,12 @@ const SHOWN = 200
           >{{ verdict.count }} {{ verdict.before }} → {{ verdict.after }}</span
         >
       </button>
-      <InputText v-model="search" placeholder="Find" aria-label="Find a name, an attribute or a value" />
+      <InputText v-model="search" placeholder="Search" aria-label="Search names, attributes and values" />
     </div>
     <table class="plain">
       <thead>
         <tr>
-          <th>Who</th>
+          <th>Record</th>
           <th>System</th>
           <th>Attribute</th>
           <th>{{ sides[0] }}</th>
@@ -63,7 +63,7 @@ const SHOWN = 200
           <td>{{ name(line.system) }}</td>
           <td>
             <template v-if="line.attribute">{{ line.attribute }}</template>
-            <span v-else class="faint" :title="line.reason">the account as a whole</span>
+            <span v-else class="faint" :title="line.reason">account</span>
           </td>
           <td class="went">
             <bdi>{{ line.before }}</bdi>
@@ -74,20 +74,20 @@ const SHOWN = 200
         </tr>
       </tbody>
     </table>
-    <p v-if="!lines.length" class="faint">Nothing here fits what you look for.</p>
-    <p v-else-if="lines.length > SHOWN || effect.total > effect.lines.length" class="faint">
-      {{ Math.min(lines.length, SHOWN) }} of {{ effect.total }} are shown; find a name to see the others.
+    <p v-if="!lines.length" class="faint">No matching lines.</p>
+    <p v-else-if="lines.length > SHOWN || impact.total > impact.lines.length" class="faint">
+      {{ Math.min(lines.length, SHOWN) }} of {{ impact.total }} are shown. Search to find others.
     </p>
   </div>
 </template>
 
 <style scoped>
-.said {
+.summary {
   font-size: 1.1rem;
   font-weight: 650;
   margin: 0 0 0.6rem;
 }
-.said.calm {
+.summary.calm {
   font-weight: 400;
 }
 .counts {

@@ -3,33 +3,33 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
-import LeaveDialog from '@/components/LeaveDialog.vue'
+import DepartureDialog from '@/components/DepartureDialog.vue'
 import Mark from '@/components/Mark.vue'
 import { useFetched } from '@/components/fetched'
-import { lifePoints } from '@/components/life'
+import { timeline } from '@/components/lifecycle'
 import { minute } from '@/words'
 
-/** The line of somebody's life: what their dates say, past and to come, with today between. */
+/** The lifecycle of a person: past and planned moments, with today between them. */
 const props = defineProps<{ id: string; label: string }>()
 const emit = defineEmits<{ changed: [] }>()
 const { data, error, loading, load } = useFetched(
-  () => take(api.GET('/api/v1/identities/{id}/life', { params: { path: { id: props.id } } })),
+  () => take(api.GET('/api/v1/identities/{id}/lifecycle', { params: { path: { id: props.id } } })),
   (event) => event.event === 'change_set' && event.state === 'done',
 )
 const leaving = ref(false)
 const refused = ref('')
-const points = computed(() => lifePoints(data.value?.moments ?? []))
+const points = computed(() => timeline(data.value?.moments ?? []))
 
-async function stay() {
+async function reinstate() {
   try {
     await take(api.DELETE('/api/v1/identities/{id}/departure', { params: { path: { id: props.id } } }))
     refused.value = ''
-    await again()
+    await reload()
   } catch (problem) {
     refused.value = (problem as Error).message
   }
 }
-async function again() {
+async function reload() {
   await load()
   emit('changed')
 }
@@ -41,33 +41,34 @@ async function again() {
       <template v-if="data">
         <div class="row spread">
           <div class="row">
-            <h2 class="title">Life</h2>
+            <h2 class="title">Lifecycle</h2>
             <Mark :word="data.stage" />
             <span>{{ data.reason ?? (data.since ? `since ${minute(data.since)}` : '') }}</span>
             <span class="faint mono">{{ data.rule }}</span>
           </div>
           <Button
             v-if="!data.departure && data.stage !== 'left'"
-            label="Have them leave…"
+            label="Start departure…"
             size="small"
             severity="secondary"
             @click="leaving = true"
           />
           <Button
             v-else-if="data.departure"
-            label="Take it back"
+            label="Cancel departure"
             size="small"
             severity="secondary"
-            @click="stay"
+            @click="reinstate"
           />
         </div>
         <p v-if="data.departure && data.stage !== 'left'" class="said">
-          {{ data.departure.by }} had them leave on <strong>{{ minute(data.departure.at) }}</strong>{{
+          Departure scheduled by {{ data.departure.by }} for
+          <strong>{{ minute(data.departure.at) }}</strong>{{
             data.departure.comment ? `: “${data.departure.comment}”` : ''
           }}
         </p>
         <p v-if="refused" class="bad" role="alert">{{ refused }}</p>
-        <ol v-if="data.moments.length" class="line" aria-label="What their dates say">
+        <ol v-if="data.moments.length" class="line" aria-label="Timeline">
           <li v-for="point in points" :key="point.key" :class="point.tone">
             <span class="dot" aria-hidden="true"></span>
             <strong>{{ point.what }}</strong>
@@ -75,11 +76,11 @@ async function again() {
           </li>
         </ol>
         <p v-else class="faint said">
-          No dates are known. <code>lifecycle.toml</code> says which attributes hold them.
+          No dates. <code>lifecycle.toml</code> names the attributes that contain them.
         </p>
       </template>
     </Fetched>
-    <LeaveDialog :id="id" v-model:visible="leaving" :label="label" @left="again" />
+    <DepartureDialog :id="id" v-model:visible="leaving" :label="label" @left="reload" />
   </section>
 </template>
 

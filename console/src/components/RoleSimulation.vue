@@ -3,40 +3,40 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
 import { api, take, type Schemas } from '@/api/client'
-import RuleEffect from '@/components/RuleEffect.vue'
+import RuleImpact from '@/components/RuleImpact.vue'
 import { plural } from '@/words'
 
-/** Another condition of a role, tried on everybody: who gains it, who loses it, and what that does. Nothing is kept. */
+/** Simulates another condition of a role for everybody: who gains it, who loses it, and the impact. Stores nothing. */
 const props = defineProps<{ role: Schemas['Role'] }>()
 const field = `when-${props.role.name.replaceAll(/\W+/g, '-')}`
 const when = ref(props.role.when ?? '')
-const trial = ref<Schemas['RoleTrial'] | null>(null)
+const simulation = ref<Schemas['RoleSimulationView'] | null>(null)
 const fault = ref('')
 const busy = ref(false)
 const SHOWN = 40
-/** Who gains or loses the role itself, by name; the roles that come or go with it, counted. */
+/** Who gains or loses the role itself, by name, and the included roles, counted. */
 const sides = computed(() => {
-  const all = trial.value
+  const all = simulation.value
   if (!all) return []
-  const side = (word: string, turns: Schemas['RoleTurn'][]) => {
+  const side = (title: string, changes: Schemas['RoleChange'][]) => {
     const others = new Map<string, number>()
-    for (const one of turns)
+    for (const one of changes)
       if (one.role !== props.role.name) others.set(one.role, (others.get(one.role) ?? 0) + 1)
-    return { word, own: turns.filter((one) => one.role === props.role.name), others: [...others] }
+    return { title, own: changes.filter((one) => one.role === props.role.name), others: [...others] }
   }
-  return [side('Would gain it', all.gains), side('Would lose it', all.loses)]
+  return [side('Gain the role', all.gains), side('Lose the role', all.loses)]
 })
 
-async function tryIt() {
+async function simulate() {
   busy.value = true
   try {
     const path = { name: props.role.name }
-    trial.value = await take(
-      api.POST('/api/v1/roles/{name}/trial', { params: { path }, body: { when: when.value } }),
+    simulation.value = await take(
+      api.POST('/api/v1/roles/{name}/simulate', { params: { path }, body: { when: when.value } }),
     )
     fault.value = ''
   } catch (problem) {
-    trial.value = null
+    simulation.value = null
     fault.value = (problem as Error).message
   } finally {
     busy.value = false
@@ -45,17 +45,17 @@ async function tryIt() {
 </script>
 
 <template>
-  <form class="ask" @submit.prevent="tryIt">
-    <label :for="field">If its condition were</label>
-    <InputText :id="field" v-model="when" class="mono" placeholder="none: given by hand only" />
-    <Button type="submit" label="See who gains and loses" size="small" :loading="busy" />
+  <form class="ask" @submit.prevent="simulate">
+    <label :for="field">Other condition</label>
+    <InputText :id="field" v-model="when" class="mono" placeholder="none: granted manually only" />
+    <Button type="submit" label="Simulate" size="small" :loading="busy" />
   </form>
   <p v-if="fault" class="bad" role="alert">{{ fault }}</p>
-  <div v-if="trial" aria-live="polite">
-    <h3>{{ trial.said }}</h3>
+  <div v-if="simulation" aria-live="polite">
+    <h3>{{ simulation.message }}</h3>
     <div class="sides">
-      <div v-for="side in sides" :key="side.word">
-        <h4>{{ side.word }} ({{ side.own.length }})</h4>
+      <div v-for="side in sides" :key="side.title">
+        <h4>{{ side.title }} ({{ side.own.length }})</h4>
         <p v-if="!side.own.length" class="faint">Nobody</p>
         <p v-else class="names">
           <span v-for="one in side.own.slice(0, SHOWN)" :key="one.identity">
@@ -67,23 +67,23 @@ async function tryIt() {
           <span v-if="side.own.length > SHOWN" class="faint">and {{ side.own.length - SHOWN }} more</span>
         </p>
         <p v-if="side.others.length" class="faint">
-          with it: {{ side.others.map(([name, count]) => `${name} (${count})`).join(', ') }}
+          included roles: {{ side.others.map(([name, count]) => `${name} (${count})`).join(', ') }}
         </p>
       </div>
     </div>
-    <p v-if="trial.conflicts.length" class="wait">
-      Roles would differ about {{ plural(trial.conflicts.length, 'more value') }}:
+    <p v-if="simulation.conflicts.length" class="wait">
+      {{ plural(simulation.conflicts.length, 'new conflict') }} between roles:
       {{
-        trial.conflicts
+        simulation.conflicts
           .slice(0, 5)
           .map((one) => `${one.attribute} of ${one.label}`)
           .join(', ')
       }}
     </p>
-    <RuleEffect :effect="trial.effect" :sides="['as it is', 'with this condition']" />
+    <RuleImpact :impact="simulation.impact" :sides="['Now', 'With this condition']" />
     <p class="faint">
-      Nothing was kept. Write it into roles.toml in a
-      <RouterLink :to="{ name: 'rules' }">draft</RouterLink> to publish it.
+      Nothing was stored. To use it, edit roles.toml in a
+      <RouterLink :to="{ name: 'rules' }">draft</RouterLink>.
     </p>
   </div>
 </template>

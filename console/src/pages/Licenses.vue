@@ -5,31 +5,31 @@ import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
 import { plural } from '@/words'
 
-/** Licences: seats in use, who waits for one, and what the next weeks bring. */
+/** Licenses: seats in use, the waiting list, and the forecast. */
 const { data, error, loading, load } = useFetched(
-  () => take(api.GET('/api/v1/licences')),
+  () => take(api.GET('/api/v1/licenses')),
   (event) => event.event === 'change_set' || event.event === 'noticed',
 )
 const sentence = computed(() => {
   const all = data.value ?? []
-  if (!all.length) return { text: 'No licences are counted: licences.toml names them.', tone: '' }
+  if (!all.length) return { text: 'No licenses yet. licenses.toml declares them.', tone: '' }
   const waiting = all.reduce((sum, one) => sum + one.waiting.length, 0)
-  const short = all.filter((one) => one.wanted > one.seats)
+  const short = all.filter((one) => one.needed > one.seats)
   if (waiting)
     return {
-      text: waiting === 1 ? 'One person waits for a seat.' : `${waiting} people wait for a seat.`,
+      text: waiting === 1 ? '1 person is waiting for a seat.' : `${waiting} people are waiting for a seat.`,
       tone: 'wait',
     }
   const first = short[0]
   if (first)
     return {
-      text: `${first.name} will be ${plural(first.wanted - first.seats, 'seat')} short within ${first.ahead_days} days.`,
+      text: `${first.name} will be ${plural(first.needed - first.seats, 'seat')} short within ${first.ahead_days} days.`,
       tone: 'wait',
     }
-  return { text: 'Nobody waits for a seat, and there are enough for what is coming.', tone: 'good' }
+  return { text: 'There are enough seats, now and in the forecast.', tone: 'good' }
 })
-/** The share of the whole scale, as a width. */
-const width = (part: number, seats: number, wanted: number) => `${(100 * part) / Math.max(seats, wanted, 1)}%`
+/** A width as a share of the larger number. */
+const width = (part: number, seats: number, needed: number) => `${(100 * part) / Math.max(seats, needed, 1)}%`
 </script>
 
 <template>
@@ -47,11 +47,11 @@ const width = (part: number, seats: number, wanted: number) => `${(100 * part) /
         <div
           class="bar"
           role="img"
-          :aria-label="`${one.used} of ${one.seats} seats are in use; ${one.wanted} are wanted in ${one.ahead_days} days`"
+          :aria-label="`${one.used} of ${one.seats} seats are in use; ${one.needed} are needed in ${one.ahead_days} days`"
         >
-          <div class="used" :style="{ width: width(one.used, one.seats, one.wanted) }"></div>
-          <div class="limit" :style="{ left: width(one.seats, one.seats, one.wanted) }"></div>
-          <div class="wanted" :style="{ left: width(one.wanted, one.seats, one.wanted) }"></div>
+          <div class="used" :style="{ width: width(one.used, one.seats, one.needed) }"></div>
+          <div class="limit" :style="{ left: width(one.seats, one.seats, one.needed) }"></div>
+          <div class="needed" :style="{ left: width(one.needed, one.seats, one.needed) }"></div>
         </div>
         <dl class="facts">
           <div>
@@ -61,41 +61,42 @@ const width = (part: number, seats: number, wanted: number) => `${(100 * part) /
             </dd>
           </div>
           <div>
-            <dt>Waiting now</dt>
+            <dt>Waiting</dt>
             <dd :class="{ bad: one.waiting.length }">
               <strong>{{ one.waiting.length }}</strong>
             </dd>
           </div>
           <div>
-            <dt>Start within {{ one.ahead_days }} days</dt>
+            <dt>Joiners within {{ one.ahead_days }} days</dt>
             <dd>
               <strong>{{ one.starting }}</strong>
             </dd>
           </div>
           <div>
-            <dt>Leave within {{ one.ahead_days }} days</dt>
+            <dt>Leavers within {{ one.ahead_days }} days</dt>
             <dd>
               <strong>{{ one.leaving }}</strong>
             </dd>
           </div>
           <div>
-            <dt>Wanted then</dt>
-            <dd :class="{ bad: one.wanted > one.seats }">
-              <strong>{{ one.wanted }}</strong>
-              <span v-if="one.wanted > one.seats"> · {{ one.wanted - one.seats }} too many</span>
+            <dt>Needed in {{ one.ahead_days }} days</dt>
+            <dd :class="{ bad: one.needed > one.seats }">
+              <strong>{{ one.needed }}</strong>
+              <span v-if="one.needed > one.seats"> · {{ one.needed - one.seats }} too many</span>
             </dd>
           </div>
         </dl>
         <p class="faint">
-          <span class="key seats">seats</span> <span class="key then">wanted then</span> A seat is used by an
-          account for which <code>{{ one.takes }}</code>.
+          <span class="key seats">seats</span>
+          <span class="key then">needed in {{ one.ahead_days }} days</span> An account uses a seat if
+          <code>{{ one.consumed_when }}</code>.
         </p>
         <table v-if="one.waiting.length" class="plain">
           <thead>
             <tr>
-              <th>In line</th>
-              <th>Who</th>
-              <th>By</th>
+              <th>Position</th>
+              <th>Person</th>
+              <th>Order</th>
             </tr>
           </thead>
           <tbody>
@@ -112,8 +113,8 @@ const width = (part: number, seats: number, wanted: number) => `${(100 * part) /
         </table>
       </section>
       <p v-if="data.length" class="faint">
-        Who waits goes by themselves when somebody gives a seat back. More seats are said in
-        <code>licences.toml</code>.
+        Waiting people get a seat automatically when one is freed. Set the number of seats in
+        <code>licenses.toml</code>.
       </p>
     </template>
   </Fetched>
@@ -136,14 +137,14 @@ const width = (part: number, seats: number, wanted: number) => `${(100 * part) /
   background: var(--calm);
 }
 .limit,
-.wanted {
+.needed {
   position: absolute;
   top: -0.25rem;
   bottom: -0.25rem;
   width: 0;
   border-left: 2px solid var(--ink);
 }
-.wanted {
+.needed {
   border-left: 2px dashed var(--wait);
 }
 .facts {

@@ -1,17 +1,17 @@
 import type { Schemas } from '@/api/client'
 import { minute } from '@/words'
 
-export interface LifePoint {
+export interface TimelinePoint {
   key: string
   what: string
   when: string
   tone: 'past' | 'now' | 'coming'
 }
 
-/** The moments of a life in order, with today between those that are over and those that are to come. */
-export function lifePoints(moments: Schemas['Moment'][], now = new Date().toISOString()): LifePoint[] {
-  const of = (moment: Schemas['Moment']): LifePoint => ({
-    key: moment.turn + moment.at,
+/** The moments in order, with today between the past and the planned ones. */
+export function timeline(moments: Schemas['Moment'][], now = new Date().toISOString()): TimelinePoint[] {
+  const of = (moment: Schemas['Moment']): TimelinePoint => ({
+    key: moment.transition + moment.at,
     what: moment.what,
     when: moment.shown,
     tone: moment.past ? 'past' : 'coming',

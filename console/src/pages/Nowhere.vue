@@ -1,4 +1,0 @@
-<template>
-  <h1>There is no such page</h1>
-  <p>Go to the <RouterLink to="/">overview</RouterLink>.</p>
-</template>
