@@ -34,17 +34,19 @@ describe('the settings of a form', () => {
     })
   })
 
-  it('makes us known in the way that was chosen', () => {
-    const way = (given: Partial<Form>) => settingsOf('scim', form({ url: 'https://b', ...given }))
-    expect(way({})).toEqual({ url: 'https://b', auth: { way: 'bearer' } })
-    expect(way({ way: 'basic', user: 'tide' })).toMatchObject({ auth: { way: 'basic', user: 'tide' } })
-    expect(way({ way: 'header', header: 'X-Api-Key' })).toMatchObject({
-      auth: { way: 'header', name: 'X-Api-Key' },
+  it('uses the chosen authentication method', () => {
+    const settings = (given: Partial<Form>) => settingsOf('scim', form({ url: 'https://b', ...given }))
+    expect(settings({})).toEqual({ url: 'https://b', auth: { method: 'bearer' } })
+    expect(settings({ method: 'basic', user: 'tide' })).toMatchObject({
+      auth: { method: 'basic', user: 'tide' },
+    })
+    expect(settings({ method: 'header', header: 'X-Api-Key' })).toMatchObject({
+      auth: { method: 'header', name: 'X-Api-Key' },
     })
     expect(
-      way({ way: 'oauth', token_url: 't', client_id: 'c', in_flight: '4', per_second: '9' }),
+      settings({ method: 'oauth', token_url: 't', client_id: 'c', in_flight: '4', per_second: '9' }),
     ).toMatchObject({
-      auth: { way: 'oauth', token_url: 't', client_id: 'c' },
+      auth: { method: 'oauth', token_url: 't', client_id: 'c' },
       in_flight: 4,
       per_second: 9,
     })

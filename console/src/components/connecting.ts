@@ -23,7 +23,7 @@ export const blank = () => ({
   in_flight: '',
   per_second: '',
   secret: '',
-  way: 'bearer' as 'bearer' | 'basic' | 'oauth' | 'header',
+  method: 'bearer' as 'bearer' | 'basic' | 'oauth' | 'header',
   user: '',
   header: '',
   token_url: '',
@@ -62,11 +62,11 @@ export function settingsOf(kind: Kind, v: Form) {
   }
   if (kind === 'scim') {
     const auth = {
-      bearer: { way: 'bearer' },
-      basic: { way: 'basic', user: v.user },
-      header: { way: 'header', name: v.header },
-      oauth: { way: 'oauth', token_url: v.token_url, client_id: v.client_id },
-    }[v.way]
+      bearer: { method: 'bearer' },
+      basic: { method: 'basic', user: v.user },
+      header: { method: 'header', name: v.header },
+      oauth: { method: 'oauth', token_url: v.token_url, client_id: v.client_id },
+    }[v.method]
     return {
       url: v.url.trim(),
       auth,

@@ -7,7 +7,7 @@ describe('settings as a form', () => {
     backups: ['ldap://two.example'],
     start_tls: true,
     page_size: 500,
-    auth: { way: 'bearer' },
+    auth: { method: 'bearer' },
     bind_dn: null,
     ca_pem: '-----BEGIN CERTIFICATE-----\nAA==\n-----END CERTIFICATE-----',
   }

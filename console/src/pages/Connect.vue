@@ -161,21 +161,21 @@ function review(draft: number) {
       <template v-if="kind === 'scim'">
         <label for="url">Base URL</label>
         <InputText id="url" v-model="f.url" placeholder="https://berthing.skerry.example/scim/v2" />
-        <label for="way">Authentication</label>
-        <select id="way" v-model="f.way">
+        <label for="method">Authentication</label>
+        <select id="method" v-model="f.method">
           <option value="bearer">bearer token</option>
           <option value="basic">user name and password</option>
           <option value="oauth">OAuth 2 client credentials</option>
           <option value="header">custom header</option>
         </select>
-        <template v-if="f.way === 'basic'"
+        <template v-if="f.method === 'basic'"
           ><label for="user">User</label><InputText id="user" v-model="f.user"
         /></template>
-        <template v-if="f.way === 'header'"
+        <template v-if="f.method === 'header'"
           ><label for="header">Header</label
           ><InputText id="header" v-model="f.header" placeholder="X-Api-Key"
         /></template>
-        <template v-if="f.way === 'oauth'">
+        <template v-if="f.method === 'oauth'">
           <label for="token-url">Token URL</label>
           <InputText id="token-url" v-model="f.token_url" placeholder="https://id.skerry.example/token" />
           <label for="client">Client ID</label><InputText id="client" v-model="f.client_id" />
@@ -208,7 +208,7 @@ function review(draft: number) {
         <label for="secret">{{
           kind === 'ldap' && f.client_pem.trim()
             ? 'Private key of the client certificate'
-            : kind === 'ldap' || f.way === 'basic'
+            : kind === 'ldap' || f.method === 'basic'
               ? 'Password'
               : 'Token or secret'
         }}</label>

@@ -89,7 +89,7 @@ async function revokeRole(name: string, id: string) {
               @click="open = open === role.name ? null : role.name"
             />
             <Button
-              label="Simulate"
+              label="Simulate…"
               size="small"
               severity="secondary"
               :aria-expanded="simulating === role.name"

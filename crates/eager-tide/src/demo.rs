@@ -236,7 +236,7 @@ impl Demo {
         let roster = folder.path().join("feeds/roster/crew.csv");
         std::fs::create_dir_all(roster.parent().context("a folder")?)?;
         std::fs::write(&roster, world::roster(&people))?;
-        let feed = serde_json::json!({"path": roster.parent(), "key": "number", "name": "family_name", "most_shrink_percent": 20});
+        let feed = serde_json::json!({"path": roster.parent(), "key": "number", "name": "family_name", "max_shrink_percent": 20});
         let systems = vec![
             Connected {
                 name: "harbour",

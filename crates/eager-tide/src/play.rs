@@ -443,7 +443,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             "--status",
             "on-hold",
             "--search",
-            "waits for a value of mail",
+            "waiting for a value of mail",
         ])
         .await?;
     let account = waiting["lines"][0]["account"]

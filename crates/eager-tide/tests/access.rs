@@ -308,7 +308,7 @@ async fn groups_are_pruned_or_told_seats_and_welcomes_wait_and_everybody_has_a_p
     )
     .await;
     let preview = said(&yard.service, &["preview"], 0);
-    holds(&preview, &["leaves Watch", "it is pruned"]);
+    holds(&preview, &["leaves Watch", "unmanaged members are removed"]);
     yard.rest();
     assert_eq!(
         yard.members(&yard.watch),

@@ -122,7 +122,7 @@ impl Tide {
     }
 
     fn following(&self) -> Value {
-        self.service.json(&["systems", "schedule", "harbour"])["following"][0].clone()
+        self.service.json(&["systems", "schedule", "harbour"])["watchers"][0].clone()
     }
 
     /// The first run by itself has ended: everybody has an account.
@@ -179,7 +179,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
         &shown,
         &[
             "watching: the directory sends each change at once",
-            "read whole",
+            "next full read",
         ],
     );
     holds(
@@ -227,7 +227,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     let writes: Vec<String> = tide.berthing.take_writes();
     assert_eq!(writes.len(), 3, "{writes:?}");
     let runs = tide.service.json(&["changes", "list"]);
-    assert_eq!(runs[0]["whole"], false);
+    assert_eq!(runs[0]["is_full"], false);
     let why = said(&tide.service, &["why", &gone.number], 0);
     holds(&why, &["harbour no longer holds"]);
 
@@ -236,13 +236,17 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     said(
         &tide.service,
         &[
-            "systems", "schedule", "berthing", "--watch", "--poll-interval", "1s",
+            "systems",
+            "schedule",
+            "berthing",
+            "--watch",
+            "--poll-interval",
+            "1s",
         ],
         0,
     );
     tide.until("berthing is asked", || {
-        tide.service.json(&["systems", "schedule", "berthing"])["following"][0]["state"]
-            == "waiting"
+        tide.service.json(&["systems", "schedule", "berthing"])["watchers"][0]["state"] == "waiting"
     })
     .await;
     let count = || {
@@ -353,7 +357,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
         .await;
     holds(
         &said(&tide.service, &["systems", "schedule", "harbour"], 0),
-        &["failed", "broke off", "asked again"],
+        &["failed", "broke off", "next poll"],
     );
     tide.harbour.restart().unwrap();
     let mut ldap = tide.ldap().await;
@@ -388,7 +392,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     );
     holds(
         &said(&tide.service, &["systems", "schedule", "berthing"], 0),
-        &["Nothing is written", "00 UTC, until"],
+        &["Write blackout", "00 UTC, until"],
     );
     ldap.modify(&changed.dn(), vec![set("title", "Greaser")])
         .await
@@ -403,12 +407,12 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
             &["preview", "--without-reading", "--only", &changed.number],
             0,
         ),
-        &["Only those who were named", "title differs"],
+        &["Only the named people", "title differs"],
     );
     let preview = tide.service.json(&["changes", "list"])[0]["id"].to_string();
     holds(
         &said(&tide.service, &["changes", "show", &preview, "--values"], 0),
-        &["nothing is written to berthing now, by its schedule"],
+        &["write blackout of berthing"],
     );
     said(
         &tide.service,
@@ -427,19 +431,27 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     );
     holds(
         &refused,
-        &["harbour cannot be followed by change_number: it offers content_sync, modified, full"],
+        &[
+            "harbour does not support the watch mode change_number: it offers content_sync, modified, full",
+        ],
     );
 
     // By modification times the change is found too, and the deletion with the next full read.
     said(
         &tide.service,
         &[
-            "systems", "schedule", "harbour", "--mode", "modified", "--poll-interval", "1s",
+            "systems",
+            "schedule",
+            "harbour",
+            "--mode",
+            "modified",
+            "--poll-interval",
+            "1s",
         ],
         0,
     );
     tide.until("the other way", || {
-        tide.following()["way"] == "modified" && tide.following()["state"] == "waiting"
+        tide.following()["mode"] == "modified" && tide.following()["state"] == "waiting"
     })
     .await;
     ldap.modify(&changed.dn(), vec![set("title", "Donkeyman")])
@@ -454,7 +466,7 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     .await;
     holds(
         &said(&tide.service, &["systems", "schedule", "harbour"], 0),
-        &["deletions show in full reads"],
+        &["full reads find deletions"],
     );
 }
 
@@ -515,7 +527,7 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
         )
     );
     assert!(
-        held["said"]
+        held["message"]
             .as_str()
             .unwrap()
             .contains("after 2 in the last 24 hours, and the limit is 2"),
@@ -723,11 +735,11 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
         said(&tide.service, &["systems", "schedule", system], 0).contains(text)
     };
     tide.until("the file is waited for", || {
-        says("crew", "a file is read when it arrives")
+        says("crew", "files are read when they arrive")
     })
     .await;
     tide.until("calls are waited for", || {
-        says("agency", "the system calls us")
+        says("agency", "the system pushes")
     })
     .await;
     let token = tide.service.json(&["systems", "token", "agency"])["token"]
@@ -909,7 +921,7 @@ async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through
         "one question about all: {asked:?}"
     );
     let own = text(&service.client(&["decisions", "approve", id]));
-    holds(&own, &["whoever asks for a change does not approve it"]);
+    holds(&own, &["nobody approves a change that they requested"]);
     assert_eq!(
         tide.berthing.take_writes().len(),
         0,
@@ -953,7 +965,7 @@ async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through
             .as_array()
             .unwrap()
             .iter()
-            .all(|set| !set["ended"].is_null())
+            .all(|set| !set["ended_at"].is_null())
     })
     .await;
     tide.berthing.take_writes();
@@ -1008,7 +1020,7 @@ async fn values_flow_both_ways_and_come_to_rest() {
     holds(
         &published,
         &[
-            "to read: type person of berthing was never read whole: `eager-tide systems read berthing`",
+            "read required: type person of berthing was never read in full: `eager-tide systems read berthing`",
         ],
     );
     said(
@@ -1027,12 +1039,17 @@ async fn values_flow_both_ways_and_come_to_rest() {
     said(
         service,
         &[
-            "systems", "schedule", "berthing", "--watch", "--poll-interval", "1s",
+            "systems",
+            "schedule",
+            "berthing",
+            "--watch",
+            "--poll-interval",
+            "1s",
         ],
         0,
     );
     let state = |system: &str| {
-        service.json(&["systems", "schedule", system])["following"][0]["state"].clone()
+        service.json(&["systems", "schedule", system])["watchers"][0]["state"].clone()
     };
     tide.until("both listen", || {
         state("harbour") == "watching" && state("berthing") == "waiting"
@@ -1118,16 +1135,15 @@ async fn values_flow_both_ways_and_come_to_rest() {
     let why = said(service, &["why", &person.number], 0);
     holds(
         &why,
-        &[
-            "known    as it is now: each change is told",
-            "known    as read 20",
-        ],
+        &["data     live: changes are watched", "data     as of 20"],
     );
     let berthing = || said(service, &["systems", "schedule", "berthing"], 0);
     assert!(!berthing().contains("Too often"), "{}", berthing());
     tide.berthing.delay(Duration::from_millis(1500));
-    tide.until("it is told", || berthing().contains("Too often (person)"))
-        .await;
+    tide.until("it is told", || {
+        berthing().contains("Schedule warning (person)")
+    })
+    .await;
     holds(
         &berthing(),
         &["and it is asked every 1 s: choose a longer time"],

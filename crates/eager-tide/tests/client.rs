@@ -121,7 +121,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     for part in [
         "lookup(\"departments\", account.departmentNumber, \"Unassigned\")",
         "except",
-        "joins by itself",
+        "links automatically",
         "at most 20 of a run",
     ] {
         assert!(rules.contains(part), "{part} in {rules}");
@@ -140,7 +140,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     // held.
     let preview = said(service, &["preview", "--each", "11"], 0);
     for part in [
-        "get an account",
+        "new accounts",
         "ambiguous: 2 accounts match",
         "nothing was written",
         "… and 163 more",
@@ -248,7 +248,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         said(service, &["run"], 0).contains("done, 0 failed, 0 held"),
         "what failed is decided again, and succeeds"
     );
-    assert!(said(service, &["run"], 0).contains("everything was as it should be"));
+    assert!(said(service, &["run"], 0).contains("everything is in sync"));
     let status = said(service, &["status"], 0);
     assert!(
         status.contains("293 active")
@@ -262,7 +262,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         "WHO CAN END IT",
         "missing value",
         "owner of the source",
-        "waits for a value of mail",
+        "waiting for a value of mail",
         "on hold: ",
     ] {
         assert!(holds.contains(part), "{part} in {holds}");
@@ -278,7 +278,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     );
     assert!(
         said(service, &["holds", "--search", "nobody is called so"], 0)
-            .contains("nobody is on hold")
+            .contains("no records on hold")
     );
     assert!(
         said(service, &["changes", "list", "--failed"], 0).contains("partial"),
@@ -293,13 +293,13 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     }
     assert!(
         said(service, &["identities", "groups", "nobody-of-this-name"], 1)
-            .contains("nobody is found by")
+            .contains("no person matches")
     );
     let why = said(service, &["why", &person.number], 0);
     for part in [
         "D'Amberg",
-        "harbour: gives values",
-        "berthing: as it should be",
+        "harbour: source",
+        "berthing: in sync",
         "match rule",
         "in sync: berthing writes it",
         "harbour.toml:",
@@ -318,7 +318,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             .contains("address outside our domain")
     );
     assert!(
-        said(service, &["why", "Lind"], 0).contains("people fit `Lind`"),
+        said(service, &["why", "Lind"], 0).contains("people match `Lind`"),
         "many are listed, and not poured out"
     );
 
@@ -350,7 +350,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         )
         .contains("BEFORE")
     );
-    assert!(said(service, &["changes", "cancel", "1"], 1).contains("is not on its way"));
+    assert!(said(service, &["changes", "cancel", "1"], 1).contains("is not in progress"));
     assert!(said(service, &["journal", "check"], 0).starts_with("sound:"));
     assert!(
         said(service, &["journal", "list", "--subject", "berthing"], 0).contains("system.state")
@@ -397,12 +397,12 @@ async fn a_reading_that_breaks_is_told_and_ends_with_a_failure() {
     });
     let read = said(&set.service, &["systems", "read", "harbour"], 1);
     assert!(
-        read.contains("Nobody is taken for absent") && read.contains("to do:"),
+        read.contains("No account there counts as absent") && read.contains("to do:"),
         "{read}"
     );
     let shown = said(&set.service, &["systems", "show", "harbour"], 0);
     assert!(
-        shown.contains("failed") && shown.contains("last reading broke off"),
+        shown.contains("failed") && shown.contains("last full read failed"),
         "{shown}"
     );
 }

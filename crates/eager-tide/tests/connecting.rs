@@ -100,7 +100,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     );
     holds(
         &said(&service, &["systems", "show", "harbour"], 0),
-        &["OpenLDAP", "Host in use", "password policy"],
+        &["OpenLDAP", "Connected host", "password policy"],
     );
     holds(&said(&service, &["systems", "list"], 0), &["(not armed)"]);
     holds(
@@ -218,7 +218,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     );
     holds(
         &said(&service, &["systems", "token", "postroom", "--list"], 0),
-        &["first", "good until", "second"],
+        &["first", "valid until", "second"],
     );
     let sample = folder.path().join("event.json");
     std::fs::write(
@@ -250,7 +250,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     );
     holds(
         &said(&service, &["systems", "token", "harbour"], 1),
-        &["does not call us"],
+        &["does not push"],
     );
 
     // Who takes part; an edit is tried, and only then saved.
@@ -301,7 +301,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     );
     holds(
         &said(&service, &["scope", "postroom"], 1),
-        &["the published rules say nothing of postroom"],
+        &["the published rules do not contain postroom"],
     );
 
     // Nothing is sent before it is armed.
@@ -465,11 +465,11 @@ async fn what_only_some_systems_want_is_given_to_them() {
     );
     holds(
         &crew("somebody", "env:BERTH_SECRET", 1),
-        &["Token given", "nothing was added"],
+        &["Token issued", "nothing was added"],
     );
     holds(
         &crew("eager-tide", "env:BERTH_SECRET", 0),
-        &["Token given", "pages by cursor", "berthing was added"],
+        &["Token issued", "pages by cursor", "berthing was added"],
     );
     let read = said(&service, &["systems", "read", "berthing"], 0);
     holds(&read, &[&format!("{} accounts", berthing.users().len())]);
@@ -532,10 +532,7 @@ async fn what_only_some_systems_want_is_given_to_them() {
         own.iter().all(|user| named(user)),
         "joined by PATCH and created by POST: {own:?}"
     );
-    holds(
-        &said(&service, &["run"], 0),
-        &["everything was as it should be"],
-    );
+    holds(&said(&service, &["run"], 0), &["everything is in sync"]);
 
     // A file that a web server gives is read once for each of its versions.
     let url = served("number,first_name,last_name\n1,Ada,Lind\n2,Bram,Holm\n").await;
@@ -561,6 +558,6 @@ async fn what_only_some_systems_want_is_given_to_them() {
     );
     holds(
         &said(&service, &["systems", "read", "roster"], 0),
-        &["nothing new since the last reading"],
+        &["unchanged since the last read"],
     );
 }

@@ -338,7 +338,7 @@ async fn story(
         .await?;
     browser.text("StartTLS, certificate trusted").await?;
     browser.button("Test").await?;
-    browser.text("Every step passed").await?;
+    browser.text("All steps passed").await?;
     browser.look("system").await?;
 
     set_up(browser, directory).await?;
@@ -371,12 +371,12 @@ async fn story(
         .text("joinWords(identity.givenName, identity.familyName)")
         .await?;
     browser.text("= ").await?;
-    browser.look("trial").await?;
+    browser.look("evaluate").await?;
 
     // 4: the preview.
     browser.page("Overview").await?;
     browser.button("Preview a run").await?;
-    browser.text("Do exactly this").await?;
+    browser.text("Apply these").await?;
     browser.text("Nothing was written").await?;
     browser.look("preview").await?;
     browser
@@ -396,13 +396,13 @@ async fn story(
     browser.look("preview-values").await?;
 
     // 5: the run, live.
-    browser.button("Do exactly this").await?;
+    browser.button("Apply these").await?;
     driver
         .query(By::Css(".p-dialog:focus-within"))
         .first()
         .await?;
     browser
-        .text("What has changed since this preview is held")
+        .text("Anything that changed since this preview")
         .await?;
     browser.watch(" a second").await?;
     browser
@@ -428,13 +428,13 @@ async fn story(
     browser.text("records are on hold").await?;
     browser.look("overview").await?;
     browser.page("On hold").await?;
-    browser.text("waits for a value of mail").await?;
+    browser.text("waiting for a value of mail").await?;
     browser.text("The owner of the source").await?;
     browser.look("on-hold").await?;
     browser
         .click("//nav[@aria-label='Causes']//button[contains(., 'Needs review')]")
         .await?;
-    browser.gone("waits for a value of mail").await?;
+    browser.gone("waiting for a value of mail").await?;
     assert!(
         driver
             .current_url()
@@ -462,7 +462,7 @@ async fn story(
         "{tamper}"
     );
     browser.button("Preview a run").await?;
-    browser.text("Do exactly this (").await?;
+    browser.text("Apply these ").await?;
     browser.text("out of scope in harbour").await?;
     browser.look("preview-leavers").await?;
     let preview = driver.current_url().await?;
@@ -471,7 +471,7 @@ async fn story(
     browser.button("Mark all as read").await?;
     browser.gone("was changed in berthing itself").await?;
     driver.goto(preview.as_str()).await?;
-    browser.button("Do exactly this").await?;
+    browser.button("Apply these").await?;
     driver
         .query(By::Css(".p-dialog:focus-within"))
         .first()
@@ -482,7 +482,7 @@ async fn story(
     browser.text("changes done, 0 failed").await?;
     browser.page("Changes").await?;
     browser.button("Preview a run").await?;
-    browser.text("Nothing to do").await?;
+    browser.text("No changes to apply").await?;
 
     // 7: why, and why not.
     browser.page("Identities").await?;
@@ -493,20 +493,20 @@ async fn story(
         .await?
         .send_keys("kiosk1")
         .await?;
-    browser.button("Why, or why not?").await?;
-    browser.text("its container is left out").await?;
+    browser.button("Explain").await?;
+    browser.text("its container is excluded").await?;
     let search = driver.find(By::Css("input.search")).await?;
     search.clear().await?;
     search.send_keys("1009").await?;
-    browser.button("Why, or why not?").await?;
-    browser.text("Values, and where each comes from").await?;
+    browser.button("Explain").await?;
+    browser.text("Values and their sources").await?;
     browser.text("in sync").await?;
     browser.look("identity").await?;
-    browser.button("Show it, once").await?;
-    browser.text("It is not kept: hand it over now.").await?;
+    browser.button("Show once").await?;
+    browser.text("Copy it now: it is not shown again.").await?;
     driver.refresh().await?;
     browser.text("to first operator").await?;
-    browser.gone("Show it, once").await?;
+    browser.gone("Show once").await?;
 
     by_itself(browser, directory, roster).await?;
     approvals(browser, directory).await?;
@@ -551,7 +551,7 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     let after = |flag: &str| words[words.iter().position(|word| *word == flag).unwrap() + 1];
     browser.page("Systems").await?;
     browser.button("Connect a system").await?;
-    browser.text("To go on, give the system a name").await?;
+    browser.text("To continue, give the system a name").await?;
     browser.fill("name", "watch").await?;
     browser.fill("url", after("-H")).await?;
     browser.choose("//select[@id='tls']", "none").await?;
@@ -569,24 +569,24 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.look("connect-fails").await?;
     browser.button("Back to the connection").await?;
     browser.fill("base", tide_standins::world::BASE).await?;
-    browser.button("More, which few systems want").await?;
+    browser.button("Advanced settings").await?;
     browser.fill("pin", "ab:cd").await?;
     browser
-        .text("To go on, give the pinned certificate as a SHA-256")
+        .text("To continue, give the SHA-256 of the pinned certificate")
         .await?;
     browser.fill("referrals", "annex.skerry.example").await?;
     browser.look("connect-more").await?;
     browser.fill("pin", " ").await?;
     browser.button("Test the connection").await?;
-    browser.text("Every step passed").await?;
+    browser.text("All steps passed").await?;
     browser.look("connect-passes").await?;
     browser.button("Choose what to read").await?;
     browser
-        .click("//button[contains(@aria-label, 'Open ou=people')]")
+        .click("//button[contains(@aria-label, 'Expand ou=people')]")
         .await?;
     browser
         .choose(
-            "//select[contains(@aria-label, 'becomes of ou=Deck')]",
+            "//select[contains(@aria-label, 'Scope of ou=Deck')]",
             "in",
         )
         .await?;
@@ -651,25 +651,25 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
         .click("//h2/a[normalize-space(.)='harbour']")
         .await?;
     browser
-        .text("It is read and written when somebody starts a run.")
+        .text("Manual: read and written only when an operator starts a run.")
         .await?;
-    browser.button("Change when").await?;
+    browser.button("Edit schedule").await?;
     browser
-        .click("//label[contains(., 'Follow its changes')]/input")
+        .click("//label[contains(., 'Automatic sync')]/input")
         .await?;
     browser
-        .click("//label[contains(., 'certain times')]/input")
+        .click("//label[contains(., 'Write blackout')]/input")
         .await?;
     browser
         .click("//form//button[normalize-space(.)='Save']")
         .await?;
     browser
-        .text("It will be followed as soon as it is armed.")
+        .text("Automatic sync starts when the system is armed.")
         .await?;
     browser.button("Arm…").await?;
-    browser.button("Arm it").await?;
+    browser.button("Arm").await?;
     browser
-        .text("It is followed: what changes is carried on at once.")
+        .text("Automatic sync: changes are processed as they arrive.")
         .await?;
     browser
         .text("the directory sends each change at once")
@@ -699,7 +699,7 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     ldapmodify(directory, &ldif);
     browser.page("Decisions").await?;
     browser.text("Held by guard").await?;
-    browser.text("disable changes wait in berthing").await?;
+    browser.text("disable changes are held in berthing").await?;
     browser.text("Matches that need review").await?;
     browser.look("decisions").await?;
     browser.button("Release…").await?;
@@ -739,8 +739,8 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
         field.send_keys(text).await?;
     }
     browser.button("Add and show the token").await?;
-    browser.text("is shown this once").await?;
-    browser.button("I have it").await?;
+    browser.text("it is not shown again").await?;
+    browser.button("I saved it").await?;
     browser.text("harbour masters, night watch").await?;
     browser.look("settings").await?;
 
@@ -791,9 +791,9 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
         .click("//div[@role='dialog']//button[normalize-space(.)='Approve']")
         .await?;
     browser
-        .text("level 2 of 2, one of harbour masters; yes from first operator")
+        .text("level 2 of 2, one of harbour masters; approved by first operator")
         .await?;
-    browser.text("Not for you to answer").await?;
+    browser.text("You cannot answer this").await?;
     browser.page("Changes").await?;
     browser.text("Preview this part").await?;
     let day = browser
@@ -803,7 +803,7 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
         .await?;
     day.send_keys("01152027").await?;
     browser.button("Preview this part").await?;
-    browser.text("As it would be decided on 2027-01-15").await?;
+    browser.text("As decided on 2027-01-15").await?;
     browser.text("as of 2027-01-15").await?;
     browser.look("as-of").await
 }
@@ -834,8 +834,8 @@ async fn season(browser: &Browser) -> WebDriverResult<()> {
         .driver
         .goto(format!("{root}identities/leavers"))
         .await?;
-    browser.text("Who left").await?;
-    browser.text("Every way in is closed").await?;
+    browser.text("Closed after").await?;
+    browser.text("All access of leavers is closed").await?;
     let rows = async || {
         browser
             .driver
@@ -859,7 +859,7 @@ async fn season(browser: &Browser) -> WebDriverResult<()> {
         .await
         .expect("it ends");
     assert!(
-        end.contains(" 0 off") && end.contains("0 with something still open"),
+        end.contains(" 0 off") && end.contains("0 leavers still have access"),
         "{end}"
     );
     Ok(())
@@ -872,29 +872,29 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("Farrokhzad").await?;
     let search = browser.driver.find(By::Css("input.search")).await?;
     search.send_keys("1009").await?;
-    browser.button("Why, or why not?").await?;
+    browser.button("Explain").await?;
     browser.text("today").await?;
-    browser.look("identity-life").await?;
-    browser.button("Have them leave…").await?;
-    browser.text("before all other work").await?;
+    browser.look("identity-lifecycle").await?;
+    browser.button("Start departure…").await?;
+    browser.text("sent before all others").await?;
     browser.text("Afterwards").await?;
-    browser.look("leave").await?;
+    browser.look("departure").await?;
     browser
         .driver
         .find(By::Css("input[aria-label='Why']"))
         .await?
         .send_keys("walked off")
         .await?;
-    browser.button("Close their access now").await?;
-    browser.text("Take it back").await?;
+    browser.button("Start departure now").await?;
+    browser.text("Cancel departure").await?;
     browser
-        .text("first operator said so (“walked off”)")
+        .text("departure by first operator (“walked off”)")
         .await?;
     browser.text("departure step 1: disable").await?;
     browser.look("identity-left").await?;
     browser.page("Identities").await?;
     browser.click("//a[normalize-space(.)='Leavers']").await?;
-    browser.text("Who left").await?;
+    browser.text("Closed after").await?;
     browser.look("leavers").await?;
     browser.driver.back().await?;
     // Somebody of the deck gets a role that differs with what the deck brings.
@@ -904,32 +904,32 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     let given = browser.driver.execute_async(GIVE, Vec::new()).await?;
     assert_eq!(given.json(), &serde_json::json!(204));
     browser.click("//a[normalize-space(.)='Roles']").await?;
-    browser.text("Roles differ about 1 value").await?;
+    browser.text("1 conflict between roles").await?;
     browser.text("deck watch by deck hand").await?;
     browser.text("safety officer").await?;
     browser.look("roles").await?;
     // What another condition would do: who gains it and who loses it.
     browser
-        .click("//button[starts-with(@aria-label, 'What if the condition of deck hand')]")
+        .click("//button[starts-with(@aria-label, 'Simulate another condition of deck hand')]")
         .await?;
     browser
         .fill("when-deck-hand", "identity.department == \"Galley\"")
         .await?;
     browser
-        .click("//button[normalize-space(.)='See who gains and loses']")
+        .click("//button[normalize-space(.)='Simulate']")
         .await?;
-    browser.text("would gain deck hand, and").await?;
-    browser.text("with this condition").await?;
-    browser.look("role-trial").await?;
+    browser.text("gain deck hand;").await?;
+    browser.text("With this condition").await?;
+    browser.look("role-simulation").await?;
     browser.driver.back().await?;
-    browser.click("//a[normalize-space(.)='Licences']").await?;
+    browser.click("//a[normalize-space(.)='Licenses']").await?;
     browser.text("of 40").await?;
-    browser.text("Wanted then").await?;
-    browser.look("licences").await?;
+    browser.text("Needed in").await?;
+    browser.look("licenses").await?;
     browser.driver.back().await?;
-    browser.click("//a[normalize-space(.)='Told']").await?;
-    browser.text("told").await?;
-    browser.look("told").await?;
+    browser.click("//a[normalize-space(.)='Notifications']").await?;
+    browser.text("each sent once").await?;
+    browser.look("notifications").await?;
     browser.driver.back().await?;
     // A group: its members in each system, and how each came about.
     const GROUP: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=deck-watch&limit=1').then(r => r.json()) \
@@ -940,13 +940,13 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
         .join(path.json().as_str().unwrap_or_default())
         .expect("an address");
     browser.driver.goto(page.as_str()).await?;
-    browser.text("as where the group comes from").await?;
+    browser.text("mapped from the source group").await?;
     browser.text("Members (").await?;
     browser.look("group").await?;
     browser.driver.back().await?;
     browser.driver.back().await?;
-    browser.button("Take it back").await?;
-    browser.text("Have them leave…").await
+    browser.button("Cancel departure").await?;
+    browser.text("Start departure…").await
 }
 
 /// Who takes part, who does not and who waits; an edit shows its effect before it is saved.
@@ -954,7 +954,7 @@ async fn scopes(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
     browser
         .click(
-            "//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Who takes part']",
+            "//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Scope']",
         )
         .await?;
     browser.text("293 in scope").await?;
@@ -964,16 +964,16 @@ async fn scopes(browser: &Browser) -> WebDriverResult<()> {
         .await?;
     browser.text("uid=vaino.mnswr").await?;
     browser.look("scope").await?;
-    browser.button("Edit the scope").await?;
+    browser.button("Edit scope").await?;
     browser
         .fill("groups", "cn=deck-watch,ou=groups,dc=skerry,dc=example")
         .await?;
     browser.text("from in scope to out of scope").await?;
-    browser.text("it is not a member of cn=deck-watch").await?;
+    browser.text("not a member of cn=deck-watch").await?;
     browser.look("scope-edit").await?;
     browser.fill("filter", "(title=").await?;
     browser.text("not a filter").await?;
-    browser.button("Leave it as it is").await?;
+    browser.button("Cancel").await?;
     Ok(())
 }
 
@@ -983,7 +983,7 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser
         .click("//article[.//a[normalize-space(.)='berthing']]//a[normalize-space(.)='Matches']")
         .await?;
-    browser.text("matches wait for you").await?;
+    browser.text("matches need review").await?;
     browser.text("2 accounts match by employee number").await?;
     browser.look("matches").await?;
     browser
@@ -992,16 +992,16 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser.text("Never these two").await?;
     browser.look("match-case").await?;
     browser
-        .click("//tr[@class='say']/td[2]//button[normalize-space(.)='Join these two']")
+        .click("//tr[@class='say']/td[2]//button[normalize-space(.)='Link these two']")
         .await?;
-    browser.text("What was said, and holds").await?;
+    browser.text("Answers in effect").await?;
     browser
         .click("//button[contains(., 'will be linked')]")
         .await?;
-    browser.text("decided by first operator").await?;
+    browser.text("answered by first operator").await?;
     browser.button("Take back").await?;
     browser
-        .click("//button[contains(., 'several match')]")
+        .click("//button[contains(., 'ambiguous')]")
         .await?;
     browser.text("2 accounts match by employee number").await?;
     Ok(())
@@ -1014,7 +1014,7 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Rules").await?;
     browser.button("Edit in a draft").await?;
     browser
-        .text("nothing here has an effect before it is published")
+        .text("a draft has no effect until it is published")
         .await?;
     browser
         .click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]")
@@ -1031,12 +1031,12 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
         .query(By::Css(".cm-lintRange-error"))
         .first()
         .await?;
-    browser.button("Try it on somebody").await?;
+    browser.button("Evaluate").await?;
     browser.fill("expression", "upper(identity.title)").await?;
     browser.fill("on", "1009").await?;
     browser.text("the rules have 1 error").await?;
     text.send_keys(keys("\u{e012}\u{e012}e")).await?;
-    browser.text("The check found no fault").await?;
+    browser.text("No errors or warnings").await?;
     browser
         .fill(
             "expression",
@@ -1048,51 +1048,51 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     browser.fill("expression", " ").await?;
     browser
         .driver
-        .find(By::Css("#trial-system option[value='berthing']"))
+        .find(By::Css("#evaluate-system option[value='berthing']"))
         .await?
         .click()
         .await?;
     browser.text("enterprise.manager.value").await?;
-    browser.button("Show the effect").await?;
+    browser.button("Show impact").await?;
     browser.text("values in 1 system").await?;
-    browser.look("draft-effect").await?;
-    browser.button("What it changes in the rules").await?;
+    browser.look("draft-impact").await?;
+    browser.button("Differences").await?;
     browser.text("title = 'upper(identity.title)'").await?;
     browser.look("draft-difference").await?;
-    browser.button("Publish …").await?;
+    browser.button("Publish…").await?;
     browser.text("Publishing sends nothing").await?;
-    browser.button("Not yet").await?;
-    browser.button("Drop it").await?;
+    browser.button("Cancel").await?;
+    browser.button("Discard draft").await?;
 
     // An edit that changes nothing for anybody is published, compared, and gone back from.
     browser.button("Edit in a draft").await?;
     browser
-        .text("nothing here has an effect before it is published")
+        .text("a draft has no effect until it is published")
         .await?;
     let text = browser.driver.query(By::Css(".cm-content")).first().await?;
     text.click().await?;
     text.send_keys(Key::Control + "\u{e010}").await?;
     text.send_keys("\n# kept by hand").await?;
-    browser.button("What it changes in the rules").await?;
+    browser.button("Differences").await?;
     browser.text("# kept by hand").await?;
     browser
         .driver
         .query(By::XPath(
-            "//button[contains(., 'Publish …') and not(@disabled)]",
+            "//button[contains(., 'Publish…') and not(@disabled)]",
         ))
         .first()
         .await?;
-    browser.button("Publish …").await?;
-    browser.text("This changes nothing for anybody").await?;
-    browser.button("Publish it").await?;
+    browser.button("Publish…").await?;
+    browser.text("No impact").await?;
+    browser.button("Publish").await?;
     browser.text("Version 2, published").await?;
     browser.click("//a[normalize-space(.)='Versions']").await?;
     browser.button("Compare version 1 with version 2").await?;
     browser.text("# kept by hand").await?;
     browser.look("history").await?;
-    browser.button("Draft with version 1").await?;
+    browser.button("Draft of version 1").await?;
     browser.text("back to version 1").await?;
-    browser.button("Drop it").await?;
+    browser.button("Discard draft").await?;
     browser.text("Edit in a draft").await?;
     two_at_once(browser).await?;
     browser.page("Overview").await?;
@@ -1124,21 +1124,21 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
     };
     browser.button("Edit in a draft").await?;
     browser
-        .text("nothing here has an effect before it is published")
+        .text("a draft has no effect until it is published")
         .await?;
     browser
         .click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]")
         .await?;
     other("\n# theirs").await?;
     write("\n# mine").await?;
-    browser.text("Save mine over theirs").await?;
-    browser.button("Read theirs, and let mine go").await?;
+    browser.text("Overwrite with mine").await?;
+    browser.button("Load their text, discard mine").await?;
     browser.text("# theirs").await?;
     browser.gone("# mine").await?;
     other("\n# theirs again").await?;
     write("\n# mine anew").await?;
-    browser.button("Save mine over theirs").await?;
-    browser.gone("Save mine over theirs").await?;
+    browser.button("Overwrite with mine").await?;
+    browser.gone("Overwrite with mine").await?;
     browser.driver.refresh().await?;
     browser
         .click("//nav[@aria-label='Files']//button[contains(., 'berthing.toml')]")
@@ -1148,12 +1148,12 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
     browser.text("# mine anew").await?;
     other("\n# published").await?;
     browser.driver.refresh().await?;
-    browser.text("was published since this draft began").await?;
-    browser.button("Bring it in").await?;
+    browser.text("was published after this draft was created").await?;
+    browser.button("Rebase").await?;
     browser
-        .text("Changed here and in what was published, and kept as it is here")
+        .text("Changed in the draft and in the published rules")
         .await?;
-    browser.button("Drop it").await?;
+    browser.button("Discard draft").await?;
     browser.text("Edit in a draft").await
 }
 

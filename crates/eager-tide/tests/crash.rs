@@ -106,7 +106,7 @@ async fn everything_was_done_once(
     berthing.delay(Duration::ZERO);
     let set = loop {
         let (set, _) = states(http, &service, id).await;
-        if !set["ended"].is_null() {
+        if !set["ended_at"].is_null() {
             break set;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -185,7 +185,7 @@ async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
         loop {
             let (set, done) = states(&http, &service, &id).await;
             assert!(
-                set["ended"].is_null(),
+                set["ended_at"].is_null(),
                 "the run ended before it could be killed: make it slower"
             );
             if done >= wanted {
@@ -361,7 +361,7 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
             rough.berthing.delay(Duration::from_millis(40));
             loop {
                 let (set, _) = states(&http, &rough.service, &id).await;
-                if set["state"] == "running" || !set["ended"].is_null() {
+                if set["state"] == "running" || !set["ended_at"].is_null() {
                     break;
                 }
                 tokio::time::sleep(Duration::from_millis(2)).await;
@@ -374,7 +374,7 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
         let mut waited = 0;
         let ended = loop {
             let (set, _) = states(&http, &rough.service, &id).await;
-            if !set["ended"].is_null() {
+            if !set["ended_at"].is_null() {
                 break set;
             }
             waited += 1;

@@ -329,12 +329,12 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
     );
     holds(
         &said(&hall.service, &["webhooks", "test", "welcome-desk"], 1),
-        &["no secret to sign calls to welcome-desk"],
+        &["no secret to sign requests to welcome-desk"],
     );
     let id = hall.service.json(&["passwords", "list"])[0]["id"].to_string();
     holds(
         &said(&hall.service, &["passwords", "show", &id], 1),
-        &["hand first passwords to welcome-desk, and show them to nobody"],
+        &["deliver first passwords to welcome-desk; they are not shown"],
     );
     let set = |secret: &str| {
         client(
@@ -349,14 +349,14 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
     holds(
         &said(&hall.service, &["webhooks", "test", "welcome-desk"], 1),
         &[
-            "127.0.0.1 refuses the call",
+            "127.0.0.1 rejects the request",
             "eager-tide webhooks secret welcome-desk",
         ],
     );
     assert!(set(SECRET).status.success());
     holds(
         &said(&hall.service, &["webhooks", "test", "welcome-desk"], 0),
-        &["took the call"],
+        &["accepted the request"],
     );
     let mut waited = 0;
     let handed = || {
@@ -437,7 +437,7 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
     );
     holds(
         &said(&hall.service, &["why", &office.number], 0),
-        &["was deleted in crewhall itself, and stays deleted"],
+        &["was deleted in crewhall by others, and stays deleted"],
     );
 }
 
@@ -542,7 +542,11 @@ async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_rig
     let told = |word: &str| {
         drift
             .iter()
-            .find(|one| one["said"].as_str().is_some_and(|said| said.contains(word)))
+            .find(|one| {
+                one["message"]
+                    .as_str()
+                    .is_some_and(|said| said.contains(word))
+            })
             .copied()
     };
     let (container, group) = (
@@ -550,7 +554,10 @@ async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_rig
         told("member").expect("the group"),
     );
     assert!(
-        container["said"].as_str().unwrap().contains("Shore Office"),
+        container["message"]
+            .as_str()
+            .unwrap()
+            .contains("Shore Office"),
         "{container}"
     );
     for one in [container, group] {
@@ -666,7 +673,11 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     }
 
     // First it is only shown, and nothing happens.
-    let shown = said(&hall.service, &["identities", "depart", &id, "--dry-run"], 0);
+    let shown = said(
+        &hall.service,
+        &["identities", "depart", &id, "--dry-run"],
+        0,
+    );
     holds(
         &shown,
         &[
@@ -712,7 +723,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
                 .as_array()
                 .unwrap()
                 .iter()
-                .find(|one| one["identity"] == id && one["returned"].is_null())
+                .find(|one| one["identity"] == id && one["returned_at"].is_null())
                 .cloned();
             if let Some(one) =
                 one.filter(|one| one["seconds"].is_number() && one["done"].as_i64() >= Some(steps))
@@ -1089,7 +1100,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
     assert!(put("Anchor-Buoy-Capstan-4711").status.success());
     holds(
         &said(&hall.service, &["passwords", "status", &id], 0),
-        &["on its way to", "crewhall", "berthing"],
+        &["pending in", "crewhall", "berthing"],
     );
     hall.rest();
     assert!(hall.bound(&own, "Anchor-Buoy-Capstan-4711").await.is_ok());
@@ -1334,10 +1345,7 @@ async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_n
             .is_err()
     );
     // It is carried once: nothing is to be done while it stays the same.
-    holds(
-        &said(&service, &["run"], 0),
-        &["everything was as it should be"],
-    );
+    holds(&said(&service, &["run"], 0), &["everything is in sync"]);
     let (found, _) = admin
         .search(
             &person.dn(),
@@ -1384,7 +1392,7 @@ async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_n
     .unwrap();
     holds(
         &said(&service, &["rules", "check", rules.to_str().unwrap()], 1),
-        &["no passwords can be carried from crewhall"],
+        &["password hashes cannot be copied from crewhall"],
     );
 }
 
@@ -1477,9 +1485,9 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
     holds(
         &list,
         &[
-            "one watch: level 1 of 1, bo; whoever says yes chooses at most 1",
+            "one watch: level 1 of 1, bo; the approver chooses up to 1",
             "--choose 'join choir in crewhall'",
-            "not for you to answer: this level is for the group's owner",
+            "you cannot answer this: this level is for the group's owner",
         ],
     );
     let all: Vec<Value> = serde_json::from_slice(
@@ -1488,7 +1496,7 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
     .unwrap();
     let id = |title: &str| {
         all.iter()
-            .find(|one| one["said"].as_str().unwrap().starts_with(title))
+            .find(|one| one["message"].as_str().unwrap().starts_with(title))
             .unwrap()["id"]
             .as_str()
             .unwrap()
@@ -1497,7 +1505,7 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
     let (watch, joining) = (id("one watch"), id("who joins"));
     holds(
         &by(&bo, &["decisions", "approve", &watch]),
-        &["choose at most 1 of these: join choir in crewhall; join lookouts in crewhall"],
+        &["choose up to 1 of these: join choir in crewhall; join lookouts in crewhall"],
     );
     let both = [
         "decisions",
@@ -1508,7 +1516,7 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
         "--choose",
         "join lookouts in crewhall",
     ];
-    holds(&by(&bo, &both), &["at most 1 of these may be chosen"]);
+    holds(&by(&bo, &both), &["choose up to 1 of these"]);
     holds(
         &by(
             &bo,
@@ -1520,11 +1528,11 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
                 "join pilots in crewhall",
             ],
         ),
-        &["`join pilots in crewhall` is not offered"],
+        &["`join pilots in crewhall` is not an offer"],
     );
     holds(
         &by(&own, &["decisions", "approve", &joining, "--choose", "x"]),
-        &["who joins offers nothing to choose from: it is yes or no"],
+        &["who joins has no offers to choose from: approve or reject it"],
     );
     let yes = client(
         &service.url,
@@ -1560,7 +1568,7 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
     let held = said(service, &["changes", "export", &set_id], 0);
     holds(
         &held,
-        &["refused by bo (“another was chosen: a fine voice”)"],
+        &["rejected by bo (“another offer was chosen: a fine voice”)"],
     );
     let left: Vec<Value> = serde_json::from_slice(
         &client(&service.url, &bo, &["decisions", "list", "-o", "json"], "").stdout,

@@ -168,7 +168,7 @@ async fn people_point_to_each_other_and_names_are_made_up_once() {
     let told = line.service.json(&["why", "1009"]);
     assert!(
         told.to_string()
-            .contains("made up; theirs from the next run on"),
+            .contains("generated; assigned at the next run"),
         "{told}"
     );
     said(&line.service, &["run"], 0);
@@ -202,7 +202,7 @@ async fn people_point_to_each_other_and_names_are_made_up_once() {
     );
     holds(
         &said(&line.service, &["why", &head("60").number], 0),
-        &["made up once, and theirs for life", "in sync"],
+        &["generated once, reserved for life", "in sync"],
     );
     line.berthing.take_writes();
     // A marriage changes the name and not the account name; a new manager is followed.
@@ -289,7 +289,7 @@ async fn a_first_password_is_set_sealed_and_shown_once() {
         .as_array()
         .unwrap()
         .iter()
-        .filter(|one| !one["shown"].is_null())
+        .filter(|one| !one["shown_at"].is_null())
         .collect();
     assert_eq!(
         (shown.len(), &shown[0]["shown_to"]),
@@ -332,7 +332,7 @@ async fn a_first_password_is_set_sealed_and_shown_once() {
     let next = line.service.json(&["passwords", "list"])[0]["id"].to_string();
     holds(
         &said(&line.service, &["passwords", "show", &next], 1),
-        &["show first passwords to service desk, and you are first operator"],
+        &["are visible to service desk, and you are first operator"],
     );
 }
 
@@ -388,19 +388,19 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
         &[
             "an account was deleted in berthing itself",
             "an account was made in berthing itself: stowaway",
-            "it is left alone",
+            "left unchanged",
         ],
     );
     holds(
         &status,
         &[
             "an account was changed in berthing itself",
-            "and is Pirate; the next run puts it right",
+            "and is Pirate; the next run repairs it",
         ],
     );
     said(&line.service, &["preview"], 0);
     assert_eq!(
-        line.service.json(&["status"])["notices"]
+        line.service.json(&["status"])["alerts"]
             .as_array()
             .unwrap()
             .len(),
@@ -412,7 +412,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
     holds(
         &said(&line.service, &["why", "dockradio@berthing.example"], 0),
-        &["no identity matches it, and it is left alone"],
+        &["no identity matches; left unchanged"],
     );
     line.edit(
         "berthing.toml",
@@ -432,7 +432,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
     said(&line.service, &["run"], 0);
     assert_ne!(
-        line.berthing.user(&lost.mail).expect("made again")["id"],
+        line.berthing.user(&lost.mail).expect("created again")["id"],
         json!(old)
     );
     assert_eq!(
@@ -459,7 +459,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
     holds(
         &said(&line.service, &["why", "nightwatch@berthing.example"], 0),
-        &["a person must say whose it is"],
+        &["review required"],
     );
     holds(
         &said(
@@ -482,7 +482,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
     holds(
         &said(&line.service, &["why", "nightwatch@berthing.example"], 0),
-        &["it is left alone: a person said so"],
+        &["unchanged: answered by an operator"],
     );
     holds(
         &said(
@@ -540,7 +540,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
             &["rules", "draft", "save", "1", &rules, "--edition", "1"],
             1,
         ),
-        &["nothing of yours was written over it"],
+        &["your edit was not stored"],
     );
     holds(
         &said(
@@ -560,7 +560,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         "{effect}"
     );
     assert_eq!(
-        effect["said"],
+        effect["message"],
         format!("This changes {} values in 1 system.", lines.len())
     );
     let on = &line.people[8].number;
@@ -656,14 +656,14 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
     assert_eq!(
         (
             same["files"].as_array().unwrap().len(),
-            &same["effect"]["said"]
+            &same["impact"]["message"]
         ),
-        (0, &json!("This changes nothing for anybody."))
+        (0, &json!("No impact."))
     );
     said(&line.service, &["rules", "draft", "new"], 0);
     holds(
         &said(&line.service, &["rules", "draft", "discard", "3"], 0),
-        &["draft 3 was dropped"],
+        &["draft 3 was discarded"],
     );
     holds(
         &said(&line.service, &["rules", "draft", "show", "3"], 1),
@@ -753,7 +753,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
         whom("loses").contains(&id) && !whom("gains").is_empty() && !whom("gains").contains(&id),
         "{tried:#}"
     );
-    let lines = tried["effect"]["lines"].as_array().unwrap();
+    let lines = tried["impact"]["lines"].as_array().unwrap();
     assert!(
         lines
             .iter()
@@ -774,7 +774,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
             &["roles", "simulate", "deck hand", "identity.rank =="],
             1,
         ),
-        &["this is no condition"],
+        &["invalid condition"],
     );
     holds(
         &line
@@ -824,13 +824,13 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     );
     holds(
         &line.service.json(&["why", &id]).to_string(),
-        &["by the role safety officer, over deck watch by deck hand"],
+        &["from the role safety officer, over deck watch by deck hand"],
     );
     becomes("deck watch").await;
     assert!(jiff::Timestamp::now() >= until);
     holds(
         &said(&line.service, &["roles", "show", "safety officer"], 0),
-        &["nobody holds it"],
+        &["no holders"],
     );
     holds(
         &said(&line.service, &["journal", "list"], 0),
@@ -839,10 +839,18 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     // Given and taken; and what cannot be.
     said(&line.service, &["roles", "grant", "safety officer", &id], 0);
     becomes("bridge").await;
-    said(&line.service, &["roles", "revoke", "safety officer", &id], 0);
+    said(
+        &line.service,
+        &["roles", "revoke", "safety officer", &id],
+        0,
+    );
     becomes("deck watch").await;
     holds(
-        &said(&line.service, &["roles", "revoke", "safety officer", &id], 1),
+        &said(
+            &line.service,
+            &["roles", "revoke", "safety officer", &id],
+            1,
+        ),
         &["no grant by hand of the role"],
     );
     holds(
@@ -855,7 +863,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
             &["roles", "grant", "crew", &id, "--until", "soon"],
             1,
         ),
-        &["`soon` is no moment"],
+        &["`soon` is not a timestamp"],
     );
     // Whoever leaves loses what was given, and does not get it back with the return.
     said(&line.service, &["roles", "grant", "safety officer", &id], 0);

@@ -61,7 +61,11 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     );
     assert!(ambiguous >= 1 && asked >= 2, "{report}");
     holds(
-        &said(&service, &["matches", "berthing", "--status", "orphaned"], 0),
+        &said(
+            &service,
+            &["matches", "berthing", "--status", "orphaned"],
+            0,
+        ),
         &["dockradio@berthing.example"],
     );
     holds(
@@ -70,7 +74,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
             &["matches", "berthing", "--search", "nobody-is-called-so"],
             0,
         ),
-        &["nobody fits"],
+        &["no matching records"],
     );
     holds(
         &said(&service, &["matches", "nowhere"], 1),
@@ -98,7 +102,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
             &["matches", "berthing", "--person", who, "--join"],
             1,
         ),
-        &["which of spare1@", "--candidate NAME"],
+        &["choose one of spare1@", "--candidate NAME"],
     );
     holds(
         &said(&service, &["matches", "berthing", "--join"], 1),
@@ -135,7 +139,8 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     );
 
     // Never these two: then a new account is wanted, whose name the other one has; that is said.
-    let line = service.json(&["matches", "berthing", "--status", "needs-review"])["lines"][0].clone();
+    let line =
+        service.json(&["matches", "berthing", "--status", "needs-review"])["lines"][0].clone();
     let label = line["label"].as_str().unwrap();
     said(
         &service,
@@ -153,14 +158,16 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     assert_eq!(count(&service, "needs_review"), asked - 1);
     let held = said(
         &service,
-        &["scope", "berthing", "--status", "on-hold", "--search", label],
+        &[
+            "scope", "berthing", "--status", "on-hold", "--search", label,
+        ],
         0,
     );
     holds(
         &held,
         &[
             "is taken in berthing by the account thuha.pttel@skerry.example",
-            "which matches nobody by the rules",
+            "which matches no identity",
         ],
     );
     // Taken back, it is asked again; then all that are left are answered in one go.
@@ -169,7 +176,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         .as_array()
         .unwrap()
         .iter()
-        .find(|a| a["said"] == "never")
+        .find(|a| a["answer"] == "never")
         .unwrap()["id"]
         .to_string();
     holds(
@@ -242,7 +249,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     holds(
         &differences,
         &[
-            "adopting: accounts are joined, and nothing is sent",
+            "link only: accounts are linked, nothing is sent",
             "spare1@skerry.example",
         ],
     );
@@ -257,7 +264,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     ])["lines"][0]
         .clone();
     let answer =
-        serde_json::json!([{"said": "join", "identity": other, "account": joined["account"]}]);
+        serde_json::json!([{"answer": "join", "identity": other, "account": joined["account"]}]);
     let http = common::http();
     let post = |body: serde_json::Value| {
         http.post(format!(
@@ -272,30 +279,30 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
     assert_eq!(refused.status(), 422);
     holds(
         &refused.text().await.unwrap(),
-        &["is not moved silently", "identities split"],
+        &["ends that link first", "identities split"],
     );
     for (bad, wanted) in [
         (
-            serde_json::json!([{"said": "perhaps", "identity": other}]),
+            serde_json::json!([{"answer": "perhaps", "identity": other}]),
             "unknown variant `perhaps`",
         ),
         (
-            serde_json::json!([{"said": "join", "identity": other}]),
+            serde_json::json!([{"answer": "join", "identity": other}]),
             "an identity and an account",
         ),
         (
-            serde_json::json!([{"said": "skip", "identity": "'; DROP TABLE identity; --"}]),
+            serde_json::json!([{"answer": "skip", "identity": "'; DROP TABLE identity; --"}]),
             "there is no identity",
         ),
         (
-            serde_json::json!([{"said": "skip", "account": 999_999}]),
+            serde_json::json!([{"answer": "skip", "account": 999_999}]),
             "there is no account",
         ),
         (
-            serde_json::json!([{"said": "skip", "account": 1, "why": "x"}]),
+            serde_json::json!([{"answer": "skip", "account": 1, "why": "x"}]),
             "unknown field",
         ),
-        (serde_json::json!({"said": "skip"}), "sequence"),
+        (serde_json::json!({"answer": "skip"}), "sequence"),
     ] {
         let answer = post(bad.clone()).await.unwrap();
         assert!(answer.status().is_client_error(), "{bad}");
@@ -312,7 +319,11 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
         0,
     );
     holds(
-        &said(&service, &["matches", "berthing", "--status", "will-link"], 0),
+        &said(
+            &service,
+            &["matches", "berthing", "--status", "will-link"],
+            0,
+        ),
         &["decided by first operator"],
     );
 

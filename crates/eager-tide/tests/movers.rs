@@ -59,7 +59,7 @@ async fn move_about(setup: &Setup) {
                 "configure",
                 "hall",
                 "page_size=3",
-                "most_shrink_percent=30",
+                "max_shrink_percent=30",
             ],
             0,
         ),
@@ -117,7 +117,7 @@ async fn move_about(setup: &Setup) {
     }
     let groups = said(&ship.service, &["run"], 0);
     assert!(
-        groups.contains("everything was as it should be") || groups.contains("0 done"),
+        groups.contains("everything is in sync") || groups.contains("0 done"),
         "{groups}"
     );
 }
@@ -222,7 +222,7 @@ async fn lists_that_others_write_too_are_changed_by_differences_and_options_are_
     values.sort();
     assert_eq!(values, ["deck", "first aid", "hands"]);
     // With the option the value is read, compared and cleared like any other.
-    assert!(ship.run().contains("0 done"), "all is as it should be");
+    assert!(ship.run().contains("0 done"), "everything is in sync");
     ship.rules(
         "hall.toml",
         &hall.replace(
@@ -283,8 +283,8 @@ async fn whoever_a_file_no_longer_lists_leaves_after_a_day_unless_the_rules_say_
         &why,
         &[
             "crew has not shown 2 since",
-            "has not said that it is gone",
-            "if no source shows it again, Bo Fisher leaves on",
+            "has not reported a deletion",
+            "if no source lists it again, Bo Fisher leaves on",
         ],
     );
     holds(
@@ -305,7 +305,7 @@ async fn whoever_a_file_no_longer_lists_leaves_after_a_day_unless_the_rules_say_
     // The next file lists it again: nothing was done to anybody.
     ship.set("2", &[("name", "Bo Fisher"), ("dept", "deck")]);
     holds(&ship.run(), &["0 done"]);
-    assert!(!said(&ship.service, &["why", "Bo Fisher"], 0).contains("has not shown"));
+    assert!(!said(&ship.service, &["why", "Bo Fisher"], 0).contains("has not listed"));
     ship.remove("2");
     ship.run();
     ship.rules("lifecycle.toml", "[person]\nabsence_grace_days = 0\n");

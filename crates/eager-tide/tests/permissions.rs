@@ -157,7 +157,7 @@ async fn what_is_refused_for_want_of_rights_is_not_sent_on_and_on() {
     holds(
         &all,
         &[
-            "in a row in this container, because the service account lacks a permission",
+            "in this container in a row: the service account lacks a permission",
             "eager-tide systems permissions hall",
         ],
     );
@@ -433,7 +433,7 @@ async fn a_test_of_the_connection_notices_a_key_that_cannot_be_read() {
         &[
             "FAIL  First entries",
             "do not show their entryUUID",
-            "give the service account the right to read entryUUID",
+            "give the service account permission to read entryUUID",
         ],
     );
 }

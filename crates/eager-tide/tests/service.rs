@@ -229,7 +229,7 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
     assert!(
         status == StatusCode::FORBIDDEN
             && cookie.is_empty()
-            && said.contains("only operators sign in"),
+            && said.contains("only operators can sign in"),
         "{status} {said}"
     );
     let bearer = format!("Bearer {pushing}");
@@ -289,7 +289,7 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         .find(|one| one["label"] == "laptop")
         .unwrap();
     assert!(
-        laptop["expires"].is_string() && laptop["good"] == true,
+        laptop["expires_at"].is_string() && laptop["is_valid"] == true,
         "{list}"
     );
     assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::OK);
@@ -356,7 +356,7 @@ async fn the_emergency_stop_is_set_seen_and_lifted() {
         ],
     );
     assert_eq!(set.berthing.take_writes(), Vec::<String>::new());
-    common::holds(&client(&["resume-writing"], 0), &["writes go on"]);
+    common::holds(&client(&["resume-writing"], 0), &["writes are resumed"]);
     common::holds(
         &client(&["resume-writing"], 0),
         &["writes were not stopped"],
@@ -574,7 +574,7 @@ async fn bad_input_gets_a_message_of_its_own() {
         ),
         (
             add("scim", &set.berthing.url, "", "wrong"),
-            "refuses the token",
+            "rejects the token",
         ),
         (
             add("scim", "http://169.254.169.254/scim/v2", "", "x"),
@@ -735,7 +735,7 @@ async fn listening_beyond_loopback_is_refused() {
         "--data",
         folder.path().to_str().unwrap(),
     ]);
-    assert!(running.line("error:").contains("needs TLS"));
+    assert!(running.line("error:").contains("need TLS"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

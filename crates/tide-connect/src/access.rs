@@ -198,7 +198,7 @@ impl ConnectionState {
         Some(ConnectError::stopped(
             "writes_stopped",
             format!("not sent: {said}"),
-            "it is decided again when the system may be written",
+            "decided again when the system may be written",
         ))
     }
 
@@ -230,7 +230,7 @@ impl ConnectionState {
         known.failed.remove(host);
         if known.in_use.as_deref() != Some(host) {
             if let Some(before) = &known.in_use {
-                tracing::warn!(before, now = host, "another host of the system is in use");
+                tracing::warn!(before, now = host, "switched to another host of the system");
             }
             known.in_use = Some(host.to_owned());
         }

@@ -46,5 +46,5 @@ where
 
 /// The end of a following that nobody hears.
 pub(crate) fn stopped<T>(_: T) -> ConnectError {
-    ConnectError::transient("stopped", "the following was stopped", "start it again")
+    ConnectError::transient("stopped", "watching was stopped", "start it again")
 }

@@ -123,14 +123,14 @@ impl ConnectError {
 
     /// A change that the system took into a queue of its own.
     pub fn accepted(place: &str) -> Self {
-        let said = "the system took the change into a queue of its own, and has not done it yet";
+        let said = "the system queued the change and has not completed it yet";
         ConnectError {
             operation_url: place.to_owned(),
             ..Self::new(
                 FailureClass::Accepted,
                 "accepted",
                 said,
-                "it is asked until it is done",
+                "it is polled until it is done",
             )
         }
     }

@@ -186,8 +186,11 @@ pub trait Connector: Send + Sync {
         crate::change_events::follow(move |_| async move {
             Err(ConnectError::permanent(
                 "no_way",
-                format!("this system cannot be followed by {}", way.as_str()),
-                "choose another way",
+                format!(
+                    "this system does not support the watch mode {}",
+                    way.as_str()
+                ),
+                "choose another watch mode",
             ))
         })
     }
@@ -244,7 +247,7 @@ pub trait Connector: Send + Sync {
     ) -> Result<Option<Observed>, ConnectError> {
         Err(ConnectError::permanent(
             "not_queued",
-            "this system has no queue of its own",
+            "this system has no queue",
             "decide again: start a new run",
         ))
     }

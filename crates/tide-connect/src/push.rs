@@ -43,7 +43,7 @@ impl Connector for PushConnector {
     async fn check(&self, report: &mut CheckReport) {
         report.passed(
             "Ready",
-            "it calls us: /scim/v2/NAME takes SCIM 2.0, /api/v1/events/NAME takes events",
+            "it pushes: /scim/v2/NAME accepts SCIM 2.0, /api/v1/events/NAME accepts events",
         );
     }
 
@@ -59,7 +59,7 @@ impl Connector for PushConnector {
             )
         };
         let schema = BTreeMap::from([of(ObjectType::Person), of(ObjectType::Group)]);
-        let profile = vec![("Direction".to_owned(), "it calls us".to_owned())];
+        let profile = vec![("Direction".to_owned(), "push source".to_owned())];
         Ok(Description {
             schema,
             abilities: vec!["pushes over SCIM 2.0 and as events".into()],
@@ -87,7 +87,7 @@ impl Connector for PushConnector {
     async fn write(&self, _write: &Write) -> Result<Observed, ConnectError> {
         Err(ConnectError::permanent(
             "push_only",
-            "the system calls us, and takes nothing back on that way",
+            "the system pushes to us and cannot be written",
             "connect it as a SCIM service or a directory too, under another name, to write to it",
         ))
     }

@@ -102,16 +102,13 @@ pub struct LdapSettings {
     /// A reading that shows fewer entries than the last one by more than this many percent is
     /// refused whole.
     #[serde(default = "shrink")]
-    pub most_shrink_percent: u8,
+    pub max_shrink_percent: u8,
 }
 
 /// A list of texts, also as one text with commas: so a person types it.
 fn list<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
     #[derive(Deserialize)]
-    #[serde(
-        untagged,
-        expecting = "a list of texts, or one text with commas between them"
-    )]
+    #[serde(untagged, expecting = "a list, or a text with commas")]
     enum List {
         One(String),
         Many(Vec<String>),
@@ -149,14 +146,14 @@ impl LdapSettings {
             group_classes: Vec::new(),
             insecure: false,
             mark_passwords: false,
-            most_shrink_percent: shrink(),
+            max_shrink_percent: shrink(),
         }
     }
 }
 
 /// How we make ourselves known to a SCIM service.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "way", rename_all = "snake_case", deny_unknown_fields)]
+#[serde(tag = "method", rename_all = "snake_case", deny_unknown_fields)]
 pub enum ScimAuth {
     /// A bearer token (RFC 6750); the secret is the token.
     #[default]
@@ -220,7 +217,7 @@ pub struct ScimSettings {
     /// A reading that shows fewer resources than the last one by more than this many percent is
     /// refused whole.
     #[serde(default = "shrink")]
-    pub most_shrink_percent: u8,
+    pub max_shrink_percent: u8,
 }
 
 impl ScimSettings {
@@ -237,7 +234,7 @@ impl ScimSettings {
             per_second: None,
             visible_after_seconds: visible_after(),
             insecure: false,
-            most_shrink_percent: shrink(),
+            max_shrink_percent: shrink(),
         }
     }
 }
@@ -266,7 +263,7 @@ pub struct FeedSettings {
     /// A reading that shows fewer rows than the last complete one, by more than this share in
     /// percent, is refused whole.
     #[serde(default = "shrink")]
-    pub most_shrink_percent: u8,
+    pub max_shrink_percent: u8,
     /// The certificate authority to trust instead of the machine's, as PEM, for a pull.
     #[serde(default)]
     pub ca_pem: Option<String>,
@@ -341,7 +338,7 @@ fn parse<T: serde::de::DeserializeOwned>(settings: &serde_json::Value) -> Result
             .map_or_else(String::new, |path| format!("`{path}`: "));
         ConnectError::permanent(
             "settings",
-            format!("the settings cannot be used: {setting}{said}"),
+            format!("invalid settings: {setting}{said}"),
             "correct them and try again",
         )
     })
@@ -360,10 +357,10 @@ impl Settings {
 
     /// How many percent fewer accounts a full reading may show than are known; a feed looks at its
     /// rows itself.
-    pub fn most_shrink_percent(&self) -> Option<u8> {
+    pub fn max_shrink_percent(&self) -> Option<u8> {
         match self {
-            Settings::Ldap(settings) => Some(settings.most_shrink_percent),
-            Settings::Scim(settings) => Some(settings.most_shrink_percent),
+            Settings::Ldap(settings) => Some(settings.max_shrink_percent),
+            Settings::Scim(settings) => Some(settings.max_shrink_percent),
             Settings::Feed(_) | Settings::Push(_) => None,
         }
     }
@@ -514,7 +511,7 @@ impl Settings {
                 format!(
                     "{url} would carry the secret and people's data over the network in clear text"
                 ),
-                "use ldaps://, https:// or StartTLS; where the network itself is trusted, set `insecure = true`",
+                "use ldaps://, https:// or StartTLS; if the network is trusted, set `insecure = true`",
             )),
             _ => Ok(()),
         }
@@ -677,7 +674,7 @@ mod tests {
             ),
             Err("clear_text")
         );
-        let auth = serde_json::json!({"way": "oauth", "token_url": "http://berthing.example/token", "client_id": "tide"});
+        let auth = serde_json::json!({"method": "oauth", "token_url": "http://berthing.example/token", "client_id": "tide"});
         assert_eq!(
             of(
                 SystemKind::Scim,

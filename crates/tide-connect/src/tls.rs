@@ -182,26 +182,26 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     ]) {
         ConnectError::system_down(
             "tls_untrusted",
-            format!("the certificate of {host} is not signed by an authority that is trusted here"),
+            format!("the certificate of {host} is not signed by a trusted authority"),
             "give the authority's certificate as PEM (`--ca FILE`), or pin this one certificate",
         )
     } else if says(&["applicationverificationfailure"]) {
         ConnectError::system_down(
             "tls_pin",
-            format!("{host} shows another certificate than the one that is pinned"),
-            "if it was renewed on purpose, pin the new one; if not, somebody may stand between",
+            format!("{host} presents another certificate than the pinned one"),
+            "if it was renewed, pin the new one; otherwise the connection may be intercepted",
         )
     } else if says(&["notvalidforname", "not valid for name"]) {
         ConnectError::system_down(
             "tls_name",
-            format!("the certificate is made out for another name than {host}"),
-            "connect by a name that stands in the certificate",
+            format!("the certificate is not valid for the name {host}"),
+            "connect with a name in the certificate",
         )
     } else if says(&["notvalidyet", "not valid yet"]) {
         ConnectError::system_down(
             "tls_not_yet",
             format!("the certificate of {host} is not valid yet"),
-            "check the clocks of both machines, and when the certificate begins",
+            "check the clocks of both machines, and the start of validity",
         )
     } else if says(&["expired"]) {
         ConnectError::system_down(
@@ -213,9 +213,9 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
         ConnectError::system_down(
             "tls_version",
             format!(
-                "{host} breaks off the TLS handshake: it has no version of TLS (1.2, 1.3) or cipher in common with us, or speaks no TLS here"
+                "{host} aborts the TLS handshake: no common TLS version (1.2, 1.3) or cipher, or no TLS on this port"
             ),
-            "enable TLS 1.2 or newer on the server, and check that this is its port for TLS",
+            "enable TLS 1.2 or newer on the server, and check the port",
         )
     } else if says(&[
         "protocolversion",
@@ -226,7 +226,7 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
         ConnectError::system_down(
             "tls_version",
             format!(
-                "{host} and this service have no version of TLS in common: 1.2 and 1.3 are spoken here"
+                "{host} and this service have no common TLS version: 1.2 and 1.3 are supported here"
             ),
             "enable TLS 1.2 or newer on the server",
         )
@@ -237,13 +237,13 @@ pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     ]) {
         ConnectError::system_down(
             "tls_client_certificate",
-            format!("{host} asks for a client certificate, and does not accept ours"),
-            "give a client certificate that the server's authority has signed",
+            format!("{host} requires a client certificate and does not accept ours"),
+            "give a client certificate that is signed by the server's authority",
         )
     } else if says(&["invalidcontenttype", "corrupt message", "invalidmessage"]) {
         ConnectError::system_down(
             "not_tls",
-            format!("{host} answers on this port, and does not speak TLS there"),
+            format!("{host} answers on this port, but not with TLS"),
             "use the port for TLS (636 for LDAPS, 443 for HTTPS), or StartTLS",
         )
     } else {
@@ -299,7 +299,7 @@ pub(crate) fn refuse_address(address: IpAddr) -> Result<(), ConnectError> {
     if local {
         return Err(ConnectError::permanent(
             "address_refused",
-            format!("{address} is a link-local or metadata address, and is never called"),
+            format!("{address} is a link-local or metadata address, which is never called"),
             "give the address of the system itself",
         ));
     }

@@ -41,7 +41,7 @@ impl WebhookSender {
         if url.scheme() == "http" && !loopback {
             return Err(ConnectError::permanent(
                 "url",
-                format!("{url} would carry secrets in clear text"),
+                format!("{url} would send secrets in clear text"),
                 "use https://",
             ));
         }
@@ -92,14 +92,14 @@ impl WebhookSender {
                 return Err(ConnectError::transient(
                     "timeout",
                     format!("{host} does not answer in time"),
-                    "it is called again",
+                    "retried automatically",
                 ));
             }
             Err(error) => {
                 return Err(ConnectError::transient(
                     "cut",
                     format!("{host} cannot be called: {}", error.without_url()),
-                    "it is called again",
+                    "retried automatically",
                 ));
             }
         };
@@ -117,19 +117,19 @@ impl WebhookSender {
             }
             StatusCode::TOO_MANY_REQUESTS => Err(ConnectError::transient(
                 "busy",
-                format!("{host} asks for a pause"),
-                "it is called again",
+                format!("{host} requests a pause"),
+                "retried automatically",
             )),
             status if status.is_server_error() => Err(ConnectError::transient(
                 "server_error",
                 format!("{host} answers {status}"),
-                "it is called again",
+                "retried automatically",
             )),
             status => Err(ConnectError::permanent(
                 "refused",
-                format!("{host} refuses the call: {status}"),
+                format!("{host} rejects the request: {status}"),
                 format!(
-                    "look whether it knows our secret: `eager-tide webhooks secret {}`",
+                    "check that it has our secret: `eager-tide webhooks secret {}`",
                     self.name
                 ),
             )),

@@ -442,7 +442,7 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
     let step = report
         .steps
         .iter()
-        .find(|step| step.name == "Takes writes")
+        .find(|step| step.name == "Writable")
         .unwrap_or_else(|| panic!("{report:#?}"));
     assert!(
         step.state == StepState::Warned

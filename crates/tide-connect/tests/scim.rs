@@ -557,7 +557,7 @@ async fn an_access_token_is_asked_for_kept_and_renewed() {
         .expect("refused");
     assert_eq!(
         (failed.name.as_str(), failed.code.as_deref()),
-        ("Token given", Some("oauth_refused"))
+        ("Token issued", Some("oauth_refused"))
     );
 }
 

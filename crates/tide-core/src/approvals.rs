@@ -202,15 +202,15 @@ pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outco
             } else {
                 format!(" (“{words}”)")
             };
-            format!("refused by {who}{words}: it is not sent while it stays the same")
+            format!("rejected by {who}{words}: not sent while it stays the same")
         } else if said.expired {
             format!(
-                "nobody answered “{}” within {} days: it is not sent before it is asked again",
+                "nobody answered “{}” within {} days: not sent until the approval is reopened",
                 rule.name, rule.days
             )
         } else if let Some(next) = rule.levels.get(level) {
             format!(
-                "waits for a yes ({}): level {} of {}, {}",
+                "awaiting approval ({}): level {} of {}, {}",
                 rule.name,
                 level + 1,
                 rule.levels.len(),

@@ -149,18 +149,18 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
         return Relation::LeftAlone("the source is empty, and the rule leaves the value");
     }
     match wanted.mapping.keep {
-        Apply::OnCreate => return Relation::LeftAlone("set once, when the account was made"),
+        Apply::OnCreate => return Relation::LeftAlone("set once, when the account was created"),
         Apply::IfEmpty if !there.is_empty() => {
-            return Relation::LeftAlone("filled only while blank");
+            return Relation::LeftAlone("set only while empty");
         }
         _ => {}
     }
     if wanted.values.is_empty() && !wanted.pending_references.is_empty() {
-        return Relation::LeftAlone("it waits for an account that is yet to be made");
+        return Relation::LeftAlone("waiting for an account that is not created yet");
     }
     // The system would refuse to have it cleared, together with all else that is sent with it.
     if wanted.values.is_empty() && def.is_some_and(|def| def.required) {
-        return Relation::LeftAlone("it must have a value there, and the source is empty");
+        return Relation::LeftAlone("required there, but the source is empty");
     }
     let known = population
         .normalizations

@@ -180,7 +180,7 @@ fn address(domains: &Domains, value: &Value) -> Result<Value, String> {
     let there = domains.translate.get(&domain).unwrap_or(&domain);
     if !domains.ours.contains(there) {
         return Err(format!(
-            "the address {value} lies outside the domains that are accepted: {}",
+            "the address {value} is outside the accepted domains: {}",
             domains.ours.join(", ")
         ));
     }
@@ -210,7 +210,7 @@ pub fn holding<'r>(
         let belongs = population.when.holds(&values).map_err(|error| {
             Reason::by(
                 format!(
-                    "it cannot be told who belongs to {}: {error} (in {})",
+                    "membership of {} cannot be evaluated: {error} (in {})",
                     population.name,
                     population.when.source()
                 ),
@@ -403,7 +403,7 @@ fn fill<'r>(
             .map(|(root, name)| format!("{}.{name}", root.as_str()))
             .collect();
         let text = format!(
-            "waits for a value of {}: `{}` is required",
+            "waiting for a value of {}: `{}` is required",
             reads.join(", "),
             mapping.attribute
         );
@@ -418,7 +418,7 @@ fn fill<'r>(
         && def.is_some_and(|def| def.required)
     {
         let text = format!(
-            "`{}` must have a value there, and {} gives none",
+            "`{}` is required there, but {} has no value",
             mapping.attribute,
             mapping.program.source()
         );

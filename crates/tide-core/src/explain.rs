@@ -424,10 +424,8 @@ impl<'a> UnlinkedAccounts<'a> {
             }
             shown.push(id);
             let mut line = line.clone();
-            line.reason.text = format!(
-                "theirs by {rule}, and gives no values: {}",
-                line.reason.text
-            );
+            line.reason.text =
+                format!("linked by {rule}, supplies no values: {}", line.reason.text);
             explained
                 .accounts
                 .insert(0, account_line(index, line, Vec::new()));
@@ -533,7 +531,7 @@ fn identity_explained(
                         account: Some(account.id),
                         label: label.to_owned(),
                         verdict: Verdict::OutOfScope,
-                        reason: Reason::new(format!("{} no longer holds it", account.system)),
+                        reason: Reason::new(format!("{} no longer contains it", account.system)),
                         unmatched: None,
                     },
                     Vec::new(),
@@ -603,7 +601,7 @@ fn beside_sources(
             expression: won.value.value.source().to_owned(),
             read: Vec::new(),
             from_system: None,
-            note: Some(format!("by the role {}{over}", won.role.name)),
+            note: Some(format!("from the role {}{over}", won.role.name)),
         });
     }
     if !held.is_empty() {
@@ -618,7 +616,7 @@ fn beside_sources(
             expression: String::new(),
             read: Vec::new(),
             from_system: None,
-            note: Some("held by condition, by hand, or with another".to_owned()),
+            note: Some("by condition, manually, or through another role".to_owned()),
         });
     }
     for attribute in &declared.attributes {
@@ -645,9 +643,9 @@ fn beside_sources(
                 .iter()
                 .any(|name| name.identity == identity.id && name.attribute == attribute.name);
             let note = if new {
-                "made up; theirs from the next run on"
+                "generated; assigned at the next run"
             } else {
-                "made up once, and theirs for life"
+                "generated once, reserved for life"
             };
             values.push(ValueReason {
                 attribute: attribute.name.clone(),
@@ -740,7 +738,7 @@ fn target_values(
             });
             let relation = account.map(|account| compare::relation(&wanted, account, population));
             let note = match &relation {
-                Some(Relation::Normalised) => Some(format!("{} writes it this way", line.system)),
+                Some(Relation::Normalised) => Some(format!("as normalized by {}", line.system)),
                 Some(Relation::LeftAlone(why)) => Some(why.to_string()),
                 _ => None,
             };
@@ -756,7 +754,7 @@ fn target_values(
             let waits = wanted
                 .pending_references
                 .iter()
-                .map(|id| format!("the account of {}, once it is there", label(id)));
+                .map(|id| format!("the account of {}, once it exists", label(id)));
             let shown: Vec<String> = shown.chain(waits).collect();
             let mut reason = wanted.reason(&attributes);
             reason.value = if shown.is_empty() {

@@ -114,7 +114,7 @@ fn one(
             })
             .map_err(|error| {
                 format!(
-                    "`{attribute}` cannot be made up: {error} (in {})",
+                    "`{attribute}` cannot be generated: {error} (in {})",
                     pattern.source()
                 )
             })?;
@@ -161,7 +161,7 @@ fn one(
         }
     }
     Err(format!(
-        "no free value was found for `{attribute}`: {} and so on are taken, reserved or too long",
+        "no free value for `{attribute}`: {} and others are taken, reserved or too long",
         refused.join(", ")
     ))
 }

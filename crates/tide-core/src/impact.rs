@@ -148,9 +148,7 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
             continue;
         }
         let label = is.or(was).map_or("", |(_, label, _)| label);
-        let reason = is.map_or("nothing is decided about it any more", |(.., reason)| {
-            reason
-        });
+        let reason = is.map_or("no longer decided", |(.., reason)| reason);
         lines.push(line(
             key,
             label,
@@ -179,7 +177,7 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
             .or_else(|| before.labels.get(&key.0))
             .copied()
             .unwrap_or_default();
-        let reason = is.map_or("it is left as it is", |(.., reason)| reason);
+        let reason = is.map_or("unchanged", |(.., reason)| reason);
         lines.push(line(&key.0, label, Some(&key.1), old, new, reason));
     }
     lines.sort_by(|a, b| {
@@ -226,7 +224,7 @@ fn told(verdict: Verdict) -> &'static str {
         Verdict::Create => "created",
         Verdict::Join => "linked",
         Verdict::Disable => "disabled",
-        Verdict::Source => "gives values",
+        Verdict::Source => "supplies values",
         Verdict::OutOfScope => "out of scope",
         Verdict::OnHold => "on hold",
         Verdict::Orphaned => "orphaned",
@@ -288,7 +286,7 @@ fn identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
                 Some(name),
                 old,
                 new,
-                "the inbound mapping gives it",
+                "set by the inbound mapping",
             ));
         }
     }

@@ -194,11 +194,11 @@ pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
         for (number, at) in waiting.iter().enumerate() {
             let first = match number + free {
                 0 => String::new(),
-                1 => ", and one comes first".to_owned(),
-                more => format!(", and {more} come first"),
+                1 => ", and 1 is ahead".to_owned(),
+                more => format!(", and {more} are ahead"),
             };
             let text = format!(
-                "waits for a seat of {}: {used} of {} are in use{first}",
+                "waiting for a seat of {}: {used} of {} are in use{first}",
                 licence.name, licence.seats
             );
             outcome.changes[*at].hold =

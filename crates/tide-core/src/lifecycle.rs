@@ -140,9 +140,9 @@ impl LifecycleTransition {
     /// What is said of it.
     pub fn words(self) -> &'static str {
         match self {
-            LifecycleTransition::Ready => "accounts are prepared",
+            LifecycleTransition::Ready => "prestart",
             LifecycleTransition::Starts => "starts",
-            LifecycleTransition::Leaving => "notice begins",
+            LifecycleTransition::Leaving => "notice period starts",
             LifecycleTransition::Leaves => "leaves",
         }
     }
@@ -204,7 +204,7 @@ fn moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String
         .get(..10)
         .unwrap_or(text)
         .parse()
-        .map_err(|_| format!("`{text}` is no date (2026-12-31)"))?;
+        .map_err(|_| format!("`{text}` is not a date: write 2026-12-31"))?;
     let date = if end {
         date.tomorrow()
             .map_err(|_| format!("there is no day after {date}"))?
@@ -276,7 +276,10 @@ impl LifecycleRules {
             })
             .map_err(|error| {
                 Reason::by(
-                    format!("{what} cannot be told: {error} (in {})", program.source()),
+                    format!(
+                        "{what} cannot be evaluated: {error} (in {})",
+                        program.source()
+                    ),
                     &self.place,
                 )
             })?;
@@ -285,7 +288,7 @@ impl LifecycleRules {
         };
         moment(value, &self.zone, end)
             .map(Some)
-            .map_err(|said| Reason::by(format!("{what} cannot be read: {said}"), &self.place))
+            .map_err(|said| Reason::by(format!("{what} is not a date: {said}"), &self.place))
     }
 
     fn holds(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>) -> Result<bool, Reason> {
@@ -300,7 +303,7 @@ impl LifecycleRules {
             .map_err(|error| {
                 Reason::by(
                     format!(
-                        "the stage cannot be told: {error} (in {})",
+                        "the stage cannot be evaluated: {error} (in {})",
                         program.source()
                     ),
                     &self.place,
@@ -326,7 +329,7 @@ impl LifecycleRules {
             .map_err(|error| {
                 Reason::by(
                     format!(
-                        "the last use cannot be told: {error} (in {})",
+                        "the last use cannot be evaluated: {error} (in {})",
                         program.source()
                     ),
                     &self.place,
@@ -335,14 +338,14 @@ impl LifecycleRules {
         let mut last = None;
         for value in values.iter().filter(|value| !value.is_blank()) {
             let at = moment(value, &self.zone, false).map_err(|said| {
-                Reason::by(format!("the last use cannot be read: {said}"), &self.place)
+                Reason::by(format!("the last use is not a date: {said}"), &self.place)
             })?;
             last = last.max(Some(at));
         }
         let Some(used) = last else { return Ok(None) };
         // Whoever was claimed back has as long again.
         let from = used.max(facts.claimed.unwrap_or(used));
-        let why = format!("nothing was used since {}", shown(used, &self.zone));
+        let why = format!("no use since {}", shown(used, &self.zone));
         Ok(Some((
             later(from, self.unused_days, &self.zone),
             why,
@@ -385,7 +388,7 @@ impl LifecycleRules {
             && ends <= starts
         {
             let text = format!(
-                "the last day lies before the first one, {}",
+                "the last day is before the first day, {}",
                 shown(starts, &self.zone)
             );
             return Err(Reason::by(text, &self.place));
@@ -405,7 +408,7 @@ impl LifecycleRules {
             };
             (
                 one.at,
-                format!("{} said so{why}", one.principal),
+                format!("departure by {}{why}", one.principal),
                 earlier(one.at, days.notice, &self.zone),
             )
         });
@@ -494,11 +497,11 @@ impl LifecycleRules {
             let ready = from <= now;
             let text = match ready {
                 true => format!(
-                    "starts on {}: accounts are made and cannot be used before",
+                    "starts on {}: accounts are created, disabled until then",
                     shown(starts, &self.zone)
                 ),
                 false => format!(
-                    "starts on {}: accounts are made from {} on",
+                    "starts on {}: accounts are created from {} on",
                     shown(starts, &self.zone),
                     shown(from, &self.zone)
                 ),
@@ -526,7 +529,7 @@ impl LifecycleRules {
             Stage::Active,
             starts.map_or_else(
                 || "here".to_owned(),
-                |at| format!("here since {}", shown(at, &self.zone)),
+                |at| format!("active since {}", shown(at, &self.zone)),
             ),
             starts,
         ))

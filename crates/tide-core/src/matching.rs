@@ -314,7 +314,7 @@ fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> O
     let wanted = rule.at_least.min(agreed + differ);
     if agreed < wanted || (differ > 0 && agreed <= differ) {
         return Some(format!(
-            "of {} other values {agreed} agree and {differ} differ",
+            "of {} supporting values, {agreed} agree and {differ} differ",
             agreed + differ
         ));
     }
@@ -428,7 +428,7 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
                 return MatchResult::Doubtful {
                     it,
                     rule: place,
-                    why: format!("the rule \"{}\" asks a person first", rule.name),
+                    why: format!("the rule \"{}\" requires review", rule.name),
                 };
             }
             for earlier in &rules[..place] {
@@ -561,7 +561,10 @@ impl<'a> IdentityIndex<'a> {
                 .filter(|(other, ..)| allow(other))
             {
                 Some((_, by, key)) => {
-                    let why = format!("by {} it is another identity's: {key}", self.rules[by].name);
+                    let why = format!(
+                        "by {} it belongs to another identity: {key}",
+                        self.rules[by].name
+                    );
                     MatchResult::Doubtful { it, rule, why }
                 }
                 None => found,

@@ -230,7 +230,7 @@ fn of_type(
         all.push(deleted.permission(
             Operation::Read,
             read,
-            "deletions are noticed there within seconds, and else once an hour",
+            "deletions are found within seconds there, otherwise once an hour",
         ));
     }
     if carries_hash_from(rules, system) {
@@ -339,7 +339,7 @@ fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -
             all.push(target.permission(
                 Operation::Write,
                 [must_change].into(),
-                "a password can have to be changed at the next sign-in",
+                "a password change can be required at the next sign-in",
             ));
         }
     }

@@ -121,7 +121,7 @@ impl fmt::Display for RoleSource {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             RoleSource::Condition(when) => f.write_str(when),
-            RoleSource::Grant(operator) => write!(f, "given by {operator}"),
+            RoleSource::Grant(operator) => write!(f, "granted by {operator}"),
             RoleSource::Included(role) => write!(f, "included in {role}"),
             RoleSource::Kept(until) => {
                 write!(f, "kept until {}", until.strftime("%Y-%m-%d %H:%M UTC"))
@@ -217,7 +217,7 @@ pub fn held(
             Some(when) => when.holds(&values).map_err(|error| {
                 Reason::by(
                     format!(
-                        "it cannot be told who is {}: {error} (in {})",
+                        "the holders of {} cannot be evaluated: {error} (in {})",
                         role.name,
                         when.source()
                     ),
@@ -320,7 +320,7 @@ pub fn values<'r>(
                         .map_err(|error| {
                             Reason::by(
                                 format!(
-                                    "{name} by the role {} cannot be told: {error} (in {})",
+                                    "{name} from the role {} cannot be evaluated: {error} (in {})",
                                     role.name,
                                     own.value.source()
                                 ),

@@ -99,7 +99,7 @@ impl AttributeDef {
         };
         if !fits {
             return Some(format!(
-                "{text:?} is not {}, which `{}` holds",
+                "{text:?} is not {}, as `{}` requires",
                 self.kind.words(),
                 self.name
             ));
@@ -107,7 +107,7 @@ impl AttributeDef {
         let count = text.chars().count();
         if let Some(longest) = self.longest.filter(|longest| count > *longest as usize) {
             return Some(format!(
-                "{text:?} has {count} characters, and `{}` holds {longest}",
+                "{text:?} has {count} characters; `{}` allows {longest}",
                 self.name
             ));
         }

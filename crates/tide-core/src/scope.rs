@@ -55,7 +55,7 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
     if !scope.within.is_empty() {
         let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
             return ScopeDecision::Unclear(Reason::by(
-                "it has no place in a tree, and the scope names containers",
+                "it has no DN, but the scope names containers",
                 &scope.within[0].place,
             ));
         };
@@ -72,7 +72,7 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
                 .any(|c| c.one_level && place.is_under(&c.dn));
             let text = if near {
                 format!(
-                    "it lies deeper than the one level that the scope reads of {}",
+                    "deeper than the one level of {} that the scope includes",
                     wanted.join(" and ")
                 )
             } else {
@@ -89,7 +89,7 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
             .find(|container| inside(&place, container))
     {
         return ScopeDecision::Out(Reason::by(
-            format!("its container is left out: {}", container.dn),
+            format!("its container is excluded: {}", container.dn),
             &container.place,
         ));
     }
@@ -101,13 +101,13 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
             Some(true) => {}
             Some(false) => {
                 return ScopeDecision::Out(Reason::by(
-                    format!("the filter does not hold: {}", filter.source),
+                    format!("the filter does not match: {}", filter.source),
                     &filter.place,
                 ));
             }
             None => {
                 let text = format!(
-                    "the server evaluates the filter {}, and has not done so for this entry: the next full read does",
+                    "the server evaluates the filter {}; the next full read evaluates it for this entry",
                     filter.source
                 );
                 return ScopeDecision::Unclear(Reason::by(text, &filter.place));
@@ -126,7 +126,7 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
             Err(error) => {
                 return ScopeDecision::Unclear(Reason::by(
                     format!(
-                        "the condition {} cannot be answered: {error}",
+                        "the condition {} cannot be evaluated: {error}",
                         condition.when.source()
                     ),
                     &condition.place,
@@ -155,7 +155,7 @@ fn by_groups(
         match of(group) {
             MembershipFact::Member => {
                 return Some(ScopeDecision::Out(Reason::by(
-                    format!("it is a member of {}, which is left out", group.name),
+                    format!("member of {}, which is excluded", group.name),
                     &group.place,
                 )));
             }
@@ -181,11 +181,11 @@ fn by_groups(
         .iter()
         .map(|group| group.name.as_str())
         .collect();
-    let mut text = format!("it is not a member of {}", names.join(" or "));
+    let mut text = format!("not a member of {}", names.join(" or "));
     // One broken group fails alone: the others are answered, and this is told.
     if !doubts.is_empty() {
         text.push_str(&format!(
-            " (as far as can be told: {} could not be read)",
+            " (incomplete: {} could not be read)",
             doubts.join(", ")
         ));
     }

@@ -77,18 +77,12 @@ impl WatchMode {
             WatchMode::ContentSync => {
                 "the directory sends each change at once (content synchronization)"
             }
-            WatchMode::ChangeNumber => {
-                "the domain controller is polled for what changed, deleted objects included (change numbers)"
-            }
-            WatchMode::Modified => {
-                "the directory is polled for what was modified; deletions show in full reads"
-            }
-            WatchMode::LastModified => {
-                "the service is polled for what was modified; deletions show in full reads"
-            }
-            WatchMode::Arrival => "a file is read when it arrives",
-            WatchMode::Pushed => "the system calls us",
-            WatchMode::FullRead => "everything is read each time",
+            WatchMode::ChangeNumber => "polled for changes and deletions (change numbers)",
+            WatchMode::Modified => "polled for modified entries; full reads find deletions",
+            WatchMode::LastModified => "polled for modified resources; full reads find deletions",
+            WatchMode::Arrival => "files are read when they arrive",
+            WatchMode::Pushed => "the system pushes",
+            WatchMode::FullRead => "full read each time",
         }
     }
 

@@ -130,7 +130,7 @@ fn a_condition_picks_and_levels_are_reached_one_after_the_other() {
     assert_eq!(errors, Vec::<String>::new());
     let mut population = population();
     let outcome = decide(&rules, &population, now());
-    let waits = "waits for a yes (the deck): level 1 of 2, their boss";
+    let waits = "awaiting approval (the deck): level 1 of 2, their boss";
     assert_eq!(
         made(&outcome),
         [
@@ -159,7 +159,7 @@ fn a_condition_picks_and_levels_are_reached_one_after_the_other() {
     );
     assert_eq!(
         made(&decide(&rules, &population, now()))[1].1,
-        "waits for a yes (the deck): level 2 of 2, one of masters"
+        "awaiting approval (the deck): level 2 of 2, one of masters"
     );
     population.approvals.insert(
         print.clone(),
@@ -225,7 +225,7 @@ fn what_waits_for_a_yes_is_no_part_of_a_landslide() {
 fn a_wrong_rule_is_told_where_it_stands() {
     let fault = |text: &str| load(text, "").1.join("\n");
     let level = "[[approval.level]]\noperators = [\"ada\"]\n";
-    assert!(fault("[[approval]]\nname = \"a\"\n").contains("it is not said who is asked"));
+    assert!(fault("[[approval]]\nname = \"a\"\n").contains("the approvers are missing"));
     assert!(fault(&format!("[[approval]]\n{level}")).contains("an approval needs a name"));
     assert!(
         fault(&format!(
@@ -237,7 +237,7 @@ fn a_wrong_rule_is_told_where_it_stands() {
         fault(&format!(
             "[[approval]]\nname = \"a\"\nchange = [\"delet\"]\n{level}"
         ))
-        .contains("`delet` is no kind of change")
+        .contains("`delet` is not a kind of change")
     );
     assert!(
         fault(&format!(
@@ -253,15 +253,16 @@ fn a_wrong_rule_is_told_where_it_stands() {
     );
     assert!(
         fault("[[approval]]\nname = \"a\"\n[[approval.level]]\nof = \"team\"\n")
-            .contains("`team` points to nobody who could be asked")
+            .contains("`team` does not refer to a person who could approve")
     );
     assert!(
-        fault("[[approval]]\nname = \"a\"\n[[approval.level]]\n").contains("a level names nobody")
+        fault("[[approval]]\nname = \"a\"\n[[approval.level]]\n")
+            .contains("a level names no approver")
     );
     assert!(
         fault(&format!(
             "[[approval]]\nname = \"a\"\nexpires_after_days = 0\n{level}"
         ))
-        .contains("an answer is not waited for 0 days")
+        .contains("an approval cannot be waited for 0 days")
     );
 }

@@ -192,11 +192,11 @@ fn everybody_who_has_a_name_is_found_with_the_records_that_belong_to_them() {
         };
         assert_eq!(
             of("harbour"),
-            ["theirs by employee number, and gives no values: address outside our domain"],
+            ["linked by employee number, supplies no values: address outside our domain"],
             "{text}"
         );
         assert!(
-            of("roster")[0].starts_with("waits for a value of mail"),
+            of("roster")[0].starts_with("waiting for a value of mail"),
             "{reasons:?}"
         );
     }

@@ -278,7 +278,7 @@ fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
     let outcome = world.decide();
     assert_eq!(
         sent(&outcome),
-        ["revoke Person 1: leaves Deck: the rule that put them there no longer does"]
+        ["revoke Person 1: leaves Deck: the rule that added the member no longer applies"]
     );
     on(&mut world, &outcome);
     assert!(members(&world, deck).is_empty());
@@ -308,7 +308,9 @@ fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_
     let outcome = world.decide();
     assert_eq!(
         sent(&outcome),
-        ["revoke Person 1: leaves Galley: no rule puts them there, and it is pruned"]
+        [
+            "revoke Person 1: leaves Galley: no rule adds the member, and unmanaged members are removed"
+        ]
     );
     on(&mut world, &outcome);
     assert_eq!(
@@ -390,7 +392,7 @@ fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
             .filter_map(|c| Some((c.label.clone(), c.hold.as_ref()?.text.clone())))
             .collect()
     };
-    let why = "waits for a seat of desks: 0 of 2 are in use, and 2 come first";
+    let why = "waiting for a seat of desks: 0 of 2 are in use, and 2 are ahead";
     assert_eq!(
         held(&outcome),
         [("Person 12".to_owned(), why.to_owned())],
@@ -416,7 +418,7 @@ fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
     let outcome = on(&mut world, &outcome);
     assert_eq!(
         sent(&outcome),
-        ["create Person 12: in scope, and no account of berthing matches"]
+        ["create Person 12: in scope; no account of berthing matches"]
     );
     assert!(sent(&on(&mut world, &outcome)).is_empty());
 }
@@ -513,7 +515,7 @@ fn what_comes_first_is_waited_for() {
         line(&outcome, "classroom", "Person 1"),
         (
             Verdict::OnHold,
-            "waits for an account in berthing, which comes first".to_owned()
+            "waiting for an account in berthing".to_owned()
         )
     );
     let outcome = on(&mut world, &outcome);
@@ -543,12 +545,12 @@ fn what_comes_first_is_waited_for() {
     assert!(
         faults(&BERTHING.replace("PERSON", "depends_on = [\"classroom\"]"))
             .iter()
-            .any(|one| one.contains("waits for itself"))
+            .any(|one| one.contains("depends on itself"))
     );
     assert!(
         faults(&BERTHING.replace("PERSON", "depends_on = [\"harbour\"]"))
             .iter()
-            .any(|one| one.contains("where we make no accounts"))
+            .any(|one| one.contains("which receives no accounts"))
     );
 }
 
@@ -912,12 +914,12 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
             "Person 1" => (
                 vec![boss.clone()],
                 vec![],
-                "waits for a yes (boss): level 1 of 1, their boss",
+                "awaiting approval (boss): level 1 of 1, their boss",
             ),
             _ => (
                 vec![],
                 vec!["owner of it".to_owned()],
-                "waits for a yes (owner): level 1 of 1, the group's owner",
+                "awaiting approval (owner): level 1 of 1, the group's owner",
             ),
         };
         assert_eq!(
@@ -949,22 +951,22 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
     };
     assert_eq!(
         fault("change = \"create\"\n[[approval.level]]\nof = \"owner\"\n"),
-        "only a group has an owner, and this asks about other changes too"
+        "only groups have an owner, and this approval is about other changes, too"
     );
     assert!(
         fault("change = \"grant\"\nchoose_up_to = 1\n[[approval.level]]\nof = \"owner\"\n")
-            .contains("sees nothing of other groups")
+            .contains("sees only that group")
     );
     assert!(
         fault("type = \"group\"\nchange = \"grant\"\n[[approval.level]]\ngroups = [\"masters\"]\n")
-            .starts_with("a membership is asked about as")
+            .starts_with("an approval of memberships is about the member")
     );
     assert_eq!(
         fault("choose_up_to = 0\n[[approval.level]]\ngroups = [\"masters\"]\n"),
-        "nothing could be chosen"
+        "`choose_up_to` must be at least 1"
     );
     assert!(
         fault("choose_up_to = 1\nmode = \"batch\"\n[[approval.level]]\ngroups = [\"masters\"]\n")
-            .starts_with("one chooses among")
+            .starts_with("a choice is about the offers")
     );
 }

@@ -127,7 +127,7 @@ fn a_type_that_cannot_fit_is_told_before_anything_runs() {
     assert!(
         error
             .message
-            .contains("`lower` takes text, and this is always a number"),
+            .contains("`lower` takes text; this is always a number"),
         "{error}"
     );
     let kinds = |source: &str| {

@@ -346,7 +346,7 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
         visitor
             .stage("2026-03-30T00:00:00Z")
             .1
-            .contains("accounts are made from 2026-04-01 00:00 on")
+            .contains("accounts are created from 2026-04-01 00:00 on")
     );
     // A day that begins an hour late (a clock change at midnight) begins with its first minute that
     // there is.
@@ -371,7 +371,7 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
     assert_eq!(world.stage("2026-06-09T00:00:00Z").0, Stage::Leaving);
     let (stage, said) = world.stage("2026-06-10T12:00:00Z");
     assert!(
-        stage == Stage::Left && said.contains("ada said so (“moves ashore”)"),
+        stage == Stage::Left && said.contains("departure by ada (“moves ashore”)"),
         "{said}"
     );
     // What is no date is told, and nothing is done.
@@ -387,7 +387,7 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
         turned
             .stage("2026-06-01T00:00:00Z")
             .1
-            .contains("the last day lies before the first one")
+            .contains("the last day is before the first day")
     );
     assert!(turned.decide("2026-06-01T00:00:00Z").changes.is_empty());
 }
@@ -569,7 +569,7 @@ fn a_step_that_is_held_holds_those_after_it_and_nobody_elses() {
     assert!(
         held[1..]
             .iter()
-            .all(|text| text == "waits for departure step 1, which is held"),
+            .all(|text| text == "waiting for departure step 1, which is on hold"),
         "{held:?}"
     );
 }
@@ -759,7 +759,7 @@ fn wrong_rules_are_told_where_they_stand() {
         "lifecycle.toml:2:8: there is no time zone `Sea/Nowhere`",
         "lifecycle.toml:3:11: unknown attribute `identity.begins`",
         "`prestart_days` is too long",
-        "it is not said for whom the exception is",
+        "the condition of the exception is missing",
     ] {
         assert!(all.contains(part), "{part}\n{all}");
     }
@@ -791,9 +791,9 @@ fn wrong_rules_are_told_where_they_stand() {
     );
     for part in [
         "comes after one that waits 3 days",
-        "nothing can be done after the account is deleted",
-        "which attribute is set",
-        "from using the account at once",
+        "no step can follow the deletion of the account",
+        "the attribute is missing",
+        "do not close the access of a leaver at once",
     ] {
         assert!(late.contains(part), "{part}\n{late}");
     }

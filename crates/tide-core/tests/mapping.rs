@@ -365,7 +365,7 @@ fn a_manager_is_the_other_account_there_even_in_a_circle_and_in_one_run() {
     assert!(
         berg.reason
             .text
-            .contains("manager 9 is nobody that is known yet"),
+            .contains("manager 9 is not a known person yet"),
         "{}",
         berg.reason.text
     );
@@ -610,13 +610,13 @@ fn what_was_done_behind_our_back_is_treated_as_the_rule_says() {
         told[0],
         (
             ChangeKind::Disable,
-            "no identity matches it: accounts that belong to nobody are disabled here"
+            "no identity matches: orphaned accounts are disabled here"
         )
     );
     assert!(
         told[1]
             .1
-            .contains("was deleted in berthing itself, and is made again"),
+            .contains("was deleted in berthing by others and is created again"),
         "{told:?}"
     );
     let (outcome, lines) = gone_and_strange("on_deleted = \"ignore\"\non_orphaned = \"review\"\n");
@@ -665,7 +665,7 @@ fn faults_name_their_place_and_what_to_do() {
             "berthing.toml",
             "shared_mappings = [\"names\"]",
             "shared_mappings = [\"nmaes\"]",
-            "berthing.toml:4:20: shared_mappings.toml has no block `nmaes` for this type (did you mean `names`?)",
+            "berthing.toml:4:20: shared_mappings.toml has no mapping `nmaes` for this type (did you mean `names`?)",
         ),
         (
             "shared_mappings.toml",
@@ -677,7 +677,7 @@ fn faults_name_their_place_and_what_to_do() {
             "identities.toml",
             "+ text(identity.attempt)",
             "",
-            "a second person of that name would get none",
+            "a second person of that name gets none",
         ),
         (
             "identities.toml",
@@ -747,7 +747,7 @@ fn examples_run_at_every_check() {
         &example("expect = { family = \"Damberg\" }"),
     );
     assert!(
-        found.contains("roster.toml:3:1: the example \"an islander\" does not come out: family should be Damberg, and is D'Amberg"),
+        found.contains("roster.toml:3:1: the example \"an islander\" fails: family should be Damberg, but is D'Amberg"),
         "{found}"
     );
     let found = faults(
@@ -756,7 +756,7 @@ fn examples_run_at_every_check() {
         &example("account_in = \"mooring\"\nexpect = { a = \"b\" }"),
     );
     assert!(
-        found.contains("no person accounts are kept in `mooring`"),
+        found.contains("`mooring` has no outbound mapping for person"),
         "{found}"
     );
 }

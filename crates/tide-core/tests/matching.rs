@@ -91,7 +91,7 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
         question
             .reason
             .text
-            .contains("the rule \"name\" asks a person first"),
+            .contains("the rule \"name\" requires review"),
         "{}",
         question.reason.text
     );
@@ -103,7 +103,7 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
         line(&joined, "berthing", "Ada Lind"),
         (
             Verdict::Join,
-            "spare is its account: decided by Eiko".into()
+            "spare is its account: answered by Eiko".into()
         )
     );
     assert!(joined.links.iter().any(|link| link.account == spare
@@ -132,7 +132,7 @@ fn a_weak_rule_asks_and_what_is_said_holds() {
     let skipped = world.decide();
     assert_eq!(
         line(&skipped, "berthing", "Ada Lind"),
-        (Verdict::OutOfScope, "left as it is: Eiko said so".into())
+        (Verdict::OutOfScope, "skipped: answered by Eiko".into())
     );
     assert!(skipped.changes.is_empty() && skipped.questions.is_empty());
 

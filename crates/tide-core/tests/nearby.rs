@@ -723,7 +723,7 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                         .filter(|c| {
                             c.hold.is_none()
                                 || c.hold.as_ref().is_some_and(|h| {
-                                    ["held by a guard", "waits for a yes"]
+                                    ["held by a guard", "awaiting approval"]
                                         .iter()
                                         .any(|one| h.text.starts_with(one))
                                 })

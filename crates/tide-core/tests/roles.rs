@@ -214,7 +214,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
         .expect("told");
     assert_eq!(
         title.note.as_deref(),
-        Some("by the role officer, over Hand of the deck by deck hand")
+        Some("from the role officer, over Hand of the deck by deck hand")
     );
     // It brings an account, and who holds none has none.
     let made = |outcome: &Outcome| {
@@ -368,11 +368,11 @@ fn roles_of_which_nobody_could_say_which_counts_are_refused() {
     for (wrong, said) in [
         (
             "[[role]]\nname = \"a\"\nincludes = [\"b\"]\n[[role]]\nname = \"b\"\nincludes = [\"a\"]\n",
-            "which brings it again",
+            "which includes it again",
         ),
         (
             "[[role]]\nname = \"a\"\nincludes = [\"c\"]\n",
-            "brings the role `c`, which is not there",
+            "includes the role `c`, which does not exist",
         ),
         (
             "[[role]]\nname = \"a\"\n[[role]]\nname = \"a\"\n",

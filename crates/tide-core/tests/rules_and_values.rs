@@ -229,7 +229,7 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
     assert_eq!(of("userName", &there), Relation::Differs);
     assert!(matches!(of("first", &there), Relation::LeftAlone(why) if why.contains("set once")));
     assert!(
-        matches!(of("filled", &there), Relation::LeftAlone(why) if why.contains("while blank"))
+        matches!(of("filled", &there), Relation::LeftAlone(why) if why.contains("only while empty"))
     );
     assert_eq!(
         of("filled", &account("berthing", &[])),
@@ -262,7 +262,7 @@ fn a_required_value_that_is_missing_says_what_it_waits_for() {
     assert_eq!(wanted.problems.len(), 1);
     assert_eq!(
         wanted.problems[0].text,
-        "waits for a value of identity.mail: `userName` is required"
+        "waiting for a value of identity.mail: `userName` is required"
     );
 }
 
@@ -304,10 +304,7 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
 fn faults_that_only_the_whole_rule_set_shows() {
     let harbour = "system = \"harbour\"\n[person.inbound]\nname = 'account.cn'\n";
     let cases: &[(&[(&str, &str)], &str)] = &[
-        (
-            &[("harbour.toml", harbour)],
-            "the rule set has no identities.toml",
-        ),
+        (&[("harbour.toml", harbour)], "identities.toml is missing"),
         (
             &[
                 (
@@ -316,7 +313,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                 ),
                 ("harbour.toml", harbour),
             ],
-            "identities.toml:3:1: `mail` is required, and no system gives it a value",
+            "identities.toml:3:1: `mail` is required, but no system supplies it",
         ),
         (
             &[
@@ -361,7 +358,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
                 ("x.toml", "[person.inbound]\nname = 'account.cn'\n"),
             ],
-            "begin it with: system",
+            "start it with: system",
         ),
         (
             &[
@@ -379,7 +376,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                 ("harbour.toml", harbour),
                 ("guards.toml", "[[guard]]\nchange = \"disable\"\n"),
             ],
-            "a guard without a limit guards nothing",
+            "a guard needs a limit",
         ),
         (
             &[
@@ -415,7 +412,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                 ("identities.toml", "[person.attributes]\nname = {}\n"),
                 ("tables.toml", "[ports]\n\"1\" = 5\n"),
             ],
-            "a row of a look-up table is text",
+            "a row of a look-up table must be text",
         ),
         (
             &[
@@ -425,7 +422,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                     "system = \"t\"\n[person.outbound]\nx = 'identity.name'\n",
                 ),
             ],
-            "without a match rule every existing account is left unowned",
+            "without a match rule, existing accounts stay orphaned",
         ),
         (
             &[
@@ -435,7 +432,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                     "system = \"t\"\n[[person.match]]\nname = \"n\"\naccount = 'account.x'\n",
                 ),
             ],
-            "a match rule has two sides",
+            "a match rule needs two sides",
         ),
         (
             &[
@@ -578,7 +575,7 @@ fn a_directory_s_rules_are_held_against_what_it_is() {
     let has = |faults: &[String], part: &str| faults.iter().any(|fault| fault.contains(part));
     let sound = faults("\"mail;lang-fr\" = 'identity.mail'\nenabled = 'true'\n", "");
     assert!(
-        !has(&sound, "the system needs `cn`"),
+        !has(&sound, "the system requires `cn`"),
         "its name gives it: {sound:?}"
     );
     assert!(
@@ -606,7 +603,7 @@ fn a_directory_s_rules_are_held_against_what_it_is() {
         "",
         "[[person.scope.condition]]\nwhen = 'account.memberOf != null'\n",
     );
-    assert!(has(&stale, "cannot decide who takes part"), "{stale:?}");
+    assert!(has(&stale, "cannot decide the scope"), "{stale:?}");
     let unknown = faults("", "[person.scope]\nfilter = '(nsRole=crew)'\n");
     assert!(has(&unknown, "no attribute `nsRole`"), "{unknown:?}");
 }

@@ -26,7 +26,7 @@ fn who_is_new_by_one_source_is_matched_by_the_next_in_the_same_decision() {
     let (verdict, reason) = line(&outcome, "roster", "Person 2");
     assert_eq!(verdict, Verdict::Source);
     assert!(
-        reason.contains("mail would be good to have and is missing"),
+        reason.contains("mail is recommended and missing"),
         "{reason}"
     );
 }
@@ -75,12 +75,12 @@ fn groups_and_filters_decide_who_takes_part() {
     assert_eq!(of("1").verdict, Verdict::Source);
     assert_eq!(
         of("2").reason.text,
-        "it is a member of cn=trainees,ou=g, which is left out"
+        "member of cn=trainees,ou=g, which is excluded"
     );
-    assert_eq!(of("3").reason.text, "it is not a member of cn=crew,ou=g");
+    assert_eq!(of("3").reason.text, "not a member of cn=crew,ou=g");
     assert_eq!(
         of("9").reason.text,
-        "the filter does not hold: (!(number=9))"
+        "the filter does not match: (!(number=9))"
     );
 }
 
@@ -99,7 +99,11 @@ fn an_address_outside_our_domains_is_held_and_one_of_an_older_domain_translated(
     let outcome = world.decide();
     assert_eq!(
         line(&outcome, "berthing", "Person 2"),
-        (Verdict::OnHold, "the address bo@elsewhere.example lies outside the domains that are accepted: skerry.example".into())
+        (
+            Verdict::OnHold,
+            "the address bo@elsewhere.example is outside the accepted domains: skerry.example"
+                .into()
+        )
     );
     let sent: Vec<String> = outcome
         .changes
@@ -155,14 +159,14 @@ fn built_in_own_and_named_accounts_are_left_alone() {
     for (name, why) in [
         ("admin", "the built-in administrator account"),
         ("krbtgt", "built into the directory"),
-        ("tide-account", "the service account with which we come"),
-        ("emergency", "the rules name it"),
+        ("tide-account", "our own service account"),
+        ("emergency", "named by the rules"),
         ("fed", "the head office feeds it"),
     ] {
         let (verdict, reason) = line(&outcome, "berthing", name);
         assert_eq!(verdict, Verdict::Orphaned, "{name}");
         assert!(
-            reason.starts_with("hands off: ") && reason.contains(why),
+            reason.starts_with("protected: ") && reason.contains(why),
             "{reason}"
         );
     }

@@ -198,7 +198,7 @@ fn chosen(
         return match chosen {
             [] => Ok(all().collect()),
             _ => Err(EngineError::Invalid(format!(
-                "{} offers nothing to choose from: it is yes or no",
+                "{} has no offers to choose from: approve or reject it",
                 request.rule.name
             ))),
         };
@@ -215,7 +215,7 @@ fn chosen(
         [] if offers.len() <= most as usize => all().collect(),
         [] => {
             return Err(EngineError::Invalid(format!(
-                "choose at most {most} of these: {}",
+                "choose up to {most} of these: {}",
                 offered()
             )));
         }
@@ -228,7 +228,7 @@ fn chosen(
                 let meant = offers.iter().find(fits);
                 let meant = meant.ok_or_else(|| {
                     EngineError::Invalid(format!(
-                        "`{one}` is not offered; these are: {}",
+                        "`{one}` is not an offer; the offers are: {}",
                         offered()
                     ))
                 })?;
@@ -239,7 +239,7 @@ fn chosen(
     };
     match picked.len() > most as usize {
         true => Err(EngineError::Invalid(format!(
-            "at most {most} of these may be chosen: {}",
+            "choose up to {most} of these: {}",
             offered()
         ))),
         false => Ok(picked),
@@ -253,15 +253,15 @@ const PUBLISHED: &str = "rules.published";
 /// What an operator did, in words: `you …`.
 fn deed(act: &str) -> &'static str {
     match act.split_once('.') {
-        Some(("run", _)) => "started the run that asked for it",
-        Some(("role", "taken")) => "took a role by hand",
-        Some(("role", _)) => "gave a role by hand",
-        Some(("departure", _)) => "asked for the departure, or took it back",
-        Some(("match", _)) => "said who belongs to whom",
+        Some(("run", _)) => "started the run that requested it",
+        Some(("role", "taken")) => "revoked a role",
+        Some(("role", _)) => "granted a role",
+        Some(("departure", _)) => "scheduled or canceled the departure",
+        Some(("match", _)) => "answered the match",
         Some(("identity", _)) => "split the identity",
         Some(("password", _)) => "set the password",
-        Some(("rules", _)) => "published the rules that want it",
-        _ => "did what led to it",
+        Some(("rules", _)) => "published the rules that require it",
+        _ => "caused it",
     }
 }
 
@@ -275,10 +275,10 @@ pub(crate) fn barred(
     let level = request.rule.levels.get(request.level)?;
     for change in &request.changes {
         let Some(row) = rows.get(change.fingerprint.as_str()) else {
-            return Some("it is asked with the next run".to_owned());
+            return Some("the next run requests it".to_owned());
         };
         if row.asked_by == operator.id {
-            return Some("whoever asks for a change does not approve it".to_owned());
+            return Some("nobody approves a change that they requested".to_owned());
         }
         if let Some(cause) = row
             .causes
@@ -286,7 +286,7 @@ pub(crate) fn barred(
             .find(|cause| cause.principal == operator.id)
         {
             return Some(format!(
-                "whoever causes a change does not approve it: you {}",
+                "nobody approves a change that they caused: you {}",
                 deed(&cause.act)
             ));
         }
@@ -299,7 +299,7 @@ pub(crate) fn barred(
                 .any(|cause| cause.principal == *by && cause.at <= *at && cause.act != PUBLISHED)
         {
             return Some(
-                "whoever caused this change has set your groups, your person or your token since"
+                "the operator who caused this change has set your groups, person or token since"
                     .to_owned(),
             );
         }
@@ -308,7 +308,7 @@ pub(crate) fn barred(
             .iter()
             .any(|answer| answer.principal == operator.id)
         {
-            return Some("you have answered an earlier level of it".to_owned());
+            return Some("you have answered an earlier level".to_owned());
         }
         let pointed = change
             .approval
@@ -383,9 +383,9 @@ fn told(
         count => format!(" and {} more changes", count - 1),
     };
     let waits = if again {
-        "still waits for a yes"
+        "still awaiting approval"
     } else {
-        "waits for a yes"
+        "awaiting approval"
     };
     // Of what is asked at once for all there is one question, whatever comes to it.
     let whose = if rule.together { asked } else { &request.id };
@@ -559,9 +559,7 @@ impl Engine {
             .collect();
         let all = requests(&rules.set, &outcome, &rows, self.now());
         let request = all.iter().find(|request| request.id == id).ok_or_else(|| {
-            EngineError::Changed(
-                "this is not what waits any more: look at the list again".to_owned(),
-            )
+            EngineError::Changed("this decision has changed: list the decisions again".to_owned())
         })?;
         let prints = || {
             request
@@ -587,12 +585,12 @@ impl Engine {
             (DecisionAnswer::Approve | DecisionAnswer::Reject, false) => {}
             (DecisionAnswer::Approve | DecisionAnswer::Reject, true) => {
                 return Err(EngineError::Conflict(
-                    "nobody answered in time: `reopen` asks anew".to_owned(),
+                    "nobody answered in time: `reopen` requests approval again".to_owned(),
                 ));
             }
             _ => {
                 return Err(EngineError::Invalid(format!(
-                    "`{answer}` is no answer to {id}"
+                    "`{answer}` is not an answer to {id}"
                 )));
             }
         }
@@ -614,8 +612,8 @@ impl Engine {
             let good = yes.contains(&change.fingerprint);
             let comment = match (good || answer == DecisionAnswer::Reject, comment) {
                 (true, words) => words.to_owned(),
-                (false, "") => "another was chosen".to_owned(),
-                (false, words) => format!("another was chosen: {words}"),
+                (false, "") => "another offer was chosen".to_owned(),
+                (false, words) => format!("another offer was chosen: {words}"),
             };
             Answered {
                 fingerprint: change.fingerprint.clone(),

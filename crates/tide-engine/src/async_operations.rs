@@ -43,7 +43,7 @@ impl Engine {
                 let wait = match engine.poll_operations().await {
                     Ok(wait) => wait,
                     Err(error) => {
-                        tracing::warn!(%error, "it could not be asked after what systems have in their queues");
+                        tracing::warn!(%error, "could not poll the queues of systems");
                         Some(PAUSES.1)
                     }
                 };
@@ -77,7 +77,7 @@ impl Engine {
             let share = match self.share(&system).await {
                 Ok(share) => share,
                 Err(error) => {
-                    tracing::warn!(system, %error, "the system cannot be asked after its queue");
+                    tracing::warn!(system, %error, "the queue of the system cannot be polled");
                     newest = Some(newest.unwrap_or(OPERATION_TIMEOUT));
                     continue;
                 }
@@ -103,36 +103,32 @@ impl Engine {
                 match went {
                     Ok(Some(account)) => {
                         let note = Some(format!(
-                            "{system} had it in a queue of its own for {seconds} s"
+                            "{system} processed it in its queue for {seconds} s"
                         ));
                         self.settle(&share, &row, account, note, &principal).await?;
                     }
                     Ok(None) if took > OPERATION_TIMEOUT => {
-                        let said = format!(
-                            "{system} took it into a queue of its own and has not done it within a day"
-                        );
+                        let said =
+                            format!("{system} queued it and has not completed it within a day");
                         self.store
                             .record_failed(
                                 row.id,
                                 &said,
-                                "ask the service's keeper",
+                                "contact the administrator of the service",
                                 false,
                                 self.now(),
                             )
                             .await?;
                     }
                     Err(error) if error.class == FailureClass::Permanent => {
-                        let said = format!(
-                            "{system} took it into a queue of its own and did not do it: {}",
-                            error.message
-                        );
+                        let said = format!("{system} queued it and then failed: {}", error.message);
                         self.store
                             .record_failed(row.id, &said, &error.remedy, false, self.now())
                             .await?;
                     }
                     other => {
                         if let Err(error) = other {
-                            tracing::info!(system, change = row.id, %error, "the system could not be asked after its queue");
+                            tracing::info!(system, change = row.id, %error, "could not poll the queue of the system");
                         }
                         newest = Some(newest.map_or(took, |other| other.min(took)));
                         continue;
@@ -162,7 +158,7 @@ impl Engine {
             let share = match self.share(&row.change.system).await {
                 Ok(share) => share,
                 Err(error) => {
-                    tracing::warn!(system = row.change.system, %error, "an account that was perhaps made cannot be looked for");
+                    tracing::warn!(system = row.change.system, %error, "cannot look for an account with unknown outcome");
                     continue;
                 }
             };
@@ -170,27 +166,19 @@ impl Engine {
             let write = Write::new(change.object, change.kind, None, change.values.clone());
             match self.look_for(&share, &write).await {
                 Ok(Some(account)) => {
-                    let note = Some(
-                        "the answer was lost; the account was found by its values later".to_owned(),
-                    );
+                    let note = Some("the answer was lost; the account was found later".to_owned());
                     self.settle(&share, &row, account, note, &principal).await?;
                 }
                 // New accounts may become visible with a delay.
                 Ok(None) if self.now().duration_since(sent) > visible_after(&*share.connector) => {
-                    let said = "the answer was lost, and no such account is there";
+                    let said = "the answer was lost; there is no such account";
                     self.store
-                        .record_failed(
-                            row.id,
-                            said,
-                            "it is tried again by itself",
-                            true,
-                            self.now(),
-                        )
+                        .record_failed(row.id, said, "retried automatically", true, self.now())
                         .await?;
                 }
                 Ok(None) => {}
                 Err(error) => {
-                    tracing::info!(system = change.system, %error, "an account that was perhaps made cannot be looked for")
+                    tracing::info!(system = change.system, %error, "cannot look for an account with unknown outcome")
                 }
             }
         }
@@ -236,9 +224,9 @@ impl Engine {
                     change.hold = Some(
                         Reason::new(match state {
                             ChangeState::Unknown => {
-                                format!("its account was perhaps made in {system}: the answer was lost, and it is looked for")
+                                format!("its account may exist in {system}: the answer was lost; it is being looked for")
                             }
-                            _ => format!("{system} has a change of this account in a queue of its own, and is asked after it"),
+                            _ => format!("{system} has queued a change of this account, which is polled"),
                         })
                         .on_hold(HoldCause::UnknownOutcome),
                     );

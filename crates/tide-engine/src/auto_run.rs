@@ -146,7 +146,7 @@ impl Engine {
                     let next = match engine.next_timer(begun).await {
                         Ok(next) => next,
                         Err(error) => {
-                            tracing::warn!(%error, "the next timer could not be found");
+                            tracing::warn!(%error, "could not find the next timer");
                             None
                         }
                     };
@@ -187,9 +187,9 @@ impl Engine {
                 let Ok(held) = engine.run_lock.clone().try_lock_owned() else {
                     waiting = true;
                     match engine.preempt_for_leavers().await {
-                        Ok(Some(id)) => tracing::info!(change_set = id, "leavers overtook a run"),
+                        Ok(Some(id)) => tracing::info!(change_set = id, "leavers preempted a run"),
                         Ok(None) | Err(EngineError::NoRules) => {}
-                        Err(error) => tracing::warn!(%error, "leavers could not overtake a run"),
+                        Err(error) => tracing::warn!(%error, "leavers could not preempt a run"),
                     }
                     continue;
                 };
@@ -251,7 +251,7 @@ impl Engine {
         tracing::debug!(
             read = news.cost.0,
             evaluated = news.cost.1,
-            "decided on leavers"
+            "decided leavers"
         );
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // New identities wait for the next run.
@@ -436,7 +436,7 @@ impl Engine {
             before = self.load_preconditions().await?;
         }
         let mut news = self.decide_incremental(&before).await?;
-        tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided on news");
+        tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided dirty records");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
         self.tell(Event::Noticed);
@@ -669,7 +669,7 @@ impl Engine {
             if let Some(down) = down.get(&change.system) {
                 change.hold = Some(
                     Reason::new(format!(
-                        "{} does not answer ({}): it is tried again by itself",
+                        "{} does not answer ({}): retried automatically",
                         change.system, down.error
                     ))
                     .on_hold(HoldCause::RetriedLater),
@@ -682,7 +682,7 @@ impl Engine {
             if !parked.passing {
                 change.hold = Some(
                     Reason::new(format!(
-                        "parked: {}; it is tried again by hand, or when its data change",
+                        "failed: {}; retried when its data change, or by `decisions retry`",
                         parked.error
                     ))
                     .on_hold(HoldCause::Failed),
@@ -700,11 +700,8 @@ impl Engine {
             if next > now {
                 again = Some(again.map_or(next, |other| other.min(next)));
                 change.hold = Some(
-                    Reason::new(format!(
-                        "failed, and is tried again by itself: {}",
-                        parked.error
-                    ))
-                    .on_hold(HoldCause::RetriedLater),
+                    Reason::new(format!("failed, retried automatically: {}", parked.error))
+                        .on_hold(HoldCause::RetriedLater),
                 );
             }
         }

@@ -109,11 +109,11 @@ impl Engine {
         self.keep_calling();
         self.spawn_auto_run_loop();
         self.spawn_operation_poller();
-        self.supervise("follower manager", |engine| async move {
+        self.supervise("watcher manager", |engine| async move {
             let mut followers: HashMap<String, Watcher> = HashMap::new();
             loop {
                 if let Err(error) = engine.reconcile_watchers(&mut followers).await {
-                    tracing::warn!(%error, "it could not be seen which systems are to be followed");
+                    tracing::warn!(%error, "could not load the list of systems to watch");
                 }
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
@@ -163,7 +163,7 @@ impl Engine {
             for &object in &objects {
                 let (row, cancel) = (row.clone(), cancel.clone());
                 self.supervise(
-                    &format!("follower of {object} in {}", row.name),
+                    &format!("watcher of {object} in {}", row.name),
                     move |engine| {
                         let (row, cancel) = (row.clone(), cancel.clone());
                         async move { engine.follower(&row, object, &cancel).await }
@@ -203,7 +203,7 @@ impl Engine {
                 pause = PAUSES.0;
             }
             let wait = pause.mul_f64(self.random_factor(0.75, 1.25));
-            tracing::warn!(system = row.name, %object, %error, ?wait, "the following broke, and is begun again");
+            tracing::warn!(system = row.name, %object, %error, ?wait, "change feed disconnected; reconnecting");
             let next = self
                 .now()
                 .saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default())
@@ -480,7 +480,7 @@ impl Engine {
             }
         }
         if let Some(why) = lost {
-            tracing::info!(system = row.name, %object, why, "the history was lost, and everything is read");
+            tracing::info!(system = row.name, %object, why, "the history is unavailable; starting a full read");
             self.store.reset_sync_cursors(&row.name).await?;
             return Ok(false);
         }
@@ -515,7 +515,7 @@ impl Engine {
             if !ways.contains(&way) {
                 let offered: Vec<&str> = ways.iter().map(|way| way.as_str()).collect();
                 return Err(EngineError::Invalid(format!(
-                    "{name} cannot be followed by {}: it offers {}",
+                    "{name} does not support the watch mode {}: it offers {}",
                     way.as_str(),
                     offered.join(", ")
                 )));

@@ -32,8 +32,11 @@ impl Engine {
             let _turn = turn;
             tide_core::interrupt::run(unwanted, work)
         });
-        let cut_off =
-            || EngineError::Internal("the computation was cut off: the service stops".to_owned());
+        let cut_off = || {
+            EngineError::Internal(
+                "the computation was interrupted: the service is stopping".to_owned(),
+            )
+        };
         let computed = done.await.map_err(|error| match error.try_into_panic() {
             Ok(panic) => EngineError::Internal(tide_store::panic_message(&*panic)),
             Err(_) => cut_off(),

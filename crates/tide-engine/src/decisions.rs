@@ -221,17 +221,17 @@ fn drift(changes: Vec<&Change>) -> Decision {
     };
     let (title, said) = match changes.as_slice() {
         [one] => (
-            format!("{}: changed in {system} itself", one.label),
+            format!("{}: changed in {system} by others", one.label),
             values(one),
         ),
         all => (
-            format!("{} accounts were changed in {system} itself", all.len()),
+            format!("{} accounts were changed in {system} by others", all.len()),
             "a preview shows each of them".to_owned(),
         ),
     };
     Decision {
         title,
-        said: format!("{said}; the rules only tell it"),
+        said: format!("{said}; the rules only report it"),
         count: changes.len(),
         names: some(changes.iter().map(|change| change.label.as_str())),
         answers: vec![DecisionAnswer::Repair],
@@ -248,9 +248,9 @@ fn list(
     let mut all = Vec::new();
     for ((system, kind), (said, changes)) in guarded(rules, outcome) {
         let many = if changes.len() == 1 {
-            "change waits"
+            "change is held"
         } else {
-            "changes wait"
+            "changes are held"
         };
         all.push(Decision {
             title: format!("{} {kind} {many} in {system}", changes.len()),
@@ -297,12 +297,12 @@ fn list(
     for ((system, doubt), labels) in doubts {
         all.push(Decision {
             title: format!(
-                "{} doubtful match{} in {system}: {}",
+                "{} match{} in {system} need review: {}",
                 labels.len(),
                 if labels.len() == 1 { "" } else { "es" },
                 doubt.as_str().replace('_', " ")
             ),
-            said: "nothing is sent for them until somebody says who belongs to whom".to_owned(),
+            said: "nothing is sent for them until the matches are answered".to_owned(),
             count: labels.len(),
             names: some(labels.into_iter()),
             ..Decision::new(
@@ -354,10 +354,10 @@ fn given(
     let override_of = |(decision, rows): (&str, Vec<&OverrideRow>)| {
         let first = rows[0];
         let (done, next) = match first.release {
-            true => ("released", "they go once nothing else holds them"),
+            true => ("released", "they are sent once nothing else holds them"),
             false => (
                 "discarded",
-                "they are not sent, and asked about again then if they are still wanted",
+                "they are not sent; if they are still required then, they are held again",
             ),
         };
         let plural = if rows.len() == 1 { "change" } else { "changes" };
@@ -395,7 +395,7 @@ fn given(
                 change.label, change.kind, change.system, last.name
             ),
             said: format!(
-                "{} ({}): taken back, it is asked again from its first level",
+                "{} ({}): taken back; approval starts again at the first level",
                 minute(&last.made),
                 row.rule
             ),
@@ -547,7 +547,7 @@ impl Engine {
                     )
                 };
                 if !request.yes.is_empty() {
-                    said.push_str(&format!("; yes from {}", request.yes.join(", ")));
+                    said.push_str(&format!("; approved by {}", request.yes.join(", ")));
                 }
                 let chooses =
                     request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
@@ -563,7 +563,7 @@ impl Engine {
                 };
                 let offers = if chooses { each } else { Vec::new() };
                 if let Some(most) = request.rule.choose.filter(|_| chooses) {
-                    said.push_str(&format!("; whoever says yes chooses at most {most}"));
+                    said.push_str(&format!("; the approver chooses up to {most}"));
                 }
                 // The approver sees the values.
                 if request.changes.len() <= NAMED && !chooses {
@@ -586,7 +586,7 @@ impl Engine {
                         approvals::barred(request, &rows, &owners, operator)
                     }
                     Some(_) => None,
-                    None => Some("only an operator answers".to_owned()),
+                    None => Some("only operators answer".to_owned()),
                 };
                 Decision {
                     title: format!("{who}: {} in {}", kinds.join(" and "), systems.join(", ")),
@@ -643,11 +643,9 @@ impl Engine {
     ) -> Result<(), EngineError> {
         let answer = said.answer;
         let changed = || {
-            EngineError::Changed(
-                "this is not what waits any more: look at the list again".to_owned(),
-            )
+            EngineError::Changed("this decision has changed: list the decisions again".to_owned())
         };
-        let unfit = || EngineError::Invalid(format!("`{answer}` is no answer to {id}"));
+        let unfit = || EngineError::Invalid(format!("`{answer}` is not an answer to {id}"));
         match id.split_once('-') {
             Some(("guard", _)) => {
                 let release = match answer {

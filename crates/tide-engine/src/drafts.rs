@@ -143,7 +143,7 @@ impl Engine {
     async fn saved_by_another(&self, id: i64) -> Result<EngineError, EngineError> {
         let row = self.store.draft(id).await?;
         Ok(EngineError::Changed(format!(
-            "{} saved draft {id} at {}, as edition {}: nothing of yours was written over it; read it again, and bring your edit in",
+            "{} saved draft {id} at {}, as edition {}: your edit was not stored; load the draft again and merge your edit",
             row.changed_by, row.changed, row.edition
         )))
     }
@@ -203,7 +203,7 @@ impl Engine {
             .await
             .map_err(|error| match error {
                 EngineError::Changed(text) => EngineError::Changed(format!(
-                    "{text}: `eager-tide rules draft rebase {id}` brings it in"
+                    "{text}: `eager-tide rules draft rebase {id}` merges it"
                 )),
                 other => other,
             })?;
@@ -236,7 +236,7 @@ impl Engine {
             });
             let base = based_on.unwrap_or_default();
             return Err(EngineError::Changed(format!(
-                "this is based on version {base}, and {who} published version {version} since"
+                "this is based on version {base}, but {who} published version {version} since"
             )));
         };
         self.tell(Event::Rules { version });

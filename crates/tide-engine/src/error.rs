@@ -6,8 +6,8 @@ use tide_store::StoreError;
 
 fn on_its_way(id: Option<i64>) -> String {
     match id {
-        Some(id) => format!("change set {id} is on its way: wait for its end, or cancel it"),
-        None => "a run of the service's own is on its way: try again in a moment".to_owned(),
+        Some(id) => format!("change set {id} is in progress: wait until it ends, or cancel it"),
+        None => "an automatic run is in progress: try again in a moment".to_owned(),
     }
 }
 
@@ -37,7 +37,7 @@ pub enum EngineError {
     Forbidden(String),
     /// Too much is computed at a time: a turn did not come within so many seconds.
     #[error(
-        "the service computes other answers, and this one had no turn within {0} s: ask again later"
+        "the service is busy with other computations, and this one did not start within {0} s: try again later"
     )]
     Overloaded(u64),
     /// Something of ours panicked.

@@ -214,7 +214,7 @@ impl Engine {
         };
         let found: Vec<_> = found.into_iter().filter(is_of_kind).collect();
         let first = match found.as_slice() {
-            [] => return Err(EngineError::NotFound(format!("nobody is known as `{on}`"))),
+            [] => return Err(EngineError::NotFound(format!("no person matches `{on}`"))),
             [one] => one,
             several => {
                 let names: Vec<&str> = several
@@ -223,7 +223,7 @@ impl Engine {
                     .map(|one| one.label.as_str())
                     .collect();
                 return Err(EngineError::Invalid(format!(
-                    "`{on}` names {}: {}; use an employee number or an id",
+                    "`{on}` matches {}: {}; use an employee number or an id",
                     several.len(),
                     names.join(", ")
                 )));

@@ -95,7 +95,7 @@ async fn ended(
 }
 
 /// Why a membership is not granted.
-pub(crate) const MEMBER_GONE: &str = "the account of the member is not there any more";
+pub(crate) const MEMBER_GONE: &str = "the account of the member no longer exists";
 
 /// The member of a membership, resolved at sending time.
 #[derive(Debug, Default)]
@@ -206,7 +206,7 @@ impl Engine {
                     .record_not_done(
                         left.id,
                         ChangeState::Canceled,
-                        "the run was cancelled before this was sent",
+                        "the run was canceled before this was sent",
                         "run again",
                         self.now(),
                     )
@@ -225,7 +225,7 @@ impl Engine {
                     "changes were"
                 };
                 let said = format!(
-                    "{count} {plural} not sent, because writes were stopped: they are decided again when the system may be written."
+                    "{count} {plural} not sent because writes were stopped: they are decided again when writes are possible."
                 );
                 Some(note.map_or(said.clone(), |note| format!("{note} {said}")))
             }
@@ -400,7 +400,10 @@ impl Engine {
                 changes.push_front(change);
                 self.park_all(
                     changes.make_contiguous(),
-                    &format!("{} was given up for this run: {error}", share.row.name),
+                    &format!(
+                        "{} was skipped for the rest of this run: {error}",
+                        share.row.name
+                    ),
                     tally,
                 )
                 .await?;
@@ -465,11 +468,11 @@ impl Engine {
                 }
                 SendOutcome::Accepted => {
                     let why = format!(
-                        "{} has an earlier change of the same account in its queue",
+                        "{} has queued an earlier change of the same account",
                         share.row.name
                     );
                     for change in &changes {
-                        let next = "it is decided again when that is done";
+                        let next = "decided again when that is done";
                         self.store
                             .record_not_done(
                                 change.id,
@@ -737,13 +740,13 @@ impl Engine {
                 .resolve_pending_references(&mut row, share.row.schema.get(&object))
                 .await?
         {
-            let why = "the account that it waits for was not made";
+            let why = "the account that it depends on was not created";
             self.store
                 .record_not_done(
                     row.id,
                     ChangeState::Canceled,
                     why,
-                    "the next run sees to it",
+                    "the next run retries it",
                     self.now(),
                 )
                 .await?;
@@ -763,7 +766,7 @@ impl Engine {
                         row.id,
                         ChangeState::Canceled,
                         MEMBER_GONE,
-                        "the next run sees to it",
+                        "the next run retries it",
                         self.now(),
                     )
                     .await?;
@@ -791,7 +794,7 @@ impl Engine {
         let values = match self.password_of(share, &row).await? {
             Some(Some(values)) => values,
             Some(None) => {
-                let why = "the password that was to be set cannot be had any more";
+                let why = "the password to set is no longer available";
                 self.store
                     .record_not_done(
                         row.id,
@@ -830,7 +833,7 @@ impl Engine {
             if in_doubt {
                 match self.look_for(share, &write).await {
                     Ok(Some(account)) => {
-                        let note = "the answer was lost; the account was found by its values, and nothing was sent twice";
+                        let note = "the answer was lost; the account was found by its values; nothing was sent twice";
                         let what = settled(share, &row, account, Some(note.to_owned()));
                         self.confirm(
                             share,
@@ -850,7 +853,7 @@ impl Engine {
                             self.clock.sleep(self.pause(attempt)).await;
                             continue;
                         }
-                        let said = "the answer to its making was lost, and the system does not show it yet";
+                        let said = "the answer to its creation was lost, and the system does not list it yet";
                         let lost = ConnectError::unknown_outcome(
                             "answer_lost",
                             said,
@@ -938,7 +941,7 @@ impl Engine {
                         change = row.id,
                         code = error.code,
                         attempt,
-                        "a change is tried again"
+                        "retrying a change"
                     );
                     in_doubt = error.class == FailureClass::UnknownOutcome
                         && change.kind == ChangeKind::Create;
@@ -1079,7 +1082,7 @@ impl Engine {
         let passing = error.class != FailureClass::Permanent;
         if error.class == FailureClass::UnknownOutcome && row.change.kind == ChangeKind::Create {
             // The account may exist: it is searched for before the next decision about it.
-            let next = "it is looked for by itself";
+            let next = "it is looked for automatically";
             self.store
                 .record_not_done(
                     row.id,

@@ -55,8 +55,8 @@ impl Engine {
                 .copied()
                 .unwrap_or("somebody");
             let becomes = match types.on_deleted {
-                OnDeleted::Ask => "it is held until a person says what becomes of it",
-                OnDeleted::Recreate => "it is made again",
+                OnDeleted::Ask => "on hold until an operator decides",
+                OnDeleted::Recreate => "it is created again",
                 OnDeleted::Ignore => "it stays deleted",
             };
             surprises.push((
@@ -106,9 +106,9 @@ impl Engine {
                     .of(&change.system, change.object)
                     .is_some_and(|types| types.on_drift == OnDrift::Report);
                 let becomes = if reports {
-                    "it is left until somebody says otherwise"
+                    "reported only, until an operator chooses repair"
                 } else {
-                    "the next run puts it right"
+                    "the next run repairs it"
                 };
                 let body = format!(
                     "It is the account of {}: {}; {becomes}.",
@@ -137,13 +137,13 @@ impl Engine {
                 continue;
             };
             let becomes = match types.on_orphaned {
-                OnOrphaned::Ignore => "it is left alone",
+                OnOrphaned::Ignore => "left unchanged",
                 OnOrphaned::Disable => "it is disabled",
-                OnOrphaned::Ask => "a person must say whose it is",
+                OnOrphaned::Ask => "review required",
             };
             surprises.push((
                 Surprise::Made(account),
-                format!("It matches nobody; {becomes}."),
+                format!("No identity matches; {becomes}."),
             ));
         }
         // Whoever is as they should be again holds what counts from here on.

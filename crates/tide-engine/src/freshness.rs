@@ -66,7 +66,7 @@ fn hurry(
         .filter(|took| *took > full)
     {
         all.push(format!(
-            "reading it whole took {}, and it is read every {}: choose a longer time",
+            "a full read took {}, but is scheduled every {}: choose a longer interval",
             shown(took),
             shown(full)
         ));
@@ -78,7 +78,7 @@ fn hurry(
         .filter(|took| *took > every)
     {
         all.push(format!(
-            "asking it took {}, and it is asked every {}: choose a longer time",
+            "a poll took {}, but is scheduled every {}: choose a longer interval",
             shown(took),
             shown(every)
         ));
@@ -87,7 +87,7 @@ fn hurry(
         run.filter(|took| *took > every && heard.is_some_and(|heard| heard.next.is_some()))
     {
         let (took, every) = (shown(took), shown(every));
-        all.push(format!("the last run took {took}, and it is asked every {every}: what changes meanwhile waits for the next run"));
+        all.push(format!("the last run took {took}, but it is polled every {every}: changes in between wait for the next run"));
     }
     all
 }
@@ -115,7 +115,7 @@ impl Engine {
                 let pushed = row.kind == SystemKind::Push;
                 let needs = match whole {
                     _ if pushed => None,
-                    None => Some("was never read whole"),
+                    None => Some("was never read in full"),
                     Some(whole) if whole.outdated => Some("was read before a backup was restored"),
                     Some(_) => None,
                 };

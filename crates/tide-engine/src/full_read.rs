@@ -81,9 +81,8 @@ impl Engine {
             .entry((row.name.clone(), object))
             .or_default()
             .clone();
-        let cancelled = || {
-            ConnectError::transient("cancelled", "the reading was cancelled", "it is read again")
-        };
+        let cancelled =
+            || ConnectError::transient("cancelled", "the read was canceled", "it is read again");
         let mut read = Read {
             system: row.name.clone(),
             object,
@@ -120,7 +119,7 @@ impl Engine {
                 ReadState::Complete
             }
             Err(EngineError::Connect(error)) => {
-                tracing::warn!(system = row.name, %object, code = error.code, %error, "a reading broke off; nobody is absent by it");
+                tracing::warn!(system = row.name, %object, code = error.code, %error, "a read failed; no account counts as absent");
                 self.store
                     .break_reading(reading, &error.message, self.now())
                     .await?;
@@ -163,7 +162,7 @@ impl Engine {
                 "a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since"
             );
             let remedy = format!(
-                "have it send everything again; or accept the records as old as they are: `eager-tide systems accept-records {name}`"
+                "have it send everything again; or accept the records of the backup: `eager-tide systems accept-records {name}`"
             );
             return Err(ConnectError::permanent("outdated", said, remedy).into());
         }
@@ -258,12 +257,10 @@ impl Engine {
                 }
             }
         }
-        Err(ConnectError::transient(
-            "cut",
-            "the reading ended without a word",
-            "it is read again",
+        Err(
+            ConnectError::transient("cut", "the read ended unexpectedly", "it is read again")
+                .into(),
         )
-        .into())
     }
 
     /// Looks at who was not shown and was there before. Many at once mean that the reading is not
@@ -280,16 +277,16 @@ impl Engine {
         let mut missing = self.store.missing(reading, LOOKED_FOR).await?;
         let most = Settings::read(row.kind, &row.settings)
             .ok()
-            .and_then(|settings| settings.most_shrink_percent());
+            .and_then(|settings| settings.max_shrink_percent());
         let too_many = |most: u8| {
             missing.count > FEW_MISSING && missing.count * 100 > missing.known * usize::from(most)
         };
         if let Some(most) = most.filter(|most| too_many(*most)) {
             let said = format!(
-                "{} of {} accounts of type {} that were there are not shown: more than {most} % fewer, and the reading is refused whole",
+                "{} of {} accounts of type {} are missing: more than {most} % fewer, so the read is rejected",
                 missing.count, missing.known, read.object
             );
-            let remedy = "check what the service account may read; if it is right, raise `most_shrink_percent` of the system for this once";
+            let remedy = "check what the service account may read; if it is right, raise `max_shrink_percent` of the system for this read";
             return Err(ConnectError::permanent("shrunk", said, remedy).into());
         }
         if missing.keys.is_empty() {
@@ -306,7 +303,7 @@ impl Engine {
         }
         if missing.count > missing.keys.len() {
             let said = format!(
-                "{} accounts were not shown, and some of them are there: the list changed while it was read",
+                "{} accounts were not listed, but some of them exist: the list changed during the read",
                 missing.count
             );
             return Err(ConnectError::transient("page_shift", said, "it is read again").into());
@@ -314,7 +311,7 @@ impl Engine {
         tracing::info!(
             system = row.name,
             count = there.len(),
-            "accounts that a list did not show are there"
+            "accounts missing from a list exist"
         );
         read.seen += there.len();
         missing

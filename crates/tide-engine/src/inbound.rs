@@ -50,7 +50,7 @@ impl Engine {
         }
         Err(ConnectError::permanent(
             "not_push",
-            format!("{system} is of kind {} and does not call us", row.kind),
+            format!("{system} is of kind {} and does not push", row.kind),
             "add a system of kind push",
         )
         .into())
@@ -209,14 +209,12 @@ impl Engine {
             EventTaken::Outdated => id.to_owned(),
             EventTaken::Repeated(first) => first,
             EventTaken::OtherContent(first) => {
-                let said = format!(
-                    "another event of {system} was taken with this id, as {first}: nothing was done"
-                );
+                let said =
+                    format!("another event of {system} has this id, as {first}: nothing was done");
                 return Err(EngineError::Changed(said));
             }
             EventTaken::UnknownKey => {
-                let said =
-                    format!("{system} never told of `{key}`, so that nobody can be its {kind}");
+                let said = format!("{system} never sent `{key}`, so it cannot be a {kind}");
                 return Err(ConnectError::permanent(
                     "unknown_key",
                     said,
@@ -225,13 +223,12 @@ impl Engine {
                 .into());
             }
             EventTaken::Left => {
-                let said = format!(
-                    "`{key}` has left {system}, so that nobody can be its mover: nothing was done"
-                );
+                let said =
+                    format!("`{key}` has left {system}, so it cannot be a mover: nothing was done");
                 return Err(ConnectError::permanent(
                     "has_left",
                     said,
-                    "send a joiner if they come back",
+                    "send a joiner if the person returns",
                 )
                 .into());
             }

@@ -116,7 +116,8 @@ impl Engine {
         };
         let absence = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts)
             .filter(|_| !outcome.decided.iter().any(feeds));
-        let gone = absence.map(|absence| (tide_core::Reason::new("no source holds it"), absence));
+        let gone =
+            absence.map(|absence| (tide_core::Reason::new("no source contains it"), absence));
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![tide_core::Value::text(id)]);
         let facts = LifecycleFacts {
@@ -142,7 +143,7 @@ impl Engine {
                 .find(|line| gives_values(set, line));
             life.stage = identity.stage;
             life.reason = out.map_or_else(
-                || tide_core::Reason::new("as it was decided last"),
+                || tide_core::Reason::new("as last decided"),
                 |line| line.reason.clone(),
             );
         }
@@ -312,7 +313,7 @@ impl Engine {
                 why: told
                     .error
                     .clone()
-                    .unwrap_or_else(|| "to be called".to_owned()),
+                    .unwrap_or_else(|| "webhook pending".to_owned()),
             };
             theirs.map(way).collect::<Vec<OpenAccess>>()
         };

@@ -409,7 +409,7 @@ impl<'a> Sight<'a> {
                     && owner != identity
                 {
                     return Err(format!(
-                        "{} belongs to {} already, and is not moved silently: `eager-tide identities split {owner} {system}` frees it first",
+                        "{} is already linked to {}: `eager-tide identities split {owner} {system}` ends that link first",
                         account.name,
                         self.label(owner)
                     ));
@@ -441,11 +441,11 @@ impl<'a> Sight<'a> {
                 Ok(self.label(identity))
             }
             (MatchDecision::Join | MatchDecision::Never, ..) => Err(format!(
-                "`{}` is said of an identity and an account",
+                "`{}` needs an identity and an account",
                 word.said.as_str()
             )),
             (MatchDecision::New | MatchDecision::Skip, ..) => Err(format!(
-                "`{}` is said of an identity or an account",
+                "`{}` needs an identity or an account",
                 word.said.as_str()
             )),
         }
@@ -523,7 +523,7 @@ impl Engine {
         };
         let question = outcome.questions.iter().find(about).ok_or_else(|| {
             EngineError::Conflict(
-                "nothing is asked about it: it was answered, or the data has changed since".into(),
+                "it needs no review: it was answered, or the data has changed since".into(),
             )
         })?;
         Ok(Sight::new(&rules.set, &population, &outcome).case(question))
@@ -553,7 +553,7 @@ impl Engine {
                     .is_some_and(|before| before != identity)
             {
                 return Err(EngineError::Conflict(format!(
-                    "{} cannot be joined to two identities",
+                    "{} cannot be linked to two identities",
                     sight.name(account)
                 )));
             }

@@ -47,13 +47,13 @@ impl Engine {
         for mut row in some {
             let filled_in = has_pending_references(&row);
             if filled_in && !self.resolve_pending_references(&mut row, schema).await? {
-                let why = "the account that it waits for was not made";
+                let why = "the account that it depends on was not created";
                 self.store
                     .record_not_done(
                         row.id,
                         ChangeState::Canceled,
                         why,
-                        "the next run sees to it",
+                        "the next run retries it",
                         self.now(),
                     )
                     .await?;
@@ -70,7 +70,7 @@ impl Engine {
         let mut there = Vec::with_capacity(rows.len());
         for ((row, filled_in), resolved) in rows.into_iter().zip(resolved) {
             if resolved.is_gone {
-                let (state, next) = (ChangeState::Canceled, "the next run sees to it");
+                let (state, next) = (ChangeState::Canceled, "the next run retries it");
                 self.store
                     .record_not_done(row.id, state, MEMBER_GONE, next, self.now())
                     .await?;

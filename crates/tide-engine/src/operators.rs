@@ -53,10 +53,10 @@ impl Engine {
                 Ok((one.clone(), label(one)))
             }
             [_] => Err(EngineError::NotFound(format!(
-                "`{text}` is not kept yet: run once, and say it again"
+                "`{text}` is not stored yet: run once, and try again"
             ))),
             [] => Err(EngineError::NotFound(format!(
-                "nobody is found by `{text}`: give a name, a number, an address or an id"
+                "no person matches `{text}`: give a name, number, address or id"
             ))),
             all => {
                 let names: Vec<String> = all
@@ -66,7 +66,7 @@ impl Engine {
                     .collect();
                 let more = if all.len() > NAMED { ", …" } else { "" };
                 let said = format!(
-                    "{} people are found by `{text}`: give a number or an id. They are: {}{more}",
+                    "{} people match `{text}`: give a number or an id. They are: {}{more}",
                     all.len(),
                     names.join(", ")
                 );
@@ -137,7 +137,7 @@ impl Engine {
                 .any(is_good)
             {
                 let said = format!(
-                    "{0} has a token, and only {0} makes itself another one: end that token first",
+                    "{0} has a token, and only {0} can create another one: end that token first",
                     operator.name
                 );
                 return Err(EngineError::Forbidden(said));

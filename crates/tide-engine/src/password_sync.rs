@@ -53,11 +53,11 @@ impl Engine {
         self.store.identity(identity).await?;
         let rules = self.rules().await?;
         if !keeps_in_step(&rules.set) {
-            let how = "no system keeps passwords in step: say `sync = true` in its [person.password], and publish";
+            let how = "no system has password sync: set `sync = true` in its [person.password], and publish";
             return Err(EngineError::Invalid(how.to_owned()));
         }
         if self.kept_in_step(None, identity).await?.is_empty() {
-            let how = "none of their accounts is in a system that keeps passwords in step";
+            let how = "no account of the person is in a system with password sync";
             return Err(EngineError::Invalid(how.to_owned()));
         }
         let long = password.chars().count();
@@ -213,18 +213,20 @@ impl Engine {
                         later.identity == set.identity && later.account == set.account
                     }) =>
                 {
-                    "another one was set".to_owned()
+                    "replaced by a newer password".to_owned()
                 }
                 Some(identity) => match self.without(set, identity).await? {
-                    missing if missing.is_empty() => "all accounts have it".to_owned(),
+                    missing if missing.is_empty() => "stored in all accounts".to_owned(),
                     missing if old => format!(
-                        "given up after 7 days: {} did not take it",
+                        "given up after 7 days: not stored in {}",
                         missing.join(", ")
                     ),
                     _ => continue,
                 },
                 // An account that was pushed just now is nobody's before the next decision.
-                None if old => "given up after 7 days: it is nobody's".to_owned(),
+                None if old => {
+                    "given up after 7 days: the account is linked to no identity".to_owned()
+                }
                 None => continue,
             };
             self.store.end_password(set.id, &outcome, now).await?;

@@ -70,7 +70,7 @@ impl Engine {
             .and_then(|types| types.password.as_ref());
         if let Some(call) = password.and_then(|p| p.handed_to.as_ref()) {
             return Err(EngineError::Conflict(format!(
-                "the rules of {system} hand first passwords to {call}, and show them to nobody"
+                "the rules of {system} deliver first passwords to {call}; they are not shown"
             )));
         }
         let shown_to = password.map(|p| p.shown_to.clone());
@@ -78,7 +78,7 @@ impl Engine {
             shown_to.filter(|names| !names.is_empty() && !names.iter().any(|one| one == name))
         {
             return Err(EngineError::Invalid(format!(
-                "the rules of {system} show first passwords to {}, and you are {name}",
+                "first passwords of {system} are visible to {}, and you are {name}",
                 names.join(", ")
             )));
         }

@@ -168,7 +168,7 @@ impl Engine {
         };
         let system = &share.row.name;
         let why = format!(
-            "not sent: {system} refused {count} changes of this kind in a row in this container, because the service account lacks a permission"
+            "not sent: {system} refused {count} changes of this kind in this container in a row: the service account lacks a permission"
         );
         let remedy = format!(
             "grant the permission: `eager-tide systems permissions {system}` lists what the service account needs"
@@ -313,7 +313,7 @@ fn with_rename_note(error: ConnectError, turn: QueuePosition) -> ConnectError {
         return error;
     }
     let said = format!(
-        "partly done: the account was renamed, and these values were not written: {}",
+        "partly done: the account was renamed, but these values were not written: {}",
         error.message
     );
     ConnectError {
@@ -334,11 +334,9 @@ fn merge_errors(refused: &[(ValueChange, ConnectError)]) -> ConnectError {
             message: said,
             ..last.clone()
         },
-        None => ConnectError::permanent(
-            "refused",
-            said,
-            "correct the mapping that gives the refused value",
-        ),
+        None => {
+            ConnectError::permanent("refused", said, "correct the mapping of the refused value")
+        }
     }
 }
 

@@ -64,13 +64,13 @@ impl Engine {
             .iter()
             .position(|role| role.name == name)
             .ok_or_else(|| no_role(&rules.set, name))?;
-        new.roles[place].when =
-            match when.trim() {
-                "" => None,
-                text => Some(new.expression(new.roles[place].kind, None, text).map_err(
-                    |error| EngineError::Invalid(format!("this is no condition: {error}")),
-                )?),
-            };
+        new.roles[place].when = match when.trim() {
+            "" => None,
+            text => Some(
+                new.expression(new.roles[place].kind, None, text)
+                    .map_err(|error| EngineError::Invalid(format!("invalid condition: {error}")))?,
+            ),
+        };
         let name = name.to_owned();
         let work = move || {
             let (old, outcome) = (&rules.set, decide(&rules.set, &population, now));
@@ -150,7 +150,7 @@ impl Engine {
             && until <= from
         {
             return Err(EngineError::Invalid(
-                "a role that ends before it begins is not given".to_owned(),
+                "the end of the grant is before its start".to_owned(),
             ));
         }
         self.store
@@ -178,7 +178,7 @@ impl Engine {
 fn no_role(rules: &RuleSet, name: &str) -> EngineError {
     let names: Vec<&str> = rules.roles.iter().map(|role| role.name.as_str()).collect();
     let known = if names.is_empty() {
-        "roles.toml names none".to_owned()
+        "roles.toml declares none".to_owned()
     } else {
         format!("there are {}", names.join(", "))
     };

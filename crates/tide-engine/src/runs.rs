@@ -237,7 +237,7 @@ impl Engine {
             }
             if let Some(day) = &set.as_of {
                 return Err(EngineError::Conflict(format!(
-                    "preview {preview} shows another moment ({day}): make one of now, and run that"
+                    "preview {preview} is as of {day}: create a preview as of now, and run that"
                 )));
             }
         }
@@ -246,7 +246,7 @@ impl Engine {
         }
         if plan.as_of.is_some() && plan.carry_out {
             return Err(EngineError::Invalid(
-                "a run is of now: another moment can only be previewed".to_owned(),
+                "a run is always as of now: other days can only be previewed".to_owned(),
             ));
         }
         let id = self
@@ -266,16 +266,28 @@ impl Engine {
                 tracing::error!(change_set = id, %error, "a change set failed");
                 // What was decided may not be kept: everybody is looked at next time.
                 engine.reset_decision_cache().await;
-                engine.finish(id, ChangeSetState::Failed, Some(&error.to_string()), &principal).await;
+                engine
+                    .finish(
+                        id,
+                        ChangeSetState::Failed,
+                        Some(&error.to_string()),
+                        &principal,
+                    )
+                    .await;
             }
             *lock(&engine.current_run) = None;
             if plan.carry_out
                 && let Err(error) = engine.keep_run_holds(id).await
             {
-                tracing::error!(change_set = id, %error, "what the run left on hold could not be kept");
+                tracing::error!(change_set = id, %error, "could not store the holds of the run");
             }
             // What the run made may be what something else waits for.
-            if plan.carry_out && engine.rules().await.is_ok_and(|rules| rules.set.has_steps()) {
+            if plan.carry_out
+                && engine
+                    .rules()
+                    .await
+                    .is_ok_and(|rules| rules.set.has_steps())
+            {
                 engine.wake.notify_one();
             }
         });
@@ -290,7 +302,7 @@ impl Engine {
                 Ok(())
             }
             _ => Err(EngineError::Conflict(format!(
-                "change set {id} is not on its way"
+                "change set {id} is not in progress"
             ))),
         }
     }
@@ -313,7 +325,7 @@ impl Engine {
                     continue;
                 }
                 Err(error) => {
-                    tracing::error!(change_set = id, %error, "the end of a change set could not be noted")
+                    tracing::error!(change_set = id, %error, "could not record the end of a change set")
                 }
             }
             break;
@@ -339,7 +351,7 @@ impl Engine {
             .filter_map(|read| {
                 read.error
                     .as_ref()
-                    .map(|error| format!("{} could not be read completely: {error}. Nobody is taken for absent there.", read.system))
+                    .map(|error| format!("{} could not be read completely: {error}. No account there counts as absent.", read.system))
             })
             .collect();
         // A system that does not answer fails once for each of its types.
@@ -348,7 +360,7 @@ impl Engine {
             self.finish(
                 id,
                 ChangeSetState::Canceled,
-                Some("cancelled before anything was decided"),
+                Some("canceled before anything was decided"),
                 principal,
             )
             .await;
@@ -399,7 +411,7 @@ impl Engine {
             .await?;
         } else {
             notes.push(format!(
-                "As it would be decided on {}, if nothing else changes until then.",
+                "As decided on {}, if nothing else changes until then.",
                 at.strftime("%Y-%m-%d %H:%M UTC")
             ));
         }
@@ -418,18 +430,15 @@ impl Engine {
                 .and_then(|read| read.error.as_ref());
             if let (None, Some(error)) = (&change.hold, error) {
                 change.hold = Some(
-                    Reason::new(format!(
-                        "{} could not be read just now: {error}",
-                        change.system
-                    ))
-                    .on_hold(HoldCause::NotRead),
+                    Reason::new(format!("{} could not be read: {error}", change.system))
+                        .on_hold(HoldCause::NotRead),
                 );
             }
         }
         if !plan.only.is_empty() {
             let count = only(&population, &mut outcome, &plan.only)?;
             notes.push(format!(
-                "Only those who were named ({}) of {count}: {}.",
+                "Only the named people ({} of {count}): {}.",
                 plan.only.len(),
                 plan.only.join(", ")
             ));
@@ -441,14 +450,14 @@ impl Engine {
             notes.extend(self.bind(preview, &mut outcome).await?);
         }
         if plan.adopt {
-            notes.push("Accounts were joined and nothing was sent: the changes below are what a run would send.".to_owned());
+            notes.push("Accounts were linked; nothing was sent. The changes below are what a run would send.".to_owned());
             for change in outcome
                 .changes
                 .iter_mut()
                 .filter(|change| change.hold.is_none())
             {
                 change.hold = Some(
-                    Reason::new("adopting: accounts are joined, and nothing is sent")
+                    Reason::new("link only: accounts are linked, nothing is sent")
                         .on_hold(HoldCause::LinkOnly),
                 );
             }
@@ -555,7 +564,7 @@ impl Engine {
         let mut notes = Vec::new();
         if strange > 0 {
             notes.push(format!(
-                "{strange} changes are held that preview {preview} did not show."
+                "{strange} changes that preview {preview} did not show are on hold."
             ));
         }
         if gone > 0 {
@@ -704,7 +713,7 @@ impl Engine {
                 .await;
                 continue;
             }
-            tracing::info!(change_set = id, "going on with a run that was interrupted");
+            tracing::info!(change_set = id, "resuming an interrupted run");
             let now = self.now();
             let old = self
                 .store
@@ -726,7 +735,7 @@ impl Engine {
             let engine = self.clone();
             self.tasks.spawn(async move {
                 let _held = held;
-                let note = Some("Interrupted and gone on with.".into());
+                let note = Some("Interrupted and resumed.".into());
                 if let Err(error) = engine
                     .carry_out_whole(id, None, note, &principal, &cancel)
                     .await
@@ -821,7 +830,7 @@ fn only(
         let found = tide_core::explain::whom(population, outcome, name);
         if found.is_empty() {
             return Err(EngineError::NotFound(format!(
-                "nobody is found by `{name}`: give a name, a number, an address or an id"
+                "no person matches `{name}`: give a name, number, address or id"
             )));
         }
         about.extend(found);

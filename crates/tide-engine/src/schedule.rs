@@ -58,17 +58,17 @@ impl Blackout {
         let time = |text: &str| -> Result<Time, String> {
             let (hours, minutes) = text
                 .split_once(':')
-                .ok_or_else(|| format!("`{text}` is no time of day: write 22:00"))?;
+                .ok_or_else(|| format!("`{text}` is not a time of day: write 22:00"))?;
             let number = |part: &str| {
                 part.parse::<i8>()
-                    .map_err(|_| format!("`{text}` is no time of day: write 22:00"))
+                    .map_err(|_| format!("`{text}` is not a time of day: write 22:00"))
             };
             Time::new(number(hours)?, number(minutes)?, 0, 0)
-                .map_err(|_| format!("`{text}` is no time of day: write 22:00"))
+                .map_err(|_| format!("`{text}` is not a time of day: write 22:00"))
         };
         let zone = TimeZone::get(&self.zone).map_err(|_| {
             format!(
-                "`{}` is no time zone: write Europe/Tallinn, or UTC",
+                "`{}` is not a time zone: write Europe/Tallinn, or UTC",
                 self.zone
             )
         })?;
@@ -78,7 +78,7 @@ impl Blackout {
                 .find(|(short, _)| word.eq_ignore_ascii_case(short))
                 .map(|(_, day)| *day);
             found.ok_or_else(|| {
-                format!("`{word}` is no day: choose from mon, tue, wed, thu, fri, sat, sun")
+                format!("`{word}` is not a day: choose from mon, tue, wed, thu, fri, sat, sun")
             })
         };
         Ok((
@@ -137,8 +137,7 @@ impl Schedule {
             window.parts().map_err(EngineError::Invalid)?;
             if window.from == window.to {
                 return Err(EngineError::Invalid(
-                    "a window that ends when it begins is none: pause the system instead"
-                        .to_owned(),
+                    "a blackout cannot end when it begins: pause the system instead".to_owned(),
                 ));
             }
         }
@@ -148,7 +147,7 @@ impl Schedule {
         ] {
             if let Some(seconds) = seconds.filter(|seconds| !(least..=LONGEST).contains(seconds)) {
                 return Err(EngineError::Invalid(format!(
-                    "a system is not {what} every {seconds} s: choose from {least} to {LONGEST}"
+                    "a system cannot be {what} every {seconds} s: choose {least} to {LONGEST}"
                 )));
             }
         }

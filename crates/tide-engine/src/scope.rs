@@ -257,7 +257,7 @@ impl Engine {
         let (rules, population, outcome) = self.decide_now().await?;
         let Some(own) = rules.set.systems.get(system) else {
             return Err(EngineError::NotFound(format!(
-                "the published rules say nothing of {system}: `eager-tide systems add` writes a first file"
+                "the published rules do not contain {system}: `eager-tide systems add` writes a first file"
             )));
         };
         let mut lines = lines(&outcome, &population, &rules.set, system, kind);
@@ -455,7 +455,7 @@ impl Engine {
                 .row
                 .id),
             None => {
-                tracing::debug!(system, "the first rules begin a draft");
+                tracing::debug!(system, "first rules as a draft");
                 Ok(self
                     .begin_draft(NEW_SYSTEMS, None, Some(files), principal)
                     .await?
@@ -496,7 +496,7 @@ fn known_groups(
             .map(|near| format!(": did you mean `{near}`?"))
             .unwrap_or_default();
         return Err(EngineError::Invalid(format!(
-            "{of} holds no group `{}`{near}",
+            "{of} has no group `{}`{near}",
             group.name
         )));
     }
@@ -511,13 +511,13 @@ fn edited(
     edit: &ScopeEdit,
 ) -> Result<(Vec<RuleFile>, RuleFile), EngineError> {
     let own = set.systems.get(system).ok_or_else(|| {
-        EngineError::NotFound(format!("the published rules say nothing of {system}"))
+        EngineError::NotFound(format!("the published rules do not contain {system}"))
     })?;
     let mut files = files.to_vec();
     let file = files
         .iter_mut()
         .find(|file| file.name == own.file)
-        .ok_or_else(|| EngineError::NotFound(format!("the rule set holds no file {}", own.file)))?;
+        .ok_or_else(|| EngineError::NotFound(format!("the rule set has no file {}", own.file)))?;
     file.text = edit::with_scope(&file.text, kind, edit).map_err(EngineError::Invalid)?;
     let changed = file.clone();
     Ok((files, changed))

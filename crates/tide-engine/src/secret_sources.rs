@@ -29,11 +29,8 @@ impl std::str::FromStr for ForHosts {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let missing = || {
-            format!(
-                "`{text}` names no host that the secret is for: write NAME=HOST, or NAME=HOST,HOST"
-            )
-        };
+        let missing =
+            || format!("`{text}` names no host for the secret: write NAME=HOST, or NAME=HOST,HOST");
         let (name, hosts) = text.split_once('=').ok_or_else(missing)?;
         let hosts: Vec<String> = hosts
             .split(',')

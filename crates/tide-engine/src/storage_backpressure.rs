@@ -23,7 +23,7 @@ impl Engine {
     /// Waits until the records can be written. Returns `false` if the service stops.
     pub(crate) async fn waits_for_disk(&self, said: &str) -> bool {
         let text = format!(
-            "the records cannot be written ({said}): nothing is sent; make room on the disk, or give the file its rights back, and it goes on by itself"
+            "the records cannot be written ({said}): nothing is sent; free disk space or restore the permissions of the file, and it resumes automatically"
         );
         let news = lock(&self.storage_error).replace(text.clone()).is_none();
         if news {
@@ -39,7 +39,7 @@ impl Engine {
     /// The records can be written.
     pub(crate) fn goes_on(&self) {
         if lock(&self.storage_error).take().is_some() {
-            tracing::info!("the records can be written again: it goes on");
+            tracing::info!("the records can be written again: resuming");
             self.tell(Event::Noticed);
         }
     }
@@ -100,7 +100,7 @@ impl Engine {
         {
             change.hold = Some(
                 Reason::new(format!(
-                    "a backup was restored, and not read since: {}",
+                    "not read since a backup was restored: {}",
                     names.join(", ")
                 ))
                 .on_hold(HoldCause::NotRead),

@@ -50,7 +50,7 @@ impl Engine {
                     return engine.runs_again(&name);
                 };
                 let said = panic_message(&*panic);
-                tracing::error!(task = name, said, wait = ?pause, "a task panicked and restarts");
+                tracing::error!(task = name, said, wait = ?pause, "a task panicked and is restarted");
                 lock(&engine.panicked).insert(name.clone(), said);
                 engine.tell(Event::Noticed);
                 if begun.elapsed() > PAUSES.1 {
@@ -67,7 +67,7 @@ impl Engine {
 
     fn runs_again(&self, name: &str) {
         if lock(&self.panicked).remove(name).is_some() {
-            tracing::info!(task = name, "the task runs again");
+            tracing::info!(task = name, "the task was restarted");
             self.tell(Event::Noticed);
         }
     }

@@ -63,7 +63,7 @@ fn usable(name: &str) -> Result<(), EngineError> {
         Ok(())
     } else {
         Err(EngineError::Invalid(format!(
-            "`{name}` cannot be a system's name: use lower-case letters, digits and hyphens, a letter first"
+            "`{name}` is not a valid system name: use lower-case letters, digits and hyphens, starting with a letter"
         )))
     }
 }
@@ -299,7 +299,7 @@ impl Engine {
         {
             let way = way.lines().next().unwrap_or_default();
             return Err(EngineError::Invalid(format!(
-                "the secret of {name} would go another way ({way}): give the secret again with the settings"
+                "the secret of {name} would be sent elsewhere ({way}): enter the secret again with the settings"
             )));
         }
         self.unsaved(row.kind, &settings, secret)?;
@@ -414,7 +414,7 @@ impl Engine {
         self.store.system(name).await?;
         if !retire && self.store.links_of_system(name).await? > 0 {
             return Err(EngineError::Conflict(format!(
-                "accounts of {name} are linked to identities: `eager-tide systems retire {name}` shows what its removal would do"
+                "accounts of {name} are linked to identities: `eager-tide systems retire {name}` shows the impact of removing it"
             )));
         }
         if let Some((files, _)) = self.rules_without(name).await? {

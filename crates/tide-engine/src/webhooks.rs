@@ -92,12 +92,12 @@ impl Engine {
         let rules = self.rules().await?;
         if !rules.set.webhooks.contains_key(name) {
             return Err(EngineError::NotFound(format!(
-                "nobody is called `{name}`: declare it in webhooks.toml, and publish"
+                "there is no webhook `{name}`: declare it in webhooks.toml, and publish"
             )));
         }
         if secret.len() < 16 {
             return Err(EngineError::Invalid(
-                "a secret to sign with has 16 characters or more".to_owned(),
+                "a signing secret needs at least 16 characters".to_owned(),
             ));
         }
         self.store
@@ -132,8 +132,8 @@ impl Engine {
         let secret = self.store.secret(OWNER, name).await?.ok_or_else(|| {
             ConnectError::permanent(
                 "secret",
-                format!("there is no secret to sign calls to {name} with"),
-                format!("set one that both know: `eager-tide webhooks secret {name}`"),
+                format!("there is no secret to sign requests to {name}"),
+                format!("set a shared one: `eager-tide webhooks secret {name}`"),
             )
         })?;
         Ok(WebhookSender::new(
@@ -151,7 +151,7 @@ impl Engine {
             .set
             .webhooks
             .get(name)
-            .ok_or_else(|| EngineError::NotFound(format!("nobody is called `{name}`")))?;
+            .ok_or_else(|| EngineError::NotFound(format!("there is no webhook `{name}`")))?;
         let body = serde_json::json!({"kind": "test", "call": name});
         self.caller(name, call)
             .await?
@@ -194,12 +194,12 @@ impl Engine {
             match sent {
                 Ok(_) => {
                     self.store
-                        .reveal_first_password(row.id, &format!("call-out {name}"), self.now())
+                        .reveal_first_password(row.id, &format!("webhook {name}"), self.now())
                         .await?;
                     handed += 1;
                 }
                 Err(error) => {
-                    tracing::warn!(call = name, password = row.id, %error, "a first password could not be handed over");
+                    tracing::warn!(call = name, password = row.id, %error, "a first password could not be delivered");
                     self.store
                         .first_password_kept(row.id, &error.to_string(), self.now())
                         .await?;
@@ -240,7 +240,7 @@ impl Engine {
                 Err(error) => Err(error),
             };
             if let Err(error) = &sent {
-                tracing::warn!(call = name, notice = row.id, %error, "a notice could not be carried");
+                tracing::warn!(call = name, notice = row.id, %error, "a notification could not be delivered");
             }
             carried += usize::from(sent.is_ok());
             self.store
@@ -252,7 +252,7 @@ impl Engine {
 
     /// Hands over what waits until the service stops.
     pub fn keep_calling(self: &Arc<Self>) {
-        self.supervise("call-out sender", |engine| async move {
+        self.supervise("webhook sender", |engine| async move {
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
@@ -267,7 +267,7 @@ impl Engine {
                 if let Err(error) = engine.hand_over().await
                     && !matches!(error, EngineError::NoRules | EngineError::Rules(_))
                 {
-                    tracing::warn!(%error, "calls out");
+                    tracing::warn!(%error, "webhooks");
                 }
             }
         });

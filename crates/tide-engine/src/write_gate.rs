@@ -75,9 +75,7 @@ impl WriteGate for Gate {
             return Some(format!("{system} is not armed"));
         }
         let window = state.schedule.quiet_at(self.clock.now());
-        window.map(|(until, words)| {
-            format!("nothing is written to {system} in this window: {words}, until {until}")
-        })
+        window.map(|(until, words)| format!("write blackout of {system}: {words}, until {until}"))
     }
 }
 
@@ -114,7 +112,7 @@ impl Engine {
             let (until, words) = Schedule::read(&one.schedule).quiet_at(at)?;
             let until = until.strftime("%Y-%m-%d %H:%M UTC");
             Some(format!(
-                "nothing is written to {} now, by its schedule: {words}, until {until}",
+                "write blackout of {}: {words}, until {until}",
                 one.name
             ))
         };
@@ -155,7 +153,7 @@ impl Engine {
     pub async fn lift_write_stop(&self, principal: &str) -> Result<bool, EngineError> {
         let lifted = self.store.lift_write_stop(principal, self.now()).await?;
         if lifted {
-            tracing::warn!("writes go on");
+            tracing::warn!("writes are resumed");
             self.tell(Event::Noticed);
             self.wake.notify_one();
         }

@@ -122,7 +122,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
         .hold
         .clone()
         .expect("held");
-    assert_eq!(hold.text, "waits for a yes (titles): level 1 of 2, ada");
+    assert_eq!(hold.text, "awaiting approval (titles): level 1 of 2, ada");
     assert_eq!(
         hold.rule.map(|place| (place.file, place.line)),
         Some(("approvals.toml".into(), 2))
@@ -187,7 +187,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
         decisions(&tide, "approval", &ada).await[0]
             .blocked
             .as_deref(),
-        Some("you have answered an earlier level of it")
+        Some("you have answered an earlier level")
     );
     tide.run().await;
     assert_ne!(title(), "Commodore", "one yes of two");
@@ -228,7 +228,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let own = decisions(&tide, "approval", &ada).await.remove(0);
     assert_eq!(
         own.blocked.as_deref(),
-        Some("whoever asks for a change does not approve it")
+        Some("nobody approves a change that they requested")
     );
     assert!(matches!(
         tide.engine
@@ -264,7 +264,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
         .expect("held");
     assert_eq!(
         hold.text,
-        "refused by cy (“no such rank”): it is not sent while it stays the same"
+        "rejected by cy (“no such rank”): not sent while it stays the same"
     );
     assert_eq!(decisions(&tide, "approval", &bo).await, vec![]);
     assert_ne!(
@@ -299,7 +299,7 @@ groups = ["harbour masters"]
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
     let told = tide.engine.notifications(None, true).await.expect("read");
     let waits = format!(
-        "and {} more changes waits for a yes (everything at once)",
+        "and {} more changes awaiting approval (everything at once)",
         count(&run.states, "on_hold") - 1
     );
     assert!(
@@ -359,14 +359,14 @@ groups = ["harbour masters"]
     assert_eq!(
         texts
             .iter()
-            .filter(|text| text.contains("still waits for a yes"))
+            .filter(|text| text.contains("still awaiting approval"))
             .count(),
         1,
         "{texts:?}"
     );
     assert_eq!(
         reminders[0].title,
-        format!("still waits for a yes (everything at once): somebody and {others} more")
+        format!("still awaiting approval (everything at once): somebody and {others} more")
     );
     // The day passes: the store is told of an earlier one.
     let past = tide.engine.now() - jiff::SignedDuration::from_hours(48);
@@ -411,7 +411,7 @@ groups = ["harbour masters"]
         .expect("held");
     assert_eq!(
         hold.text,
-        "nobody answered “everything at once” within 1 days: it is not sent before it is asked again"
+        "nobody answered “everything at once” within 1 days: not sent until the approval is reopened"
     );
     tide.engine
         .answer_decision(&expired.id, DecisionAnswer::Reopen, "", "tester")
@@ -466,7 +466,7 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
         assert_eq!(held.len(), 1, "{held:?}");
         assert_eq!(
             held[0].change.hold.as_ref().map(|h| h.text.as_str()),
-            Some("changed in berthing itself: it is told, and put right when somebody says so")
+            Some("drift: changed in berthing by others; repaired when an operator chooses repair")
         );
         assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     }
@@ -482,7 +482,7 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
     assert!(
         noted.iter().any(|notice| notice
             .body
-            .contains("it is left until somebody says otherwise")),
+            .contains("reported only, until an operator chooses repair")),
         "{noted:?}"
     );
     tide.engine
@@ -538,7 +538,7 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
             .change
             .hold
             .as_ref()
-            .is_some_and(|h| h.text.contains("in a queue of its own"))),
+            .is_some_and(|h| h.text.contains("in its queue"))),
         "{held:?}"
     );
     assert_eq!(tide.berthing.take_writes().len(), 2);
@@ -777,9 +777,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     assert!(
         then.as_of
             .is_some_and(|at| at.starts_with(&day.to_string()))
-            && then
-                .note
-                .is_some_and(|n| n.contains("As it would be decided"))
+            && then.note.is_some_and(|n| n.contains("As decided"))
     );
     let now = tide
         .go(Plan {
@@ -799,7 +797,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
             "tester",
         )
         .await;
-    assert!(bound.is_err_and(|error| error.to_string().contains("another moment")));
+    assert!(bound.is_err_and(|error| error.to_string().contains("create a preview as of now")));
     let run = tide
         .engine
         .begin(
@@ -900,7 +898,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     assert!(
         blocked(&cy).await[0]
             .as_deref()
-            .is_some_and(|why| why.contains("you gave a role by hand")),
+            .is_some_and(|why| why.contains("you granted a role")),
         "{:?}",
         blocked(&cy).await
     );
@@ -959,7 +957,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     assert!(
         blocked(&ada).await[0]
             .as_deref()
-            .is_some_and(|why| why.contains("your token since")),
+            .is_some_and(|why| why.contains("your groups, person or token since")),
         "{:?}",
         blocked(&ada).await
     );

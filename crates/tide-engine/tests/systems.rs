@@ -94,7 +94,7 @@ async fn a_row_that_cannot_be_told_keeps_whoever_it_may_be() {
     assert!(
         last.error
             .as_deref()
-            .is_some_and(|error| error.contains("not taken for absent")),
+            .is_some_and(|error| error.contains("do not count as absent")),
         "{last:?}"
     );
     // However often it is read: the row may still be hers.
@@ -294,7 +294,9 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
         .await
         .expect_err("refused");
     assert!(
-        error.to_string().contains("would go another way (ldap://"),
+        error
+            .to_string()
+            .contains("would be sent elsewhere (ldap://"),
         "{error}"
     );
     engine
@@ -405,7 +407,7 @@ async fn a_scope_is_counted_tried_and_saved() {
     ] {
         let said = refused.expect("refused").to_string();
         assert!(
-            said.contains("harbour holds no group `deck-wacht`: did you mean `deck-watch`?"),
+            said.contains("harbour has no group `deck-wacht`: did you mean `deck-watch`?"),
             "{said}"
         );
     }

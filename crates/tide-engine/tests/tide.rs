@@ -315,7 +315,7 @@ async fn one_refusal_stops_neither_the_others_nor_a_refused_token_is_asked_again
     assert!(failed.iter().any(|c| {
         c.error
             .as_deref()
-            .is_some_and(|e| e.contains("refuses the token"))
+            .is_some_and(|e| e.contains("rejects the token"))
     }));
     assert!(
         tide.berthing.take_writes().len() <= 16,
@@ -356,7 +356,7 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
     );
     assert!(
         held.iter()
-            .any(|t| t == "waits for a value of mail: it is required"),
+            .any(|t| t == "waiting for a value of mail: it is required"),
         "{held:#?}"
     );
     assert!(count(&run.states, "done") > 20);
@@ -401,7 +401,7 @@ async fn a_bound_run_sends_what_the_preview_showed_and_nothing_else() {
     assert!(
         run.note
             .as_deref()
-            .is_some_and(|n| n.contains("1 changes are held that preview")),
+            .is_some_and(|n| n.contains("1 changes that preview")),
         "{:?}",
         run.note
     );
@@ -645,7 +645,7 @@ async fn cancelling_interrupts_a_reading() {
     let set = tide.ended(id).await;
     assert_eq!(
         (set.state.as_str(), set.note.as_deref()),
-        ("canceled", Some("cancelled before anything was decided"))
+        ("canceled", Some("canceled before anything was decided"))
     );
     assert!(
         tide.engine

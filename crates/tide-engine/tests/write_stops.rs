@@ -154,7 +154,7 @@ async fn a_pause_and_a_disarm_stop_what_is_queued() {
         assert!(
             run.note
                 .as_deref()
-                .is_some_and(|note| note.contains("not sent, because writes were stopped")),
+                .is_some_and(|note| note.contains("not sent because writes were stopped")),
             "{:?}",
             run.note
         );
@@ -206,7 +206,7 @@ async fn a_window_without_writes_that_begins_stops_what_is_queued() {
         .await
         .expect("set");
     let at_the_stop = tide.berthing.count();
-    ends_early(&tide, id, at_the_stop, "in this window").await;
+    ends_early(&tide, id, at_the_stop, "write blackout").await;
     tide.engine
         .set_schedule("berthing", &Schedule::default(), "tester")
         .await

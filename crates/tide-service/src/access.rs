@@ -327,12 +327,8 @@ async fn caller(
 ) -> Result<Caller, Refusal> {
     let now = service.engine.now();
     let signed_out = || {
-        Refusal::new(
-            StatusCode::UNAUTHORIZED,
-            "sign-in",
-            "you are not signed in, or no longer",
-        )
-        .remedy("sign in with a token")
+        Refusal::new(StatusCode::UNAUTHORIZED, "sign-in", "you are not signed in")
+            .remedy("sign in with a token")
     };
     if let Some(value) = headers.get(header::AUTHORIZATION) {
         let token = value
@@ -400,16 +396,16 @@ async fn granted(
         let what = if is_system {
             format!("this token belongs to the system {}", caller.principal.name)
         } else {
-            "this is for the system itself, with a token of its own".into()
+            "only the system itself may call this, with its own token".into()
         };
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-granted", what)
-            .remedy("`eager-tide systems token NAME` gives a system a token"));
+            .remedy("`eager-tide systems token NAME` creates a token for a system"));
     }
     if is_system && service.engine.store().system(system).await?.kind != SystemKind::Push {
         // A token that was given before the system became another one.
-        let said = format!("{system} is no system that calls us");
+        let said = format!("{system} is not a push system");
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said)
-            .remedy("add a system of kind push, and give it a token"));
+            .remedy("add a system of kind push, and create a token for it"));
     }
     if is_system && !service.paces.allows(&caller.principal.id) {
         return Err(Refusal::new(
@@ -485,7 +481,7 @@ fn not_granted(method: &Method, path: &str) -> Response {
         return Refusal::new(
             StatusCode::FORBIDDEN,
             "not-granted",
-            format!("{method} {path} is granted to nobody"),
+            format!("{method} {path} is not available"),
         )
         .into_response();
     }

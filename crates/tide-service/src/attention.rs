@@ -21,7 +21,7 @@ pub fn message(one: &Attention) -> String {
     match one.kind {
         AttentionKind::Storage => "The records cannot be written: nothing is sent.".to_owned(),
         AttentionKind::WritesStopped => "All writes are stopped.".to_owned(),
-        AttentionKind::Task => "A task of the service failed, and is started again.".to_owned(),
+        AttentionKind::Task => "A task of the service failed and is restarted.".to_owned(),
         AttentionKind::OpenAccess => {
             format!(
                 "{} still {} access.",
@@ -49,10 +49,10 @@ pub fn message(one: &Attention) -> String {
         }
         AttentionKind::OnHold => format!("{} on hold.", plural(count, "record is", "records are")),
         AttentionKind::RetriedLater => format!("Changes of {} are retried later.", records(count)),
-        AttentionKind::Notices => format!("{} new.", plural(count, "notice is", "notices are")),
+        AttentionKind::Notices => format!("{} new.", plural(count, "alert is", "alerts are")),
         AttentionKind::NoSystems => "No system is connected yet.".to_owned(),
         AttentionKind::NoRules => "No rules are published yet.".to_owned(),
-        AttentionKind::NoRun => "Nothing was run yet. Begin with a preview.".to_owned(),
+        AttentionKind::NoRun => "Nothing was run yet. Start with a preview.".to_owned(),
     }
 }
 

@@ -141,9 +141,10 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
                 after: texts(&value.after)
                     .into_iter()
                     .chain(
-                        value.later.iter().map(|later| {
-                            format!("the account of {}, once it is there", later.label)
-                        }),
+                        value
+                            .later
+                            .iter()
+                            .map(|later| format!("the account of {}, once it exists", later.label)),
                     )
                     .collect(),
                 rule: place(&value.rule),
@@ -300,13 +301,13 @@ fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     match mapping.keep {
         Apply::Always => {}
         Apply::OnCreate => notes.push("set once"),
-        Apply::IfEmpty => notes.push("fills a blank"),
+        Apply::IfEmpty => notes.push("only if empty"),
     }
     if mapping.empty == OnEmpty::Keep {
-        notes.push("an empty source leaves it");
+        notes.push("kept if the source is empty");
     }
     if mapping.merge {
-        notes.push("beside what others put there");
+        notes.push("merged with values of others");
     }
     tide_api::RuleLine {
         name: mapping.attribute.clone(),
@@ -320,7 +321,7 @@ fn container(word: &str, container: &Container) -> tide_api::RuleLine {
     let note = if container.one_level {
         "one level"
     } else {
-        "and all below"
+        "with subtree"
     };
     tide_api::RuleLine {
         name: word.into(),
@@ -341,7 +342,7 @@ fn rule(name: &str, text: &str, note: &str, at: &Place) -> tide_api::RuleLine {
 
 fn group(word: &str, group: &GroupScope) -> tide_api::RuleLine {
     let nested = if group.nested {
-        "nested groups count"
+        "including nested members"
     } else {
         "direct members only"
     };
@@ -370,7 +371,7 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
         .collect();
     lines.extend(scope.except.iter().map(|c| container("except", c)));
     lines.extend(scope.groups.iter().map(|g| group("member of", g)));
-    lines.extend(scope.not_groups.iter().map(|g| group("not member of", g)));
+    lines.extend(scope.not_groups.iter().map(|g| group("not a member of", g)));
     lines.extend(
         scope
             .filter
@@ -380,7 +381,7 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
     lines.extend(scope.conditions.iter().map(condition));
     if let Some(domains) = &types.domains {
         let note = format!(
-            "in {}; addresses outside are held",
+            "in {}; other addresses are put on hold",
             domains.attributes.join(", ")
         );
         lines.push(rule(
@@ -400,9 +401,9 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
     }
     lines.extend(types.protected.names.iter().map(|name| {
         rule(
-            "hands off",
+            "protected",
             name,
-            "never joined, changed or disabled",
+            "never linked, changed or disabled",
             &types.protected.place,
         )
     }));
@@ -411,7 +412,7 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
             .protected
             .conditions
             .iter()
-            .map(|c| rule("hands off if", c.when.source(), &c.otherwise, &c.place)),
+            .map(|c| rule("protected if", c.when.source(), &c.otherwise, &c.place)),
     );
     let of_populations = types.populations.iter().flat_map(|population| {
         population.outbound.iter().map(move |one| {
@@ -449,16 +450,16 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
                 note: format!(
                     "{}, compared {}{}",
                     if rule.certain {
-                        "joins by itself"
+                        "links automatically"
                     } else {
-                        "asks a person"
+                        "needs review"
                     },
                     rule.compare.as_str(),
                     if rule.agree.is_empty() {
                         String::new()
                     } else {
                         format!(
-                            ", if {} of {} others agree",
+                            ", if {} of {} supporting values agree",
                             rule.at_least,
                             rule.agree.len()
                         )
@@ -511,25 +512,25 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
     let mut lines = Vec::new();
     if types.is_target() {
         lines.push(line(
-            "deleted there",
+            "deleted by others",
             match types.on_deleted {
-                OnDeleted::Ask => "a person is asked",
-                OnDeleted::Recreate => "made again",
+                OnDeleted::Ask => "needs review",
+                OnDeleted::Recreate => "created again",
                 OnDeleted::Ignore => "stays deleted",
             },
         ));
         lines.push(line(
-            "made there, nobody's",
+            "created by others, orphaned",
             match types.on_orphaned {
-                OnOrphaned::Ignore => "shown and left alone",
+                OnOrphaned::Ignore => "reported only",
                 OnOrphaned::Disable => "disabled",
-                OnOrphaned::Ask => "a person is asked",
+                OnOrphaned::Ask => "needs review",
             },
         ));
     }
     if let Some(password) = &types.password {
         let to = match &password.handed_to {
-            Some(call) => format!("handed to {call}"),
+            Some(call) => format!("delivered to {call}"),
             None if password.shown_to.is_empty() => "shown once to any operator".to_owned(),
             None => format!("shown once to {}", password.shown_to.join(", ")),
         };
@@ -577,7 +578,7 @@ pub fn following(one: tide_engine::WatcherStatus) -> tide_api::WatcherView {
 }
 
 pub fn call_line(name: &str, call: &tide_core::rules::WebhookRules) -> tide_api::RuleLine {
-    let note = format!("an answer is waited for {} s", call.timeout_seconds);
+    let note = format!("timeout {} s", call.timeout_seconds);
     tide_api::RuleLine {
         name: name.to_owned(),
         text: call.url.clone(),
@@ -635,7 +636,7 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::ImpactView {
     }
     if verdicts > 0 {
         parts.push(format!(
-            "decides another thing about {}",
+            "changes the outcome of {}",
             many(verdicts, "account", "accounts")
         ));
     }
@@ -646,7 +647,7 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::ImpactView {
         ));
     }
     let said = if parts.is_empty() {
-        "This changes nothing for anybody.".to_owned()
+        "No impact.".to_owned()
     } else {
         format!("This {}.", parts.join(", and "))
     };
@@ -760,8 +761,8 @@ pub fn rule_lines(
                     (attribute.wanted, "recommended"),
                     (attribute.unique, "unique"),
                     (attribute.many, "several values"),
-                    (attribute.reference.is_some(), "points to another"),
-                    (attribute.generated.is_some(), "made up once, for life"),
+                    (attribute.reference.is_some(), "reference"),
+                    (attribute.generated.is_some(), "generated once, reserved"),
                 ];
                 let note: Vec<&str> = notes
                     .iter()
@@ -781,7 +782,7 @@ pub fn rule_lines(
         .guards
         .iter()
         .map(|guard| {
-            let most = guard.most.map(|most| format!("at most {most} of a run"));
+            let most = guard.most.map(|most| format!("at most {most} per run"));
             let least = guard
                 .least
                 .map(|least| format!(", and {least} in any case"))

@@ -133,7 +133,7 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     let mut types = BTreeMap::new();
     paths(&given.sample, "", 0, &mut types);
     if types.is_empty() {
-        return Err("the sample is no JSON object with fields".into());
+        return Err("the sample is not a JSON object with fields".into());
     }
     let last = |path: &str| {
         path.rsplit('.')
@@ -154,17 +154,15 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     };
     let named = |path: &Option<String>, what: &str| match path {
         Some(path) if types.contains_key(path) => Ok(Some(path.clone())),
-        Some(path) => Err(format!(
-            "the sample has no field `{path}`, which is to be the {what}"
-        )),
+        Some(path) => Err(format!("the sample has no field `{path}` for the {what}")),
         None => Ok(None),
     };
     let event = named(&given.event, "kind of event")?
         .or_else(|| guess(&KIND_FIELDS, &["string"]))
-        .ok_or("it cannot be guessed which field is the kind of event: say it as `event`")?;
+        .ok_or("the field with the kind of event was not detected: name it as `event`")?;
     let key = named(&given.key, "key")?
         .or_else(|| guess(&KEY_FIELDS, &["string", "number"]))
-        .ok_or("it cannot be guessed which field is the key of the record: say it as `key`")?;
+        .ok_or("the field with the key was not detected: name it as `key`")?;
     let other = |path: Option<String>| path.filter(|path| *path != event && *path != key);
     let id = named(&given.id, "id")?.or_else(|| other(guess(&ID_FIELDS, &["string", "number"])));
     let sequence = named(&given.sequence, "sequence number")?
@@ -184,8 +182,9 @@ pub fn learn(given: &EventSample) -> Result<EventShape, String> {
             .iter()
             .map(|kind| (style(kind.as_str()), *kind))
             .collect();
-        let kind = meaning(&own)
-            .ok_or_else(|| format!("`{own}` is no word for a joiner, a mover or a leaver that is known: say what it means in `words`"))?;
+        let kind = meaning(&own).ok_or_else(|| {
+            format!("`{own}` is not a known kind of event: declare it in `kinds`")
+        })?;
         words.insert(own, kind);
     }
     // The record is the object that holds the key, unless that is the event itself.
@@ -257,7 +256,7 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
 pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String>> {
     let mut problems = Vec::new();
     if !event.is_object() {
-        return Err(vec!["the event is no JSON object".into()]);
+        return Err(vec!["the event is not a JSON object".into()]);
     }
     for path in &shape.required {
         if at(event, path).is_none_or(Json::is_null) {
@@ -335,7 +334,7 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
     });
     if occurred_at == Some(None) {
         problems.push(format!(
-            "`{}` is no moment: write 2026-05-04T08:00:00Z",
+            "`{}` is not a timestamp: write 2026-05-04T08:00:00Z",
             shape.time.as_deref().unwrap_or_default()
         ));
     }
@@ -524,7 +523,7 @@ mod tests {
         );
         assert_eq!(
             read(&usual(), &json!([])).expect_err("refused"),
-            ["the event is no JSON object"]
+            ["the event is not a JSON object"]
         );
         assert!(read(&usual(), &json!({"event": "joiner", "key": " "})).is_err());
     }

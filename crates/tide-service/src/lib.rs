@@ -52,7 +52,7 @@ impl std::str::FromStr for PublicUrl {
     fn from_str(text: &str) -> Result<Self, String> {
         let uri: axum::http::Uri = text
             .parse()
-            .map_err(|error| format!("`{text}` is no address: {error}"))?;
+            .map_err(|error| format!("`{text}` is not an address: {error}"))?;
         let (scheme, authority) = (
             uri.scheme_str().unwrap_or_default(),
             uri.authority().map(ToString::to_string).unwrap_or_default(),
@@ -63,7 +63,7 @@ impl std::str::FromStr for PublicUrl {
             || !matches!(uri.path(), "" | "/")
         {
             return Err(format!(
-                "`{text}` is no address of a service: write https://tide.example, without a path"
+                "`{text}` is not the URL of a service: write https://tide.example, without a path"
             ));
         }
         Ok(PublicUrl(
@@ -100,11 +100,11 @@ impl std::fmt::Display for ServeError {
         match self {
             ServeError::NeedsTls(at) => write!(
                 f,
-                "{at} is not a loopback address, and listening beyond loopback needs TLS, which is not offered yet: listen on 127.0.0.1 and put a TLS proxy before it on this machine"
+                "{at} is not a loopback address, and other addresses need TLS, which is not supported yet: listen on 127.0.0.1 behind a TLS proxy on this machine"
             ),
             ServeError::Bind(at, error) => write!(
                 f,
-                "{at} cannot be listened on: {error}; choose another with --listen"
+                "cannot listen on {at}: {error}; choose another address with --listen"
             ),
             ServeError::Serve(error) => write!(f, "serving ended: {error}"),
         }

@@ -35,7 +35,7 @@ impl Refusal {
         Self::new(
             StatusCode::INTERNAL_SERVER_ERROR,
             "internal",
-            "an internal error; the service's log says why",
+            "an internal error; see the service's log",
         )
     }
 
@@ -77,7 +77,7 @@ impl From<StoreError> for Refusal {
                 Self::new(
                     StatusCode::INTERNAL_SERVER_ERROR,
                     "store",
-                    "the store failed; the service's log says why",
+                    "the store failed; see the service's log",
                 )
             }
         }
@@ -128,7 +128,7 @@ impl<S: Send + Sync, T: serde::de::DeserializeOwned> FromRequest<S> for Body<T> 
         match Json::<T>::from_request(request, state).await {
             Ok(Json(body)) => Ok(Body(body)),
             Err(refused) => Err(Refusal::new(refused.status(), "body", refused.body_text())
-                .remedy("see /api/v1/openapi.json for what is expected")),
+                .remedy("see /api/v1/openapi.json")),
         }
     }
 }

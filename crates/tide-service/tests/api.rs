@@ -200,7 +200,7 @@ async fn whatever_is_wrong_is_a_problem_document() {
         )
         .await,
         422,
-        "cannot be a system's name",
+        "is not a valid system name",
     );
     is_problem(
         &api.send(
@@ -230,7 +230,7 @@ async fn whatever_is_wrong_is_a_problem_document() {
         )
         .await,
         400,
-        "cannot be a rule file's name",
+        "is not a valid file name for rules",
     );
     is_problem(
         &api.send(
@@ -433,7 +433,7 @@ async fn lists_come_in_pages_that_fit_together() {
         .send(Method::POST, "/api/v1/systems/harbour/read", Value::Null)
         .await;
     assert_eq!(
-        (&read.body[0]["seen"], &read.body[0]["error"]),
+        (&read.body[0]["object_count"], &read.body[0]["error"]),
         (&json!(63), &Value::Null),
         "{}",
         read.body
@@ -534,12 +534,12 @@ async fn every_part_of_a_scope_is_told_in_the_rules() {
         })
         .collect();
     for wanted in [
-        "member of cn=crew,dc=e (nested groups count)",
+        "member of cn=crew,dc=e (including nested members)",
         "not member of cn=new,dc=e (direct members only)",
         "filter (mail=*) ()",
-        "hands off uid=spare,dc=e (never joined, changed or disabled)",
+        "protected uid=spare,dc=e (never linked, changed or disabled)",
         "(fed from elsewhere)",
-        "our domains skerry.example (in mail; addresses outside are held)",
+        "our domains skerry.example (in mail; other addresses are put on hold)",
         "domain old.example → skerry.example (written as)",
         "mail identity.mail (recommended)",
     ] {

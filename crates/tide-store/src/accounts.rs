@@ -335,7 +335,7 @@ impl Store {
                             .await?;
                     if kept > 0 {
                         sqlx::query("UPDATE full_read SET error = ? WHERE id = ?")
-                            .bind(format!("{kept} accounts are not shown, and are not taken for absent: it cannot be told whose some of the rows are that were set aside"))
+                            .bind(format!("{kept} missing accounts do not count as absent: some rows in quarantine have no readable key"))
                             .bind(reading)
                             .execute(&mut *c)
                             .await?;

@@ -595,8 +595,8 @@ impl Store {
                         let since = row.get::<&str, _>("since").get(..10).unwrap_or_default().to_owned();
                         sqlx::query("INSERT INTO alert (channel, recipient, subject, body, created_at) VALUES ('console', ?, ?, ?, ?)")
                             .bind(format!("approval:{rule}"))
-                            .bind(format!("still waits for a yes ({rule}): {first}{others}"))
-                            .bind(format!("Asked since {since}; look at the list of decisions."))
+                            .bind(format!("still awaiting approval ({rule}): {first}{others}"))
+                            .bind(format!("Requested {since}; see the decisions."))
                             .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;

@@ -56,7 +56,7 @@ pub enum StoreError {
     Migrate(sqlx::migrate::MigrateError),
     /// A record holds a code that this version does not know.
     #[error(
-        "the store holds `{code}`, which is no {enumeration}: another version of the program wrote it"
+        "the store contains `{code}`, which is not a {enumeration}: it was written by another version"
     )]
     UnknownCode {
         /// The enum.

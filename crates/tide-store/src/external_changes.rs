@@ -109,7 +109,7 @@ impl Store {
                         .execute(c)
                         .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "notice that waits", name: id.to_string() });
+                        return Err(StoreError::Missing { what: "open alert", name: id.to_string() });
                     }
                     Ok(())
                 })

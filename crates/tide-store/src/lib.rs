@@ -283,7 +283,7 @@ fn keep_private(path: &Path) -> std::io::Result<()> {
         let file = options.mode(0o600).open(path)?;
         let rights = file.metadata()?.permissions();
         if rights.mode() & 0o077 != 0 {
-            tracing::warn!(file = %path.display(), "others could read this file, and cannot any more");
+            tracing::warn!(file = %path.display(), "removed access by others from this file");
             file.set_permissions(std::fs::Permissions::from_mode(0o600))?;
         }
     }

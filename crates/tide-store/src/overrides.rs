@@ -228,7 +228,7 @@ impl Store {
                     .bind(&fingerprint)
                     .fetch_optional(&mut *c)
                     .await?;
-                    let subject = subject.ok_or_else(|| StoreError::Missing { what: "parked change", name: fingerprint.clone() })?;
+                    let subject = subject.ok_or_else(|| StoreError::Missing { what: "failed change", name: fingerprint.clone() })?;
                     sqlx::query(
                         "UPDATE change SET state = 'canceled', remedy = 'tried again by hand' WHERE fingerprint = ? AND state = 'failed'",
                     )

@@ -92,7 +92,7 @@ impl Store {
                     .fetch_one(&mut *c)
                     .await?;
                     let subject = identity.unwrap_or_else(|| format!("account {}", account.unwrap_or_default()));
-                    NewJournalEntry::new(&by, "password.set", &subject).detail("to be carried to all linked accounts").append(c, now).await?;
+                    NewJournalEntry::new(&by, "password.set", &subject).detail("to be set in all linked accounts").append(c, now).await?;
                     Ok(id)
                 })
             })

@@ -90,7 +90,7 @@ async fn keep_run(
 }
 
 /// The remedy of a canceled change.
-pub const DECIDED_AGAIN: &str = "it is decided again when the system may be written";
+pub const DECIDED_AGAIN: &str = "decided again when the system may be written";
 
 /// Cancels queued changes of a system, or of all systems, that are not claimed yet; they are
 /// decided again.

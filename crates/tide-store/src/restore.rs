@@ -82,7 +82,7 @@ pub async fn restore(
                     sqlx::query(sql).bind(format_timestamp(now)).execute(&mut *c).await?;
                 }
                 sqlx::query("INSERT INTO dirty_record (account) VALUES (NULL)").execute(&mut *c).await?;
-                let detail = "every system is disarmed, and is read whole before anything is sent; all sessions and tokens ended";
+                let detail = "every system is disarmed and is read in full before anything is sent; all sessions and tokens were ended";
                 NewJournalEntry::new("the service", "store.restored", "").detail(detail).append(c, now).await
             })
         })

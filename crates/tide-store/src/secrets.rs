@@ -40,7 +40,7 @@ impl MasterKey {
         );
         let bytes: [u8; 32] = bytes.as_slice().try_into().map_err(|_| {
             StoreError::Key(
-                "the key must have 32 octets: make one with `openssl rand -base64 32`".into(),
+                "the key must have 32 bytes: create one with `openssl rand -base64 32`".into(),
             )
         })?;
         Ok(MasterKey(Arc::new(Zeroizing::new(bytes))))
@@ -52,7 +52,7 @@ impl MasterKey {
     pub fn of_records(file: &Path, records: &Path) -> Result<Self, StoreError> {
         if std::env::var_os("EAGER_TIDE_KEY").is_none() && !file.exists() && records.exists() {
             return Err(StoreError::Key(format!(
-                "the key file {} is missing, and the records {} are there: put the key back, or set EAGER_TIDE_KEY; a new key would open none of their secrets",
+                "the key file {} is missing, and the records {} are there: put the key back, or set EAGER_TIDE_KEY; a new key could not open their secrets",
                 file.display(),
                 records.display()
             )));

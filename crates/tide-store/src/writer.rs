@@ -211,7 +211,7 @@ async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T
         .await
         .unwrap_or_else(|panic| {
             let said = crate::panic_message(&*panic);
-            tracing::error!(said, "a job of the store panicked; nothing of it was kept");
+            tracing::error!(said, "a store job panicked and was rolled back");
             Err(StoreError::Internal { said })
         })
 }
@@ -225,7 +225,7 @@ async fn checkpoint_loop(mut connection: SqliteConnection, mut asked: mpsc::Rece
             .execute(&mut connection)
             .await
         {
-            tracing::debug!(%error, "the log was not copied into the file");
+            tracing::debug!(%error, "the write-ahead log was not checkpointed");
         }
     }
     let _ = connection.close().await;
@@ -315,7 +315,7 @@ async fn commit(
     group: Vec<Job>,
 ) {
     if let Err(error) = begun {
-        tracing::error!(%error, "a transaction could not be begun");
+        tracing::error!(%error, "could not begin a transaction");
         return refuse(group, &error.to_string()).await;
     }
     if group.len() == 1 {

@@ -1327,7 +1327,7 @@ async fn a_closed_store_and_a_wrong_key_say_so() {
         MasterKey::parse("c2hvcnQ=")
             .expect_err("short")
             .to_string()
-            .contains("32 octets")
+            .contains("32 bytes")
     );
     assert!(
         MasterKey::parse("***")

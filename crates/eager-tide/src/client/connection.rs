@@ -172,7 +172,7 @@ impl Connection {
         );
         set("pin_sha256", self.pin.clone().into());
         if self.kind != SystemKind::Push {
-            set("most_shrink_percent", self.max_shrink.into());
+            set("max_shrink_percent", self.max_shrink.into());
         }
         let needs_address = matches!(self.kind, SystemKind::Ldap | SystemKind::Scim);
         if needs_address && self.address.is_none() {
@@ -208,12 +208,12 @@ impl Connection {
                 set("in_flight", self.in_flight.into());
                 set("visible_after_seconds", self.visible_after.into());
                 let auth = match (&self.user, &self.header, &self.token_url) {
-                    (Some(user), ..) => serde_json::json!({"way": "basic", "user": user}),
-                    (_, Some(name), _) => serde_json::json!({"way": "header", "name": name}),
+                    (Some(user), ..) => serde_json::json!({"method": "basic", "user": user}),
+                    (_, Some(name), _) => serde_json::json!({"method": "header", "name": name}),
                     (_, _, Some(url)) => {
-                        serde_json::json!({"way": "oauth", "token_url": url, "client_id": self.client_id, "scope": self.token_scope})
+                        serde_json::json!({"method": "oauth", "token_url": url, "client_id": self.client_id, "scope": self.token_scope})
                     }
-                    _ => serde_json::json!({"way": "bearer"}),
+                    _ => serde_json::json!({"method": "bearer"}),
                 };
                 set("auth", auth);
             }

@@ -248,7 +248,7 @@ impl Ship {
     /// Runs until nothing is left to do.
     pub fn rest(&self) {
         for _ in 0..6 {
-            if self.run().contains("everything was as it should be") {
+            if self.run().contains("everything is in sync") {
                 return;
             }
         }

@@ -94,7 +94,7 @@ impl FeedConnector {
                 return Err(lasting(
                     "feed_path",
                     format!("`{path}` is not an absolute path"),
-                    "give the whole path of the file or folder",
+                    "give the absolute path of the file or folder",
                 ));
             }
             (None, Some(url)) => {
@@ -123,7 +123,7 @@ impl FeedConnector {
             return Err(lasting(
                 "feed_key",
                 "the feed names no key column",
-                "name the column that tells rows apart and never changes",
+                "name the column that identifies rows and never changes",
             ));
         }
         Ok(FeedConnector {
@@ -172,7 +172,7 @@ impl FeedConnector {
                 let name = path.display().to_string();
                 Err(ConnectError::transient(
                     "feed_changed",
-                    format!("{name} is being written to all the time"),
+                    format!("{name} is being written all the time"),
                     "it is read again",
                 ))
             }
@@ -206,7 +206,7 @@ impl FeedConnector {
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
                 return Err(ConnectError::system_down(
                     "token_refused",
-                    format!("{name} refuses us (HTTP {})", status.as_u16()),
+                    format!("{name} rejects the token (HTTP {})", status.as_u16()),
                     "set a valid token: `eager-tide systems secret NAME`",
                 ));
             }
@@ -252,8 +252,8 @@ impl FeedConnector {
             let chunk = response.chunk().await.map_err(|_| {
                 ConnectError::transient(
                     "cut",
-                    format!("{name} was cut off after {size} octets"),
-                    "it is pulled again",
+                    format!("{name} was cut off after {size} bytes"),
+                    "it is downloaded again",
                 )
             })?;
             let Some(chunk) = chunk else { break };
@@ -270,8 +270,8 @@ impl FeedConnector {
         if announced.is_some_and(|announced| announced != size) {
             return Err(ConnectError::transient(
                 "cut",
-                format!("{name} was cut off after {size} octets"),
-                "it is pulled again",
+                format!("{name} was cut off after {size} bytes"),
+                "it is downloaded again",
             ));
         }
         file.seek(SeekFrom::Start(0)).map_err(spool)?;
@@ -396,7 +396,7 @@ pub fn newest_file(path: &Path) -> Result<PathBuf, ConnectError> {
     found.map(|(_, path)| path).ok_or_else(|| {
         ConnectError::transient(
             "feed_missing",
-            format!("the folder {name} holds no file"),
+            format!("the folder {name} contains no file"),
             "put the first file there",
         )
     })
@@ -409,27 +409,26 @@ fn read(
     before: Option<usize>,
     out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
 ) -> Result<usize, ConnectError> {
-    let stopped =
-        || ConnectError::transient("stopped", "the reading was stopped", "start it again");
+    let stopped = || ConnectError::transient("stopped", "the read was stopped", "start it again");
     let (form, keys) = survey(&mut source, settings)?;
     let good = keys.values().filter(|count| **count == 1).count();
     if good == 0 {
         return Err(lasting(
             "feed_empty",
-            format!("{} holds no usable row: it is refused whole", source.name),
-            "check how the file is made; nobody is missing by it",
+            format!("{} contains no valid row: it is rejected", source.name),
+            "check how the file is produced; no account counts as absent",
         ));
     }
     if let Some(before) = before
-        && good * 100 < before * usize::from(100 - settings.most_shrink_percent.min(100))
+        && good * 100 < before * usize::from(100 - settings.max_shrink_percent.min(100))
     {
         return Err(lasting(
             "feed_shrunk",
             format!(
-                "{} holds {good} usable rows, and the last one held {before}: it shrank by more than {} % and is refused whole",
-                source.name, settings.most_shrink_percent
+                "{} has {good} valid rows, the last file had {before}: more than {} % fewer, so it is rejected",
+                source.name, settings.max_shrink_percent
             ),
-            "check the file; if it is right, raise `most_shrink_percent` for this once",
+            "check the file; if it is right, raise `max_shrink_percent` for this read",
         ));
     }
     let mut batch = Vec::with_capacity(BATCH);
@@ -451,7 +450,7 @@ fn read(
                         Err(crate::BadRow {
                             line,
                             reason: format!(
-                                "the key {key} stands in {} rows: none of them is used",
+                                "the key {key} is in {} rows: none of them is used",
                                 keys[&key]
                             ),
                             raw: raw(),
@@ -481,7 +480,7 @@ fn read(
     if state_of(&source.file, &source.name)? != source.state || total != good {
         return Err(ConnectError::transient(
             "feed_changed",
-            format!("{} was written to while it was read", source.name),
+            format!("{} was changed while it was read", source.name),
             "it is read again",
         ));
     }
@@ -567,7 +566,7 @@ impl Connector for FeedConnector {
         }
         let source = match self.source(true).await {
             Ok(Some(source)) => source,
-            Ok(None) => return report.passed("File found", "unchanged since it was last pulled"),
+            Ok(None) => return report.passed("File found", "unchanged since the last download"),
             Err(error) => return report.failed("File found", &error),
         };
         report.passed("File found", source.name.clone());
@@ -598,13 +597,13 @@ impl Connector for FeedConnector {
                 match (good, bad) {
                     (0, _) => report.failed(
                         "Rows",
-                        &lasting("feed_empty", "the file holds no usable row", "`eager-tide feeds inspect FILE` shows what is in it"),
+                        &lasting("feed_empty", "the file contains no valid row", "`eager-tide feeds inspect FILE` shows what is in it"),
                     ),
-                    (_, 0) => report.passed("Rows", format!("{good}, all usable, told apart by {}", self.settings.key)),
+                    (_, 0) => report.passed("Rows", format!("{good}, all valid, identified by {}", self.settings.key)),
                     _ => report.warned(
                         "Rows",
-                        format!("{good} usable, {bad} set aside"),
-                        "read it once; the system's page then shows the rows set aside, with their reasons",
+                        format!("{good} valid, {bad} in quarantine"),
+                        "read it once; the page of the system then lists the quarantine with reasons",
                     ),
                 }
             }

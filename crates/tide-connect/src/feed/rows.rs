@@ -161,8 +161,8 @@ pub(crate) fn form<R: Read + Seek>(
     if empty {
         return Err(lasting(
             "feed_empty",
-            format!("{name} is empty: it is refused whole"),
-            "check how the file is made; nobody is missing by it",
+            format!("{name} is empty: it is rejected"),
+            "check how the file is produced; no account counts as absent",
         ));
     }
     file.seek(SeekFrom::Start(0)).map_err(io)?;
@@ -175,7 +175,7 @@ pub(crate) fn form<R: Read + Seek>(
     if sample.chars().filter(|c| *c == '\0').count() > 0 {
         return Err(lasting(
             "feed_binary",
-            format!("{name} is no text: it holds zero octets"),
+            format!("{name} is not a text file: it contains NUL bytes"),
             "export it as CSV or JSON Lines",
         ));
     }
@@ -348,8 +348,8 @@ pub(crate) fn each<R: Read + Seek>(
 fn truncated(name: &str, line: u64) -> ConnectError {
     lasting(
         "feed_truncated",
-        format!("{name} ends in the middle of line {line}: it was cut off and is refused whole"),
-        "deliver it again; nobody is missing by it",
+        format!("{name} ends in the middle of line {line}: it was cut off and is rejected"),
+        "deliver it again; no account counts as absent",
     )
 }
 
@@ -452,7 +452,7 @@ fn csv_rows<R: Read>(
         }
         if let Some(field) = record.iter().find(|field| field.contains('\u{fffd}')) {
             let reason = format!(
-                "it holds octets that are no {}: {}",
+                "it contains bytes that are not {}: {}",
                 form.encoding.name(),
                 clip(field)
             );
@@ -531,7 +531,7 @@ fn json_rows<R: Read>(
             }
             Ok(other) => {
                 let reason = format!(
-                    "it is no JSON object but {}",
+                    "it is not a JSON object but {}",
                     if other.is_array() {
                         "a list"
                     } else {

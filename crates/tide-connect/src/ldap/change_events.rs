@@ -35,8 +35,8 @@ fn careful<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
     catch_unwind(AssertUnwindSafe(parse)).map_err(|_| {
         ConnectError::transient(
             "sync_broken",
-            "the server's news cannot be read",
-            "everything is read instead; report it to the server's keeper",
+            "a message of the server is invalid",
+            "a full read follows; report it to the administrator of the server",
         )
     })
 }
@@ -100,7 +100,7 @@ impl LdapConnector {
             Some((way, Some(why))) => {
                 let text = format!("{}, once an hour: {why}", way.label());
                 let help = if known.controller {
-                    "give the service account the rights to list and read `CN=Deleted Objects`"
+                    "give the service account permission to list and read `CN=Deleted Objects`"
                 } else {
                     "enable content synchronization with entryUUID, if deletions must be noticed sooner"
                 };
@@ -185,7 +185,7 @@ impl LdapConnector {
         match self.page_with(ldap, &search, Vec::new(), Some(show)).await {
             Ok(page) if !page.entries.is_empty() => Ok(()),
             Ok(_) => Err(format!(
-                "no deleted object is shown ({container}): the service account may not see them, or there are none yet"
+                "no deleted objects are visible ({container}): the service account lacks the permission, or there are none yet"
             )),
             Err(error) => Err(format!(
                 "the service account may not see deleted objects ({container}): {}",
@@ -299,7 +299,7 @@ impl LdapConnector {
                 ConnectError::permanent(
                     "no_change_number",
                     "the server does not say its highest change number",
-                    "choose another way of following it",
+                    "choose another watch mode",
                 )
             })
     }
@@ -382,7 +382,7 @@ impl LdapConnector {
                 // which reading in pages does not meet.
                 3 | 4 | 11 | 53 | 4096 => {
                     let why = format!(
-                        "the server cannot go on from where we were (code {}): {}",
+                        "the server cannot continue from the last position (code {}): {}",
                         ended.rc,
                         ended.text.trim()
                     );
@@ -391,18 +391,18 @@ impl LdapConnector {
                         .map_err(stopped)
                 }
                 _ => {
-                    accept(&ended, "following the directory")?;
+                    accept(&ended, "watching the directory")?;
                     Err(ConnectError::transient(
                         "cut",
-                        "the server ended the following",
-                        "it is begun again by itself",
+                        "the server ended the subscription",
+                        "it is restarted automatically",
                     ))
                 }
             }
         };
         tokio::select! {
             ended = telling => ended,
-            () = beating => Err(ConnectError::transient("cut", format!("{} does not answer any more", settings.url), "it is tried again by itself")),
+            () = beating => Err(ConnectError::transient("cut", format!("{} no longer answers", settings.url), "retried automatically")),
         }
     }
 
@@ -705,7 +705,7 @@ impl LdapConnector {
                 });
                 Ok(if gone {
                     ChangeEvent::ResyncRequired(
-                        "a container was deleted, or left what is read".to_owned(),
+                        "a container was deleted, or moved out of the base DN".to_owned(),
                     )
                 } else {
                     ChangeEvent::Gone(keys)
@@ -765,13 +765,13 @@ const SILENCE: u32 = 4;
 
 fn silent(url: &str, limit: Duration) -> ConnectError {
     let text = format!(
-        "{url} took the request for content synchronization and has told nothing for {} s",
+        "{url} accepted content synchronization and sent nothing for {} s",
         limit.as_secs()
     );
     ConnectError::transient(
         "sync_silent",
         text,
-        "lift the size limit of the service account, or choose another way: --mode modified",
+        "remove the size limit of the service account, or choose another watch mode: --mode modified",
     )
 }
 
@@ -783,7 +783,7 @@ pub(super) async fn lost_by_limit(
     match told {
         Err(error) if ["size_limit", "time_limit"].contains(&error.code) => out
             .send(Ok(ChangeEvent::ResyncRequired(format!(
-                "{error}: everything is read instead"
+                "{error}: a full read follows"
             ))))
             .await
             .map_err(stopped),
@@ -820,7 +820,7 @@ fn told(
             .map(ChangeEvent::Checkpoint)
     };
     let lost = || {
-        ChangeEvent::ResyncRequired("the server no longer knows what was deleted since".to_owned())
+        ChangeEvent::ResyncRequired("the server no longer has the deletions since then".to_owned())
     };
     if entry.is_ref() {
         return Ok(Vec::new());
@@ -860,8 +860,8 @@ fn told(
     else {
         return Err(ConnectError::transient(
             "sync_broken",
-            "the server tells of an entry without its state",
-            "everything is read instead",
+            "the server sent an entry without its state",
+            "a full read follows",
         ));
     };
     let news = match state {
@@ -885,7 +885,7 @@ fn told(
                             "content synchronization names {} by {key}, and its {} is {}",
                             account.name, known.key, account.key
                         ),
-                        "choose another way of following it: --mode modified",
+                        "choose another watch mode: --mode modified",
                     ));
                 }
                 _ => {}

@@ -192,11 +192,11 @@ impl LdapConnector {
                     report.warned(
                         STEP,
                         format!(
-                            "{} of{at_least} {all} entries that look like people are not read: they are {}",
+                            "{} of{at_least} {all} entries that look like people are not read: {}",
                             like_people.total(),
                             like_people.words()
                         ),
-                        "to read them, add their class to the setting `person_classes`, beside `person`",
+                        "to read them, add their class to the setting `person_classes`",
                     );
                 } else if others.total() > 0 {
                     report.passed(

@@ -110,13 +110,14 @@ fn host(url: &str) -> Result<Host, ConnectError> {
     let (tls, rest) = match url.split_once("://") {
         Some(("ldap", rest)) => (false, rest),
         Some(("ldaps", rest)) => (true, rest),
-        _ => return Err(wrong("it begins neither with ldap:// nor with ldaps://")),
+        _ => return Err(wrong("it must start with ldap:// or ldaps://")),
     };
     let rest = rest.trim_end_matches('/');
     let (name, port) = match rest.rsplit_once(':') {
         Some((name, port)) if !port.contains(']') => (
             name,
-            port.parse().map_err(|_| wrong("the port is no number"))?,
+            port.parse()
+                .map_err(|_| wrong("the port is not a number"))?,
         ),
         _ => (rest, if tls { 636 } else { PLAIN_PORT }),
     };
@@ -385,7 +386,7 @@ impl Dialer {
                     "the server refers to {}, and referrals are not followed there",
                     target.place()
                 ),
-                "add the host to the system's `referral_hosts` if our service account may be shown to it, or leave that part of the tree out",
+                "add the host to the system's `referral_hosts` if our service account may sign in there, or exclude that part of the tree",
             ));
         }
         L::open(self, &self.as_secure(target)?).await
@@ -405,7 +406,7 @@ impl Dialer {
                     "the server refers to {} in clear text, and the system is reached over TLS",
                     target.place()
                 ),
-                "set `start_tls`, or leave that part of the tree out",
+                "set `start_tls`, or exclude that part of the tree",
             ));
         }
         host(&format!(
@@ -473,9 +474,9 @@ impl Dialer {
             Ok(warning) => {
                 self.access.note_expired(None);
                 let who = match (&self.settings.auth, &self.settings.bind_dn) {
-                    (LdapAuth::External, _) => "by the client certificate".to_owned(),
+                    (LdapAuth::External, _) => "with the client certificate".to_owned(),
                     (_, Some(name)) if !name.is_empty() => name.clone(),
-                    _ => "without a name".to_owned(),
+                    _ => "anonymously".to_owned(),
                 };
                 match warning {
                     None => report.passed("Bind accepted", who),
@@ -577,15 +578,13 @@ fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, Conn
         // Each further log-in would use one up, until none is left.
         Some(Warning::Grace(left)) => Err(ConnectError::system_down(
             EXPIRED,
-            format!(
-                "the password of {name} has expired; the server lets it in {left} more times only"
-            ),
-            "set a new one, and exempt the service account from expiry; `eager-tide systems test NAME` tries it at once",
+            format!("the password of {name} has expired; {left} grace sign-ins are left"),
+            "set a new one, and exempt the service account from expiry; `eager-tide systems test NAME` tests it at once",
         )),
         _ if policy_error(result) == Some(2) => Err(ConnectError::system_down(
             EXPIRED,
-            format!("{name} must change its password before it may do anything else"),
-            "set its password, and clear that demand; `eager-tide systems test NAME` tries it at once",
+            format!("{name} must change its password first"),
+            "set its password, and clear the requirement; `eager-tide systems test NAME` tests it at once",
         )),
         Some(Warning::Expires(seconds)) => Ok(Some(format!(
             "its password expires in {} h",
@@ -657,7 +656,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     match (result.rc, policy_error(result), sub.as_deref()) {
         (49, Some(1), _) | (_, _, Some("775")) => account(
             "account_locked",
-            "is locked, after too many wrong passwords or by an administrator",
+            "is locked, by too many wrong passwords or by an administrator",
             "unlock the service account in the directory, then give the right password here",
         ),
         (49, Some(0), _) | (_, _, Some("532")) => account(
@@ -668,7 +667,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
         (_, _, Some("773")) => account(
             "password_expired",
             "must change its password first",
-            "set its password, and clear that demand",
+            "set its password, and clear the requirement",
         ),
         (_, _, Some("533")) => account(
             "account_disabled",
@@ -682,7 +681,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
         ),
         (49 | 34, _, _) if !name.contains(['=', '@', '\\']) => ConnectError::system_down(
             "bind_name",
-            format!("{name} is no name that this server understands{text}"),
+            format!("{name} is not a name that this server accepts{text}"),
             format!("give the service account as {forms}"),
         ),
         (49, _, _) => account(
@@ -692,7 +691,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
         ),
         (34, _, _) => ConnectError::system_down(
             "bind_name",
-            format!("{name} is no name that this server understands{text}"),
+            format!("{name} is not a name that this server accepts{text}"),
             format!("give the service account as {forms}"),
         ),
         (8 | 13, _, _) => ConnectError::system_down(
@@ -718,13 +717,13 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
         // So a directory answers for an account that was made inactive.
         (53, _, _) => account(
             "account_disabled",
-            "is not let in: the account is inactive",
+            "was refused: the account is inactive",
             "activate the service account in the directory",
         ),
         (51 | 52, _, _) => ConnectError::transient(
             "unavailable",
             format!("the server is busy or going down{text}"),
-            "it is tried again by itself",
+            "retried automatically",
         ),
         (code, _, _) => ConnectError::system_down(
             "bind_failed",
@@ -767,11 +766,11 @@ pub(super) fn silent(host: &Host, limit: Duration) -> ConnectError {
     ConnectError::system_down(
         "silent",
         format!(
-            "{} accepts the connection and then says nothing within {} s",
+            "{} accepts the connection but sends nothing within {} s",
             host.place(),
             limit.as_secs()
         ),
-        "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
+        "check that the port speaks LDAP, and whether it expects TLS from the start (ldaps://)",
     )
 }
 
@@ -781,7 +780,7 @@ fn external_refused(result: &LdapResult) -> ConnectError {
         7 => ConnectError::system_down(
             "external_refused",
             format!("the server offers no SASL EXTERNAL on this connection{text}"),
-            "use ldaps:// or StartTLS, and let the server ask for client certificates",
+            "use ldaps:// or StartTLS, and configure the server to request client certificates",
         ),
         code => ConnectError::system_down(
             "bind_refused",
@@ -795,7 +794,7 @@ pub(super) fn timed_out(url: &str) -> ConnectError {
     ConnectError::transient(
         "timeout",
         format!("{url} did not answer in time"),
-        "it is tried again; raise the time-out if this stays",
+        "retried automatically; if it persists, raise the time-out",
     )
 }
 
@@ -803,7 +802,7 @@ pub(super) fn cut(url: &str, why: impl std::fmt::Display) -> ConnectError {
     ConnectError::transient(
         "cut",
         format!("the connection with {url} was cut: {why}"),
-        "it is tried again; see whether the server runs",
+        "retried automatically; check that the server is running",
     )
 }
 

@@ -75,7 +75,7 @@ pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
         ConnectError::transient(
             "entry_broken",
             "the server sent an entry that cannot be read",
-            "report it to the server's keeper",
+            "report it to the administrator of the server",
         )
     })
 }
@@ -274,7 +274,7 @@ where
     }
     if key.is_none() {
         fault.get_or_insert(format!(
-            "it has no {}, so that it could not be followed when it is renamed",
+            "it has no {}, so a rename could not be detected",
             known.key
         ));
     }

@@ -142,7 +142,7 @@ impl LdapConnector {
         let Some(host) = self.line.lock().await.take().and_then(|held| held.host) else {
             return false;
         };
-        tracing::warn!(host, "the host takes no writes, and another one is tried");
+        tracing::warn!(host, "the host is read-only; trying another host");
         self.access.host_failed(&host);
         true
     }
@@ -182,9 +182,9 @@ impl LdapConnector {
                 .map(|url| format!(", and refers to {url}"))
                 .unwrap_or_default();
             report.warned(
-                "Takes writes",
+                "Writable",
                 format!("no: the server is read-only (code {}){to}", result.rc),
-                "for a target, give the address of the server that takes writes; reading works here",
+                "for a target, give the address of a writable server; reads work here",
             );
         }
     }
@@ -244,7 +244,7 @@ impl LdapConnector {
                 return Err(ConnectError::transient(
                     "page_broken",
                     "the server's paging control cannot be read",
-                    "report it to the server's keeper",
+                    "report it to the administrator of the server",
                 ));
             }
         };
@@ -308,7 +308,7 @@ impl LdapConnector {
                 let Some((name, more)) = found else {
                     return Err(ConnectError::transient(
                         "range_broken",
-                        format!("{} of {} ended before its last part came", plain, entry.dn),
+                        format!("{} of {} ended before its last range", plain, entry.dn),
                         "it is read again",
                     ));
                 };
@@ -440,7 +440,7 @@ impl LdapConnector {
         }
         out.send(Ok(SnapshotItem::Batch(batch)))
             .await
-            .map_err(|_| stopped("the reading was stopped".into()))
+            .map_err(|_| stopped("the read was stopped".into()))
     }
 
     /// The entries that fit a filter, on the shared connection.
@@ -474,8 +474,8 @@ impl LdapConnector {
             .ok_or_else(|| {
                 ConnectError::permanent(
                     "gone",
-                    format!("{name} is not there any more"),
-                    "read the system again; what was deleted there is shown after it",
+                    format!("{name} no longer exists"),
+                    "read the system again to find deletions",
                 )
             })
     }
@@ -512,18 +512,18 @@ impl LdapConnector {
         match answer.1.rc {
             1 | 8 | 48 | 50 | 53 if nobody => Err(ConnectError::permanent(
                 "anonymous_refused",
-                "the server shows nothing to somebody without a name",
+                "the server shows nothing to anonymous clients",
                 "give a service account and its password",
             )),
             32 if held && nobody => Err(ConnectError::permanent(
                 "anonymous_refused",
-                format!("the server holds {base}, and does not show it to somebody without a name"),
+                format!("the server has {base}, but does not show it to anonymous clients"),
                 "give a service account and its password",
             )),
             32 | 0 if held && (answer.1.rc == 32 || empty) => Err(ConnectError::permanent(
                 "rights",
-                format!("the server holds {base}, and the service account may not read it"),
-                "give the service account the right to read and search below it",
+                format!("the server has {base}, but the service account may not read it"),
+                "give the service account permission to read and search below it",
             )),
             32 => {
                 let near = if answer.1.matched.is_empty() {
@@ -687,9 +687,9 @@ impl Connector for LdapConnector {
         }
         let known = match self.known(&mut ldap).await {
             Ok(known) => known,
-            Err(error) => return report.failed("Schema and abilities", &error),
+            Err(error) => return report.failed("Schema and capabilities", &error),
         };
-        report.passed("Schema and abilities", known.abilities().join(" · "));
+        report.passed("Schema and capabilities", known.abilities().join(" · "));
         let filter = known.class_filter(ObjectType::Person).to_string();
         let search = Search {
             base: &self.settings().base_dn,
@@ -724,10 +724,10 @@ impl Connector for LdapConnector {
                         let error = ConnectError::permanent(
                             "key_hidden",
                             format!(
-                                "{hidden} of {count} entries do not show their {}, by which accounts are known for good",
+                                "{hidden} of {count} entries do not show their {}, the stable identifier",
                                 known.key
                             ),
-                            format!("give the service account the right to read {}", known.key),
+                            format!("give the service account permission to read {}", known.key),
                         );
                         return report.failed("First entries", &error);
                     }
@@ -856,11 +856,14 @@ impl Connector for LdapConnector {
                         lost_by_limit(self.modified(object, &from, &told).await, &told).await
                     }
                     _ => {
-                        let text = format!("a directory cannot be followed by {}", way.as_str());
+                        let text = format!(
+                            "a directory does not support the watch mode {}",
+                            way.as_str()
+                        );
                         Err(ConnectError::permanent(
                             "no_way",
                             text,
-                            "choose another way",
+                            "choose another watch mode",
                         ))
                     }
                 };
@@ -961,8 +964,8 @@ impl Connector for LdapConnector {
                 let entry = answer.0.into_iter().find(|e| !e.is_ref()).ok_or_else(|| {
                     ConnectError::unknown_outcome(
                         "not_read_back",
-                        format!("{dn} was made and cannot be read"),
-                        "give the service account the right to read what it makes",
+                        format!("{dn} was created and cannot be read"),
+                        "give the service account permission to read what it creates",
                     )
                 })?;
                 let mut made = [entry::observed(&entry::open(entry)?, known)];

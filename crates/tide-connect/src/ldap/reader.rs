@@ -67,8 +67,8 @@ impl RawPage {
 pub(super) fn unreadable(error: WireError) -> ConnectError {
     ConnectError::transient(
         "entry_broken",
-        format!("the server sent something that cannot be read: {error}"),
-        "report it to the server's keeper",
+        format!("the server sent an invalid message: {error}"),
+        "report it to the administrator of the server",
     )
 }
 
@@ -243,7 +243,7 @@ impl DirectoryReader {
                     ConnectError::transient(
                         "page_broken",
                         "the server's paging control cannot be read",
-                        "report it to the server's keeper",
+                        "report it to the administrator of the server",
                     )
                 })?;
                 match message.said {

@@ -27,42 +27,40 @@ pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectErro
         50 => ConnectError::permanent(
             "rights",
             format!("{doing}: the service account may not do this{text}"),
-            "give the service account the right, or leave this out of the rules",
+            "give the service account the permission, or remove this from the rules",
         ),
         51 | 52 => ConnectError::transient(
             "busy",
             format!("{doing}: the server is busy{text}"),
-            "it is tried again by itself",
+            "retried automatically",
         ),
         4 | 11 => ConnectError::transient(
             "size_limit",
             format!(
-                "{doing}: the server shows this service account only a part, by its size limit (code {}){text}",
+                "{doing}: the server returned a part only, because of the size limit of the service account (code {}){text}",
                 result.rc
             ),
-            "lift the size limit for the service account (also the one for paged reading), or make the pages smaller",
+            "remove the size limit of the service account (also for paged results), or use smaller pages",
         ),
         3 => ConnectError::transient(
             "time_limit",
             format!("{doing}: the server's time limit was reached (code 3){text}"),
-            "raise the time limit for the service account, or make the pages smaller",
+            "raise the time limit of the service account, or use smaller pages",
         ),
         68 => ConnectError::permanent(
             "exists",
-            format!(
-                "{doing}: an entry of this name, or with a value that only one may have, exists{text}"
-            ),
-            "if the entry is theirs, correct the match rules; if it is another's, give another value: a generated attribute finds a free one",
+            format!("{doing}: an entry with this name or with a unique value exists{text}"),
+            "if it is the same person, correct the match rules; otherwise use another value: a generated attribute finds a free one",
         ),
         8 | 13 => ConnectError::permanent(
             "tls_needed",
-            format!("{doing}: the server does this over a protected connection only{text}"),
+            format!("{doing}: the server requires an encrypted connection for this{text}"),
             "use ldaps:// or StartTLS for this system",
         ),
         19 | 21 => ConnectError::permanent(
             "value",
             format!("{doing}: the server refuses a value{text}"),
-            "correct the mapping of the attribute that it names, or the other entry that holds the value already",
+            "correct the mapping of the attribute, or the other entry with this value",
         ),
         17 | 65 => ConnectError::permanent(
             "schema",

@@ -120,7 +120,7 @@ async fn base_entry(
     if answer.1.rc == 32 {
         return Ok(None);
     }
-    accept(&answer.1, "asking the server about itself")?;
+    accept(&answer.1, "reading the root DSE")?;
     let Some(entry) = answer.0.into_iter().find(|e| !e.is_ref()) else {
         return Ok(None);
     };
@@ -155,14 +155,14 @@ pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<()
         Err(ldap3::LdapError::Timeout { .. }) => Err(ConnectError::system_down(
             "silent",
             format!(
-                "{} accepts the connection and then says nothing within {} s",
+                "{} accepts the connection but sends nothing within {} s",
                 settings.url, settings.timeout_seconds
             ),
-            "check that the port speaks LDAP, and whether it wants TLS from the start (ldaps://)",
+            "check that the port speaks LDAP, and whether it expects TLS from the start (ldaps://)",
         )),
         Err(_) => Err(ConnectError::system_down(
             "not_ldap",
-            format!("{} answers, and not as an LDAP server does", settings.url),
+            format!("{} answers, but not as an LDAP server", settings.url),
             "check the port: 389 is usual for LDAP and StartTLS, 636 for LDAPS",
         )),
     }
@@ -240,7 +240,7 @@ fn profile(root: &SearchEntry, product: &str) -> Vec<(String, String)> {
         ("Functional level", level.to_owned()),
         ("Holds", join("namingContexts")),
         ("Protocol versions", join("supportedLDAPVersion")),
-        ("Log-in by SASL", join("supportedSASLMechanisms")),
+        ("SASL mechanisms", join("supportedSASLMechanisms")),
         ("Offers", offered.join(" · ")),
     ] {
         if !text.is_empty() {
@@ -553,11 +553,11 @@ impl DirectoryCapabilities {
                 State::ControlFlags => "state in userAccountControl",
                 State::Lock => "state in nsAccountLock",
                 State::LockedTime => "state in pwdAccountLockedTime",
-                State::None => "keeps no account state",
+                State::None => "no account state",
             }
             .into(),
             if count == 0 {
-                "publishes no schema".into()
+                "no schema published".into()
             } else {
                 format!("{count} attributes described")
             },

@@ -204,7 +204,7 @@ impl LdapConnector {
         let Some((_, group)) = &write.account else {
             return Err(ConnectError::permanent(
                 "no_account",
-                "the change names no group",
+                "the change has no group",
                 "decide again: start a new run",
             ));
         };
@@ -309,7 +309,7 @@ async fn send(
         let dn = named.ok_or_else(|| {
             ConnectError::permanent(
                 "no_dn",
-                "a new entry needs a name, and no mapping gives one",
+                "a new entry needs a DN, and no mapping supplies it",
                 "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
             )
         })?;
@@ -353,7 +353,7 @@ async fn send(
     let Some((key, name)) = write.account.clone() else {
         return Err(ConnectError::permanent(
             "no_account",
-            "the change names no account",
+            "the change has no account",
             "decide again: start a new run",
         ));
     };
@@ -599,7 +599,7 @@ async fn password(
             .map_err(|e| lost(settings, &e, false))?;
         accept(
             &result,
-            &format!("asking {name} for a new password at the next log-in"),
+            &format!("requiring a new password of {name} at the next sign-in"),
         )?;
     }
     Ok(())
@@ -643,7 +643,7 @@ async fn is_locked(
         .search(name, ldap3::Scope::Base, &filter, attributes)
         .await;
     let found = found.map_err(|e| lost(settings, &e, false))?;
-    accept(&found.1, &format!("looking whether {name} is locked"))?;
+    accept(&found.1, &format!("reading the lock state of {name}"))?;
     Ok(!found.0.is_empty())
 }
 
@@ -706,9 +706,9 @@ async fn set_flags(
             return Err(ConnectError::permanent(
                 "no_state",
                 format!(
-                    "{doing}: the service account cannot read {CONTROL_FLAGS}, and nothing is written over flags that are unknown"
+                    "{doing}: the service account cannot read {CONTROL_FLAGS}, so they cannot be changed safely"
                 ),
-                format!("give it the right to read {CONTROL_FLAGS}"),
+                format!("give it permission to read {CONTROL_FLAGS}"),
             ));
         };
         let after = change(before);
@@ -768,8 +768,8 @@ fn state_change(state: State, disable: bool) -> Result<Mod<Octets>, ConnectError
 fn no_state() -> ConnectError {
     ConnectError::permanent(
         "no_state",
-        "this directory keeps no account state",
-        "load its password policy overlay, or map the attribute that your applications obey",
+        "this directory has no account state",
+        "load its password policy overlay, or map the attribute that your applications use",
     )
 }
 

@@ -114,18 +114,16 @@ pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
     };
     let parsed = Url::parse(url).map_err(|error| wrong(error.to_string()))?;
     if !matches!(parsed.scheme(), "http" | "https") {
-        return Err(wrong(
-            "it begins neither with https:// nor with http://".into(),
-        ));
+        return Err(wrong("it must start with https:// or http://".into()));
     }
     if !parsed.username().is_empty() || parsed.password().is_some() {
-        return Err(wrong("a secret must not stand in it".into()));
+        return Err(wrong("it must not contain a secret".into()));
     }
     if let Some((name, _)) = parsed.query_pairs().find(|(name, _)| is_credential(name)) {
         return Err(ConnectError::permanent(
             "secret_in_url",
             format!(
-                "the parameter `{name}` of the address looks like a secret, which would be kept and shown in clear"
+                "the parameter `{name}` of the address looks like a secret, which would be stored and shown in clear text"
             ),
             "give the address without its query, and the query as the secret, with `signed_url = true`",
         ));
@@ -207,7 +205,7 @@ impl Http {
         Err(ConnectError::permanent(
             "elsewhere",
             said,
-            "it is not called there, so that no secret goes astray; check the base URL",
+            "it is not called there, so that no secret leaks; check the base URL",
         ))
     }
 
@@ -285,9 +283,9 @@ impl Http {
         }
         if let ScimAuth::Oauth { token_url, .. } = &self.auth {
             match self.bearer(true).await {
-                Ok(_) => report.passed("Token given", format!("by {}", host_of(token_url))),
+                Ok(_) => report.passed("Token issued", format!("by {}", host_of(token_url))),
                 Err(error) => {
-                    report.failed("Token given", &error);
+                    report.failed("Token issued", &error);
                     return false;
                 }
             }
@@ -307,13 +305,13 @@ impl Http {
         let url = self.join(place)?;
         if !self.ours(&url) {
             let said = format!(
-                "the service points to another host: {}",
+                "the service refers to another host: {}",
                 url.host_str().unwrap_or_default()
             );
             return Err(ConnectError::permanent(
                 "elsewhere",
                 said,
-                "it is not asked there, so that no secret goes astray",
+                "it is not called there, so that no secret leaks",
             ));
         }
         let path = url.path().trim_start_matches('/').to_owned();
@@ -451,7 +449,7 @@ impl Http {
             );
             if later && attempt < PATIENCE && pause.is_some_and(|pause| pause <= LONGEST) {
                 let pause = pause.unwrap_or_default();
-                tracing::info!(host = self.base.host_str(), ?pause, %status, "the service asks for a pause");
+                tracing::info!(host = self.base.host_str(), ?pause, %status, "the service requests a pause");
                 self.pace.rest_for(pause);
                 continue;
             }
@@ -481,7 +479,7 @@ impl Http {
                         "the answer to /{path} is larger than {} MiB",
                         MAX_BODY >> 20
                     ),
-                    "make the pages smaller",
+                    "use smaller pages",
                 ));
             };
             if status == StatusCode::ACCEPTED {
@@ -520,8 +518,8 @@ impl Http {
         }
         Err(ConnectError::transient(
             "rate",
-            "the service asks for fewer requests",
-            "it is tried again by itself",
+            "the service limits the request rate",
+            "retried automatically",
         ))
     }
 
@@ -580,7 +578,7 @@ impl Http {
         let refused = |what: String| {
             ConnectError::system_down(
                 "oauth_refused",
-                format!("{host} gives no token: {what}"),
+                format!("{host} issues no token: {what}"),
                 "check the token address, the client and its secret, and the scope",
             )
         };
@@ -669,7 +667,7 @@ impl Http {
             ConnectError::transient(
                 if error.is_timeout() { "timeout" } else { "cut" },
                 said,
-                "it is tried again by itself",
+                "retried automatically",
             )
         }
     }
@@ -723,11 +721,11 @@ fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -
         return ConnectError::system_down(
             "login_page",
             format!(
-                "/{path} sends us to a log-in page for people (HTTP {}): {}",
+                "/{path} redirects to a sign-in page (HTTP {}): {}",
                 status.as_u16(),
                 clip(target)
             ),
-            "use the address of the SCIM service itself, and a token made for programs",
+            "use the address of the SCIM service itself, and a token for programs",
         );
     }
     let elsewhere = if host.is_empty() || host == own {
@@ -738,7 +736,7 @@ fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -
     ConnectError::system_down(
         "redirect",
         format!(
-            "/{path} is redirected (HTTP {}){elsewhere}; redirects are not followed, so that no secret goes astray",
+            "/{path} is redirected (HTTP {}){elsewhere}; redirects are not followed, so that no secret leaks",
             status.as_u16()
         ),
         "give the address that it points to, if that is the service",
@@ -802,38 +800,36 @@ fn meaning(
     match status.as_u16() {
         401 => Err(ConnectError::system_down(
             "token_refused",
-            format!("the service refuses the token (HTTP 401){detail}"),
+            format!("the service rejects the token (HTTP 401){detail}"),
             "set a valid token: `eager-tide systems secret NAME`",
         )),
         403 => Err(ConnectError::system_down(
             "rights",
-            format!("the service knows us, and does not let us do this (HTTP 403){detail}"),
-            "give the token the right to read and write users in the service",
+            format!("the service does not permit this (HTTP 403){detail}"),
+            "give the token permission to read and write users",
         )),
         404 if making || !path.contains('/') => {
-            Err(not_scim(path, "HTTP 404, there is no such address").with_status(404))
+            Err(not_scim(path, "HTTP 404, no such address").with_status(404))
         }
         404 => Err(ConnectError::permanent(
             "gone",
-            format!("the account is not there any more (HTTP 404){detail}"),
-            "read the system again; what was deleted there is shown after it",
+            format!("the account no longer exists (HTTP 404){detail}"),
+            "read the system again to find deletions",
         )),
         409 => Err(ConnectError::permanent(
             "conflict",
-            format!(
-                "the service holds another account with one of these values (HTTP 409){detail}"
-            ),
+            format!("another account has one of these values (HTTP 409){detail}"),
             "read the system again, so that it can be matched, or correct the value",
         )),
         412 => Err(ConnectError::transient(
             "changed",
-            format!("the account was changed meanwhile (HTTP 412){detail}"),
-            "it is decided again at the next run",
+            format!("the account was changed in the meantime (HTTP 412){detail}"),
+            "decided again at the next run",
         )),
         429 => Err(ConnectError::transient(
             "rate",
-            format!("the service asks for fewer requests (HTTP 429){detail}"),
-            "it is tried again by itself",
+            format!("the service limits the request rate (HTTP 429){detail}"),
+            "retried automatically",
         )),
         // It may have been made before the service failed: whoever waits for an answer must not
         // make it again.
@@ -841,7 +837,7 @@ fn meaning(
             Err(ConnectError::unknown_outcome(
                 "answer_lost",
                 format!(
-                    "the service failed while it made the account (HTTP {}){detail}",
+                    "the service failed during the creation of the account (HTTP {}){detail}",
                     status.as_u16()
                 ),
                 "the account is looked for before anything is sent again",
@@ -850,7 +846,7 @@ fn meaning(
         500 | 502 | 503 | 504 => Err(ConnectError::transient(
             "server_error",
             format!("the service failed (HTTP {}){detail}", status.as_u16()),
-            "it is tried again; if it stays, ask the service's keeper",
+            "retried automatically; if it persists, contact the administrator of the service",
         )),
         code if status.is_success() => match json {
             Some(json) => Ok(json),
@@ -862,8 +858,8 @@ fn meaning(
         },
         code => Err(ConnectError::permanent(
             "refused",
-            format!("the service refuses this (HTTP {code}){detail}"),
-            "correct the mapping that gives the refused value",
+            format!("the service rejects this (HTTP {code}){detail}"),
+            "correct the mapping of the refused value",
         )),
     }
 }

@@ -184,8 +184,8 @@ impl ScimConnector {
         self.known().await?.endpoints.get(&object).ok_or_else(|| {
             ConnectError::permanent(
                 "no_such_type",
-                format!("the service keeps no resources of type {object}"),
-                "leave this type out of the system's rules",
+                format!("the service has no resources of type {object}"),
+                "remove this type from the system's rules",
             )
         })
     }
@@ -237,13 +237,13 @@ impl ScimConnector {
                     // Somebody moved between two pages: they are asked for again before it goes on
                     // from here.
                     let said = format!(
-                        "{} of {total} changed resources were shown: the list changed while it was read",
+                        "{} of {total} changed resources were returned: the list changed during the read",
                         seen.len()
                     );
                     return Err(ConnectError::transient(
                         "page_shift",
                         said,
-                        "it is asked again",
+                        "it is polled again",
                     ));
                 }
                 return out
@@ -296,7 +296,7 @@ impl ScimConnector {
                     Some(next) if Some(next) == cursor.as_deref() => {
                         return Err(ConnectError::transient(
                             "page_loop",
-                            "the service's next cursor is the one that was asked with",
+                            "the service returned the same cursor again",
                             "it is read again",
                         ));
                     }
@@ -304,7 +304,7 @@ impl ScimConnector {
                     Some(_) if keys.len() == before => {
                         return Err(ConnectError::transient(
                             "page_loop",
-                            "the service gives a next cursor after a page that shows nobody new",
+                            "the service returned a cursor after a page without new resources",
                             "it is read again",
                         ));
                     }
@@ -317,7 +317,7 @@ impl ScimConnector {
                             return Err(ConnectError::transient(
                                 "page_shift",
                                 format!(
-                                    "{} of {total} resources were shown before the service gave no further cursor",
+                                    "{} of {total} resources were returned before the cursors ended",
                                     keys.len()
                                 ),
                                 "it is read again",
@@ -339,7 +339,7 @@ impl ScimConnector {
                     return Err(ConnectError::transient(
                         "page_shift",
                         format!(
-                            "{} of {total} resources were shown: the list changed while it was read",
+                            "{} of {total} resources were returned: the list changed during the read",
                             keys.len()
                         ),
                         "it is read again",
@@ -351,10 +351,10 @@ impl ScimConnector {
                 return Err(ConnectError::transient(
                     "page_empty",
                     format!(
-                        "the service says that it holds {total} resources and shows {}",
+                        "the service reports {total} resources and returns {}",
                         keys.len()
                     ),
-                    "read again; if it stays, make the pages smaller",
+                    "read again; if it persists, use smaller pages",
                 ));
             }
         }
@@ -369,7 +369,7 @@ impl ScimConnector {
         let total = self
             .walk(endpoint, |batch| async move {
                 out.send(Ok(SnapshotItem::Batch(batch))).await.map_err(|_| {
-                    ConnectError::transient("stopped", "the reading was stopped", "start it again")
+                    ConnectError::transient("stopped", "the read was stopped", "start it again")
                 })
             })
             .await?;
@@ -535,8 +535,8 @@ impl ScimConnector {
         }
         Err(ConnectError::transient(
             "changed",
-            "the account was changed meanwhile, again and again",
-            "it is decided again at the next run",
+            "the account was changed repeatedly in the meantime",
+            "decided again at the next run",
         ))
     }
 
@@ -575,10 +575,10 @@ impl ScimConnector {
             if let Some(failed) = failed {
                 let detail = failed["response"]["detail"]
                     .as_str()
-                    .unwrap_or("no reason was given");
+                    .unwrap_or("no reason given");
                 return Err(ConnectError::permanent(
                     "refused",
-                    format!("the service refuses a part of the change: {detail}"),
+                    format!("the service rejects a part of the change: {detail}"),
                     "correct the value",
                 ));
             }
@@ -602,16 +602,17 @@ impl ScimConnector {
         };
         let Some(place) = answer.location.filter(|place| !place.is_empty()) else {
             return Err(lost(
-                "the service made the account and says neither its id nor where it is".to_owned(),
+                "the service created the account but returned neither its id nor its location"
+                    .to_owned(),
             ));
         };
         match self.http.at(&place).await {
             Ok(body) if body["id"].is_string() => observed(endpoint, &body),
             Ok(_) => Err(lost(
-                "what stands where the service says that the account is has no id".to_owned(),
+                "the resource at the returned location has no id".to_owned(),
             )),
             Err(error) => Err(lost(format!(
-                "the account that the service made cannot be read: {}",
+                "the created account cannot be read: {}",
                 error.message
             ))),
         }
@@ -719,13 +720,13 @@ impl Connector for ScimConnector {
             Ok(known) => known,
             Err(error) => return report.failed("Service answers", &error),
         };
-        report.passed("Service answers", "SCIM 2.0, and it knows us");
+        report.passed("Service answers", "SCIM 2.0, token accepted");
         report.passed("Abilities", known.abilities().join(" · "));
         if !known.filter {
             report.warned(
-                "Looking things up",
-                "the service offers no filters: what is looked for is found by reading the whole list",
-                "nothing needs to be done; it is slower",
+                "Filters",
+                "the service supports no filters: look-ups read the whole list",
+                "no action needed; it is slower",
             );
         }
         for (object, endpoint) in &known.endpoints {
@@ -843,8 +844,11 @@ impl Connector for ScimConnector {
                 (WatchMode::LastModified, Some(from)) => self.modified(object, &from, &out).await,
                 _ => Err(ConnectError::permanent(
                     "no_way",
-                    format!("a SCIM service cannot be followed by {}", way.as_str()),
-                    "choose another way",
+                    format!(
+                        "a SCIM service does not support the watch mode {}",
+                        way.as_str()
+                    ),
+                    "choose another watch mode",
                 )),
             }
         })
@@ -946,7 +950,7 @@ impl Connector for ScimConnector {
         let Some((id, name)) = &write.account else {
             return Err(ConnectError::permanent(
                 "no_account",
-                "the change names no account",
+                "the change has no account",
                 "decide again: start a new run",
             ));
         };
@@ -975,7 +979,7 @@ impl Connector for ScimConnector {
         let Some((id, _)) = &write.account else {
             return Err(ConnectError::permanent(
                 "no_account",
-                "the change names no group",
+                "the change has no group",
                 "decide again: start a new run",
             ));
         };

@@ -33,22 +33,18 @@ pub(super) fn why(
             .iter()
             .find(|(rid, _)| sid.rsplit('-').next() == Some(rid))
     {
-        return Some(Reason::new(format!(
-            "hands off: it is the built-in {what} account"
-        )));
+        return Some(Reason::new(format!("protected: built-in {what} account")));
     }
     if text("isCriticalSystemObject").as_deref() == Some("true") {
-        return Some(Reason::new("hands off: it is built into the directory"));
+        return Some(Reason::new("protected: built into the directory"));
     }
     if facts.is_some_and(|facts| facts.own.iter().any(|own| is(account, own))) {
-        return Some(Reason::new(
-            "hands off: it is the service account with which we come here",
-        ));
+        return Some(Reason::new("protected: our own service account"));
     }
     let named = types.protected.names.iter().any(|name| is(account, name));
     if named {
         return Some(Reason::by(
-            "hands off: the rules name it",
+            "protected: named by the rules",
             &types.protected.place,
         ));
     }
@@ -63,13 +59,13 @@ pub(super) fn why(
         .find_map(|condition| match condition.when.holds(&values) {
             Ok(false) => None,
             Ok(true) => Some(Reason::by(
-                format!("hands off: {}", condition.otherwise),
+                format!("protected: {}", condition.otherwise),
                 &condition.place,
             )),
             // What cannot be answered is not touched.
             Err(error) => Some(Reason::by(
                 format!(
-                    "hands off: {} cannot be answered: {error}",
+                    "protected: {} cannot be evaluated: {error}",
                     condition.when.source()
                 ),
                 &condition.place,

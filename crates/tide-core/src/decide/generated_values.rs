@@ -93,11 +93,11 @@ pub(super) fn resolve(
             let remark = match unknown.as_slice() {
                 [] => None,
                 [one] => Some(format!(
-                    "{} {one} is nobody that is known yet",
+                    "{} {one} is not a known person yet",
                     attribute.name
                 )),
                 several => Some(format!(
-                    "{} of {} are nobody that is known yet",
+                    "{} of {} are not known people yet",
                     several.len(),
                     attribute.name
                 )),
@@ -197,7 +197,7 @@ pub(super) fn spread(
             let person = &mut people[place];
             person.attributes.set(name, vec![Value::text(&chosen)]);
             person.notes.push(format!(
-                "{name} {chosen} is proposed, and theirs from the next run on"
+                "{name} {chosen} is proposed and assigned at the next run"
             ));
             let count = counts.entry(chosen).or_default();
             (count.all, count.here) = (count.all + 1, count.here + 1);
@@ -245,7 +245,7 @@ pub(super) fn name(
                     for (attribute, value) in made {
                         taken.put(&attribute, &value, Some(&person.id));
                         person.notes.push(format!(
-                            "{attribute} {value} is proposed, and theirs from the next run on"
+                            "{attribute} {value} is proposed and assigned at the next run"
                         ));
                     }
                 }
@@ -277,7 +277,7 @@ pub(super) fn name(
             match value {
                 None if attribute.required && takes_part(person) => {
                     let text = format!(
-                        "waits for a value of {}: it is required, and there is too little to make it of",
+                        "waiting for a value of {}: required, but there are not enough values to generate it",
                         attribute.name
                     );
                     person.held =

@@ -569,7 +569,7 @@ pub fn hold_later_steps(changes: &mut [Change]) {
         match (&change.hold, held.get(&whose)) {
             (None, Some(first)) => {
                 change.hold = Some(Reason {
-                    text: format!("waits for departure step {first}, which is held"),
+                    text: format!("waiting for departure step {first}, which is on hold"),
                     rule: change.reason.rule.clone(),
                     cause: Some(HoldCause::WaitingForStep),
                 });
@@ -591,7 +591,7 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
         {
             change.hold = Some(
                 Reason::new(format!(
-                    "discarded by {}: it is not sent while it stays the same",
+                    "discarded by {}: not sent while it stays the same",
                     said.principal
                 ))
                 .on_hold(HoldCause::Discarded),
@@ -654,13 +654,13 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
                 format!(" after {before} in the last {} hours", guard.hours)
             };
             let built_in = if guard.is_built_in() {
-                " (a built-in guard: one in guards.toml takes its place)"
+                " (built-in guard; a guard in guards.toml replaces it)"
             } else {
                 ""
             };
             let reason = Reason::by(
                 format!(
-                    "held by a guard: {count} accounts of {system} would get a {}{more}, and the limit is {limit}{built_in}",
+                    "held by guard: {} would change {count} accounts of {system}{more}; the limit is {limit}{built_in}",
                     guard.change
                 ),
                 &guard.place,

@@ -63,10 +63,7 @@ pub(crate) fn missed(names: &[String]) -> String {
     if names.is_empty() {
         String::new()
     } else {
-        format!(
-            "; {} would be good to have and is missing",
-            names.join(", ")
-        )
+        format!("; {} is recommended and missing", names.join(", "))
     }
 }
 
@@ -272,9 +269,9 @@ pub(crate) fn assemble_identities(
                 Some(reason) => (Verdict::OnHold, reason.clone()),
                 None => {
                     let gives = if person.new {
-                        "gives a new identity its values"
+                        "supplies values of a new identity"
                     } else {
-                        "gives its identity values"
+                        "supplies values of its identity"
                     };
                     (
                         Verdict::Source,
@@ -326,15 +323,18 @@ fn absent(
         };
         let (system, name) = (&account.system, &account.name);
         let how = if account.absence_confirmed {
-            format!("{system} said on {} that {name} is gone", shown(since))
+            format!(
+                "{system} reported on {} that {name} was deleted",
+                shown(since)
+            )
         } else {
             format!(
-                "{system} has not shown {name} since {}, and has not said that it is gone",
+                "{system} has not listed {name} since {}, and has not reported a deletion",
                 shown(since)
             )
         };
         let text = format!(
-            "{how}: if no source shows it again, {} leaves on {}",
+            "{how}: if no source lists it again, {} leaves on {}",
             person.label,
             shown(until)
         );
@@ -432,14 +432,14 @@ fn resolve_source_account(
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             let text = if account.absence_confirmed {
                 format!(
-                    "{} no longer holds {}: it said so on {}",
+                    "{} no longer contains {}: reported on {}",
                     with.system,
                     account.name,
                     shown(since)
                 )
             } else {
                 format!(
-                    "{} no longer holds {}, by the complete read of {}",
+                    "{} no longer contains {}, as of the full read of {}",
                     with.system,
                     account.name,
                     shown(since)
@@ -451,7 +451,7 @@ fn resolve_source_account(
     }
     if let Some(fault) = &account.fault {
         let reason = Reason::new(format!(
-            "the record is broken: {fault}; repair it in {}",
+            "invalid record: {fault}; correct it in {}",
             with.system
         ))
         .on_hold(HoldCause::InvalidValue);
@@ -514,7 +514,7 @@ fn resolve_source_account(
             let other = other.to_owned();
             let rule = &with.types.matching[rule];
             let text = format!(
-                "{} now carries {key} by {}, which is another identity's: is it still the same person?",
+                "{} now has {key} by {}, which belongs to another identity: confirm that it is the same person",
                 account.name, rule.name
             );
             let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
@@ -540,7 +540,7 @@ fn resolve_source_account(
     if let Some(answer) = said.filter(|answer| answer.said == MatchDecision::Skip) {
         line(
             Verdict::OutOfScope,
-            Reason::new(format!("left as it is: {} said so", answer.principal)),
+            Reason::new(format!("skipped: answered by {}", answer.principal)),
         );
         if let Some(line) = outcome.decided.last_mut() {
             line.unmatched = Some(UnmatchedCause::Skipped);
@@ -590,7 +590,7 @@ fn resolve_source_account(
                         let other = &with.population.accounts[other].name;
                         let reason = Reason::by(
                             format!(
-                                "matches by {} an identity that {other} already feeds",
+                                "matches by {} an identity that {other} already supplies",
                                 rule.name
                             ),
                             &rule.place,
@@ -638,7 +638,7 @@ fn resolve_source_account(
                 MatchResult::Several { all, rule: place } => {
                     let rule = rule(place);
                     let text = format!(
-                        "matches {} identities by {}: a person must say which",
+                        "matches {} identities by {}: review required",
                         all.len(),
                         rule.name
                     );
@@ -743,7 +743,7 @@ fn compose_person(
         // Nobody feeds it any more: it keeps its last values. A held record is not a departure.
         if person.held.is_none() {
             if person.out_reason.is_none() {
-                person.out_reason = Some(Reason::new("no source system holds it"));
+                person.out_reason = Some(Reason::new("no source system contains it"));
             }
             person.stage = Stage::Left;
         }
@@ -792,7 +792,7 @@ fn compose_person(
             if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
                 person.held = Some(
                     Reason::by(
-                        format!("waits for a value of {}: it is required", attribute.name),
+                        format!("waiting for a value of {}: it is required", attribute.name),
                         &attribute.place,
                     )
                     .on_hold(HoldCause::MissingValue),
@@ -994,7 +994,7 @@ fn apply_lifecycle(
     } else if let Some(one) = departure {
         if one.at <= now {
             person.stage = Stage::Left;
-            person.out_reason = Some(Reason::new(format!("left: {} said so", one.principal)));
+            person.out_reason = Some(Reason::new(format!("left: departure by {}", one.principal)));
             since = Some(one.at);
         } else {
             outcome.due.push((person.id.clone(), one.at));
@@ -1093,7 +1093,7 @@ fn hold_duplicates(
                 people[person].held = Some(
                     Reason::by(
                         format!(
-                            "{} {value} is held by {} too: correct one of them",
+                            "duplicate {} {value}, also of {}: correct one of them",
                             attribute.name,
                             others.join(" and ")
                         ),

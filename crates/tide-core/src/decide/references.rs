@@ -222,7 +222,10 @@ pub(super) fn decide(
         };
         if let Some(first) = by_hand.first() {
             let reason = Reason::by(
-                format!("{} was changed in {} itself", first.attribute, here.system),
+                format!(
+                    "{} was changed in {} by others",
+                    first.attribute, here.system
+                ),
                 &first.rule,
             );
             let place = outcome.changes.len();
@@ -241,7 +244,7 @@ pub(super) fn decide(
         }
         if let Some(first) = now.first() {
             let reason = Reason::by(
-                format!("{} follows whom it points to", first.attribute),
+                format!("{} changes with the referenced entry", first.attribute),
                 &first.rule,
             );
             let kind = if account.is_none() {
@@ -282,7 +285,7 @@ pub(super) fn decide(
                 .collect();
             let reason = Reason::by(
                 format!(
-                    "{} is set once the account of {} is there",
+                    "{} is set once the account of {} exists",
                     first.attribute,
                     names.join(", ")
                 ),
@@ -412,7 +415,7 @@ pub(super) fn settle(outcome: &mut Outcome) {
             });
             if let Some((value, later)) = missing {
                 let text = format!(
-                    "{} wants {}'s account first ({}), and that is not made now",
+                    "{} needs the account of {} first ({}), which is not created now",
                     change.system, later.label, value.attribute
                 );
                 change.hold =

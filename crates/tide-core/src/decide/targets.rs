@@ -286,14 +286,14 @@ impl<'a> TargetDecision<'a> {
             }
             let text = match (&account.fault, self.doubtful.get(&at)) {
                 _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
-                (Some(fault), _) => format!("the record is broken: {fault}"),
+                (Some(fault), _) => format!("invalid record: {fault}"),
                 _ if self.answers.account(account.id).is_some() => {
-                    "it is left alone: a person said so".to_owned()
+                    "unchanged: answered by an operator".to_owned()
                 }
                 (None, Some(label)) => {
-                    format!("it may be {label}'s, who is held until a person decides")
+                    format!("it may belong to {label}, who is on hold until the match is reviewed")
                 }
-                (None, None) => "no identity matches it, and it is left alone".to_owned(),
+                (None, None) => "no identity matches; left unchanged".to_owned(),
             };
             let unmatched = match (&account.fault, self.doubtful.get(&at)) {
                 _ if self.untouchable.contains_key(&at) => UnmatchedCause::Protected,
@@ -360,7 +360,7 @@ impl<'a> TargetDecision<'a> {
         match self.types.on_orphaned {
             OnOrphaned::Ignore => Verdict::Orphaned,
             OnOrphaned::Ask => {
-                reason.text = "no identity matches it: a person must say whose it is, or that it is left alone".to_owned();
+                reason.text = "no identity matches: review required".to_owned();
                 reason.cause = Some(HoldCause::NeedsReview);
                 outcome.questions.push(Question {
                     system: self.system.to_owned(),
@@ -385,9 +385,7 @@ impl<'a> TargetDecision<'a> {
                 let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else {
                     return Verdict::Orphaned;
                 };
-                reason.text =
-                    "no identity matches it: accounts that belong to nobody are disabled here"
-                        .to_owned();
+                reason.text = "no identity matches: orphaned accounts are disabled here".to_owned();
                 let values = vec![self.unusable(state, before)];
                 let kind = ChangeKind::Disable;
                 outcome.changes.push(Change {
@@ -524,7 +522,7 @@ impl<'a> TargetDecision<'a> {
             return (
                 Some(Verdict::OutOfScope),
                 None,
-                Reason::new(format!("left as it is: {} said so", answer.principal)),
+                Reason::new(format!("skipped: answered by {}", answer.principal)),
             );
         }
         // What we deleted ourselves, when they left, is made again when they are back.
@@ -540,7 +538,7 @@ impl<'a> TargetDecision<'a> {
             let name = &self.population.accounts[at].name;
             if self.types.on_deleted == OnDeleted::Ignore {
                 let text = format!(
-                    "its account {name} was deleted in {} itself, and stays deleted",
+                    "its account {name} was deleted in {} by others, and stays deleted",
                     self.system
                 );
                 return (
@@ -553,7 +551,7 @@ impl<'a> TargetDecision<'a> {
                 Some(Verdict::OnHold),
                 Some(at),
                 Reason::new(format!(
-                    "its account {name} was deleted in {} itself: `eager-tide identities split` lets a new one be made",
+                    "its account {name} was deleted in {} by others: `eager-tide identities split` allows a new one",
                     self.system
                 ))
                 .on_hold(HoldCause::DeletedThere),
@@ -564,7 +562,7 @@ impl<'a> TargetDecision<'a> {
                 Some(Verdict::OnHold),
                 None,
                 Reason::new(format!(
-                    "{} has not been read completely yet, so it cannot be told whether an account exists there",
+                    "{} has not been read completely yet, so it is unknown whether an account exists there",
                     self.system
                 ))
                 .on_hold(HoldCause::NotRead),
@@ -607,8 +605,10 @@ impl<'a> TargetDecision<'a> {
                         let whose = people
                             .binary_search_by(|p| p.id.as_str().cmp(other))
                             .map_or(other, |place| people[place].label.as_str());
-                        let why =
-                            format!("by {} it is {whose}'s: {key}", self.types.matching[by].name);
+                        let why = format!(
+                            "by {} it belongs to {whose}: {key}",
+                            self.types.matching[by].name
+                        );
                         Pick::Matched(MatchResult::Doubtful { it, rule, why })
                     }
                     None => Pick::Matched(MatchResult::One { it, rule }),
@@ -621,7 +621,7 @@ impl<'a> TargetDecision<'a> {
             Pick::Answered(at, answer) => {
                 if let Some(fault) = &population.accounts[at].fault {
                     let text = format!(
-                        "{} is its account, as {} said, and its record is broken: {fault}",
+                        "{} is its account (answered by {}), but the record is invalid: {fault}",
                         name(at),
                         answer.principal
                     );
@@ -632,7 +632,7 @@ impl<'a> TargetDecision<'a> {
                     );
                 }
                 let reason = Reason::new(format!(
-                    "{} is its account: decided by {}",
+                    "{} is its account: answered by {}",
                     name(at),
                     answer.principal
                 ));
@@ -691,7 +691,7 @@ impl<'a> TargetDecision<'a> {
                 let by = &self.types.matching[rule].name;
                 if owned.contains(&account) {
                     let text = format!(
-                        "{} matches by {by}, and belongs to somebody else already",
+                        "{} matches by {by}, but is already linked to another identity",
                         name(account)
                     );
                     return held(Doubt::AlreadyLinked, text, rule, &[account]);
@@ -716,7 +716,7 @@ impl<'a> TargetDecision<'a> {
                 if let Some(fault) = &self.population.accounts[account].fault {
                     let reason = Reason::by(
                         format!(
-                            "{} matches by {by}, and its record is broken: {fault}",
+                            "{} matches by {by}, but its record is invalid: {fault}",
                             name(account)
                         ),
                         place,
@@ -793,7 +793,7 @@ impl<'a> TargetDecision<'a> {
         }
         let rule = &self.types.matching[rule];
         let text = format!(
-            "its account {} carries {key} by {}, which is {}'s by now: whose is it?",
+            "its account {} has {key} by {}, which now belongs to {}: review required",
             account.name, rule.name, other.label
         );
         let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);

@@ -286,7 +286,7 @@ impl Compiler<'_, '_> {
                     None => {
                         return Err(ExprError::new(
                             offset,
-                            format!("nothing has a part `{}` here", select.field),
+                            format!("there is no member `{}` here", select.field),
                         )
                         .help("attributes are read as `account.name` or `identity.name`"));
                     }
@@ -343,11 +343,8 @@ impl Compiler<'_, '_> {
             .map(|(root, _)| root.as_str())
             .collect();
         if roots.contains(&name) {
-            return ExprError::new(
-                offset,
-                format!("`{name}` is a whole record, and a value is needed"),
-            )
-            .help(format!("name an attribute of it: `{name}.…`"));
+            return ExprError::new(offset, format!("`{name}` is a record; a value is needed"))
+                .help(format!("name an attribute of it: `{name}.…`"));
         }
         let error = ExprError::new(offset, format!("unknown name `{name}`"));
         match self
@@ -387,10 +384,16 @@ impl Compiler<'_, '_> {
                         format!("unknown attribute `{}.{name}`", root.as_str()),
                     );
                     return Err(match closest(&name, all.keys().map(String::as_str)) {
-                        Some(near) => error.help(format!("did you mean `{}.{near}`?", root.as_str())),
+                        Some(near) => {
+                            error.help(format!("did you mean `{}.{near}`?", root.as_str()))
+                        }
                         None => error.help(match root {
-                            Root::Identity => "identities.toml declares the attributes of identities",
-                            Root::Account => "`eager-tide systems show SYSTEM --schema` lists what the system has",
+                            Root::Identity => {
+                                "identities.toml declares the attributes of identities"
+                            }
+                            Root::Account => {
+                                "`eager-tide systems show SYSTEM --schema` lists the attributes"
+                            }
                         }),
                     });
                 }
@@ -490,7 +493,7 @@ impl Compiler<'_, '_> {
             return Err(ExprError::new(
                 offset,
                 format!(
-                    "`{}` takes {}, and {count} are given",
+                    "`{}` takes {}; {count} given",
                     function.name,
                     function.takes()
                 ),
@@ -506,7 +509,7 @@ impl Compiler<'_, '_> {
         {
             return Err(ExprError::new(
                 node.offset,
-                format!("`{}` takes text, and this is always {kind}", function.name),
+                format!("`{}` takes text; this is always {kind}", function.name),
             )
             .help("text(…) turns it into text"));
         }
@@ -525,7 +528,7 @@ impl Compiler<'_, '_> {
             ("regexReplace", _) => {
                 return Err(ExprError::new(
                     offset,
-                    "`rewrite` takes a text, a pattern and what is put in its place",
+                    "`regexReplace` takes a text, a pattern and a replacement",
                 )
                 .help("for example: regexReplace(account.telephoneNumber, '^00', '+')"));
             }
@@ -541,7 +544,7 @@ impl Compiler<'_, '_> {
                 offset,
                 format!("the pattern of `{name}` must be written out"),
             )
-            .help("a pattern from data could be made to run for ever"));
+            .help("a pattern from data could run forever"));
         };
         let regex = regex::RegexBuilder::new(pattern.inner())
             .size_limit(1 << 18)

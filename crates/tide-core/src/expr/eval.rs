@@ -74,7 +74,7 @@ impl Datum {
                 }
                 values
             }
-            Datum::List(_) => return Err(ExprError::new(0, "a list inside a list is no value")),
+            Datum::List(_) => return Err(ExprError::new(0, "nested lists are not supported")),
         })
     }
 }
@@ -295,7 +295,7 @@ impl EvalContext<'_> {
             Datum::Null => Ok(false),
             other => Err(ExprError::new(
                 node.offset,
-                format!("true or false is needed here, and this is {}", other.kind()),
+                format!("true or false is needed here; this is {}", other.kind()),
             )),
         }
     }
@@ -366,7 +366,7 @@ fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, Exp
         ExprError::new(
             at,
             format!(
-                "{} and {} cannot be put together so",
+                "{} and {} cannot be combined with this operator",
                 left.kind(),
                 right.kind()
             ),
@@ -400,7 +400,7 @@ fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, Exp
         (Binary::Subtract, Int(left), Int(right)) => number(left.checked_sub(right))?,
         (Binary::Multiply, Int(left), Int(right)) => number(left.checked_mul(right))?,
         (Binary::Divide | Binary::Modulo, Int(_), Int(0)) => {
-            return Err(ExprError::new(at, "divided by zero"));
+            return Err(ExprError::new(at, "division by zero"));
         }
         (Binary::Divide, Int(left), Int(right)) => number(left.checked_div(right))?,
         (Binary::Modulo, Int(left), Int(right)) => number(left.checked_rem(right))?,

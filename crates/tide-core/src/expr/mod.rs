@@ -153,11 +153,11 @@ impl Program {
             other => Err(ExprError::new(
                 0,
                 format!(
-                    "a condition must be true or false, and this one is {}",
+                    "a condition must be true or false; this one is {}",
                     other.kind()
                 ),
             )
-            .help("compare the value with something, for example `!= null`")),
+            .help("compare the value, for example `!= null`")),
         }
     }
 

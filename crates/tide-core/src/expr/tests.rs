@@ -194,7 +194,7 @@ fn faults_are_found_when_an_expression_is_compiled() {
 
 #[test]
 fn faults_at_run_time_say_what_and_where() {
-    fails("1 / 0", "divided by zero");
+    fails("1 / 0", "division by zero");
     fails("'a' + 1", "cannot be put together");
     fails("'a' < 1", "cannot be put together");
     fails("!'a'", "true or false is needed");

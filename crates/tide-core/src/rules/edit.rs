@@ -151,7 +151,7 @@ pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<Stri
         .or_insert_with(|| Item::Table(Table::new()));
     let section = section
         .as_table_mut()
-        .ok_or_else(|| format!("`{kind}` is no table"))?;
+        .ok_or_else(|| format!("`{kind}` is not a table"))?;
     let empty = *edit == ScopeEdit::default();
     if empty {
         section.remove("scope");
@@ -162,7 +162,7 @@ pub fn with_scope(text: &str, kind: ObjectType, edit: &ScopeEdit) -> Result<Stri
         .or_insert_with(|| Item::Table(Table::new()));
     let scope = scope
         .as_table_mut()
-        .ok_or("`scope` is no table of its own: write it as [person.scope] first")?;
+        .ok_or("`scope` must be a table of its own: write it as [person.scope]")?;
     let mut set = |key: &str, item: Item, there: bool| {
         if there {
             scope.insert(key, item);
@@ -355,14 +355,14 @@ pub fn starter(
     scope: &ScopeEdit,
 ) -> Result<String, String> {
     let (role, what) = match purpose {
-        SystemRole::Source => ("inbound", "It gives identities their values."),
-        SystemRole::Target => ("outbound", "Accounts are kept in it."),
+        SystemRole::Source => ("inbound", "It supplies values of identities."),
+        SystemRole::Target => ("outbound", "It receives accounts."),
     };
     let mut text = format!(
-        "# {system}: {what} Written by the set-up; it is yours to change.\nsystem = \"{system}\"\n\n[person]\n"
+        "# {system}: {what} Generated when the system was added; edit it as you like.\nsystem = \"{system}\"\n\n[person]\n"
     );
     if purpose == SystemRole::Target {
-        text.push_str("# Whoever leaves or falls out of scope is disabled, not deleted.\non_out_of_scope = \"disable\"\n");
+        text.push_str("# Accounts of leavers, and accounts out of scope, are disabled, not deleted.\non_out_of_scope = \"disable\"\n");
     }
     let here = |name: &str| declared.is_empty() || declared.iter().any(|known| known == name);
     let pairs: Vec<(&str, String)> = USUAL
@@ -409,7 +409,7 @@ pub fn starter(
 /// The first `identities.toml`, for a rule set that has none.
 pub fn first_identities(label: bool) -> RuleFile {
     let mut text =
-        "# What an identity holds. `required` values are waited for, `unique` ones are held when they clash.\n\n[person]\n".to_owned();
+        "# The attributes of identities. `required` ones must have a value, `unique` ones may not be shared.\n\n[person]\n".to_owned();
     if label {
         text.push_str("label = \"displayName\"\n");
     }

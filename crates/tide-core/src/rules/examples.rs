@@ -16,10 +16,7 @@ pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
                     faults.push(RuleFault {
                         severity: FaultSeverity::Error,
                         place: example.place.clone(),
-                        message: format!(
-                            "the example \"{}\" does not come out: {message}",
-                            example.name
-                        ),
+                        message: format!("the example \"{}\" fails: {message}", example.name),
                         help: Some("correct the rule, or the example if the rule is right".into()),
                     });
                 }
@@ -85,7 +82,7 @@ fn one(
         Some(target) => {
             let there = rules.of(target, kind).filter(|types| types.is_target());
             let there =
-                there.ok_or_else(|| format!("no {kind} accounts are kept in `{target}`"))?;
+                there.ok_or_else(|| format!("`{target}` has no outbound mapping for {kind}"))?;
             for (name, value) in [("id", "example"), ("stage", "active")] {
                 if identity.get(name).is_empty() {
                     identity.set(name, vec![Value::text(value)]);
@@ -127,7 +124,7 @@ fn one(
         };
         if texts(found) != texts(wanted) {
             return Err(format!(
-                "{name} should be {}, and is {}",
+                "{name} should be {}, but is {}",
                 show(wanted),
                 show(found)
             ));

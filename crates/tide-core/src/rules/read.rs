@@ -131,10 +131,7 @@ impl<'a> Section<'a> {
     fn wrong(&self, key: &str, value: &Spanned<DeValue<'_>>, wanted: &str) {
         self.source.error(
             value.span().start,
-            format!(
-                "`{key}` must be {wanted}, and this is {}",
-                kind(value.get_ref())
-            ),
+            format!("`{key}` must be {wanted}, not {}", kind(value.get_ref())),
             None,
         );
     }
@@ -160,7 +157,7 @@ impl<'a> Section<'a> {
                     other => {
                         self.source.error(
                             item.span().start,
-                            format!("an expression is text, and this is {}", kind(other)),
+                            format!("an expression must be text, not {}", kind(other)),
                             None,
                         );
                         None
@@ -268,7 +265,7 @@ impl<'a> Section<'a> {
                     format!("unknown key `{key}` in {}", self.what),
                     Some(match near {
                         Some(near) => format!("did you mean `{near}`?"),
-                        None => format!("understood here: {}", known.join(", ")),
+                        None => format!("valid keys: {}", known.join(", ")),
                     }),
                 );
             }

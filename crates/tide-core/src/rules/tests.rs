@@ -110,7 +110,7 @@ fn every_fault_has_its_place_and_a_remedy() {
 fn a_file_without_a_system_says_so() {
     let (_, faults) = load_system("[person.inbound]\n");
     assert!(
-        faults[0].contains("begin it with: system = \"name\""),
+        faults[0].contains("start it with: system = \"name\""),
         "{faults:?}"
     );
 }

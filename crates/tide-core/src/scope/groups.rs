@@ -135,7 +135,7 @@ impl<'a> Groups<'a> {
     /// Is one of these accounts a member of the group?
     pub fn member(&self, group: &GroupScope, accounts: &[&Account]) -> MembershipFact {
         let Some(population) = self.population else {
-            return MembershipFact::Unknown("no group is known".into());
+            return MembershipFact::Unknown("no groups were read".into());
         };
         let own = accounts.first().map(|account| account.system.as_str());
         let Some(system) = group.system.as_deref().or(own) else {
@@ -148,7 +148,7 @@ impl<'a> Groups<'a> {
                 .get(system)
                 .is_some_and(|facts| facts.read.contains(&ObjectType::Group));
             return MembershipFact::Unknown(if read {
-                format!("{system} holds no group {}", group.name)
+                format!("{system} has no group {}", group.name)
             } else {
                 format!("the groups of {system} have not been read completely yet")
             });

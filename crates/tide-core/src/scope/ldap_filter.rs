@@ -360,11 +360,8 @@ pub(crate) fn filter_problem(
     let unknown = |name: &String| {
         let is_known =
             schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
-        let text = || {
-            format!(
-                "the system has no attribute `{name}`, so that the filter would hold for nobody by it"
-            )
-        };
+        let text =
+            || format!("the system has no attribute `{name}`, so the filter would match nobody");
         (!is_known).then(|| {
             (
                 text(),
@@ -383,8 +380,8 @@ pub(crate) fn filter_problem(
                 && schema.is_some_and(|schema| !schema.follows_renames) =>
         {
             Some((
-                format!("only a domain controller follows `{name}` over several steps"),
-                "name each step, or use memberOf",
+                format!("only domain controllers evaluate `{name}` (nested groups)"),
+                "list the groups, or use memberOf",
             ))
         }
         LdapFilter::Equal(name, _)

@@ -52,7 +52,7 @@ pub async fn list_change_sets(
         Some(after) => Some(
             after
                 .parse()
-                .map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?,
+                .map_err(|_| Refusal::bad(format!("`{after}` is not a cursor of this list")))?,
         ),
     };
     let kind = match query.filter.as_deref().filter(|kind| !kind.is_empty()) {
@@ -87,7 +87,7 @@ fn moment(text: &str) -> Result<jiff::Timestamp, String> {
         .and_then(|day| day.to_zoned(jiff::tz::TimeZone::UTC).ok())
         .map(|zoned| zoned.timestamp());
     start.or_else(|| text.parse().ok()).ok_or_else(|| {
-        format!("`{text}` is no moment: write 2027-01-15, or 2027-01-15T06:00:00+01:00")
+        format!("`{text}` is not a timestamp: write 2027-01-15, or 2027-01-15T06:00:00+01:00")
     })
 }
 
@@ -102,7 +102,7 @@ pub async fn begin_change_set(
     let carry_out = new.kind == ChangeSetKind::Run;
     if new.link_only && !carry_out {
         return Err(Refusal::bad(
-            "a preview joins nothing: `adopt` goes with a run",
+            "a preview links nothing: `link_only` is for runs",
         ));
     }
     let as_of = new

@@ -28,7 +28,7 @@ pub async fn look_at_feed(request: Request) -> Result<Json<FeedInspectionView>, 
         .await
         .map_err(|_| {
             Refusal::bad(format!("the file is larger than {} MiB", MAX_FILE >> 20))
-                .remedy("look at its first part: `head -n 100000 FILE`")
+                .remedy("inspect its first part: `head -n 100000 FILE`")
         })?;
     let looked = tokio::task::spawn_blocking(move || {
         tide_connect::inspect(&mut std::io::Cursor::new(&body[..]), "the file")

@@ -145,8 +145,12 @@ pub async fn explain_why(
 ) -> Result<Json<Vec<Explanation>>, Refusal> {
     let found = service.engine.why(&query.person).await?;
     if found.is_empty() {
-        return Err(Refusal::new(StatusCode::NOT_FOUND, "nobody", format!("nobody is known as `{}`", query.person))
-            .remedy("give a name, an address, an employee number or a DN as it stands in a system that was read"));
+        return Err(Refusal::new(
+            StatusCode::NOT_FOUND,
+            "nobody",
+            format!("no person or account matches `{}`", query.person),
+        )
+        .remedy("give a name, address, employee number or DN of a system that was read"));
     }
     Ok(Json(explained(&service, &found).await?))
 }

@@ -99,7 +99,7 @@ async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
     let row = service.engine.store().system(system).await?;
     if row.kind != SystemKind::Push {
         return Err(Refusal::bad(format!(
-            "{system} is of kind {} and does not call us",
+            "{system} is of kind {} and does not push",
             row.kind
         )));
     }

@@ -19,25 +19,26 @@ fn instant(at: Timestamp) -> String {
 
 fn wrong(said: String) -> Refusal {
     Refusal::new(StatusCode::BAD_REQUEST, "date", said)
-        .remedy("write a moment like 2026-12-31T17:00:00Z, or a last day like 2026-12-31")
+        .remedy("write a timestamp like 2026-12-31T17:00:00Z, or a last day like 2026-12-31")
 }
 
 /// The moment that is meant; nothing means now.
 async fn moment(service: &Service, leave: &NewDeparture) -> Result<Option<Timestamp>, Refusal> {
     match (&leave.at, &leave.last_day) {
         (None, None) => Ok(None),
-        (Some(at), None) => Ok(Some(
-            at.parse()
-                .map_err(|_| wrong(format!("`{at}` is no moment")))?,
-        )),
+        (Some(at), None) => {
+            Ok(Some(at.parse().map_err(|_| {
+                wrong(format!("`{at}` is not a timestamp"))
+            })?))
+        }
         (None, Some(day)) => {
             let date = day
                 .parse()
-                .map_err(|_| wrong(format!("`{day}` is no day")))?;
+                .map_err(|_| wrong(format!("`{day}` is not a date")))?;
             Ok(Some(service.engine.after_last_day(date).await?))
         }
         (Some(_), Some(_)) => Err(wrong(
-            "a moment and a last day cannot both be meant".to_owned(),
+            "`at` and `last_day` cannot be used together".to_owned(),
         )),
     }
 }

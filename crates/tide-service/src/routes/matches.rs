@@ -151,7 +151,7 @@ pub async fn answer_matches(
 ) -> Result<Json<KeptAnswers>, Refusal> {
     if answers.len() > ANSWERS {
         return Err(Refusal::bad(format!(
-            "at most {ANSWERS} answers are taken at a time"
+            "at most {ANSWERS} answers per request"
         )));
     }
     let words = answers

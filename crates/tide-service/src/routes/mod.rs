@@ -37,21 +37,21 @@ struct Document;
 
 /// Answers that any operation can give, beside those that it names itself.
 const COMMON: [(&str, &str); 10] = [
-    ("400", "The request makes no sense."),
+    ("400", "The request is invalid."),
     ("401", "Nobody is signed in."),
-    ("403", "It is not granted."),
-    ("404", "What the path names is not there."),
+    ("403", "Not permitted."),
+    ("404", "Not found."),
     (
         "409",
-        "It does not fit what is there, or no rules were published yet.",
+        "Conflict with the current state, or no rules were published yet.",
     ),
     ("413", "The body is too large."),
     ("415", "The body is of another media type."),
-    ("422", "The body or a system cannot be used."),
-    ("500", "An internal error; the service's log says why."),
+    ("422", "The body or the system is invalid."),
+    ("500", "An internal error; see the service's log."),
     (
         "503",
-        "The records cannot be written just now, or too much is computed at a time.",
+        "The records cannot be written, or too many computations are in progress.",
     ),
 ];
 

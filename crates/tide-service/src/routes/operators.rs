@@ -112,7 +112,7 @@ pub async fn end_operator(
         return Err(Refusal::new(
             StatusCode::CONFLICT,
             "last-operator",
-            "the last operator stays: nobody could sign in any more",
+            "the last operator cannot be deactivated: nobody could sign in",
         ));
     }
     Ok(StatusCode::NO_CONTENT)
@@ -160,7 +160,7 @@ pub async fn rotate_operator_token(
     }
     if new.overlap_hours > MAX_EARLIER_HOURS {
         return Err(Refusal::bad(format!(
-            "`earlier_hours` is at most {MAX_EARLIER_HOURS}"
+            "`overlap_hours` is at most {MAX_EARLIER_HOURS}"
         )));
     }
     let (label, by) = (new.label.trim(), &caller.principal.id);

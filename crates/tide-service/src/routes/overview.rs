@@ -87,7 +87,7 @@ pub async fn list_holds(
         Some(after) => Some(
             after
                 .parse()
-                .map_err(|_| Refusal::bad(format!("`{after}` is no place in this list")))?,
+                .map_err(|_| Refusal::bad(format!("`{after}` is not a cursor of this list")))?,
         ),
     };
     let filter = HoldFilter {

@@ -21,7 +21,7 @@ fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
             Refusal::new(
                 StatusCode::BAD_REQUEST,
                 "date",
-                format!("`{text}` is no moment"),
+                format!("`{text}` is not a timestamp"),
             )
             .remedy("write one like 2026-12-31T17:00:00Z")
         })
@@ -112,8 +112,8 @@ pub async fn try_role(
     );
     let of = |turns: &[RoleChange]| turns.iter().filter(|one| one.role == name).count();
     let said = match (of(&gains), of(&loses)) {
-        (0, 0) => format!("Nobody would gain or lose {name}."),
-        (gain, lose) => format!("{gain} would gain {name}, and {lose} would lose it."),
+        (0, 0) => format!("Nobody gains or loses {name}."),
+        (gain, lose) => format!("{gain} gain {name}; {lose} lose it."),
     };
     let conflicts = trial.conflicts.into_iter().map(conflict).collect();
     Ok(Json(RoleSimulationView {

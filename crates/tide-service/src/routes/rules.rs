@@ -19,7 +19,7 @@ pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
                 .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
         if !plain {
             return Err(Refusal::bad(format!(
-                "`{}` cannot be a rule file's name: letters, digits, - and _, ending with .toml",
+                "`{}` is not a valid file name for rules: use letters, digits, - and _, ending with .toml",
                 file.name
             )));
         }

@@ -48,18 +48,19 @@ pub async fn sign_in(
             return Err(Refusal::new(
                 StatusCode::TOO_MANY_REQUESTS,
                 "rate",
-                "too many wrong tokens in this second: wait a moment",
+                "too many invalid tokens: wait a second",
             ));
         }
         return Err(
-            Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid")
-                .remedy("copy the whole token; the service wrote it to a file at its first start"),
+            Refusal::new(StatusCode::UNAUTHORIZED, "token", "this token is not valid").remedy(
+                "check that you copied all of it; the service writes the first token to a file",
+            ),
         );
     };
     let principal = &bearer.principal;
     if principal.kind != PrincipalKind::Operator {
         let said = format!(
-            "this token belongs to the system {}, and only operators sign in",
+            "this token belongs to the system {}, and only operators can sign in",
             principal.name
         );
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-operator", said)
@@ -132,7 +133,7 @@ pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refus
             Err(Refusal::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "not-ready",
-                "not ready: `eager-tide status` and the service's log say why",
+                "not ready: see `eager-tide status` and the service's log",
             ))
         }
     }

@@ -523,10 +523,9 @@ pub async fn list_accounts(
             .and_then(|(id, name)| Some((name.to_owned(), id.parse().ok()?)))
     };
     let after = match query.after.as_deref().filter(|after| !after.is_empty()) {
-        Some(after) => Some(
-            place(after)
-                .ok_or_else(|| Refusal::bad("`after` is no place that a page gave as `next`"))?,
-        ),
+        Some(after) => Some(place(after).ok_or_else(|| {
+            Refusal::bad("`after` is not a cursor that a page returned as `next`")
+        })?),
         None => None,
     };
     let after = after

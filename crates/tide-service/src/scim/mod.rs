@@ -116,7 +116,7 @@ impl From<StoreError> for ScimError {
                 Self::new(
                     StatusCode::INTERNAL_SERVER_ERROR,
                     None,
-                    "the store failed; the service's log says why",
+                    "the store failed; see the service's log",
                 )
             }
         }

@@ -41,7 +41,7 @@ impl<'a> TargetDecision<'a> {
                 Some(Verdict::OnHold),
                 None,
                 Reason::by(
-                    format!("waits for an account in {first}, which comes first"),
+                    format!("waiting for an account in {first}"),
                     &self.types.place,
                 )
                 .on_hold(HoldCause::WaitingForAccount),
@@ -98,17 +98,17 @@ impl<'a> TargetDecision<'a> {
                     .is_some_and(|acts| acts.deleted.is_some()) =>
             {
                 format!(
-                    "its account {} was deleted when they left, and is made again",
+                    "its account {} was deleted after the departure and is created again",
                     self.population.accounts[at].name
                 )
             }
             Some(&at) => {
                 format!(
-                    "its account {} was deleted in {} itself, and is made again",
+                    "its account {} was deleted in {} by others and is created again",
                     self.population.accounts[at].name, self.system
                 )
             }
-            None => format!("in scope, and no account of {} matches", self.system),
+            None => format!("in scope; no account of {} matches", self.system),
         };
         let reason = Reason::by(
             format!("{why}{}", missed(&desired.missed)),
@@ -136,7 +136,7 @@ impl<'a> TargetDecision<'a> {
         let account = &self.population.accounts[at];
         if let Some(fault) = &account.fault {
             let reason = Reason::new(format!(
-                "the record is broken: {fault}; repair it in {}",
+                "invalid record: {fault}; correct it in {}",
                 self.system
             ))
             .on_hold(HoldCause::InvalidValue);
@@ -203,8 +203,8 @@ impl<'a> TargetDecision<'a> {
         }
         if let Some((set, values)) = self.password_set(person, account) {
             let text = match set.must_change {
-                true => "a password was set for them, to be changed at the next log-in",
-                false => "a password was set for them, and goes to all their accounts",
+                true => "a password was set, to be changed at the next sign-in",
+                false => "a password was set for all accounts of the person",
             };
             let reason = Reason::by(text, &self.types.place);
             let place = outcome.changes.len();
@@ -229,7 +229,7 @@ impl<'a> TargetDecision<'a> {
                 .and_then(|rules| rules.carry.as_deref())
                 .unwrap_or_default();
             let reason = Reason::by(
-                format!("the password in {from} is another one: its hash is carried"),
+                format!("the password in {from} changed: its hash is copied"),
                 &self.types.place,
             );
             let place = outcome.changes.len();
@@ -248,7 +248,11 @@ impl<'a> TargetDecision<'a> {
         for (kind, values) in self.by_kind(by_hand) {
             let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
             let reason = Reason::by(
-                format!("{} was changed in {} itself", names.join(", "), self.system),
+                format!(
+                    "{} was changed in {} by others",
+                    names.join(", "),
+                    self.system
+                ),
                 &values[0].rule,
             );
             let at_change = outcome.changes.len();
@@ -293,10 +297,7 @@ impl<'a> TargetDecision<'a> {
             }
             Some(change) => change.reason.clone(),
             None => Reason::by(
-                format!(
-                    "every value is as the rules want it{}",
-                    missed(&desired.missed)
-                ),
+                format!("all values are in sync{}", missed(&desired.missed)),
                 &self.types.place,
             ),
         };
@@ -598,7 +599,7 @@ impl<'a> TargetDecision<'a> {
                 |account: &Account| format!("the account {} ({})", account.name, account.key),
             );
             let text = format!(
-                "{} {value} is taken in {} by {who}, which matches nobody by the rules",
+                "{} {value} is taken in {} by {who}, which matches no identity",
                 wanted.mapping.attribute, self.system
             );
             taken.push((wanted.clone(), Reason::by(text, &wanted.mapping.place)));
@@ -669,7 +670,7 @@ impl<'a> TargetDecision<'a> {
         if !self.facts.writable.contains(&kind) {
             Some(
                 Reason::new(format!(
-                    "{} is read-only for type {kind}: nothing is sent until it is made writable",
+                    "{} is read-only for type {kind}: nothing is sent until writes are enabled",
                     self.system
                 ))
                 .on_hold(HoldCause::NotArmed),
@@ -677,7 +678,7 @@ impl<'a> TargetDecision<'a> {
         } else if self.facts.disarmed {
             Some(
                 Reason::new(format!(
-                    "{0} is not armed: nothing is sent before `eager-tide systems arm {0}`",
+                    "{0} is not armed: nothing is sent until `eager-tide systems arm {0}`",
                     self.system
                 ))
                 .on_hold(HoldCause::NotArmed),
@@ -709,7 +710,7 @@ pub(in crate::decide) fn reported(
         return change.hold.clone();
     }
     let text = format!(
-        "changed in {} itself: it is told, and put right when somebody says so",
+        "drift: changed in {} by others; repaired when an operator chooses repair",
         change.system
     );
     Some(Reason::by(text, &types.place).on_hold(HoldCause::ExternalChange))

@@ -118,7 +118,7 @@ impl TargetDecision<'_> {
     fn cannot(&self, step: &DepartureStep, said: &str) -> Reason {
         Reason::by(
             format!(
-                "the departure step {} cannot be done: {said}",
+                "departure step {} cannot be done: {said}",
                 step.act.as_str()
             ),
             &step.place,
@@ -146,8 +146,8 @@ impl TargetDecision<'_> {
                 let state = self
                     .schema
                     .and_then(|schema| schema.state_attribute.as_deref());
-                let state =
-                    state.ok_or_else(|| format!("accounts of {} have no state", self.system))?;
+                let state = state
+                    .ok_or_else(|| format!("accounts of {} cannot be disabled", self.system))?;
                 let before = account.attributes.get(state);
                 (before != [Value::Bool(false)]).then(|| {
                     (
@@ -210,7 +210,7 @@ impl TargetDecision<'_> {
                         .and_then(|value| value.to_string().parse::<Dn>().ok())
                 };
                 let there = dn(&wanted)
-                    .ok_or_else(|| format!("`{}` gives no name of an entry", to.source()))?;
+                    .ok_or_else(|| format!("`{}` is not the name of an entry", to.source()))?;
                 (dn(before) != Some(there)).then(|| {
                     (
                         ChangeKind::Move,

@@ -139,7 +139,7 @@ impl<'a> TargetDecision<'a> {
             };
             for name in missing {
                 let line = &mut outcome.decided[*line].reason;
-                line.text = format!("{}; {} holds no group {name}", line.text, self.system);
+                line.text = format!("{}; {} has no group {name}", line.text, self.system);
             }
             let new_name = account.and_then(|account| names.get(&account.id));
             let member_of = |group: AccountId| account.map(|account| self.member(group, account));
@@ -167,7 +167,7 @@ impl<'a> TargetDecision<'a> {
                     let former = self.former(&given, who, *group, now.as_ref());
                     let text = if by_hand {
                         format!(
-                            "was taken out of {} in {} itself",
+                            "was removed from {} in {} by others",
                             self.called(*group),
                             self.system
                         )
@@ -178,7 +178,7 @@ impl<'a> TargetDecision<'a> {
                             rule.when.as_ref().unwrap_or(&rule.groups).source()
                         )
                     } else {
-                        format!("{} holds a former name", self.called(*group))
+                        format!("{} contains a former name", self.called(*group))
                     };
                     let mut one = turn(
                         *group,
@@ -198,10 +198,7 @@ impl<'a> TargetDecision<'a> {
                 }) {
                     // Where the server does it by itself, the write finds everything as it should
                     // be.
-                    let text = format!(
-                        "{} holds the name that they have until now",
-                        self.called(*group)
-                    );
+                    let text = format!("{} contains the current name", self.called(*group));
                     let mut one = turn(
                         *group,
                         ChangeKind::Grant,
@@ -213,7 +210,7 @@ impl<'a> TargetDecision<'a> {
                     turns.push(one);
                 } else if !self.former(&given, who, *group, Some(&now)).is_empty() {
                     let text = format!(
-                        "{} holds a former name beside the present one",
+                        "{} contains a former name beside the current one",
                         self.called(*group)
                     );
                     turns.push(turn(
@@ -246,14 +243,14 @@ impl<'a> TargetDecision<'a> {
                 let (text, rule) = match (ours, pruned.get(group)) {
                     (true, rule) => (
                         format!(
-                            "leaves {}: the rule that put them there no longer does",
+                            "leaves {}: the rule that added the member no longer applies",
                             self.called(*group)
                         ),
                         rule,
                     ),
                     (false, Some(rule)) => (
                         format!(
-                            "leaves {}: no rule puts them there, and it is pruned",
+                            "leaves {}: no rule adds the member, and unmanaged members are removed",
                             self.called(*group)
                         ),
                         Some(rule),
@@ -303,7 +300,7 @@ impl<'a> TargetDecision<'a> {
         for rule in &self.types.memberships {
             let cannot = |error: crate::expr::ExprError, source: &str| {
                 Reason::by(
-                    format!("it cannot be told which groups are joined: {error} (in {source})"),
+                    format!("the groups to join cannot be evaluated: {error} (in {source})"),
                     &rule.place,
                 )
             };

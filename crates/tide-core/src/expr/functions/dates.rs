@@ -14,7 +14,7 @@ fn zone(name: &str) -> Result<TimeZone, String> {
 fn civil(text: &str) -> Result<Date, String> {
     text.trim()
         .parse()
-        .map_err(|_| format!("{text:?} is no date; a date is written 2026-11-23"))
+        .map_err(|_| format!("{text:?} is not a date; write 2026-11-23"))
 }
 
 /// A text as an instant: RFC 3339, with its offset. What is none is missing.
@@ -26,7 +26,7 @@ pub(super) fn instant(arguments: Vec<Datum>) -> Result<Datum, String> {
             .map_or(Datum::Null, Datum::Time)),
         Some(time @ Datum::Time(_)) => Ok(time),
         Some(Datum::Null) | None => Ok(Datum::Null),
-        Some(other) => Err(format!("a text is needed, and this is {}", other.kind())),
+        Some(other) => Err(format!("a text is needed; this is {}", other.kind())),
     }
 }
 
@@ -72,7 +72,7 @@ pub(super) fn written(arguments: Vec<Datum>) -> Result<Datum, String> {
         broken
             .to_string(form)
             .map(Datum::Text)
-            .map_err(|_| format!("{form:?} cannot be written; for example: \"%d.%m.%Y\""))
+            .map_err(|_| format!("{form:?} is not a format; for example: \"%d.%m.%Y\""))
     };
     match arguments.as_slice() {
         [Datum::Null, ..] => Ok(Datum::Null),
@@ -80,8 +80,10 @@ pub(super) fn written(arguments: Vec<Datum>) -> Result<Datum, String> {
         [Datum::Time(time), Datum::Text(wanted), Datum::Text(name)] => {
             form(wanted, (&time.to_zoned(zone(name)?)).into())
         }
-        [Datum::Time(_), _] => Err("an instant is another day elsewhere: name a time zone".into()),
-        _ => Err("a date and a form are needed, or an instant, a form and a time zone".into()),
+        [Datum::Time(_), _] => {
+            Err("the date of an instant depends on the time zone: name one".into())
+        }
+        _ => Err("a date and a format are needed, or an instant, a format and a time zone".into()),
     }
 }
 
@@ -91,7 +93,7 @@ pub(super) fn read(arguments: Vec<Datum>) -> Result<Datum, String> {
         [Datum::Null, _] => Ok(Datum::Null),
         [Datum::Text(text), Datum::Text(form)] => Ok(Date::strptime(form, text.trim())
             .map_or(Datum::Null, |day| Datum::Text(day.to_string()))),
-        _ => Err("a text and a form are needed".into()),
+        _ => Err("a text and a format are needed".into()),
     }
 }
 

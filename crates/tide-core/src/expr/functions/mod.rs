@@ -80,50 +80,50 @@ macro_rules! function {
 const FUNCTIONS: &[Function] = &[
     function!("lower", 1, 1, "The text in lower case.", "lower('Ada')" => "ada", |a| on_text(a, |t| t.to_lowercase())),
     function!("upper", 1, 1, "The text in upper case.", "upper('Ada')" => "ADA", |a| on_text(a, |t| t.to_uppercase())),
-    function!("trim", 1, 1, "The text without blanks around it.", "trim(' Ada ')" => "Ada", |a| on_text(a, |t| t.trim().to_owned())),
-    function!("normalizeSpace", 1, 1, "The text trimmed, with each run of blanks inside made one.", "normalizeSpace(' Ada  Lind ')" => "Ada Lind", |a| on_text(a, |t| t.split_whitespace().collect::<Vec<_>>().join(" "))),
-    function!("joinWords", 1, usize::MAX, "Joins what is there with one blank and skips what is missing or blank.", "joinWords('Ada', null, 'Lind')" => "Ada Lind", words),
+    function!("trim", 1, 1, "The text without surrounding white space.", "trim(' Ada ')" => "Ada", |a| on_text(a, |t| t.trim().to_owned())),
+    function!("normalizeSpace", 1, 1, "The text trimmed, with each run of white space replaced by one space.", "normalizeSpace(' Ada  Lind ')" => "Ada Lind", |a| on_text(a, |t| t.split_whitespace().collect::<Vec<_>>().join(" "))),
+    function!("joinWords", 1, usize::MAX, "Joins values with a space; skips missing and empty ones.", "joinWords('Ada', null, 'Lind')" => "Ada Lind", words),
     function!("join", 2, 2, "Joins a list's items with a separator.", "join(['a', 'b'], ', ')" => "a, b", join),
-    function!("split", 2, 2, "Cuts a text at each separator.", "split('a;b', ';')" => "a · b", split),
-    function!("replace", 3, 3, "The text with every occurrence of one text replaced by another.", "replace('a-b', '-', '.')" => "a.b", replace),
-    function!("substring", 3, 3, "So many characters from a place on, counted from 0.", "substring('Skerry', 0, 3)" => "Ske", part),
+    function!("split", 2, 2, "Splits a text at each separator.", "split('a;b', ';')" => "a · b", split),
+    function!("replace", 3, 3, "The text with all occurrences of a text replaced.", "replace('a-b', '-', '.')" => "a.b", replace),
+    function!("substring", 3, 3, "A number of characters from a position, counted from 0.", "substring('Skerry', 0, 3)" => "Ske", part),
     function!("initial", 1, 1, "The first letter.", "initial('Ada')" => "A", |a| on_text(a, |t| t.trim().chars().next().map(String::from).unwrap_or_default())),
-    function!("transliterate", 1, 1, "The text written with plain Latin letters.", "transliterate('Łódź')" => "Lodz", |a| on_text(a, |t| deunicode::deunicode(&t.nfc().collect::<String>()).trim().to_owned())),
-    function!("alphanumeric", 1, 1, "Only letters and digits: no blank, apostrophe or hyphen.", "alphanumeric(\"D'Amberg\")" => "DAmberg", |a| on_text(a, |t| t.chars().filter(|c| c.is_alphanumeric()).collect())),
-    function!("domain", 1, 1, "What follows the last @ of an address, in lower case.", "domain('ada@Skerry.example')" => "skerry.example", |a| on_text(a, |t| t.rsplit_once('@').map(|(_, d)| d.trim().to_lowercase()).unwrap_or_default())),
-    function!("coalesce", 2, usize::MAX, "The first that is there and not blank.", "coalesce(null, '', 'Shore')" => "Shore", |a| Ok(a.into_iter().find(|d| !is_blank(d)).unwrap_or(Datum::Null))),
-    function!("isBlank", 1, 1, "True if it is missing, or holds nothing but blanks.", "isBlank(' ')" => "true", |a| Ok(Datum::Bool(a.first().is_none_or(is_blank)))),
+    function!("transliterate", 1, 1, "The text transliterated to ASCII letters.", "transliterate('Łódź')" => "Lodz", |a| on_text(a, |t| deunicode::deunicode(&t.nfc().collect::<String>()).trim().to_owned())),
+    function!("alphanumeric", 1, 1, "Only letters and digits: no space, apostrophe or hyphen.", "alphanumeric(\"D'Amberg\")" => "DAmberg", |a| on_text(a, |t| t.chars().filter(|c| c.is_alphanumeric()).collect())),
+    function!("domain", 1, 1, "The part of an address after the last @, in lower case.", "domain('ada@Skerry.example')" => "skerry.example", |a| on_text(a, |t| t.rsplit_once('@').map(|(_, d)| d.trim().to_lowercase()).unwrap_or_default())),
+    function!("coalesce", 2, usize::MAX, "The first value that is neither missing nor empty.", "coalesce(null, '', 'Shore')" => "Shore", |a| Ok(a.into_iter().find(|d| !is_blank(d)).unwrap_or(Datum::Null))),
+    function!("isBlank", 1, 1, "True if it is missing, or white space only.", "isBlank(' ')" => "true", |a| Ok(Datum::Bool(a.first().is_none_or(is_blank)))),
     function!("first", 1, 1, "The first item of a list.", "first(['a', 'b'])" => "a", |a| Ok(match a.into_iter().next() { Some(Datum::List(items)) => items.into_iter().next().unwrap_or(Datum::Null), Some(other) => other, None => Datum::Null })),
     function!("size", 1, 1, "The number of characters or items.", "size('Ada')" => "3", size),
-    function!("contains", 2, 2, "True if the text holds the other text.", "contains('Skerry', 'err')" => "true", |a| test(a, |t, o| t.contains(o))),
-    function!("startsWith", 2, 2, "True if the text begins so.", "startsWith('Skerry', 'Sk')" => "true", |a| test(a, |t, o| t.starts_with(o))),
-    function!("endsWith", 2, 2, "True if the text ends so.", "endsWith('Skerry', 'ry')" => "true", |a| test(a, |t, o| t.ends_with(o))),
-    function!("text", 1, 1, "A number, a truth or an instant as text.", "text(12)" => "12", to_text),
-    function!("int", 1, 1, "A text as a whole number; what is no number is missing.", "int('12')" => "12", to_int),
+    function!("contains", 2, 2, "True if the text contains the other text.", "contains('Skerry', 'err')" => "true", |a| test(a, |t, o| t.contains(o))),
+    function!("startsWith", 2, 2, "True if the text starts with the other text.", "startsWith('Skerry', 'Sk')" => "true", |a| test(a, |t, o| t.starts_with(o))),
+    function!("endsWith", 2, 2, "True if the text ends with the other text.", "endsWith('Skerry', 'ry')" => "true", |a| test(a, |t, o| t.ends_with(o))),
+    function!("text", 1, 1, "A number, boolean or instant as text.", "text(12)" => "12", to_text),
+    function!("int", 1, 1, "A text as an integer; missing if it is not a number.", "int('12')" => "12", to_int),
     function!("hasFlag", 2, 2, "True if a flag is set in a number.", "hasFlag(514, 2)" => "true", bit),
     function!("setFlag", 2, 2, "The number with a flag set.", "setFlag(512, 2)" => "514", records::with_bit),
     function!("clearFlag", 2, 2, "The number without a flag.", "clearFlag(514, 2)" => "512", records::without_bit),
     function!("initials", 1, 1, "The first letter of each word.", "initials('Ada Maria Vasko-Lind')" => "AMVL", |a| on_text(a, records::initials)),
-    function!("nameCase", 1, 1, "A name written all in one case, with capitals where names have them; mixed case stays.", "nameCase('VASKO-LIND')" => "Vasko-Lind", |a| on_text(a, records::name_case)),
-    function!("plainName", 1, 1, "What is left of a text in an account name: plain letters and digits, in lower case.", "plainName(\"Åsa D'Amberg\")" => "asadamberg", |a| on_text(a, records::plain_name)),
+    function!("nameCase", 1, 1, "A name in one case with the usual capitals; mixed case is unchanged.", "nameCase('VASKO-LIND')" => "Vasko-Lind", |a| on_text(a, records::name_case)),
+    function!("plainName", 1, 1, "A text for an account name: ASCII letters and digits, in lower case.", "plainName(\"Åsa D'Amberg\")" => "asadamberg", |a| on_text(a, records::plain_name)),
     function!("digits", 1, 1, "Only the digits.", "digits('+47 555-01')" => "4755501", |a| on_text(a, |t| t.chars().filter(char::is_ascii_digit).collect())),
-    function!("pad", 3, 3, "The value filled from the left to a width.", "pad(42, 5, '0')" => "00042", records::pad),
+    function!("pad", 3, 3, "The value padded on the left to a width.", "pad(42, 5, '0')" => "00042", records::pad),
     function!("last", 1, 1, "The last item of a list.", "last(['a', 'b'])" => "b", records::last),
-    function!("sorted", 1, 1, "A list in order.", "join(sorted(['b', 'a']), ' ')" => "a b", records::sorted),
-    function!("distinct", 1, 1, "A list with each item once.", "size(distinct(['a', 'b', 'a']))" => "2", records::distinct),
-    function!("instant", 1, 1, "A text as an instant (RFC 3339); what is none is missing.", "instant('2026-11-23T08:00:00+01:00')" => "2026-11-23T07:00:00Z", dates::instant),
-    function!("dayStart", 2, 2, "The first moment of a day in a time zone.", "dayStart('2026-07-01', 'Europe/Oslo')" => "2026-06-30T22:00:00Z", dates::day_start),
-    function!("dayEnd", 2, 2, "The moment at which a day is over in a time zone.", "dayEnd('2026-07-01', 'Europe/Oslo')" => "2026-07-01T22:00:00Z", dates::day_end),
+    function!("sorted", 1, 1, "A list, sorted.", "join(sorted(['b', 'a']), ' ')" => "a b", records::sorted),
+    function!("distinct", 1, 1, "A list without duplicates.", "size(distinct(['a', 'b', 'a']))" => "2", records::distinct),
+    function!("instant", 1, 1, "A text as an instant (RFC 3339); missing if it is not one.", "instant('2026-11-23T08:00:00+01:00')" => "2026-11-23T07:00:00Z", dates::instant),
+    function!("dayStart", 2, 2, "The first instant of a day in a time zone.", "dayStart('2026-07-01', 'Europe/Oslo')" => "2026-06-30T22:00:00Z", dates::day_start),
+    function!("dayEnd", 2, 2, "The end of a day in a time zone.", "dayEnd('2026-07-01', 'Europe/Oslo')" => "2026-07-01T22:00:00Z", dates::day_end),
     function!("day", 2, 2, "The day of an instant in a time zone.", "day(instant('2026-06-30T23:00:00Z'), 'Europe/Oslo')" => "2026-07-01", dates::day),
-    function!("formatDate", 2, 3, "A date written in a form; an instant needs a time zone too.", "formatDate('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::written),
-    function!("parseDate", 2, 2, "A text of some form as a date; what does not fit is missing.", "parseDate('01.07.2026', '%d.%m.%Y')" => "2026-07-01", dates::read),
-    function!("addDays", 2, 2, "A date so many days later, or earlier.", "addDays('2026-02-27', 2)" => "2026-03-01", dates::add_days),
-    function!("daysBetween", 2, 2, "How many days a date lies after another.", "daysBetween('2026-02-27', '2026-03-01')" => "2", dates::days_between),
-    function!("dnPart", 2, 2, "The value of the first part of a DN that has this name.", "dnPart('uid=ada,ou=Deck,dc=skerry,dc=example', 'ou')" => "Deck", records::dn_part),
-    function!("dnParent", 1, 1, "The DN above.", "dnParent('uid=ada,ou=Deck,dc=skerry')" => "ou=Deck,dc=skerry", records::dn_parent),
-    function!("dnBelow", 3, 3, "A DN below another; the value is escaped.", "dnBelow('cn', 'Lind, Ada', 'dc=skerry')" => "cn=Lind\\, Ada,dc=skerry", records::dn_below),
+    function!("formatDate", 2, 3, "A date in a format; an instant also needs a time zone.", "formatDate('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::written),
+    function!("parseDate", 2, 2, "A text in a format as a date; missing if it does not match.", "parseDate('01.07.2026', '%d.%m.%Y')" => "2026-07-01", dates::read),
+    function!("addDays", 2, 2, "A date plus a number of days.", "addDays('2026-02-27', 2)" => "2026-03-01", dates::add_days),
+    function!("daysBetween", 2, 2, "The number of days between two dates.", "daysBetween('2026-02-27', '2026-03-01')" => "2", dates::days_between),
+    function!("dnPart", 2, 2, "The value of the first RDN of a DN with this type.", "dnPart('uid=ada,ou=Deck,dc=skerry,dc=example', 'ou')" => "Deck", records::dn_part),
+    function!("dnParent", 1, 1, "The parent DN.", "dnParent('uid=ada,ou=Deck,dc=skerry')" => "ou=Deck,dc=skerry", records::dn_parent),
+    function!("dnBelow", 3, 3, "A child DN; the value is escaped.", "dnBelow('cn', 'Lind, Ada', 'dc=skerry')" => "cn=Lind\\, Ada,dc=skerry", records::dn_below),
     function!("hash", 1, 1, "The SHA-256 of a text, as hexadecimal digits.", "substring(hash('Ada'), 0, 8)" => "99a563ab", records::hash),
-    function!("bucket", 2, 2, "Which of so many parts a text falls into, from 0: always the same one.", "bucket('Ada', 4) < 4" => "true", records::bucket),
+    function!("bucket", 2, 2, "The bucket of a text, from 0: always the same one.", "bucket('Ada', 4) < 4" => "true", records::bucket),
 ];
 
 /// What a function gives, where that is always the same; `None` where it depends on what it is
@@ -185,7 +185,7 @@ fn on_text(arguments: Vec<Datum>, run: fn(&str) -> String) -> Result<Datum, Stri
                 .map(|item| each(item, run))
                 .collect::<Result<_, _>>()
                 .map(Datum::List),
-            other => Err(format!("text is needed, and this is {}", other.kind())),
+            other => Err(format!("text is needed; this is {}", other.kind())),
         }
     }
     each(arguments.into_iter().next().unwrap_or(Datum::Null), run)
@@ -198,7 +198,7 @@ fn plain(datum: &Datum) -> Result<Option<String>, String> {
         Datum::Int(number) => Ok(Some(number.to_string())),
         Datum::Bool(truth) => Ok(Some(truth.to_string())),
         Datum::Time(time) => Ok(Some(time.to_string())),
-        other => Err(format!("text is needed, and this is {}", other.kind())),
+        other => Err(format!("text is needed; this is {}", other.kind())),
     }
 }
 
@@ -267,7 +267,7 @@ fn replace(arguments: Vec<Datum>) -> Result<Datum, String> {
 fn part(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Text(text), Datum::Int(from), Datum::Int(count)] => {
-            let from = usize::try_from(*from).map_err(|_| "the place must not be negative")?;
+            let from = usize::try_from(*from).map_err(|_| "the position must not be negative")?;
             let count = usize::try_from(*count).map_err(|_| "the count must not be negative")?;
             Ok(Datum::Text(text.chars().skip(from).take(count).collect()))
         }
@@ -283,7 +283,7 @@ fn size(arguments: Vec<Datum>) -> Result<Datum, String> {
         Some(Datum::Null) | None => 0,
         Some(other) => {
             return Err(format!(
-                "a text or a list is needed, and this is {}",
+                "a text or a list is needed; this is {}",
                 other.kind()
             ));
         }
@@ -313,7 +313,7 @@ fn to_int(arguments: Vec<Datum>) -> Result<Datum, String> {
         Some(Datum::Text(text)) => Ok(text.trim().parse().map_or(Datum::Null, Datum::Int)),
         Some(number @ Datum::Int(_)) => Ok(number),
         Some(Datum::Null) | None => Ok(Datum::Null),
-        Some(other) => Err(format!("a text is needed, and this is {}", other.kind())),
+        Some(other) => Err(format!("a text is needed; this is {}", other.kind())),
     }
 }
 

@@ -48,10 +48,10 @@ pub(super) fn pad(arguments: Vec<Datum>) -> Result<Datum, String> {
             let width = usize::try_from(*width)
                 .ok()
                 .filter(|width| *width <= 256)
-                .ok_or("the width goes from 0 to 256")?;
+                .ok_or("the width must be 0 to 256")?;
             let mut letters = fill.chars();
             let (Some(fill), None) = (letters.next(), letters.next()) else {
-                return Err("one character fills".into());
+                return Err("the padding must be one character".into());
             };
             let missing = width.saturating_sub(text.chars().count());
             Ok(Datum::Text(

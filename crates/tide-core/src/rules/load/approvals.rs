@@ -60,7 +60,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
                     let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.as_str()).collect();
                     source.error(
                         span.start,
-                        format!("`{word}` is no kind of change"),
+                        format!("`{word}` is not a kind of change"),
                         Some(format!("choose from {}", all.join(", "))),
                     );
                 }
@@ -72,7 +72,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             let help = Some("leave out type = \"group\"".into());
             source.error(
                 section.at,
-                "a membership is asked about as its member's, and not as the group's",
+                "an approval of memberships is about the member, not the group",
                 help,
             );
         }
@@ -93,24 +93,24 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         if choose.is_some() && levels.iter().any(|level| level.owner) {
             source.error(
                 section.at,
-                "the owner of a group sees nothing of other groups, and cannot choose among them",
+                "the owner of a group sees only that group, and cannot choose among groups",
                 None,
             );
         }
         if levels.is_empty() {
             let help = "[[approval.level]] and below it operators = [\"…\"], groups = [\"…\"] or of = \"manager\"";
-            source.error(section.at, "it is not said who is asked", Some(help.into()));
+            source.error(section.at, "the approvers are missing", Some(help.into()));
         }
         if choose == Some(0) {
             source.error(
                 section.at,
-                "nothing could be chosen",
-                Some("choose_up_to = 1 lets one of what is offered through".into()),
+                "`choose_up_to` must be at least 1",
+                Some("choose_up_to = 1 lets the approver choose one of the offers".into()),
             );
         }
         if choose.is_some() && together {
-            let help = Some("leave out one of `choose` and `ask`".into());
-            source.error(section.at, "one chooses among what is offered to one person, and this is asked about everybody at once", help);
+            let help = Some("use either `choose_up_to` or `mode`".into());
+            source.error(section.at, "a choice is about the offers to one person, but `mode = \"batch\"` asks about all people at once", help);
         }
         let days = section.number("expires_after_days").unwrap_or(DAYS);
         let remind_days = section.number("remind_every_days");
@@ -121,7 +121,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             if let Some(days) = days.filter(|days| !(1..=LONGEST).contains(days)) {
                 source.error(
                     section.at,
-                    format!("an answer is not {what} {days} days"),
+                    format!("an approval cannot be {what} {days} days"),
                     Some(format!("choose from 1 to {LONGEST}")),
                 );
             }
@@ -132,7 +132,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         {
             source.error(
                 span.start,
-                format!("nobody is called `{call}`"),
+                format!("there is no webhook `{call}`"),
                 Some("declare it in webhooks.toml".into()),
             );
         }
@@ -178,17 +178,17 @@ fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType, turns: bool)
                 .and_then(|identity| identity.get(name));
             let owner = declared.is_none() && name == "owner";
             if owner && !turns {
-                let help = "change = [\"grant\"]: the owner of a group is asked about who joins or leaves it";
+                let help = "change = [\"grant\"]: the owner of a group approves its members";
                 source.error(
                     span.start,
-                    "only a group has an owner, and this asks about other changes too",
+                    "only groups have an owner, and this approval is about other changes, too",
                     Some(help.into()),
                 );
             } else if !owner && declared.is_none_or(|attribute| attribute.reference.is_none()) {
                 let help = "an attribute with `reference` in identities.toml, such as manager; or owner, of a group";
                 source.error(
                     span.start,
-                    format!("`{name}` points to nobody who could be asked"),
+                    format!("`{name}` does not refer to a person who could approve"),
                     Some(help.into()),
                 );
             }
@@ -212,7 +212,7 @@ fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType, turns: bool)
         if level == Level::default() {
             source.error(
                 one.at,
-                "a level names nobody",
+                "a level names no approver",
                 Some("operators = [\"…\"], groups = [\"…\"] or of = \"manager\"".into()),
             );
         }

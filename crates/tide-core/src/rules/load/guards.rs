@@ -84,21 +84,21 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
         if guard.change.is_empty() && section.get("change").is_none() {
             root.source.error(
                 section.at,
-                "a guard needs the kind of change",
+                "a guard needs a kind of change",
                 Some("for example: change = \"disable\"".into()),
             );
         }
         if !(1..=24 * 31).contains(&guard.hours) {
             root.source.error(
                 section.at,
-                format!("a guard does not look back {} hours", guard.hours),
+                format!("`window_hours` cannot be {}", guard.hours),
                 Some("choose from 1 to 744".into()),
             );
         }
         if guard.most.is_none() && guard.share.is_none() {
             root.source.error(
                 section.at,
-                "a guard without a limit guards nothing",
+                "a guard needs a limit",
                 Some("add `max_count = 20` or `max_percent = 10` (percent)".into()),
             );
         }

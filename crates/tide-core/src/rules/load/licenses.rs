@@ -22,11 +22,11 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
         match &name {
             None => source.error(
                 section.at,
-                "a licence needs a name",
+                "a license needs a name",
                 Some("name = \"training seats\"".into()),
             ),
             Some((name, span)) if all.iter().any(|other| other.name == *name) => {
-                source.error(span.start, format!("there are two licences `{name}`"), None);
+                source.error(span.start, format!("there are two licenses `{name}`"), None);
             }
             Some(_) => {}
         }
@@ -34,7 +34,7 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
         match &system {
             None => source.error(
                 section.at,
-                "it is not said whose seats they are",
+                "the system of the seats is missing",
                 Some("system = \"classroom\"".into()),
             ),
             Some((system, span))
@@ -42,18 +42,14 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
                     .of(system, kind)
                     .is_none_or(|types| !types.is_target()) =>
             {
-                source.error(
-                    span.start,
-                    format!("we make no accounts in a system `{system}`"),
-                    None,
-                );
+                source.error(span.start, format!("`{system}` receives no accounts"), None);
             }
             Some(_) => {}
         }
         if seats.is_none() && section.get("seats").is_none() {
             source.error(
                 section.at,
-                "it is not said how many seats there are",
+                "the number of seats is missing",
                 Some("seats = 200".into()),
             );
         }
@@ -69,7 +65,7 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
             let help = "consumed_when = 'account.active == true'".to_owned();
             source.error(
                 section.at,
-                "it is not said which accounts use a seat",
+                "the condition of accounts that use a seat is missing",
                 Some(help),
             );
         }

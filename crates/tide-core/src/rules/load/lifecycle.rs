@@ -43,7 +43,7 @@ pub(super) fn lifecycle(
         if !rules.identities.contains_key(&kind) {
             source.error(
                 section.at,
-                format!("identities.toml declares no {kind}"),
+                format!("identities.toml does not declare {kind}"),
                 None,
             );
         }
@@ -75,7 +75,7 @@ pub(super) fn lifecycle(
                 if own.get("when").is_none() {
                     source.error(
                         own.at,
-                        "it is not said for whom the exception is",
+                        "the condition of the exception is missing",
                         Some("when = 'identity.contract == \"visitor\"'".into()),
                     );
                 }
@@ -126,13 +126,13 @@ fn unused_days(section: &Section<'_>) -> u32 {
     match (section.get("used").is_some(), days > 0) {
         (true, false) => source.error(
             section.at,
-            "it is not said after how many days without use",
+            "the number of days without use is missing",
             Some("inactive_after_days = 90".into()),
         ),
         (false, true) => {
             source.error(
                 section.at,
-                "it is not said by what use is seen",
+                "the expression of the last use is missing",
                 Some("used = 'identity.lastUsed'".into()),
             );
         }
@@ -190,12 +190,12 @@ pub(super) fn departure(
                         .is_some_and(|name| name.eq_ignore_ascii_case("dn"))
                 });
                 if !named {
-                    source.error(own.at, "this system has no containers to move to", None);
+                    source.error(own.at, "this system has no containers", None);
                 }
                 if own.get("to").is_none() {
                     source.error(
                         own.at,
-                        "it is not said where it moves to",
+                        "the destination is missing",
                         Some("to = '\"uid=\" + identity.userName + \",ou=former,…\"'".into()),
                     );
                 }
@@ -215,7 +215,7 @@ pub(super) fn departure(
         if after > LONGEST {
             source.error(
                 own.at,
-                format!("nothing is kept for {after} days"),
+                format!("a step cannot wait {after} days"),
                 Some(format!("choose from 0 to {LONGEST}")),
             );
         }
@@ -223,7 +223,7 @@ pub(super) fn departure(
             && last.after > after
         {
             let text = format!(
-                "this step comes after one that waits {} days, and waits {after} itself",
+                "this step waits {after} days, but follows a step that waits {}",
                 last.after
             );
             source.error(
@@ -238,7 +238,7 @@ pub(super) fn departure(
         {
             source.error(
                 own.at,
-                "nothing can be done after the account is deleted",
+                "no step can follow the deletion of the account",
                 None,
             );
         }
@@ -260,7 +260,7 @@ pub(super) fn departure(
     if !all.is_empty() && !all.iter().any(|step| blocks(step) && step.after == 0) {
         source.warn(
             section.at,
-            "nothing here keeps somebody who left from using the account at once",
+            "these steps do not close the access of a leaver at once",
             Some("begin with step = \"disable\"".into()),
         );
     }
@@ -276,7 +276,7 @@ fn set(
     let Some((attribute, span)) = own.text("attribute") else {
         source.error(
             own.at,
-            "it is not said which attribute is set",
+            "the attribute is missing",
             Some("attribute = \"…\", value = '…'".into()),
         );
         return None;
@@ -285,7 +285,7 @@ fn set(
     if own.get("value").is_none() {
         source.error(
             own.at,
-            "it is not said to what it is set",
+            "the value is missing",
             Some("value = '\"…\"', or value = 'null' to clear it".into()),
         );
     }

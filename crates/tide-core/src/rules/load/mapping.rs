@@ -49,9 +49,12 @@ pub(super) fn named<'b, 'a>(
                     crate::expr::closest(&name, blocks.iter().map(|block| block.name.as_str()));
                 source.error(
                     span.start,
-                    format!("shared_mappings.toml has no block `{name}` for this type"),
+                    format!("shared_mappings.toml has no mapping `{name}` for this type"),
                     Some(near.map_or_else(
-                        || "a block is written there as [person.NAME.outbound] or [person.NAME.inbound]".into(),
+                        || {
+                            "declare it there as [person.NAME.outbound] or [person.NAME.inbound]"
+                                .into()
+                        },
                         |near| format!("did you mean `{near}`?"),
                     )),
                 );
@@ -111,7 +114,7 @@ fn values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
             source.error(
                 item.span().start,
                 format!(
-                    "a value is text, a number, true or false, and this is {}",
+                    "a value must be text, a number, true or false, not {}",
                     kind(other)
                 ),
                 None,
@@ -153,7 +156,7 @@ pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
             }
             _ => source.error(
                 one.at,
-                "an example needs what is given and what is expected",
+                "an example needs `given` and `expect`",
                 Some(
                     "given = { sn = \"D'Amberg\" } and expect = { familyName = \"D'Amberg\" }"
                         .into(),
@@ -227,7 +230,7 @@ fn mappings(
                 source.error(
                     value.span().start,
                     format!(
-                        "the mapping of `{name}` is an expression in quotes, and this is {}",
+                        "the mapping of `{name}` must be an expression in quotes, not {}",
                         kind(other)
                     ),
                     None,

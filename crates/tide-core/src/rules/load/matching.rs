@@ -32,7 +32,7 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
         let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
         let mut agree = Vec::new();
         for item in rule.list("supporting") {
-            let Some(pair) = rule.as_section("supporting", item, "a value that agrees") else {
+            let Some(pair) = rule.as_section("supporting", item, "a supporting value") else {
                 continue;
             };
             match (pair.text("account"), pair.text("identity")) {
@@ -49,7 +49,7 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
                 }
                 _ => source.error(
                     pair.at,
-                    "a value that agrees has two sides",
+                    "a supporting value needs two sides",
                     Some("{ account = '…', identity = '…' }".into()),
                 ),
             }
@@ -62,22 +62,22 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
             source.error(
                 rule.at,
                 format!(
-                    "`at_least` wants {at_least} values to agree, and {} are named",
+                    "`min_agreeing` requires {at_least} supporting values, but {} are named",
                     agree.len()
                 ),
-                Some("name more in `agree`, or ask for fewer".into()),
+                Some("name more in `supporting`, or lower `min_agreeing`".into()),
             );
         }
         if rule.get("account").is_none() || rule.get("identity").is_none() {
             source.error(
                 rule.at,
-                "a match rule has two sides",
+                "a match rule needs two sides",
                 Some("account = '…' and identity = '…'".into()),
             );
         } else if there.len() != here.len() {
             source.error(
                 rule.at,
-                "the two sides of a match rule are compared one by one, and have not the same number of expressions",
+                "the two sides of a match rule must have the same number of expressions",
                 Some("account = ['account.sn', 'account.birthDate'] and identity = ['identity.familyName', 'identity.birthDate']".into()),
             );
         } else if !account.is_empty()

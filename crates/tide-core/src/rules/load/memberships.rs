@@ -30,7 +30,7 @@ pub(super) fn memberships(
         if own.get("groups").is_none() {
             source.error(
                 own.at,
-                "it is not said which groups",
+                "the groups are missing",
                 Some("groups = 'identity.department'".into()),
             );
         }
@@ -51,7 +51,7 @@ pub(super) fn memberships(
     if !all.is_empty() && !types.is_target() {
         source.error(
             section.at,
-            "memberships are given to accounts that we keep, and none are kept here",
+            "memberships need accounts, and this system receives none",
             Some("add an outbound mapping".into()),
         );
     }
@@ -78,7 +78,7 @@ pub(super) fn spread(
     if over.len() < 2 {
         source.error(
             options.at,
-            format!("`{}` is spread over one value", attribute.name),
+            format!("`{}` is distributed over one value", attribute.name),
             Some("distribute = [\"a\", \"b\"]".into()),
         );
     }
@@ -90,7 +90,7 @@ pub(super) fn spread(
         source.error(
             options.at,
             format!(
-                "`{}` is spread: it is one plain value that others have too",
+                "`{}` is distributed: it must be a plain, single, shared value",
                 attribute.name
             ),
             None,
@@ -115,12 +115,13 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                         .of(other, *kind)
                         .is_none_or(|types| !types.is_target())
                 {
-                    let text =
-                        format!("`after` names {other}, where we make no accounts of type {kind}");
+                    let text = format!(
+                        "`depends_on` names {other}, which receives no accounts of type {kind}"
+                    );
                     source.error_at(
                         &types.place,
                         text,
-                        Some("name a system that gets accounts, and not this one".into()),
+                        Some("name another system that receives accounts".into()),
                     );
                 }
             }
@@ -131,10 +132,11 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                 && (from == &system.name
                     || rules.of(from, *kind).is_none_or(|types| !types.is_source()))
             {
-                let help = "copy_hash_from = \"NAME\" names another directory, one that gives identities values".to_owned();
+                let help = "copy_hash_from = \"NAME\" must name another directory that is a source"
+                    .to_owned();
                 source.error_at(
                     &types.place,
-                    format!("no passwords can be carried from {from}"),
+                    format!("password hashes cannot be copied from {from}"),
                     Some(help),
                 );
             }
@@ -151,7 +153,7 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             {
                 source.error_at(
                     &rule.place,
-                    "the members of groups here are exactly those of [group.outbound]: what is joined by this rule would be left again",
+                    "[group.outbound] replaces all members of groups here, including those that this rule adds",
                     Some("map them with list_mode = \"merge\"".into()),
                 );
             }
@@ -166,7 +168,7 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                     if let Some(source) = sources.iter().find(|source| source.name == system.file) {
                         source.error_at(
                             &types.place,
-                            format!("{name} waits for itself, by `after`"),
+                            format!("{name} depends on itself, by `depends_on`"),
                             None,
                         );
                     }

@@ -71,9 +71,9 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
                 line: 1,
                 column: 1,
             },
-            message: "the rule set has no identities.toml".into(),
+            message: "identities.toml is missing".into(),
             help: Some(
-                "it declares what an identity holds, for example [person.attributes]".into(),
+                "it declares the attributes of identities, for example [person.attributes]".into(),
             ),
         }),
     }
@@ -176,7 +176,7 @@ fn parse<'a>(source: &RuleSource<'a>) -> Option<Spanned<DeTable<'a>>> {
                 || line.contains('\'')
                 || line.contains('"')
             {
-                "expressions stand in single quotes: name = 'account.sn'; a quote that opens must close on its line"
+                "put expressions in single quotes: name = 'account.sn'; a quote must close on its line"
             } else {
                 "a line is `key = value`, a table starts with [name]"
             };
@@ -217,7 +217,7 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                 source.error(
                     line,
                     format!(
-                        "`{}` is required, and no system gives it a value",
+                        "`{}` is required, but no system supplies it",
                         attribute.name
                     ),
                     Some(format!("add it to a source system's [{kind}.inbound]")),
@@ -232,7 +232,7 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                 source.error(
                     line,
                     format!(
-                        "`{}` finds the other by `{by}`, which is not declared",
+                        "`{}` refers by `{by}`, which is not declared",
                         attribute.name
                     ),
                     None,
@@ -246,7 +246,7 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                 if !rules.systems.contains_key(system) {
                     source.error(
                         line,
-                        format!("`{}` must be free in {system}.{name}, and no file has rules for {system}", attribute.name),
+                        format!("`{}` must be unique in {system}.{name}, but no file has rules for {system}", attribute.name),
                         None,
                     );
                 }
@@ -255,7 +255,10 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                 if rules.of(system, *kind).is_none_or(|from| !from.is_source()) {
                     source.error(
                         line,
-                        format!("`{}` names the authority `{system}`, which gives {kind} identities nothing", attribute.name),
+                        format!(
+                            "`{}` names the authority `{system}`, which supplies no {kind} values",
+                            attribute.name
+                        ),
                         Some("an authority is a system whose file has an inbound mapping".into()),
                     );
                 }
@@ -269,14 +272,15 @@ fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, SharedMappings<'a>> {
     let mut all: BTreeMap<ObjectType, SharedMappings<'a>> = BTreeMap::new();
     for (kind, section) in type_sections(root) {
         for (name, _, value) in section.entries() {
-            let Some(block) = section.as_section(name, value, format!("block {name}")) else {
+            let Some(block) = section.as_section(name, value, format!("shared mapping {name}"))
+            else {
                 continue;
             };
             let (inbound, outbound) = (block.section("inbound"), block.section("outbound"));
             if inbound.is_none() && outbound.is_none() {
                 root.source.error(
                     block.at,
-                    format!("the block `{name}` maps nothing"),
+                    format!("the shared mapping `{name}` is empty"),
                     Some(format!("[{kind}.{name}.outbound]")),
                 );
             }
@@ -311,10 +315,7 @@ fn tables(root: &Section<'_>) -> Tables {
                 }
                 other => root.source.error(
                     value.span().start,
-                    format!(
-                        "a row of a look-up table is text, and this is {}",
-                        kind(other)
-                    ),
+                    format!("a row of a look-up table must be text, not {}", kind(other)),
                     None,
                 ),
             }
@@ -357,7 +358,7 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                             other => root.source.error(
                                 item.span().start,
                                 format!(
-                                    "a system's name is needed, and this is {}",
+                                    "a system name is needed, not {}",
                                     super::read::kind(other)
                                 ),
                                 None,
@@ -370,9 +371,7 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                             Some("name it: authority = [\"postroom\"], exclusive = true".into());
                         root.source.error(
                             at,
-                            format!(
-                                "`{name}` is said by one system alone, and no authority is named"
-                            ),
+                            format!("`{name}` is exclusive, but has no authority"),
                             hint,
                         );
                     }
@@ -413,7 +412,7 @@ fn pointer(options: &Section<'_>) -> Option<Pointer> {
         if let Some((_, span)) = by {
             options.source.error(
                 span.start,
-                "`by` says how the other is known, and this attribute points to nobody",
+                "`by` belongs to references, but this attribute has no `reference`",
                 None,
             );
         }
@@ -429,7 +428,7 @@ fn pointer(options: &Section<'_>) -> Option<Pointer> {
             None if word == "any" => {}
             None => options.source.error(
                 span.start,
-                format!("nothing of type `{word}` can be pointed to"),
+                format!("`{word}` cannot be referenced"),
                 Some("choose person, service, group or any".into()),
             ),
         }
@@ -469,7 +468,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
             if more > 0 {
                 source.error(
                     at,
-                    format!("`{name}` is not generated, and says how it should be"),
+                    format!("`{name}` has options of generated values, but no `generated`"),
                     Some("add generated = ['…']".into()),
                 );
             }
@@ -485,8 +484,8 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
         {
             source.error(
                 patterns.last().map_or(at, |(_, span)| span.start),
-                "the last pattern gives one name, and a second person of that name would get none",
-                Some("let it count: … + text(identity.attempt)".into()),
+                "the last pattern yields one name, so a second person of that name gets none",
+                Some("add a counter: … + text(identity.attempt)".into()),
             );
         }
         let mut free_in = Vec::new();
@@ -497,7 +496,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
                 }
                 None => source.error(
                     span.start,
-                    format!("`{text}` names no attribute of a system"),
+                    format!("`{text}` is not an attribute of a system"),
                     Some("\"harbour.uid\"".into()),
                 ),
             }
@@ -520,9 +519,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
             if attribute.many {
                 source.error(
                     at,
-                    format!(
-                        "`{name}` is generated, and holds one value for life: it cannot be `many`"
-                    ),
+                    format!("`{name}` is generated once for life: it cannot be `multi_valued`"),
                     None,
                 );
             }
@@ -615,8 +612,8 @@ fn system(
     let Some((name, _)) = root.text("system") else {
         source.error(
             0,
-            "the file does not say whose rules it holds",
-            Some("begin it with: system = \"name\"".into()),
+            "the file does not name its system",
+            Some("start it with: system = \"name\"".into()),
         );
         return None;
     };
@@ -633,7 +630,7 @@ fn system(
         if !rules.identities.contains_key(&kind) {
             source.error(
                 section.at,
-                format!("identities.toml declares no {kind}"),
+                format!("identities.toml does not declare {kind}"),
                 Some(format!("add [{kind}.attributes] there")),
             );
         }
@@ -689,24 +686,24 @@ fn type_rules(
                 source.warn_at(
                     &filter.place,
                     text,
-                    Some("name the group, (memberOf=cn=crew,ou=groups,dc=skerry,dc=example): then it is decided at once".to_owned()),
+                    Some("name the group, (memberOf=cn=crew,ou=groups,dc=skerry,dc=example): which is evaluated here, at once".to_owned()),
                 );
             }
         }
         if scope_root == Root::Identity {
             let target_only =
-                "this system receives accounts only, so its scope is about identities";
+                "this system only receives accounts, so its scope is about identities";
             if let Some(container) = types.scope.within.first().or(types.scope.except.first()) {
                 source.error_at(
                     &container.place,
-                    "a container says nothing about an identity",
+                    "a container cannot select identities",
                     Some(format!("{target_only}: use a condition")),
                 );
             }
             if let Some(filter) = &types.scope.filter {
                 source.error_at(
                     &filter.place,
-                    "a filter of a protocol says nothing about an identity",
+                    "a protocol filter cannot select identities",
                     Some(format!("{target_only}: use a condition")),
                 );
             }
@@ -719,10 +716,7 @@ fn type_rules(
             {
                 source.error_at(
                     &group.place,
-                    format!(
-                        "it is not said in which system the group `{}` is",
-                        group.name
-                    ),
+                    format!("the system of the group `{}` is missing", group.name),
                     Some(format!("{target_only}: {{ name = \"…\", system = \"…\" }}")),
                 );
             }
@@ -809,7 +803,7 @@ fn type_rules(
         }) {
             source.warn_at(
                 &cn.place,
-                "`cn` is a part of the name here: only `dn` changes it, and this mapping is never sent",
+                "`cn` is part of the DN here: only `dn` changes it, so this mapping is never sent",
                 Some("leave it out".into()),
             );
         }
@@ -821,7 +815,7 @@ fn type_rules(
             source.warn(
                 at,
                 format!(
-                    "the system needs `{}` for a new account, and no mapping gives it",
+                    "the system requires `{}` for a new account, but no mapping supplies it",
                     def.name
                 ),
                 None,
@@ -879,7 +873,7 @@ fn type_rules(
     if types.is_target() && types.matching.is_empty() {
         source.warn(
             section.at,
-            "without a match rule every existing account is left unowned, and new ones are made beside them",
+            "without a match rule, existing accounts stay orphaned and new ones are created beside them",
             Some("add [[person.match]] with an account and an identity side".into()),
         );
     }
@@ -913,7 +907,7 @@ fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &RuleSource<'_
     {
         if let Some(name) = read(&condition.when) {
             let text = format!(
-                "`account.{name}` is as old as the entry's last read, so that it cannot decide who takes part"
+                "`account.{name}` is as old as the entry's last read, so it cannot decide the scope"
             );
             let instead = "use `groups` or `not_groups` of the scope, or a filter such as (memberOf=cn=crew,ou=groups,dc=skerry,dc=example)";
             source.error_at(&condition.place, text, Some(instead.to_owned()));
@@ -927,10 +921,7 @@ fn back_links(types: &TypeRules, schema: Option<&Schema>, source: &RuleSource<'_
             source.warn_at(
                 &mapping.place,
                 text,
-                Some(
-                    "do not give access by it; roles and scopes can ask the groups themselves"
-                        .to_owned(),
-                ),
+                Some("do not grant access by it; roles and scopes can use the groups".to_owned()),
             );
         }
     }
@@ -967,7 +958,7 @@ fn state_twice(types: &TypeRules, schema: &Schema, source: &RuleSource<'_>) {
     }) {
         source.error_at(
             &raw.place,
-            format!("whether an account is usable is mapped twice: by `{state}` and by `{}`, and each would undo the other", raw.attribute),
+            format!("the account state is mapped twice, by `{state}` and by `{}`, and each would undo the other", raw.attribute),
             Some(format!("keep one of them; `{state}` leaves all other flags as they are")),
         );
     }
@@ -989,7 +980,7 @@ fn target_attribute(schema: Option<&Schema>, source: &RuleSource<'_>, name: &str
             );
         }
         Some(def) if !def.writable => {
-            source.error(at, format!("the system lets nobody write `{name}`"), None)
+            source.error(at, format!("`{name}` is read-only in the system"), None)
         }
         Some(_) => {}
     }
@@ -1016,7 +1007,7 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_
             .then(|| format!("text({}) turns it into text", mapping.program.source()));
         source.error_at(
             &mapping.place,
-            format!("`{}` holds {holds}, and this is always {gives}", def.name),
+            format!("`{}` holds {holds}, but this is always {gives}", def.name),
             help,
         );
     }

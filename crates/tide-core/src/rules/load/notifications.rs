@@ -27,11 +27,15 @@ pub(super) fn notices(
         match &name {
             None => source.error(
                 own.at,
-                "a notice needs a name",
+                "a notification needs a name",
                 Some("name = \"a newcomer's manager\"".into()),
             ),
             Some((name, span)) if all.iter().any(|other| other.name == *name) => {
-                source.error(span.start, format!("there are two notices `{name}`"), None);
+                source.error(
+                    span.start,
+                    format!("there are two notifications `{name}`"),
+                    None,
+                );
             }
             Some(_) => {}
         }
@@ -44,7 +48,7 @@ pub(super) fn notices(
         if own.get("on").is_none() {
             source.error(
                 own.at,
-                "it is not said when it is told",
+                "the event is missing",
                 Some("on = \"arrived\"".into()),
             );
         }
@@ -60,7 +64,7 @@ pub(super) fn notices(
             (None, Some(NotificationEvent::NotArrived)) => {
                 source.error(
                     own.at,
-                    "it is not said in which system nobody came",
+                    "the system of the sign-in is missing",
                     Some("system = \"berthing\"".into()),
                 );
             }
@@ -84,7 +88,7 @@ pub(super) fn notices(
             let help = "when = 'account.lastSignIn == null'".to_owned();
             source.error(
                 own.at,
-                "it is not said by what it is seen that somebody did not come",
+                "the condition of the missing sign-in is missing",
                 Some(help),
             );
         }
@@ -94,7 +98,7 @@ pub(super) fn notices(
         if own.get("text").is_none() {
             source.error(
                 own.at,
-                "it is not said what is told",
+                "the text is missing",
                 Some("text = '\"Welcome, \" + identity.givenName'".into()),
             );
         }
@@ -117,11 +121,10 @@ pub(super) fn notices(
                     .get(&kind)
                     .and_then(|identity| identity.get(name));
                 if declared.is_none_or(|attribute| attribute.reference.is_none()) {
-                    let help =
-                        "operators, themselves, owner, or an attribute that points to somebody";
+                    let help = "operators, themselves, owner, or a reference attribute";
                     source.error(
                         span.start,
-                        format!("`{name}` is nobody who could be told"),
+                        format!("`{name}` is not a recipient"),
                         Some(help.into()),
                     );
                 }
@@ -134,7 +137,7 @@ pub(super) fn notices(
         {
             source.error(
                 span.start,
-                format!("nobody is called `{call}`"),
+                format!("there is no webhook `{call}`"),
                 Some("declare it in webhooks.toml".into()),
             );
         }
@@ -145,7 +148,7 @@ pub(super) fn notices(
         if after_days.max(again_days.unwrap_or(0)) > LONGEST {
             source.error(
                 own.at,
-                "that is too long",
+                "too many days",
                 Some(format!("choose from 0 to {LONGEST} days")),
             );
         }
@@ -154,7 +157,7 @@ pub(super) fn notices(
         {
             source.error(
                 own.at,
-                "only what is not so yet is waited for and told again",
+                "`repeat_every_days` belongs to the event not_arrived",
                 Some("on = \"not_arrived\"".into()),
             );
         }

@@ -25,7 +25,7 @@ pub(super) fn password(
             if !PASSWORD_SETS.contains(&set.as_str()) {
                 source.error(
                     span.start,
-                    format!("there is no set `{set}`"),
+                    format!("there is no character set `{set}`"),
                     Some(format!("choose from {}", PASSWORD_SETS.join(", "))),
                 );
             }
@@ -35,7 +35,7 @@ pub(super) fn password(
     if !(8..=128).contains(&length) {
         source.error(
             section.at,
-            format!("a password of {length} characters is not given"),
+            format!("a password cannot have {length} characters"),
             Some("choose a length from 8 to 128".into()),
         );
     }
@@ -53,7 +53,7 @@ pub(super) fn password(
     if attribute.is_none() {
         source.error(
             section.at,
-            "it is not said which attribute takes the password",
+            "the attribute of the password is missing",
             Some("attribute = \"userPassword\"".into()),
         );
     }
@@ -66,7 +66,7 @@ pub(super) fn password(
         if !calls.contains_key(&name) {
             source.error(
                 span.start,
-                format!("nobody is called `{name}`"),
+                format!("there is no webhook `{name}`"),
                 Some(format!(
                     "webhooks.toml: [{name}] and below it url = \"https://…\""
                 )),
@@ -75,7 +75,7 @@ pub(super) fn password(
         if !shown_to.is_empty() {
             source.error(
                 span.start,
-                "what is handed over is shown to nobody",
+                "a password is either delivered or visible",
                 Some("leave out `visible_to`, or `deliver_to`".into()),
             );
         }
@@ -91,7 +91,7 @@ pub(super) fn password(
             let help = "attribute = \"userPassword\", of a directory that knows the same schemes";
             source.error(
                 span.start,
-                "only hashes of userPassword are carried",
+                "only hashes of userPassword can be copied",
                 Some(help.into()),
             );
         }

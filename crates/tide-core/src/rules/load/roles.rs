@@ -52,7 +52,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
         if keep_days > LONGEST {
             source.error(
                 section.at,
-                format!("a role is not kept for {keep_days} days"),
+                format!("`overlap_days` cannot be {keep_days}"),
                 Some(format!("choose from 0 to {LONGEST}")),
             );
         }
@@ -79,9 +79,8 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
                             || declared.spread.is_some()
                             || declared.reference.is_some() =>
                     {
-                        let text =
-                            format!("`{attribute}` is somebody's own: a role cannot give it");
-                        source.error(at, text, Some("roles give plain attributes".into()));
+                        let text = format!("`{attribute}` is personal: a role cannot set it");
+                        source.error(at, text, Some("roles set plain attributes".into()));
                     }
                     Some(_) => {}
                 }
@@ -122,7 +121,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
                 None => source.error(
                     *at,
                     format!(
-                        "`{}` brings the role `{other}`, which is not there",
+                        "`{}` includes the role `{other}`, which does not exist",
                         role.name
                     ),
                     None,
@@ -130,18 +129,18 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
                 Some(one) if one.kind != role.kind => {
                     source.error(
                         *at,
-                        format!(
-                            "`{}` brings `{other}`, which is a role of another type",
-                            role.name
-                        ),
+                        format!("`{}` includes `{other}`, a role of another type", role.name),
                         None,
                     );
                 }
                 Some(_) if reaches(&all, other, &role.name) => {
                     source.error(
                         *at,
-                        format!("`{}` brings `{other}`, which brings it again", role.name),
-                        Some("roles form no circles".into()),
+                        format!(
+                            "`{}` includes `{other}`, which includes it again",
+                            role.name
+                        ),
+                        Some("roles cannot include each other in a cycle".into()),
                     );
                 }
                 Some(_) => {}
@@ -197,7 +196,7 @@ fn equal_priorities(rules: &RuleSet, all: &[Role], places: &[usize], root: &Sect
                             "`{}` and `{}` both set {}, and have the same priority {}",
                             other.name, role.name, value.attribute, role.priority
                         ),
-                        Some("give one of them a higher priority: its value counts".into()),
+                        Some("give one of them a higher priority".into()),
                     );
                 }
             }

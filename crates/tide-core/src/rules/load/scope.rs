@@ -31,7 +31,7 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
                     other => {
                         source.error(
                             item.span().start,
-                            format!("a container is a DN in quotes, and this is {}", kind(other)),
+                            format!("a container must be a DN in quotes, not {}", kind(other)),
                             None,
                         );
                         return None;
@@ -76,7 +76,7 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
             Some(when) => {
                 if let Some(when) = program(source, &when, known) {
                     let otherwise =
-                        otherwise.unwrap_or_else(|| format!("{} does not hold", when.source()));
+                        otherwise.unwrap_or_else(|| format!("{} is not met", when.source()));
                     conditions.push(Condition {
                         when,
                         otherwise,
@@ -141,7 +141,7 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
                 source.error(
                     item.span().start,
                     format!(
-                        "a group is its name in quotes, and this is {}",
+                        "a group must be a name in quotes, not {}",
                         kind(item.get_ref())
                     ),
                     None,
@@ -194,7 +194,7 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
             other => {
                 source.error(
                     item.span().start,
-                    format!("`{key}` lists texts, and this is {}", kind(other)),
+                    format!("`{key}` must be a list of texts, not {}", kind(other)),
                     None,
                 );
                 None
@@ -215,7 +215,7 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
     if ours.is_empty() {
         source.error(
             section.at,
-            "`domains` names no domain of ours",
+            "`domains` names no own domain",
             Some("ours = [\"skerry.example\"]".into()),
         );
     }
@@ -228,7 +228,9 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
                     if !ours.contains(&to) {
                         source.warn(
                             value.span().start,
-                            format!("{to} is not among the domains that are ours: its addresses are held"),
+                            format!(
+                                "{to} is not one of our domains: its addresses would be on hold"
+                            ),
                             None,
                         );
                     }
@@ -236,7 +238,7 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
                 }
                 other => source.error(
                     value.span().start,
-                    format!("a domain is text, and this is {}", kind(other)),
+                    format!("a domain must be text, not {}", kind(other)),
                     None,
                 ),
             }
@@ -263,7 +265,7 @@ pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protecte
             DeValue::String(name) => hands_off.names.push(name.trim().to_lowercase()),
             other => source.error(
                 item.span().start,
-                format!("a name is text, and this is {}", kind(other)),
+                format!("a name must be text, not {}", kind(other)),
                 None,
             ),
         }

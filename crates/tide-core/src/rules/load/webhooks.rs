@@ -8,14 +8,14 @@ use std::collections::BTreeMap;
 pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
     let mut all = BTreeMap::new();
     for (name, at, value) in root.entries() {
-        let Some(section) = root.as_section(name, value, format!("call {name}")) else {
+        let Some(section) = root.as_section(name, value, format!("webhook {name}")) else {
             continue;
         };
         let timeout_seconds = section.number("timeout_seconds").unwrap_or(10);
         if !(1..=120).contains(&timeout_seconds) {
             root.source.error(
                 at,
-                format!("an answer is not waited for {timeout_seconds} s"),
+                format!("`timeout_seconds` cannot be {timeout_seconds}"),
                 Some("choose from 1 to 120".into()),
             );
         }
@@ -24,7 +24,7 @@ pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
                 if !(url.starts_with("https://") || url.starts_with("http://")) {
                     root.source.error(
                         span.start,
-                        format!("`{url}` is not an address that can be called"),
+                        format!("`{url}` is not a URL that can be called"),
                         Some("https://…".into()),
                     );
                 }
@@ -39,7 +39,7 @@ pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
             }
             None => root.source.error(
                 at,
-                format!("it is not said where `{name}` is called"),
+                format!("the URL of `{name}` is missing"),
                 Some("url = \"https://…\"".into()),
             ),
         }
