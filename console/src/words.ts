@@ -164,5 +164,5 @@ export const owners: Record<HoldOwner, string> = {
   source_owner: 'The owner of the source',
   rule_author: 'The author of the rules',
   system_owner: 'The owner of the target',
-  nobody: 'Ends automatically',
+  automatic: 'Ends automatically',
 }

@@ -6,7 +6,7 @@ import { api, take, type Schemas } from '@/api/client'
 import RuleImpact from '@/components/RuleImpact.vue'
 import { plural } from '@/words'
 
-/** Simulates another condition of a role for everybody: who gains it, who loses it, and the impact. Stores nothing. */
+/** Simulates another condition of a role: who gains it, who loses it, and the impact. Stores nothing. */
 const props = defineProps<{ role: Schemas['Role'] }>()
 const field = `when-${props.role.name.replaceAll(/\W+/g, '-')}`
 const when = ref(props.role.when ?? '')
@@ -56,7 +56,7 @@ async function simulate() {
     <div class="sides">
       <div v-for="side in sides" :key="side.title">
         <h4>{{ side.title }} ({{ side.own.length }})</h4>
-        <p v-if="!side.own.length" class="faint">Nobody</p>
+        <p v-if="!side.own.length" class="faint">None</p>
         <p v-else class="names">
           <span v-for="one in side.own.slice(0, SHOWN)" :key="one.identity">
             <RouterLink :to="{ name: 'identity', params: { id: one.identity } }"

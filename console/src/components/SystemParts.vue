@@ -20,7 +20,7 @@ const quarantine = useFetched(
     props.system.kind === 'feed'
       ? take(api.GET('/api/v1/systems/{name}/quarantine', { params: path() }))
       : Promise.resolve([]),
-  (event) => event.event === 'reading' && event.state !== 'running',
+  (event) => event.event === 'full_read' && event.state !== 'running',
 )
 const tokens = useFetched(
   () =>

@@ -38,7 +38,7 @@ export function useFetched<T>(read: () => Promise<T>, concerns: (event: LiveEven
     if (timer) return
     timer = setTimeout(() => {
       timer = undefined
-      // An answer that is on its way is waited for: where events never pause, nothing would ever be shown.
+      // A pending answer is awaited: with a steady stream of events, nothing would ever be shown otherwise.
       if (reading) again = true
       else void load()
     }, 300)

@@ -12,7 +12,7 @@ import { plural } from '@/words'
 
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/decisions')),
-  (event) => event.event === 'noticed' || event.event === 'rules' || event.event === 'change_set',
+  (event) => event.event === 'attention_changed' || event.event === 'rules' || event.event === 'change_set',
 )
 const asked = ref<{ decision: Schemas['Decision']; answer: DecisionAnswer } | null>(null)
 const trouble = ref('')
@@ -21,7 +21,7 @@ const kinds: { kind: DecisionKind; title: string; about: string }[] = [
   {
     kind: 'approval',
     title: 'Awaiting approval',
-    about: 'The rules require approval before these changes are sent. Nobody approves their own request.',
+    about: 'The rules require approval before these changes are sent. Operators cannot approve their own requests.',
   },
   {
     kind: 'guard',

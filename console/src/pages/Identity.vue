@@ -19,7 +19,7 @@ const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/identities/{id}', { params: { path: { id: props.id } } })),
   (event) =>
     (event.event === 'change_set' && event.state === 'done') ||
-    (event.event === 'reading' && event.state !== 'running'),
+    (event.event === 'full_read' && event.state !== 'running'),
 )
 const passwords = useFetched(() => take(api.GET('/api/v1/passwords')))
 const notifications = useFetched(() =>

@@ -8,7 +8,7 @@ import { minute, plural, span } from '@/words'
 /** Leavers, how fast their access was closed, and what is still open. */
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/leavers')),
-  (event) => event.event === 'change_set' || event.event === 'noticed',
+  (event) => event.event === 'change_set' || event.event === 'attention_changed',
 )
 const sentence = computed(() => {
   const all = data.value

@@ -8,7 +8,7 @@ import { plural } from '@/words'
 /** Licenses: seats in use, the waiting list, and the forecast. */
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/licenses')),
-  (event) => event.event === 'change_set' || event.event === 'noticed',
+  (event) => event.event === 'change_set' || event.event === 'attention_changed',
 )
 const sentence = computed(() => {
   const all = data.value ?? []

@@ -20,7 +20,7 @@ const query = computed(() => ({
 }))
 const view = useFetched(
   () => take(api.GET('/api/v1/systems/{name}/matches', { params: { path: path(), query: query.value } })),
-  (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
+  (event) => event.event === 'rules' || (event.event === 'full_read' && event.state !== 'running'),
 )
 watch([status, search], () => {
   picked.value = []

@@ -8,7 +8,7 @@ import { minute, plural } from '@/words'
 /** Notifications that rules sent to managers, owners of groups and newcomers. */
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/notifications')),
-  (event) => event.event === 'change_set' || event.event === 'noticed',
+  (event) => event.event === 'change_set' || event.event === 'attention_changed',
 )
 const sentence = computed(() => {
   const all = data.value ?? []

@@ -38,7 +38,7 @@ const { data, error, loading, load } = useFetched(
         },
       }),
     ),
-  (event) => event.event === 'noticed' || event.event === 'change_set',
+  (event) => event.event === 'attention_changed' || event.event === 'change_set',
 )
 watch(() => route.query, load)
 
@@ -55,7 +55,7 @@ const systems = computed(() => {
     <template v-if="data">
       <h1 class="verdict" :class="total ? 'wait' : 'good'">
         {{
-          total ? `${plural(total, 'record')} ${total === 1 ? 'is' : 'are'} on hold.` : 'Nobody is on hold.'
+          total ? `${plural(total, 'record')} ${total === 1 ? 'is' : 'are'} on hold.` : 'No records on hold.'
         }}
       </h1>
       <nav v-if="data.counts.length" class="row causes" aria-label="Causes">

@@ -17,7 +17,7 @@ const leavers = useFetched(
 )
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/overview')),
-  (event) => event.event !== 'progress' && event.event !== 'reading',
+  (event) => event.event !== 'progress' && event.event !== 'full_read',
 )
 
 async function acknowledge() {

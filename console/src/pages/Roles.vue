@@ -10,7 +10,7 @@ import { minute, plural } from '@/words'
 /** Roles: their holders, and conflicts between roles. */
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/roles')),
-  (event) => event.event === 'change_set' || event.event === 'noticed',
+  (event) => event.event === 'change_set' || event.event === 'attention_changed',
 )
 const open = ref<string | null>(null)
 const simulating = ref<string | null>(null)

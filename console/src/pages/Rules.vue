@@ -18,7 +18,7 @@ import { time } from '@/words'
 const router = useRouter()
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/rules')),
-  (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
+  (event) => event.event === 'rules' || (event.event === 'full_read' && event.state !== 'running'),
 )
 const toRead = computed(() => [...new Set((data.value?.required_reads ?? []).map((one) => one.system))])
 /** Systems by what must be read. */

@@ -27,7 +27,7 @@ const query = computed(() => ({
 }))
 const view = useFetched(
   () => take(api.GET('/api/v1/systems/{name}/scope', { params: { path: path(), query: query.value } })),
-  (event) => event.event === 'rules' || (event.event === 'reading' && event.state !== 'running'),
+  (event) => event.event === 'rules' || (event.event === 'full_read' && event.state !== 'running'),
 )
 const system = useFetched(() => take(api.GET('/api/v1/systems/{name}', { params: { path: path() } })))
 watch([status, reason, search], () => view.soon())

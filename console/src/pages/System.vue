@@ -25,7 +25,7 @@ const system = useFetched(
   () => take(api.GET('/api/v1/systems/{name}', { params: path() })),
   (event) =>
     (event.event === 'system' && event.name === props.name) ||
-    (event.event === 'reading' && event.state !== 'running'),
+    (event.event === 'full_read' && event.state !== 'running'),
 )
 const search = ref('')
 const accounts = useFetched(() =>

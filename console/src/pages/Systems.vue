@@ -7,7 +7,7 @@ import { useFetched } from '@/components/fetched'
 
 const { data, error, loading, load } = useFetched(
   () => take(api.GET('/api/v1/systems')),
-  (event) => event.event === 'system' || (event.event === 'reading' && event.state !== 'running'),
+  (event) => event.event === 'system' || (event.event === 'full_read' && event.state !== 'running'),
 )
 </script>
 

@@ -4,7 +4,7 @@ import { ref, shallowRef } from 'vue'
 /** One event of the service. */
 export type LiveEvent =
   | { event: 'system'; name: string }
-  | { event: 'reading'; system: string; seen: number; state: string }
+  | { event: 'full_read'; system: string; object_count: number; state: string }
   | { event: 'change_set'; id: number; state: string }
   | {
       event: 'progress'
@@ -16,7 +16,7 @@ export type LiveEvent =
       seconds_left: number | null
     }
   | { event: 'rules'; version: number }
-  | { event: 'noticed' }
+  | { event: 'attention_changed' }
   | { event: 'missed' }
 
 type Listener = (event: LiveEvent) => void

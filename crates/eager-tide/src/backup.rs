@@ -46,7 +46,7 @@ impl Backup {
             "{} is there already: name a file that is not",
             self.file.display()
         );
-        // Made first, so that nobody else can read what is then written into it.
+        // Created first, so that no other user can read what is written to it.
         serve::private(&self.file, "")
             .with_context(|| format!("{} cannot be written", self.file.display()))?;
         std::fs::write(&self.file, "")

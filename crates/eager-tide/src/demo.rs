@@ -110,10 +110,7 @@ pub struct Stage {
 }
 
 fn secret() -> String {
-    rand::random::<[u8; 12]>()
-        .iter()
-        .map(|byte| format!("{byte:02x}"))
-        .collect()
+    hex::encode(rand::random::<[u8; 12]>())
 }
 
 async fn harbour(
@@ -318,7 +315,7 @@ impl Demo {
             serve::stopped().await;
             ExitCode::SUCCESS
         };
-        // The receiver is gone only if serving ended by itself, which the next line tells.
+        // Sending fails only if the server has ended; the next line reports why.
         let _ = stop.send(());
         serving.await??;
         engine.store().close().await;
@@ -337,10 +334,10 @@ async fn serve_until(
     Ok(tide_service::serve(listener, engine, None, stop).await?)
 }
 
-/// A change that nobody but its maker knows of.
+/// A change made directly in the service.
 const TAMPER: &str = r#"{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"replace","path":"title","value":"Pirate"}]}"#;
 
-/// An account of berthing that is somebody's.
+/// An account of berthing that belongs to a person.
 fn joined(stage: &Stage) -> String {
     let theirs = |user: &serde_json::Value| {
         stage
@@ -361,7 +358,7 @@ fn joined(stage: &Stage) -> String {
 fn welcome(stage: &Stage) {
     let (admin, password) = stage.harbour.admin();
     println!(
-        "\nReady. {} people in harbour and roster, {} accounts in berthing, none yet in classroom.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nEdit the roster (it is read when it stands still):\n  $EDITOR {roster}\n\nGive somebody an address, as the mail service does:\n  curl -H 'authorization: Bearer {postroom}' -H 'content-type: application/scim+json' {url}/scim/v2/postroom/Users -d '{push}'\n\nChange an account in berthing itself, behind our back (after a run):\n  curl -X PATCH -H 'authorization: Bearer {berth}' -H 'content-type: application/scim+json' {berthing}/Users/{joined} -d '{tamper}'\n\nCtrl-C ends the demo.",
+        "\nReady. {} people in harbour and roster, {} accounts in berthing, none yet in classroom.\n\n  console   {url}/#token={token}\n\nIn another terminal:\n  export EAGER_TIDE_URL={url}\n  export EAGER_TIDE_TOKEN={token}\n  eager-tide status\n  eager-tide preview\n  eager-tide run\n  eager-tide why {number}\n\nChange the directory and run again:\n  ldapmodify -x -H {ldap} -D {admin} -w {password} <<END\ndn: {dn}\nchangetype: modify\nreplace: title\ntitle: Harbour Master\nEND\n\nEdit the roster (it is read when it no longer changes):\n  $EDITOR {roster}\n\nAdd an address of a person, as the mail service does:\n  curl -H 'authorization: Bearer {postroom}' -H 'content-type: application/scim+json' {url}/scim/v2/postroom/Users -d '{push}'\n\nChange an account directly in berthing (after a run):\n  curl -X PATCH -H 'authorization: Bearer {berth}' -H 'content-type: application/scim+json' {berthing}/Users/{joined} -d '{tamper}'\n\nCtrl-C ends the demo.",
         stage.people.len(),
         stage.berthing.users().len(),
         url = stage.url,
@@ -373,7 +370,7 @@ fn welcome(stage: &Stage) {
         berthing = stage.berthing.url,
         joined = joined(stage),
         tamper = TAMPER,
-        push = play::pushed("1003", "somebody@skerry.example"),
+        push = play::pushed("1003", "anyone@skerry.example"),
         ldap = stage.harbour.url(),
         dn = stage
             .people

@@ -435,7 +435,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         ),
     );
 
-    println!("   Somebody waits for an address; the mail service pushes one");
+    println!("   A person waits for an address; the mail service pushes one");
     let waiting = story
         .json(&[
             "scope",
@@ -454,7 +454,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         .people
         .iter()
         .find(|p| p.dn() == account)
-        .context("nobody waits for an address")?;
+        .context("no person waits for an address")?;
     let answer = reqwest::Client::builder()
         .tls_backend_rustls()
         .no_proxy()
@@ -472,7 +472,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     );
     story.json(&["run"]).await?;
     story.expect(
-        "goes by itself",
+        "is sent automatically",
         story
             .stage
             .berthing
@@ -498,7 +498,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     story.json(&["run"]).await?;
     let writes = story.writes();
     story.expect(
-        "nobody is gone by it",
+        "no account counts as absent",
         writes.is_empty(),
         format!("{} writes", writes.len()),
     );
@@ -525,7 +525,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let (code, text) = story.client(&["why", "nobody-of-this-name"]).await?;
     story.expect(
         "a wrong name",
-        code == 1 && text.contains("nobody is known as"),
+        code == 1 && text.contains("no person or account matches"),
         first_lines(&text, 1),
     );
     let journal = story.json(&["journal", "check"]).await?;
@@ -538,7 +538,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     println!(
         "\n{} in {:.0} s with {}",
         if story.wrong == 0 {
-            "Everything was as it should be".to_owned()
+            "Everything is in sync".to_owned()
         } else {
             format!("{} things were off", story.wrong)
         },

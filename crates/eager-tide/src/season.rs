@@ -1,6 +1,6 @@
-//! `eager-tide demo --season`: a season of Skerry Line with a clock that is moved. Crews join, move
-//! and leave day by day while the console shows it; at the end everybody's account is held against
-//! what their contract says.
+//! `eager-tide demo --season`: a season of Skerry Line with a simulated clock. Crews join, move and
+//! leave day by day while the console shows it. At the end every account is compared with the
+//! contract of its person.
 
 use crate::demo::Stage;
 use crate::play::plain;
@@ -57,7 +57,7 @@ impl Clock for SeaClock {
     }
 }
 
-/// What the season does with somebody, and what their contract says.
+/// A person of the season, and the expected state of their contract.
 struct Hand {
     person: Crew,
     start: Option<Date>,
@@ -76,7 +76,7 @@ struct Season<'s> {
     told: BTreeMap<&'static str, usize>,
 }
 
-/// The line of somebody, with other dates.
+/// The line of a person with other dates.
 fn dated(line: &str, start: Option<Date>, end: Option<Date>) -> Option<String> {
     let mut parts = line.rsplitn(4, ';');
     let (status, _, before, rest) = (parts.next()?, parts.next()?, parts.next()?, parts.next()?);
@@ -92,7 +92,7 @@ impl Season<'_> {
         *self.told.entry(what).or_default() += 1;
     }
 
-    /// Gives somebody other dates in the personnel office's file.
+    /// Changes the dates of a person in the personnel office's file.
     fn contract(
         &mut self,
         person: &Crew,
@@ -116,7 +116,7 @@ impl Season<'_> {
             if self.engine.store().change_set(id).await?.ended.is_some() {
                 return Ok(());
             }
-            // It is looked at again whatever came, or did not come.
+            // Checks again, whether an event arrived or not.
             let _ = tokio::time::timeout(Duration::from_millis(500), async {
                 while !matches!(events.recv().await, Ok(Event::ChangeSet { id: of, .. }) if of == id) {}
             })
@@ -165,7 +165,7 @@ impl Season<'_> {
     /// Carries on what the clock brought, and what came from the sources.
     async fn carry_on(&self, read: bool) -> anyhow::Result<()> {
         if read {
-            // As a file should be delivered: nobody ever sees half of it.
+            // Renamed into place, so that no reader sees half of the file.
             let part = self.stage.roster.with_extension("part");
             std::fs::write(&part, self.lines.join("\n") + "\n")?;
             std::fs::rename(&part, &self.stage.roster)?;
@@ -214,7 +214,7 @@ pub async fn play(
         stage.url,
         stage.token
     );
-    println!("  everybody who is here gets an account …");
+    println!("  every active person gets an account …");
     season
         .run(Plan {
             carry_out: true,
@@ -260,7 +260,7 @@ pub async fn play(
     let mut week = Instant::now();
     for day in 1..=DAYS {
         let (today, begun) = (first + day.days(), Instant::now());
-        // Midnight: what the dates say happens by itself.
+        // Midnight: dates take effect automatically.
         season.clock.to(moment(today, &season.zone)?);
         season.carry_on(false).await?;
         // Morning: what people do.
@@ -349,7 +349,7 @@ impl Season<'_> {
         *self.told.entry("left").or_default() += left;
     }
 
-    /// Holds everybody's account against their contract.
+    /// Compares every account with the contract of its person.
     async fn end(
         &self,
         today: Date,
@@ -371,7 +371,7 @@ impl Season<'_> {
                 0
             };
             let started = hand.start.is_none_or(|start| start <= today);
-            // Whom somebody locked by hand stays locked.
+            // An account that was locked manually stays locked.
             hand.usable = !hand.person.locked
                 && started
                 && hand.end.is_none_or(|end| end + grace.days() >= today);

@@ -71,7 +71,7 @@ pub fn log(format: LogFormat, default: &str) {
     };
 }
 
-/// Makes sure that nobody else works on a data folder, as long as the answer is kept.
+/// Locks a data folder against other processes while the returned file is open.
 pub fn alone(data: &Path) -> anyhow::Result<std::fs::File> {
     let path = data.join("lock");
     let file = std::fs::OpenOptions::new()
@@ -115,10 +115,7 @@ pub async fn open_by(
     let file = data.join("first-token");
     let first = engine.store().has_no_operator().await?;
     if first {
-        let token: String = rand::random::<[u8; 32]>()
-            .iter()
-            .map(|byte| format!("{byte:02x}"))
-            .collect();
+        let token = hex::encode(rand::random::<[u8; 32]>());
         private(&file, &token)
             .with_context(|| format!("the first token cannot be written to {}", file.display()))?;
         engine
@@ -134,8 +131,8 @@ pub async fn open_by(
     Ok((engine, first.then_some(file)))
 }
 
-/// Makes a folder that only its owner may enter: people's data are in it. One that exists is left
-/// as it is, since somebody chose its rights.
+/// Creates a folder that only its owner may enter, because it contains personal data. The mode of
+/// an existing folder is not changed.
 pub fn private_folder(path: &Path) -> std::io::Result<()> {
     let mut builder = std::fs::DirBuilder::new();
     builder.recursive(true);
@@ -183,7 +180,7 @@ fn stop_in_time() -> anyhow::Result<CancellationToken> {
     Ok(token)
 }
 
-/// Completes when the process is told to stop.
+/// Completes when the process receives a signal to stop.
 pub async fn stopped() {
     let interrupt = tokio::signal::ctrl_c();
     #[cfg(unix)]
@@ -206,7 +203,7 @@ pub async fn stopped() {
 }
 
 impl Serve {
-    /// Serves until it is told to stop.
+    /// Serves until the process is stopped.
     pub async fn run(self) -> anyhow::Result<ExitCode> {
         log(self.log_format, "info,tower_http=warn");
         let allowed = SecretSources {
@@ -246,7 +243,7 @@ impl Serve {
             return Ok(ExitCode::from(LOST));
         }
         engine.store().close().await;
-        tracing::info!("stopped; what was not sent yet goes on at the next start");
+        tracing::info!("stopped; changes that were not sent yet are sent after the next start");
         Ok(ExitCode::SUCCESS)
     }
 }

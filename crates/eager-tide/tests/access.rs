@@ -320,7 +320,7 @@ async fn groups_are_pruned_or_told_seats_and_welcomes_wait_and_everybody_has_a_p
         "it is told, and not put right"
     );
     let why = said(&yard.service, &["why", "Hand 4"], 0);
-    holds(&why, &["Deck", "told"]);
+    holds(&why, &["Deck", "drift"]);
 
     // One left yesterday, and another ten days ago, which is known only now: the one keeps their
     // groups for three days, the other loses them at once. Two seats are free: the ninth has one,

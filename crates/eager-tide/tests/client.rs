@@ -58,7 +58,7 @@ async fn an_empty_service_says_what_to_do_first() {
     assert!(said(service, &["preview"], 1).contains("eager-tide rules publish FOLDER"));
     assert!(said(service, &["rules", "show"], 0).contains("no rules were published yet"));
     assert!(said(service, &["changes", "list"], 0).contains("eager-tide preview"));
-    assert!(said(service, &["identities", "list"], 0).contains("the first run makes them"));
+    assert!(said(service, &["identities", "list"], 0).contains("the first run creates them"));
     assert!(
         said(service, &["systems", "show", "nowhere"], 1).contains("there is no system `nowhere`")
     );
@@ -76,7 +76,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
 
     let list = said(service, &["systems", "list"], 0);
     let head = list.lines().next().unwrap();
-    for word in ["SYSTEM", "HEALTH", "ACCOUNTS", "WRITES"] {
+    for word in ["SYSTEM", "HEALTH", "ACCOUNTS", "ACCESS"] {
         assert!(head.contains(word), "{list}");
     }
     assert!(
@@ -214,7 +214,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             ],
             1
         )
-        .contains("nobody is known as")
+        .contains("no person or account matches")
     );
     assert!(
         said(
@@ -241,11 +241,11 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     set.berthing.mischief_on_writes(&[Mischief::Conflict]);
     let run = said(service, &["run"], 1);
     assert!(
-        run.contains(" failed, 0 held") && run.contains("HTTP 409") && run.contains("to do"),
+        run.contains(" failed, 0 on hold") && run.contains("HTTP 409") && run.contains("to do"),
         "{run}"
     );
     assert!(
-        said(service, &["run"], 0).contains("done, 0 failed, 0 held"),
+        said(service, &["run"], 0).contains("done, 0 failed, 0 on hold"),
         "what failed is decided again, and succeeds"
     );
     assert!(said(service, &["run"], 0).contains("everything is in sync"));
@@ -397,7 +397,7 @@ async fn a_reading_that_breaks_is_told_and_ends_with_a_failure() {
     });
     let read = said(&set.service, &["systems", "read", "harbour"], 1);
     assert!(
-        read.contains("No account there counts as absent") && read.contains("to do:"),
+        read.contains("No account counts as absent") && read.contains("to do:"),
         "{read}"
     );
     let shown = said(&set.service, &["systems", "show", "harbour"], 0);

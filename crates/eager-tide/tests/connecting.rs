@@ -87,7 +87,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
             "ok    TLS verifies",
             "Backup host",
             "read-only and not armed",
-            "first rules are in harbour.toml, in draft 1; nothing was published",
+            "first rules are in harbour.toml in draft 1; nothing was published",
         ],
     );
     holds(
@@ -146,7 +146,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
         &said(&service, &["feeds", "inspect", roster.to_str().unwrap()], 0),
         &[
             "CSV, separated by semicolon, UTF-8",
-            "1 unreadable",
+            "1 invalid",
             "it has 8 fields, and the header has 7",
             "first_name",
         ],
@@ -183,7 +183,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     said(&service, &["rules", "draft", "publish", "3"], 0);
     holds(
         &said(&service, &["systems", "read", "roster"], 0),
-        &["2 rows were set aside"],
+        &["2 rows are in quarantine"],
     );
     holds(
         &said(&service, &["systems", "quarantine", "roster"], 0),

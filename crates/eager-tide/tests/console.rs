@@ -467,9 +467,9 @@ async fn story(
     browser.look("preview-leavers").await?;
     let preview = driver.current_url().await?;
     browser.page("Overview").await?;
-    browser.text("was changed in berthing itself").await?;
+    browser.text("was changed in berthing by others").await?;
     browser.button("Mark all as read").await?;
-    browser.gone("was changed in berthing itself").await?;
+    browser.gone("was changed in berthing by others").await?;
     driver.goto(preview.as_str()).await?;
     browser.button("Apply these").await?;
     driver
@@ -585,10 +585,7 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
         .click("//button[contains(@aria-label, 'Expand ou=people')]")
         .await?;
     browser
-        .choose(
-            "//select[contains(@aria-label, 'Scope of ou=Deck')]",
-            "in",
-        )
+        .choose("//select[contains(@aria-label, 'Scope of ou=Deck')]", "in")
         .await?;
     browser.look("connect-tree").await?;
     browser.button("Add the system").await?;
@@ -927,7 +924,9 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("Needed in").await?;
     browser.look("licenses").await?;
     browser.driver.back().await?;
-    browser.click("//a[normalize-space(.)='Notifications']").await?;
+    browser
+        .click("//a[normalize-space(.)='Notifications']")
+        .await?;
     browser.text("each sent once").await?;
     browser.look("notifications").await?;
     browser.driver.back().await?;
@@ -953,9 +952,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
 async fn scopes(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
     browser
-        .click(
-            "//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Scope']",
-        )
+        .click("//article[.//a[normalize-space(.)='harbour']]//a[normalize-space(.)='Scope']")
         .await?;
     browser.text("293 in scope").await?;
     browser.text("has no employee number").await?;
@@ -1000,9 +997,7 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
         .await?;
     browser.text("answered by first operator").await?;
     browser.button("Take back").await?;
-    browser
-        .click("//button[contains(., 'ambiguous')]")
-        .await?;
+    browser.click("//button[contains(., 'ambiguous')]").await?;
     browser.text("2 accounts match by employee number").await?;
     Ok(())
 }
@@ -1148,7 +1143,9 @@ async fn two_at_once(browser: &Browser) -> WebDriverResult<()> {
     browser.text("# mine anew").await?;
     other("\n# published").await?;
     browser.driver.refresh().await?;
-    browser.text("was published after this draft was created").await?;
+    browser
+        .text("was published after this draft was created")
+        .await?;
     browser.button("Rebase").await?;
     browser
         .text("Changed in the draft and in the published rules")

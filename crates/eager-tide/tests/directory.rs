@@ -396,7 +396,7 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
     assert!(hall.bound(&entry.dn, "Another-One-77").await.is_err());
     holds(
         &said(&hall.service, &["passwords", "list"], 0),
-        &["call-out welcome-desk"],
+        &["webhook welcome-desk"],
     );
     for file in std::fs::read_dir(hall.folder.path().join("data"))
         .unwrap()
@@ -688,7 +688,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
             "revoke",
             "move",
             "delete",
-            "Nothing was done",
+            "Nothing was changed",
         ],
     );
     assert_eq!(hall.of(person).await.dn, there.dn);
@@ -890,7 +890,7 @@ async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
         .expect("somebody has a long name");
     holds(
         &said(&hall.service, &["why", &long.number], 0),
-        &["characters, and `postalCode` holds 40"],
+        &["characters; `postalCode` allows 40"],
     );
     hall.rest();
     assert!(

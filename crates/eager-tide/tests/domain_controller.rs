@@ -74,7 +74,7 @@ fn failed(report: &CheckReport) -> (String, String) {
         step.code.clone().unwrap_or_default(),
         format!(
             "{} / {}",
-            step.said,
+            step.message,
             step.remedy.clone().unwrap_or_default()
         ),
     )
@@ -168,7 +168,7 @@ async fn story() {
             report
                 .steps
                 .iter()
-                .any(|s| s.name == "Referrals" && s.said.contains("not followed")),
+                .any(|s| s.name == "Referrals" && s.message.contains("not followed")),
             "{report:#?}"
         );
     }
@@ -690,7 +690,7 @@ async fn deletions_are_not_promised_to_who_cannot_see_them(sound: &LdapSettings)
         .find(|step| step.name == "Changes")
         .unwrap_or_else(|| panic!("{report:#?}"));
     assert!(
-        step.state == StepState::Warned && step.said.contains("CN=Deleted Objects"),
+        step.state == StepState::Warned && step.message.contains("CN=Deleted Objects"),
         "{step:?}"
     );
 }

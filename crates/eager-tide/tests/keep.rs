@@ -160,7 +160,7 @@ async fn what_systems_pushed_counts_as_old_after_a_restore_until_they_sent_it_ag
     let accepted = said(&service, &["systems", "accept-records", "postroom"], 0);
     holds(
         &accepted,
-        &["postroom counts as read: 1 of its 2 records were not sent"],
+        &["postroom counts as read: 1 of its 2 records were not received"],
     );
     said(&service, &["systems", "read", "postroom"], 0);
     holds(

@@ -386,15 +386,15 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     holds(
         &status,
         &[
-            "an account was deleted in berthing itself",
-            "an account was made in berthing itself: stowaway",
+            "an account was deleted in berthing by others",
+            "an account was created in berthing by others: stowaway",
             "left unchanged",
         ],
     );
     holds(
         &status,
         &[
-            "an account was changed in berthing itself",
+            "an account was changed in berthing by others",
             "and is Pirate; the next run repairs it",
         ],
     );
@@ -408,7 +408,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
     holds(
         &said(&line.service, &["why", &lost.number], 0),
-        &["was deleted in berthing itself"],
+        &["was deleted in berthing by others"],
     );
     holds(
         &said(&line.service, &["why", "dockradio@berthing.example"], 0),
@@ -609,7 +609,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         &[
             "from version 3",
             "upper(identity.title)",
-            "kept as it is here: berthing.toml",
+            "the draft's version was kept: berthing.toml",
         ],
     );
     holds(
@@ -680,7 +680,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
         &refused,
         &[
             "an apostrophe stays in a name",
-            "displayName should be Eiko Damberg, and is Eiko D'Amberg",
+            "displayName should be Eiko Damberg, but is Eiko D'Amberg",
         ],
     );
 }
@@ -762,7 +762,7 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     );
     holds(
         &said(&line.service, &["roles", "simulate", "deck hand", ""], 0),
-        &["0 would gain deck hand, and", "loses", "deck watch"],
+        &["0 gain deck hand;", "loses", "deck watch"],
     );
     holds(
         &said(&line.service, &["roles", "simulate", "captain", "true"], 1),

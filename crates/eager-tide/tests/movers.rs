@@ -71,7 +71,7 @@ async fn move_about(setup: &Setup) {
             &["systems", "configure", "hall", "page_size=many"],
             1,
         ),
-        &["the settings cannot be used"],
+        &["invalid settings"],
     );
     holds(
         &said(&ship.service, &["systems", "configure", "hall"], 0),
@@ -282,7 +282,7 @@ async fn whoever_a_file_no_longer_lists_leaves_after_a_day_unless_the_rules_say_
     holds(
         &why,
         &[
-            "crew has not shown 2 since",
+            "crew has not listed 2 since",
             "has not reported a deletion",
             "if no source lists it again, Bo Fisher leaves on",
         ],
@@ -336,8 +336,8 @@ async fn a_landslide_is_held_where_no_guard_was_written() {
     holds(
         &held,
         &[
-            "8 held",
-            "after 4 in the last 24 hours, and the limit is 10 % of 41 (a built-in guard",
+            "8 on hold",
+            "after 4 in the last 24 hours; the limit is 10 % of 41 (built-in guard",
         ],
     );
     let locked = async |ship: &mut Ship| {

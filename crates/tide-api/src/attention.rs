@@ -30,11 +30,11 @@ pub struct Attention {
 pub struct HoldCount {
     /// The cause.
     pub cause: HoldCause,
-    /// People, and accounts that belong to nobody.
+    /// People, and orphaned accounts.
     pub count: i64,
 }
 
-/// Somebody who is on hold: all that one cause holds for them, for one reason.
+/// A person on hold: everything that one cause holds for one reason.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Hold {
     /// The identity, if it is kept.

@@ -18,7 +18,7 @@ pub struct NewChangeSet {
     /// For a run: join accounts that exist, and send nothing; what would be sent is shown as held.
     #[serde(default)]
     pub link_only: bool,
-    /// Only these people, by name, number, address or id; nobody named means everybody.
+    /// Only these people, by name, number, address or id; empty: all.
     #[serde(default)]
     pub only: Vec<String>,
     /// Only what is done in these systems; none named means all.
@@ -57,12 +57,12 @@ pub struct ChangeSet {
     pub ended_at: Option<String>,
     /// What came of it as a whole.
     pub result: ChangeSetResult,
-    /// The systems that could not be read completely: nobody is taken for absent there.
+    /// The systems that could not be read completely: no account there counts as absent.
     pub unread_systems: Vec<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
-    /// Is it about everybody? A run on news, or of those who were named, tells of those it is
-    /// about.
+    /// True if it is about all records. An automatic run, or a run of named people, contains only
+    /// records that it is about.
     pub is_full: bool,
     /// The moment that a preview shows, when it is not the one at which it was made.
     #[schema(format = DateTime)]
@@ -88,8 +88,7 @@ pub struct OutcomeLine {
     pub account: Option<String>,
     /// Whom it is about.
     pub label: String,
-    /// `create`, `join`, `update`, `rename`, `enable`, `disable`, `in_step`, `source`,
-    /// `out_of_scope`, `held` or `unowned`.
+    /// The outcome.
     pub verdict: Verdict,
     /// Why.
     pub reason: String,
@@ -168,7 +167,7 @@ pub struct Decision {
     pub kind: DecisionKind,
     /// The system.
     pub system: String,
-    /// What is asked, in a line.
+    /// The title, in one line.
     pub title: String,
     /// Why, and what becomes of it meanwhile.
     pub message: String,
@@ -178,9 +177,9 @@ pub struct Decision {
     pub names: Vec<String>,
     /// How it can be answered. Matches are answered where they are compared.
     pub answers: Vec<DecisionAnswer>,
-    /// Why whoever asks may not answer, if they may not.
+    /// Why the caller may not answer, if they may not.
     pub blocked: Option<String>,
-    /// What is offered, where whoever says yes chooses.
+    /// The offers to choose from, for an approval with a choice.
     #[serde(default)]
     pub offers: Vec<Offer>,
     /// The most of those that may be chosen.
@@ -188,7 +187,7 @@ pub struct Decision {
     pub choose_up_to: Option<u32>,
 }
 
-/// Something that whoever says yes may choose.
+/// An offer that an approver can choose.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Offer {
     /// What it is called when it is chosen.
@@ -205,7 +204,7 @@ pub struct NewDecisionAnswer {
     pub id: String,
     /// One of its answers.
     pub answer: DecisionAnswer,
-    /// Words that go with a yes or a no.
+    /// A comment on an approval or rejection.
     #[serde(default)]
     pub comment: String,
     /// What is chosen of its offers, by id or words; the others get a no.

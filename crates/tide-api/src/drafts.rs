@@ -30,7 +30,7 @@ pub struct Draft {
     /// What it is.
     #[serde(flatten)]
     pub row: DraftRow,
-    /// The version that is published now; another than `base` means that somebody published since.
+    /// The published version; if it is not `base`, another version was published since.
     pub published: i64,
     /// No fault is an error.
     pub usable: bool,
@@ -65,8 +65,8 @@ pub struct NewDraft {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SaveDraft {
-    /// The edition that the editor began with: when somebody saved since, nothing is written over
-    /// it (409).
+    /// The edition that the edit is based on. If the draft was saved since, nothing is stored
+    /// (409).
     pub edition: i64,
     /// The files.
     pub files: Vec<RuleFile>,
@@ -125,7 +125,7 @@ pub struct DifferenceQuery {
     pub from: i64,
     /// The newer one.
     pub to: i64,
-    /// Say what it does to everybody, too.
+    /// Include the impact on all records.
     #[serde(default)]
     pub impact: bool,
 }
@@ -266,13 +266,13 @@ pub struct FirstPassword {
     /// When it was shown; none while it waits.
     #[schema(format = DateTime)]
     pub shown_at: Option<String>,
-    /// To whom, or which call-out took it.
+    /// The operator it was shown to, or the webhook that accepted it.
     pub shown_to: Option<String>,
-    /// Why it could not be handed over yet, where the rules hand it to a call-out.
+    /// Why it could not be delivered yet, if the rules deliver it to a webhook.
     pub error: Option<String>,
 }
 
-/// Somebody who is called.
+/// A webhook.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Webhook {
     /// Its name in the rules.

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
 
-/// A group in one system that somebody is a member of, or a member of a group.
+/// A group in one system with a person as its member, or a member of a group.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Membership {
     /// The system.
@@ -25,7 +25,7 @@ pub struct Membership {
     pub since: Option<String>,
 }
 
-/// Groups that somebody is in, and members that a group has.
+/// The groups of a person, or the members of a group.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Memberships {
     /// The groups that its accounts are direct members of.
@@ -36,7 +36,7 @@ pub struct Memberships {
     pub count: usize,
 }
 
-/// Somebody who waits for a seat.
+/// A person who waits for a seat.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SeatWaiter {
     /// Their identity.
@@ -74,7 +74,7 @@ pub struct LicenseUsage {
     pub rule: String,
 }
 
-/// Something that a rule told to somebody.
+/// A notification that a rule sent.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NotificationRecord {
     /// Its number; who carries it is given it too.
@@ -89,11 +89,11 @@ pub struct NotificationRecord {
     pub label: String,
     /// The group, system or licence.
     pub about: Option<String>,
-    /// Who is told: names, addresses, or `the operators`.
+    /// The recipients: names, addresses, or `the operators`.
     pub recipients: Vec<String>,
-    /// What is told.
+    /// The text.
     pub text: String,
-    /// The call-out that carries it; without one it stays here.
+    /// The webhook that delivers it; none: it is only listed.
     pub webhook: Option<String>,
     /// When it was noticed (UTC).
     #[schema(format = DateTime)]
@@ -103,7 +103,7 @@ pub struct NotificationRecord {
     pub sent_at: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
-    /// What whoever carried it answered, as JSON: what they made for this person.
+    /// The answer of the webhook, as JSON: what was created for this person.
     pub answer: Option<String>,
 }
 
@@ -118,8 +118,8 @@ pub struct NotificationQuery {
     pub waiting: bool,
 }
 
-/// A password for somebody. It is sealed at once, sent to all systems that keep passwords in step,
-/// and erased then.
+/// A password to set. It is sealed at once, sent to all systems with password sync, and then
+/// erased.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SetPassword {
     /// The password.

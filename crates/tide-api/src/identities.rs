@@ -41,7 +41,7 @@ pub struct ValueReason {
     pub read: Vec<Attribute>,
     /// The system whose value won, for a value of an identity.
     pub from_system: Option<String>,
-    /// What else is to be said: for which population it holds, that it was made up.
+    /// A note: the population it applies to, or that it was generated.
     pub note: Option<String>,
 }
 

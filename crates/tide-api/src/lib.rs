@@ -127,7 +127,7 @@ pub struct Overview {
     pub identities: Vec<StageCount>,
     /// The version of the published rules; 0 while there are none.
     pub rule_version: i64,
-    /// The last run about everybody.
+    /// The last run about all records.
     pub last_run: Option<ChangeSet>,
     /// The last run on news, or of those who were named.
     pub last_auto_run: Option<ChangeSet>,
@@ -139,9 +139,9 @@ pub struct Overview {
     pub write_stop: Option<WriteStop>,
     /// What needs attention now, the worst first; nothing when all is done.
     pub attention: Vec<Attention>,
-    /// How many people, or accounts that belong to nobody, are on hold now, by cause.
+    /// The number of people, and of orphaned accounts, on hold now, by cause.
     pub holds: Vec<HoldCount>,
-    /// What was done behind our back, and nobody has seen yet; the newest first.
+    /// External changes that are not acknowledged yet, the newest first.
     pub alerts: Vec<Alert>,
 }
 
@@ -161,11 +161,11 @@ pub struct WriteStop {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct StopWrites {
-    /// Why; up to 500 characters. It is kept in the journal, and shown to everybody.
+    /// The reason; up to 500 characters. It is journaled, and shown to all operators.
     pub reason: String,
 }
 
-/// Something that somebody should know of.
+/// An alert for operators.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Alert {
     /// Its number.

@@ -31,13 +31,13 @@ pub struct Departure {
     /// From when on they have left (UTC).
     #[schema(format = DateTime)]
     pub at: String,
-    /// Who said so.
+    /// The operator.
     pub by: String,
     /// Why.
     pub comment: String,
 }
 
-/// Where somebody stands in their life.
+/// The lifecycle of a person.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LifecycleView {
     /// `expected`, `active`, `away`, `leaving` or `left`.
@@ -55,7 +55,7 @@ pub struct LifecycleView {
     pub departure: Option<Departure>,
 }
 
-/// When somebody leaves. Nothing said means now.
+/// The start of a departure; empty: now.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema, IntoParams)]
 #[serde(default)]
 #[into_params(parameter_in = Query)]
@@ -84,7 +84,7 @@ pub struct DepartureChange {
     pub hold: Option<String>,
 }
 
-/// What would be done if somebody left.
+/// The impact of a departure.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DepartureImpactView {
     /// From when on they would have left (UTC).
@@ -116,7 +116,7 @@ pub struct OpenAccessView {
     pub reason: String,
 }
 
-/// Somebody who left.
+/// A leaver.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Leaver {
     /// Their identity.
@@ -146,7 +146,7 @@ pub struct Leaver {
 #[serde(default)]
 #[into_params(parameter_in = Query)]
 pub struct LeaversQuery {
-    /// Without what is still open, which takes a decision about everybody.
+    /// Omits open access, which needs a decision about all records.
     pub brief: bool,
 }
 

@@ -18,7 +18,7 @@ pub struct MatchQuery {
     pub limit: Option<usize>,
 }
 
-/// Which doubtful match is asked for: of an identity, or of an account.
+/// Selects a match that needs review: by identity or by account.
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct MatchCaseQuery {
@@ -51,7 +51,7 @@ pub struct LinkCount {
 /// One person or account, and how its match stands.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchLine {
-    /// How it stands: the words of the query `which`.
+    /// Its status.
     pub status: MatchStatus,
     /// Whom it is about.
     pub label: String,
@@ -138,9 +138,9 @@ pub struct MatchRow {
 /// A doubtful match, side by side.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchCase {
-    /// Why it is asked.
+    /// Why it needs review.
     pub status: MatchStatus,
-    /// What is asked.
+    /// The reason.
     pub reason: String,
     /// The rule behind it, as file:line:column.
     pub rule: Option<String>,

@@ -4,7 +4,7 @@ use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Somebody who holds a role.
+/// A holder of a role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RoleHolder {
     /// Their identity.
@@ -41,7 +41,7 @@ pub struct Role {
     pub holders: Vec<RoleHolder>,
 }
 
-/// Where roles differ about one attribute of somebody.
+/// A conflict between roles about one attribute of a person.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RoleConflict {
     /// Whose.
@@ -76,7 +76,7 @@ pub struct NewRoleSimulation {
     pub when: String,
 }
 
-/// Somebody who would gain or lose a role.
+/// A person who would gain or lose a role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RoleChange {
     /// The role: the one that was tried, or one that it brings.
@@ -100,7 +100,7 @@ pub struct RoleSimulationView {
     pub gains: Vec<RoleChange>,
     /// Who would lose one.
     pub loses: Vec<RoleChange>,
-    /// Where roles would differ about somebody, and do not now.
+    /// New conflicts between roles.
     pub conflicts: Vec<RoleConflict>,
     /// What it would do to accounts and values.
     pub impact: crate::ImpactView,

@@ -57,7 +57,7 @@ pub struct Published {
     pub version: i64,
     /// Warnings.
     pub faults: Vec<Fault>,
-    /// What it asks for and nobody read yet.
+    /// Reads that the rules require.
     #[serde(default)]
     pub required_reads: Vec<DataFreshness>,
 }
@@ -82,7 +82,7 @@ pub struct SystemRules {
     pub system: String,
     /// The type.
     pub object: ObjectType,
-    /// Who takes part.
+    /// The scope.
     pub scope: Vec<RuleLine>,
     /// How accounts find their identity.
     pub matching: Vec<RuleLine>,
@@ -92,8 +92,8 @@ pub struct SystemRules {
     pub outbound: Vec<RuleLine>,
     /// What becomes of those who fall out.
     pub on_out_of_scope: String,
-    /// What becomes of accounts that were deleted in the system itself, of those that were made
-    /// there and belong to nobody, and which first password a new one gets.
+    /// What happens to accounts that others deleted or created in the system, and the initial
+    /// password of new accounts.
     pub otherwise: Vec<RuleLine>,
     /// Records written beside the rules, with what must come of them.
     pub examples: Vec<RuleLine>,
@@ -121,7 +121,7 @@ pub struct Rules {
     pub webhooks: Vec<RuleLine>,
     /// Faults that it has by now, against what the systems say of themselves.
     pub faults: Vec<Fault>,
-    /// What it asks for and nobody read yet.
+    /// Reads that the rules require.
     #[serde(default)]
     pub required_reads: Vec<DataFreshness>,
 }

@@ -89,11 +89,11 @@ pub struct System {
     pub writable: Vec<ObjectType>,
     /// Paused by an operator.
     pub paused: bool,
-    /// Armed by an operator: before that, nothing is sent and nothing starts by itself.
+    /// Whether an operator armed it. Before that, nothing is sent and automatic sync is off.
     pub armed: bool,
     /// The host that answered last, if it was called since the start.
     pub host: Option<String>,
-    /// What it says of itself.
+    /// Its capabilities.
     pub profile: Vec<Fact>,
     /// How it is, by its tests, reads and writes; the last of them counts.
     pub health: SystemHealth,
@@ -112,9 +112,9 @@ pub struct System {
     pub full_reads: Vec<FullReadView>,
     /// Does it give identities their values, are its accounts kept by us, by the published rules?
     pub roles: Vec<SystemRole>,
-    /// When it is read and written by itself.
+    /// The sync schedule.
     pub schedule: Schedule,
-    /// How it stands with following it, by type; empty while it is not followed.
+    /// The status of its watchers, by type; empty while it is not watched.
     pub watchers: Vec<WatcherView>,
     /// How well it is known, by type, as far as the rules ask for it.
     #[serde(default)]
@@ -126,7 +126,7 @@ pub struct System {
     pub next_blackout: Option<String>,
 }
 
-/// When a system is read and written by itself, once it is armed.
+/// The sync schedule of a system. It applies once the system is armed.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Schedule {
@@ -135,7 +135,7 @@ pub struct Schedule {
     /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`,
     /// `pushed` or `full`; the best that it offers, if none is named.
     pub mode: Option<WatchMode>,
-    /// How often it is asked, in seconds, where it does not tell by itself; 60 without it.
+    /// The poll interval in seconds, for modes that poll; default 60.
     pub poll_seconds: Option<u32>,
     /// How often everything is read, in seconds; a day without it, an hour where deletions are not
     /// told.
@@ -159,7 +159,7 @@ pub struct WriteBlackout {
     pub zone: String,
 }
 
-/// How it stands with following one type of a system.
+/// The status of the watcher of one type of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WatcherView {
     /// The type.
@@ -175,7 +175,7 @@ pub struct WatcherView {
     pub last_change_at: Option<String>,
     /// How many accounts differed since the service started.
     pub changed_count: usize,
-    /// When it is asked again, if it does not tell by itself.
+    /// When it is polled next; absent for modes that do not poll.
     #[schema(format = DateTime)]
     pub next_poll_at: Option<String>,
     /// When it is read whole again.
@@ -223,7 +223,7 @@ pub struct Retirement {
     pub linked: i64,
     /// Its rule file, which would go with it.
     pub file: Option<String>,
-    /// What would become of everybody, also in other systems.
+    /// The impact on all records, also in other systems.
     pub impact: crate::ImpactView,
 }
 
@@ -284,7 +284,7 @@ pub struct ReadResult {
     pub quarantined: i64,
     /// Nothing had changed since the last complete reading.
     pub unchanged: bool,
-    /// What broke it. Then nobody is absent by it.
+    /// The error. No account counts as absent then.
     pub error: Option<String>,
     /// What to do about that.
     pub remedy: Option<String>,
@@ -481,7 +481,7 @@ pub struct ScopeLine {
     pub rule: Option<String>,
 }
 
-/// Who takes part with a system, who does not, who waits.
+/// Who is in scope, out of scope and on hold for a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeView {
     /// The scope.
@@ -561,7 +561,7 @@ pub struct FirstRules {
 /// The first rule file of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct WrittenRules {
-    /// The draft that it is in, to be published when its effect is as it should be.
+    /// The draft that contains it, to be published after review.
     pub draft: i64,
     /// The file.
     pub file: crate::RuleFile,

@@ -460,7 +460,7 @@ fn one_change(
         match standing.advance(&mut asking, rules, &part(&wanted), now) {
             PassStep::Read(more) => wanted = more,
             PassStep::Decided(part) => return Ok((part.read, part.evaluated, begun.elapsed())),
-            PassStep::FullDecision => anyhow::bail!("everybody would be decided about"),
+            PassStep::FullDecision => anyhow::bail!("a full decision would follow"),
         }
     }
 }

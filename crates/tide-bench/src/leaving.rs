@@ -121,7 +121,7 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
         names.len()
     );
 
-    // The floor: for others, the same writes at once, by whoever knows beforehand where they go.
+    // The floor: the same writes at once, by a program that knows them beforehand.
     let mut admin = ldap(&hall).await?;
     let http = reqwest::Client::builder()
         .tls_backend_rustls()

@@ -129,7 +129,7 @@ enum What {
         /// The larger population
         #[arg(long, default_value_t = 100_000)]
         people: usize,
-        /// The population whose memory is told
+        /// Number of people in the memory benchmark
         #[arg(long, default_value_t = 1_000_000)]
         memory: usize,
     },

@@ -129,7 +129,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
     }
     let mut twins = Vec::new();
     for at in (1..people.len()).step_by(2) {
-        // Two of one name, telephone and address could be told apart by nobody: twins differ in the
+        // Twins with one name, telephone and address could not be told apart: they differ in the
         // given name.
         if hit(&mut dice, "twin") && people[at].given != people[at - 1].given {
             let elder = people[at - 1].clone();
@@ -149,13 +149,13 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
             own.insert(crew.number.clone(), None);
             continue;
         }
-        let somebody = &people[dice.roll(people.len())];
+        let person = &people[dice.roll(people.len())];
         let number = if hit(&mut dice, "number_missing") {
             String::new()
         } else if hit(&mut dice, "number_typed_wrong") {
             typed_wrong(&mut dice, &crew.number)
         } else if hit(&mut dice, "number_reused") {
-            somebody.number.clone()
+            person.number.clone()
         } else {
             crew.number.clone()
         };
@@ -164,7 +164,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         } else if twins.contains(&at) {
             people[at - 1].mail.clone()
         } else if hit(&mut dice, "address_shared") {
-            somebody.mail.clone()
+            person.mail.clone()
         } else if hit(&mut dice, "address_typed_wrong") {
             typed_wrong(&mut dice, &crew.mail)
         } else if hit(&mut dice, "address_old") {
@@ -378,7 +378,7 @@ pub fn run(seed: u64, people: usize, errors: &[String], timed: usize) -> anyhow:
         result.rightly_new
     );
     println!(
-        "  have none, and somebody is asked      {:>8}",
+        "  have none, and need review            {:>8}",
         result.asked_for_nothing
     );
     println!(
@@ -407,10 +407,7 @@ pub fn run(seed: u64, people: usize, errors: &[String], timed: usize) -> anyhow:
             "  {count:>7} people against {:>7} accounts {took:>8.2} s{growth}",
             set.own.values().flatten().count()
         );
-        ensure!(
-            outcome.identities.len() == count,
-            "everybody is decided about"
-        );
+        ensure!(outcome.identities.len() == count, "all records are decided");
         before = Some((count, took));
     }
     ensure!(

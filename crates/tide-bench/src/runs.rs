@@ -296,7 +296,7 @@ async fn listen_barely(
             )
             .await?;
         loop {
-            // Everything is told once; then it is quiet, and what comes is new.
+            // Everything is read once; after that, only changes arrive.
             let next = match ready.is_some() {
                 true => tokio::time::timeout(Duration::from_secs(2), stream.next()).await,
                 false => Ok(stream.next().await),
@@ -366,8 +366,8 @@ impl Beat {
     }
 }
 
-/// How long this disk takes to make a small note durable: nobody who keeps what is about to be sent
-/// is faster than that.
+/// The time that this disk takes to make a small write durable: the floor of anything that stores
+/// before it sends.
 fn durable(folder: &Path) -> anyhow::Result<f64> {
     let mut file = std::fs::File::create(folder.join("durable"))?;
     let mut times = Vec::new();
@@ -380,7 +380,7 @@ fn durable(folder: &Path) -> anyhow::Result<f64> {
     Ok(quantile(&mut times, 0.5))
 }
 
-/// How long it takes until somebody's account is disabled, from now on.
+/// The time until the account of a person is disabled, from now.
 async fn gone(
     seen: &mut UnboundedReceiver<(Value, Instant)>,
     name: &str,
@@ -548,7 +548,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
             .any(|one| one.state == WatcherState::Watching)
     };
     until("listening", 120, listening).await?;
-    // What stands is made by the first run on news.
+    // The first automatic run creates the initial state.
     let warm = vec![(names[1].clone(), sound[names[1]].dn())];
     changes(&bench.harbour, &warm, "Warm", &mut seen).await?;
     tokio::time::sleep(Duration::from_secs(5)).await;

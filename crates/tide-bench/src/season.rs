@@ -74,7 +74,7 @@ impl Clock for Moved {
     }
 }
 
-/// Somebody, and what the model knows of their accounts.
+/// A person, and the expected state of their accounts.
 #[derive(Debug, Clone)]
 struct Hand {
     number: u32,
@@ -116,7 +116,7 @@ impl Hand {
             self.grouped = Some(self.team);
             self.marked = false;
         }
-        // Whoever leaves the deck keeps a closed account.
+        // A person who leaves the deck keeps a disabled account.
         self.usable = here;
         self.training = here && deck && self.trains;
     }
@@ -283,7 +283,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     println!(
-        "  everybody who is here gets an account    {:.1} s",
+        "  every active person gets an account    {:.1} s",
         begun.elapsed().as_secs_f64()
     );
     engine
@@ -441,7 +441,7 @@ fn compare(
             let marked = user["userType"] == "gone";
             let known =
                 user["title"] == hand.team && user["name"]["familyName"] == hand.family.as_str();
-            // What somebody who left is called is not followed any more.
+            // The names of leavers are not tracked any more.
             (
                 active,
                 own.into_iter().collect::<Vec<&str>>(),

@@ -28,12 +28,12 @@ pub struct ConnectionState {
     expired: Mutex<Option<(Instant, ConnectError)>>,
 }
 
-/// For how long an expired password is not tried again by itself: each try can cost one of the last
-/// log-ins.
+/// How long an expired password is not retried automatically: each attempt can cost a grace
+/// sign-in.
 const EXPIRED: Duration = Duration::from_secs(3600);
 
-/// Says whether writes to a system are stopped at this moment. It is asked at each write, after
-/// everything that was decided or queued before.
+/// Whether writes to a system are stopped at this moment. Called before each write, after
+/// everything that was decided or queued.
 pub trait WriteGate: Send + Sync {
     /// Why nothing may be written, as a sentence; none when the system may be written.
     fn closed(&self) -> Option<String>;
@@ -111,7 +111,8 @@ impl ConnectionState {
             .unwrap_or_else(PoisonError::into_inner) = names;
     }
 
-    /// Says which filters the server is asked about each account, since only it can decide them.
+    /// Sets the filters that only the server can evaluate; they are evaluated there for each
+    /// account.
     pub fn set_server_filters(&self, filters: Vec<tide_ldap::LdapFilter>) {
         *self
             .server_filters
@@ -119,7 +120,7 @@ impl ConnectionState {
             .unwrap_or_else(PoisonError::into_inner) = filters;
     }
 
-    /// The filters that the server is asked about each account.
+    /// The filters that the server evaluates for each account.
     pub(crate) fn server_filters(&self) -> Vec<tide_ldap::LdapFilter> {
         self.server_filters
             .read()
@@ -136,7 +137,7 @@ impl ConnectionState {
             .unwrap_or_else(PoisonError::into_inner) = Some(key);
     }
 
-    /// The key by which changed passwords are told apart; none where nobody keeps marks.
+    /// The key of the marks that reveal changed passwords; none where no marks are stored.
     pub(crate) fn mark_key(&self) -> Option<Vec<u8>> {
         self.mark_key
             .read()
@@ -149,13 +150,13 @@ impl ConnectionState {
         self.read_by_rules.clone()
     }
 
-    /// Notes that the service account's password has expired; or that it was let in, after somebody
-    /// saw to it.
+    /// Records that the password of the service account has expired, or that a bind succeeded
+    /// again.
     pub(crate) fn note_expired(&self, error: Option<&ConnectError>) {
         *lock(&self.expired) = error.map(|error| (Instant::now(), error.clone()));
     }
 
-    /// Why nobody signs in just now: the password had expired a while ago.
+    /// The error of an expired password, while binds are suspended.
     pub(crate) fn expired(&self) -> Option<ConnectError> {
         lock(&self.expired)
             .as_ref()
@@ -163,7 +164,7 @@ impl ConnectionState {
             .map(|(_, error)| error.clone())
     }
 
-    /// Sets who is asked at each write whether writes are stopped.
+    /// Sets the gate that is checked before each write.
     pub fn set_gate(&self, gate: Arc<dyn WriteGate>) {
         *self.gate.write().unwrap_or_else(PoisonError::into_inner) = Some(gate);
     }

@@ -1,4 +1,4 @@
-//! Following a system: what changed since a place in its history, and where that history goes on.
+//! Change feeds: the changes of a system since a cursor, and the next cursor.
 
 use crate::ConnectError;
 use tide_core::model::Observed;
@@ -34,7 +34,7 @@ where
         tokio::select! {
             ended = work => {
                 if let Err(error) = ended {
-                    // Nobody listens any more: the following was given up.
+                    // The receiver was dropped: watching ends.
                     let _ = out.send(Err(error)).await;
                 }
             }
@@ -44,7 +44,7 @@ where
     following
 }
 
-/// The end of a following that nobody hears.
+/// The error of a feed whose receiver was dropped.
 pub(crate) fn stopped<T>(_: T) -> ConnectError {
     ConnectError::transient("stopped", "watching was stopped", "start it again")
 }

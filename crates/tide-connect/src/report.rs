@@ -15,7 +15,7 @@ pub struct CheckStep {
     /// How it ended.
     pub state: StepState,
     /// What was found.
-    pub said: String,
+    pub message: String,
     /// What to do about it, if anything.
     pub remedy: Option<String>,
     /// A word for programs, when it failed.
@@ -27,7 +27,7 @@ pub struct CheckStep {
 pub struct CheckReport {
     /// The steps that were taken, in order.
     pub steps: Vec<CheckStep>,
-    /// Who is told of each step as it is taken.
+    /// Receives each step as it completes.
     #[serde(skip)]
     watcher: Option<mpsc::UnboundedSender<CheckStep>>,
 }
@@ -52,7 +52,7 @@ impl CheckReport {
 
     fn push(&mut self, step: CheckStep) {
         if let Some(watcher) = &self.watcher {
-            // Whoever watched may have gone; the report is kept all the same.
+            // The receiver may be gone; the report is complete without it.
             let _ = watcher.send(step.clone());
         }
         self.steps.push(step);
@@ -62,7 +62,7 @@ impl CheckReport {
         self.push(CheckStep {
             name: name.into(),
             state: StepState::Passed,
-            said: said.into(),
+            message: said.into(),
             remedy: None,
             code: None,
         });
@@ -77,7 +77,7 @@ impl CheckReport {
         self.push(CheckStep {
             name: name.into(),
             state: StepState::Warned,
-            said: said.into(),
+            message: said.into(),
             remedy: Some(remedy.into()),
             code: None,
         });
@@ -87,7 +87,7 @@ impl CheckReport {
         self.push(CheckStep {
             name: name.into(),
             state: StepState::Failed,
-            said: error.message.clone(),
+            message: error.message.clone(),
             remedy: Some(error.remedy.clone()),
             code: Some(error.code.into()),
         });
@@ -101,7 +101,7 @@ pub struct Description {
     pub schema: BTreeMap<ObjectType, Schema>,
     /// What it can do, in words.
     pub abilities: Vec<String>,
-    /// What it says of itself, as label and text: product, version, names it holds.
+    /// Capabilities as label and text: product, version, naming contexts.
     pub profile: Vec<(String, String)>,
     /// The accounts that are ours there, by key or name, in lower case: they are never touched.
     pub own: Vec<String>,

@@ -31,7 +31,7 @@ impl std::fmt::Debug for Secret {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum LdapAuth {
-    /// A name and a password; without a name, nobody (RFC 4513 §5.1).
+    /// A simple bind; without a name, anonymous (RFC 4513 §5.1).
     #[default]
     Simple,
     /// A client certificate, whose key is the system's secret (SASL EXTERNAL, RFC 4422 appendix A).
@@ -169,7 +169,7 @@ pub enum ScimAuth {
         token_url: String,
         /// The client.
         client_id: String,
-        /// What is asked for.
+        /// The requested scope.
         #[serde(default)]
         scope: Option<String>,
     },
@@ -572,7 +572,7 @@ mod tests {
         };
         assert_eq!(
             said(serde_json::json!({"url": "https://berthing.example", "page_size": 70000})),
-            "the settings cannot be used: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"
+            "invalid settings: `page_size`: invalid value: integer `70000`, expected a whole number from 0 to 65535"
         );
         assert_eq!(
             said(serde_json::json!({})),
@@ -665,7 +665,7 @@ mod tests {
                 serde_json::json!({"bind_dn": null})
             ),
             Ok(()),
-            "nobody's password is sent"
+            "no password is sent"
         );
         assert_eq!(
             of(

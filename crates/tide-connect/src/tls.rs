@@ -90,16 +90,11 @@ fn roots(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
 }
 
 fn digest(pin: &str) -> Result<[u8; 32], ConnectError> {
-    let hex: String = pin.chars().filter(|c| !matches!(c, ':' | ' ')).collect();
-    let octets: Option<Vec<u8>> = (hex.len() == 64 && hex.is_ascii())
-        .then(|| {
-            (0..32)
-                .map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok())
-                .collect()
-        })
-        .flatten();
-    octets
-        .and_then(|octets| octets.try_into().ok())
+    let digits: String = pin.chars().filter(|c| !matches!(c, ':' | ' ')).collect();
+    let mut digest = [0; 32];
+    hex::decode_to_slice(&digits, &mut digest)
+        .map(|()| digest)
+        .ok()
         .ok_or_else(|| {
             ConnectError::permanent(
                 "pin_unreadable",

@@ -1,8 +1,8 @@
 //! Calls out: one signed POST to an address that the rules name.
 //!
-//! The signature is an HTTP message signature (RFC 9421) with HMAC-SHA256 (§3.3.3) over the method,
-//! the address and the digest of the body (RFC 9530), so that whoever is called can tell that we
-//! called, and that nothing was changed on the way.
+//! Requests have an HTTP message signature (RFC 9421) with HMAC-SHA256 (§3.3.3) over the method,
+//! the URL and the digest of the body (RFC 9530), so that the receiver can verify the sender and
+//! the content.
 
 use crate::scim::http::{careful, usable};
 use crate::tls::Trust;

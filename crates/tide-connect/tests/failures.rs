@@ -42,15 +42,15 @@ impl Seen {
             "{failed:?}"
         );
         assert!(
-            !failed.said.contains(PASSWORD) && !failed.said.contains("wrong-password"),
+            !failed.message.contains(PASSWORD) && !failed.message.contains("wrong-password"),
             "no secret in {}",
-            failed.said
+            failed.message
         );
         assert!(
             std::ptr::eq(report.steps.last().expect("steps"), failed),
             "it ends at the step that fails: {report:#?}"
         );
-        self.0.insert(wanted.to_owned(), failed.said.clone());
+        self.0.insert(wanted.to_owned(), failed.message.clone());
     }
 }
 

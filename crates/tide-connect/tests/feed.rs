@@ -111,16 +111,8 @@ async fn bad_rows_are_set_aside_with_their_line_and_the_others_go_on() {
         [
             (3, "it has 3 fields, and the header has 2", None),
             (4, "the key `number` is empty", None),
-            (
-                5,
-                "the key 4 stands in 2 rows: none of them is used",
-                Some("4")
-            ),
-            (
-                6,
-                "the key 4 stands in 2 rows: none of them is used",
-                Some("4")
-            ),
+            (5, "the key 4 is in 2 rows: none of them is used", Some("4")),
+            (6, "the key 4 is in 2 rows: none of them is used", Some("4")),
         ]
     );
     assert_eq!(bad[0].raw, "2,Bram,too many");
@@ -417,8 +409,8 @@ async fn a_feed_is_tested_and_described() {
     assert!(report.healthy(), "{report:#?}");
     let rows = report.steps.last().expect("steps");
     assert_eq!(
-        (rows.state, rows.said.as_str()),
-        (StepState::Warned, "1 usable, 2 set aside")
+        (rows.state, rows.message.as_str()),
+        (StepState::Warned, "1 valid, 2 in quarantine")
     );
     let report = of("numbr").run_check().await;
     let failed = report

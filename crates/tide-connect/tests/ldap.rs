@@ -47,7 +47,7 @@ fn failed(report: &CheckReport) -> (String, String, String) {
         step.code.clone().unwrap_or_default(),
         format!(
             "{} / {}",
-            step.said,
+            step.message,
             step.remedy.clone().unwrap_or_default()
         ),
     )
@@ -96,17 +96,24 @@ async fn a_real_directory_is_tested_read_and_written() {
     for sound in [settings(&slapd.url), start_tls, ldaps.clone()] {
         let report = connector(sound, PASSWORD).run_check().await;
         assert!(report.healthy(), "{report:#?}");
-        assert!(report.steps.iter().any(|step| step.name == "Changes" && step.said.contains("content synchronization")), "{report:#?}");
+        assert!(
+            report
+                .steps
+                .iter()
+                .any(|step| step.name == "Changes"
+                    && step.message.contains("content synchronization")),
+            "{report:#?}"
+        );
         let last = report
             .steps
             .iter()
             .find(|step| step.name == "First entries")
             .expect("a step");
         assert!(
-            last.said
+            last.message
                 .starts_with("50 persons on the first page, and more follow; the first: uid="),
             "{}",
-            last.said
+            last.message
         );
     }
 
@@ -446,8 +453,8 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
         .unwrap_or_else(|| panic!("{report:#?}"));
     assert!(
         step.state == StepState::Warned
-            && step.said.contains("read-only")
-            && step.said.contains(&first.url),
+            && step.message.contains("read-only")
+            && step.message.contains(&first.url),
         "{step:?}"
     );
 
@@ -540,7 +547,7 @@ async fn a_service_account_whose_password_expires_is_told_before_it_is_locked_ou
     };
     let step = bind().await;
     assert!(
-        step.state == StepState::Warned && step.said.contains("expires"),
+        step.state == StepState::Warned && step.message.contains("expires"),
         "{step:?}"
     );
     // A connector that knows the server already.

@@ -245,8 +245,8 @@ async fn content_synchronization_by_other_uuids_is_not_offered_and_said_so() {
         .unwrap_or_else(|| panic!("{report:#?}"));
     assert!(
         step.state == StepState::Warned
-            && step.said.contains("another UUID")
-            && step.said.contains("once an hour"),
+            && step.message.contains("another UUID")
+            && step.message.contains("once an hour"),
         "{step:?}"
     );
     // Whoever chose it all the same is told, and nothing is kept under a wrong key.

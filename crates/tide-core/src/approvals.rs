@@ -25,20 +25,20 @@ pub struct Approval {
     pub changes: Vec<ChangeKind>,
     /// The type of those whom the changes are about.
     pub kind: ObjectType,
-    /// Whom it is asked for; `None` is everybody.
+    /// The condition; `None` applies to all.
     pub when: Option<Program>,
-    /// Is it asked once for all that waits, or for each by itself?
+    /// Whether one request covers all changes (batch), or each change has its own.
     pub together: bool,
-    /// Whoever answers chooses among what is offered to somebody at once, and at most so many.
+    /// The approver chooses up to this many of the offers to a person.
     pub choose: Option<u32>,
     /// Who must say yes, one after the other.
     pub levels: Vec<Level>,
     /// After so many days without an answer it is not waited for any more.
     pub days: u32,
-    /// After so many days, and again and again, whoever is asked is reminded.
+    /// Reminders are sent every so many days.
     pub remind_days: Option<u32>,
-    /// The call-out that tells whoever is asked, and reminds them; without it, it stands in the
-    /// list of decisions alone.
+    /// The webhook that notifies and reminds the approvers; none: the request is only in the list
+    /// of decisions.
     pub call: Option<String>,
     /// Where it stands.
     pub place: Place,
@@ -51,13 +51,13 @@ pub struct Level {
     pub operators: Vec<String>,
     /// Groups of operators.
     pub groups: Vec<String>,
-    /// The attribute that points to whoever is asked: the person's manager, a group's owner.
+    /// The attribute that refers to the approver: the person's manager, a group's owner.
     pub of: Option<String>,
-    /// Whoever owns the group that somebody is to join or leave, by its `owner` in the system.
+    /// The owner of the group that a person joins or leaves, by its `owner` in the system.
     pub owner: bool,
 }
 
-/// What is asked about one change.
+/// The approval request of one change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ApprovalRequirement {
     /// The rule's name.
@@ -76,7 +76,7 @@ pub struct ApprovalState {
     pub yes: Vec<String>,
     /// Who said no, and their words.
     pub no: Option<(String, String)>,
-    /// Nobody answered in time.
+    /// The request expired.
     pub expired: bool,
 }
 
@@ -96,7 +96,7 @@ fn rule<'r>(
                 .is_none_or(|system| *system == change.system)
             && (one.changes.is_empty() || one.changes.contains(&change.kind))
             && one.when.as_ref().is_none_or(|when| {
-                // What cannot be told is asked about.
+                // A condition that cannot be evaluated requires approval.
                 when.holds(&EvalInputs {
                     account: None,
                     identity: Some(&values()),
@@ -106,7 +106,7 @@ fn rule<'r>(
     })
 }
 
-/// Notes on each change who is asked about it.
+/// Attaches the approval request to each change that needs one.
 pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut Outcome) {
     if rules.approvals.is_empty() {
         return;
@@ -179,7 +179,7 @@ impl Level {
     }
 }
 
-/// Holds what waits for a yes, was refused, or was not answered in time.
+/// Holds changes that await approval, were rejected, or whose request expired.
 pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outcome: &mut Outcome) {
     let none = ApprovalState::default();
     for change in outcome
@@ -205,7 +205,7 @@ pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outco
             format!("rejected by {who}{words}: not sent while it stays the same")
         } else if said.expired {
             format!(
-                "nobody answered “{}” within {} days: not sent until the approval is reopened",
+                "“{}” was not answered within {} days: not sent until the approval is reopened",
                 rule.name, rule.days
             )
         } else if let Some(next) = rule.levels.get(level) {

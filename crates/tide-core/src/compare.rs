@@ -108,7 +108,7 @@ pub fn target(
     all
 }
 
-/// Was a value as it should be, before somebody changed it in the system itself?
+/// Whether a value was in sync before others changed it in the system.
 pub fn changed_there(
     population: &Population,
     account: crate::model::AccountId,

@@ -51,9 +51,9 @@ fn tidy(values: Vec<Value>) -> Vec<Value> {
         .collect()
 }
 
-/// Composes an identity from its source accounts. For each attribute the systems named by its
-/// authority come first, then the others by name; the first that has a value wins. Where an
-/// authority decides alone, nobody comes after it.
+/// Composes an identity from its source accounts. For each attribute, the systems of its authority
+/// come first, then the others by name; the first value wins. If the authority is exclusive, no
+/// other system is considered.
 pub fn identity(
     rules: &IdentityRules,
     sources: &[(&str, &TypeRules, &Account)],
@@ -145,7 +145,7 @@ pub struct DesiredValue<'r> {
 }
 
 impl DesiredValue<'_> {
-    /// Why it is so, for whoever asks: it is not kept for everybody.
+    /// The reason, computed on request: it is not stored for every value.
     pub fn reason(&self, identity: &Attributes) -> ValueReason {
         let values = EvalInputs {
             account: None,
@@ -226,8 +226,7 @@ pub fn holding<'r>(
             }
         }
     }
-    // In the order of the system's own, so that nothing but the values depends on where somebody
-    // belongs.
+    // In the order of the system's own mappings, so that only values depend on the population.
     let mut all: Vec<(&Mapping, Option<&str>)> =
         Vec::with_capacity(types.outbound.len() + special.len());
     for (mapping, _) in own {
@@ -262,8 +261,8 @@ struct Slot<'r> {
 }
 
 impl Slot<'_> {
-    /// Does the account hold these values already, so that nothing else need be asked? What others
-    /// write too is looked at whole, and so is what points to somebody.
+    /// Whether the account already has these values, so that nothing else must be computed. Merged
+    /// lists and references are always computed.
     fn holds(&self, values: &[Value], account: &Account) -> bool {
         !self.mapping.merge
             && !values.is_empty()

@@ -65,8 +65,8 @@ pub struct Explanation {
     pub accounts: Vec<AccountLine>,
 }
 
-/// What a decision was made from and what came of it, by the keys that are asked for. It is made
-/// once for each question, so that a text that nobody has costs one look at everybody.
+/// The inputs and results of a decision, by the keys of searches. Built once per request, so that a
+/// text that matches nothing costs one pass.
 struct ExplainIndex<'a> {
     population: &'a Population,
     outcome: &'a Outcome,
@@ -147,7 +147,7 @@ impl<'a> ExplainIndex<'a> {
             || fits(label)
             || identity.attributes.iter().any(|(_, values)| values.iter().any(|value| fits(&value.to_string())))
             || self.accounts_of(&identity.id).any(|account| fits(&account.name) || fits(&account.key))
-            // Whoever is on hold for the first time has no links yet.
+            // An identity on hold for the first time has no links yet.
             || self.lines_of(&identity.id).filter_map(|line| self.account_of(line)).any(|account| fits(&account.name) || fits(&account.key))
     }
 }
@@ -157,8 +157,8 @@ fn plain(text: &str) -> String {
     deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
 }
 
-/// Does a text look like a number, an address, a DN or an id, which belong to one? Names belong to
-/// many, and whoever looks for one is shown everybody who has it.
+/// Whether a text looks like a number, an address, a DN or an id, which identify one record. Names
+/// match many, and all of them are shown.
 fn belongs_to_one(text: &str) -> bool {
     text.chars()
         .any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
@@ -218,9 +218,9 @@ pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<Strin
     }
 }
 
-/// Finds whom a text means and explains each: an identity by id, value or label, or an account by
-/// name, key or value. The most exact meaning wins; several are all returned. Records of a source
-/// that belong to nobody yet are shown with whom they would be joined to.
+/// Finds what a text refers to and explains each: an identity by id, value or label, or an account
+/// by name, key or value. The most exact match wins; several are all returned. Unlinked source
+/// records are shown with the identity that they would be linked to.
 pub fn explain(
     rules: &RuleSet,
     population: &Population,
@@ -327,8 +327,8 @@ pub fn explain(
     Vec::new()
 }
 
-/// Records of sources that belong to nobody yet, by the keys by which they would be joined: what
-/// they would say of somebody, as the match rules of other sources see it.
+/// Unlinked source records by their match keys: what they would supply, for the match rules of
+/// other sources.
 struct UnlinkedAccounts<'a> {
     by_key: HashMap<(&'a str, usize, String), Vec<&'a Decided>>,
 }
@@ -548,7 +548,7 @@ fn identity_explained(
     }
 }
 
-/// Whom references mean, and what was made up: neither is what a source says.
+/// Resolved references and generated values: neither comes from a source.
 fn beside_sources(
     rules: &RuleSet,
     outcome: &Outcome,

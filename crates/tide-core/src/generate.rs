@@ -1,4 +1,5 @@
-//! Values that are made up, once and for life: account names that nobody else has, or ever had.
+//! Values that are generated once and reserved for life: account names that are unique now and in
+//! the past.
 
 use crate::ObjectType;
 use crate::decide::OutsideRecords;
@@ -19,7 +20,7 @@ pub fn folded(text: &str) -> String {
     text.trim().nfkc().collect::<String>().to_lowercase()
 }
 
-/// Names that are not free, by attribute and folded value, with whose each is; nobody's for one
+/// Names that are not free, by attribute and folded value, with their owner; no owner for a name
 /// that is merely in use.
 #[derive(Default)]
 pub struct TakenValues<'e> {
@@ -33,7 +34,7 @@ pub struct TakenValues<'e> {
 }
 
 impl TakenValues<'_> {
-    /// Notes a name as somebody's, or as in use.
+    /// Records a name of an owner, or in use.
     pub fn put(&mut self, attribute: &str, name: &str, whose: Option<&str>) {
         let slot = self
             .names

@@ -1,9 +1,8 @@
 //! What an edit of the rules does: the same records decided by two rule sets, and where the
 //! outcomes differ.
 //!
-//! Only differences are told. A change that both rule sets would make is none; a value that the
-//! published rules would write otherwise is told with what is there, what the one makes of it, and
-//! what the other does.
+//! Only differences are reported. A change that both rule sets would make is none; a value that the
+//! published rules would also change is reported with its current value and both results.
 
 use crate::decide::{Outcome, Verdict};
 use crate::model::{AccountId, ObjectType};
@@ -53,7 +52,7 @@ pub struct Impact {
     pub lines: Vec<ImpactLine>,
 }
 
-/// Whom a line is about: an identity, or an account that belongs to nobody.
+/// The subject of a line: an identity, or an orphaned account.
 type Whom = (
     Option<String>,
     ObjectType,
@@ -75,7 +74,7 @@ fn whom(
     identity: Option<&str>,
     account: Option<AccountId>,
 ) -> Whom {
-    // An account that both leave unowned is the same one; an identity is the same whatever its
+    // An account that both leave orphaned is the same one; an identity is the same whatever its
     // account.
     (
         Some(system.to_owned()),

@@ -1,8 +1,8 @@
-//! Ends a long computation of which nobody waits for the result any more.
+//! Interrupts a long computation whose result is no longer needed.
 //!
-//! The computation runs in [`run`] with a flag, and looks at it with [`check`] where it goes over
-//! everybody. Once the flag is set, it unwinds, and [`run`] returns nothing. Outside of [`run`],
-//! [`check`] does nothing.
+//! The computation runs in [`run`] with a flag, and calls [`check`] in its loops over all records.
+//! Once the flag is set, it unwinds, and [`run`] returns `None`. Outside of [`run`], [`check`] does
+//! nothing.
 
 use std::cell::RefCell;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
@@ -25,8 +25,8 @@ impl Drop for Installed {
     }
 }
 
-/// Runs a computation until the flag is set; nothing when it was interrupted. A panic of its own
-/// goes on.
+/// Runs a computation until the flag is set; returns `None` if it was interrupted. Other panics
+/// propagate.
 pub fn run<T>(flag: Arc<AtomicBool>, work: impl FnOnce() -> T) -> Option<T> {
     FLAG.with(|own| own.replace(Some(flag)));
     let installed = Installed;

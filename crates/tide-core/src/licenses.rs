@@ -1,5 +1,5 @@
-//! Licences: seats of a system that are counted. Who would take one when none is free waits, in the
-//! order of the rule, and goes by itself when somebody gives one back.
+//! Licenses: counted seats of a system. Without a free seat, an identity waits in the order of the
+//! rule, and continues automatically when a seat is freed.
 
 use crate::compare::ValueChange;
 use crate::decide::{Change, Outcome};
@@ -207,7 +207,7 @@ pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
     }
 }
 
-/// Somebody who waits for a seat.
+/// A person who waits for a seat.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SeatWaiter {
     /// Their identity.

@@ -1,5 +1,4 @@
-//! Where somebody stands in their life, from dates, conditions and what sources still hold:
-//! `lifecycle.toml`.
+//! The lifecycle of a person, from dates, conditions and the records of sources: `lifecycle.toml`.
 //!
 //! Nothing of it is stored but when a stage began: what is due next follows from the same dates, so
 //! that no timer can be lost, and none can fire twice when a clock is set back.
@@ -13,7 +12,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
-/// The attribute that tells by what somebody left.
+/// The attribute with the cause of a departure.
 pub const LEFT_BY: &str = "leftBy";
 
 /// How identities of one type live.
@@ -46,7 +45,7 @@ pub struct LifecycleRules {
 pub struct LifecycleDays {
     /// Before the first day, from which accounts are made; they cannot be used yet.
     pub ready: u32,
-    /// Before the end, from which somebody is `leaving`.
+    /// Days before the end from which a person is `leaving`.
     pub notice: u32,
     /// After the last day, for which access stays.
     pub grace: u32,
@@ -71,7 +70,7 @@ pub struct Exception {
 pub struct Departure {
     /// From when on they have left.
     pub at: Timestamp,
-    /// Who said so.
+    /// The operator.
     pub principal: String,
     /// Why.
     pub comment: String,
@@ -97,7 +96,7 @@ pub struct LifecycleFacts<'a> {
 /// say nothing.
 pub const UNCONFIRMED_DAYS: u32 = 1;
 
-/// How the absence of somebody is known.
+/// How the absence of a person was found.
 ///
 /// An absence that a system confirmed counts at once, where the rules do not say otherwise. Any
 /// other, which a complete reading found and a permission, a lagging replica or a file that was cut
@@ -148,7 +147,7 @@ impl LifecycleTransition {
     }
 }
 
-/// Where somebody stands.
+/// The lifecycle of a person at a moment.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LifecycleState {
     /// Their stage.
@@ -226,8 +225,8 @@ pub fn after(day: Date, zone: &TimeZone) -> Result<Timestamp, String> {
     moment(&Value::text(day.to_string()), zone, true)
 }
 
-/// How it is known that sources no longer hold somebody, by the accounts that are theirs and give
-/// nothing; nothing if none is absent.
+/// How the absence in all sources was found, by the linked accounts that supply nothing; `None` if
+/// none is absent.
 pub fn absence<'a>(
     rules: &RuleSet,
     kind: ObjectType,
@@ -288,7 +287,7 @@ impl LifecycleRules {
         };
         moment(value, &self.zone, end)
             .map(Some)
-            .map_err(|said| Reason::by(format!("{what} is not a date: {said}"), &self.place))
+            .map_err(|said| Reason::by(format!("{what} is invalid: {said}"), &self.place))
     }
 
     fn holds(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>) -> Result<bool, Reason> {
@@ -311,8 +310,8 @@ impl LifecycleRules {
             })
     }
 
-    /// When somebody has left because they used nothing, if that is looked at. Who never used
-    /// anything has not left by that.
+    /// When a person left by inactivity, if that is configured. A person without any use has not
+    /// left by it.
     #[allow(clippy::type_complexity)]
     fn unused(
         &self,
@@ -338,12 +337,12 @@ impl LifecycleRules {
         let mut last = None;
         for value in values.iter().filter(|value| !value.is_blank()) {
             let at = moment(value, &self.zone, false).map_err(|said| {
-                Reason::by(format!("the last use is not a date: {said}"), &self.place)
+                Reason::by(format!("the last use is invalid: {said}"), &self.place)
             })?;
             last = last.max(Some(at));
         }
         let Some(used) = last else { return Ok(None) };
-        // Whoever was claimed back has as long again.
+        // After a reactivation, the period starts again.
         let from = used.max(facts.claimed.unwrap_or(used));
         let why = format!("no use since {}", shown(used, &self.zone));
         Ok(Some((
@@ -354,7 +353,7 @@ impl LifecycleRules {
         )))
     }
 
-    /// The days that hold for somebody.
+    /// The periods that apply to a person.
     fn days_of(&self, facts: &LifecycleFacts<'_>) -> Result<LifecycleDays, Reason> {
         for exception in &self.exceptions {
             if self.holds(Some(&exception.when), facts)? {
@@ -370,7 +369,7 @@ impl LifecycleRules {
         Ok(self.days)
     }
 
-    /// Where somebody stands at a moment.
+    /// The stage of a person at a moment.
     ///
     /// # Errors
     ///
@@ -412,8 +411,8 @@ impl LifecycleRules {
                 earlier(one.at, days.notice, &self.zone),
             )
         });
-        // An absence that does not count yet is waited for, but by nobody who had left already.
-        // Whoever is out of a scope has left by that.
+        // An absence that does not count yet delays a departure, but not for a person who had left
+        // already. A person out of every scope has left by that.
         let counts = facts
             .gone
             .and_then(|(_, absence)| absence?.counts_from(days.absence_grace, &self.zone));
@@ -536,25 +535,25 @@ impl LifecycleRules {
     }
 }
 
-/// What is done to an account of somebody who left, in the order of the rules.
+/// A departure step for the account of a leaver, in the order of the rules.
 #[derive(Debug, Clone)]
 pub struct DepartureStep {
     /// What.
     pub act: DepartureAct,
     /// Days after they left.
     pub after: u32,
-    /// For whom; everybody if nothing is said.
+    /// The condition; `None` applies to all.
     pub when: Option<Program>,
     /// Where it stands.
     pub place: Place,
 }
 
-/// One thing that is done to an account of somebody who left.
+/// The action of a departure step.
 #[derive(Debug, Clone)]
 pub enum DepartureAct {
     /// It can no longer be used.
     Disable,
-    /// It gets a password that nobody knows.
+    /// It gets a random password.
     RandomizePassword,
     /// It gets a value, or loses its values when the expression gives none; a reference may be
     /// given as the id of an identity.

@@ -1,7 +1,7 @@
 //! Which account belongs to which identity.
 //!
-//! Both sides of a match rule give keys; whoever shares one matches. Keys are indexed, so that the
-//! cost grows with the number of records. A match joins by itself only when nothing speaks against
+//! Both sides of a match rule yield keys; records that share one match. Keys are indexed, so the
+//! cost grows with the number of records. A match links automatically only if nothing contradicts
 //! it.
 
 use crate::expr::{EvalInputs, Program};
@@ -116,7 +116,7 @@ codes! {
         Join,
         /// These two never do.
         Never,
-        /// Nobody there matches: a new one is made.
+        /// No match: a new one is created.
         New,
         /// It is left as it is, and not asked about.
         Skip,
@@ -208,12 +208,12 @@ impl<'a> MatchAnswers<'a> {
                 .is_none_or(|answer| answer.said != MatchDecision::Skip)
     }
 
-    /// The accounts that somebody said are this identity's.
+    /// The accounts that operators linked to this identity.
     pub fn joined_to(&self, identity: &str) -> &[(i64, &'a MatchAnswer)] {
         self.joins_of.get(identity).map_or(&[], Vec::as_slice)
     }
 
-    /// The identities that somebody said are this account's.
+    /// The identities that operators linked to this account.
     pub fn joined_by(&self, account: i64) -> &[(&'a str, &'a MatchAnswer)] {
         self.joins_by.get(&account).map_or(&[], Vec::as_slice)
     }
@@ -222,8 +222,8 @@ impl<'a> MatchAnswers<'a> {
 /// The most keys of one side of a rule.
 const KEYS: usize = 16;
 
-/// The keys that one side of a rule gives a record. With several expressions each must have a
-/// value: a name without a date of birth matches nobody by name and date.
+/// The keys of a record on one side of a rule. With several expressions each must have a value: a
+/// name without a date of birth matches nothing by name and date.
 fn keys(rule: &MatchRule, side: &[Program], values: &EvalInputs<'_>) -> BTreeSet<String> {
     let mut all = BTreeSet::from([String::new()]);
     for program in side {
@@ -331,8 +331,8 @@ fn shown(keys: &BTreeSet<String>) -> String {
 /// What matching found on the other side.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum MatchResult<T> {
-    /// Nobody matches.
-    Nobody,
+    /// No match.
+    NoMatch,
     /// One, by a certain rule.
     One {
         /// Who.
@@ -361,8 +361,8 @@ pub enum MatchResult<T> {
 /// Works out the keys that a rule gives one of them.
 type MatchKeys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
 
-/// Whoever is on one side, by the keys of the rules. A rule's keys are worked out when they are
-/// first asked for: once everybody is joined, hardly anybody asks.
+/// The records of one side, by the keys of the rules. The keys of a rule are computed on first use:
+/// once everything is linked, few are needed.
 struct KeyIndex<'a, T> {
     members: Vec<T>,
     keys: MatchKeys<'a, T>,
@@ -456,7 +456,7 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
                 None => MatchResult::One { it, rule: place },
             };
         }
-        MatchResult::Nobody
+        MatchResult::NoMatch
     }
 }
 
@@ -543,7 +543,7 @@ impl<'a> IdentityIndex<'a> {
             differ,
             allowed,
         ) {
-            MatchResult::Nobody => MatchResult::Nobody,
+            MatchResult::NoMatch => MatchResult::NoMatch,
             MatchResult::One { it, rule } => MatchResult::One { it: name(it), rule },
             MatchResult::Doubtful { it, rule, why } => MatchResult::Doubtful {
                 it: name(it),
@@ -715,7 +715,7 @@ mod tests {
             MatchResult::One { it: 3, rule: 1 },
             "one is never the right one"
         );
-        assert_eq!(find(&[("mail", " ")]), MatchResult::Nobody);
+        assert_eq!(find(&[("mail", " ")]), MatchResult::NoMatch);
     }
 
     #[test]
@@ -760,7 +760,7 @@ mod tests {
         assert_eq!(
             index.moved(&account(1, &[("number", "3001")]), "ada"),
             None,
-            "nobody else has it"
+            "no other record has it"
         );
     }
 

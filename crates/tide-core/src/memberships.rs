@@ -74,7 +74,7 @@ pub(crate) fn hash(system: &str, folded: &str) -> u64 {
     hasher.digest()
 }
 
-/// Systems in which somebody's memberships are given or taken one at a time.
+/// Systems whose memberships are changed one at a time.
 pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
     let concerns = |types: &crate::rules::TypeRules| {
         let revokes = |step: &crate::lifecycle::DepartureStep| {
@@ -163,8 +163,8 @@ impl MembershipRules {
             .is_some_and(|(system, known)| known.members.contains(&hash(system, folded)))
     }
 
-    /// Notes that somebody, by a folded name, joined or left a group; how they are found. None when
-    /// the group is not known here.
+    /// Records that a person, by a folded name, joined or left a group. `None` if the group is not
+    /// known here.
     pub(crate) fn moved(&mut self, group: AccountId, member: &str, there: bool) -> Option<u64> {
         let (system, known) = self.groups.get_mut(&group)?;
         let hash = hash(system, member);
@@ -239,7 +239,7 @@ fn read(account: &Account, owned: bool) -> Group {
             .iter()
             .any(|class| class.to_string().eq_ignore_ascii_case(wanted))
     };
-    // One without members is told by what it is.
+    // A group without members is recognized by its attributes.
     let attribute = held.copied().unwrap_or_else(|| match () {
         () if class("groupOfUniqueNames") => "uniqueMember",
         () if class("posixGroup") => "memberUid",

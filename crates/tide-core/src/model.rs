@@ -65,8 +65,8 @@ pub struct Observed {
     /// Which state of the record this is, where the system says so: of two texts of one record the
     /// later one sorts after.
     pub version: Option<String>,
-    /// After a write: is this exactly the state that the write made, or was it read afterwards,
-    /// when somebody else may have changed it?
+    /// After a write: whether this is exactly the state that the write returned; otherwise it was
+    /// read afterwards, and others may have changed it.
     pub is_exact: bool,
 }
 
@@ -249,7 +249,7 @@ pub struct Population {
 pub struct PendingPassword {
     /// Its number.
     pub id: i64,
-    /// Whose it is; none where it is told by the account.
+    /// Its identity; `None` if it follows from the account.
     pub identity: Option<String>,
     /// The account at which it was set.
     pub account: Option<AccountId>,

@@ -1,5 +1,5 @@
-//! What is told to whom: the manager of a newcomer, the owner of a group, whoever was invited and
-//! has not come.
+//! Notifications: to the manager of a newcomer, the owner of a group, or an invited person who has
+//! not signed in.
 //!
 //! A notice is decided like a change, and has a key: what was told once under a key is not told
 //! again, however often it is decided.
@@ -22,20 +22,20 @@ use std::collections::{HashMap, HashSet};
 /// What happened longer ago is not told any more: a rule that is new tells of nothing old.
 const MAX_AGE: SignedDuration = SignedDuration::from_hours(72);
 
-/// Who is told.
+/// A recipient, as in the rules.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RecipientRule {
-    /// Whoever works with the service.
+    /// The operators.
     Operators,
     /// The person whom it is about.
     Themselves,
-    /// Whoever owns the group.
+    /// The owner of the group.
     Owner,
-    /// Whoever an attribute of the person points to.
+    /// The identity that an attribute of the person refers to.
     Reference(String),
 }
 
-/// Something that is told.
+/// A notification rule.
 #[derive(Debug, Clone)]
 pub struct NotificationRule {
     /// Its name.
@@ -44,30 +44,30 @@ pub struct NotificationRule {
     pub on: NotificationEvent,
     /// In which system, for what happens in one.
     pub system: Option<String>,
-    /// About whom; everybody if nothing is said.
+    /// The condition; `None` applies to all.
     pub when: Option<Program>,
-    /// Who is told.
+    /// The recipient.
     pub to: RecipientRule,
-    /// What is told.
+    /// The text.
     pub text: Program,
     /// Who carries it; without it, it stays among the notices.
     pub call: Option<String>,
     /// Days that are waited first.
     pub after_days: u32,
-    /// Days after which it is told again, while it is so.
+    /// Days after which it is repeated while the condition holds.
     pub again_days: Option<u32>,
     /// Where it stands.
     pub place: Place,
 }
 
-/// Who is told, as far as it is known when it is decided.
+/// A recipient, as far as it is known when the notification is decided.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Recipient {
-    /// Whoever works with the service.
+    /// The operators.
     Operators,
     /// An identity.
     Identity(String),
-    /// Whoever has this account, by its name in a system.
+    /// The owner of this account, by its name in a system.
     Account(String, String),
     /// An operator, by name.
     Operator(String),
@@ -80,7 +80,7 @@ pub enum Recipient {
 pub struct Notification {
     /// The rule, by its name.
     pub rule: String,
-    /// Under which it is told once.
+    /// The key: a notification is sent once for each.
     pub key: String,
     /// The identity that it is about.
     pub identity: String,
@@ -90,9 +90,9 @@ pub struct Notification {
     pub event: NotificationEvent,
     /// The group, system or licence, where there is one.
     pub about: Option<String>,
-    /// Who is told.
+    /// The recipients.
     pub to: Vec<Recipient>,
-    /// What is told.
+    /// The text.
     pub text: String,
     /// Who carries it.
     pub call: Option<String>,
@@ -105,7 +105,7 @@ struct NotificationContext<'a> {
 }
 
 impl NotificationContext<'_> {
-    /// The notice; nothing when the rule is not about them, or nobody is there to be told.
+    /// The notification; `None` if the rule does not apply, or there is no recipient.
     fn notice(
         &self,
         about: Option<String>,
@@ -119,7 +119,7 @@ impl NotificationContext<'_> {
         };
         let text = match rule.text.run(&values) {
             Ok(values) => show(&values),
-            // It is told all the same, and what is wrong with it.
+            // It is sent anyway, with the error.
             Err(error) => format!("{} ({error} in {})", person.label, rule.text.source()),
         };
         let to = match &rule.to {
@@ -250,7 +250,7 @@ pub(crate) fn decide(
                     not_arrived(&telling, population, &zone, now, outcome)
                 }
                 NotificationEvent::AwaitingApproval => {}
-                // Who waits is known when everybody was looked at: [`settle`] keeps those.
+                // The waiting list is known after all records were decided: [`settle`] keeps these.
                 NotificationEvent::NoSeat => {
                     if person.out_reason.is_none() && telling.fits() {
                         let since = person.since.map(|at| at.to_string()).unwrap_or_default();
@@ -293,7 +293,7 @@ fn not_arrived(
     {
         return;
     }
-    // How often it was time to say so, and when it is next.
+    // The number of past repetitions, and the time of the next.
     let (mut at, mut count) = (later(since, rule.after_days, zone), 0u32);
     while let Some(days) = rule.again_days.filter(|days| *days > 0 && at <= now) {
         let next = later(at, days, zone);

@@ -373,13 +373,13 @@ fn names_itself(target: &PermissionTarget, attribute: &str) -> bool {
 /// says so.
 fn naming_attribute(program: &Program) -> Option<String> {
     let (id, stage) = (vec![Value::text("1")], vec![Value::text("here")]);
-    let nobody: Attributes = [("id".to_owned(), id), ("stage".to_owned(), stage)]
+    let person: Attributes = [("id".to_owned(), id), ("stage".to_owned(), stage)]
         .into_iter()
         .collect();
     let given = program
         .run(&EvalInputs {
             account: None,
-            identity: Some(&nobody),
+            identity: Some(&person),
         })
         .ok();
     let text = given
@@ -516,7 +516,7 @@ fn read(types: &TypeRules) -> BTreeSet<String> {
     {
         names.extend(filter.reads().into_iter().map(str::to_owned));
     }
-    // What is kept in step is compared with what is there.
+    // Values that are kept in sync are compared with the current ones, which must be readable.
     let populations = types
         .populations
         .iter()

@@ -25,7 +25,7 @@ codes! {
     pub enum HoldCause {
         /// A limit on changes was passed.
         Guard,
-        /// Somebody must approve it, or refused to.
+        /// It awaits approval, or was rejected.
         AwaitingApproval,
         /// It cannot be told whose account it is.
         NeedsReview,
@@ -75,16 +75,16 @@ codes! {
     pub enum HoldOwner {
         /// An operator, by an answer.
         Operator,
-        /// Whoever approves it.
+        /// The approver.
         Approver,
-        /// Whoever keeps the data in the source.
+        /// The owner of the source data.
         SourceOwner,
-        /// Whoever writes the rules.
+        /// The author of the rules.
         RuleAuthor,
-        /// Whoever runs the target.
+        /// The operator of the target system.
         SystemOwner,
-        /// Nobody: it ends by itself.
-        Nobody,
+        /// No one: it ends automatically.
+        Automatic,
     }
 }
 
@@ -112,7 +112,7 @@ impl HoldCause {
             HoldCause::WaitingForAccount
             | HoldCause::WaitingForSeat
             | HoldCause::WaitingForDay
-            | HoldCause::UnknownOutcome => HoldOwner::Nobody,
+            | HoldCause::UnknownOutcome => HoldOwner::Automatic,
         }
     }
 }

@@ -1,10 +1,10 @@
 //! References: who is meant by a DN, an id or a number in one system, and how that one is written
 //! in another.
 //!
-//! An identity points to identities: `manager` holds the other's id. What a source writes is
+//! References between identities: `manager` holds the id of the other. What a source writes is
 //! resolved when an identity is composed; what a target needs is written when its account is
-//! decided. Cycles need no care: a reference never decides whether somebody exists, and one to an
-//! account that is yet to be made waits for it.
+//! decided. Cycles are no problem: a reference never decides whether an account exists, and a
+//! reference to an account that does not exist yet waits for it.
 
 use crate::model::{AccountId, ObjectType, Population};
 use crate::rules::Pointer;
@@ -48,7 +48,7 @@ pub struct ReferenceIndex<'a> {
 }
 
 impl<'a> ReferenceIndex<'a> {
-    /// Indexes the accounts of a population that belong to somebody: `owner` says to whom.
+    /// Indexes the linked accounts of a population; `owner` maps accounts to identities.
     pub fn new(population: &'a Population, owner: &HashMap<AccountId, &'a str>) -> Self {
         let mut by_name = HashMap::new();
         for account in &population.accounts {
@@ -94,7 +94,7 @@ impl<'a> Numbers<'a> {
             for (id, attributes) in identities {
                 for name in by {
                     for value in attributes.get(name) {
-                        // Two of one number: nobody can be meant by it.
+                        // An ambiguous number cannot be resolved.
                         by_value
                             .entry((name, folded(&value.to_string())))
                             .and_modify(|one| *one = None)
@@ -292,7 +292,7 @@ mod tests {
         assert_eq!(
             harbour.write("members.Group", &values, true),
             Written::default(),
-            "nobody of that type"
+            "none of that type"
         );
     }
 

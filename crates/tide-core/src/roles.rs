@@ -82,7 +82,7 @@ impl RoleGrant {
     }
 }
 
-/// A role that somebody holds, and by what.
+/// A role of a person, with its origin.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeldRole {
     /// The role.
@@ -91,7 +91,7 @@ pub struct HeldRole {
     pub source: RoleSource,
 }
 
-/// By what somebody holds a role.
+/// The origin of a role.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RoleSource {
     /// Its condition, an expression, holds.
@@ -130,7 +130,7 @@ impl fmt::Display for RoleSource {
     }
 }
 
-/// Where roles differ about one attribute of somebody.
+/// A conflict between roles about one attribute.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RoleConflict {
     /// Whose.
@@ -191,7 +191,7 @@ pub fn kept(rules: &RuleSet, stored: &Identity, held: &[HeldRole], now: Timestam
         .collect()
 }
 
-/// The roles that somebody holds, by name, each with by what.
+/// The roles of a person, by name, each with its origin.
 ///
 /// # Errors
 ///
@@ -260,7 +260,7 @@ fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -
         .collect()
 }
 
-/// The roles that somebody holds, with those that are kept and what they bring.
+/// The roles of a person, with those that are kept and those that they include.
 pub fn with_kept(rules: &RuleSet, held: Vec<HeldRole>, kept: &KeptRoles) -> Vec<HeldRole> {
     if kept.is_empty() {
         return held;
@@ -276,7 +276,7 @@ pub fn with_kept(rules: &RuleSet, held: Vec<HeldRole>, kept: &KeptRoles) -> Vec<
     with_others(rules, sources)
 }
 
-/// What the roles that somebody holds give their attributes.
+/// The values that the roles of a person set.
 ///
 /// # Errors
 ///

@@ -173,8 +173,7 @@ pub struct Schema {
     pub operational: BTreeSet<String>,
     /// Where the system itself keeps what we call otherwise.
     pub native: NativeNames,
-    /// Accounts may have attributes beside these, which nobody announces: those of a system that
-    /// sends events.
+    /// Whether accounts may have attributes beside these: those of a system that sends events.
     pub is_open: bool,
 }
 
@@ -256,9 +255,7 @@ mod tests {
         });
         let unfit = |name: &str, values: &[Value]| schema.unfit(name, values).unwrap_or_default();
         assert_eq!(unfit("rank", &[Value::text("Mate")]), "");
-        assert!(
-            unfit("RANK", &[Value::text("Bosun")]).contains("5 characters, and `rank` holds 4")
-        );
+        assert!(unfit("RANK", &[Value::text("Bosun")]).contains("5 characters; `rank` allows 4"));
         assert_eq!(
             unfit("watch", &[Value::text("port")]),
             "",

@@ -1,4 +1,4 @@
-//! Who takes part with a system, and the reason when not.
+//! The scope of a system, with reasons.
 
 mod filters;
 mod groups;
@@ -19,7 +19,7 @@ use tide_ldap::Dn;
 /// Where a record stands to a scope.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ScopeDecision {
-    /// It takes part.
+    /// It is in scope.
     In,
     /// It does not, and why.
     Out(Reason),
@@ -65,7 +65,7 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
             .any(|container| inside(&place, container))
         {
             let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
-            // A scope that is one level too shallow loses people in silence: say so.
+            // A scope that is one level too shallow would exclude people silently: report it.
             let near = scope
                 .within
                 .iter()
@@ -182,7 +182,7 @@ fn by_groups(
         .map(|group| group.name.as_str())
         .collect();
     let mut text = format!("not a member of {}", names.join(" or "));
-    // One broken group fails alone: the others are answered, and this is told.
+    // A broken group fails alone: the others are evaluated, and the failure is reported.
     if !doubts.is_empty() {
         text.push_str(&format!(
             " (incomplete: {} could not be read)",
@@ -234,7 +234,7 @@ mod tests {
         assert_eq!(of(&scope, "cn=Ada,ou=Deck,OU=People,dc=e"), "in");
         assert_eq!(
             of(&scope, "cn=Ada,ou=kiosks,ou=people,dc=e"),
-            "its container is left out: ou=kiosks,ou=people,dc=e"
+            "its container is excluded: ou=kiosks,ou=people,dc=e"
         );
         assert_eq!(
             of(&scope, "cn=Ada,ou=former,dc=e"),
@@ -250,8 +250,7 @@ mod tests {
         };
         assert_eq!(of(&scope, "cn=Ada,ou=people,dc=e"), "in");
         assert!(
-            of(&scope, "cn=Ada,ou=deck,ou=people,dc=e")
-                .starts_with("it lies deeper than the one level")
+            of(&scope, "cn=Ada,ou=deck,ou=people,dc=e").starts_with("deeper than the one level")
         );
     }
 

@@ -4,21 +4,21 @@
 codes! {
     /// How a membership came about.
     pub enum MembershipOrigin {
-        /// A rule gave it, by what somebody is.
+        /// A rule added it.
         Rule,
         /// The group has this member where it comes from.
         Mapped,
-        /// Somebody put them there in the system itself.
+        /// It was added manually in the system.
         Manual,
     }
 }
 
 codes! {
-    /// Where somebody stands.
+    /// The status in a scope.
     pub enum ScopeStatus {
-        /// Takes part.
+        /// In scope.
         In,
-        /// Does not take part.
+        /// Out of scope.
         Out,
         /// Waits for something.
         OnHold,
@@ -36,7 +36,7 @@ codes! {
         Queued,
         /// Handed to the connector; no answer yet.
         Sending,
-        /// The system took it into a queue of its own, and is asked until it is done.
+        /// The system queued it, and is polled until it is done.
         Accepted,
         /// The answer was lost: it must be found out whether it took effect.
         Unknown,
@@ -54,12 +54,13 @@ codes! {
     pub enum WatchMode {
         /// The directory tells each change at once (RFC 4533, refreshAndPersist).
         ContentSync,
-        /// A domain controller is asked for what its change number grew past, deleted objects too.
+        /// A domain controller is polled for objects with a higher change number, including deleted
+        /// ones.
         ChangeNumber,
-        /// A directory is asked for what was modified since; deletions show in full reads only.
+        /// A directory is polled for modified entries; full reads find deletions.
         Modified,
-        /// A SCIM service is asked for what was modified since (`meta.lastModified`); deletions
-        /// show in full reads only.
+        /// A SCIM service is polled for modified resources (`meta.lastModified`); full reads find
+        /// deletions.
         LastModified,
         /// A file is read when it arrives.
         Arrival,
@@ -105,7 +106,7 @@ codes! {
     pub enum Severity {
         /// Access is open that must be closed, or nothing is done at all.
         Critical,
-        /// Something does not go on before somebody does something.
+        /// Something is blocked until an operator acts.
         Warning,
         /// Something to know.
         Info,
@@ -143,7 +144,7 @@ codes! {
         OnHold,
         /// Changes failed, and are retried later.
         RetriedLater,
-        /// Notifications that nobody acknowledged.
+        /// Alerts that are not acknowledged.
         Notices,
         /// No system is connected.
         NoSystems,
@@ -235,11 +236,11 @@ codes! {
 codes! {
     /// Where a full read of one type of one system stands.
     pub enum ReadState {
-        /// It goes on.
+        /// In progress.
         Running,
         /// It showed everything. Absence follows from complete reads only.
         Complete,
-        /// It ended before its end: it makes nobody absent.
+        /// It failed: no account counts as absent by it.
         Failed,
         /// It was complete, and a backup was restored since.
         Outdated,
@@ -249,7 +250,7 @@ codes! {
 codes! {
     /// Where the watcher of one type of one system stands.
     pub enum WatcherState {
-        /// A full read goes on.
+        /// A full read is in progress.
         Reading,
         /// Changes are received as they happen.
         Watching,
@@ -321,7 +322,7 @@ codes! {
 }
 
 codes! {
-    /// By what somebody holds a role.
+    /// The origin of a role.
     pub enum RoleOrigin {
         /// Its condition holds.
         Condition,
@@ -359,15 +360,15 @@ codes! {
         NeedsReview,
         /// Several identities match one account.
         ClaimedTwice,
-        /// What matches belongs to somebody else already.
+        /// The matching account is linked to another identity.
         AlreadyLinked,
-        /// An account carries a key that is somebody else's by now.
+        /// An account has a key that belongs to another identity now.
         KeyReassigned,
         /// It will be linked.
         WillLink,
         /// A new identity, or a new account, is made.
         New,
-        /// The account belongs to nobody.
+        /// The account is orphaned.
         Orphaned,
         /// It is left as it is.
         Skipped,
@@ -407,7 +408,7 @@ codes! {
         Failed,
         /// An account was changed in its system, and the rules only report that.
         Drift,
-        /// An approval that nobody answered for some days.
+        /// An approval that has been open for some days.
         Reminder,
         /// An account was created or deleted in its system.
         ExternalChange,
@@ -529,13 +530,13 @@ codes! {
 }
 
 codes! {
-    /// What happened to somebody, as a system that pushes events tells it.
+    /// The kind of an event that a system pushes.
     pub enum EventKind {
-        /// Somebody new.
+        /// A new person.
         Joiner,
-        /// Something about somebody changed.
+        /// A change of a person.
         Mover,
-        /// Somebody left.
+        /// A person left.
         Leaver,
     }
 }
@@ -559,7 +560,7 @@ codes! {
 codes! {
     /// Who acts.
     pub enum PrincipalKind {
-        /// Somebody who works with the service.
+        /// An operator.
         Operator,
         /// A system that calls us.
         System,

@@ -153,7 +153,7 @@ fn cost(count: usize) -> (usize, usize, usize) {
     loop {
         match standing.advance(&mut asking, &rules, &part(&wanted), now) {
             PassStep::Read(more) => wanted = more,
-            PassStep::FullDecision => panic!("everybody would be decided about"),
+            PassStep::FullDecision => panic!("a full decision would follow"),
             PassStep::Decided(part) => {
                 return (part.read, part.evaluated, part.outcome.changes.len());
             }

@@ -325,7 +325,7 @@ fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_
     assert!(sent(&outcome).is_empty());
     let (verdict, why) = line(&outcome, "berthing", "Person 1");
     assert_eq!(verdict, Verdict::Update);
-    assert!(why.contains("told"), "{why}");
+    assert!(why.contains("drift"), "{why}");
 }
 
 #[test]

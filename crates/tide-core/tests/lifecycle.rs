@@ -120,7 +120,7 @@ impl World {
         }
         schema.put(AttributeDef {
             many: true,
-            ..AttributeDef::text("licences")
+            ..AttributeDef::text("licenses")
         });
         schema.put(AttributeDef {
             kind: ValueKind::Bool,
@@ -380,7 +380,7 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
         wrong
             .stage("2026-06-01T00:00:00Z")
             .1
-            .contains("the first day cannot be read: `next week` is no date")
+            .contains("the first day is invalid: `next week` is not a date")
     );
     let turned = World::new(LIFE).with("1", &[("start", "2026-06-01"), ("end", "2026-05-01")]);
     assert!(
@@ -451,7 +451,7 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
         .expect("there");
     account
         .attributes
-        .set("licences", vec![Value::text("planning")]);
+        .set("licenses", vec![Value::text("planning")]);
     world.set("1", "name", "Master");
     let steps = ["disable", "password", "update", "update", "revoke"].map(str::to_owned);
     let done = world.run("2026-09-30T23:00:00Z");
@@ -472,7 +472,7 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
         [Value::Reference(boss)],
         "handed over to the manager's account there"
     );
-    assert!(account.attributes.get("licences").is_empty());
+    assert!(account.attributes.get("licenses").is_empty());
     let group = world
         .population
         .accounts
@@ -696,8 +696,8 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
         );
         assert_eq!(
             lines[0].reason.text,
-            "roster has not shown r1 since 2026-06-02 00:00:00 UTC, and has not said that it is gone: \
-             if no source shows it again, r1 leaves on 2026-06-03 00:00:00 UTC"
+            "roster has not listed r1 since 2026-06-02 00:00:00 UTC, and has not reported a deletion: \
+             if no source lists it again, r1 leaves on 2026-06-03 00:00:00 UTC"
         );
         // Shown again, nothing was done to anybody.
         let mut back = settled();

@@ -689,7 +689,7 @@ fn faults_name_their_place_and_what_to_do() {
             "identities.toml",
             "by = \"number\"",
             "by = \"nubmer\"",
-            "finds the other by `nubmer`, which is not declared",
+            "refers by `nubmer`, which is not declared",
         ),
         (
             "identities.toml",

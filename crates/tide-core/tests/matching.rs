@@ -287,7 +287,7 @@ fn faults_of_match_rules_name_their_place() {
     );
     assert!(
         load(&uneven)
-            .contains("berthing.toml:6:1: the two sides of a match rule are compared one by one"),
+            .contains("berthing.toml:6:1: the two sides of a match rule must have the same number"),
         "{}",
         load(&uneven)
     );

@@ -384,7 +384,7 @@ fn roles_of_which_nobody_could_say_which_counts_are_refused() {
         ),
         (
             "[[role]]\nname = \"a\"\nbinding = { number = '\"1\"' }\n",
-            "`number` is somebody's own",
+            "`number` is personal",
         ),
         (
             "[[role]]\nname = \"a\"\nwhen = '\"b\" in identity.roles'\n",

@@ -368,7 +368,7 @@ fn faults_that_only_the_whole_rule_set_shows() {
                     "system = \"g\"\n[group.inbound]\nname = 'account.cn'\n",
                 ),
             ],
-            "identities.toml declares no group",
+            "identities.toml does not declare group",
         ),
         (
             &[
@@ -586,7 +586,7 @@ fn a_directory_s_rules_are_held_against_what_it_is() {
     assert!(
         has(
             &twice,
-            "mapped twice: by `enabled` and by `userAccountControl`"
+            "mapped twice, by `enabled` and by `userAccountControl`"
         ),
         "{twice:?}"
     );

@@ -157,7 +157,7 @@ fn built_in_own_and_named_accounts_are_left_alone() {
     }
     let outcome = world.decide();
     for (name, why) in [
-        ("admin", "the built-in administrator account"),
+        ("admin", "built-in administrator account"),
         ("krbtgt", "built into the directory"),
         ("tide-account", "our own service account"),
         ("emergency", "named by the rules"),

@@ -1,5 +1,4 @@
-//! Asking before changes are sent: who is asked, who may answer, when it expires and when whoever
-//! is asked is reminded.
+//! Approvals: who may approve, when requests expire, and when approvers are reminded.
 
 use crate::decisions::DecisionReply;
 use crate::{Engine, EngineError, Event};
@@ -16,7 +15,7 @@ use tide_core::value::show;
 use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
 use tide_store::{Answered, ApprovalRow, NewApproval, OperatorRow};
 
-/// The most values by which an offer is told.
+/// The maximum number of values in the text of an offer.
 const OFFERED: usize = 3;
 
 /// Changes that are asked about in one question.
@@ -26,7 +25,7 @@ pub(crate) struct Request<'o> {
     /// The level that it has reached, from 0.
     pub level: usize,
     pub changes: Vec<&'o Change>,
-    /// Nobody answered in time.
+    /// The request expired.
     pub expired: bool,
     /// Who said yes so far.
     pub yes: Vec<String>,
@@ -49,7 +48,7 @@ fn waits_for<'r>(rules: &'r RuleSet, change: &Change) -> Option<&'r Approval> {
         .then_some(rule)
 }
 
-/// What waits for a yes, question by question. What was refused is not asked any more.
+/// Changes that await approval, by request. Rejected changes are left out.
 pub(crate) fn requests<'o>(
     rules: &'o RuleSet,
     outcome: &'o Outcome,
@@ -68,8 +67,8 @@ pub(crate) fn requests<'o>(
         }
         let expired =
             row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
-        // Whoever owns a group is asked about that group, and not about what else the person would
-        // get.
+        // The owner of a group approves that group only, not about other changes of the
+        // person.
         let owned = rule
             .levels
             .get(answers.len())
@@ -147,7 +146,7 @@ pub(crate) fn offers<'r>(request: &Request<'r>, groups: &GroupNames<'_>) -> Vec<
     all
 }
 
-/// What is offered to somebody, in words.
+/// The text of an offer to a person.
 fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
     if let Some(group) = change
         .account
@@ -181,8 +180,7 @@ fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
     )
 }
 
-/// Which of the changes of a request get a yes, by what was chosen of it: words of an offer, or its
-/// fingerprint.
+/// Which changes of a request are approved, by the chosen offers: their text, or their fingerprint.
 fn chosen(
     request: &Request<'_>,
     chosen: &[String],
@@ -246,8 +244,8 @@ fn chosen(
     }
 }
 
-/// What the journal calls the publication of rules. Whoever publishes them also sets up the
-/// operators whom they name.
+/// The journal action of a publication. The publisher of rules counts as the cause of operators'
+/// assignments in them.
 const PUBLISHED: &str = "rules.published";
 
 /// What an operator did, in words: `you …`.
@@ -278,7 +276,7 @@ pub(crate) fn barred(
             return Some("the next run requests it".to_owned());
         };
         if row.asked_by == operator.id {
-            return Some("nobody approves a change that they requested".to_owned());
+            return Some("operators cannot approve a change that they requested".to_owned());
         }
         if let Some(cause) = row
             .causes
@@ -286,7 +284,7 @@ pub(crate) fn barred(
             .find(|cause| cause.principal == operator.id)
         {
             return Some(format!(
-                "nobody approves a change that they caused: you {}",
+                "operators cannot approve a change that they caused: you {}",
                 deed(&cause.act)
             ));
         }
@@ -335,14 +333,13 @@ pub(crate) fn barred(
             .as_ref()
             .is_some_and(|own| *own == change.identity)
         {
-            return Some("nobody approves changes of their own accounts".to_owned());
+            return Some("operators cannot approve changes of their own accounts".to_owned());
         }
     }
     None
 }
 
-/// What whoever is asked is told: once for each question, and once more whenever it is time to be
-/// reminded.
+/// Notifications to approvers: one for each request, and one for each reminder.
 fn told(
     request: &Request<'_>,
     asked: &str,
@@ -387,7 +384,7 @@ fn told(
     } else {
         "awaiting approval"
     };
-    // Of what is asked at once for all there is one question, whatever comes to it.
+    // A batch has one request, whatever is added to it.
     let whose = if rule.together { asked } else { &request.id };
     let time = if again {
         now.to_string()
@@ -422,7 +419,7 @@ fn told(
 }
 
 impl Engine {
-    /// Tells those who are asked by the call-out that the rule names.
+    /// Notifies approvers by the webhook that the rule names.
     async fn tell_asked(
         &self,
         rules: &RuleSet,
@@ -449,9 +446,8 @@ impl Engine {
         self.tell_all(&notices).await
     }
 
-    /// Asks about what waits for a yes and was not asked yet, forgets what nobody wants any more,
-    /// and reminds whoever is asked. `about` says about whom it was decided; nothing means
-    /// everybody.
+    /// Creates requests for changes that need approval, deletes requests that nothing requires any
+    /// more, and sends reminders. `about` limits it to the decided records; `None` is all.
     pub(crate) async fn ask_about(
         &self,
         rules: &RuleSet,
@@ -516,7 +512,7 @@ impl Engine {
         }
         let reminded = self.store.remind(&waiting, again, now).await?;
         if asked + reminded > 0 {
-            self.tell(Event::Noticed);
+            self.tell(Event::AttentionChanged);
         }
         Ok(())
     }
@@ -585,7 +581,7 @@ impl Engine {
             (DecisionAnswer::Approve | DecisionAnswer::Reject, false) => {}
             (DecisionAnswer::Approve | DecisionAnswer::Reject, true) => {
                 return Err(EngineError::Conflict(
-                    "nobody answered in time: `reopen` requests approval again".to_owned(),
+                    "the request has expired: `reopen` requests approval again".to_owned(),
                 ));
             }
             _ => {

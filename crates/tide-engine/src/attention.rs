@@ -96,8 +96,8 @@ impl Engine {
         if row.paused {
             return Health::Paused;
         }
-        if let Some(down) = lock(&self.open_breakers).get(&row.name) {
-            return Health::Unreachable(format!("writes fail: {}", down.error()));
+        if let Some(breaker) = lock(&self.breakers).get(&row.name) {
+            return Health::Unreachable(format!("writes fail: {}", breaker.error()));
         }
         let mine = readings
             .iter()
@@ -214,7 +214,7 @@ impl Engine {
         for (kind, count) in named.into_iter().filter(|(_, count)| *count > 0) {
             all.push(Attention::new(kind, count));
         }
-        // What all systems wait for is told once.
+        // A cause that blocks all systems is reported once.
         let is_stopped = self.write_stop().is_some();
         let others = list(&counts, |cause| {
             let is_told = is_stopped && cause == HoldCause::Paused;

@@ -1,6 +1,7 @@
 //! Automatic runs: on changes of watched systems, after a backoff, and at the end of a write
 //! blackout. Also circuit breakers of systems, and preemption by leavers.
 
+use crate::backoff::{Backoff, CircuitBreaker, later};
 use crate::dispatch::first_batch;
 use crate::executor::PendingChanges;
 use crate::incremental::{IncrementalDecision, is_automatic};
@@ -34,40 +35,10 @@ const OVERDUE_RETRY_DELAY: SignedDuration = SignedDuration::from_secs(30);
 const CLOCK_POLL_INTERVAL: Duration = Duration::from_secs(1);
 /// Maximum number of checks for requests in flight before the preemption stops waiting for them.
 const MAX_IN_FLIGHT_CHECKS: usize = 1000;
-/// Minimum and maximum delay before a failed change is retried, in seconds.
-const RETRY_BACKOFF: (i64, i64) = (30, 3600);
-/// Minimum and maximum delay before a failed automatic run is repeated.
-const FAILED_RUN_BACKOFF: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
-/// Minimum and maximum time for which the circuit breaker of a system stays open, in seconds.
-const BREAKER_BACKOFF: (i64, i64) = (5, 300);
-
-/// The open circuit breaker of a system.
-#[derive(Debug, Clone)]
-pub(crate) struct OpenBreaker {
-    /// Failures in a row.
-    tries: u32,
-    /// When the system is tried again.
-    until: Timestamp,
-    /// The error of the last failure.
-    error: String,
-}
-
-impl OpenBreaker {
-    /// The error of the last failure.
-    pub(crate) fn error(&self) -> &str {
-        &self.error
-    }
-}
-
-/// Exponential backoff between `limits.0` and `limits.1` seconds, multiplied by a random jitter
-/// factor to avoid a thundering herd.
-fn pause(limits: (i64, i64), tries: u32, play: f64) -> SignedDuration {
-    let seconds = limits
-        .0
-        .saturating_mul(2i64.saturating_pow(tries.min(20)))
-        .min(limits.1);
-    SignedDuration::from_secs_f64(seconds as f64 * play)
-}
+/// Delay before a failed change is retried.
+const RETRY_BACKOFF: Backoff = Backoff::new(Duration::from_secs(30), Duration::from_secs(3600));
+/// Delay before a failed automatic run is repeated.
+const FAILED_RUN_BACKOFF: Backoff = Backoff::new(Duration::from_secs(1), Duration::from_secs(60));
 
 /// The accounts that changes are sent to. A group is not decided again for one of its members.
 pub(crate) fn sent_to<'c>(changes: impl IntoIterator<Item = &'c Change>) -> Vec<i64> {
@@ -107,26 +78,16 @@ impl Engine {
     /// Opens the circuit breaker of a system, or keeps it open longer. Changes of other systems
     /// continue.
     pub(crate) fn record_system_failure(&self, system: &str, said: &str) {
-        let play = self.random_factor(0.9, 1.1);
-        let mut down = lock(&self.open_breakers);
-        let tries = down.get(system).map_or(0, |one| one.tries + 1);
-        let until = self
-            .now()
-            .saturating_add(pause(BREAKER_BACKOFF, tries, play))
-            .unwrap_or(Timestamp::MAX);
-        down.insert(
-            system.to_owned(),
-            OpenBreaker {
-                tries,
-                until,
-                error: said.to_owned(),
-            },
-        );
+        let random = self.random();
+        let mut breakers = lock(&self.breakers);
+        let breaker =
+            CircuitBreaker::record_failure(breakers.get(system), said, self.now(), random);
+        breakers.insert(system.to_owned(), breaker);
     }
 
     /// Closes the circuit breaker of a system.
     pub(crate) fn record_system_success(&self, system: &str) {
-        lock(&self.open_breakers).remove(system);
+        lock(&self.breakers).remove(system);
     }
 
     /// Starts the loop that runs on each wake-up, until the service stops.
@@ -210,11 +171,8 @@ impl Engine {
                     };
                     // The dirty records of this run are decided again after a delay: no other event
                     // may arrive for them.
-                    let failures = failed_runs.fetch_add(1, Ordering::Relaxed);
-                    let wait = FAILED_RUN_BACKOFF
-                        .0
-                        .saturating_mul(2u32.saturating_pow(failures))
-                        .min(FAILED_RUN_BACKOFF.1);
+                    let failures = failed_runs.fetch_add(1, Ordering::Relaxed) + 1;
+                    let wait = FAILED_RUN_BACKOFF.delay(failures, 0.5);
                     tracing::warn!(%error, ?wait, "an automatic run failed and is repeated");
                     tokio::select! {
                         () = engine.stopping.cancelled() => {}
@@ -363,9 +321,9 @@ impl Engine {
     /// The next time after `now` at which a run is due: the end of a backoff, of a breaker or of a
     /// write blackout, or a due record.
     async fn next_timer(&self, now: Timestamp) -> Result<Option<Timestamp>, EngineError> {
-        let mut due: Vec<Timestamp> = lock(&self.open_breakers)
+        let mut due: Vec<Timestamp> = lock(&self.breakers)
             .values()
-            .map(|down| down.until)
+            .map(CircuitBreaker::open_until)
             .collect();
         due.extend(*lock(&self.next_retry));
         // Overdue records that could not be decided are retried after a delay.
@@ -439,7 +397,7 @@ impl Engine {
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided dirty records");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
-        self.tell(Event::Noticed);
+        self.tell(Event::AttentionChanged);
         let sends = news
             .outcome
             .changes
@@ -644,10 +602,10 @@ impl Engine {
         any_failed: bool,
     ) -> Result<(), EngineError> {
         let now = self.now();
-        let down: HashMap<String, OpenBreaker> = lock(&self.open_breakers)
+        let breakers: HashMap<String, CircuitBreaker> = lock(&self.breakers)
             .iter()
-            .filter(|(_, one)| one.until > now)
-            .map(|(n, d)| (n.clone(), d.clone()))
+            .filter(|(_, breaker)| breaker.is_open(now))
+            .map(|(system, breaker)| (system.clone(), breaker.clone()))
             .collect();
         let prints: Vec<&str> = outcome
             .changes
@@ -666,11 +624,12 @@ impl Engine {
             .iter_mut()
             .filter(|change| change.hold.is_none())
         {
-            if let Some(down) = down.get(&change.system) {
+            if let Some(breaker) = breakers.get(&change.system) {
                 change.hold = Some(
                     Reason::new(format!(
                         "{} does not answer ({}): retried automatically",
-                        change.system, down.error
+                        change.system,
+                        breaker.error()
                     ))
                     .on_hold(HoldCause::RetriedLater),
                 );
@@ -689,14 +648,7 @@ impl Engine {
                 );
                 continue;
             }
-            let seconds = RETRY_BACKOFF
-                .0
-                .saturating_mul(2i64.saturating_pow(parked.times.saturating_sub(1).min(20)))
-                .min(RETRY_BACKOFF.1);
-            let next = parked
-                .at
-                .saturating_add(SignedDuration::from_secs(seconds))
-                .unwrap_or(Timestamp::MAX);
+            let next = later(parked.at, RETRY_BACKOFF.delay(parked.times, 0.5));
             if next > now {
                 again = Some(again.map_or(next, |other| other.min(next)));
                 change.hold = Some(

@@ -1,6 +1,7 @@
 //! Watchers of armed systems: each system is watched in its best mode, with full reads from time to
 //! time. Changes are stored and wake the automatic run.
 
+use crate::backoff::{Backoff, later};
 use crate::runs::PublishedRules;
 use crate::schedule::Schedule;
 use crate::{Engine, EngineError, Event, lock};
@@ -22,7 +23,8 @@ const LOOK: Duration = Duration::from_secs(1);
 /// Maximum number of changes that are stored in one transaction.
 const BATCH_SIZE: usize = 500;
 /// Minimum and maximum delay before a failed watcher restarts.
-const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+const RECONNECT_BACKOFF: Backoff =
+    Backoff::new(Duration::from_secs(1), Duration::from_secs(60)).with_jitter(0.25);
 
 /// The status of the watcher of one type of a system.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -190,7 +192,7 @@ impl Engine {
         cancel: &CancellationToken,
     ) {
         let schedule = Schedule::read(&row.schedule);
-        let mut pause = PAUSES.0;
+        let mut failures = 0;
         while !cancel.is_cancelled() {
             let begun = std::time::Instant::now();
             let ended = tokio::select! {
@@ -199,15 +201,13 @@ impl Engine {
             };
             let Err(error) = ended else { continue };
             // After a stable period, the backoff starts over.
-            if begun.elapsed() > PAUSES.1 {
-                pause = PAUSES.0;
+            if begun.elapsed() > RECONNECT_BACKOFF.max() {
+                failures = 0;
             }
-            let wait = pause.mul_f64(self.random_factor(0.75, 1.25));
+            failures += 1;
+            let wait = RECONNECT_BACKOFF.delay(failures, self.random());
             tracing::warn!(system = row.name, %object, %error, ?wait, "change feed disconnected; reconnecting");
-            let next = self
-                .now()
-                .saturating_add(jiff::SignedDuration::try_from(wait).unwrap_or_default())
-                .ok();
+            let next = Some(later(self.now(), wait));
             self.update_watcher(&row.name, object, |one| {
                 (one.state, one.error, one.next) =
                     (WatcherState::Failed, Some(error.to_string()), next);
@@ -216,7 +216,6 @@ impl Engine {
                 () = cancel.cancelled() => return,
                 () = tokio::time::sleep(wait) => {}
             }
-            pause = (pause * 2).min(PAUSES.1);
         }
     }
 

@@ -1,6 +1,6 @@
-//! Computations that take a core for a while, such as a decision about everybody. They leave the
-//! threads that answer requests, and wait for one another: with few cores, several at a time would
-//! end none of them sooner.
+//! Computations that use a core for a while, such as a decision about all records. They leave the
+//! threads that answer requests, and run one after another: in parallel, none would end sooner on
+//! few cores.
 
 use crate::{Engine, EngineError};
 use std::sync::Arc;
@@ -11,9 +11,9 @@ use std::time::Duration;
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
 
 impl Engine {
-    /// Computes something on a thread of its own, when it is its turn. With `patience`, it is
-    /// refused when its turn does not come in time. Whoever gives up waiting takes no turn, and
-    /// what has begun for them is interrupted: it ends with its request.
+    /// Runs a computation on a thread of its own, in turn. With `patience`, it is refused if its
+    /// turn does not come in time. If the caller is dropped, a waiting computation is removed and a
+    /// running one is interrupted.
     pub(crate) async fn compute<T: Send + 'static>(
         &self,
         patience: Option<Duration>,
@@ -46,7 +46,7 @@ impl Engine {
     }
 }
 
-/// Somebody waits for a computation. When they are gone, it is interrupted.
+/// Interrupts a computation when its caller is gone.
 #[derive(Default)]
 struct ComputeRequest(Arc<AtomicBool>);
 

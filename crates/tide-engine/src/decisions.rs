@@ -535,7 +535,7 @@ impl Engine {
                 };
                 let mut said = if request.expired {
                     format!(
-                        "{}: nobody answered within {} days",
+                        "{}: not answered within {} days",
                         request.rule.name, request.rule.days
                     )
                 } else {
@@ -756,7 +756,7 @@ impl Engine {
             }
             _ => return Err(unfit()),
         }
-        self.tell(crate::Event::Noticed);
+        self.tell(crate::Event::AttentionChanged);
         self.wake.notify_one();
         Ok(())
     }

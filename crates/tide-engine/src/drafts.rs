@@ -1,6 +1,5 @@
-//! Drafts: the rule set is edited beside the published one, tried against everybody, and published
-//! when its effect is as it should be. Whoever saves or publishes says what they began with, so
-//! that nobody's work is lost.
+//! Drafts: the rule set is edited beside the published one, simulated on all records, and published
+//! after review. Saving and publishing name the version they are based on, so that no edit is lost.
 
 use crate::{Engine, EngineError, Event};
 use tide_core::impact::{Impact, compute_impact};
@@ -16,8 +15,7 @@ use tide_store::{DraftRow, VersionRow};
 pub struct Draft {
     /// The draft.
     pub row: DraftRow,
-    /// The version that is published now; another than the draft's base means that somebody
-    /// published since.
+    /// The published version; if it is not the draft's base, another version was published since.
     pub published: i64,
     /// What a check found.
     pub faults: Vec<RuleFault>,
@@ -213,7 +211,7 @@ impl Engine {
         Ok((version, faults))
     }
 
-    /// Publishes files that have no error, if nobody published since they were taken.
+    /// Publishes files without errors, unless another version was published since `based_on`.
     pub async fn publish_based(
         &self,
         files: &[RuleFile],
@@ -288,8 +286,7 @@ impl Engine {
         Ok(())
     }
 
-    /// What files would do to everybody, against a published version: the same records, decided
-    /// twice.
+    /// The impact of files compared with a published version: the same records, decided twice.
     pub async fn effect_of(
         &self,
         files: &[RuleFile],

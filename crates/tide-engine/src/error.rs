@@ -26,13 +26,13 @@ pub enum EngineError {
     /// No rules were published yet.
     #[error("no rules were published yet: `eager-tide rules publish FOLDER`")]
     NoRules,
-    /// Something is on its way already.
+    /// A run or preview is in progress.
     #[error("{}", on_its_way(*.0))]
     Busy(Option<i64>),
-    /// Somebody else changed what was to be changed.
+    /// The object was changed by another operator.
     #[error("{0}")]
     Changed(String),
-    /// It is not for whoever asks.
+    /// The caller may not do this.
     #[error("{0}")]
     Forbidden(String),
     /// Too much is computed at a time: a turn did not come within so many seconds.

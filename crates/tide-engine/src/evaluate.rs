@@ -48,7 +48,7 @@ struct EvaluatedRecord {
     label: String,
     account: Option<Account>,
     identity: Option<Attributes>,
-    /// What people call everybody, by id: a reference is told by its name.
+    /// Labels of identities by id, to show references by name.
     labels: HashMap<String, String>,
 }
 

@@ -1,10 +1,10 @@
-//! What the engine tells those who watch.
+//! The events of the engine, as sent to the console.
 
 use serde::Serialize;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ReadState;
 
-/// Something happened.
+/// An event.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(tag = "event", rename_all = "snake_case")]
 pub enum Event {
@@ -13,39 +13,39 @@ pub enum Event {
         /// Its name.
         name: String,
     },
-    /// A reading goes on.
-    Reading {
+    /// A full read is in progress, or ended.
+    FullRead {
         /// The system.
         system: String,
-        /// How many accounts were shown.
-        seen: usize,
-        /// Where it stands.
+        /// The number of objects received so far.
+        object_count: usize,
+        /// Its state.
         state: ReadState,
     },
-    /// A change set stands somewhere else now.
+    /// The state of a change set changed.
     ChangeSet {
         /// Its number.
         id: i64,
-        /// Where it stands.
+        /// Its state.
         state: ChangeSetState,
     },
-    /// A run goes on.
+    /// A run is in progress.
     Progress {
         /// The run.
         id: i64,
         /// Changes confirmed.
         done: usize,
-        /// Changes refused.
+        /// Changes that failed.
         failed: usize,
-        /// Changes in all.
+        /// All changes.
         total: usize,
-        /// Confirmed changes in a second, times ten.
+        /// Confirmed changes per ten seconds.
         per_ten_seconds: usize,
         /// Seconds left, at this rate.
         seconds_left: Option<u64>,
     },
-    /// Something was noticed that somebody should know of.
-    Noticed,
+    /// Alerts, decisions or health changed.
+    AttentionChanged,
     /// Rules were published.
     Rules {
         /// The version.

@@ -1,6 +1,7 @@
 //! Executes the changes of a run: every change is stored before it is sent, and its result
 //! afterwards; leavers first, in order within one account, several accounts concurrently.
 
+use crate::backoff::Backoff;
 use crate::dispatch::{
     AccountBatch, Confirmed, SystemContexts, SystemDispatcher, WorkerGuard, by_account,
     has_pending_references, in_order, settled,
@@ -33,8 +34,9 @@ const SETTLED: usize = 512;
 const ATTEMPTS: u32 = 4;
 /// Failures in a row after which the circuit breaker of a system opens.
 const IN_A_ROW: usize = 4;
-/// The first delay before a change is sent again; each further one is twice as long.
-const PAUSE: Duration = Duration::from_millis(250);
+/// Delay before a change is sent again.
+const SEND_BACKOFF: Backoff =
+    Backoff::new(Duration::from_millis(250), Duration::from_secs(8)).with_jitter(0.25);
 /// Attributes by which an account is searched for after the answer to its creation was lost.
 const PROBES: [&str; 5] = ["externalId", "userName", "employeeNumber", "uid", "mail"];
 
@@ -850,14 +852,14 @@ impl Engine {
                             < share.connector.visibility_lag() =>
                     {
                         if attempt < ATTEMPTS {
-                            self.clock.sleep(self.pause(attempt)).await;
+                            self.clock.sleep(self.backoff(attempt)).await;
                             continue;
                         }
                         let said = "the answer to its creation was lost, and the system does not list it yet";
                         let lost = ConnectError::unknown_outcome(
                             "answer_lost",
                             said,
-                            "it is looked for before anything is sent again",
+                            "a look-up precedes any further request",
                         );
                         return self.failed(&row, &lost, share, tally).await;
                     }
@@ -872,7 +874,7 @@ impl Engine {
                         return self.failed(&row, &lost, share, tally).await;
                     }
                     Err(_) => {
-                        self.clock.sleep(self.pause(attempt)).await;
+                        self.clock.sleep(self.backoff(attempt)).await;
                         continue;
                     }
                 }
@@ -953,7 +955,7 @@ impl Engine {
                     self.store
                         .record_not_done(row.id, state, &error.message, &error.remedy, self.now())
                         .await?;
-                    self.clock.sleep(self.pause(attempt)).await;
+                    self.clock.sleep(self.backoff(attempt)).await;
                 }
                 Err(error) => {
                     if self
@@ -1082,7 +1084,7 @@ impl Engine {
         let passing = error.class != FailureClass::Permanent;
         if error.class == FailureClass::UnknownOutcome && row.change.kind == ChangeKind::Create {
             // The account may exist: it is searched for before the next decision about it.
-            let next = "it is looked for automatically";
+            let next = "a look-up follows automatically";
             self.store
                 .record_not_done(
                     row.id,
@@ -1171,9 +1173,9 @@ impl Engine {
             .find(|account| !probes.is_empty() && fits(account)))
     }
 
-    /// Exponential backoff with jitter, by the number of attempts.
-    fn pause(&self, attempt: u32) -> Duration {
-        (PAUSE * 2u32.pow(attempt - 1)).mul_f64(self.random_factor(0.75, 1.25))
+    /// The delay before the next attempt.
+    fn backoff(&self, attempt: u32) -> Duration {
+        SEND_BACKOFF.delay(attempt, self.random())
     }
 
     pub(crate) fn progress(&self, tally: &RunProgress) {

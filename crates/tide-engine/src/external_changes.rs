@@ -1,5 +1,5 @@
-//! What somebody did in a system itself: an account made that belongs to nobody, one deleted that
-//! belongs to somebody. It is told once, with what the rules make of it.
+//! External changes: an orphaned account that others created, or a linked one that they deleted.
+//! Each is reported once, with its consequence by the rules.
 
 use crate::{Engine, EngineError, Event};
 use std::collections::{HashMap, HashSet};
@@ -46,14 +46,14 @@ impl Engine {
             else {
                 continue;
             };
-            // Where a system gives values, somebody who is gone there has left.
+            // In a source, a missing person is a leaver.
             if account.absent_since.is_none() || types.is_source() {
                 continue;
             }
             let whose = labels
                 .get(link.identity.as_str())
                 .copied()
-                .unwrap_or("somebody");
+                .unwrap_or("an unknown person");
             let becomes = match types.on_deleted {
                 OnDeleted::Ask => "on hold until an operator decides",
                 OnDeleted::Recreate => "it is created again",
@@ -78,8 +78,8 @@ impl Engine {
             else {
                 continue;
             };
-            // It was as it should be before that reading, and is not any more: it was changed
-            // there, and not at its source.
+            // It was in sync before that read and is not now: it was changed there, and not at its
+            // source.
             let schema = population
                 .systems
                 .get(&change.system)
@@ -146,7 +146,7 @@ impl Engine {
                 format!("No identity matches; {becomes}."),
             ));
         }
-        // Whoever is as they should be again holds what counts from here on.
+        // Accounts that are in sync again start a new baseline.
         let changing: HashSet<i64> = outcome
             .changes
             .iter()
@@ -160,7 +160,7 @@ impl Engine {
             .copied()
             .collect();
         if self.store.notice_surprises(surprises, self.now()).await? > 0 {
-            self.tell(Event::Noticed);
+            self.tell(Event::AttentionChanged);
         }
         Ok(right)
     }

@@ -32,9 +32,8 @@ fn look(path: &Path) -> Option<FileState> {
 }
 
 impl Engine {
-    /// Watches until the service stops. What stands there at the first look is read too: it may
-    /// have arrived while nobody watched, between the last read and the arming, or while the
-    /// service was down.
+    /// Watches until the service stops. A file that is present at the start is read, too: it may
+    /// have arrived between the last read and the arming, or while the service was down.
     pub fn watch_feeds(self: &Arc<Self>) {
         self.supervise("feed watcher", |engine| async move {
             let mut seen: HashMap<String, FileState> = HashMap::new();

@@ -193,23 +193,23 @@ mod tests {
         );
         assert_eq!(
             told(7200, WatchMode::Modified, 2, None),
-            ["reading it whole took 2 h, and it is read every 60 min: choose a longer time"]
+            ["a full read took 2 h, but is scheduled every 60 min: choose a longer interval"]
         );
         assert_eq!(
             told(900, WatchMode::Modified, 61, None),
-            ["asking it took 61 s, and it is asked every 60 s: choose a longer time"]
+            ["a poll took 61 s, but is scheduled every 60 s: choose a longer interval"]
         );
         let run = told(900, WatchMode::Modified, 2, Some(Duration::from_secs(400)));
         assert_eq!(
             run,
             [
-                "the last run took 6 min, and it is asked every 60 s: what changes meanwhile waits for the next run"
+                "the last run took 6 min, but it is polled every 60 s: changes in between wait for the next run"
             ]
         );
         // In the mode of full reads, the poll interval is the interval of full reads.
         assert_eq!(
             told(90, WatchMode::FullRead, 2, None),
-            ["reading it whole took 90 s, and it is read every 60 s: choose a longer time"]
+            ["a full read took 90 s, but is scheduled every 60 s: choose a longer interval"]
         );
         assert_eq!(told(90, WatchMode::Pushed, 99, None), Vec::<String>::new());
         assert_eq!(

@@ -15,7 +15,7 @@ use tokio_util::sync::CancellationToken;
 /// How many accounts are kept in one transaction.
 const TOGETHER: usize = 2000;
 
-/// Of so many accounts that a list did not show it is asked whether they are there.
+/// The maximum number of missing accounts that are looked up one by one.
 const LOOKED_FOR: usize = 200;
 /// So many accounts may be missing from a reading, however few there are.
 const FEW_MISSING: usize = 10;
@@ -23,7 +23,7 @@ const FEW_MISSING: usize = 10;
 /// A lock for each type of each system that is read.
 pub(crate) type Locks = HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>>>;
 
-/// A batch on its way to the disk.
+/// A batch that is being stored.
 type Keeping<'s> = Pin<Box<dyn Future<Output = Result<(), StoreError>> + Send + 's>>;
 
 /// What came of reading one type of one system.
@@ -41,12 +41,12 @@ pub struct Read {
     pub quarantined: usize,
     /// Nothing had changed since the last complete reading.
     pub unchanged: bool,
-    /// What broke it, if something did: then nobody is absent by it.
+    /// The error, if the read failed: no account counts as absent then.
     pub error: Option<ConnectError>,
 }
 
 impl Engine {
-    /// Reads these types of a system. A reading that breaks keeps what it brought and makes nobody
+    /// Reads these types of a system. A failed read keeps what it received and marks no account as
     /// absent.
     pub async fn read_system(
         &self,
@@ -70,7 +70,7 @@ impl Engine {
         Ok(reads)
     }
 
-    /// Reads one type of a system, after a reading of it that is on its way.
+    /// Reads one type of a system, after a read of it that is in progress.
     pub(crate) async fn read_one(
         &self,
         row: &SystemRow,
@@ -133,9 +133,9 @@ impl Engine {
                 return Err(other);
             }
         };
-        self.tell(Event::Reading {
+        self.tell(Event::FullRead {
             system: row.name.clone(),
-            seen: read.seen,
+            object_count: read.seen,
             state,
         });
         Ok(read)
@@ -219,9 +219,9 @@ impl Engine {
                 SnapshotItem::Batch(batch) => {
                     read.seen += batch.len();
                     pending.extend(batch);
-                    self.tell(Event::Reading {
+                    self.tell(Event::FullRead {
                         system: row.name.clone(),
-                        seen: read.seen,
+                        object_count: read.seen,
                         state: ReadState::Running,
                     });
                 }
@@ -263,9 +263,9 @@ impl Engine {
         )
     }
 
-    /// Looks at who was not shown and was there before. Many at once mean that the reading is not
-    /// to be trusted; of the others each is asked for, where a list can miss somebody while it
-    /// changes. Returns the keys of those that the system said are gone.
+    /// Checks accounts that were not listed. Many at once mean that the read is not trusted;
+    /// otherwise each is looked up, if a list can miss entries while it changes. Returns the keys
+    /// of those that the system confirmed as deleted.
     async fn look_for_missing(
         &self,
         row: &SystemRow,

@@ -12,7 +12,7 @@ use tide_store::StoreError;
 /// The most members that are told.
 const MOST: usize = 1000;
 
-/// A group that somebody is in, or somebody who is in a group.
+/// A group of a person, or a member of a group.
 #[derive(Debug, Clone)]
 pub struct GroupMember {
     /// The system.
@@ -29,7 +29,7 @@ pub struct GroupMember {
     pub since: Option<Timestamp>,
 }
 
-/// The groups of somebody, and the members of a group.
+/// The groups of a person, or the members of a group.
 #[derive(Debug, Clone, Default)]
 pub struct GroupView {
     /// The groups that its accounts are direct members of.
@@ -41,7 +41,7 @@ pub struct GroupView {
 }
 
 impl Engine {
-    /// The groups that somebody is in, and the members that a group has.
+    /// Returns the groups of a person, or the members of a group.
     pub async fn groups_of(&self, id: &str) -> Result<GroupView, EngineError> {
         let (_, population, outcome) = self.decide_now().await?;
         let identities: HashMap<&str, (&tide_core::Identity, &str)> = outcome

@@ -7,7 +7,7 @@ use tide_core::incremental::Records;
 use tide_core::{HoldCause, Outcome, Reason};
 use tide_store::{Hold, HoldKey};
 
-/// Whom a hold is about: an identity, or an account that belongs to nobody.
+/// The subject of a hold: an identity, or an orphaned account.
 type Subject = (String, i64);
 
 fn subject(key: &HoldKey) -> Subject {
@@ -58,8 +58,8 @@ impl HoldCache {
     }
 }
 
-/// Is a hold of this cause worth a row? What a run alone holds ends with it, and a system that was
-/// never armed holds everybody.
+/// Whether a hold of this cause is stored. Holds of a run end with it, and a system that was never
+/// armed would hold everything.
 fn is_kept(cause: HoldCause) -> bool {
     !matches!(
         cause,
@@ -122,8 +122,8 @@ fn held(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
 }
 
 impl Engine {
-    /// Keeps what a decision holds. `about` says about whom it was decided; nothing means
-    /// everybody. The changes of an outcome about some are those of everybody that are outstanding.
+    /// Stores the holds of a decision. `about` limits it to the decided records; `None` is all. The
+    /// changes of a partial outcome are all outstanding ones.
     pub(crate) async fn keep_holds(
         &self,
         outcome: &Outcome,
@@ -157,7 +157,7 @@ impl Engine {
                 );
             }
         }
-        // A preview sends nothing: what failed goes on to fail until a run has tried it.
+        // A preview sends nothing: failed changes stay failed until a run retries them.
         let is_failed = |key: &HoldKey| {
             let cause = known.get(key).map(|hold| hold.cause);
             about.is_none() && matches!(cause, Some(HoldCause::Failed | HoldCause::RetriedLater))

@@ -161,7 +161,7 @@ impl Engine {
         Ok((unsent, all))
     }
 
-    /// Something was pushed and is kept: it is run on at once, if anything works by itself.
+    /// Starts a run after a push was stored, if automatic sync is on.
     pub fn was_pushed(&self, system: &str) {
         self.tell(Event::System {
             name: system.to_owned(),

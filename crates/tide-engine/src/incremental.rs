@@ -87,7 +87,7 @@ impl Engine {
         let now = self.now();
         let (write_holds, touched) = (self.write_holds(&before.at_work, now), &before.touched);
         let holds = |known: &&mut DecisionCache| {
-            touched.last < i64::MAX && !touched.everybody && known.write_holds == write_holds
+            touched.last < i64::MAX && !touched.all && known.write_holds == write_holds
         };
         if let Some(standing) = known.as_mut().filter(holds) {
             let mut records = touched.records.clone();
@@ -188,7 +188,7 @@ impl Engine {
             return Ok(None);
         };
         // Other changes are decided by the next run.
-        if before.touched.everybody
+        if before.touched.all
             || standing.write_holds != self.write_holds(&before.at_work, self.now())
         {
             return Ok(None);

@@ -1,5 +1,5 @@
-//! The journal's head is logged now and then: a log that others keep is where whoever can write the
-//! records cannot write.
+//! Logs the journal's head regularly: a log on another machine is out of reach of a person who can
+//! write the records.
 
 use crate::Engine;
 use std::sync::Arc;

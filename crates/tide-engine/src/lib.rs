@@ -8,6 +8,7 @@ mod approvals;
 mod async_operations;
 mod attention;
 mod auto_run;
+mod backoff;
 mod change_feed;
 mod clock;
 mod compute;
@@ -180,7 +181,7 @@ pub struct Engine {
     /// The status of each watcher.
     watchers: Mutex<BTreeMap<(String, ObjectType), WatcherStatus>>,
     /// The open circuit breakers.
-    open_breakers: Mutex<HashMap<String, auto_run::OpenBreaker>>,
+    breakers: Mutex<HashMap<String, backoff::CircuitBreaker>>,
     /// When the next failed change is retried.
     next_retry: Mutex<Option<jiff::Timestamp>>,
     /// When the next identity is due by time alone.
@@ -248,7 +249,7 @@ impl Engine {
             operation_accepted: tokio::sync::Notify::new(),
             wake: tokio::sync::Notify::new(),
             watchers: Mutex::default(),
-            open_breakers: Mutex::default(),
+            breakers: Mutex::default(),
             next_retry: Mutex::default(),
             next_due: Mutex::default(),
             current_run: Mutex::default(),
@@ -278,13 +279,13 @@ impl Engine {
         self.events.subscribe()
     }
 
-    /// A number between two others, by chance.
-    fn random_factor(&self, from: f64, to: f64) -> f64 {
-        lock(&self.jitter_rng).random_range(from..to)
+    /// A random number between 0 and 1, for jitter.
+    fn random(&self) -> f64 {
+        lock(&self.jitter_rng).random_range(0.0..1.0)
     }
 
     fn tell(&self, event: Event) {
-        // An error means that nobody listens.
+        // An error means that there are no receivers.
         let _ = self.events.send(event);
     }
 

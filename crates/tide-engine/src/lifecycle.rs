@@ -16,7 +16,7 @@ use tide_store::{LeaverRow, StoreError};
 /// How many leavers are looked at.
 const LEAVERS: i64 = 500;
 
-/// Somebody's life, as far as it is known.
+/// The lifecycle of a person, as far as it is known.
 #[derive(Debug, Clone)]
 pub struct LifecycleStatus {
     /// The identity, as it is kept.
@@ -29,7 +29,7 @@ pub struct LifecycleStatus {
     pub zone: jiff::tz::TimeZone,
 }
 
-/// What would be done if somebody left.
+/// The impact of a departure.
 #[derive(Debug, Clone)]
 pub struct DepartureImpact {
     /// The changes, in the order in which they would be sent.
@@ -49,7 +49,7 @@ pub struct OpenAccess {
     pub why: String,
 }
 
-/// Somebody who left, and what is closed.
+/// A leaver, with open and closed access.
 #[derive(Debug, Clone)]
 pub struct Leaver {
     /// Who, when, and how much is confirmed.
@@ -79,7 +79,7 @@ fn gives_values(rules: &RuleSet, line: &Decided) -> bool {
         .is_some_and(tide_core::rules::TypeRules::is_source)
 }
 
-/// The changes that close somebody's ways in, or belong to their departure.
+/// The changes that close a person's access, or belong to their departure.
 fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = &'o Change> {
     outcome
         .changes
@@ -88,7 +88,7 @@ fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = 
 }
 
 impl Engine {
-    /// Where somebody stands in their life.
+    /// Returns the lifecycle of a person.
     pub async fn life_line(&self, id: &str) -> Result<LifecycleStatus, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let decided = outcome
@@ -132,7 +132,7 @@ impl Engine {
         let set = &rules.set;
         let rules = set.lifecycle.get(&identity.kind);
         let mut life = rules.and_then(|rules| rules.lifecycle_state(&facts, self.now()).ok());
-        // Whoever is out of every source's scope has left, whatever their dates say.
+        // A person out of every source's scope has left, whatever their dates are.
         if let Some(life) = life.as_mut().filter(|life| life.stage != identity.stage) {
             let theirs = outcome
                 .decided
@@ -162,7 +162,7 @@ impl Engine {
         tide_core::lifecycle::after(day, &zone).map_err(EngineError::Invalid)
     }
 
-    /// What would be done if somebody left at a moment; nothing said means now.
+    /// Returns the impact of a departure at a moment; `None` is now.
     pub async fn effect_of_leaving(
         &self,
         id: &str,
@@ -210,8 +210,8 @@ impl Engine {
         })
     }
 
-    /// Has somebody leave at a moment; nothing said means now. What is due is done at once, before
-    /// all other work.
+    /// Starts or schedules a departure; `None` is now. Due changes are sent at once, before all
+    /// others.
     pub async fn leave(
         self: &Arc<Self>,
         id: &str,
@@ -233,7 +233,7 @@ impl Engine {
         self.carry_departure(id, at <= now, principal).await
     }
 
-    /// Takes back that somebody leaves, or that they left.
+    /// Cancels a departure, planned or executed.
     pub async fn stay(self: &Arc<Self>, id: &str, principal: &str) -> Result<(), EngineError> {
         let asked = self.store.departure(id).await?.is_some();
         let unused = self
@@ -262,12 +262,12 @@ impl Engine {
         now: bool,
         principal: &str,
     ) -> Result<(), EngineError> {
-        // It overtakes a run that is on its way, like a leaver whom a source tells of.
+        // It preempts a run in progress, like a leaver that a source reports.
         let accounts = self.store.accounts_of(id).await?;
         crate::lock(&self.changed_accounts).extend(accounts);
         self.wake.notify_one();
         if now && !crate::incremental::is_automatic(&self.store.at_work().await?) {
-            // Nobody would look before the next run: one about this person alone begins.
+            // No run is scheduled: one for this person starts.
             let plan = Plan {
                 carry_out: true,
                 only: vec![id.to_owned()],
@@ -301,7 +301,7 @@ impl Engine {
             .filter(|change| left.contains(change.identity.as_str()));
         let prints: Vec<&str> = theirs.map(|change| change.fingerprint.as_str()).collect();
         let failed = self.store.parked(&prints).await?;
-        // Whoever is to end their sessions elsewhere, and was not reached yet.
+        // Webhooks that end sessions elsewhere and were not delivered yet.
         let calls = self.store.notifications(None, true, LEAVERS).await?;
         let unheard = |identity: &str| {
             let theirs = calls

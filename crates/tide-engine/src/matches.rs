@@ -18,7 +18,7 @@ use tide_store::{AnswerRow, NewAnswer};
 /// One person or account, and how its match stands.
 #[derive(Debug, Clone)]
 pub struct MatchLine {
-    /// How it stands.
+    /// The status.
     pub status: MatchStatus,
     /// Whom it is about.
     pub label: String,
@@ -41,7 +41,7 @@ pub struct MatchView {
     pub counts: Vec<(MatchStatus, usize)>,
     /// What joined, or would join, how many.
     pub linked_by: Vec<(String, usize)>,
-    /// Everybody.
+    /// All lines.
     pub lines: Vec<MatchLine>,
     /// What people said, and holds.
     pub answers: Vec<AnswerRow>,
@@ -74,7 +74,7 @@ pub struct MatchRow {
 pub struct MatchCase {
     /// Why it needs review.
     pub status: MatchStatus,
-    /// What is asked.
+    /// The reason.
     pub reason: String,
     /// The rule behind it.
     pub rule: Option<Place>,
@@ -204,7 +204,7 @@ impl<'a> Sight<'a> {
             let status = match (line.verdict, line.unmatched) {
                 (Verdict::Create, _) => MatchStatus::New,
                 (Verdict::Orphaned, Some(UnmatchedCause::NoMatch)) => MatchStatus::Orphaned,
-                // A candidate stands beside the one who is asked about.
+                // A candidate of the record that needs review.
                 (Verdict::Orphaned, Some(UnmatchedCause::Candidate)) => continue,
                 (Verdict::Orphaned, _) | (Verdict::OutOfScope, Some(UnmatchedCause::Skipped)) => {
                     MatchStatus::Skipped
@@ -452,14 +452,14 @@ impl<'a> Sight<'a> {
     }
 }
 
-/// How long an answer about a match holds, if it is not taken back before: then it is asked again,
-/// if it is still in doubt.
+/// How long an answer about a match counts, unless it is taken back: then the match needs review
+/// again, if it is still ambiguous.
 pub(crate) const ANSWER_HOLDS: jiff::SignedDuration = jiff::SignedDuration::from_hours(365 * 24);
-/// How often it is looked for answers that have expired.
+/// How often expired answers are looked for.
 const LOOK_FOR_EXPIRED: jiff::SignedDuration = jiff::SignedDuration::from_hours(1);
 
 impl Engine {
-    /// Ends answers that have expired. It is looked for them once an hour.
+    /// Ends answers that have expired; checked once an hour.
     pub(crate) async fn end_old_answers(&self) -> Result<(), EngineError> {
         let now = self.now();
         {

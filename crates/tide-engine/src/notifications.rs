@@ -1,5 +1,5 @@
-//! What rules tell to somebody: each notice once, with who is told, and carried by a call-out where
-//! the rule names one.
+//! Notifications: each is stored once with its recipients, and delivered by a webhook if the rule
+//! names one.
 
 use crate::{Engine, EngineError};
 use std::collections::BTreeMap;
@@ -38,7 +38,7 @@ impl Engine {
         Ok(self.store.tell(all, self.now()).await?)
     }
 
-    /// How somebody can be told.
+    /// The address of a recipient.
     async fn address(&self, who: &Recipient) -> Result<serde_json::Value, EngineError> {
         let id = match who {
             Recipient::Operators => return Ok(serde_json::json!({"operators": true})),
@@ -50,7 +50,7 @@ impl Engine {
             }
         };
         let Some(id) = id else {
-            // Whoever owns the group is nobody that we know.
+            // The owner of the group is not a known identity.
             let Recipient::Account(system, name) = who else {
                 return Ok(serde_json::Value::Null);
             };

@@ -8,19 +8,16 @@ use tide_core::explain::whom;
 use tide_core::states::PrincipalKind;
 use tide_store::{NewTokenRow, StoreError};
 
-/// Of so many people who are found the names are told.
-const NAMED: usize = 8;
+/// Maximum number of names in an error about an ambiguous person.
+const MAX_NAMES: usize = 8;
 
 /// A token of 256 random bits.
 pub fn new_token() -> String {
-    rand::random::<[u8; 32]>()
-        .iter()
-        .map(|byte| format!("{byte:02x}"))
-        .collect()
+    hex::encode(rand::random::<[u8; 32]>())
 }
 
 impl Engine {
-    /// The identity of whoever is meant, where anybody is.
+    /// The identity that a text refers to, if any.
     async fn person(&self, text: Option<&str>) -> Result<Option<String>, EngineError> {
         let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else {
             return Ok(None);
@@ -61,10 +58,10 @@ impl Engine {
             all => {
                 let names: Vec<String> = all
                     .iter()
-                    .take(NAMED)
+                    .take(MAX_NAMES)
                     .map(|id| format!("{} ({id})", label(id)))
                     .collect();
-                let more = if all.len() > NAMED { ", …" } else { "" };
+                let more = if all.len() > MAX_NAMES { ", …" } else { "" };
                 let said = format!(
                     "{} people match `{text}`: give a number or an id. They are: {}{more}",
                     all.len(),
@@ -142,7 +139,7 @@ impl Engine {
                 );
                 return Err(EngineError::Forbidden(said));
             }
-            // It is noted, so that nobody approves by another's name what they caused.
+            // Recorded, so that an operator cannot approve with another name what they caused.
             self.store
                 .set_operator(
                     &operator.id,
@@ -170,7 +167,7 @@ impl Engine {
         Ok(IssuedToken { id, token })
     }
 
-    /// Says to which groups an operator belongs, and which person it is. Nobody says so of itself.
+    /// Sets the groups and the person of an operator. Operators cannot change their own.
     pub async fn set_operator(
         &self,
         name: &str,
@@ -181,7 +178,8 @@ impl Engine {
         let operator = self.store.operator(name).await?;
         if operator.id == by {
             return Err(EngineError::Forbidden(
-                "nobody changes their own groups or person: another operator does".to_owned(),
+                "operators cannot change their own groups or person: another operator must"
+                    .to_owned(),
             ));
         }
         let identity = self.person(person).await?;

@@ -1,5 +1,5 @@
-//! Passwords that are set in one place and reach all linked systems. What was set is sealed, sent
-//! like any other change, and erased when everybody has it.
+//! Password sync: a password set in one place is sealed, sent to all linked systems like any other
+//! change, and erased when all have it.
 
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
@@ -17,7 +17,7 @@ const SHORTEST: usize = 8;
 /// The longest, in characters.
 const LONGEST: usize = 256;
 
-/// Does any system keep passwords in step?
+/// Whether any system has password sync.
 fn keeps_in_step(set: &RuleSet) -> bool {
     let types = set
         .systems
@@ -42,7 +42,7 @@ pub struct PasswordProgress {
 }
 
 impl Engine {
-    /// Sets somebody's password in all systems that keep passwords in step.
+    /// Sets the password of a person in all systems with password sync.
     pub async fn set_password(
         self: &Arc<Self>,
         identity: &str,
@@ -81,8 +81,8 @@ impl Engine {
         Ok(id)
     }
 
-    /// A system told of a new password of an account there: it goes to the others, if any keep
-    /// passwords in step.
+    /// A system reported a new password of an account: it is synchronized to the others, if any
+    /// have password sync.
     pub async fn password_seen(
         &self,
         system: &str,
@@ -113,8 +113,8 @@ impl Engine {
         Ok(())
     }
 
-    /// Passwords that were set for somebody, each with the systems that do not have it yet, and
-    /// what those answered that refused it.
+    /// Passwords that were set for a person, each with the systems that do not have it yet, and the
+    /// answers of those that rejected it.
     pub async fn passwords_set(
         &self,
         identity: &str,
@@ -144,7 +144,7 @@ impl Engine {
         Ok(all)
     }
 
-    /// The systems in which somebody's account does not have a password yet.
+    /// The systems in which the account of a person does not have a password yet.
     async fn without(
         &self,
         set: &PendingPassword,
@@ -158,8 +158,8 @@ impl Engine {
             .collect())
     }
 
-    /// The systems in which passwords of somebody are kept in step, and whether their account there
-    /// has one that was set.
+    /// The systems with password sync for a person, and whether their account there has a password
+    /// of ours.
     async fn kept_in_step(
         &self,
         set: Option<&PendingPassword>,
@@ -196,7 +196,7 @@ impl Engine {
             .collect())
     }
 
-    /// Erases passwords that everybody has, that were set anew, and that were kept long enough.
+    /// Erases passwords that are stored everywhere, were replaced, or are too old.
     pub(crate) async fn end_passwords(&self) -> Result<(), EngineError> {
         let open = self.store.passwords_on_their_way().await?;
         let now = self.now();
@@ -223,7 +223,7 @@ impl Engine {
                     ),
                     _ => continue,
                 },
-                // An account that was pushed just now is nobody's before the next decision.
+                // A newly pushed account is linked by the next decision.
                 None if old => {
                     "given up after 7 days: the account is linked to no identity".to_owned()
                 }

@@ -88,9 +88,9 @@ impl Engine {
             .await?)
     }
 
-    /// The password that a change sets: one that was set for somebody, or one that takes the place
-    /// of what must not work any more, which is drawn for the wire and kept nowhere. None when it
-    /// is no such change; no password when it is no longer known.
+    /// The password that a change sets: one that was set for the person, or a random one for a
+    /// departure step, which is generated for the request and not stored. `None` if it is no such
+    /// change; no password if it is no longer known.
     pub(crate) async fn password_of(
         &self,
         share: &SystemDispatcher,
@@ -152,7 +152,7 @@ impl Engine {
         }))
     }
 
-    /// A password that nobody knows, for a step that takes one away.
+    /// A random password, for a step that removes one.
     fn scrambled(&self, share: &SystemDispatcher, row: &ChangeRow) -> Option<ValueChange> {
         let value = row
             .change

@@ -18,7 +18,7 @@ pub struct RoleView {
     pub holders: Vec<Holder>,
 }
 
-/// Somebody who holds a role.
+/// A holder of a role.
 #[derive(Debug, Clone)]
 pub struct Holder {
     /// Their identity.
@@ -39,7 +39,7 @@ pub struct RoleSimulation {
     /// Who would not hold which role any more; by what they would still keep it for a while, if
     /// they do.
     pub loses: Vec<(String, Holder)>,
-    /// Where roles would differ about somebody, and do not now.
+    /// New conflicts between roles.
     pub conflicts: Vec<RoleConflict>,
     /// What it would do to accounts and values.
     pub effect: Impact,
@@ -135,7 +135,7 @@ impl Engine {
         Ok((views, outcome.conflicts))
     }
 
-    /// Gives somebody a role, from now or a moment on, for good or until a moment.
+    /// Grants a role to a person, from now or a moment, permanently or until a moment.
     pub async fn give_role(
         self: &Arc<Self>,
         grant: RoleGrant,
@@ -160,7 +160,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Takes from somebody a role that was given by hand.
+    /// Revokes a granted role.
     pub async fn take_role(
         self: &Arc<Self>,
         identity: &str,
@@ -220,7 +220,7 @@ fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Times
     all
 }
 
-/// By what somebody holds their roles.
+/// The roles of a person, with their origin.
 fn held_by(
     rules: &RuleSet,
     identity: &tide_core::Identity,

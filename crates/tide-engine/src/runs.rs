@@ -14,11 +14,11 @@ use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, RuleSet, dec
 use tide_store::{ChangeFilter, ChangeRow, IdentityUpdates, NewChangeSet, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
-/// How long a preview or run waits for one that is on its way.
+/// How long a preview or run waits for one in progress.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
 
-/// How old a queued change may be when a run that was interrupted goes on. An older one was decided
-/// from what may not be so any more: it is decided again.
+/// The maximum age of a queued change when an interrupted run resumes. An older one may be based on
+/// outdated data: it is decided again.
 const MAX_QUEUE_AGE: jiff::SignedDuration = jiff::SignedDuration::from_mins(15);
 
 /// The published rules, ready for use.
@@ -41,7 +41,7 @@ pub struct Comparison {
     pub only_there: Vec<ChangeRow>,
 }
 
-/// What a preview or run is asked to be.
+/// The plan of a preview or run.
 #[derive(Debug, Clone, Default)]
 pub struct Plan {
     /// Carry it out?
@@ -52,7 +52,7 @@ pub struct Plan {
     pub without_reading: bool,
     /// Join accounts that exist, and send nothing: what would be sent is shown as held.
     pub adopt: bool,
-    /// Only these people, by name, number, address or id; nobody named means everybody.
+    /// Only these people, by name, number, address or id; empty: all.
     pub only: Vec<String>,
     /// Only what is done in these systems; none named means all.
     pub systems: Vec<String>,
@@ -174,7 +174,7 @@ impl Engine {
         Ok((rules, population, outcome))
     }
 
-    /// The rules and everybody, as a decision needs them at a moment.
+    /// Loads the rules and all records for a decision at a moment.
     pub(crate) async fn all(
         &self,
         at: Timestamp,
@@ -264,7 +264,8 @@ impl Engine {
             let _held = held;
             if let Err(error) = caught(engine.work(id, &plan, &principal, &cancel)).await {
                 tracing::error!(change_set = id, %error, "a change set failed");
-                // What was decided may not be kept: everybody is looked at next time.
+                // The decided state may not have been stored: the next decision starts from
+                // scratch.
                 engine.reset_decision_cache().await;
                 engine
                     .finish(
@@ -294,7 +295,7 @@ impl Engine {
         Ok(id)
     }
 
-    /// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
+    /// Cancels a run or preview: requests in flight complete, the rest is canceled.
     pub fn cancel(&self, id: i64) -> Result<(), EngineError> {
         match lock(&self.current_run).as_ref() {
             Some((going, cancel)) if *going == id => {
@@ -385,7 +386,7 @@ impl Engine {
         }
         self.end_old_answers().await?;
         let at = plan.as_of.unwrap_or_else(|| self.now());
-        // Between what is decided from and what is in the queue nobody else sends anything.
+        // Nothing else may send between the decision and the queueing of its changes.
         let deciding = if plan.carry_out {
             Some(self.decision_lock.lock().await)
         } else {
@@ -644,7 +645,7 @@ impl Engine {
                     .get(&row.name)
                     .map(|rules| rules.types.keys().copied().collect())
                     .unwrap_or_default();
-                // Whoever leaves is taken out of groups that no rule keeps, where there are any.
+                // A leaver is removed from groups without rules, if there are any.
                 let follow = tide_core::memberships::systems(set).contains(&row.name)
                     && row.schema.contains_key(&ObjectType::Group);
                 if asks_for_groups(set, &row.name) || follow {
@@ -700,7 +701,7 @@ impl Engine {
         }
     }
 
-    /// Goes on with what a crash or a stop left unfinished.
+    /// Resumes what a crash or stop interrupted.
     pub async fn resume(self: &Arc<Self>) -> Result<(), EngineError> {
         for (id, kind, state, principal) in self.store.open_change_sets().await? {
             if kind != ChangeSetKind::Run || state != ChangeSetState::Running {

@@ -1,4 +1,4 @@
-//! When a system is read and written by itself.
+//! The sync schedule of a system.
 
 use crate::EngineError;
 use jiff::civil::{Time, Weekday};
@@ -17,12 +17,12 @@ const DAYS: [(&str, Weekday); 7] = [
     ("sat", Weekday::Saturday),
     ("sun", Weekday::Sunday),
 ];
-/// How often a system that does not tell by itself is asked, in seconds, if nothing else is said.
+/// The default poll interval in seconds.
 const EVERY: u32 = 60;
 /// The most seconds between two looks: thirty days.
 const LONGEST: u32 = 30 * 24 * 3600;
 
-/// When a system is read and written by itself.
+/// The sync schedule of a system.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Schedule {
@@ -30,7 +30,7 @@ pub struct Schedule {
     pub watch: bool,
     /// In which way; the best that it offers, if none is named.
     pub mode: Option<WatchMode>,
-    /// How often it is asked, in seconds, where it does not tell by itself.
+    /// The poll interval in seconds, for modes that poll.
     pub poll_seconds: Option<u32>,
     /// How often everything is read, in seconds.
     pub full_read_seconds: Option<u32>,
@@ -142,8 +142,8 @@ impl Schedule {
             }
         }
         for (what, seconds, least) in [
-            ("asked", self.poll_seconds, 1),
-            ("read whole", self.full_read_seconds, 60),
+            ("polled", self.poll_seconds, 1),
+            ("read in full", self.full_read_seconds, 60),
         ] {
             if let Some(seconds) = seconds.filter(|seconds| !(least..=LONGEST).contains(seconds)) {
                 return Err(EngineError::Invalid(format!(
@@ -154,7 +154,7 @@ impl Schedule {
         Ok(())
     }
 
-    /// How often it is asked, where it does not tell by itself.
+    /// The poll interval, for modes that poll.
     pub fn every(&self) -> std::time::Duration {
         std::time::Duration::from_secs(self.poll_seconds.unwrap_or(EVERY).into())
     }
@@ -281,12 +281,16 @@ mod tests {
             schedule.check().expect_err("refused").to_string()
         };
         assert!(
-            wrong(&|s| s.write_blackouts[0].zone = "Mars/Base".into()).contains("no time zone")
+            wrong(&|s| s.write_blackouts[0].zone = "Mars/Base".into()).contains("not a time zone")
         );
-        assert!(wrong(&|s| s.write_blackouts[0].from = "25:00".into()).contains("no time of day"));
-        assert!(wrong(&|s| s.write_blackouts[0].days = vec!["someday".into()]).contains("no day"));
+        assert!(
+            wrong(&|s| s.write_blackouts[0].from = "25:00".into()).contains("not a time of day")
+        );
+        assert!(
+            wrong(&|s| s.write_blackouts[0].days = vec!["someday".into()]).contains("not a day")
+        );
         assert!(wrong(&|s| s.poll_seconds = Some(0)).contains("every 0 s"));
-        assert!(wrong(&|s| s.full_read_seconds = Some(5)).contains("read whole every 5 s"));
+        assert!(wrong(&|s| s.full_read_seconds = Some(5)).contains("read in full every 5 s"));
         assert_eq!(
             night(&["mon", "Sun"]).check().map_err(|e| e.to_string()),
             Ok(())

@@ -1,5 +1,5 @@
-//! Who takes part with a system, who does not, and who waits: counted by reason, with the people
-//! behind each number; and what an edited scope would change, before it is saved.
+//! Who is in scope, out of scope and on hold for a system, counted by reason, with the people
+//! behind each number; and the impact of an edited scope.
 
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap};
@@ -53,7 +53,7 @@ pub struct ScopeView {
     pub file: String,
     /// The counts, the most important first.
     pub counts: Vec<ScopeCount>,
-    /// Everybody.
+    /// All lines.
     pub lines: Vec<ScopeLine>,
 }
 
@@ -79,9 +79,9 @@ pub struct ScopeMove {
     pub lines: Vec<ScopeLine>,
 }
 
-/// Who stands elsewhere after an edit than before it. Whoever is not shown at all is out.
+/// Changes of status by an edit. A record that is not listed is out of scope.
 fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
-    // By account, since somebody who was out has no identity yet.
+    // By account, because a record out of scope has no identity yet.
     let who = |line: &ScopeLine| {
         line.account
             .clone()
@@ -120,7 +120,7 @@ fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
         .collect()
 }
 
-/// Everybody in a system, once: held counts before out, out before in.
+/// All lines of a system: on hold before out of scope, before in scope.
 fn lines(
     outcome: &Outcome,
     population: &Population,
@@ -139,7 +139,7 @@ fn lines(
     let status = |line: &Decided| match line.verdict {
         Verdict::OnHold => Some(ScopeStatus::OnHold),
         Verdict::OutOfScope => Some(ScopeStatus::Out),
-        // A departure: it takes part no longer.
+        // A departure: it is out of scope.
         Verdict::Disable if target_only => None,
         Verdict::Orphaned => None,
         _ => Some(ScopeStatus::In),
@@ -314,8 +314,8 @@ impl Engine {
         })
     }
 
-    /// Reads the groups of the systems that an edit names for the first time: without them nobody
-    /// could tell what it would change.
+    /// Reads the groups of systems that an edit names for the first time: without them its impact
+    /// is unknown.
     async fn read_groups_of(&self, system: &str, edit: &ScopeEdit) -> Result<(), EngineError> {
         let named = edit
             .groups

@@ -198,7 +198,7 @@ mod tests {
             Err("secret_file"),
             "what is outside is not told"
         );
-        // Nobody but the hosts that they are for gets them.
+        // Only the named hosts get them.
         assert_eq!(for_host("env:PATH", "spare.example"), Ok(()));
         assert_eq!(
             for_host("env:PATH", "harbour.example.evil.example"),

@@ -28,7 +28,7 @@ impl Engine {
         let news = lock(&self.storage_error).replace(text.clone()).is_none();
         if news {
             tracing::error!("{text}");
-            self.tell(Event::Noticed);
+            self.tell(Event::AttentionChanged);
         }
         tokio::select! {
             () = self.stopping.cancelled() => false,
@@ -40,7 +40,7 @@ impl Engine {
     pub(crate) fn goes_on(&self) {
         if lock(&self.storage_error).take().is_some() {
             tracing::info!("the records can be written again: resuming");
-            self.tell(Event::Noticed);
+            self.tell(Event::AttentionChanged);
         }
     }
 

@@ -26,7 +26,7 @@ pub(crate) async fn caught<T>(
 }
 
 impl Engine {
-    /// Runs a task until it ends by itself, as it does when the service stops.
+    /// Runs a task until it returns, as it does when the service stops.
     pub(crate) fn supervise<F, W>(self: &Arc<Self>, name: &str, start: F)
     where
         F: Fn(Arc<Engine>) -> W + Send + 'static,
@@ -52,7 +52,7 @@ impl Engine {
                 let said = panic_message(&*panic);
                 tracing::error!(task = name, said, wait = ?pause, "a task panicked and is restarted");
                 lock(&engine.panicked).insert(name.clone(), said);
-                engine.tell(Event::Noticed);
+                engine.tell(Event::AttentionChanged);
                 if begun.elapsed() > PAUSES.1 {
                     pause = PAUSES.0;
                 }
@@ -68,7 +68,7 @@ impl Engine {
     fn runs_again(&self, name: &str) {
         if lock(&self.panicked).remove(name).is_some() {
             tracing::info!(task = name, "the task was restarted");
-            self.tell(Event::Noticed);
+            self.tell(Event::AttentionChanged);
         }
     }
 

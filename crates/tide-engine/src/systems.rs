@@ -38,7 +38,7 @@ pub struct Retirement {
     pub linked: i64,
     /// Its rule file.
     pub file: Option<String>,
-    /// What becomes of everybody, also in other systems.
+    /// The impact on all records, also in other systems.
     pub effect: Impact,
 }
 
@@ -196,8 +196,8 @@ impl Engine {
         Ok(connector)
     }
 
-    /// Adds a system. It is read-only until somebody makes it writable, and does nothing by itself
-    /// until it is armed.
+    /// Adds a system. It is read-only until an operator enables writes, and inactive until it is
+    /// armed.
     pub async fn add_system(&self, new: NewSystem, principal: &str) -> Result<(), EngineError> {
         self.connect_system(new, None, principal).await.map(drop)
     }
@@ -352,8 +352,8 @@ impl Engine {
         Ok(Some((files, own.file.clone())))
     }
 
-    /// What retiring a system would do: to its records here, to the rules, and to everybody else.
-    /// Nothing is written to the system itself.
+    /// Returns the impact of retiring a system: on its records, on the rules, and on all other
+    /// records. Nothing is written to the system itself.
     pub async fn retirement(&self, name: &str) -> Result<Retirement, EngineError> {
         self.store.system(name).await?;
         let counts = self.store.account_counts().await?;
@@ -458,7 +458,7 @@ impl Engine {
             {
                 let said = format!(
                     "the test with the new secret failed ({}: {}); the old secret stays",
-                    step.name, step.said
+                    step.name, step.message
                 );
                 let remedy = step.remedy.as_deref().unwrap_or("check the secret");
                 let remedy = format!(
@@ -503,7 +503,7 @@ impl Engine {
         self.store
             .set_system_state(name, &writable, paused, armed, principal, self.now())
             .await?;
-        // Before the types: whoever makes an access meanwhile takes them from the gate.
+        // Before the types: a new access reads them from the gate.
         self.gate(&row).set(&writable, paused, armed);
         if let Some(access) = lock(&self.access).get(name) {
             access.set(&writable);
@@ -516,7 +516,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Tests a system that is not kept; each step is told as it is taken.
+    /// Tests a system that is not stored, and reports each step as it completes.
     pub async fn check_unsaved(
         &self,
         kind: SystemKind,
@@ -530,7 +530,7 @@ impl Engine {
         Ok(report)
     }
 
-    /// Tests a system and keeps what it found, with its schema and what it says of itself.
+    /// Tests a system, and stores the report, the schema and the capabilities.
     pub async fn check_system(
         &self,
         name: &str,

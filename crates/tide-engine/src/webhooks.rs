@@ -1,23 +1,24 @@
-//! Calls out: what the rules hand to somebody else's service, delivered until it is taken.
+//! Webhooks: deliveries to services that the rules name, retried until they are accepted.
 
+use crate::backoff::{Backoff, later};
 use crate::{Engine, EngineError};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use std::sync::Arc;
 use std::time::Duration;
 use tide_connect::{ConnectError, Secret, WebhookSender};
 use tide_core::rules::WebhookRules;
 use tide_store::PasswordRow;
 
-/// The owner under which the secrets of call-outs are sealed.
+/// The owner under which the secrets of webhooks are sealed.
 const OWNER: &str = "call";
-/// How often it is looked whether something waits.
+/// How often pending deliveries are looked for.
 const EVERY: Duration = Duration::from_secs(5);
-/// The most notices that are looked at in one round.
+/// Maximum number of notifications that are delivered in one round.
 const MOST: i64 = 500;
-/// The longest pause between two attempts, in seconds.
-const LONGEST: i64 = 3600;
+/// Delay between two attempts of a delivery.
+const DELIVERY_BACKOFF: Backoff = Backoff::new(Duration::from_secs(2), Duration::from_secs(3600));
 
-/// Somebody who is called, and what waits.
+/// A webhook, with its pending deliveries.
 #[derive(Debug, Clone)]
 pub struct CallRow {
     /// Its name in the rules.
@@ -32,17 +33,13 @@ pub struct CallRow {
     pub error: Option<String>,
 }
 
-/// Is it time for another attempt?
-fn due(tried: Option<&str>, attempts: i64, now: Timestamp) -> bool {
+/// Whether it is time for another attempt.
+fn is_due(tried: Option<&str>, attempts: i64, now: Timestamp) -> bool {
     let Some(tried) = tried.and_then(|at| at.parse::<Timestamp>().ok()) else {
         return true;
     };
-    let pause = 2i64
-        .saturating_pow(attempts.clamp(0, 30) as u32)
-        .min(LONGEST);
-    now >= tried
-        .saturating_add(SignedDuration::from_secs(pause))
-        .unwrap_or(tried)
+    let failures = u32::try_from(attempts).unwrap_or_default();
+    now >= later(tried, DELIVERY_BACKOFF.delay(failures, 0.5))
 }
 
 impl Engine {
@@ -173,7 +170,7 @@ impl Engine {
             }
             let (Some(call), true) = (
                 rules.set.webhooks.get(&name),
-                due(row.tried.as_deref(), row.attempts, self.now()),
+                is_due(row.tried.as_deref(), row.attempts, self.now()),
             ) else {
                 continue;
             };
@@ -223,7 +220,7 @@ impl Engine {
             else {
                 continue;
             };
-            if !due(row.tried.as_deref(), row.attempts, self.now()) {
+            if !is_due(row.tried.as_deref(), row.attempts, self.now()) {
                 continue;
             }
             // What it made for them before, so that it can be taken away again.
@@ -263,7 +260,7 @@ impl Engine {
                 {
                     tracing::warn!(%error, "passwords that were set");
                 }
-                // Without rules there is nobody to call.
+                // Without rules there are no webhooks.
                 if let Err(error) = engine.hand_over().await
                     && !matches!(error, EngineError::NoRules | EngineError::Rules(_))
                 {

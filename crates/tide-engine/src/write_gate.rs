@@ -144,7 +144,7 @@ impl Engine {
             reason = stop.reason,
             "all writes are stopped"
         );
-        self.tell(Event::Noticed);
+        self.tell(Event::AttentionChanged);
         self.wake.notify_one();
         Ok(stop)
     }
@@ -154,7 +154,7 @@ impl Engine {
         let lifted = self.store.lift_write_stop(principal, self.now()).await?;
         if lifted {
             tracing::warn!("writes are resumed");
-            self.tell(Event::Noticed);
+            self.tell(Event::AttentionChanged);
             self.wake.notify_one();
         }
         Ok(lifted)

@@ -174,7 +174,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     assert!(
         second
             .said
-            .contains("level 2 of 2, one of harbour masters; yes from ada"),
+            .contains("level 2 of 2, one of harbour masters; approved by ada"),
         "{second:?}"
     );
     assert!(
@@ -228,7 +228,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let own = decisions(&tide, "approval", &ada).await.remove(0);
     assert_eq!(
         own.blocked.as_deref(),
-        Some("nobody approves a change that they requested")
+        Some("operators cannot approve a change that they requested")
     );
     assert!(matches!(
         tide.engine
@@ -411,7 +411,7 @@ groups = ["harbour masters"]
         .expect("held");
     assert_eq!(
         hold.text,
-        "nobody answered “everything at once” within 1 days: not sent until the approval is reopened"
+        "“everything at once” was not answered within 1 days: not sent until the approval is reopened"
     );
     tide.engine
         .answer_decision(&expired.id, DecisionAnswer::Reopen, "", "tester")
@@ -538,7 +538,7 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
             .change
             .hold
             .as_ref()
-            .is_some_and(|h| h.text.contains("in its queue"))),
+            .is_some_and(|h| h.text.contains("has queued"))),
         "{held:?}"
     );
     assert_eq!(tide.berthing.take_writes().len(), 2);

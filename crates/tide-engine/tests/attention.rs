@@ -245,7 +245,7 @@ async fn health_follows_reads_and_writes_and_not_only_tests() {
         health("roster")
             .await
             .reason()
-            .is_some_and(|reason| reason.contains("shrank")),
+            .is_some_and(|reason| reason.contains("fewer")),
         "{:?}",
         health("roster").await
     );

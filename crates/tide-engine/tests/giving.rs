@@ -108,7 +108,7 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
                 .decided
                 .reason
                 .text
-                .contains("was deleted in berthing itself"),
+                .contains("was deleted in berthing by others"),
         "{held:?}"
     );
 }

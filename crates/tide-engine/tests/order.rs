@@ -256,7 +256,7 @@ async fn drift_is_put_right_and_a_deletion_in_the_target_is_held() {
             .decided
             .reason
             .text
-            .contains("was deleted in berthing itself")),
+            .contains("was deleted in berthing by others")),
         "{held:#?}"
     );
     // After the link was ended by hand, a new account is made.
@@ -352,7 +352,7 @@ async fn progress_is_told_while_it_goes_on() {
         })
         .collect();
     assert_eq!(states, ["reading", "deciding", "running", "done"]);
-    assert!(told.iter().any(|e| matches!(e, Event::Reading { system, state: ReadState::Complete, .. } if system == "harbour")));
+    assert!(told.iter().any(|e| matches!(e, Event::FullRead { system, state: ReadState::Complete, .. } if system == "harbour")));
 }
 
 #[tokio::test]

@@ -205,7 +205,10 @@ async fn the_target_follows_the_directory() {
         .find(|a| a.decided.system == "berthing")
         .expect("a line");
     assert!(
-        line.decided.reason.text.contains("harbour no longer holds"),
+        line.decided
+            .reason
+            .text
+            .contains("harbour no longer contains"),
         "{}",
         line.decided.reason.text
     );
@@ -344,7 +347,7 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
         .collect();
     assert!(
         held.iter()
-            .any(|t| t.contains("the record is broken: sn is not UTF-8")),
+            .any(|t| t.contains("invalid record: sn is not UTF-8")),
         "{held:#?}"
     );
     assert_eq!(

@@ -134,28 +134,11 @@ pub fn account_flags(flags: i64) -> Vec<&'static str> {
         .collect()
 }
 
-/// A binary objectGUID as readable text: its first three fields are stored little end first.
+/// A binary objectGUID as text. Its first three fields are stored with the least significant byte
+/// first.
 pub fn object_guid(bytes: &[u8]) -> Option<String> {
-    let b: &[u8; 16] = bytes.try_into().ok()?;
-    Some(format!(
-        "{:02x}{:02x}{:02x}{:02x}-{:02x}{:02x}-{:02x}{:02x}-{:02x}{:02x}-{:02x}{:02x}{:02x}{:02x}{:02x}{:02x}",
-        b[3],
-        b[2],
-        b[1],
-        b[0],
-        b[5],
-        b[4],
-        b[7],
-        b[6],
-        b[8],
-        b[9],
-        b[10],
-        b[11],
-        b[12],
-        b[13],
-        b[14],
-        b[15]
-    ))
+    let bytes = bytes.try_into().ok()?;
+    Some(uuid::Uuid::from_bytes_le(bytes).to_string())
 }
 
 #[cfg(test)]

@@ -400,7 +400,7 @@ pub fn is_entry(bytes: &[u8]) -> Result<bool, WireError> {
 pub enum ResponseBody<'a> {
     /// An entry of a search.
     Entry(Entry<'a>),
-    /// Other servers, at which the search goes on.
+    /// Other servers, for a search that continues there.
     Elsewhere(Vec<&'a str>),
     /// The end of a search.
     Done(ResultMessage),

@@ -392,8 +392,8 @@ impl FlatAttribute {
                     json!({"op": "replace", "path": format!("{path}[type eq {}].{sub}", quote(kind)), "value": new}),
                 ];
             }
-            // A part of a typed item (the town of an address) is set and cleared alone: the item's
-            // other parts are nobody's of ours.
+            // A sub-attribute of a typed item (the locality of an address) is set and cleared
+            // alone: the other sub-attributes are not ours.
             if let Some(kind) = self.kind.as_ref().filter(|_| self.is_part()) {
                 let part = format!("{path}[type eq {}].{sub}", quote(kind));
                 return vec![match after.first() {

@@ -371,8 +371,7 @@ impl Projection {
         })
     }
 
-    /// The part of a resource that is asked for. `id` and `schemas` are always there (RFC 7643
-    /// §3.1).
+    /// The requested part of a resource. `id` and `schemas` are always included (RFC 7643 §3.1).
     pub fn of(&self, resource: &Value) -> Value {
         let Some(whole) = resource.as_object() else {
             return resource.clone();

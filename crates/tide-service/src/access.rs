@@ -1,4 +1,4 @@
-//! Who may call what. A route that is not in the table is denied to everybody.
+//! Access control by route. A route that is not in the table is denied.
 
 use crate::problem::Refusal;
 use crate::scim::ScimError;
@@ -7,6 +7,7 @@ use axum::extract::{MatchedPath, Request, State};
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use cookie::Cookie;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use std::num::NonZeroU32;
 use tide_core::states::PrincipalKind;
@@ -19,8 +20,8 @@ pub const COOKIE: &str = "eager_tide_session";
 /// To whom a route is granted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Grant {
-    /// To everybody.
-    Everybody,
+    /// Any caller.
+    Public,
     /// To every operator.
     Operators,
     /// To the system that the path names, by a token of its own.
@@ -31,10 +32,10 @@ pub enum Grant {
 
 /// Every route that is granted, with its method.
 pub const GRANTS: &[(&str, &str, Grant)] = &[
-    ("GET", "/healthz", Grant::Everybody),
-    ("GET", "/readyz", Grant::Everybody),
-    ("GET", "/api/v1/openapi.json", Grant::Everybody),
-    ("POST", "/api/v1/session", Grant::Everybody),
+    ("GET", "/healthz", Grant::Public),
+    ("GET", "/readyz", Grant::Public),
+    ("GET", "/api/v1/openapi.json", Grant::Public),
+    ("POST", "/api/v1/session", Grant::Public),
     ("DELETE", "/api/v1/session", Grant::Operators),
     ("GET", "/api/v1/me", Grant::Operators),
     ("GET", "/api/v1/overview", Grant::Operators),
@@ -205,8 +206,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("GET", "/api/v1/journal/check", Grant::Operators),
 ];
 
-/// Below this everything is the SCIM provider's, whatever the method: a wrong one is told as SCIM
-/// tells it.
+/// Everything below this path belongs to the SCIM provider, including errors for wrong methods.
 const PROVIDER: &str = "/scim/v2/{system}";
 
 /// How many requests one token may send in a second, and how many at once.
@@ -284,16 +284,16 @@ impl Caller {
     }
 }
 
-/// A value of the Cookie header (RFC 6265 §4.2.1).
-fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
+/// The value of a cookie (RFC 6265 §4.2).
+fn cookie(headers: &HeaderMap, name: &str) -> Option<String> {
     headers
         .get_all(header::COOKIE)
         .iter()
         .filter_map(|value| value.to_str().ok())
-        .flat_map(|line| line.split(';'))
-        .filter_map(|pair| pair.trim().split_once('='))
-        .find(|(key, _)| *key == name)
-        .map(|(_, value)| value)
+        .flat_map(Cookie::split_parse)
+        .filter_map(Result::ok)
+        .find(|cookie| cookie.name() == name)
+        .map(|cookie| cookie.value().to_owned())
 }
 
 /// A request that changes something and brings a cookie must come from our own pages: those of the
@@ -352,7 +352,7 @@ async fn caller(
     let session = service
         .engine
         .store()
-        .session(secret, browsers_now(), now)
+        .session(&secret, browsers_now(), now)
         .await?
         .ok_or_else(signed_out)?;
     if !method.is_safe() && !same_origin(headers, service.public_url.as_ref()) {
@@ -387,7 +387,7 @@ async fn granted(
     };
     let is_system = caller.principal.kind == PrincipalKind::System;
     let allowed = match grant {
-        Grant::Everybody => true,
+        Grant::Public => true,
         Grant::Operators => !is_system,
         Grant::ThatSystem => is_system && caller.principal.name == system,
         Grant::ThatSystemOrOperators => !is_system || caller.principal.name == system,
@@ -417,7 +417,7 @@ async fn granted(
     Ok(caller)
 }
 
-/// Lets a request through if its route is granted to whoever calls.
+/// Lets a request through if the caller has access to its route.
 pub async fn guard(State(service): State<Service>, mut request: Request, next: Next) -> Response {
     let Some(path) = request
         .extensions()
@@ -442,7 +442,7 @@ pub async fn guard(State(service): State<Service>, mut request: Request, next: N
         grant
     };
     match grant {
-        Some(Grant::Everybody) => next.run(request).await,
+        Some(Grant::Public) => next.run(request).await,
         Some(grant) => {
             let system = request
                 .uri()
@@ -469,8 +469,8 @@ pub async fn guard(State(service): State<Service>, mut request: Request, next: N
     }
 }
 
-/// What is granted to nobody: a method that the path does not have (RFC 9110 section 15.5.6), or a
-/// path that was forgotten above.
+/// A route without access: a method that the path does not have (RFC 9110 section 15.5.6), or a
+/// path missing in the table.
 fn not_granted(method: &Method, path: &str) -> Response {
     let has: Vec<&str> = GRANTS
         .iter()
@@ -547,7 +547,7 @@ mod tests {
             header::COOKIE,
             header::HeaderValue::from_static("a=1; eager_tide_session=xyz; b=2"),
         );
-        assert_eq!(cookie(&headers, COOKIE), Some("xyz"));
+        assert_eq!(cookie(&headers, COOKIE).as_deref(), Some("xyz"));
         assert_eq!(cookie(&headers, "c"), None);
     }
 }

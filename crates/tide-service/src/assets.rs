@@ -11,9 +11,9 @@ struct Console;
 
 const NOT_BUILT: &str = "<!doctype html><title>Eager Tide</title><p>The console is not part of this build. Run <code>npm ci &amp;&amp; npm run build</code> in <code>console/</code> and build the service again. The client and the API work.";
 
-/// A file of the console; any other path is a page of it, and the console finds out which. Whoever
-/// does not ask for a page gets none: a scraper of metrics or a health check must not take the
-/// console's for an answer.
+/// Serves a file of the console; any other path is a page of it, which the console resolves. A
+/// client that does not accept HTML gets 404: a metrics scraper or a health check must not take the
+/// page for an answer.
 pub async fn serve(method: Method, uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
     let is_file = !path.is_empty() && Console::get(path).is_some();

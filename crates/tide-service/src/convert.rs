@@ -846,7 +846,7 @@ pub fn health(health: &tide_engine::Health) -> SystemHealth {
     }
 }
 
-/// Somebody who is on hold.
+/// A record on hold.
 pub fn hold(row: tide_store::HoldRow) -> tide_api::Hold {
     tide_api::Hold {
         owner: row.cause.owner(),

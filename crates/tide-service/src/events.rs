@@ -10,7 +10,7 @@ use std::convert::Infallible;
 use std::time::Duration;
 use tokio::sync::broadcast::error::RecvError;
 
-/// How often it is looked whether the session or the token still lasts.
+/// How often the session or the token is validated.
 const LOOK: Duration = Duration::from_secs(2);
 
 /// What happens from now on: changes of systems, readings, progress of runs.
@@ -31,7 +31,7 @@ pub async fn stream_events(
                             let data = serde_json::to_string(&event).unwrap_or_default();
                             return Some((Ok(Event::default().data(data)), (service, caller, events, look)));
                         }
-                        // A slow reader missed some: it is told to read the pages anew.
+                        // A slow reader missed events: it must reload.
                         Err(RecvError::Lagged(_)) => return Some((Ok(Event::default().data("{\"event\":\"missed\"}")), (service, caller, events, look))),
                         Err(RecvError::Closed) => return None,
                     },

@@ -61,7 +61,7 @@ const MAX_ID: usize = 200;
 /// The deepest nesting that is read.
 const DEPTH: usize = 5;
 
-/// The shape of a system that nobody has shown a sample of.
+/// The structure of a system without a sample.
 pub fn usual() -> EventShape {
     EventShape {
         event: "event".into(),
@@ -539,12 +539,12 @@ mod tests {
         assert!(
             odd(json!({"event": "HIRE", "who": "7"}))
                 .expect_err("no key")
-                .contains("key of the record")
+                .contains("the field with the key")
         );
         assert!(
             odd(json!({"event": "DANCE", "key": "7"}))
                 .expect_err("no word")
-                .contains("say what it means")
+                .contains("declare it in `kinds`")
         );
         assert!(odd(json!([])).is_err());
         let told = EventSample {

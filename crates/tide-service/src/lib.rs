@@ -144,7 +144,7 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
             service.clone(),
             access::guard,
         ))
-        // People's data: nobody on the way keeps it.
+        // Personal data must not be cached.
         .layer(SetResponseHeaderLayer::if_not_present(
             header::CACHE_CONTROL,
             HeaderValue::from_static("no-store"),
@@ -169,7 +169,7 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
     }
 }
 
-/// A handler that panics answers like one that fails, and the service goes on.
+/// A panic in a handler is answered as an internal error; the service continues.
 fn panicked(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
     axum::response::IntoResponse::into_response(problem::Refusal::internal(
         &tide_store::panic_message(&*panic),

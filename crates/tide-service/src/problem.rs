@@ -9,7 +9,7 @@ use tide_api::Problem;
 use tide_engine::EngineError;
 use tide_store::StoreError;
 
-/// An error on its way to a client.
+/// An error answer.
 #[derive(Debug)]
 pub struct Refusal(pub Box<Problem>);
 

@@ -535,7 +535,7 @@ async fn every_part_of_a_scope_is_told_in_the_rules() {
         .collect();
     for wanted in [
         "member of cn=crew,dc=e (including nested members)",
-        "not member of cn=new,dc=e (direct members only)",
+        "not a member of cn=new,dc=e (direct members only)",
         "filter (mail=*) ()",
         "protected uid=spare,dc=e (never linked, changed or disabled)",
         "(fed from elsewhere)",

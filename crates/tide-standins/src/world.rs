@@ -25,7 +25,7 @@ pub struct Crew {
     pub preferred: String,
     /// The family name, or the only name.
     pub family: String,
-    /// The address, as somebody typed it.
+    /// The address as it was typed.
     pub mail: String,
     /// The department's code.
     pub department: &'static str,
@@ -426,7 +426,7 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
     // A group of this class cannot be empty.
     if !members.is_empty() {
         entries.push(group("deck-watch", &members));
-        // A group in a group, and somebody beside it.
+        // A nested group with a direct member beside it.
         let planners: Vec<String> = people
             .iter()
             .filter(|p| p.title == "Planner")
@@ -464,8 +464,8 @@ fn manager(people: &[Crew], at: usize) -> String {
     people[above.unwrap_or(at)].dn()
 }
 
-/// The accounts that the crew planning service already holds: most of them somebody's, some of
-/// them doubtful, a few nobody's.
+/// The existing accounts of the crew planning service: most belong to people, some are ambiguous, a
+/// few are orphaned.
 pub fn berthing(people: &[Crew]) -> Vec<Value> {
     let account = |person: &Crew, number: &str, mail: &str, name: String| {
         let mut user = json!({
@@ -533,8 +533,7 @@ pub fn berthing(people: &[Crew]) -> Vec<Value> {
     users
 }
 
-/// The feed of the personnel office: everybody with a number, and a few rows as such files have
-/// them.
+/// The feed of the personnel office: all people with a number, and a few invalid rows.
 pub fn roster(people: &[Crew]) -> String {
     let mut text = "number;first_name;family_name;contract;start;end;status\n".to_owned();
     let mut seen = std::collections::HashSet::new();

@@ -1,6 +1,6 @@
 //! Who may act: principals, their tokens and their sessions. Only hashes are kept.
 
-use crate::codes::parse_code;
+use crate::db::codes::parse_code;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
@@ -83,7 +83,7 @@ fn read_principal(row: &SqliteRow) -> Result<Principal, StoreError> {
 }
 
 impl Store {
-    /// True while nobody exists who could sign in.
+    /// Whether there is no operator yet.
     pub async fn has_no_operator(&self) -> Result<bool, StoreError> {
         let count: i64 =
             sqlx::query_scalar("SELECT count(*) FROM principal WHERE kind = 'operator'")

@@ -1,8 +1,8 @@
 //! The append-only history. Each entry is authenticated with a key that is derived from the master
-//! key, and its code covers that of the entry before it: whoever can write the file, but has not
-//! the key, can neither change an entry nor add one. The head, which is the last entry, is sealed
-//! beside the journal, so that a cut-off end is found; written down elsewhere, it also shows that
-//! an older copy was put in the file's place.
+//! key, and its code covers that of the entry before it: a person who can write the file, but lacks
+//! the key, can neither change nor add an entry. The head (the last entry) is sealed beside the
+//! journal, so that a cut-off end is found; stored elsewhere, it also reveals that an older copy
+//! replaced the file.
 
 use crate::{Store, StoreError, format_timestamp};
 use futures::TryStreamExt;
@@ -217,7 +217,7 @@ pub(crate) async fn append_all(
 }
 
 impl Store {
-    /// Writes one entry that stands by itself.
+    /// Writes one entry outside of another transaction.
     pub async fn note(
         &self,
         principal: &str,
@@ -277,8 +277,8 @@ impl Store {
             .collect())
     }
 
-    /// The head: the number of the last entry and its code, to be kept where whoever can write the
-    /// file cannot write. Nothing when the journal is empty.
+    /// The head: the number and code of the last entry, to be stored where a person who can write
+    /// the file cannot write. `None` if the journal is empty.
     pub async fn journal_head(&self) -> Result<Option<String>, StoreError> {
         let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1")
             .fetch_optional(&self.reader)

@@ -7,67 +7,50 @@
 //! It is *not* a place for decisions: rows go in and come out, and `tide-core` judges them.
 
 mod access;
-mod accounts;
-mod approvals;
-mod changes;
-mod codes;
+mod db;
+mod governance;
+mod snapshot;
+mod sync;
+
 mod decision_input;
-mod dirty_records;
-mod drafts;
-mod error;
-mod external_changes;
-mod holds;
 mod identities;
-mod inbound;
 mod journal;
-mod lifecycle;
-mod matches;
-mod membership_delta;
-mod notifications;
-mod overrides;
-mod password_sync;
-mod passwords;
-mod preconditions;
 mod queue;
-mod restore;
-mod results;
-mod roles;
 mod rules;
 mod secrets;
-mod sync_cursor;
-mod systems;
-mod write_stop;
-mod writer;
 
 pub use access::{Bearer, NewTokenRow, Principal, Session, TokenRow};
-pub use accounts::{AccountRow, QuarantineRow, Reading, WholeReading};
-pub use approvals::{Answered, ApprovalAnswer, ApprovalRow, Cause, NewApproval, OperatorRow};
-pub use changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
-pub use dirty_records::DirtyRecords;
-pub use drafts::{DraftRow, VersionRow};
-pub use error::{StoreError, panic_message};
-pub use external_changes::{AlertRow, Surprise};
-pub use holds::{Hold, HoldFilter, HoldKey, HoldRow};
+pub use db::error::{StoreError, panic_message};
+pub use db::restore::{backup, restore};
+pub use decision_input::dirty_records::DirtyRecords;
+pub use decision_input::preconditions::{DecisionPreconditions, GuardWindow};
+pub use governance::approvals::{
+    Answered, ApprovalAnswer, ApprovalRow, Cause, NewApproval, OperatorRow,
+};
+pub use governance::external_changes::{AlertRow, Surprise};
+pub use governance::notifications::NotificationRow;
+pub use governance::overrides::{NewOverride, OverrideRow};
+pub use governance::write_stop::WriteStop;
+pub use identities::lifecycle::LeaverRow;
+pub use identities::matches::{AnswerRow, NewAnswer};
+pub use identities::roles::GrantRow;
 pub use identities::{IdentityRow, IdentityUpdates, LinkRow};
-pub use inbound::{EventRow, EventTaken, NewEvent, NewPushed, PushedKey, PushedRow};
 pub use journal::JournalEntry;
-pub use lifecycle::LeaverRow;
-pub use matches::{AnswerRow, NewAnswer};
-pub use notifications::NotificationRow;
-pub use overrides::{NewOverride, OverrideRow};
-pub use password_sync::PasswordSetRow;
-pub use passwords::PasswordRow;
-pub use preconditions::{DecisionPreconditions, GuardWindow};
+pub use queue::changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
+pub use queue::holds::{Hold, HoldFilter, HoldKey, HoldRow};
+pub use queue::results::ChangeResult;
 pub use queue::{DECIDED_AGAIN, Parked, Settled};
-pub use restore::{backup, restore};
-pub use results::ChangeResult;
-pub use roles::GrantRow;
 pub use rules::RuleVersion;
+pub use rules::drafts::{DraftRow, VersionRow};
+pub use secrets::password_sync::PasswordSetRow;
+pub use secrets::passwords::PasswordRow;
 pub use secrets::{MasterKey, Vault};
-pub use sync_cursor::SyncCursor;
-pub use systems::{AtWork, SystemRow};
-pub use write_stop::WriteStop;
+pub use snapshot::accounts::{AccountRow, QuarantineRow, Reading, WholeReading};
+pub use sync::inbound::{EventRow, EventTaken, NewEvent, NewPushed, PushedKey, PushedRow};
+pub use sync::sync_cursor::SyncCursor;
+pub use sync::systems::{AtWork, SystemRow};
 
+use db::writer::{Boxed, Writer};
 use jiff::Timestamp;
 use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
@@ -76,7 +59,6 @@ use std::path::Path;
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, RwLock};
 use tokio::sync::Mutex;
-use writer::{Boxed, Writer};
 
 static MIGRATOR: Migrator = sqlx::migrate!();
 
@@ -179,7 +161,9 @@ impl Store {
         let latest = Arc::new(AtomicI64::new(
             parse_timestamp(latest).map_or(i64::MIN, Timestamp::as_millisecond),
         ));
-        let write_stop = Arc::new(RwLock::new(write_stop::load(&mut connection).await?));
+        let write_stop = Arc::new(RwLock::new(
+            governance::write_stop::load(&mut connection).await?,
+        ));
         let vault = Vault::new(key);
         let journal_key = vault.journal_key();
         let writer = Writer::start(connection, sweeper, journal_key.clone());
@@ -194,9 +178,9 @@ impl Store {
         })
     }
 
-    /// The moment of an observation or of a write, by which it is told which is the later one:
-    /// `now`, unless the clock was set back since the last one. Then the moments go on from there,
-    /// a millisecond each, until the clock has caught up; a restart does not change that.
+    /// The time of an observation or write, used to order them: `now`, unless the clock was set
+    /// back since the last one. Then it advances by a millisecond each time until the clock has
+    /// caught up, also across restarts.
     pub fn monotonic_now(&self, now: Timestamp) -> Timestamp {
         let wall = now.as_millisecond();
         let next = |last: i64| if wall >= last { wall } else { last + 1 };
@@ -226,7 +210,7 @@ impl Store {
         }
         let mut decider = self.decider.lock().await;
         let mut tx = decider.as_mut().ok_or(StoreError::Closed)?.begin().await?;
-        // Nothing is written, and nobody need wait for its end.
+        // Nothing is written, so no durability is needed.
         look(&mut tx).await
     }
 
@@ -255,8 +239,8 @@ impl Store {
             .await
     }
 
-    /// Returns when nothing can be written any more, though nobody closed the store: whoever serves
-    /// has to end then, so that it is started again.
+    /// Returns when writes are no longer possible although the store was not closed: the process
+    /// must then end, so that it is restarted.
     pub async fn writer_lost(&self) {
         self.writer.lost().await;
     }
@@ -272,8 +256,8 @@ impl Store {
     }
 }
 
-/// Makes sure that only its owner may read a file, which is made if it is not there. SQLite gives
-/// what stands beside it the same rights.
+/// Ensures that only the owner may read a file, creating it if necessary. SQLite gives its side
+/// files the same mode.
 fn keep_private(path: &Path) -> std::io::Result<()> {
     let mut options = std::fs::OpenOptions::new();
     options.append(true).create(true);

@@ -152,7 +152,7 @@ async fn readings_that_overlap_make_nobody_absent() {
     assert_eq!(
         (end(first, 21).await, end(second, 22).await),
         (0, 0),
-        "each of them showed everybody"
+        "each of them contained all"
     );
     // The other way round: the earlier one shows them last.
     let (third, fourth) = (begin(30).await, begin(40).await);

@@ -59,7 +59,7 @@ fn owner(owner: HoldOwner) -> &'static str {
         HoldOwner::SourceOwner => "owner of the source",
         HoldOwner::RuleAuthor => "author of the rules",
         HoldOwner::SystemOwner => "owner of the target",
-        HoldOwner::Nobody => "ends automatically",
+        HoldOwner::Automatic => "ends automatically",
     }
 }
 

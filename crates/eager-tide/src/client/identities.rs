@@ -273,7 +273,7 @@ fn groups(all: &Memberships) {
         _ => "by hand".to_owned(),
     };
     if all.groups.is_empty() && all.members.is_empty() {
-        output::line("in no group, and nobody is in it");
+        output::line("no groups and no members");
     }
     if !all.groups.is_empty() {
         let rows = all.groups.iter().map(|one| {

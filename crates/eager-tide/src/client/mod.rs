@@ -27,6 +27,7 @@ pub mod webhooks;
 
 use anyhow::{Context, anyhow};
 use clap::{Args, ValueEnum};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::Method;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -120,17 +121,12 @@ impl Reach {
     }
 }
 
-/// Percent-encodes a path segment, so that it stays one segment.
+/// All characters but letters, digits and a few safe marks.
+const UNSAFE_IN_SEGMENT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'~');
+
+/// Percent-encodes a path segment, so that it stays one segment (RFC 3986 §3.3).
 pub fn segment(text: &str) -> String {
-    text.bytes()
-        .map(|b| {
-            if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_') {
-                char::from(b).to_string()
-            } else {
-                format!("%{b:02X}")
-            }
-        })
-        .collect()
+    utf8_percent_encode(text, UNSAFE_IN_SEGMENT).to_string()
 }
 
 fn explain(problem: Problem, status: u16) -> anyhow::Error {

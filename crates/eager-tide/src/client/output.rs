@@ -41,8 +41,8 @@ pub fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) {
     if !bold {
         table.set_width(140);
     }
-    // Each cell was cleaned; cleaning the whole would take the head's own bold letters for
-    // somebody's.
+    // Each cell was cleaned already. Cleaning the whole table would remove the escape codes of the
+    // bold header.
     let _ = write!(std::io::stdout(), "{}", laid_out(table, head, rows, bold));
 }
 
@@ -109,11 +109,11 @@ mod tests {
 
     #[test]
     fn a_table_is_bold_by_its_own_hand_only() {
-        let rows = || vec![vec!["Ada\u{1b}[31m".to_owned(), "in step".to_owned()]];
+        let rows = || vec![vec!["Ada\u{1b}[31m".to_owned(), "in sync".to_owned()]];
         let mut wide = comfy_table::Table::new();
         wide.set_width(60);
         let plain = super::laid_out(wide, &["person", "state"], rows(), false);
-        assert_eq!(plain, " PERSON   STATE\n Ada[31m  in step\n");
+        assert_eq!(plain, " PERSON   STATE\n Ada[31m  in sync\n");
         let mut wide = comfy_table::Table::new();
         wide.set_width(60).enforce_styling();
         let bold = super::laid_out(wide, &["person", "state"], rows(), true);

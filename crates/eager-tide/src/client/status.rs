@@ -79,7 +79,7 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
     output::line(&format!(
         "on hold      {}",
         if overview.holds.is_empty() {
-            "nobody".into()
+            "no records".into()
         } else {
             super::holds::counts(&overview.holds)
         }

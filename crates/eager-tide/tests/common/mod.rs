@@ -188,9 +188,8 @@ pub fn said(service: &Service, arguments: &[&str], code: i32) -> String {
 
 /// An answer that holds all of these.
 pub fn holds(said: &str, parts: &[&str]) {
-    for part in parts {
-        assert!(said.contains(part), "`{part}` in: {said}");
-    }
+    let missing: Vec<_> = parts.iter().filter(|part| !said.contains(**part)).collect();
+    assert!(missing.is_empty(), "{missing:?} in: {said}");
 }
 
 /// Adds the demo's two systems to a service and publishes the demo's rules.

@@ -23,7 +23,7 @@ use tokio::sync::mpsc;
 /// The controls by which a way is known.
 const CONTENT_SYNC: &str = "1.3.6.1.4.1.4203.1.9.1.1";
 const SHOW_DELETED: &str = "1.2.840.113556.1.4.417";
-/// How often it is asked whether the connection still lives.
+/// How often the connection is probed.
 const PULSE: Duration = Duration::from_secs(30);
 /// How far back the first look goes where the server's own clock is not known.
 const FIRST_LOOK: i64 = 24 * 3600;
@@ -41,19 +41,9 @@ fn careful<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
     })
 }
 
-/// A UUID's octets as the text that keys are.
-fn uuid_text(octets: &[u8]) -> Option<String> {
-    let hex: String = octets.iter().map(|octet| format!("{octet:02x}")).collect();
-    (hex.len() == 32).then(|| {
-        format!(
-            "{}-{}-{}-{}-{}",
-            &hex[..8],
-            &hex[8..12],
-            &hex[12..16],
-            &hex[16..20],
-            &hex[20..]
-        )
-    })
+/// A UUID as the text of keys.
+fn uuid_text(bytes: &[u8]) -> Option<String> {
+    Some(uuid::Uuid::from_slice(bytes).ok()?.to_string())
 }
 
 /// A place in a domain controller's history: a number of one database, which has another name after
@@ -110,8 +100,8 @@ impl LdapConnector {
         }
     }
 
-    /// Does content synchronization name entries by the keys that we know them by (RFC 4533 §2.1)?
-    /// Another UUID would make deletions of nobody.
+    /// Returns whether content synchronization identifies entries by their keys (RFC 4533 §2.1).
+    /// With other UUIDs, deletions could not be assigned.
     async fn tells_keys(&self, ldap: &mut Ldap) -> Result<(), String> {
         let control: RawControl = SyncRequest {
             mode: RefreshMode::RefreshOnly,
@@ -234,10 +224,7 @@ impl LdapConnector {
             .iter()
             .find(|(n, _)| n.eq_ignore_ascii_case(name))
         {
-            return Ok(octets
-                .iter()
-                .map(|o| o.iter().map(|b| format!("{b:02x}")).collect())
-                .collect());
+            return Ok(octets.iter().map(hex::encode).collect());
         }
         let found = entry
             .attrs
@@ -304,7 +291,7 @@ impl LdapConnector {
             })
     }
 
-    /// Content synchronization, until it breaks or nobody listens.
+    /// Runs content synchronization until it fails or the receiver is dropped.
     pub(super) async fn synchronize(
         &self,
         object: ObjectType,
@@ -719,7 +706,7 @@ impl LdapConnector {
                         .lock()
                         .unwrap_or_else(PoisonError::into_inner)
                         .insert(container.key);
-                    // From the beginning on, whoever lies in it is told anyway.
+                    // In the initial content, every entry of the container is sent anyway.
                     if !is_new && going_on {
                         accounts.extend(self.below(object, &container.name, known).await?);
                     }
@@ -748,8 +735,8 @@ fn containers() -> LdapFilter {
     )
 }
 
-/// How far back it is looked from the last change that was seen: what was written elsewhere at an
-/// earlier time may arrive later.
+/// How far before the last change each poll looks: entries written on another server earlier may
+/// arrive later.
 const LOOK_BACK: i64 = 300;
 
 /// A time as directories write it, so many seconds later; what is no time stays as it is.

@@ -81,8 +81,8 @@ impl DirectoryCapabilities {
             .object_classes
             .get(&object)
             .map_or(&[][..], Vec::as_slice);
-        // Elsewhere the class is unknown, and the negation of what is unknown holds for nobody (RFC
-        // 4511 §4.5.1.7).
+        // On other servers the class is unknown, and the negation of an undefined filter matches
+        // nothing (RFC 4511 §4.5.1.7).
         if object == ObjectType::Person && self.controller && !has_class(classes, COMPUTER) {
             return LdapFilter::All(vec![
                 any_of(classes),

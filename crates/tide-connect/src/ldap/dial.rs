@@ -251,7 +251,7 @@ impl Dialer {
         match connected {
             Ok(Ok((connection, ldap))) => {
                 tokio::spawn(async move {
-                    // Every waiting operation is told of the end by its own error.
+                    // Every pending operation gets its own error.
                     if let Err(error) = connection.drive().await {
                         tracing::debug!(%error, "an LDAP connection ended");
                     }
@@ -303,7 +303,7 @@ impl Dialer {
         Err(refused(name, &result, forms))
     }
 
-    /// The name and the password with which we bind; nothing, to be nobody.
+    /// The bind name and password; none for an anonymous bind.
     fn credentials(&self) -> Result<Option<(&str, &str)>, ConnectError> {
         let Some(name) = self
             .settings
@@ -320,7 +320,7 @@ impl Dialer {
             .filter(|secret| !secret.is_empty())
         {
             Some(password) => Ok(Some((name, password))),
-            // RFC 4513 §5.1.2: a name without a password would be let in as nobody.
+            // RFC 4513 §5.1.2: a bind with a name and no password would be anonymous.
             None => Err(ConnectError::system_down(
                 "no_password",
                 format!("there is no password for {name}"),
@@ -499,7 +499,7 @@ impl Dialer {
         Some(ldap)
     }
 
-    /// Tries each backup host by itself; one that fails is a warning, since the first one answers.
+    /// Tests each backup host; a failure is a warning, because the first host works.
     pub async fn check_backups(&self, report: &mut CheckReport) {
         for url in &self.settings.backups {
             let tried = match host(url) {
@@ -542,24 +542,10 @@ pub(super) fn referral_base(url: &str) -> Option<String> {
         .1
         .split('?')
         .next()?;
-    let mut octets = Vec::with_capacity(path.len());
-    let mut rest = path.as_bytes();
-    while let [first, tail @ ..] = rest {
-        match (first, tail) {
-            (b'%', [high, low, after @ ..]) => {
-                let hex = |b: &u8| char::from(*b).to_digit(16);
-                octets.push((hex(high)? * 16 + hex(low)?) as u8);
-                rest = after;
-            }
-            (byte, after) => {
-                octets.push(*byte);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8(octets)
-        .ok()
-        .filter(|base| !base.is_empty())
+    let base = percent_encoding::percent_decode_str(path)
+        .decode_utf8()
+        .ok()?;
+    Some(base.into_owned())
 }
 
 fn clip(text: &str) -> String {
@@ -571,8 +557,8 @@ fn clip(text: &str) -> String {
     }
 }
 
-/// What a password policy says of somebody whom it lets in: a warning, or that it will not go on
-/// for long.
+/// The warnings of a password policy after a successful bind: an error if the account will soon be
+/// unusable.
 fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
     match policy_warning(result) {
         // Each further log-in would use one up, until none is left.
@@ -597,7 +583,7 @@ fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, Conn
 /// The code of a password that has expired.
 const EXPIRED: &str = "password_expired";
 
-/// What a password policy warns of although it lets somebody in (draft-behera §6.2).
+/// A warning of a password policy after a successful bind (draft-behera §6.2).
 enum Warning {
     /// The password expires in so many seconds.
     Expires(u64),

@@ -38,12 +38,7 @@ fn mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> String {
         mac.update(value);
         mac.update(&[0]);
     }
-    mac.finalize()
-        .into_bytes()
-        .iter()
-        .take(12)
-        .map(|octet| format!("{octet:02x}"))
-        .collect()
+    hex::encode(&mac.finalize().into_bytes()[..12])
 }
 
 /// Attributes that change at every log-in. They are kept by the day: who logs in is no news each
@@ -343,7 +338,7 @@ fn enabled(attributes: &Attributes, state: State) -> Option<bool> {
                 .iter()
                 .any(|v| v.to_string().eq_ignore_ascii_case("true")),
         ),
-        // A lock after too many wrong passwords passes by itself: the account is no disabled one.
+        // A lock after too many wrong passwords ends automatically: the account is not disabled.
         State::LockedTime => Some(
             !attributes
                 .get("pwdAccountLockedTime")

@@ -147,9 +147,9 @@ impl LdapConnector {
         true
     }
 
-    /// Would the server take a write here? A change that can never be made is asked for (RFC 4528):
-    /// a server that takes writes says that the condition does not hold, and a replica refers to
-    /// another one.
+    /// Tests whether the server accepts writes, with a change that can never be applied (RFC 4528
+    /// assertion): a writable server answers that the assertion failed, a replica refers to another
+    /// server.
     async fn check_writing(
         &self,
         ldap: &mut Ldap,
@@ -353,7 +353,7 @@ impl LdapConnector {
                 page: Some((size, &[])),
             };
             reader.begin(&first).await?;
-            // A page is made into accounts while the next one is on its way.
+            // Converts a page into accounts while the next page is being received.
             let mut making: Option<JoinHandle<Result<ConvertedPage, ConnectError>>> = None;
             let mut more = true;
             while more {
@@ -496,7 +496,7 @@ impl LdapConnector {
             .search(base, Scope::Base, "(objectClass=*)", vec!["1.1"])
             .await
             .map_err(|error| dial::broken(&self.settings().url, &error))?;
-        let nobody = self.settings().auth == crate::LdapAuth::Simple
+        let anonymous = self.settings().auth == crate::LdapAuth::Simple
             && self
                 .settings()
                 .bind_dn
@@ -510,12 +510,12 @@ impl LdapConnector {
             .filter_map(|c| c.parse::<Dn>().ok())
             .any(|context| context == asked);
         match answer.1.rc {
-            1 | 8 | 48 | 50 | 53 if nobody => Err(ConnectError::permanent(
+            1 | 8 | 48 | 50 | 53 if anonymous => Err(ConnectError::permanent(
                 "anonymous_refused",
                 "the server shows nothing to anonymous clients",
                 "give a service account and its password",
             )),
-            32 if held && nobody => Err(ConnectError::permanent(
+            32 if held && anonymous => Err(ConnectError::permanent(
                 "anonymous_refused",
                 format!("the server has {base}, but does not show it to anonymous clients"),
                 "give a service account and its password",

@@ -109,7 +109,7 @@ mod tests {
             assert_eq!(
                 of(rc),
                 Err(("tls_needed", FailureClass::Permanent)),
-                "also where it is asked for after the bind"
+                "also if it is requested after the bind"
             );
         }
         for rc in [4, 11] {

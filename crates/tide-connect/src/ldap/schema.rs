@@ -50,7 +50,7 @@ pub(super) struct DirectoryCapabilities {
     pub state: State,
     /// A domain controller: it has file times, control flags and SIDs.
     pub controller: bool,
-    /// What it says of itself, as label and text.
+    /// Its capabilities, as label and text.
     profile: Vec<(String, String)>,
     paging: bool,
     /// By what changed passwords are told apart, if they are.
@@ -190,7 +190,7 @@ pub(super) fn forms(controller: bool) -> &'static str {
     }
 }
 
-/// The capability by which a domain controller is told.
+/// The capability that identifies a domain controller.
 pub(super) const CONTROLLER: &str = "1.2.840.113556.1.4.800";
 
 fn is_controller(root: &SearchEntry) -> bool {
@@ -623,17 +623,10 @@ impl DirectoryCapabilities {
     }
 }
 
-/// The octets of a GUID's text, in the order in which the server stores them.
+/// The bytes of a GUID in the order in which the server stores them.
 fn guid_bytes(text: &str) -> Option<Vec<u8>> {
-    let hex: String = text.chars().filter(|c| *c != '-').collect();
-    if hex.len() != 32 || !hex.is_ascii() {
-        return None;
-    }
-    let raw: Vec<u8> = (0..16)
-        .map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).ok())
-        .collect::<Option<_>>()?;
-    let order = [3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15];
-    Some(order.iter().map(|&i| raw[i]).collect())
+    let guid = uuid::Uuid::parse_str(text).ok()?;
+    Some(guid.to_bytes_le().to_vec())
 }
 
 #[cfg(test)]

@@ -1,4 +1,4 @@
-//! Filters that only the server can decide: it is asked about each account that it shows.
+//! Filters that only the server can evaluate: it evaluates them for each account that was read.
 
 use super::schema::DirectoryCapabilities;
 use super::{LdapConnector, Search};

@@ -52,12 +52,12 @@ fn set(attribute: &str, values: &[Value]) -> HashSet<Octets> {
         .collect()
 }
 
-/// The value of `pwdAccountLockedTime` by which an administrator locks an account
-/// (draft-behera-ldap-password-policy §5.3.3). Any other value is a lock after too many wrong
-/// passwords, which passes by itself and is not ours.
+/// The value of `pwdAccountLockedTime` with which an administrator locks an account
+/// (draft-behera-ldap-password-policy §5.3.3). Any other value is a temporary lock after too many
+/// wrong passwords, which we did not set.
 pub(super) const LOCKED_FOR_GOOD: &str = "000001010000Z";
 
-/// How often a change of account flags is tried when somebody else changes them at the same time.
+/// Number of attempts to change account flags when others change them at the same time.
 const RACES: usize = 4;
 
 /// How an attribute is written.
@@ -139,7 +139,7 @@ fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectErro
         ConnectError::unknown_outcome(
             fault.code,
             fault.message,
-            "it is looked for before anything is sent again",
+            "a look-up precedes any further request",
         )
     } else {
         fault
@@ -243,7 +243,7 @@ impl LdapConnector {
         if !first.before.iter().chain(&first.after).any(named) {
             return values;
         }
-        // Whoever is not there any more has no other name.
+        // A member that no longer exists has no other name.
         let Ok(found) = self.by_key(key, name).await else {
             return values;
         };
@@ -467,8 +467,8 @@ async fn send(
                 return Ok(WrittenAccount::Keyed(key, name));
             }
             let mut result = modify(ldap, settings, &name, changes.clone()).await?;
-            // A directory that follows renames by itself, or somebody else, was faster: only what
-            // differs still is sent.
+            // A directory with referential integrity, or another client, was faster: only what
+            // still differs is sent.
             if found_otherwise(result.rc, known) {
                 match differs_still(ldap, wait, &name, changes).await {
                     Some(left) if left.is_empty() => return Ok(WrittenAccount::Keyed(key, name)),
@@ -666,9 +666,9 @@ fn names_entry(dn: &str, attribute: &str) -> bool {
         .any(|(name, _)| name.trim().eq_ignore_ascii_case(attribute))
 }
 
-/// Changes some of the account flags of a domain controller and leaves the others: the old value is
-/// deleted and the new one added in one modify, which fails when somebody else changed them since
-/// they were read, and is tried again then.
+/// Changes some account flags of a domain controller and keeps the others: one modify deletes the
+/// old value and adds the new one. It fails if the flags changed since they were read, and is then
+/// retried.
 async fn set_flags(
     ldap: &mut Ldap,
     settings: &LdapSettings,

@@ -3,6 +3,7 @@
 use crate::access::{AccessToken, Permit, RequestLimits};
 use crate::tls::Trust;
 use crate::{CheckReport, ConnectError, ConnectionState, ScimAuth, Secret};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{
     ACCEPT, CONTENT_TYPE, ETAG, HeaderMap, HeaderName, HeaderValue, IF_MATCH, RETRY_AFTER,
@@ -18,7 +19,7 @@ const SCIM_JSON: HeaderValue = HeaderValue::from_static("application/scim+json")
 const MAX_BODY: usize = 32 << 20;
 /// How often a request is sent that the service asked to send later.
 const PATIENCE: u32 = 5;
-/// The longest pause that a service may ask for while somebody waits.
+/// The longest pause requested by a service that is respected while a caller waits.
 const LONGEST: Duration = Duration::from_secs(120);
 
 /// Where a service is and how it is called.
@@ -66,17 +67,12 @@ impl Resolve for Careful {
     }
 }
 
-/// A path segment that cannot step out of its place.
+/// All characters but letters, digits and a few safe marks.
+const UNSAFE_IN_SEGMENT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'~');
+
+/// Percent-encodes a path segment, so that it stays one segment (RFC 3986 §3.3).
 pub(crate) fn segment(text: &str) -> String {
-    text.bytes()
-        .map(|b| {
-            if b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'~') {
-                char::from(b).to_string()
-            } else {
-                format!("%{b:02X}")
-            }
-        })
-        .collect()
+    utf8_percent_encode(text, UNSAFE_IN_SEGMENT).to_string()
 }
 
 pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
@@ -300,7 +296,7 @@ impl Http {
             .body)
     }
 
-    /// What stands at a place of this service that it named itself: a request in its queue.
+    /// Reads a location that the service returned: an operation in its queue.
     pub async fn at(&self, place: &str) -> Result<Json, ConnectError> {
         let url = self.join(place)?;
         if !self.ours(&url) {
@@ -437,7 +433,7 @@ impl Http {
                 && matches!(self.auth, ScimAuth::Oauth { .. })
                 && !renewed
             {
-                // The token was taken back before its time: one new one is asked for.
+                // The token was revoked early: request one new token.
                 renewed = true;
                 continue;
             }
@@ -583,17 +579,17 @@ impl Http {
             )
         };
         let secret = self.secret.as_ref().map(Secret::expose).unwrap_or_default();
-        let mut form = vec![("grant_type", "client_credentials")];
-        form.extend(scope.as_deref().map(|scope| ("scope", scope)));
-        let mut body = Url::parse("form:").map_err(|e| refused(e.to_string()))?;
-        body.query_pairs_mut().extend_pairs(form);
+        let form = form_urlencoded::Serializer::new(String::new())
+            .append_pair("grant_type", "client_credentials")
+            .extend_pairs(scope.as_ref().map(|scope| ("scope", scope)))
+            .finish();
         let response = self
             .client
             .post(usable(token_url)?)
             .basic_auth(client_id, Some(secret))
             .header(CONTENT_TYPE, "application/x-www-form-urlencoded")
             .header(ACCEPT, "application/json")
-            .body(body.query().unwrap_or_default().to_owned())
+            .body(form)
             .send()
             .await
             .map_err(|error| self.lost(&error, false))?;
@@ -616,7 +612,7 @@ impl Http {
             ));
         };
         let lasts = json["expires_in"].as_u64().unwrap_or(300);
-        // A little early, so that no request is sent with a token that runs out on its way.
+        // Renewed a little early, so that no request is sent with a token that expires in transit.
         let renew =
             Instant::now() + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
         let secret = Secret::new(token);
@@ -831,8 +827,8 @@ fn meaning(
             format!("the service limits the request rate (HTTP 429){detail}"),
             "retried automatically",
         )),
-        // It may have been made before the service failed: whoever waits for an answer must not
-        // make it again.
+        // The account may have been created before the service failed: it must not be created again
+        // before it was looked for.
         500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => {
             Err(ConnectError::unknown_outcome(
                 "answer_lost",
@@ -864,7 +860,7 @@ fn meaning(
     }
 }
 
-/// Somebody else's words, cut to a length and without control characters.
+/// Text from a server, shortened and without control characters.
 fn clip(text: &str) -> String {
     text.chars().filter(|c| !c.is_control()).take(300).collect()
 }

@@ -1,7 +1,6 @@
-//! The SCIM connector (RFC 7643, 7644): asks what the service can do and adapts to it. Lists are
-//! read by cursor or by index, changes are sent as PATCH or, where there is none, as PUT of the
-//! whole resource; what is looked for is asked by filter or, where there is none, found in the
-//! list.
+//! The SCIM connector (RFC 7643, 7644). It detects the capabilities of the service and adapts:
+//! lists are read by cursor or by index; changes are sent as PATCH or, without PATCH, as PUT of the
+//! whole resource; look-ups use a filter or, without filters, the whole list.
 
 pub(crate) mod http;
 
@@ -33,7 +32,7 @@ const PIECE: usize = 200;
 /// A part of a typed item, with its value.
 type Part<'a> = (&'a FlatAttribute, Json);
 
-/// How far back it is looked from the last change that was seen.
+/// How far before the last change each poll looks.
 const LOOK_BACK: jiff::SignedDuration = jiff::SignedDuration::from_mins(5);
 
 /// A SCIM service.
@@ -234,8 +233,7 @@ impl ScimConnector {
             let total = page["totalResults"].as_u64().unwrap_or_default() as usize;
             if resources.is_empty() || start > total {
                 if seen.len() < total {
-                    // Somebody moved between two pages: they are asked for again before it goes on
-                    // from here.
+                    // A resource moved between two pages: the poll is repeated before it continues.
                     let said = format!(
                         "{} of {total} changed resources were returned: the list changed during the read",
                         seen.len()
@@ -300,7 +298,7 @@ impl ScimConnector {
                             "it is read again",
                         ));
                     }
-                    // A service that goes round in circles shows nobody new.
+                    // A service with a cursor cycle returns no new resources.
                     Some(_) if keys.len() == before => {
                         return Err(ConnectError::transient(
                             "page_loop",
@@ -400,7 +398,7 @@ impl ScimConnector {
         }
         let mut pieces: Vec<Vec<Json>> = vec![Vec::new()];
         let mut weight = 0;
-        // Who is asked for a new password at the next log-in is nothing that SCIM has words for.
+        // SCIM has no attribute to require a new password at the next sign-in.
         let operations = known()
             .filter(|(attribute, _)| !is_new(attribute))
             .flat_map(|(attribute, value)| {
@@ -490,9 +488,9 @@ impl ScimConnector {
         }
     }
 
-    /// Changes a whole resource (RFC 7644 §3.5.1): what the service holds, with our values in it.
-    /// With a version, so that nobody's change in between is lost; tried again with the newer one
-    /// if so.
+    /// Replaces a whole resource (RFC 7644 §3.5.1): its current state with our values. With a
+    /// version, a change in between is detected, and the replacement is retried with the newer
+    /// state.
     async fn put(
         &self,
         path: &str,
@@ -983,7 +981,7 @@ impl Connector for ScimConnector {
                 "decide again: start a new run",
             ));
         };
-        // RFC 7644 §3.5.2: the answer is the whole resource unless it is asked for a part.
+        // RFC 7644 §3.5.2: the answer contains the whole resource unless attributes are requested.
         self.change(endpoint, id, write, Some("id"), &permit)
             .await
             .map(|_| ())

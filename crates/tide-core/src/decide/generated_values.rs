@@ -1,5 +1,4 @@
-//! What an identity holds beside what its sources say: whom its references mean, and the names made
-//! up for it.
+//! Values of an identity beside those of its sources: resolved references and generated names.
 
 use super::people::Person;
 use super::{Outcome, OutsideRecords};
@@ -11,8 +10,8 @@ use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
 use std::collections::{HashMap, HashSet};
 
-/// Turns what the sources write (a DN, an id, a number) into the ids of those who are meant. A
-/// reference to nobody who is known yet leaves the one that was there.
+/// Resolves what sources write (a DN, an id, a number) to the ids of identities. A reference to an
+/// unknown person keeps the previous one.
 pub(super) fn resolve(
     rules: &RuleSet,
     population: &Population,
@@ -121,9 +120,8 @@ pub(super) fn resolve(
     }
 }
 
-/// Gives everybody who takes part one of the values that a rule spreads over: once, and for life.
-/// Who leaves gives theirs back where the least used is looked for, and gets the same one when they
-/// return.
+/// Assigns a distributed value to every identity in scope, once and for life. With `least_used`, a
+/// leaver frees its share, and gets the same value after a return.
 pub(super) fn spread(
     rules: &RuleSet,
     population: &Population,
@@ -156,8 +154,7 @@ pub(super) fn spread(
         let mut counts = elsewhere.spread(kind, name, &these);
         let mut without = Vec::new();
         for (place, person) in people.iter_mut().enumerate() {
-            // What somebody was given stays theirs, also when the rule spreads over other values by
-            // now.
+            // An assigned value stays, even if the rule distributes other values now.
             let kept = stored
                 .get(person.id.as_str())
                 .map_or(&[][..], |attributes| attributes.get(name));
@@ -205,7 +202,8 @@ pub(super) fn spread(
     }
 }
 
-/// Makes up what is missing, and notes what is given, so that nobody else is ever given it.
+/// Generates missing values, and reserves them, so that they are never assigned to another
+/// identity.
 pub(super) fn name(
     rules: &RuleSet,
     population: &Population,

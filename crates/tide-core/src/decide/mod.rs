@@ -87,7 +87,7 @@ pub struct Change {
     pub reason: Reason,
     /// Why it is not sent, if it is not.
     pub hold: Option<Reason>,
-    /// Who is asked before it is sent, if anybody is.
+    /// The approval request, if one is needed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub approval: Option<ApprovalRequirement>,
     /// The seats of licences that it would take.
@@ -169,8 +169,7 @@ impl Change {
             && !matches!(refused, ChangeKind::Create | ChangeKind::Delete)
     }
 
-    /// Its place among the kinds: what is done to somebody who left comes first, in the order of
-    /// its steps.
+    /// The order of changes: those of leavers come first, in the order of their steps.
     fn rank(&self) -> (ChangeKind, u16) {
         if self.step > 0 {
             (ChangeKind::Disable, self.step)
@@ -197,9 +196,9 @@ codes! {
         Rename,
         /// It is made usable again.
         Enable,
-        /// It does not take part.
+        /// It is out of scope.
         OutOfScope,
-        /// The account belongs to nobody.
+        /// The account is orphaned.
         Orphaned,
         /// Nothing is to be done.
         InSync,
@@ -245,7 +244,7 @@ pub struct NewLink {
 }
 
 codes! {
-    /// Why a match is asked about.
+    /// Why a match needs review.
     pub enum Doubt {
         /// Several match.
         Ambiguous,
@@ -253,11 +252,11 @@ codes! {
         NeedsReview,
         /// Several identities match one account.
         ClaimedTwice,
-        /// What matches belongs to somebody else already.
+        /// The matching account is linked to another identity.
         AlreadyLinked,
-        /// An account carries a key that is somebody else's by now.
+        /// An account has a key that belongs to another identity now.
         KeyReassigned,
-        /// An account was made in the system itself and matches nobody.
+        /// An account that others created in the system matches no identity.
         Orphaned,
     }
 }
@@ -283,7 +282,7 @@ pub struct Question {
     pub system: String,
     /// What it is about.
     pub object: ObjectType,
-    /// Why it is asked.
+    /// Why it needs review.
     pub doubt: Doubt,
     /// Whom it is about.
     pub label: String,
@@ -295,7 +294,7 @@ pub struct Question {
     pub accounts: Vec<AccountId>,
     /// The identities that it may be.
     pub identities: Vec<String>,
-    /// What is asked, and by which rule.
+    /// The reason, with its rule.
     pub reason: Reason,
 }
 
@@ -318,7 +317,7 @@ pub struct Outcome {
     pub questions: Vec<Question>,
     /// Generated values that are held and not reserved yet.
     pub reserved: Vec<ReservedValue>,
-    /// Where roles differ about somebody's values.
+    /// Conflicts between roles.
     pub conflicts: Vec<crate::roles::RoleConflict>,
     /// What is to be told to whom.
     pub notifications: Vec<crate::notifications::Notification>,
@@ -338,11 +337,10 @@ impl Outcome {
     }
 }
 
-/// What is known of everybody who is not among the records, when only a part of them is decided
-/// about.
+/// What is known of records outside of a partial decision.
 pub trait OutsideRecords {
-    /// Is a generated value (as [`crate::generate::folded`] writes it) taken by somebody who is not
-    /// among the records?
+    /// Whether a generated value (folded by [`crate::generate::folded`]) is taken by an identity
+    /// outside of the records.
     fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
     /// How many hold each of the values that identities are spread over, but for some identities.
     fn spread(
@@ -364,7 +362,7 @@ pub struct ValueDistribution {
     pub here: usize,
 }
 
-/// Everybody is among the records.
+/// For a decision about all records.
 pub(crate) struct NoOutsideRecords;
 
 impl OutsideRecords for NoOutsideRecords {
@@ -397,7 +395,7 @@ pub struct Totals {
     pub in_flight: InFlight,
     /// What a person said of changes that a guard held, by their fingerprints.
     pub overrides: HashMap<String, GuardOverride>,
-    /// What was said of changes that need a yes, by their fingerprints.
+    /// Answers to approval requests, by fingerprint.
     pub approved: HashMap<String, ApprovalState>,
     /// How many seats of each licence are in use, in the order of the rules.
     pub seats: Vec<usize>,
@@ -449,7 +447,7 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
     outcome
 }
 
-/// The first part of a decision: everybody for themselves. [`finish`] looks at all of them
+/// The first part of a decision: each record separately. [`finish`] then looks at all of them
 /// together.
 pub(crate) fn each(
     rules: &RuleSet,
@@ -518,7 +516,7 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             step_b,
         ))
     });
-    // What is not sent without a yes is no part of a landslide before it has one.
+    // Changes that await approval do not count for guards.
     approvals::hold(rules, &totals.approved, outcome);
     guard(rules, totals, outcome);
     licenses::hold(rules, &totals.seats, outcome);
@@ -534,8 +532,8 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             b.account,
         ))
     });
-    // What needs somebody's eyes comes first, what needs nobody's comes last. In place: the lines
-    // of everybody are not held twice. Nothing that could tell two apart is left out.
+    // Lines that need attention come first. Sorted in place, to avoid a second copy of all lines;
+    // the key is total, so the order is deterministic.
     outcome.decided.sort_unstable_by(|a, b| {
         fn key(
             line: &Decided,
@@ -625,8 +623,8 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             if all.is_empty() {
                 continue;
             }
-            // What is on its way for others counts too; what is on its way for the same people is
-            // the same.
+            // Pending changes of other people count, too; those of the same people are the same
+            // changes.
             all.extend(
                 totals
                     .in_flight
@@ -660,7 +658,7 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             };
             let reason = Reason::by(
                 format!(
-                    "held by guard: {} would change {count} accounts of {system}{more}; the limit is {limit}{built_in}",
+                    "held by guard: {count} {} changes in {system}{more}; the limit is {limit}{built_in}",
                     guard.change
                 ),
                 &guard.place,

@@ -38,7 +38,7 @@ pub(crate) struct Person {
     pub linked: Vec<usize>,
     /// Why nothing is sent for it, if nothing is.
     pub held: Option<Reason>,
-    /// Why it no longer takes part, if it does not.
+    /// Why it is out of scope, if it is.
     pub out_reason: Option<Reason>,
     /// No source shows it any more; from this moment on that counts.
     pub absence_counts_from: Option<Timestamp>,
@@ -52,7 +52,7 @@ pub(crate) struct Person {
     pub before_prestart: bool,
     /// Values that are wanted and missing.
     pub missing_recommended: Vec<String>,
-    /// What else is to be said of its values: names that are proposed, references to nobody.
+    /// Notes on its values: proposed names, references to unknown people.
     pub notes: Vec<String>,
     /// The roles that it only keeps for a while.
     pub kept_roles: KeptRoles,
@@ -255,8 +255,8 @@ pub(crate) fn assemble_identities(
         apply_roles(rules, kind, person, stored, theirs, now, outcome);
     }
     generated_values::resolve(rules, population, kind, &mut people, outcome);
-    // Whoever is held for a value that another has is given no name: it would be free again in the
-    // next decision.
+    // An identity that is held for a duplicate value gets no generated name: the next decision
+    // would free it again.
     hold_duplicates(rules, population, kind, false, &mut people);
     generated_values::name(rules, population, kind, &mut people, elsewhere, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
@@ -303,7 +303,7 @@ pub(crate) fn assemble_identities(
     people
 }
 
-/// Says of each source that no longer shows somebody when that will count.
+/// Notes on each source that no longer lists a person when that will count.
 fn absent(
     rules: &RuleSet,
     population: &Population,
@@ -406,7 +406,8 @@ fn asked(
     }
 }
 
-/// Decides what one source account is: a member of its identity, out, held, or somebody new.
+/// Decides what a source account is: part of its identity, out of scope, on hold, or a new
+/// identity.
 fn resolve_source_account(
     with: AssignmentContext<'_>,
     at: usize,
@@ -519,8 +520,7 @@ fn resolve_source_account(
             );
             let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
             person.held = Some(reason.clone());
-            // It goes on feeding the identity that it has, which nothing is sent for until it is
-            // answered.
+            // It still supplies its identity, which is on hold until the match is answered.
             person.sources.push(at);
             let identities = vec![person.id.clone(), other];
             outcome.questions.push(asked(
@@ -564,7 +564,7 @@ fn resolve_source_account(
                 .index
                 .find(account, |id| with.answers.allow(account.id, id))
             {
-                MatchResult::Nobody => None,
+                MatchResult::NoMatch => None,
                 MatchResult::One { it, rule: place } => {
                     let rule = rule(place);
                     let rival = people.get(it).and_then(|person| {
@@ -574,8 +574,7 @@ fn resolve_source_account(
                             .find(|&&other| with.population.accounts[other].system == with.system)
                             .copied()
                     });
-                    // By what it holds now: a number that its own record gave up is free for
-                    // somebody else.
+                    // Compared with the current value: a number that its record gave up is free.
                     let given_up = rival.is_some()
                         && people
                             .get(it)
@@ -740,7 +739,8 @@ fn compose_person(
     };
     if person.sources.is_empty() {
         person.attributes = stored.cloned().unwrap_or_default();
-        // Nobody feeds it any more: it keeps its last values. A held record is not a departure.
+        // No source supplies it any more: it keeps its last values. A held record is not a
+        // departure.
         if person.held.is_none() {
             if person.out_reason.is_none() {
                 person.out_reason = Some(Reason::new("no source system contains it"));
@@ -756,7 +756,7 @@ fn compose_person(
         } = compose::identity(declared, &sources, false);
         person.attributes = attributes;
         let kept = |name: &str| stored.map_or(&[][..], |stored| stored.get(name));
-        // What was made up once stays for life, whatever a source says later.
+        // A generated value stays for life, whatever a source supplies later.
         for attribute in declared
             .attributes
             .iter()
@@ -815,9 +815,9 @@ fn compose_person(
     person.attributes.set("id", vec![Value::text(&person.id)]);
 }
 
-/// Keeps the values by which somebody left when the record that gave them is gone: a personnel
-/// system that drops the rows of former staff, or a reading that lost them, brings nobody back. A
-/// source that gives these values and shows the person again does.
+/// Keeps the values that ended the employment when the record that supplied them is gone: a
+/// personnel system that drops rows of former staff, or a failed read, does not reinstate a leaver.
+/// A source that supplies these values and lists the person again does.
 fn keep_end(
     rules: &RuleSet,
     population: &Population,
@@ -854,7 +854,7 @@ fn keep_end(
     }
 }
 
-/// The roles that somebody holds, and the values that they give. Whoever left holds none.
+/// The roles of a person, and the values that they set. A leaver has none.
 fn apply_roles(
     rules: &RuleSet,
     kind: ObjectType,
@@ -934,7 +934,7 @@ fn apply_roles(
     person.kept_roles = kept;
 }
 
-/// Where somebody stands in their life, and since when.
+/// The stage of a person, and since when.
 fn apply_lifecycle(
     rules: &RuleSet,
     population: &Population,
@@ -1027,8 +1027,8 @@ fn apply_lifecycle(
     // As precise as it is kept, so that the next decision says the same.
     let kept = Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now);
     person.since = since.or_else(|| before.map_or(Some(kept), |stored| stored.since));
-    // Whoever left has left since then, whatever else would have ended it later: what is kept for
-    // some days is not kept for longer.
+    // A leaver has left since the earliest cause: retention periods are not extended by later
+    // causes.
     if let (Stage::Left, Some(earlier)) = (person.stage, before.and_then(|stored| stored.since)) {
         person.since = person.since.map(|since| since.min(earlier));
     }
@@ -1038,8 +1038,8 @@ fn apply_lifecycle(
     person.attributes.shrink();
 }
 
-/// Two identities with one value of a unique attribute: the established one goes on, the others
-/// are held; with none established, all are. Values that were made up are looked at by themselves.
+/// Two identities with the same value of a unique attribute: the existing one continues, the others
+/// are held; if none exists yet, all are held. Generated values are checked separately.
 fn hold_duplicates(
     rules: &RuleSet,
     population: &Population,

@@ -113,8 +113,7 @@ pub(super) fn decide(
         .map(|change| change.identity.clone())
         .collect();
     let by_name = here.schema.is_some_and(|schema| schema.refers_by_name);
-    // Where each person's change and line stand: a list of everybody is not searched for each of
-    // them.
+    // Positions of each person's change and line, so that lists are not searched for each of them.
     let mine = |change: &Change| change.system == here.system && change.object == here.kind;
     let places = outcome
         .changes
@@ -148,7 +147,7 @@ pub(super) fn decide(
             }
             let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
             wanted.values = written.values;
-            // Whom nobody makes an account for is not waited for.
+            // Accounts that no rule creates are not waited for.
             wanted.pending_references = written
                 .missing
                 .into_iter()
@@ -270,7 +269,7 @@ pub(super) fn decide(
                 }
                 None => push(ChangeKind::Update, now, reason.clone(), outcome),
             }
-            // A person whose account was in step is no longer: the line says so.
+            // The account of the person is no longer in sync: its line shows that.
             if let Some(&at) = lines.get(&person.id) {
                 outcome.decided[at].verdict = Verdict::Update;
                 outcome.decided[at].reason = reason;
@@ -296,7 +295,7 @@ pub(super) fn decide(
     }
 }
 
-/// Does the target insist that whoever this value points to is there before the account is made?
+/// Whether the target requires that the referenced account exists before this account is created.
 fn account_first(one: &ReferenceWaits<'_>, value: &ValueChange) -> bool {
     one.at.is_none()
         && one
@@ -432,7 +431,7 @@ pub(super) fn settle(outcome: &mut Outcome) {
         if !waits || change.hold.is_some() || change.kind == ChangeKind::Create {
             return true;
         }
-        // Whoever waits for themselves to be made is made first.
+        // A cycle is broken: an account that waits for itself is created first.
         let own = change.account.is_some()
             || made.contains(&(change.system.clone(), change.identity.clone()));
         for value in &mut change.values {

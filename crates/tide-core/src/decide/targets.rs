@@ -44,12 +44,12 @@ struct TargetDecision<'a> {
     schema: Option<&'a Schema>,
     /// The accounts that are there.
     members: &'a [usize],
-    /// The object that holds each value that no two may hold, as a place in the population's list:
-    /// by attribute and folded value. Worked out when somebody is given such a value.
+    /// The object that has each value that must be unique in the target, as a position in the
+    /// population: by attribute and folded value. Computed on first use.
     unique_values: Option<HashMap<(String, String), usize>>,
     /// How accounts should look.
     shape: compose::Shape<'a>,
-    /// Accounts that may be somebody's, with whose: a person must say.
+    /// Accounts with possible owners: they need review.
     doubtful: HashMap<usize, String>,
     /// Accounts that are never touched, with why.
     untouchable: HashMap<usize, Reason>,
@@ -57,7 +57,7 @@ struct TargetDecision<'a> {
     answers: MatchAnswers<'a>,
     /// The identities by their keys here.
     identities: IdentityIndex<'a>,
-    /// References that are written when everybody's account is known.
+    /// References that are written when all accounts are known.
     pointing: Vec<ReferenceWaits<'a>>,
     /// The person who is being decided about, as a place in the list.
     place: usize,
@@ -71,7 +71,7 @@ enum Pick<'a> {
     Matched(MatchResult<usize>),
     /// What a person said.
     Answered(usize, &'a MatchAnswer),
-    /// A person said that nobody's is its.
+    /// An operator answered that none of the candidates matches.
     New,
 }
 
@@ -188,7 +188,7 @@ impl<'a> TargetDecision<'a> {
             .filter(|at| !self.untouchable.contains_key(at))
             .copied()
             .collect();
-        // Once everybody has an account, nobody looks for one: there is nothing to index.
+        // Without identities that need an account, no index is built.
         let looking = people.iter().any(|person| self.looks(person));
         let index = AccountIndex::new(
             &self.types.matching,
@@ -199,8 +199,8 @@ impl<'a> TargetDecision<'a> {
             .iter()
             .map(|&at| (self.population.accounts[at].id, at))
             .collect();
-        // Whom a person gave an account to: nobody else is matched to it. One that was given to
-        // several goes to one of them.
+        // Accounts that operators linked to an identity: no other identity is matched to them. If
+        // several were linked to one account, one gets it.
         let mut given: HashMap<usize, &str> = HashMap::new();
         let joins = |person: &Person| self.answers.joined_to(&person.id);
         for looking in [true, false] {
@@ -325,8 +325,8 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// Does this person look for an account here? Whose account was deleted behind our back, and is
-    /// to have one again, looks for it like anybody.
+    /// Whether this person needs an account here. If the account was deleted by others and is to be
+    /// created again, the person is matched like any other.
     fn looks(&self, person: &Person) -> bool {
         let again = |account: &Account| {
             self.types.on_deleted == OnDeleted::Recreate
@@ -353,8 +353,7 @@ impl<'a> TargetDecision<'a> {
             .is_some_and(|answer| answer.said == MatchDecision::Skip)
     }
 
-    /// An account that somebody made in the system itself and that matches nobody, treated as the
-    /// rule says.
+    /// Handles an account that others created in the system and that matches no identity.
     fn stray(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
         let account = &self.population.accounts[at];
         match self.types.on_orphaned {
@@ -391,7 +390,7 @@ impl<'a> TargetDecision<'a> {
                 outcome.changes.push(Change {
                     system: self.system.to_owned(),
                     object: self.kind,
-                    // It belongs to nobody.
+                    // It is orphaned.
                     identity: String::new(),
                     account: Some(account.id),
                     label: account_label(account),
@@ -592,7 +591,7 @@ impl<'a> TargetDecision<'a> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let population = self.population;
         let name = |at: usize| population.accounts[at].name.clone();
-        // One rule says that it is hers, and another that it is his: neither joins by itself.
+        // Two rules match different accounts: neither links automatically.
         let found = match found {
             Pick::Matched(MatchResult::One { it, rule }) if !owned.contains(&it) => {
                 let account = &population.accounts[it];
@@ -617,7 +616,7 @@ impl<'a> TargetDecision<'a> {
             other => other,
         };
         let found = match found {
-            Pick::New => MatchResult::Nobody,
+            Pick::New => MatchResult::NoMatch,
             Pick::Answered(at, answer) => {
                 if let Some(fault) = &population.accounts[at].fault {
                     let text = format!(
@@ -731,7 +730,7 @@ impl<'a> TargetDecision<'a> {
                 let basis = LinkBasis::new(LinkOrigin::MatchRule, by);
                 self.join(person, account, basis, reason, joined, outcome)
             }
-            MatchResult::Nobody => self.make(person, outcome),
+            MatchResult::NoMatch => self.make(person, outcome),
         }
     }
 
@@ -762,8 +761,8 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// Its account carries a key that is somebody else's by now, who has no account here yet: whose
-    /// it is must be said, before it gets anybody's values.
+    /// Its account has a key that belongs to another identity now, which has no account here:
+    /// review is required before the account gets values of either.
     fn moved(
         &self,
         person: &Person,

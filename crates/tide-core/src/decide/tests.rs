@@ -261,7 +261,7 @@ fn a_newcomer_is_created_and_the_next_decision_is_silent() {
     assert_eq!(second.changes, vec![], "{:#?}", lines(&second));
     assert_eq!(
         said(&second, "berthing Ada"),
-        "berthing Ada Lind in_sync: every value is as the rules want it"
+        "berthing Ada Lind in_sync: all values are in sync"
     );
     assert!(second.links.is_empty());
 }
@@ -365,7 +365,7 @@ fn two_with_one_number_are_held_but_an_established_one_goes_on() {
     assert!(said(&outcome, "berthing Ada").contains("in_sync"));
     assert!(
         said(&outcome, "harbour Eva")
-            .contains("on_hold: matches by number an identity that ada already feeds")
+            .contains("on_hold: matches by number an identity that ada already supplies")
     );
 
     let mut world = World::new();
@@ -438,7 +438,7 @@ fn leaving_scope_absence_and_return() {
         gone.changes[0]
             .reason
             .text
-            .contains("harbour no longer holds ada")
+            .contains("harbour no longer contains ada")
     );
     world.carry_out(&gone);
     // The same person under a new entry is the same identity, with the same account.
@@ -559,7 +559,7 @@ fn a_guard_holds_a_landslide_and_lets_the_harmless_go_on() {
     assert_eq!(held, [true, true, true, false]);
     assert_eq!(
         outcome.changes[0].hold.as_ref().map(|h| h.text.as_str()),
-        Some("held by a guard: 3 accounts of berthing would get a disable, and the limit is 2")
+        Some("held by guard: 3 disable changes in berthing; the limit is 2")
     );
     world.at(ids[0]).absent_since = None;
     assert!(world.decide().changes.iter().all(|c| c.hold.is_none()));
@@ -598,9 +598,7 @@ fn a_broken_record_changes_nothing() {
     world.at(id).fault = Some("sn is not UTF-8".into());
     let outcome = world.decide();
     assert!(outcome.changes.is_empty());
-    assert!(
-        said(&outcome, "berthing Ada").contains("on_hold: the record is broken: sn is not UTF-8")
-    );
+    assert!(said(&outcome, "berthing Ada").contains("on_hold: invalid record: sn is not UTF-8"));
 }
 
 #[test]
@@ -835,7 +833,7 @@ fn an_account_that_was_deleted_in_the_target_waits_for_a_word() {
     );
     assert!(
         said(&outcome, "berthing Ada")
-            .contains("was deleted in berthing itself: `eager-tide identities split`")
+            .contains("was deleted in berthing by others: `eager-tide identities split`")
     );
     // Split by hand: the link is ended, and a new account may be made.
     world.population.links.retain(|link| link.account != id);
@@ -880,7 +878,7 @@ fn a_doubtful_account_is_not_called_nobodys() {
     let outcome = world.decide();
     assert!(
         said(&outcome, "berthing b1 orphaned")
-            .contains("it may be Ada Lind's, who is held until a person decides")
+            .contains("it may belong to Ada Lind, who is on hold until the match is reviewed")
     );
     assert!(said(&outcome, "berthing b3 orphaned").contains("no identity matches; left unchanged"));
 }
@@ -961,7 +959,7 @@ fn an_explanation_tells_each_state_of_a_value() {
         .iter()
         .map(|a| (a.decided.system.as_str(), a.decided.reason.text.as_str()))
         .collect();
-    assert_eq!(lines[0], ("harbour", "harbour no longer holds it"));
+    assert_eq!(lines[0], ("harbour", "harbour no longer contains it"));
     assert!(lines[1].1.contains("it said so on"), "{lines:?}");
     let created = crate::explain::explain(&world.rules, &World::new().population, &outcome, "ada");
     assert!(

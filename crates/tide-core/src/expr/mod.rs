@@ -1,9 +1,9 @@
 //! Expressions in rules: CEL's syntax (Common Expression Language), a small evaluator of our own.
 //!
-//! The `cel` crate parses; this module checks every name against what is known, compiles once, and
-//! evaluates within bounds: the source's length, the nesting, the number of steps and the size of
-//! the result are limited, and every error knows its column. A missing attribute is `null`, and
-//! functions of text pass `null` on, so that a value nobody has does not become the text "null".
+//! The `cel` crate parses; this module checks every name, compiles once, and evaluates with limits:
+//! source length, nesting, number of steps and size of the result; every error has a column. A
+//! missing attribute is `null`, and text functions return `null` for `null`, so that a missing
+//! value never becomes the text "null".
 //!
 //! ```
 //! use tide_core::expr::{ExprScope, Program, Root, EvalInputs};

@@ -176,7 +176,7 @@ fn names_are_shaped_as_accounts_need_them() {
 fn faults_are_found_when_an_expression_is_compiled() {
     fails("lowr(account.sn)", "did you mean `lower`?");
     fails("wholly_unknown(1)", "docs/expressions.md");
-    fails("lower()", "`lower` takes one value, and 0 are given");
+    fails("lower()", "`lower` takes one value; 0 given");
     fails("substring('a', 1)", "`substring` takes 3 values");
     fails("account", "name an attribute of it");
     fails("person.sn", "unknown name `person`");
@@ -195,8 +195,8 @@ fn faults_are_found_when_an_expression_is_compiled() {
 #[test]
 fn faults_at_run_time_say_what_and_where() {
     fails("1 / 0", "division by zero");
-    fails("'a' + 1", "cannot be put together");
-    fails("'a' < 1", "cannot be put together");
+    fails("'a' + 1", "cannot be combined");
+    fails("'a' < 1", "cannot be combined");
     fails("!'a'", "true or false is needed");
     fails("lower(1)", "takes text, and this is always a number");
     fails("lower(account.flags)", "text is needed");

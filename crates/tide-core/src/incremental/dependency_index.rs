@@ -261,10 +261,7 @@ mod tests {
             "who is new is seen otherwise"
         );
         assert!(web.note(&bo, meets(&[7, 8], &[])));
-        assert!(
-            !web.note(&ada, meets(&[9], &[2])),
-            "nobody calls it by these"
-        );
+        assert!(!web.note(&ada, meets(&[9], &[2])), "none of these names it");
         let place = web.identity("bo").expect("noted");
         let near: Vec<&RecordId> = web
             .neighbors(place)

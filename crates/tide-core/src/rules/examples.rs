@@ -93,7 +93,7 @@ fn one(
                 &identity,
                 schemas.get(target).and_then(|by_type| by_type.get(&kind)),
             );
-            // A value that is asked about is worth more than a problem with one that is not.
+            // Attributes named in `expect` come before errors in others.
             let asked = |name: &str| {
                 example
                     .expect

@@ -55,7 +55,7 @@ pub struct RuleSet {
     pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifecycleRules>,
     /// Licences that are counted, in the order of the file.
     pub licenses: Vec<crate::licenses::License>,
-    /// What is told to whom, in the order of the file.
+    /// Notification rules, in the order of the file.
     pub notifications: Vec<crate::notifications::NotificationRule>,
     /// Roles, in the order of the file.
     pub roles: Vec<crate::roles::Role>,
@@ -96,12 +96,12 @@ pub struct IdentityAttribute {
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
     pub authority: Vec<String>,
-    /// Where the first of those holds somebody, does it alone say what their value is, and that
-    /// there is none?
+    /// Whether the first source of the authority that contains the identity alone determines the
+    /// value, including that there is none.
     pub alone: bool,
     /// Does it point to another identity?
     pub reference: Option<Pointer>,
-    /// How a value is made up for who has none.
+    /// How a missing value is generated.
     pub generated: Option<Generated>,
     /// The values over which identities are spread.
     pub spread: Option<DistributionRule>,
@@ -119,7 +119,7 @@ pub struct Pointer {
     pub by: Option<String>,
 }
 
-/// How a value is made up, once and for life.
+/// A generated value: created once and reserved for life.
 #[derive(Debug, Clone)]
 pub struct Generated {
     /// The patterns, tried in order; the last is tried again with a growing `identity.attempt`.
@@ -155,7 +155,7 @@ pub struct SystemRules {
 /// One system's rules for one type.
 #[derive(Debug, Clone, Default)]
 pub struct TypeRules {
-    /// Who takes part.
+    /// The scope.
     pub scope: Scope,
     /// How accounts find their identity, in order.
     pub matching: Vec<MatchRule>,
@@ -168,18 +168,17 @@ pub struct TypeRules {
     pub populations: Vec<PopulationRules>,
     /// What the rules must give for a record that is written beside them.
     pub examples: Vec<Example>,
-    /// What becomes of an account whose identity no longer takes part.
+    /// What happens to an account whose identity is out of scope.
     pub on_out_of_scope: OnOutOfScope,
-    /// What is done to an account of somebody who left, in this order; nothing said means what
-    /// `on_out_of_scope` says.
+    /// The departure steps, in order; empty: as `on_out_of_scope` says.
     pub departure: Vec<crate::lifecycle::DepartureStep>,
-    /// Groups that are joined and left by what somebody is.
+    /// Memberships by rule.
     pub memberships: Vec<MembershipRule>,
-    /// Systems in which somebody must have an account before one is made here.
+    /// Systems in which an account must exist before one is created here.
     pub after: Vec<String>,
     /// What becomes of a linked account that was deleted in the system itself.
     pub on_deleted: OnDeleted,
-    /// What becomes of an account that was made in the system itself and matches nobody.
+    /// What happens to an account that others created in the system and that matches no identity.
     pub on_orphaned: OnOrphaned,
     /// What becomes of a value that was changed in the system itself.
     pub on_drift: OnDrift,
@@ -216,7 +215,7 @@ impl TypeRules {
     }
 }
 
-/// What becomes of an account whose identity no longer takes part.
+/// What happens to an account whose identity is out of scope.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OnOutOfScope {
@@ -240,7 +239,7 @@ pub enum OnDeleted {
     Ignore,
 }
 
-/// What becomes of an account that was made in the system itself and matches nobody.
+/// What happens to an account that others created in the system and that matches no identity.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OnOrphaned {
@@ -258,21 +257,21 @@ pub enum OnOrphaned {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OnDrift {
-    /// It is put right.
+    /// It is repaired.
     #[default]
     Repair,
-    /// It is told, and left until somebody says that it is to be put right.
+    /// It is reported, and left until an operator chooses repair.
     Report,
 }
 
-/// Groups of one system that are joined and left by what somebody is.
+/// Memberships in groups of one system that a rule controls.
 #[derive(Debug, Clone)]
 pub struct MembershipRule {
-    /// For whom; everybody if nothing is said.
+    /// The condition; `None` applies to all.
     pub when: Option<Program>,
     /// The groups, by name.
     pub groups: Program,
-    /// Groups in which nobody stays whom no rule puts there.
+    /// Groups from which unmanaged members are removed.
     pub prune: Vec<String>,
     /// Where it stands.
     pub place: Place,
@@ -317,7 +316,7 @@ pub struct PasswordRules {
     pub sets: Vec<String>,
     /// The principals who may see it, by name; none named means any operator.
     pub shown_to: Vec<String>,
-    /// The call-out that it is handed to instead of being shown.
+    /// The webhook that it is delivered to, instead of being shown.
     pub handed_to: Option<String>,
     /// Does a new account begin with one of its own?
     pub first: bool,
@@ -344,7 +343,7 @@ impl PasswordRules {
     }
 }
 
-/// Somebody who is called.
+/// A webhook.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WebhookRules {
     /// The address that takes the calls.
@@ -355,7 +354,7 @@ pub struct WebhookRules {
     pub place: Place,
 }
 
-/// Who takes part with a system.
+/// The scope of a system.
 #[derive(Debug, Clone, Default)]
 pub struct Scope {
     /// Containers to read; none means all.
@@ -397,7 +396,7 @@ impl Scope {
     }
 }
 
-/// A group whose members take part, or do not.
+/// A group whose members are in scope, or excluded.
 #[derive(Debug, Clone)]
 pub struct GroupScope {
     /// What the group is called in its system: its DN, its name or its key.
@@ -487,11 +486,11 @@ pub struct MatchRule {
     pub identity: Vec<Program>,
     /// How the two are compared.
     pub compare: Compare,
-    /// Does a match join by itself? If not, a person is asked.
+    /// Whether a match links automatically; otherwise it needs review.
     pub certain: bool,
     /// Other values that speak for a match: more must agree than differ.
     pub agree: Vec<SupportingValues>,
-    /// How many of those that are there on both sides must agree, or a person is asked.
+    /// How many of the values present on both sides must agree; otherwise it needs review.
     pub at_least: usize,
     /// Where it stands.
     pub place: Place,
@@ -523,7 +522,7 @@ pub enum Requirement {
 /// When a value is written.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Apply {
-    /// Kept in step with the rule.
+    /// Kept in sync with the rule.
     #[default]
     Always,
     /// Set when the account is made, and never again.
@@ -557,7 +556,7 @@ pub struct Mapping {
     pub empty: OnEmpty,
     /// Are values that others put there left alone? Ours are then added, and taken away again.
     pub merge: bool,
-    /// Does the target insist that whoever it points to is there before the account is made?
+    /// Whether the target requires that the referenced account exists first.
     pub first: bool,
     /// Are groups among those it points to replaced by their members?
     pub flat: bool,
@@ -568,7 +567,7 @@ pub struct Mapping {
 /// A limit past which changes are held.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Guard {
-    /// The system; `None` is every system, each by itself.
+    /// The system; `None` applies to each system separately.
     pub system: Option<String>,
     /// The kind of change, as its word.
     pub change: String,
@@ -596,7 +595,7 @@ codes! {
     pub enum FaultSeverity {
         /// The rule set cannot be used.
         Error,
-        /// It can be used, and somebody should look.
+        /// Usable, but should be reviewed.
         Warning,
     }
 }

@@ -1,4 +1,5 @@
-//! Reading TOML with positions: each reader notes faults and goes on, so that one check shows all.
+//! Reads TOML with positions: each reader records errors and continues, so that one check shows all
+//! of them.
 
 use super::{FaultSeverity, RuleFault};
 use crate::expr::ExprError;
@@ -247,7 +248,7 @@ impl<'a> Section<'a> {
         }
     }
 
-    /// Reports keys that nobody asked for, with the nearest one that would be understood.
+    /// Reports unknown keys, with the nearest valid key.
     pub fn done(self) {
         self.unasked();
     }

@@ -70,7 +70,7 @@ fn every_fault_has_its_place_and_a_remedy() {
         ),
         (
             "[person.inbound]\nname = 5",
-            "harbour.toml:3:8: the mapping of `name` is an expression in quotes, and this is a number",
+            "harbour.toml:3:8: the mapping of `name` must be an expression in quotes, not a number",
         ),
         (
             "[person.scpoe]\nwithin = []",

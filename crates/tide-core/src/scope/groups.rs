@@ -381,7 +381,7 @@ mod tests {
         );
         assert_eq!(
             of("cn=missing,ou=g", true, 0),
-            MembershipFact::Unknown("harbour holds no group cn=missing,ou=g".into())
+            MembershipFact::Unknown("harbour has no group cn=missing,ou=g".into())
         );
     }
 

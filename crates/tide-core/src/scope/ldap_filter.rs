@@ -75,8 +75,8 @@ pub fn is_server_side(filter: &LdapFilter) -> bool {
     }
 }
 
-/// Does a filter hold for an account? What is undefined does not. Nothing is told of one that only
-/// the server can decide, before the server was asked.
+/// Whether a filter matches an account; undefined does not match. `None` for a filter that only the
+/// server can evaluate, before it was evaluated there.
 pub(super) fn holds(
     filter: &LdapFilter,
     attributes: &Attributes,
@@ -361,7 +361,7 @@ pub(crate) fn filter_problem(
         let is_known =
             schema.is_none_or(|schema| schema.attributes.is_empty() || schema.get(name).is_some());
         let text =
-            || format!("the system has no attribute `{name}`, so the filter would match nobody");
+            || format!("the system has no attribute `{name}`, so the filter would match nothing");
         (!is_known).then(|| {
             (
                 text(),
@@ -592,7 +592,7 @@ mod tests {
         for (text, part) in [
             ("(anr=ada)", "no attribute `anr`"),
             ("(&(cn=a*)(!(nothing=1)))", "no attribute `nothing`"),
-            ("(cn:1.2.840.113556.1.4.1941:=x)", "over several steps"),
+            ("(cn:1.2.840.113556.1.4.1941:=x)", "nested groups"),
         ] {
             let found = filter_problem(&text.parse().expect("a filter"), Some(schema));
             assert!(

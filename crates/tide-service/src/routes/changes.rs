@@ -91,7 +91,7 @@ fn moment(text: &str) -> Result<jiff::Timestamp, String> {
     })
 }
 
-/// Begins a preview or a run. It goes on by itself; its progress comes as events.
+/// Starts a preview or a run. It continues in the background; its progress is sent as events.
 #[utoipa::path(post, path = "/api/v1/change-sets", tag = "changes", request_body = NewChangeSet,
     responses((status = 202, body = ChangeSet), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn begin_change_set(
@@ -248,7 +248,7 @@ pub async fn compare_change_sets(
     }))
 }
 
-/// Cancels what is on its way: what is on the wire is settled, the rest is taken back.
+/// Cancels a preview or run: requests in flight complete, the rest is canceled.
 #[utoipa::path(post, path = "/api/v1/change-sets/{id}/cancel", tag = "changes", params(("id" = i64, Path)), responses((status = 202)))]
 pub async fn cancel_change_set(
     State(service): State<Service>,

@@ -94,7 +94,8 @@ pub async fn show_draft(
     Ok(Json(shown(service.engine.draft(id).await?, Vec::new())))
 }
 
-/// Saves a draft. It need not be sound; when somebody saved it since, nothing is written (409).
+/// Saves a draft, which may have errors. If it was saved since the given edition, nothing is stored
+/// (409).
 #[utoipa::path(put, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), request_body = SaveDraft,
     responses((status = 200, body = Draft), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn save_draft(
@@ -136,7 +137,7 @@ pub async fn renew_draft(
     Ok(Json(shown(renewal.draft, renewal.both)))
 }
 
-/// What a draft would do to everybody, against the published rules. Nothing is kept or sent.
+/// Returns the impact of a draft compared with the published rules. Stores and sends nothing.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/impact", tag = "rules", params(("id" = i64, Path)),
     responses((status = 200, body = ImpactView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn draft_effect(
@@ -149,7 +150,7 @@ pub async fn draft_effect(
     )))
 }
 
-/// What files would do to everybody, against the published rules. Nothing is kept or sent.
+/// Returns the impact of files compared with the published rules. Stores and sends nothing.
 #[utoipa::path(post, path = "/api/v1/rules/impact", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = ImpactView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn files_effect(
@@ -161,8 +162,8 @@ pub async fn files_effect(
     )))
 }
 
-/// Publishes a draft as it was looked at, if nobody published since it began. Nothing is sent by
-/// that.
+/// Publishes a draft at a reviewed edition, unless another version was published since its base.
+/// Sends nothing.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/publish", tag = "rules", params(("id" = i64, Path)), request_body = PublishDraft,
     responses((status = 200, body = Published), (status = 409, body = Problem, content_type = "application/problem+json"),
         (status = 422, body = Problem, content_type = "application/problem+json")))]
@@ -205,8 +206,7 @@ pub async fn list_versions(
     ))
 }
 
-/// What two published versions differ in: in the rules, and in what they do to everybody who is
-/// known now.
+/// Compares two published versions: the rules, and their impact on current records.
 #[utoipa::path(get, path = "/api/v1/rules/difference", tag = "rules", params(DifferenceQuery), responses((status = 200, body = Difference)))]
 pub async fn show_difference(
     State(service): State<Service>,

@@ -45,8 +45,7 @@ pub async fn list_licences(
     ))
 }
 
-/// The groups that somebody's accounts are in, and the members that a group has, each with how it
-/// came about.
+/// Returns the groups of a person's accounts, or the members of a group, each with its origin.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/groups", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = Memberships), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_groups(
@@ -121,7 +120,7 @@ pub async fn list_told(
     Ok(Json(rows.into_iter().map(told).collect()))
 }
 
-/// Sets somebody's password in all systems that keep passwords in step.
+/// Sets the password of a person in all systems with password sync.
 #[utoipa::path(put, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)), request_body = SetPassword,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn set_password(
@@ -138,7 +137,8 @@ pub async fn set_password(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Passwords that were set for somebody, the newest first, and which systems do not have them yet.
+/// Lists passwords that were set for a person, the newest first, with the systems that do not have
+/// them yet.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/password", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = Vec<PasswordSyncStatus>)))]
 pub async fn show_passwords_set(

@@ -70,7 +70,7 @@ pub async fn show_identity(
         })?;
     let store = service.engine.store();
     let links = store.links_of(&id).await?;
-    // Whoever is new by the next run is not kept yet: a person, as nearly everybody is.
+    // An identity of the next run is not stored yet: it is a person, like nearly all.
     let object = store
         .identity(&id)
         .await
@@ -147,7 +147,7 @@ pub async fn explain_why(
     if found.is_empty() {
         return Err(Refusal::new(
             StatusCode::NOT_FOUND,
-            "nobody",
+            "no_match",
             format!("no person or account matches `{}`", query.person),
         )
         .remedy("give a name, address, employee number or DN of a system that was read"));
@@ -155,8 +155,8 @@ pub async fn explain_why(
     Ok(Json(explained(&service, &found).await?))
 }
 
-/// Explanations with what is known beside the decision: how old the data are, and since when
-/// somebody is on hold.
+/// Explanations with data outside of the decision: the freshness of the data, and since when a
+/// record is on hold.
 async fn explained(
     service: &Service,
     found: &[tide_core::explain::Explanation],
@@ -188,5 +188,5 @@ async fn explained(
         .collect())
 }
 
-/// Of so many people it is looked up since when they are on hold.
+/// The maximum number of people whose holds are looked up.
 const EXPLAINED: usize = 20;

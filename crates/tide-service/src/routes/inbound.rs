@@ -163,8 +163,8 @@ pub async fn take_event(
         .engine
         .take_event(&system, &id, happening, &caller.principal.id)
         .await?;
-    // What comes of it is asked at the address: a sender of many events must not have each decided
-    // about.
+    // The result is requested at the status URL: a sender of many events must not cause a decision
+    // for each.
     let state = if event.is_outdated {
         EventState::Outdated
     } else {

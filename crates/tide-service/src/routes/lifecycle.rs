@@ -54,7 +54,7 @@ fn departure(identity: &str, label: &str, one: &tide_core::lifecycle::Departure)
     }
 }
 
-/// Where somebody stands in their life: past and planned.
+/// Returns the lifecycle of a person, past and planned.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/lifecycle", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = LifecycleView), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_life(
@@ -88,7 +88,7 @@ pub async fn show_life(
     }))
 }
 
-/// What would be done if somebody left: nothing is done.
+/// Returns the impact of a departure. Changes nothing.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path), NewDeparture),
     responses((status = 200, body = DepartureImpactView), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_departure_effect(
@@ -131,7 +131,7 @@ pub async fn show_departure_effect(
     }))
 }
 
-/// Has somebody leave, now or at a moment. What is due is sent at once, before all other work.
+/// Starts or schedules a departure. Due changes are sent at once, before all others.
 #[utoipa::path(put, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path)), request_body = NewDeparture,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn set_departure(
@@ -154,7 +154,7 @@ pub async fn set_departure(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Takes back that somebody leaves. Whoever was made to leave by it is here again.
+/// Cancels a departure. A person who left by it is reinstated.
 #[utoipa::path(delete, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn cancel_departure(

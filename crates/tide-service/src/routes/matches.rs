@@ -12,7 +12,7 @@ use tide_api::{
     MatchQuery, MatchRow, MatchSide, MatchValue, MatchView, NewMatchAnswer, Problem,
 };
 
-/// Lines that are shown when it is not said how many.
+/// The default number of lines.
 const SHOWN: usize = 200;
 /// The most answers of one request.
 const ANSWERS: usize = 5000;
@@ -25,7 +25,8 @@ fn side(side: tide_engine::MatchSide) -> MatchSide {
     }
 }
 
-/// How matching stands in a system: joined by which rule, new, ambiguous, claimed twice, unowned.
+/// Returns the matches of a system by status: linked by which rule, new, ambiguous, claimed twice,
+/// orphaned.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/matches", tag = "matches", params(("name" = String, Path), MatchQuery), responses((status = 200, body = MatchView)))]
 pub async fn show_matches(
     State(service): State<Service>,

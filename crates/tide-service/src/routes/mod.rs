@@ -38,7 +38,7 @@ struct Document;
 /// Answers that any operation can give, beside those that it names itself.
 const COMMON: [(&str, &str); 10] = [
     ("400", "The request is invalid."),
-    ("401", "Nobody is signed in."),
+    ("401", "Not signed in."),
     ("403", "Not permitted."),
     ("404", "Not found."),
     (

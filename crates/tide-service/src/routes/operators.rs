@@ -112,7 +112,7 @@ pub async fn end_operator(
         return Err(Refusal::new(
             StatusCode::CONFLICT,
             "last-operator",
-            "the last operator cannot be deactivated: nobody could sign in",
+            "the last operator cannot be deactivated: no operator could sign in",
         ));
     }
     Ok(StatusCode::NO_CONTENT)

@@ -112,7 +112,7 @@ pub async fn try_role(
     );
     let of = |turns: &[RoleChange]| turns.iter().filter(|one| one.role == name).count();
     let said = match (of(&gains), of(&loses)) {
-        (0, 0) => format!("Nobody gains or loses {name}."),
+        (0, 0) => format!("No person gains or loses {name}."),
         (gain, lose) => format!("{gain} gain {name}; {lose} lose it."),
     };
     let conflicts = trial.conflicts.into_iter().map(conflict).collect();
@@ -125,7 +125,7 @@ pub async fn try_role(
     }))
 }
 
-/// Gives somebody a role by hand.
+/// Grants a role.
 #[utoipa::path(post, path = "/api/v1/roles/{name}/holders", tag = "identities", params(("name" = String, Path)), request_body = NewRoleGrant,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn give_role(
@@ -149,7 +149,7 @@ pub async fn give_role(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Takes from somebody a role that was given by hand.
+/// Revokes a granted role.
 #[utoipa::path(delete, path = "/api/v1/roles/{name}/holders/{id}", tag = "identities", params(("name" = String, Path), ("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn take_role(

@@ -74,7 +74,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
     }))
 }
 
-/// What the published rules ask for and nobody read yet.
+/// Reads that the published rules require.
 pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::DataFreshness>, Refusal> {
     Ok(service
         .engine
@@ -101,8 +101,8 @@ pub async fn check_rules(
     }))
 }
 
-/// Publishes a rule set that has no error, if nobody published since it was taken. Nothing is sent
-/// by that.
+/// Publishes a rule set without errors, unless another version was published since it was exported.
+/// Sends nothing.
 #[utoipa::path(put, path = "/api/v1/rules", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = Published), (status = 409, body = Problem, content_type = "application/problem+json"), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn publish_rules(

@@ -1,4 +1,4 @@
-//! The scope of a system: who takes part, who does not, who waits; and what an edit would change.
+//! The scope of a system, and simulations of edits.
 
 use crate::Service;
 use crate::access::Caller;
@@ -16,7 +16,7 @@ use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit}
 use tide_core::states::ScopeStatus;
 use tide_core::states::SystemRole;
 
-/// People that are shown when it is not said how many.
+/// The default number of people.
 const SHOWN: usize = 200;
 
 /// The type that a request names; persons, if it names none.
@@ -158,7 +158,8 @@ fn asked(lines: Vec<tide_engine::ScopeLine>, query: &ScopeQuery) -> Vec<tide_eng
         .collect()
 }
 
-/// Who takes part with a system, who does not and who waits, by reason, with the people behind it.
+/// Returns who is in scope, out of scope and on hold for a system, by reason, with the people
+/// behind it.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/scope", tag = "scope", params(("name" = String, Path), ScopeQuery), responses((status = 200, body = ScopeView)))]
 pub async fn show_scope(
     State(service): State<Service>,

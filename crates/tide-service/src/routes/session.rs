@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::{AppendHeaders, IntoResponse, Response};
 use axum::{Extension, Json};
+use cookie::{Cookie, SameSite};
 use jiff::SignedDuration;
 use tide_api::{Me, Problem, SignIn};
 use tide_core::states::PrincipalKind;
@@ -14,17 +15,17 @@ use tide_core::states::PrincipalKind;
 /// How long a session lasts.
 const HOURS: i64 = 12;
 
-/// What makes a browser keep the cookie for TLS, where the service is reached over TLS.
-fn secure(service: &Service) -> &'static str {
-    if service
-        .public_url
-        .as_ref()
-        .is_some_and(PublicUrl::is_secure)
-    {
-        "; Secure"
-    } else {
-        ""
-    }
+/// The session cookie (RFC 6265 §4.1). A lifetime of zero deletes it.
+fn session_cookie(service: &Service, secret: &str, lifetime: SignedDuration) -> String {
+    let public_url = service.public_url.as_ref();
+    Cookie::build((COOKIE, secret))
+        .path("/")
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .secure(public_url.is_some_and(PublicUrl::is_secure))
+        .max_age(cookie::time::Duration::seconds(lifetime.as_secs()))
+        .build()
+        .to_string()
 }
 
 fn me_of(name: &str) -> Me {
@@ -81,11 +82,7 @@ pub async fn sign_in(
     store
         .note(&principal.id, "session.begun", &principal.name, "", now)
         .await?;
-    let secure = secure(&service);
-    let cookie = format!(
-        "{COOKIE}={secret}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}{secure}",
-        HOURS * 3600
-    );
+    let cookie = session_cookie(&service, &secret, SignedDuration::from_hours(HOURS));
     Ok((
         AppendHeaders([(header::SET_COOKIE, cookie)]),
         Json(me_of(&principal.name)),
@@ -106,10 +103,7 @@ pub async fn sign_out(
             .end_session(session, service.engine.now())
             .await?;
     }
-    let cookie = format!(
-        "{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0{}",
-        secure(&service)
-    );
+    let cookie = session_cookie(&service, "", SignedDuration::ZERO);
     Ok((
         StatusCode::NO_CONTENT,
         AppendHeaders([(header::SET_COOKIE, cookie)]),

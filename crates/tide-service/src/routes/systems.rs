@@ -25,10 +25,29 @@ use tide_store::SystemRow;
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::UnboundedReceiverStream;
 
+/// The steps of a stored report; none if it has another format.
 fn steps(stored: Option<&serde_json::Value>) -> Vec<CheckStep> {
-    stored
+    let stored: Vec<tide_connect::CheckStep> = stored
         .and_then(|steps| serde_json::from_value(steps.clone()).ok())
-        .unwrap_or_default()
+        .unwrap_or_default();
+    stored.into_iter().map(step).collect()
+}
+
+fn step(step: tide_connect::CheckStep) -> CheckStep {
+    let tide_connect::CheckStep {
+        name,
+        state,
+        message,
+        remedy,
+        code,
+    } = step;
+    CheckStep {
+        name,
+        state,
+        message,
+        remedy,
+        code,
+    }
 }
 
 pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusal> {
@@ -164,10 +183,9 @@ async fn one(service: &Service, name: &str) -> Result<System, Refusal> {
 }
 
 fn report(report: tide_connect::CheckReport) -> CheckReport {
-    let stored = serde_json::to_value(&report.steps).ok();
     CheckReport {
         healthy: report.healthy(),
-        steps: steps(stored.as_ref()),
+        steps: report.steps.into_iter().map(step).collect(),
     }
 }
 
@@ -221,8 +239,8 @@ fn wants_steps(headers: &HeaderMap) -> bool {
         .is_some_and(|accept| accept.contains("application/x-ndjson"))
 }
 
-/// Runs a test. Whoever accepts `application/x-ndjson` gets a line for each step as it is taken,
-/// and a last line with the whole report, or with the problem.
+/// Runs a test. A client that accepts `application/x-ndjson` gets a line for each step as it
+/// completes, and a last line with the report or the problem.
 async fn run_check<F>(
     headers: &HeaderMap,
     test: impl FnOnce(Option<mpsc::UnboundedSender<tide_connect::CheckStep>>) -> F,
@@ -244,14 +262,14 @@ where
         let ended = loop {
             tokio::select! {
                 biased;
-                Some(step) = steps.next() => send(serde_json::json!({"step": step})),
+                Some(next) = steps.next() => send(serde_json::json!({"step": step(next)})),
                 ended = &mut work => break ended,
             }
         };
-        while let Ok(Some(step)) =
+        while let Ok(Some(next)) =
             tokio::time::timeout(std::time::Duration::from_millis(1), steps.next()).await
         {
-            send(serde_json::json!({"step": step}));
+            send(serde_json::json!({"step": step(next)}));
         }
         match ended {
             Ok(done) => send(serde_json::json!({"report": report(done)})),
@@ -360,7 +378,7 @@ pub async fn set_settings(
     Ok(Json(one(&service, &name).await?))
 }
 
-/// Sets when a system is read and written by itself, once it is armed.
+/// Sets the sync schedule of a system. It applies once the system is armed.
 #[utoipa::path(put, path = "/api/v1/systems/{name}/schedule", tag = "systems", params(("name" = String, Path)), request_body = Schedule,
     responses((status = 200, body = System), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn set_schedule(
@@ -393,7 +411,7 @@ pub async fn set_schedule(
     Ok(Json(one(&service, &name).await?))
 }
 
-/// Removes a system in which nobody was ever joined.
+/// Removes a system without linked accounts.
 #[utoipa::path(delete, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path), RemoveQuery),
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn remove_system(
@@ -409,8 +427,8 @@ pub async fn remove_system(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// What retiring a system would do: to its records here, to the rules, and to everybody else.
-/// Nothing is kept or sent.
+/// Returns the impact of retiring a system: on its records, the rules, and all other records.
+/// Stores and sends nothing.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/retirement", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Retirement)))]
 pub async fn show_retirement(
     State(service): State<Service>,

@@ -15,7 +15,7 @@ use tide_store::{PushedKey, PushedRow};
 /// Resources that are read from the store at a time while a filter is tried.
 const SCAN: i64 = 500;
 
-/// What a list is asked for.
+/// The parameters of a list.
 #[derive(Default)]
 pub struct ListRequest {
     filter: Option<ScimFilter>,

@@ -24,7 +24,7 @@ use tide_store::{PushedRow, StoreError};
 const MAX_BODY: usize = 2 << 20;
 /// The most resources of one page.
 const MAX_PAGE: usize = 500;
-/// Resources of a page when none is asked for.
+/// The default number of resources on a page.
 const PAGE: usize = 100;
 /// The most operations of a bulk request.
 const MAX_OPERATIONS: usize = 500;

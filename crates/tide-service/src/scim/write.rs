@@ -14,7 +14,8 @@ use tide_scim::filter::AttrPath;
 use tide_scim::{PATCH_OP, patch};
 use tide_store::{NewPushed, PushedKey, PushedRow, StoreError};
 
-/// How often a change is applied anew when somebody else changed the resource in between.
+/// The maximum number of attempts to apply a change when others change the resource at the same
+/// time.
 const TRIES: usize = 5;
 
 /// A stored resource, with what is given out of it.
@@ -242,7 +243,7 @@ pub(super) async fn patch_one(
     ))
 }
 
-/// Paths that name nothing, or what nobody may change, are refused before anything is applied.
+/// Rejects unknown and read-only paths before anything is applied.
 fn check_paths(shelf: &Shelf, body: &Value) -> Result<(), ScimError> {
     for operation in body["Operations"].as_array().into_iter().flatten() {
         let Some(path) = operation["path"].as_str() else {

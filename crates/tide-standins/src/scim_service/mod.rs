@@ -145,7 +145,7 @@ struct Content {
     users: BTreeMap<u64, Value>,
     /// Whose each name is, in lower case.
     names: HashMap<String, u64>,
-    /// Who is told when a user was changed.
+    /// Receives changed users.
     watcher: Option<tokio::sync::mpsc::UnboundedSender<(Value, std::time::Instant)>>,
     groups: BTreeMap<u64, Value>,
     next: u64,
@@ -161,7 +161,7 @@ struct Content {
     turned_away: usize,
     /// Requests that were queued: how often each was asked about, and what came of it.
     queued: Vec<(usize, Option<(StatusCode, Value)>)>,
-    /// A user whose manager is nobody here is refused.
+    /// Reject users whose manager does not exist here.
     managers_first: bool,
     /// Names may be there twice.
     names_repeat: bool,
@@ -249,8 +249,7 @@ impl ScimService {
         self.shared.lock().delay = delay;
     }
 
-    /// From now on, a user whose manager is nobody here is refused, and one without a manager is
-    /// not.
+    /// From now on, rejects users whose manager does not exist here.
     pub fn refuse_unknown_managers(&self) {
         self.shared.lock().managers_first = true;
     }
@@ -333,7 +332,7 @@ impl ScimService {
         })
     }
 
-    /// Puts a value into a user behind everybody's back.
+    /// Sets a value of a user as an external change.
     pub fn tamper(&self, user_name: &str, change: impl Fn(&mut Value)) {
         let mut content = self.shared.lock();
         let found: Vec<u64> = content
@@ -349,7 +348,7 @@ impl ScimService {
         }
     }
 
-    /// Deletes a user behind everybody's back.
+    /// Deletes a user as an external change.
     pub fn remove(&self, user_name: &str) {
         self.shared
             .lock()
@@ -396,7 +395,7 @@ impl Content {
         }
         self.names.insert(Content::name(&user), id);
         if let Some(watcher) = &self.watcher {
-            // Whoever watched may have gone.
+            // The receiver may be gone.
             let _ = watcher.send((user.clone(), std::time::Instant::now()));
         }
         self.users.insert(id, user);

@@ -217,7 +217,7 @@ fn taken(content: &Content, user: &Value, own: u64) -> bool {
             .is_some_and(|id| *id != own)
 }
 
-/// Keeps a password beside the resource: nobody is ever shown it.
+/// Stores a password beside the resource: it is never returned.
 fn without_password(content: &mut Content, mut resource: Value, id: u64) -> Value {
     let given = resource
         .as_object_mut()
@@ -278,7 +278,7 @@ pub(super) async fn create(
         return scim_error(
             StatusCode::BAD_REQUEST,
             Some("invalidValue"),
-            "the manager is nobody here",
+            "the manager does not exist here",
         );
     }
     let seats = shared.manner.seats;

@@ -1,4 +1,4 @@
-//! What becomes of one account: made, kept in step, or left when its identity goes.
+//! The decision about one account: created, kept in sync, or left when its identity leaves.
 
 use super::super::people::{Person, missed};
 use super::super::references::{self, ReferenceWaits};
@@ -18,12 +18,11 @@ use std::collections::HashMap;
 /// another one by now.
 pub const PASSWORD_MARK: &str = "passwordMark";
 
-/// Beside a password that is set: it is to be changed at the next log-in. Each system is told in
-/// its own way.
+/// Set with a password: require a change at the next sign-in. Each connector translates it.
 pub const MUST_CHANGE: &str = "mustChange";
 
 impl<'a> TargetDecision<'a> {
-    /// Nobody matches: an account is made.
+    /// No account matches: one is created.
     pub(super) fn make(
         &mut self,
         person: &Person,
@@ -125,7 +124,7 @@ impl<'a> TargetDecision<'a> {
         (Some(Verdict::Create), None, reason)
     }
 
-    /// An account is there: it is kept in step.
+    /// An existing account: it is kept in sync.
     pub(super) fn keep(
         &mut self,
         person: &Person,
@@ -304,8 +303,8 @@ impl<'a> TargetDecision<'a> {
         (Some(verdict), Some(at), reason)
     }
 
-    /// A password that was set for somebody elsewhere and that their account here does not have
-    /// yet. What it is stays sealed.
+    /// A password that was set elsewhere and is not stored in this account yet. The password stays
+    /// sealed.
     fn password_set(
         &self,
         person: &Person,
@@ -407,8 +406,8 @@ impl<'a> TargetDecision<'a> {
         [state, named, others].into_iter().flatten().collect()
     }
 
-    /// Whoever is not here, or not yet, has no usable account; where no mapping gives the state,
-    /// the stage does.
+    /// A person who is absent or not here yet has a disabled account; where no mapping sets the
+    /// state, the stage does.
     fn by_stage(&self, person: &Person, account: &Account, rest: &mut Vec<ValueChange>) {
         let Some(state) = self
             .schema
@@ -475,7 +474,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// The identity no longer takes part: its account is disabled, or left, as the rule says.
+    /// The identity is out of scope: its account is disabled or kept, as the rule says.
     pub(super) fn step_out(
         &mut self,
         person: &Person,
@@ -526,7 +525,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// What somebody is to get of the values that no two objects of the target share.
+    /// Values of an identity that must be unique in the target.
     fn wanted_unique_values<'d>(
         &self,
         desired: &'d DesiredAccount<'a>,
@@ -694,8 +693,8 @@ impl<'a> TargetDecision<'a> {
     }
 }
 
-/// Why a value that was changed in the system itself is not put right: the rule says so, until a
-/// person says otherwise.
+/// Why a value that others changed in the system is not repaired: the rule says so, until an
+/// operator chooses repair.
 pub(in crate::decide) fn reported(
     population: &Population,
     types: &TypeRules,

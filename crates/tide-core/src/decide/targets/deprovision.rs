@@ -1,5 +1,4 @@
-//! What is done to the account of somebody who left: the departure steps, in the order of the
-//! rules.
+//! The departure steps of a leaver's account, in the order of the rules.
 
 use super::super::people::Person;
 use super::super::{ChangeKind, Outcome, Verdict};
@@ -39,7 +38,7 @@ pub(super) fn out_of_groups(
 }
 
 impl TargetDecision<'_> {
-    /// Somebody has left: what is due of the departure steps and not done yet.
+    /// A leaver: the departure steps that are due and not done yet.
     pub(super) fn depart(
         &mut self,
         person: &Person,
@@ -230,8 +229,8 @@ impl TargetDecision<'_> {
         }
     }
 
-    /// The value that a step gives an attribute. Where that points to somebody, the id of an
-    /// identity stands for its account here, and for nothing if it has none.
+    /// The value that a step sets. For a reference, the id of an identity stands for its account
+    /// here; without one, the value is cleared.
     fn value_of(
         &self,
         program: &Program,
@@ -274,7 +273,7 @@ impl TargetDecision<'_> {
         Ok(values.into_iter().filter_map(of).collect())
     }
 
-    /// Somebody is back: what a departure step set, and no mapping keeps, is taken away again.
+    /// A returned person: values that a departure step set and no mapping controls are cleared.
     pub(super) fn back_again(
         &self,
         account: &Account,

@@ -1,5 +1,5 @@
-//! Groups that are joined and left by what somebody is. A rule owns what it gave: who was put into
-//! a group by hand stays there, unless the group is one that is pruned.
+//! Memberships by rule. A rule owns the memberships that it added: manual members stay, unless the
+//! group removes unmanaged members.
 
 use super::super::people::Person;
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
@@ -14,17 +14,17 @@ use crate::rules::{MembershipRule, OnDrift};
 use crate::value::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-/// How somebody stands to the groups of a target.
+/// The relation of a person to the groups of a target.
 pub(super) struct MemberStatus<'a> {
     person: &'a Person,
     /// Their account, as a place in the population's list; none while it is yet to be made.
     account: Option<usize>,
-    /// They take part; or else what a rule gave them is taken away.
+    /// Whether they are in scope; if not, memberships by rule are revoked.
     takes_part: bool,
 }
 
-/// Does somebody take part in the groups of a target, or no longer? Nothing when it cannot be told,
-/// or is for the departure steps.
+/// Whether a person is in scope for the groups of a target. `None` if it is unknown, or left to the
+/// departure steps.
 pub(super) fn stand<'p>(
     target: &TargetDecision<'_>,
     person: &'p Person,
@@ -104,8 +104,7 @@ impl<'a> GivenMembership<'a> {
             .flat_map(|groups| groups.keys().copied())
     }
 
-    /// Was the value that means somebody now written by a rule for somebody else, who had that name
-    /// then?
+    /// Whether a rule wrote this name into the group for another identity that had the name then.
     fn to_another(&self, identity: &str, group: AccountId, member: &Value) -> bool {
         self.by_name
             .get(&(group, folded(&member.to_string()).as_str()))
@@ -196,8 +195,7 @@ impl<'a> TargetDecision<'a> {
                 if let Some(new) = new_name.filter(|_| {
                     row.is_some() && self.names_members(*group) && !self.follows_renames()
                 }) {
-                    // Where the server does it by itself, the write finds everything as it should
-                    // be.
+                    // If the server has referential integrity, the write finds the group in sync.
                     let text = format!("{} contains the current name", self.called(*group));
                     let mut one = turn(
                         *group,
@@ -284,7 +282,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// The groups that the rules want somebody in, and names that are no groups.
+    /// The groups that the rules require for a person, and names of groups that do not exist.
     fn wanted_groups(
         &self,
         stand: &MemberStatus<'_>,
@@ -329,7 +327,7 @@ impl<'a> TargetDecision<'a> {
         Ok((wanted, missing))
     }
 
-    /// Groups in which nobody stays whom no rule puts there.
+    /// Groups from which unmanaged members are removed.
     fn pruned(&self) -> BTreeMap<AccountId, &'a MembershipRule> {
         let all = self
             .types
@@ -372,8 +370,7 @@ impl<'a> TargetDecision<'a> {
         self.schema.is_some_and(|schema| schema.follows_renames)
     }
 
-    /// Names that a rule wrote into a group for somebody, that they do not have any more and the
-    /// group still holds.
+    /// Former names of a person that a rule wrote into a group and that are still in it.
     fn former(
         &self,
         given: &GivenMembership<'_>,
@@ -466,8 +463,7 @@ impl<'a> TargetDecision<'a> {
             account: Some(*group),
             label: person.label.clone(),
             kind: *kind,
-            // The same before and after they have an account there: a yes to one is a yes to the
-            // other.
+            // The same with and without an account there, so that an approval counts for both.
             fingerprint: fingerprint(
                 &[
                     self.system,
@@ -491,8 +487,8 @@ impl<'a> TargetDecision<'a> {
         change
     }
 
-    /// Takes somebody who left out of all groups there, but for those whose members are mapped:
-    /// these follow by themselves.
+    /// Removes a leaver from all groups there, except those with mapped members, which follow
+    /// automatically.
     pub(super) fn leave_groups(
         &self,
         person: &Person,

@@ -141,7 +141,7 @@ fn unused_days(section: &Section<'_>) -> u32 {
     days
 }
 
-/// What is done in one system to the account of somebody who left.
+/// The departure steps of one system.
 pub(super) fn departure(
     section: &Section<'_>,
     kind: ObjectType,

@@ -1,5 +1,4 @@
-//! Groups that are joined and left by what somebody is, what is made in which order, and what
-//! identities are spread over.
+//! Memberships by rule, dependencies between systems, and distributed values.
 
 use super::super::read::{RuleSource, Section};
 use super::super::{DistributionRule, IdentityAttribute, MembershipRule, RuleSet, TypeRules};

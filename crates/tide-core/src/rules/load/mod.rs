@@ -139,7 +139,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
         );
     }
     check_whole(&rules, &sources);
-    // Whoever wrote a rule wrong is told of the rule, and not of all that follows from it.
+    // An error in a rule is reported once, without its consequences.
     if !faults
         .borrow()
         .iter()

@@ -1,4 +1,4 @@
-//! What is told to whom: `notifications.toml`.
+//! Notifications: `notifications.toml`.
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
@@ -75,7 +75,7 @@ pub(super) fn notices(
             .and_then(|(system, _)| schemas.get(system)?.get(&kind))
             .filter(|schema| !schema.attributes.is_empty());
         let scopes = scopes(rules, kind, schema);
-        // Whether somebody came is seen at the account.
+        // The sign-in is evaluated on the account.
         let roots: &[Root] = if on == Some(NotificationEvent::NotArrived) {
             &[Root::Account, Root::Identity]
         } else {

@@ -171,7 +171,7 @@ fn reaches(all: &[Role], from: &str, to: &str) -> bool {
     false
 }
 
-/// Two roles of one priority that set one attribute: nobody could say which counts.
+/// Two roles with the same priority that set one attribute: it would be undefined which one wins.
 fn equal_priorities(rules: &RuleSet, all: &[Role], places: &[usize], root: &Section<'_>) {
     for (n, (role, at)) in all.iter().zip(places).enumerate() {
         for other in all[..n]

@@ -1,4 +1,4 @@
-//! Who takes part: scope, groups, filters, domains and accounts that are never touched.
+//! Scope: containers, groups, filters, domains and protected accounts.
 
 use super::super::read::{RuleSource, Section, kind};
 use super::super::{

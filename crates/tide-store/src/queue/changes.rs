@@ -1,7 +1,7 @@
 //! Change sets, their lines, and their changes. The changes of runs are the queue: each is stored
 //! before it is sent and settled after.
 
-use crate::codes::{code, parse_code};
+use crate::db::codes::{code, parse_code};
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -30,7 +30,7 @@ pub struct NewChangeSet {
     pub principal: String,
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
-    /// Is it about everybody?
+    /// Whether it is about all records.
     pub whole: bool,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
@@ -65,7 +65,7 @@ pub struct ChangeSetRow {
     pub ended: Option<String>,
     /// What is to be said of the whole of it.
     pub note: Option<String>,
-    /// Is it about everybody?
+    /// Whether it is about all records.
     pub whole: bool,
     /// The day that a preview shows, when it is not the day on which it was made.
     pub as_of: Option<String>,
@@ -380,7 +380,7 @@ impl Store {
         Ok(sets)
     }
 
-    /// The last change set of a kind that is about everybody, or that is not.
+    /// The last change set of a kind that is about all records, or that is not.
     pub async fn last_change_set(
         &self,
         kind: ChangeSetKind,

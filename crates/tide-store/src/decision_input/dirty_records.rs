@@ -1,10 +1,10 @@
 //! The dirty set: records that changed since the last decision; and the partial load of the records
 //! that a decision needs.
 
-use crate::accounts::read_account;
 use crate::decision_input::blob_values;
 use crate::identities::read_basis;
 use crate::identities::read_kept_roles;
+use crate::snapshot::accounts::read_account;
 use crate::{Store, StoreError};
 use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
@@ -25,7 +25,7 @@ pub struct DirtyRecords {
     /// The position of the last entry.
     pub last: i64,
     /// A change that concerns all records: the rules, a system.
-    pub everybody: bool,
+    pub all: bool,
     /// The changed records.
     pub records: Records,
     /// Memberships that we changed.
@@ -66,7 +66,7 @@ pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreErro
                 is_member: there == Some(1),
             });
         } else if account.is_none() && identity.is_none() {
-            touched.everybody = true;
+            touched.all = true;
         } else {
             touched.records.accounts.extend(account);
         }
@@ -183,7 +183,7 @@ async fn part(
     population.links = links.into_iter().map(|(_, link)| link).collect();
     // Sorted here, because SQLite would copy complete rows to sort them.
     population.accounts.sort_by_key(|account| account.id);
-    crate::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
+    crate::snapshot::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
     let mut further = 0;
     let mut kept_roles: HashMap<String, KeptRoles> = HashMap::new();
     for row in sqlx::query(BESIDE)
@@ -244,16 +244,20 @@ async fn part(
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
     let tells = |bit: i64| further & bit != 0;
     if tells(4) {
-        population.departures = crate::lifecycle::departures(&mut *c, Some(identities)).await?;
+        population.departures =
+            crate::identities::lifecycle::departures(&mut *c, Some(identities)).await?;
     }
     if tells(8) {
-        population.reactivations = crate::lifecycle::claimed(&mut *c, Some(identities)).await?;
+        population.reactivations =
+            crate::identities::lifecycle::claimed(&mut *c, Some(identities)).await?;
     }
     if tells(2) {
-        population.write_history = crate::lifecycle::acts(&mut *c, Some(accounts)).await?;
+        population.write_history =
+            crate::identities::lifecycle::acts(&mut *c, Some(accounts)).await?;
     }
     if tells(16) {
-        population.role_grants = crate::roles::grants(&mut *c, Some(identities)).await?;
+        population.role_grants =
+            crate::identities::roles::grants(&mut *c, Some(identities)).await?;
     }
     if tells(32) {
         // Includes memberships that were written for another person with one of these names.
@@ -270,20 +274,23 @@ async fn part(
             .flat_map(|account| [Some(folded(&account.name)), uid(account)])
             .flatten();
         let names: Vec<String> = names.collect();
-        population.rule_memberships =
-            crate::results::joined(&mut *c, Some((identities, &serde_json::to_string(&names)?)))
-                .await?;
+        population.rule_memberships = crate::queue::results::joined(
+            &mut *c,
+            Some((identities, &serde_json::to_string(&names)?)),
+        )
+        .await?;
     }
     if tells(1) {
-        population.password_hash_marks = crate::results::carried(&mut *c, Some(accounts)).await?;
+        population.password_hash_marks =
+            crate::queue::results::carried(&mut *c, Some(accounts)).await?;
     }
     if tells(64) {
         population.password_sets =
-            crate::password_sync::open(&mut *c, Some((accounts, identities))).await?;
+            crate::secrets::password_sync::open(&mut *c, Some((accounts, identities))).await?;
     }
     if tells(128) {
         population.match_answers =
-            crate::matches::open_about(&mut *c, accounts, identities).await?;
+            crate::identities::matches::open_about(&mut *c, accounts, identities).await?;
     }
     Ok(population)
 }

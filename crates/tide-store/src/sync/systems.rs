@@ -22,9 +22,9 @@ pub struct SystemRow {
     pub writable: Vec<ObjectType>,
     /// Paused by an operator.
     pub paused: bool,
-    /// Armed by an operator: before that, nothing is sent, and nothing starts by itself.
+    /// Whether an operator armed it. Before that, nothing is sent and automatic sync is off.
     pub armed: bool,
-    /// What it says of itself, as label and text.
+    /// Its capabilities, as label and text.
     pub profile: Vec<(String, String)>,
     /// The names of our own account there.
     pub own: Vec<String>,
@@ -34,11 +34,11 @@ pub struct SystemRow {
     pub checked: Option<serde_json::Value>,
     /// When it was last tested.
     pub checked_at: Option<String>,
-    /// When it is read and written by itself, as JSON.
+    /// The sync schedule, as JSON.
     pub schedule: serde_json::Value,
 }
 
-/// Whether a system works by itself, and when.
+/// Whether automatic sync of a system is on, and its schedule.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AtWork {
     /// Its name.
@@ -52,7 +52,7 @@ pub struct AtWork {
 fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
     Ok(SystemRow {
         name: row.get("name"),
-        kind: crate::codes::code(row, "kind")?,
+        kind: crate::db::codes::code(row, "kind")?,
         settings: serde_json::from_str(row.get("settings"))?,
         writable: serde_json::from_str(row.get("writable"))?,
         paused: row.get("paused"),
@@ -86,7 +86,8 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
-    /// Whether each system works by itself: without what it says of itself, which is long.
+    /// Lists whether automatic sync is on for each system, without the capabilities, which are
+    /// long.
     pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
         let rows = sqlx::query(
             "SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name",

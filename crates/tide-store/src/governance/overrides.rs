@@ -25,13 +25,13 @@ pub struct OverrideRow {
     pub system: String,
     /// The kind of change.
     pub kind: String,
-    /// The identity behind it; empty for an account that belongs to nobody.
+    /// The identity; empty for an orphaned account.
     pub identity: String,
     /// Its account, if it has one.
     pub account: Option<i64>,
     /// Whom it is about.
     pub label: String,
-    /// Who said so, by name.
+    /// The principal's name.
     pub principal: String,
     /// When.
     pub made: String,

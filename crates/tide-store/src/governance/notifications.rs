@@ -1,7 +1,6 @@
-//! What rules tell to somebody: kept once under its key, and carried by a call-out where the rule
-//! names one.
+//! Notifications: stored once under their key, and delivered by a webhook if the rule names one.
 
-use crate::codes::code;
+use crate::db::codes::code;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
@@ -9,7 +8,7 @@ use sqlx::sqlite::SqliteRow;
 use tide_core::notifications::{Notification, Recipient};
 use tide_core::states::NotificationEvent;
 
-/// Something that was told, or is on its way.
+/// A notification, sent or pending.
 #[derive(Debug, Clone)]
 pub struct NotificationRow {
     /// Its number.
@@ -24,9 +23,9 @@ pub struct NotificationRow {
     pub label: String,
     /// The group, system or licence.
     pub about: Option<String>,
-    /// Who is told: names and addresses, as JSON.
+    /// The recipients: names and addresses, as JSON.
     pub recipients: serde_json::Value,
-    /// What is told.
+    /// The text.
     pub text: String,
     /// Who carries it.
     pub call: Option<String>,
@@ -40,7 +39,7 @@ pub struct NotificationRow {
     pub tried: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
-    /// What whoever carried it answered, as JSON.
+    /// The answer of the webhook, as JSON.
     pub answer: Option<String>,
 }
 
@@ -144,7 +143,7 @@ impl Store {
         rows.iter().map(read).collect()
     }
 
-    /// What a call-out answered about somebody, the oldest first.
+    /// The answers of a webhook about a person, the oldest first.
     pub async fn answers(
         &self,
         identity: &str,

@@ -1,8 +1,11 @@
 //! Everything that a decision is made from, in one consistent read.
 
-use crate::accounts::read_account;
+pub(crate) mod dirty_records;
+pub(crate) mod preconditions;
+
 use crate::identities::read_basis;
 use crate::identities::read_identity;
+use crate::snapshot::accounts::read_account;
 use crate::{Store, StoreError};
 use sqlx::Row;
 use std::collections::HashMap;
@@ -33,7 +36,7 @@ impl Store {
         {
             population.accounts.push(read_account(&row)?);
         }
-        crate::membership_delta::merge(&mut tx, &mut population.accounts, true).await?;
+        crate::snapshot::membership_delta::merge(&mut tx, &mut population.accounts, true).await?;
         for row in sqlx::query("SELECT * FROM identity ORDER BY id")
             .fetch_all(&mut *tx)
             .await?
@@ -120,14 +123,14 @@ impl Store {
                 .drift_baseline
                 .insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
-        population.departures = crate::lifecycle::departures(&mut tx, None).await?;
-        population.reactivations = crate::lifecycle::claimed(&mut tx, None).await?;
-        population.write_history = crate::lifecycle::acts(&mut tx, None).await?;
-        population.role_grants = crate::roles::grants(&mut tx, None).await?;
-        population.rule_memberships = crate::results::joined(&mut tx, None).await?;
-        population.password_hash_marks = crate::results::carried(&mut tx, None).await?;
-        population.password_sets = crate::password_sync::open(&mut tx, None).await?;
-        population.match_answers = crate::matches::open(&mut tx).await?;
+        population.departures = crate::identities::lifecycle::departures(&mut tx, None).await?;
+        population.reactivations = crate::identities::lifecycle::claimed(&mut tx, None).await?;
+        population.write_history = crate::identities::lifecycle::acts(&mut tx, None).await?;
+        population.role_grants = crate::identities::roles::grants(&mut tx, None).await?;
+        population.rule_memberships = crate::queue::results::joined(&mut tx, None).await?;
+        population.password_hash_marks = crate::queue::results::carried(&mut tx, None).await?;
+        population.password_sets = crate::secrets::password_sync::open(&mut tx, None).await?;
+        population.match_answers = crate::identities::matches::open(&mut tx).await?;
         tx.commit().await?;
         Ok(population)
     }

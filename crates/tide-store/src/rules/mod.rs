@@ -1,5 +1,7 @@
 //! The published versions of the rule set.
 
+pub(crate) mod drafts;
+
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;

@@ -1,8 +1,12 @@
 //! The queue: changes of runs, from claiming them until their results are stored.
 
-use crate::changes::{keep_changes, keep_lines, read_change};
+pub(crate) mod changes;
+pub(crate) mod holds;
+pub(crate) mod results;
+
 use crate::identities::keep_identities;
 use crate::journal::NewJournalEntry;
+use crate::queue::changes::{keep_changes, keep_lines, read_change};
 use crate::{ChangeRow, IdentityUpdates, NewChangeSet, Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};

@@ -3,7 +3,7 @@
 //! for one of them.
 
 use crate::decision_input::{blob_values, values_blob};
-use crate::results::ChangeResult;
+use crate::queue::results::ChangeResult;
 use crate::{StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};

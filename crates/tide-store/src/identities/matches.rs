@@ -93,8 +93,8 @@ impl Store {
             .collect())
     }
 
-    /// Ends answers that were given before a moment: what they were given for is asked again, if it
-    /// is still in doubt.
+    /// Ends answers that were given before a moment: their matches need review again, if they are
+    /// still ambiguous.
     pub async fn end_old_answers(
         &self,
         before: Timestamp,

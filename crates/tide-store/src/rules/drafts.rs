@@ -122,7 +122,7 @@ impl Store {
             .await
     }
 
-    /// Saves a draft, if nobody saved it since: the new edition, or `None` when somebody did.
+    /// Saves a draft unless it was saved since: returns the new edition, or `None`.
     pub async fn save_draft(
         &self,
         id: i64,

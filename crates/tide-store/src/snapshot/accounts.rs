@@ -235,10 +235,10 @@ impl Store {
         let whole = |row: &SqliteRow| {
             Ok(WholeReading {
                 system: row.get("system"),
-                object: crate::codes::code(row, "object")?,
+                object: crate::db::codes::code(row, "object")?,
                 started: at(row.get("started_at")),
                 ended: at(row.get("ended_at")),
-                outdated: crate::codes::code::<ReadState>(row, "state")? == ReadState::Outdated,
+                outdated: crate::db::codes::code::<ReadState>(row, "state")? == ReadState::Outdated,
             })
         };
         rows.iter().map(whole).collect()
@@ -383,8 +383,8 @@ impl Store {
                 Ok(Reading {
                     id: row.get("id"),
                     system: row.get("system"),
-                    object: crate::codes::code(row, "object")?,
-                    state: crate::codes::code(row, "state")?,
+                    object: crate::db::codes::code(row, "object")?,
+                    state: crate::db::codes::code(row, "state")?,
                     seen: row.get("object_count"),
                     started: row.get("started_at"),
                     ended: row.get("ended_at"),
@@ -433,8 +433,12 @@ impl Store {
             .iter()
             .map(read_account)
             .collect::<Result<Vec<Account>, StoreError>>()?;
-        crate::membership_delta::merge(&mut *self.reader.acquire().await?, &mut accounts, false)
-            .await?;
+        crate::snapshot::membership_delta::merge(
+            &mut *self.reader.acquire().await?,
+            &mut accounts,
+            false,
+        )
+        .await?;
         let beside = |(row, account): (&SqliteRow, Account)| AccountRow {
             account,
             seen: row.get("seen_at"),
@@ -454,7 +458,8 @@ impl Store {
             what: "account",
             name: id.to_string(),
         })?)?;
-        crate::membership_delta::merge(&mut c, std::slice::from_mut(&mut account), false).await?;
+        crate::snapshot::membership_delta::merge(&mut c, std::slice::from_mut(&mut account), false)
+            .await?;
         Ok(account)
     }
 
@@ -578,7 +583,7 @@ async fn with_members(
     encoded: &[(Vec<u8>, Vec<u8>)],
 ) -> Result<(), StoreError> {
     let ids: Vec<AccountId> = known.values().map(|before| before.id).collect();
-    let whole = crate::membership_delta::whole(c, &ids).await?;
+    let whole = crate::snapshot::membership_delta::whole(c, &ids).await?;
     for (row, (_, hash)) in rows.iter().zip(encoded) {
         let Some(before) = known.get_mut(&row.key) else {
             continue;
@@ -588,7 +593,7 @@ async fn with_members(
         };
         before.hash = Attributes::hash_of(blob).to_be_bytes().to_vec();
         if before.hash != *hash {
-            crate::membership_delta::keep_whole(c, before.id, blob).await?;
+            crate::snapshot::membership_delta::keep_whole(c, before.id, blob).await?;
         }
     }
     Ok(())

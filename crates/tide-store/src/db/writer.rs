@@ -4,7 +4,7 @@
 //!
 //! No job can end the task: a job that panics is rolled back like one that fails, and its caller
 //! gets [`StoreError::Internal`]. No job runs outside a transaction: if BEGIN fails, or SQLite
-//! rolls a transaction back by itself, every job of the group fails.
+//! rolls a transaction back on its own, every job of the group fails.
 
 use crate::StoreError;
 use crate::journal::JournalKey;
@@ -331,8 +331,8 @@ async fn commit(
                     roll_back(connection, &error).await;
                     reply(Err(unwritable(&error.to_string())));
                 }
-                // The job's own error is reported. ROLLBACK fails if SQLite has rolled back by
-                // itself.
+                // The job's own error is reported. ROLLBACK fails if SQLite has already rolled
+                // back.
                 _ => reply(Ok(())),
             }
         }
@@ -397,8 +397,8 @@ fn unwritable(said: &str) -> StoreError {
 
 async fn roll_back(connection: &mut SqliteConnection, error: &sqlx::Error) {
     tracing::error!(%error, "a commit failed");
-    // If SQLite rolled back by itself, there is nothing to roll back. Any other failure shows at
-    // the next BEGIN.
+    // If SQLite already rolled back, there is nothing to roll back. Any other failure shows at the
+    // next BEGIN.
     let _ = sqlx::query("ROLLBACK").execute(connection).await;
 }
 
@@ -468,7 +468,7 @@ mod tests {
             + Send
             + 'static,
     {
-        // While this one is on its way, the others gather.
+        // While this one is in progress, the others gather.
         let first = writer.queued(slow, true).await;
         let first = tokio::spawn(first.expect("queued"));
         tokio::time::sleep(Duration::from_millis(20)).await;
@@ -524,7 +524,7 @@ mod tests {
     #[tokio::test]
     async fn no_job_runs_outside_a_transaction() {
         let (folder, writer) = started().await;
-        // Somebody else holds the file: nothing can be begun.
+        // Another connection locks the file: no transaction can begin.
         let mut other = open(&folder).await;
         sqlx::query("BEGIN IMMEDIATE")
             .execute(&mut other)
@@ -548,8 +548,8 @@ mod tests {
             .expect("let go");
         insert(&writer, 7).await.expect("goes on");
 
-        // SQLite rolls back by itself, as it does when the disk fails: neither what came before is
-        // kept, nor what would come after.
+        // SQLite rolls back on its own, as it does when the disk fails: neither earlier nor later
+        // jobs of the group are kept.
         for end in between(&writer, rolls_back).await {
             assert!(matches!(end, Err(StoreError::Unwritable { .. })), "{end:?}");
         }

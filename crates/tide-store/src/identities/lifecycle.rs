@@ -10,7 +10,7 @@ use tide_core::lifecycle::Departure;
 use tide_core::model::{AccountId, WriteHistory};
 use tide_core::{Identity, Stage};
 
-/// Somebody who left.
+/// A leaver.
 #[derive(Debug, Clone)]
 pub struct LeaverRow {
     /// Their identity.
@@ -131,7 +131,7 @@ pub(crate) async fn note_leaver(
             .bind(&identity.id)
             .fetch_optional(&mut *c)
             .await?;
-    // Whoever is first seen as somebody who left had no access of ours.
+    // A person first seen as a leaver had no access of ours.
     let Some((stage, hash)) = before else {
         return Ok(());
     };
@@ -150,7 +150,7 @@ pub(crate) async fn note_leaver(
             .bind(format_timestamp(started))
             .execute(&mut *c)
             .await?;
-        crate::roles::end_with(c, &identity.id, now).await?;
+        crate::identities::roles::end_with(c, &identity.id, now).await?;
     } else if stage == left && identity.stage != Stage::Left {
         sqlx::query("UPDATE leaver SET returned_at = ? WHERE identity = ? AND returned_at IS NULL")
             .bind(format_timestamp(now))
@@ -162,7 +162,7 @@ pub(crate) async fn note_leaver(
 }
 
 impl Store {
-    /// What an operator said of somebody's departure.
+    /// The departure of a person that an operator scheduled.
     pub async fn departure(&self, identity: &str) -> Result<Option<Departure>, StoreError> {
         let row = sqlx::query("SELECT * FROM departure WHERE identity = ?")
             .bind(identity)
@@ -189,7 +189,7 @@ impl Store {
             .collect()
     }
 
-    /// Keeps that somebody leaves at a moment, or takes that back. The journal says so.
+    /// Stores or deletes the departure of a person. Journaled.
     pub async fn set_departure(
         &self,
         identity: &str,
@@ -235,7 +235,7 @@ impl Store {
             .await
     }
 
-    /// Keeps that somebody who used nothing stays all the same. The journal says so.
+    /// Stores that an inactive person is reactivated. Journaled.
     pub async fn claim(
         &self,
         identity: &str,

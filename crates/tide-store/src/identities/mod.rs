@@ -1,5 +1,9 @@
 //! Identities and their links.
 
+pub(crate) mod lifecycle;
+pub(crate) mod matches;
+pub(crate) mod roles;
+
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -89,10 +93,9 @@ pub struct IdentityUpdates {
     pub links: Vec<NewLink>,
     /// Members whom their groups hold under another name than the one that was written.
     pub member_names: Vec<MemberName>,
-    /// Names that nobody else is to be given.
+    /// Reserved names.
     pub reserved: Vec<ReservedValue>,
-    /// Accounts that are as they should be again: what they held before somebody changed them there
-    /// is forgotten.
+    /// Accounts that are in sync again: their drift baselines are deleted.
     pub in_step: Vec<AccountId>,
 }
 
@@ -114,7 +117,7 @@ pub(crate) async fn keep_identities(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     for (identity, label) in &people.identities {
-        crate::lifecycle::note_leaver(c, identity, label, now).await?;
+        crate::identities::lifecycle::note_leaver(c, identity, label, now).await?;
         sqlx::query(
             "INSERT INTO identity (id, object, label, stage, attributes, hash, search, created_at, changed_at, stage_since, kept_roles)
              VALUES (?,?,?,?,?,?,?,?,?,?,?)
@@ -129,7 +132,7 @@ pub(crate) async fn keep_identities(
             .execute(&mut *c).await?;
     }
     for name in &people.reserved {
-        // A name that somebody else had stays theirs: who carries it now is not given it anew.
+        // A name of another identity stays reserved for it: the current holder does not get it.
         sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at) VALUES ('',?,?,?,?,?)")
             .bind(name.kind.as_str())
             .bind(&name.attribute)
@@ -143,7 +146,7 @@ pub(crate) async fn keep_identities(
         make_link(c, link.account, &link.identity, &link.basis, principal, now).await?;
     }
     for one in &people.member_names {
-        crate::results::join(
+        crate::queue::results::join(
             c,
             &one.identity,
             one.group,
@@ -235,7 +238,9 @@ impl Store {
         .bind(system)
         .fetch_optional(&self.reader)
         .await?;
-        row.as_ref().map(crate::accounts::read_account).transpose()
+        row.as_ref()
+            .map(crate::snapshot::accounts::read_account)
+            .transpose()
     }
 
     /// The present accounts of some identities in a system, with whose each is.
@@ -253,7 +258,12 @@ impl Store {
         .fetch_all(&self.reader)
         .await?;
         rows.iter()
-            .map(|row| Ok((row.get("whose"), crate::accounts::read_account(row)?)))
+            .map(|row| {
+                Ok((
+                    row.get("whose"),
+                    crate::snapshot::accounts::read_account(row)?,
+                ))
+            })
             .collect()
     }
 
@@ -279,7 +289,7 @@ impl Store {
                 .fetch_all(&self.reader)
                 .await?;
         rows.into_iter()
-            .map(|(stage, count)| Ok((crate::codes::parse_code(&stage)?, count)))
+            .map(|(stage, count)| Ok((crate::db::codes::parse_code(&stage)?, count)))
             .collect()
     }
 

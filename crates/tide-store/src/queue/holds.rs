@@ -14,7 +14,7 @@ pub struct HoldKey {
     pub system: String,
     /// The type.
     pub object: ObjectType,
-    /// The identity; empty for an account that belongs to nobody.
+    /// The identity; empty for an orphaned account.
     pub identity: String,
     /// The account; 0 where there is none yet.
     pub account: i64,
@@ -27,7 +27,7 @@ pub struct HoldKey {
 pub struct Hold {
     /// What.
     pub key: HoldKey,
-    /// It would close somebody's access.
+    /// It would close access.
     pub takes_away: bool,
     /// Whom it is about.
     pub label: String,
@@ -39,12 +39,12 @@ pub struct Hold {
     pub rule: Option<String>,
 }
 
-/// Somebody who is on hold: all that is held for them by one cause, for one reason.
+/// A record on hold: everything that one cause holds for one reason.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HoldRow {
     /// Its number.
     pub id: i64,
-    /// The identity; empty for an account that belongs to nobody.
+    /// The identity; empty for an orphaned account.
     pub identity: String,
     /// Whether the identity is kept.
     pub is_kept: bool,
@@ -178,8 +178,8 @@ impl Store {
             .await
     }
 
-    /// How many are on hold by each cause: each identity, or account that belongs to nobody, once.
-    /// With `system`, those in that system.
+    /// The number of records on hold by cause: each identity, or orphaned account, once. With
+    /// `system`, only that system.
     pub async fn hold_counts(
         &self,
         system: Option<&str>,

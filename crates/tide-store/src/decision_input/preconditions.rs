@@ -1,8 +1,8 @@
 //! The preconditions of an incremental decision, in one query on one connection, because every
 //! change waits for it.
 
-use crate::dirty_records::{DIRTY_SINCE, DirtyRecords, touched};
-use crate::systems::{AtWork, at_work};
+use crate::decision_input::dirty_records::{DIRTY_SINCE, DirtyRecords, touched};
+use crate::sync::systems::{AtWork, at_work};
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
@@ -128,12 +128,12 @@ async fn before(
         counts: counts(c, asked).await?,
         in_flight: in_flight(c).await?,
         overrides: if row.get("overridden") {
-            crate::overrides::overrides(c, now).await?
+            crate::governance::overrides::overrides(c, now).await?
         } else {
             HashMap::new()
         },
         approved: if asks {
-            crate::approvals::said(c, now).await?
+            crate::governance::approvals::said(c, now).await?
         } else {
             HashMap::new()
         },

@@ -1,6 +1,9 @@
 //! Secrets at rest: each is sealed with a key of its own, and that key with the master key. Both
 //! seals are bound to the row and the field, so that a sealed value moved elsewhere does not open.
 
+pub(crate) mod password_sync;
+pub(crate) mod passwords;
+
 use crate::journal::JournalKey;
 use crate::{Store, StoreError, format_timestamp};
 use base64::Engine;

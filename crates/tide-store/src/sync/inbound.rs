@@ -329,7 +329,7 @@ impl Store {
         .ok_or_else(|| StoreError::Missing { what: "event", name: id.to_owned() })?;
         Ok(EventRow {
             id: row.get("id"),
-            kind: crate::codes::code(&row, "kind")?,
+            kind: crate::db::codes::code(&row, "kind")?,
             key: row.get("key"),
             body: row.get("body"),
             made: row.get("created_at"),
@@ -350,7 +350,9 @@ impl Store {
             .bind(key)
             .fetch_optional(&self.reader)
             .await?;
-        row.as_ref().map(crate::accounts::read_account).transpose()
+        row.as_ref()
+            .map(crate::snapshot::accounts::read_account)
+            .transpose()
     }
 
     /// Keeps the shape that a system's events have.
@@ -431,7 +433,7 @@ async fn take_event(
         .await?;
     let known = row
         .as_ref()
-        .map(crate::accounts::read_account)
+        .map(crate::snapshot::accounts::read_account)
         .transpose()?;
     let is_outdated = is_outdated(&mut *c, &new).await?;
     if known.is_none() && new.kind != EventKind::Joiner {

@@ -1,5 +1,5 @@
-//! What is to be told to somebody: one outbox, whatever the channel. A notice stays until somebody
-//! says that it was seen; the same thing is not told twice.
+//! Alerts: an outbox for operators. An alert stays until it is acknowledged; the same alert is not
+//! created twice.
 
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -9,11 +9,11 @@ use tide_core::model::AccountId;
 /// Something that happened in a system itself, and not by us.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Surprise {
-    /// An account that matches nobody was made after the system was first read.
+    /// An account that matches no identity was created after the first read of the system.
     Made(AccountId),
-    /// An account that belongs to somebody was deleted.
+    /// A linked account was deleted.
     Deleted(AccountId),
-    /// A value that was as it should be was changed.
+    /// A value that was in sync was changed.
     Changed(AccountId),
 }
 
@@ -33,8 +33,8 @@ pub struct AlertRow {
 }
 
 impl Store {
-    /// Notes what was done behind our back, with what becomes of it. What was noted before is not
-    /// noted again.
+    /// Creates alerts of external changes, with their consequences. Existing alerts are not created
+    /// again.
     pub async fn notice_surprises(
         &self,
         surprises: Vec<(Surprise, String)>,
@@ -53,7 +53,7 @@ impl Store {
                         let (account, what, since) = match surprise {
                             Surprise::Made(account) => (
                                 account,
-                                "an account was made in",
+                                "an account was created in",
                                 "AND a.written_at IS NULL AND a.first_seen > coalesce((SELECT min(ended_at) FROM full_read r
                                  WHERE r.system = a.system AND r.object = a.object AND r.state = 'complete'), '9')",
                             ),
@@ -62,8 +62,8 @@ impl Store {
                         };
                         noted += sqlx::query(sqlx::AssertSqlSafe(format!(
                             "INSERT INTO alert (channel, recipient, subject, body, created_at)
-                             SELECT 'console', 'operators', ? || ' ' || a.system || ' itself: ' || a.name, ?, ? FROM account a WHERE a.id = ? {since}
-                             AND NOT EXISTS (SELECT 1 FROM alert n WHERE n.subject = ? || ' ' || a.system || ' itself: ' || a.name
+                             SELECT 'console', 'operators', ? || ' ' || a.system || ' by others: ' || a.name, ?, ? FROM account a WHERE a.id = ? {since}
+                             AND NOT EXISTS (SELECT 1 FROM alert n WHERE n.subject = ? || ' ' || a.system || ' by others: ' || a.name
                                              AND n.created_at >= coalesce(a.absent_since, (SELECT t.at FROM drift_baseline t WHERE t.account = a.id), a.first_seen))"
                         )))
                         .bind(what)
@@ -81,7 +81,7 @@ impl Store {
             .await
     }
 
-    /// Notices that nobody has seen yet, the newest first.
+    /// Open alerts, the newest first.
     pub async fn notices(&self) -> Result<Vec<AlertRow>, StoreError> {
         let rows = sqlx::query("SELECT id, subject, body, created_at, recipient FROM alert WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
             .fetch_all(&self.reader)

@@ -47,7 +47,7 @@ pub(crate) async fn grants(
     Ok(rows.iter().map(read).collect())
 }
 
-/// Whoever leaves loses what was given by hand: it does not come back with them.
+/// A leaver loses granted roles: they do not return with the person.
 pub(crate) async fn end_with(
     c: &mut SqliteConnection,
     identity: &str,

@@ -1,10 +1,10 @@
 //! Stores the results of confirmed changes, many in one commit and in few statements, so that a
 //! fast target does not wait.
 
-use crate::changes::ChangeRow;
 use crate::decision_input::{blob_values, values_blob};
 use crate::journal::{Hashed, JournalNote, append_all};
 use crate::queue::Settled;
+use crate::queue::changes::ChangeRow;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
@@ -197,7 +197,7 @@ async fn settle(
         .zip(&ids)
         .enumerate()
         .filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
-    crate::membership_delta::keep(
+    crate::snapshot::membership_delta::keep(
         c,
         &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(),
         now,
@@ -309,7 +309,7 @@ async fn keep_accounts(
         .iter()
         .any(|one| !one.bare && one.row.change.object == ObjectType::Group)
     {
-        crate::membership_delta::forget(
+        crate::snapshot::membership_delta::forget(
             c,
             &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>(),
         )

@@ -1,4 +1,4 @@
-//! Changes that need a yes, what was said of them, and the operators who say it.
+//! Approval requests, their answers, and operators.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -57,11 +57,11 @@ pub struct NewApproval {
     pub label: String,
     /// When it is not waited for any more.
     pub expires: Timestamp,
-    /// When whoever is asked is reminded.
+    /// When approvers are reminded.
     pub remind: Option<Timestamp>,
 }
 
-/// A change that is asked about.
+/// A change that needs approval.
 #[derive(Debug, Clone)]
 pub struct ApprovalRow {
     /// The change.
@@ -70,7 +70,7 @@ pub struct ApprovalRow {
     pub identity: String,
     /// The rule that asks.
     pub rule: String,
-    /// Who asked: whoever started the run that wanted it first.
+    /// The requester: the principal that started the run.
     pub asked_by: String,
     /// When it was first asked.
     pub asked: String,
@@ -100,9 +100,9 @@ pub struct Answered {
 pub struct ApprovalAnswer {
     /// Yes or no.
     pub yes: bool,
-    /// Who said so, by id.
+    /// The principal's id.
     pub principal: String,
-    /// Who said so, by name.
+    /// The principal's name.
     pub name: String,
     /// The words that go with it.
     pub comment: String,
@@ -110,7 +110,7 @@ pub struct ApprovalAnswer {
     pub made: String,
 }
 
-/// What was said of changes that need a yes, by their fingerprints.
+/// Returns the answers to approval requests, by fingerprint.
 pub(crate) async fn said(
     c: &mut SqliteConnection,
     now: Timestamp,
@@ -171,7 +171,7 @@ async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreEr
     Ok(all)
 }
 
-/// For how long an act by hand counts as the cause of a change that is asked about.
+/// How long a manual action counts as the cause of a change.
 const CAUSE: SignedDuration = SignedDuration::from_hours(30 * 24);
 
 /// Who published rules under which nothing was asked before, up to this version. Notes that it was
@@ -210,8 +210,8 @@ async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<C
         .collect())
 }
 
-/// Who caused a change of an identity: whoever started the run, whoever did something to it by hand
-/// lately, and whoever gave it what it still holds. The service itself is nobody.
+/// Who caused a change of an identity: the principal of the run, of recent manual actions, and of
+/// grants in effect. The service itself does not count.
 async fn caused_by(
     c: &mut SqliteConnection,
     asker: &str,
@@ -357,7 +357,7 @@ impl Store {
             .await
     }
 
-    /// What was said of changes that need a yes, by their fingerprints.
+    /// Returns the answers to approval requests, by fingerprint.
     pub async fn approvals_said(
         &self,
         now: Timestamp,
@@ -370,10 +370,10 @@ impl Store {
         approvals(&mut *self.reader.acquire().await?).await
     }
 
-    /// Keeps what is asked, and who caused it. What is asked already stays as it is; `gone` is no
-    /// longer wanted. `rules` is the version of the published rules, when it was decided about
-    /// everybody: what is new under a version that nothing was asked under before was caused by
-    /// whoever published it.
+    /// Stores approval requests and who caused them. Existing requests stay unchanged; `gone` are
+    /// no longer required. `rules` is the version of the published rules, for a decision about all
+    /// records: requests that are new under a version without earlier requests were caused by its
+    /// publisher.
     pub async fn ask(
         &self,
         new: Vec<NewApproval>,
@@ -425,9 +425,9 @@ impl Store {
             .await
     }
 
-    /// Keeps an answer to some changes for a level, from 0. Whoever answers for a level that
-    /// somebody answered meanwhile is refused: their word must not count for the next one, which
-    /// may not be theirs. The journal says so.
+    /// Stores an answer to some changes for a level, from 0. An answer for a level that was
+    /// answered meanwhile is refused: it must not count for the next level, which may have other
+    /// approvers. Journaled.
     pub async fn answer_approval(
         &self,
         answers: Vec<Answered>,
@@ -507,8 +507,8 @@ impl Store {
             .await
     }
 
-    /// Takes back every answer that was given about a change that was not sent yet; false when none
-    /// was. It is asked again from its first level, until the same moment.
+    /// Takes back all answers about a change that was not sent yet; returns whether there were any.
+    /// Approval starts again at the first level, with the same expiry.
     pub async fn take_back_answers(
         &self,
         fingerprint: &str,
@@ -554,7 +554,7 @@ impl Store {
         Ok(crate::parse_timestamp(next))
     }
 
-    /// What waits, of these, and of which it is time to remind somebody.
+    /// Of these pending requests, those whose reminder is due.
     pub async fn to_remind_of(
         &self,
         waiting: &HashSet<String>,
@@ -610,7 +610,7 @@ impl Store {
                             .execute(&mut *c)
                             .await?;
                     }
-                    // What is not waited for any more wakes nobody.
+                    // Requests that are no longer required have no reminders.
                     sqlx::query("UPDATE approval SET remind_at = NULL WHERE remind_at <= ?").bind(format_timestamp(now)).execute(c).await?;
                     Ok(due.len() as u64)
                 })

@@ -60,8 +60,8 @@ pub(crate) async fn open(
 }
 
 impl Store {
-    /// Seals a password that goes to all accounts of somebody; `whose` is their identity, or the
-    /// account at which it was set. The journal says that one was set.
+    /// Seals a password for all accounts of a person; `whose` is their identity, or the account at
+    /// which it was set. Journaled.
     pub async fn set_password(
         &self,
         whose: Result<&str, AccountId>,
@@ -99,7 +99,7 @@ impl Store {
             .await
     }
 
-    /// The password itself, while it is on its way.
+    /// The password itself, while it is pending.
     pub async fn password_on_its_way(
         &self,
         id: i64,
@@ -115,8 +115,7 @@ impl Store {
         }
     }
 
-    /// The last password that was set for somebody, at themselves or at an account of theirs, while
-    /// it is on its way.
+    /// The last pending password of a person, set for them or at one of their accounts.
     pub async fn password_for(
         &self,
         identity: &str,
@@ -167,8 +166,7 @@ impl Store {
             .collect())
     }
 
-    /// What systems answered that refused a password of somebody since a moment, each its last
-    /// answer.
+    /// The last answers of systems that rejected a password of a person since a moment.
     pub async fn password_refusals(
         &self,
         identity: &str,

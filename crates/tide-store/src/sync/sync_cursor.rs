@@ -1,7 +1,7 @@
 //! Schedules, sync cursors, and the changes of watched systems.
 
-use crate::accounts::{IncomingAccount, Past, ROWS, upsert};
 use crate::journal::NewJournalEntry;
+use crate::snapshot::accounts::{IncomingAccount, Past, ROWS, upsert};
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
