@@ -15,8 +15,8 @@ use tide_connect::{
     SnapshotItem, Write,
 };
 use tide_core::compare::ValueChange;
-use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
+use tide_core::states::ChangeKind;
 use tide_core::states::StepState;
 use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Place, Value};

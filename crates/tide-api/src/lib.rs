@@ -25,9 +25,9 @@ pub use roles::*;
 pub use rules::*;
 pub use systems::*;
 
-pub use tide_core::decide::{ChangeKind, Verdict};
+pub use tide_core::decide::Verdict;
 pub use tide_core::lifecycle::LifecycleTransition;
-pub use tide_core::matching::MatchDecision;
+pub use tide_core::model::MatchDecision;
 pub use tide_core::rules::FaultSeverity;
 pub use tide_core::schema::ValueKind;
 pub use tide_core::states::*;

@@ -7,8 +7,8 @@ use tide_connect::{
     SnapshotItem, SnapshotStream, Write,
 };
 use tide_core::compare::ValueChange;
-use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
+use tide_core::states::ChangeKind;
 use tide_core::states::StepState;
 use tide_core::{ObjectType, Place, Value};
 use tide_ldap::ldif::LdifEntry;

@@ -8,7 +8,7 @@ use tide_connect::{
     Write,
 };
 use tide_core::compare::ValueChange;
-use tide_core::decide::ChangeKind;
+use tide_core::states::ChangeKind;
 use tide_core::states::StepState;
 use tide_core::{ObjectType, Place, Value};
 use tide_standins::scim_service::{Entrance, Manner, Mischief, ScimService};

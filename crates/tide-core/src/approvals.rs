@@ -4,12 +4,14 @@
 //! each change which rule picks it and whom its levels name; [`hold`] holds it until every level
 //! said yes. Who answers, and when it expires, is the engine's.
 
-use crate::decide::{Change, ChangeKind, Outcome};
+use crate::decide::{Change, Outcome};
 use crate::expr::{EvalInputs, Program};
 use crate::memberships::MembershipRules;
+use crate::model::ApprovalState;
 use crate::model::{Identity, ObjectType};
 use crate::reasons::{HoldCause, Place, Reason};
 use crate::rules::RuleSet;
+use crate::states::ChangeKind;
 use crate::value::{Attributes, Value};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -67,17 +69,6 @@ pub struct ApprovalRequirement {
     /// Who owns the group, as its system names them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub owners: Vec<String>,
-}
-
-/// What was said about one change so far.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct ApprovalState {
-    /// Who said yes, level by level.
-    pub yes: Vec<String>,
-    /// Who said no, and their words.
-    pub no: Option<(String, String)>,
-    /// The request expired.
-    pub expired: bool,
 }
 
 /// The rule that picks a change, which is about something of this type: a membership is its

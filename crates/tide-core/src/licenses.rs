@@ -286,7 +286,7 @@ pub fn license_usage(
             let Some(account) = accounts.get(&id).filter(|account| licence.counts(account)) else {
                 continue;
             };
-            if change.kind == crate::decide::ChangeKind::Delete {
+            if change.kind == crate::states::ChangeKind::Delete {
                 gone.insert(id);
                 continue;
             }

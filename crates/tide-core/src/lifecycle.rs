@@ -4,6 +4,7 @@
 //! that no timer can be lost, and none can fire twice when a clock is set back.
 
 use crate::expr::{EvalInputs, Program};
+use crate::model::Departure;
 use crate::model::{Account, ObjectType, Stage};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -63,17 +64,6 @@ pub struct Exception {
     pub days: [Option<u32>; 4],
     /// Where it stands.
     pub place: Place,
-}
-
-/// A departure that an operator asked for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Departure {
-    /// From when on they have left.
-    pub at: Timestamp,
-    /// The operator.
-    pub principal: String,
-    /// Why.
-    pub comment: String,
 }
 
 /// What is decided from.

@@ -6,6 +6,8 @@
 
 use crate::expr::{EvalInputs, Program};
 use crate::model::Account;
+use crate::model::MatchAnswer;
+use crate::model::MatchDecision;
 use crate::rules::MatchRule;
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
@@ -109,35 +111,6 @@ impl Compare {
     }
 }
 
-codes! {
-    /// What a person said about a match.
-    pub enum MatchDecision {
-        /// These two belong together.
-        Join,
-        /// These two never do.
-        Never,
-        /// No match: a new one is created.
-        New,
-        /// It is left as it is, and not asked about.
-        Skip,
-    }
-}
-
-/// An answer that was given, and holds until it is taken back.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct MatchAnswer {
-    /// The system.
-    pub system: String,
-    /// The identity; none where it is about an account alone.
-    pub identity: Option<String>,
-    /// The account; none where it is about an identity alone.
-    pub account: Option<i64>,
-    /// What was said.
-    pub said: MatchDecision,
-    /// Who said it.
-    pub principal: String,
-}
-
 /// The answers for one system, to be looked up.
 #[derive(Debug, Default)]
 pub(crate) struct MatchAnswers<'a> {
@@ -155,7 +128,7 @@ impl<'a> MatchAnswers<'a> {
             match (answer.account, answer.identity.as_deref()) {
                 (Some(account), Some(identity)) => {
                     answers.pairs.insert((account, identity), answer);
-                    if answer.said == MatchDecision::Join {
+                    if answer.decision == MatchDecision::Join {
                         answers
                             .joins_of
                             .entry(identity)
@@ -202,10 +175,10 @@ impl<'a> MatchAnswers<'a> {
     /// May these two be matched by a rule?
     pub fn allow(&self, account: i64, identity: &str) -> bool {
         self.pair(account, identity)
-            .is_none_or(|answer| answer.said != MatchDecision::Never)
+            .is_none_or(|answer| answer.decision != MatchDecision::Never)
             && self
                 .account(account)
-                .is_none_or(|answer| answer.said != MatchDecision::Skip)
+                .is_none_or(|answer| answer.decision != MatchDecision::Skip)
     }
 
     /// The accounts that operators linked to this identity.

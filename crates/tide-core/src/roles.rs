@@ -2,6 +2,8 @@
 //! licences they bring follows from rules that read `identity.roles` and the values.
 
 use crate::expr::{EvalInputs, Program};
+use crate::model::KeptRoles;
+use crate::model::RoleGrant;
 use crate::model::{Identity, ObjectType};
 use crate::reasons::{Place, Reason};
 use crate::rules::RuleSet;
@@ -13,9 +15,6 @@ use std::fmt;
 
 /// The attribute that names the roles that an identity holds.
 pub const ROLES: &str = "roles";
-/// The roles that an identity only keeps for a while, each with the moment until which it does.
-pub type KeptRoles = BTreeMap<String, Timestamp>;
-
 /// One role.
 #[derive(Debug, Clone)]
 pub struct Role {
@@ -49,37 +48,6 @@ pub struct RoleValue {
     pub binding: bool,
     /// Where it stands.
     pub place: Place,
-}
-
-/// A role that was given by hand.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RoleGrant {
-    /// To whom.
-    pub identity: String,
-    /// The role.
-    pub role: String,
-    /// From when on; nothing means at once.
-    pub from: Option<Timestamp>,
-    /// Until when; nothing means until it is taken.
-    pub until: Option<Timestamp>,
-    /// Who gave it.
-    pub principal: String,
-}
-
-impl RoleGrant {
-    /// Does it hold at a moment?
-    pub fn holds(&self, now: Timestamp) -> bool {
-        self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
-    }
-
-    /// When that changes next.
-    pub fn next(&self, now: Timestamp) -> Option<Timestamp> {
-        [self.from, self.until]
-            .into_iter()
-            .flatten()
-            .filter(|at| *at > now)
-            .min()
-    }
 }
 
 /// A role of a person, with its origin.

@@ -568,3 +568,39 @@ codes! {
         Service,
     }
 }
+
+codes! {
+    /// The kind of a change.
+    pub enum ChangeKind {
+        /// The account is made unusable. Leavers come first, so this orders before all others.
+        Disable,
+        /// The account is removed.
+        Delete,
+        /// A membership or licence is taken away.
+        Revoke,
+        /// The account is made.
+        Create,
+        /// The account is made usable.
+        Enable,
+        /// The account gets another name.
+        Rename,
+        /// The account gets another container.
+        Move,
+        /// Values change.
+        Update,
+        /// A membership or licence is given.
+        Grant,
+        /// A password is set.
+        Password,
+    }
+}
+
+impl ChangeKind {
+    /// Does it take access away? Such changes overtake all others.
+    pub fn takes_away(self) -> bool {
+        matches!(
+            self,
+            ChangeKind::Disable | ChangeKind::Delete | ChangeKind::Revoke
+        )
+    }
+}

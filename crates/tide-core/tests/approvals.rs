@@ -1,6 +1,6 @@
 //! Approvals as rules say them: what is picked, what is held, and what a wrong rule is told.
 
-use tide_core::approvals::ApprovalState;
+use tide_core::model::ApprovalState;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{
     Account, AttributeDef, Attributes, ObjectType, Outcome, Population, RuleSet, Schema,

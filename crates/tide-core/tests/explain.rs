@@ -2,8 +2,8 @@
 //! is announced that will not happen.
 
 use jiff::Timestamp;
-use tide_core::approvals::ApprovalState;
 use tide_core::explain::{Explanation, explain, whom};
+use tide_core::model::ApprovalState;
 use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::states::LinkOrigin;

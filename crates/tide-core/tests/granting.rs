@@ -5,12 +5,13 @@ mod common;
 
 use common::{World, line};
 use jiff::Timestamp;
-use tide_core::decide::{Change, ChangeKind, Verdict};
+use tide_core::decide::{Change, Verdict};
 use tide_core::model::LinkBasis;
 use tide_core::model::{PendingPassword, RuleMembership};
 use tide_core::notifications::Recipient;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
+use tide_core::states::ChangeKind;
 use tide_core::{
     AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value,
     decide,

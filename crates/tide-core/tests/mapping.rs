@@ -2,10 +2,11 @@
 //! populations, merged lists, examples, and accounts that were made or deleted behind our back.
 
 use std::collections::BTreeMap;
-use tide_core::decide::{ChangeKind, Verdict};
+use tide_core::decide::Verdict;
 use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
+use tide_core::states::ChangeKind;
 use tide_core::states::LinkOrigin;
 use tide_core::value::show;
 use tide_core::{

@@ -6,8 +6,9 @@ mod common;
 use common::{HARBOUR, IDENTITIES, World, line};
 use proptest::prelude::*;
 use tide_core::decide::{Doubt, Verdict};
-use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
+use tide_core::model::MatchAnswer;
+use tide_core::model::MatchDecision;
 use tide_core::rules::{RuleFile, RuleSet};
 use tide_core::states::LinkOrigin;
 use tide_core::{Link, ObjectType, Outcome, Value};
@@ -65,7 +66,7 @@ fn say(world: &mut World, identity: Option<&str>, account: Option<i64>, said: Ma
         system: "berthing".into(),
         identity: identity.map(str::to_owned),
         account,
-        said,
+        decision: said,
         principal: "Eiko".into(),
     };
     world.population.match_answers.push(answer);

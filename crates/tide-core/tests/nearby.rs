@@ -3,16 +3,18 @@
 
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use tide_core::decide::{ChangeKind, Decided, Question};
+use tide_core::decide::{Decided, Question};
 use tide_core::incremental::{
     AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records,
 };
-use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
+use tide_core::model::MatchAnswer;
+use tide_core::model::MatchDecision;
 use tide_core::model::RuleMembership;
 use tide_core::references::folded;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;
+use tide_core::states::ChangeKind;
 use tide_core::{
     Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts,
     Value, decide,
@@ -664,7 +666,7 @@ fn apply(
                     system: account.system.clone(),
                     identity: whom,
                     account: of,
-                    said,
+                    decision: said,
                     principal: "ada".into(),
                 });
             }

@@ -9,9 +9,10 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use tide_connect::{ConnectError, ConnectionState, Connector};
 use tide_core::ObjectType;
 use tide_core::compare::equal;
-use tide_core::decide::{Change, ChangeKind};
+use tide_core::decide::Change;
 use tide_core::model::Observed;
 use tide_core::rules::TypeRules;
+use tide_core::states::ChangeKind;
 use tide_store::{ChangeResult, ChangeRow, Settled, SystemRow};
 use tokio::sync::{Mutex, Notify, OwnedMutexGuard, mpsc, oneshot};
 

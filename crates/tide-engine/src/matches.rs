@@ -5,8 +5,9 @@ use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::compose;
 use tide_core::decide::{Question, Verdict};
-use tide_core::matching::{MatchAnswer, MatchDecision};
 use tide_core::model::LinkBasis;
+use tide_core::model::MatchAnswer;
+use tide_core::model::MatchDecision;
 use tide_core::model::{Account, AccountId};
 use tide_core::states::LinkOrigin;
 use tide_core::states::MatchStatus;
@@ -561,7 +562,7 @@ impl Engine {
                 system: system.to_owned(),
                 identity: word.identity.clone(),
                 account: word.account,
-                said: word.said,
+                decision: word.said,
                 principal: by.name.to_owned(),
             };
             answers.push(NewAnswer {

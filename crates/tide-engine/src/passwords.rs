@@ -7,8 +7,9 @@ use rand::seq::{IndexedRandom, SliceRandom};
 use tide_connect::{ConnectError, Write};
 use tide_core::Value;
 use tide_core::compare::ValueChange;
-use tide_core::decide::{Change, ChangeKind, PASSWORD_MARK};
+use tide_core::decide::{Change, PASSWORD_MARK};
 use tide_core::rules::{PasswordRules, TypeRules};
+use tide_core::states::ChangeKind;
 use tide_store::{ChangeRow, PasswordRow};
 use zeroize::Zeroizing;
 

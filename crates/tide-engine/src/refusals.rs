@@ -10,9 +10,10 @@ use std::sync::atomic::Ordering;
 use tide_connect::{ConnectError, FailureClass, Write};
 use tide_core::ObjectType;
 use tide_core::compare::ValueChange;
-use tide_core::decide::{Change, ChangeKind};
+use tide_core::decide::Change;
 use tide_core::model::Observed;
 use tide_core::references::{container_of, folded};
+use tide_core::states::ChangeKind;
 use tide_core::value::Value;
 use tide_store::{ChangeResult, ChangeRow};
 

@@ -876,7 +876,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
         .answer_decision(&asked.id, DecisionAnswer::Reject, "", &bo)
         .await
         .expect("answered");
-    let grant = tide_core::roles::RoleGrant {
+    let grant = tide_core::model::RoleGrant {
         identity: person,
         role: "captain".into(),
         from: None,

@@ -260,7 +260,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
         .find(|line| line.candidates > 0 && line.identity.is_some());
     let asked = asked.unwrap_or_else(|| panic!("nobody is asked about: {:?}", report.counts));
     let skip = tide_engine::Word {
-        said: tide_core::matching::MatchDecision::Skip,
+        said: tide_core::model::MatchDecision::Skip,
         identity: asked.identity.clone(),
         account: None,
     };

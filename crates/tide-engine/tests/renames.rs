@@ -16,10 +16,10 @@ use tide_connect::{
     ChangeEvent, ChangeStream, CheckReport, ConnectError, ConnectionState, Connector, Description,
     SnapshotItem, SnapshotStream, Write,
 };
-use tide_core::decide::ChangeKind;
 use tide_core::model::Observed;
 use tide_core::rules::RuleFile;
 use tide_core::schema::ValueKind;
+use tide_core::states::ChangeKind;
 use tide_core::states::SystemKind;
 use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};

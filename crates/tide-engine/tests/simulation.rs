@@ -402,10 +402,10 @@ impl Sim {
         for (system, kinds) in &self.world.lock().arrived {
             let first_other = kinds
                 .iter()
-                .position(|(kind, _)| *kind != tide_core::decide::ChangeKind::Disable);
+                .position(|(kind, _)| *kind != tide_core::states::ChangeKind::Disable);
             let last_leaver = kinds
                 .iter()
-                .rposition(|(kind, _)| *kind == tide_core::decide::ChangeKind::Disable);
+                .rposition(|(kind, _)| *kind == tide_core::states::ChangeKind::Disable);
             if first_other
                 .zip(last_leaver)
                 .is_some_and(|(other, leaver)| other < leaver)

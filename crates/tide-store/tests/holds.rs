@@ -1,7 +1,7 @@
 //! What is on hold: kept with its cause and since when, counted and listed.
 
 use jiff::Timestamp;
-use tide_core::decide::ChangeKind;
+use tide_core::states::ChangeKind;
 use tide_core::{HoldCause, ObjectType};
 use tide_store::{Hold, HoldFilter, HoldKey, MasterKey, Store};
 

@@ -2,10 +2,12 @@
 
 use jiff::Timestamp;
 use tide_core::compare::ValueChange;
-use tide_core::decide::{Change, ChangeKind, Decided, NewLink, Verdict};
-use tide_core::matching::{MatchAnswer, MatchDecision};
+use tide_core::decide::{Change, Decided, NewLink, Verdict};
 use tide_core::model::LinkBasis;
+use tide_core::model::MatchAnswer;
+use tide_core::model::MatchDecision;
 use tide_core::model::{Observed, ReservedValue};
+use tide_core::states::ChangeKind;
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
@@ -1381,7 +1383,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
             system: "berthing".into(),
             identity: identity.map(str::to_owned),
             account,
-            said,
+            decision: said,
             principal: "Eiko".into(),
         };
         let new = NewAnswer {
@@ -1402,7 +1404,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
             .await
             .expect("listed");
         rows.into_iter()
-            .map(|row| (row.id, row.answer.said, row.answer.account))
+            .map(|row| (row.id, row.answer.decision, row.answer.account))
             .collect::<Vec<_>>()
     };
     say(Some("i1"), None, MatchDecision::Skip).await;
@@ -1465,7 +1467,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
         system: "harbour".into(),
         identity: None,
         account: Some(3),
-        said: MatchDecision::Skip,
+        decision: MatchDecision::Skip,
         principal: "Eiko".into(),
     };
     records
@@ -2362,7 +2364,7 @@ async fn a_part_tells_what_the_whole_tells() {
             vec![observed("b1", &[("title", "By hand")]), observed("b2", &[])],
         )
         .await;
-    let departure = tide_core::lifecycle::Departure {
+    let departure = tide_core::model::Departure {
         at: at(900),
         principal: "tester".into(),
         comment: String::new(),
@@ -2372,7 +2374,7 @@ async fn a_part_tells_what_the_whole_tells() {
         .await
         .expect("said");
     store.claim("i1", "tester", at(81)).await.expect("claimed");
-    let role = tide_core::roles::RoleGrant {
+    let role = tide_core::model::RoleGrant {
         identity: "i1".into(),
         role: "deck".into(),
         from: None,
@@ -2391,7 +2393,7 @@ async fn a_part_tells_what_the_whole_tells() {
         system: "berthing".into(),
         identity: Some("i1".into()),
         account: Some(2),
-        said: MatchDecision::Never,
+        decision: MatchDecision::Never,
         principal: "tester".into(),
     };
     let answer = NewAnswer {

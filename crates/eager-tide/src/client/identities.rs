@@ -10,8 +10,8 @@ use tide_api::{
     Attribute, DepartureImpactView, Explanation, Identity, IdentityDetail, Leavers, LifecycleView,
     Memberships, NewDeparture, ValueReason,
 };
-use tide_core::decide::ChangeKind;
 use tide_core::decide::Verdict;
+use tide_core::states::ChangeKind;
 use tide_core::states::MembershipOrigin;
 use tide_core::states::ValueState;
 

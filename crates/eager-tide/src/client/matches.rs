@@ -7,7 +7,7 @@ use clap::Args;
 use reqwest::Method;
 use std::process::ExitCode;
 use tide_api::{KeptAnswers, MatchCase, MatchLine, MatchValue, MatchView, NewMatchAnswer};
-use tide_core::matching::MatchDecision;
+use tide_core::model::MatchDecision;
 use tide_core::states::MatchStatus;
 
 /// The matches between the accounts of a system and identities.

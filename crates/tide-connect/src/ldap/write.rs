@@ -8,7 +8,7 @@ use ldap3::exop::PasswordModify;
 use ldap3::{Ldap, LdapError, LdapResult, Mod};
 use std::collections::HashSet;
 use tide_core::compare::ValueChange;
-use tide_core::decide::ChangeKind;
+use tide_core::states::ChangeKind;
 use tide_core::{ObjectType, Value};
 use tide_ldap::{Dn, syntax};
 

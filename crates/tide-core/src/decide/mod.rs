@@ -9,14 +9,16 @@ mod targets;
 
 use crate::licenses;
 use crate::notifications;
+use crate::states::ChangeKind;
 pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
 pub use people::account_label;
 
-use crate::approvals::{self, ApprovalRequirement, ApprovalState};
+use crate::approvals::{self, ApprovalRequirement};
 use crate::compare::ValueChange;
 use crate::licenses::Seats;
 use crate::memberships::MembershipRules;
+use crate::model::ApprovalState;
 use crate::model::{
     AccountId, GuardOverride, Identity, InFlight, LinkBasis, MemberName, ObjectType, Population,
     ReservedValue,
@@ -29,42 +31,6 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-
-codes! {
-    /// The kind of a change.
-    pub enum ChangeKind {
-        /// The account is made unusable. Leavers come first, so this orders before all others.
-        Disable,
-        /// The account is removed.
-        Delete,
-        /// A membership or licence is taken away.
-        Revoke,
-        /// The account is made.
-        Create,
-        /// The account is made usable.
-        Enable,
-        /// The account gets another name.
-        Rename,
-        /// The account gets another container.
-        Move,
-        /// Values change.
-        Update,
-        /// A membership or licence is given.
-        Grant,
-        /// A password is set.
-        Password,
-    }
-}
-
-impl ChangeKind {
-    /// Does it take access away? Such changes overtake all others.
-    pub fn takes_away(self) -> bool {
-        matches!(
-            self,
-            ChangeKind::Disable | ChangeKind::Delete | ChangeKind::Revoke
-        )
-    }
-}
 
 /// One operation on one account, with its reason.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

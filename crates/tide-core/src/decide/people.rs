@@ -6,13 +6,14 @@ use crate::compose::{self, Composed};
 use crate::decide::exclusions;
 use crate::expr::EvalInputs;
 use crate::lifecycle::{LEFT_BY, LifecycleFacts};
-use crate::matching::{
-    IdentityIndex, MatchAnswers, MatchDecision, MatchResult, account_keys, identity_keys,
-};
+use crate::matching::{IdentityIndex, MatchAnswers, MatchResult, account_keys, identity_keys};
+use crate::model::KeptRoles;
 use crate::model::LinkBasis;
+use crate::model::MatchDecision;
+use crate::model::RoleGrant;
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
 use crate::reasons::{HoldCause, Reason};
-use crate::roles::{self, KeptRoles, ROLES, RoleConflict, RoleGrant};
+use crate::roles::{self, ROLES, RoleConflict};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
 use crate::states::LinkOrigin;
@@ -508,7 +509,7 @@ fn resolve_source_account(
         let confirmed = with
             .answers
             .pair(account.id, &person.id)
-            .is_some_and(|answer| answer.said == MatchDecision::Join);
+            .is_some_and(|answer| answer.decision == MatchDecision::Join);
         if let (false, Some((other, rule, key))) =
             (confirmed, with.index.moved(account, &person.id))
         {
@@ -537,7 +538,7 @@ fn resolve_source_account(
         return;
     }
     let said = with.answers.account(account.id);
-    if let Some(answer) = said.filter(|answer| answer.said == MatchDecision::Skip) {
+    if let Some(answer) = said.filter(|answer| answer.decision == MatchDecision::Skip) {
         line(
             Verdict::OutOfScope,
             Reason::new(format!("skipped: answered by {}", answer.principal)),

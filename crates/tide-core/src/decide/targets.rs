@@ -18,10 +18,10 @@ use super::{
 };
 use crate::compose;
 use crate::expr::EvalInputs;
-use crate::matching::{
-    AccountIndex, IdentityIndex, MatchAnswer, MatchAnswers, MatchDecision, MatchResult,
-};
+use crate::matching::{AccountIndex, IdentityIndex, MatchAnswers, MatchResult};
 use crate::memberships::MembershipRules;
+use crate::model::MatchAnswer;
+use crate::model::MatchDecision;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
 use crate::reasons::{HoldCause, Reason};
 use crate::rules::{OnDeleted, OnOrphaned, RuleSet, TypeRules};
@@ -231,7 +231,7 @@ impl<'a> TargetDecision<'a> {
                     .filter(|(at, _)| theirs(at));
                 match (answered, self.answers.identity(&person.id)) {
                     (Some((at, answer)), _) => Pick::Answered(at, answer),
-                    (None, Some(answer)) if answer.said == MatchDecision::New => Pick::New,
+                    (None, Some(answer)) if answer.decision == MatchDecision::New => Pick::New,
                     _ => Pick::Matched(index.find(&person.attributes, |at| {
                         self.answers
                             .allow(self.population.accounts[at].id, &person.id)
@@ -350,7 +350,7 @@ impl<'a> TargetDecision<'a> {
     fn is_skipped(&self, person: &Person) -> bool {
         self.answers
             .identity(&person.id)
-            .is_some_and(|answer| answer.said == MatchDecision::Skip)
+            .is_some_and(|answer| answer.decision == MatchDecision::Skip)
     }
 
     /// Handles an account that others created in the system and that matches no identity.
@@ -516,7 +516,7 @@ impl<'a> TargetDecision<'a> {
         if let Some(answer) = self
             .answers
             .identity(&person.id)
-            .filter(|answer| answer.said == MatchDecision::Skip)
+            .filter(|answer| answer.decision == MatchDecision::Skip)
         {
             return (
                 Some(Verdict::OutOfScope),
@@ -774,7 +774,7 @@ impl<'a> TargetDecision<'a> {
         if self
             .answers
             .pair(account.id, &person.id)
-            .is_some_and(|answer| answer.said == MatchDecision::Join)
+            .is_some_and(|answer| answer.decision == MatchDecision::Join)
         {
             return None;
         }

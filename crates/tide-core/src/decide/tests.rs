@@ -2,6 +2,7 @@ use super::*;
 use crate::model::{Account, Link, Normalization, Stage, SystemFacts};
 use crate::rules::{FaultSeverity, RuleFile};
 use crate::schema::{AttributeDef, Schema, ValueKind};
+use crate::states::ChangeKind;
 use crate::states::LinkOrigin;
 use crate::states::ValueState;
 use crate::value::{Attributes, Value};

@@ -4,7 +4,8 @@ use super::dependency_index::{IndexKeys, hash};
 use super::{SystemFactsMap, taken_hash};
 use crate::compose::{self, Shape};
 use crate::decide::people::possible_id;
-use crate::matching::{MatchDecision, account_keys, identity_keys};
+use crate::matching::{account_keys, identity_keys};
+use crate::model::MatchDecision;
 use crate::model::{Account, AccountId, Identity, ObjectType, Population, Stage};
 use crate::references::folded;
 use crate::rules::{IdentityRules, RuleSet, TypeRules};
@@ -55,7 +56,7 @@ impl<'a> RecordKeys<'a> {
         for answer in population
             .match_answers
             .iter()
-            .filter(|answer| answer.said == MatchDecision::Join)
+            .filter(|answer| answer.decision == MatchDecision::Join)
         {
             if let (Some(account), Some(identity)) = (answer.account, answer.identity.as_deref()) {
                 about

@@ -17,15 +17,14 @@ mod keys;
 pub use dependency_index::RecordId;
 
 use crate::decide::ValueDistribution;
-use crate::decide::{
-    Change, ChangeKind, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish,
-};
+use crate::decide::{Change, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish};
 use crate::generate;
 use crate::licenses::Seats;
 use crate::memberships::{self, IndexedMembership, MembershipRules};
 use crate::model::{Account, AccountId, ObjectType, Population, SystemFacts};
 use crate::rules::RuleSet;
 use crate::scope::names_of;
+use crate::states::ChangeKind;
 use dependency_index::{DependencyIndex, RecordIndex, hash};
 use distribution::DistributionCounts;
 use jiff::Timestamp;

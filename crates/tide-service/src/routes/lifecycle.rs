@@ -43,7 +43,7 @@ async fn moment(service: &Service, leave: &NewDeparture) -> Result<Option<Timest
     }
 }
 
-fn departure(identity: &str, label: &str, one: &tide_core::lifecycle::Departure) -> Departure {
+fn departure(identity: &str, label: &str, one: &tide_core::model::Departure) -> Departure {
     let (by, comment) = (one.principal.clone(), one.comment.clone());
     Departure {
         identity: identity.to_owned(),

@@ -72,7 +72,7 @@ pub async fn show_matches(
         .into_iter()
         .map(|row| MatchAnswer {
             id: row.id,
-            answer: row.answer.said,
+            answer: row.answer.decision,
             label: row.label,
             identity: row.answer.identity,
             account: row.answer.account,

@@ -11,7 +11,7 @@ use tide_api::{
     NewRoleGrant, NewRoleSimulation, Problem, Role, RoleChange, RoleConflict, RoleHolder,
     RoleSimulationView, Roles,
 };
-use tide_core::roles::RoleGrant;
+use tide_core::model::RoleGrant;
 use tide_core::roles::RoleSource;
 use tide_core::value::show;
 

@@ -10,9 +10,9 @@ use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use std::collections::HashMap;
 use tide_core::incremental::{AppliedMembership, Records};
+use tide_core::model::KeptRoles;
 use tide_core::model::{Normalization, ReservedValue};
 use tide_core::references::folded;
-use tide_core::roles::KeptRoles;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
 /// Up to this many records are read on the writer connection (blocking writers); larger reads use

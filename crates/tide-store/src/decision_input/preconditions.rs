@@ -7,7 +7,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::collections::HashMap;
-use tide_core::approvals::ApprovalState;
+use tide_core::model::ApprovalState;
 use tide_core::model::{AccountId, GuardOverride, InFlight};
 
 /// A guard's window: the changes of a kind in a system since an instant, without released ones.

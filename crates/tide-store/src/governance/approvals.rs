@@ -6,7 +6,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
-use tide_core::approvals::ApprovalState;
+use tide_core::model::ApprovalState;
 
 /// An operator.
 #[derive(Debug, Clone, PartialEq, Eq)]

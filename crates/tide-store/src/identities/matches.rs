@@ -5,7 +5,8 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
-use tide_core::matching::{MatchAnswer, MatchDecision};
+use tide_core::model::MatchAnswer;
+use tide_core::model::MatchDecision;
 
 /// An answer that is to be kept.
 #[derive(Debug, Clone)]
@@ -40,7 +41,7 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
             system: row.get("system"),
             identity: row.get("identity"),
             account: row.get("account"),
-            said: MatchDecision::parse(row.get("answer")).unwrap_or(MatchDecision::Skip),
+            decision: MatchDecision::parse(row.get("answer")).unwrap_or(MatchDecision::Skip),
             principal: row.get("principal"),
         },
         label: row.get("label"),
@@ -158,7 +159,7 @@ impl Store {
                         .bind(&answer.system)
                         .bind(&answer.identity)
                         .bind(answer.account)
-                        .bind(answer.said == MatchDecision::Join)
+                        .bind(answer.decision == MatchDecision::Join)
                         .execute(&mut *c)
                         .await?;
                         sqlx::query(
@@ -168,13 +169,13 @@ impl Store {
                         .bind(object.as_str())
                         .bind(&answer.identity)
                         .bind(answer.account)
-                        .bind(answer.said.as_str())
+                        .bind(answer.decision.as_str())
                         .bind(label)
                         .bind(&answer.principal)
                         .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
-                        if answer.said == MatchDecision::Never {
+                        if answer.decision == MatchDecision::Never {
                             sqlx::query(
                                 "UPDATE link SET ended_at = ?, end_reason = 'never these two', ended_by = ?
                                  WHERE ended_at IS NULL AND account IS ? AND identity IS ?",
@@ -191,7 +192,7 @@ impl Store {
                             Some(account) => format!("{}: account {account} ({label})", answer.system),
                             None => format!("{} ({label})", answer.system),
                         };
-                        let act = format!("match.{}", answer.said.as_str());
+                        let act = format!("match.{}", answer.decision.as_str());
                         NewJournalEntry::new(by, &act, &subject).detail(&detail).append(&mut *c, now).await?;
                     }
                     Ok(())

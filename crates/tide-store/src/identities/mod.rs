@@ -10,9 +10,9 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::decide::NewLink;
+use tide_core::model::KeptRoles;
 use tide_core::model::LinkBasis;
 use tide_core::model::{AccountId, MemberName, ReservedValue};
-use tide_core::roles::KeptRoles;
 use tide_core::states::LinkOrigin;
 use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
 

@@ -5,7 +5,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
-use tide_core::roles::RoleGrant;
+use tide_core::model::RoleGrant;
 
 /// A role that was given by hand, with why.
 #[derive(Debug, Clone)]

@@ -146,8 +146,8 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
             identity: row.get("identity"),
             account: row.get("account"),
             label: row.get("label"),
-            kind: tide_core::decide::ChangeKind::parse(kind)
-                .unwrap_or(tide_core::decide::ChangeKind::Update),
+            kind: tide_core::states::ChangeKind::parse(kind)
+                .unwrap_or(tide_core::states::ChangeKind::Update),
             values: serde_json::from_str(row.get("values_json"))?,
             reason: serde_json::from_str(row.get("reason"))?,
             hold: hold.map(serde_json::from_str::<Reason>).transpose()?,

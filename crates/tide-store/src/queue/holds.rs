@@ -4,7 +4,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
-use tide_core::decide::ChangeKind;
+use tide_core::states::ChangeKind;
 use tide_core::{HoldCause, ObjectType};
 
 /// Which line or change is on hold.

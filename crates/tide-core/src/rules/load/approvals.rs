@@ -4,9 +4,9 @@ use super::super::RuleSet;
 use super::super::read::Section;
 use super::{program, scopes};
 use crate::approvals::{Approval, Level};
-use crate::decide::ChangeKind;
 use crate::expr::Root;
 use crate::model::ObjectType;
+use crate::states::ChangeKind;
 
 /// How many days an answer is waited for, if nothing else is said.
 const DAYS: u32 = 14;

@@ -1,7 +1,9 @@
 //! The records that a decision is made from.
 
-use crate::matching::MatchAnswer;
-use crate::roles::KeptRoles;
+mod operators;
+
+pub use operators::{ApprovalState, Departure, KeptRoles, MatchAnswer, MatchDecision, RoleGrant};
+
 use crate::schema::Schema;
 use crate::states::LinkOrigin;
 use crate::value::{Attributes, Value};
@@ -225,15 +227,15 @@ pub struct Population {
     /// Overrides of guards, by fingerprint.
     pub guard_overrides: HashMap<String, GuardOverride>,
     /// States of approvals, by fingerprint.
-    pub approvals: HashMap<String, crate::approvals::ApprovalState>,
+    pub approvals: HashMap<String, ApprovalState>,
     /// The states of accounts before others changed them in their system.
     pub drift_baseline: HashMap<AccountId, Attributes>,
     /// Departures that operators scheduled or started, by identity.
-    pub departures: BTreeMap<String, crate::lifecycle::Departure>,
+    pub departures: BTreeMap<String, Departure>,
     /// When each identity was last reinstated after inactivity.
     pub reactivations: BTreeMap<String, Timestamp>,
     /// Granted roles.
-    pub role_grants: Vec<crate::roles::RoleGrant>,
+    pub role_grants: Vec<RoleGrant>,
     /// Passwords that are being synchronized.
     pub password_sets: Vec<PendingPassword>,
     /// Marks of the password hashes that were copied to accounts.
