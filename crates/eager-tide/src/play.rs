@@ -490,7 +490,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let (code, text) = story.client(&["systems", "read", "roster"]).await?;
     story.expect(
         "a shrunk file",
-        code == 1 && text.contains("refused whole"),
+        code == 1 && text.contains("so it is rejected"),
         line_with(&text, "roster"),
     );
     std::fs::write(&stage.roster, whole)?;
@@ -513,14 +513,14 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let (code, text) = story.client(&["why", &deleted.number]).await?;
     story.expect(
         "why the deleted one",
-        code == 0 && text.contains("harbour no longer holds"),
-        line_with(&text, "why"),
+        code == 0 && text.contains("harbour no longer contains"),
+        line_with(&text, "reason"),
     );
     let (code, text) = story.client(&["why", "kiosk1"]).await?;
     story.expect(
         "why there is none",
-        code == 0 && text.contains("its container is left out"),
-        line_with(&text, "why"),
+        code == 0 && text.contains("its container is excluded"),
+        line_with(&text, "reason"),
     );
     let (code, text) = story.client(&["why", "nobody-of-this-name"]).await?;
     story.expect(

@@ -548,7 +548,7 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
     holds(
         &listed,
         &[
-            "held by a guard",
+            "held by guard",
             "eager-tide decisions release guard-berthing-disable",
         ],
     );

@@ -65,7 +65,7 @@ async fn an_empty_service_says_what_to_do_first() {
     assert!(said(service, &["changes", "show", "77"], 1).contains("there is no change set `77`"));
     assert!(said(service, &["identities", "show", "../../me"], 1).contains("error:"));
     assert!(said(service, &["rules", "check", "/no/such/folder"], 1).contains("cannot be read"));
-    assert!(said(service, &["systems", "set", "harbour"], 1).contains("nothing was asked for"));
+    assert!(said(service, &["systems", "set", "harbour"], 1).contains("no change given"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -122,7 +122,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         "lookup(\"departments\", account.departmentNumber, \"Unassigned\")",
         "except",
         "links automatically",
-        "at most 20 of a run",
+        "at most 20 per run",
     ] {
         assert!(rules.contains(part), "{part} in {rules}");
     }

@@ -178,7 +178,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     );
     holds(
         &feed(roster.to_str().unwrap(), "number", 0),
-        &["roster was added", "2 set aside", "in draft 3"],
+        &["roster was added", "2 in quarantine", "in draft 3"],
     );
     said(&service, &["rules", "draft", "publish", "3"], 0);
     holds(
@@ -258,7 +258,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     said(&service, &["systems", "read", "berthing"], 0);
     holds(
         &said(&service, &["scope", "harbour"], 0),
-        &["its container is left out: ou=Kiosks", "by harbour.toml"],
+        &["its container is excluded: ou=Kiosks", "by harbour.toml"],
     );
     holds(
         &said(
@@ -293,7 +293,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     );
     holds(
         &said(&service, &["scope", "harbour"], 0),
-        &["its container is left out: ou=Deck"],
+        &["its container is excluded: ou=Deck"],
     );
     holds(
         &said(&service, &["scope", "harbour", "--filter", "(mail="], 1),

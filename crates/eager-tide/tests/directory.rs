@@ -698,7 +698,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
             &["identities", "depart", &id, "--last-day", "someday"],
             1,
         ),
-        &["`someday` is no day", "2026-12-31"],
+        &["`someday` is not a date", "2026-12-31"],
     );
     holds(
         &said(

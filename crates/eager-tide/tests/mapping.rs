@@ -820,7 +820,11 @@ async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() 
     becomes("bridge").await;
     holds(
         &said(&line.service, &["roles", "list"], 0),
-        &["where roles differ", "bridge", "deck watch by deck hand"],
+        &[
+            "conflicts: the role with the highest priority wins",
+            "bridge",
+            "deck watch by deck hand",
+        ],
     );
     holds(
         &line.service.json(&["why", &id]).to_string(),

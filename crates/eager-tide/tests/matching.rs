@@ -201,7 +201,7 @@ async fn doubtful_matches_are_seen_answered_and_remembered() {
             ],
             0,
         ),
-        &["answers were kept"],
+        &["answers were stored"],
     );
     assert_eq!(count(&service, "needs_review"), 0);
     said(

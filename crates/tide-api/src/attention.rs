@@ -19,9 +19,9 @@ pub struct Attention {
     pub names: Vec<String>,
     /// The headline.
     pub message: String,
-    /// What was said: an error, an operator's words.
+    /// The error, or the operator's comment.
     pub detail: Option<String>,
-    /// A command of the client that shows more, or does something about it.
+    /// A client command that shows details or the remedy.
     pub command: Option<String>,
 }
 
@@ -65,7 +65,7 @@ pub struct Hold {
 pub struct Holds {
     /// The rows, the longest on hold first.
     pub items: Vec<Hold>,
-    /// Give this as `after` for the next page; missing at the end.
+    /// Pass this as `after` for the next page; absent on the last page.
     pub next: Option<String>,
     /// How many are on hold by each cause, in the system that was asked for or in all.
     pub counts: Vec<HoldCount>,

@@ -4,7 +4,7 @@ use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A preview or a run to begin.
+/// A preview or a run to start.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewChangeSet {
     /// `preview` or `run`.
@@ -12,20 +12,19 @@ pub struct NewChangeSet {
     /// For a run: send only what this preview showed.
     #[serde(default)]
     pub preview: Option<i64>,
-    /// Decide from what was read before.
+    /// Decide from stored data, without reading.
     #[serde(default)]
     pub without_reading: bool,
-    /// For a run: join accounts that exist, and send nothing; what would be sent is shown as held.
+    /// For a run: join existing accounts, and send nothing; the changes are shown as on hold.
     #[serde(default)]
     pub link_only: bool,
-    /// Only these people, by name, number, address or id; empty: all.
+    /// Only these people, by name, number, address or id; empty for all.
     #[serde(default)]
     pub only: Vec<String>,
-    /// Only what is done in these systems; none named means all.
+    /// Only changes in these systems; empty for all.
     #[serde(default)]
     pub systems: Vec<String>,
-    /// Only what is done to accounts of these types (`person`, `service`, `group`); none named
-    /// means all.
+    /// Only changes of accounts of these types; empty for all.
     #[serde(default)]
     pub types: Vec<ObjectType>,
     /// For a preview: as it would be decided on this day (`2027-01-15`, from its beginning in UTC)
@@ -45,7 +44,7 @@ pub struct ChangeSet {
     pub state: ChangeSetState,
     /// The rules it was decided by.
     pub rule_version: i64,
-    /// Who asked for it.
+    /// The operator who requested it.
     pub principal: String,
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
@@ -55,16 +54,16 @@ pub struct ChangeSet {
     /// When it ended.
     #[schema(format = DateTime)]
     pub ended_at: Option<String>,
-    /// What came of it as a whole.
+    /// The overall result.
     pub result: ChangeSetResult,
     /// The systems that could not be read completely: no account there counts as absent.
     pub unread_systems: Vec<String>,
-    /// What is to be said of the whole of it.
+    /// A note about the change set.
     pub note: Option<String>,
     /// True if it is about all records. An automatic run, or a run of named people, contains only
     /// records that it is about.
     pub is_full: bool,
-    /// The moment that a preview shows, when it is not the one at which it was made.
+    /// The time that a preview shows, if it is not that of its creation.
     #[schema(format = DateTime)]
     pub as_of: Option<String>,
     /// Lines by verdict.
@@ -84,7 +83,7 @@ pub struct OutcomeLine {
     pub object: ObjectType,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
-    /// What people call the account, if there is one.
+    /// The account's display name, if there is an account.
     pub account: Option<String>,
     /// Whom it is about.
     pub label: String,
@@ -94,10 +93,9 @@ pub struct OutcomeLine {
     pub reason: String,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
-    /// What became of its changes: the state of the one that went worst; missing where there are
-    /// none.
+    /// The worst state of its changes; absent if there are none.
     pub outcome: Option<ChangeState>,
-    /// What the system answered to a change that failed.
+    /// The system's answer to a failed change.
     pub error: Option<String>,
     /// What to do about it.
     pub remedy: Option<String>,
@@ -108,9 +106,9 @@ pub struct OutcomeLine {
 pub struct ValueChange {
     /// The attribute.
     pub attribute: String,
-    /// What is there.
+    /// The current values.
     pub before: Vec<String>,
-    /// What will be there.
+    /// The new values.
     pub after: Vec<String>,
     /// The rule, as `file:line`.
     pub rule: String,
@@ -144,7 +142,7 @@ pub struct Change {
     pub rule: Option<String>,
     /// Why it is not sent, if it is not.
     pub hold: Option<String>,
-    /// What the system answered, if it refused.
+    /// The system's answer, if it refused the change.
     pub error: Option<String>,
     /// What to do about it.
     pub remedy: Option<String>,
@@ -157,11 +155,10 @@ pub struct Change {
     pub principal: Option<String>,
 }
 
-/// Something that a person must answer.
+/// A decision that an operator must take.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Decision {
-    /// What it is called when it is answered. It names what was shown: it is another one when that
-    /// changes.
+    /// Its id. It is bound to what was shown: if that changes, the decision gets another id.
     pub id: String,
     /// What is to be decided.
     pub kind: DecisionKind,
@@ -169,20 +166,20 @@ pub struct Decision {
     pub system: String,
     /// The title, in one line.
     pub title: String,
-    /// Why, and what becomes of it meanwhile.
+    /// The reason, and the state until it is answered.
     pub message: String,
     /// How many it is about.
     pub count: usize,
     /// Some of those, by name.
     pub names: Vec<String>,
-    /// How it can be answered. Matches are answered where they are compared.
+    /// The possible answers. Matches are answered on their own page.
     pub answers: Vec<DecisionAnswer>,
     /// Why the caller may not answer, if they may not.
     pub blocked: Option<String>,
-    /// The offers to choose from, for an approval with a choice.
+    /// The offers of an approval with a choice.
     #[serde(default)]
     pub offers: Vec<Offer>,
-    /// The most of those that may be chosen.
+    /// The maximum number of offers that may be chosen.
     #[serde(default)]
     pub choose_up_to: Option<u32>,
 }
@@ -190,9 +187,9 @@ pub struct Decision {
 /// An offer that an approver can choose.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Offer {
-    /// What it is called when it is chosen.
+    /// Its id.
     pub id: String,
-    /// What it is, in words.
+    /// Its text.
     pub text: String,
 }
 
@@ -207,15 +204,15 @@ pub struct NewDecisionAnswer {
     /// A comment on an approval or rejection.
     #[serde(default)]
     pub comment: String,
-    /// What is chosen of its offers, by id or words; the others get a no.
+    /// The chosen offers, by id or text; the others are rejected.
     #[serde(default)]
     pub chosen: Vec<String>,
 }
 
-/// What two change sets have of each other's.
+/// The differences between two change sets.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ChangeComparison {
-    /// How many changes are in both, from the same and to the same.
+    /// The number of changes that are equal in both.
     pub same: usize,
     /// Changes of this one only.
     pub only_here: Vec<Change>,

@@ -11,7 +11,7 @@ pub struct DraftRow {
     pub id: i64,
     /// What it is for.
     pub name: String,
-    /// The version that it began from; 0 while nothing was published.
+    /// Its base version; 0 if nothing was published yet.
     pub base: i64,
     /// How often it was saved, from 1.
     pub edition: i64,
@@ -34,29 +34,28 @@ pub struct Draft {
     pub published: i64,
     /// No fault is an error.
     pub usable: bool,
-    /// What a check found.
+    /// The faults that a check found.
     pub faults: Vec<Fault>,
     /// Its files.
     pub files: Vec<RuleFile>,
-    /// What differs from the version that it began with.
+    /// The differences from its base version.
     pub differences: Vec<FileDifference>,
-    /// Files that were changed in the draft and in what was published since: the draft's text was
-    /// kept.
+    /// Files that were changed both in the draft and in a later version. The draft's text was kept.
     #[serde(default)]
     pub changed_in_both: Vec<String>,
 }
 
-/// A draft to begin.
+/// A draft to create.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDraft {
     /// What it is for.
     #[serde(default)]
     pub name: String,
-    /// The version to begin with, to go back to it; the published one, if left out.
+    /// The version to start from; default: the published one.
     #[serde(default)]
     pub version: Option<i64>,
-    /// Files to begin with instead.
+    /// Files to start from instead.
     #[serde(default)]
     pub files: Option<Vec<RuleFile>>,
 }
@@ -76,7 +75,7 @@ pub struct SaveDraft {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PublishDraft {
-    /// The edition that was looked at.
+    /// The edition that was reviewed.
     pub edition: i64,
 }
 
@@ -90,7 +89,7 @@ pub struct RuleVersion {
     pub created_at: String,
     /// By whom.
     pub principal: String,
-    /// What it was made of.
+    /// The note of its publication.
     pub note: String,
 }
 
@@ -108,7 +107,7 @@ pub struct FileDifference {
 /// One line of a difference.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DifferentLine {
-    /// What became of it.
+    /// Whether it was added, removed or kept.
     pub change: LineChange,
     /// Its number in the older file, from 1.
     pub before: Option<usize>,
@@ -130,16 +129,16 @@ pub struct DifferenceQuery {
     pub impact: bool,
 }
 
-/// What two versions differ in.
+/// The differences between two versions.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Difference {
-    /// In the rules.
+    /// The differences of the rule files.
     pub files: Vec<FileDifference>,
-    /// In what they do, where that was asked.
+    /// The impact, if requested.
     pub impact: Option<ImpactView>,
 }
 
-/// What an edit does: the same records, decided by two rule sets.
+/// The impact of an edit: the same records, decided by two rule sets.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ImpactView {
     /// In one sentence.
@@ -152,25 +151,25 @@ pub struct ImpactView {
     pub total: usize,
 }
 
-/// What an edit does in one system.
+/// The impact of an edit in one system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SystemImpactView {
     /// The system; none for the identities themselves.
     pub system: Option<String>,
     /// Values that differ.
     pub values: usize,
-    /// Accounts of which one value at least differs.
+    /// Accounts with at least one value that differs.
     pub accounts: usize,
-    /// Accounts about which another thing is decided.
+    /// Accounts whose verdict differs.
     pub verdicts: Vec<VerdictShift>,
 }
 
-/// How many accounts go from one verdict to another.
+/// The number of accounts whose verdict would change.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct VerdictShift {
-    /// What is decided by the one.
+    /// The verdict before.
     pub before: String,
-    /// What by the other.
+    /// The verdict after.
     pub after: String,
     /// How many.
     pub count: usize,
@@ -187,25 +186,25 @@ pub struct ImpactLineView {
     pub identity: Option<String>,
     /// Whom it is about.
     pub label: String,
-    /// The attribute; none when another thing is decided about the account as a whole.
+    /// The attribute; absent if the verdict on the account differs.
     pub attribute: Option<String>,
-    /// What the published rules make of it.
+    /// The result of the published rules.
     pub before: String,
-    /// What the draft makes of it.
+    /// The result of the draft.
     pub after: String,
     /// Why.
     pub reason: String,
 }
 
-/// A whole mapping to try.
+/// A mapping to evaluate.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewMappingEvaluation {
-    /// On whom: a name, an employee number, an address, an id.
+    /// The record: a name, an employee number, an address, an id.
     pub on: String,
     /// The system.
     pub system: String,
-    /// The draft whose rules are tried; the published ones, if left out.
+    /// The draft whose rules are evaluated; default: the published rules.
     #[serde(default)]
     pub draft: Option<i64>,
     /// The type; `person` if left out.
@@ -213,10 +212,10 @@ pub struct NewMappingEvaluation {
     pub object: Option<ObjectType>,
 }
 
-/// What a whole mapping gave on one record.
+/// The result of a mapping for one record.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MappingEvaluationView {
-    /// Whom it was tried on.
+    /// The record of the evaluation.
     pub label: String,
     /// The account there.
     pub account: Option<String>,
@@ -224,7 +223,7 @@ pub struct MappingEvaluationView {
     pub attributes: Vec<EvaluatedAttribute>,
 }
 
-/// One attribute of a mapping that was tried.
+/// The result for one attribute of a mapping.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EvaluatedAttribute {
     /// `inbound` or `outbound`.
@@ -235,15 +234,15 @@ pub struct EvaluatedAttribute {
     pub expression: String,
     /// `file:line`.
     pub rule: String,
-    /// Each part and what it gave, the innermost first.
+    /// Each subexpression and its result, the innermost first.
     pub steps: Vec<EvaluationStep>,
-    /// The values that came of it.
+    /// The resulting values.
     pub values: Vec<String>,
-    /// What is there now.
+    /// The current values.
     pub current: Vec<String>,
-    /// What is wrong, if something is.
+    /// The error, if any.
     pub fault: Option<EvaluationFault>,
-    /// Whose mapping it is, when it is that of one population.
+    /// The population whose mapping it is, if it is not that of all.
     pub note: Option<String>,
 }
 
@@ -252,9 +251,9 @@ pub struct EvaluatedAttribute {
 pub struct FirstPassword {
     /// Its number.
     pub id: i64,
-    /// Whose it is.
+    /// The identity.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
     /// The system.
     pub system: String,
@@ -277,19 +276,19 @@ pub struct FirstPassword {
 pub struct Webhook {
     /// Its name in the rules.
     pub name: String,
-    /// Where it is called.
+    /// Its URL.
     pub url: String,
-    /// Is there a secret to sign calls with?
+    /// Whether calls are signed with a secret.
     pub secret: bool,
-    /// How many first passwords wait to be handed over.
+    /// How many first passwords wait for delivery.
     pub waiting: usize,
     /// Why they wait.
     pub error: Option<String>,
 }
 
-/// A first password, shown once.
+/// A first password, shown only once.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct ShownPassword {
-    /// The password. It is not kept any longer.
+    /// The password. It is not stored any longer.
     pub password: String,
 }

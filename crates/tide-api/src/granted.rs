@@ -13,12 +13,11 @@ pub struct Membership {
     pub system: String,
     /// The group's or the member's identity, if they have one.
     pub identity: Option<String>,
-    /// What people call it.
+    /// Its display name.
     pub label: String,
     /// Its name in the system.
     pub name: String,
-    /// How it came about: `rule` (joined by what they are), `mapped` (a member where the group
-    /// comes from), `hand`.
+    /// The origin of the membership.
     pub origin: MembershipOrigin,
     /// Since when, for those that a rule gave (UTC).
     #[schema(format = DateTime)]
@@ -41,9 +40,9 @@ pub struct Memberships {
 pub struct SeatWaiter {
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
-    /// By what they are ordered, as the rule gives it.
+    /// The value by which the rule orders those who wait.
     pub order: String,
 }
 
@@ -60,32 +59,32 @@ pub struct LicenseUsage {
     pub used: usize,
     /// Which accounts use one.
     pub consumed_when: String,
-    /// Who waits for one, the first in line first.
+    /// Who waits for one, in order.
     pub waiting: Vec<SeatWaiter>,
-    /// How many days are looked ahead.
+    /// The number of days of the forecast.
     pub ahead_days: i64,
-    /// How many more will want a seat by then, if nothing else changes.
+    /// How many more will need a seat by then, if nothing else changes.
     pub starting: usize,
-    /// How many give one back by then.
+    /// How many will release one by then.
     pub leaving: usize,
-    /// How many are wanted then: those in use and those who wait or start, without those who leave.
+    /// How many are needed then: those in use, waiting or starting, without those who leave.
     pub needed: usize,
-    /// Where it stands, as `file:line`.
+    /// Its place, as `file:line`.
     pub rule: String,
 }
 
 /// A notification that a rule sent.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NotificationRecord {
-    /// Its number; who carries it is given it too.
+    /// Its number, which the webhook receives as well.
     pub id: i64,
     /// The rule, by its name.
     pub rule: String,
-    /// What happened.
+    /// The event.
     pub event: NotificationEvent,
     /// Whom it is about.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
     /// The group, system or licence.
     pub about: Option<String>,
@@ -95,25 +94,25 @@ pub struct NotificationRecord {
     pub text: String,
     /// The webhook that delivers it; none: it is only listed.
     pub webhook: Option<String>,
-    /// When it was noticed (UTC).
+    /// When it was created (UTC).
     #[schema(format = DateTime)]
     pub created_at: String,
-    /// When it was carried (UTC).
+    /// When it was delivered (UTC).
     #[schema(format = DateTime)]
     pub sent_at: Option<String>,
-    /// Why it is not carried yet.
+    /// Why it is not delivered yet.
     pub error: Option<String>,
     /// The answer of the webhook, as JSON: what was created for this person.
     pub answer: Option<String>,
 }
 
-/// Which notices are listed.
+/// Which notifications to list.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct NotificationQuery {
     /// Only about this identity.
     pub identity: Option<String>,
-    /// Only those that wait to be carried.
+    /// Only those that wait for delivery.
     #[serde(default)]
     pub waiting: bool,
 }
@@ -125,7 +124,7 @@ pub struct SetPassword {
     /// The password.
     #[schema(format = Password)]
     pub password: String,
-    /// Is it to be changed at the next log-in, where the system knows that?
+    /// Whether it must be changed at the next log-in, where the system supports that.
     #[serde(default)]
     pub must_change: bool,
 }
@@ -143,22 +142,22 @@ impl std::fmt::Debug for SetPassword {
 pub struct PasswordSyncStatus {
     /// Its number.
     pub id: i64,
-    /// Whose it is, if that is known yet.
+    /// The identity, if it is known yet.
     pub identity: Option<String>,
     /// When it was set (UTC).
     #[schema(format = DateTime)]
     pub created_at: String,
-    /// The system that told of it; nothing when an operator set it.
+    /// The system that reported it; absent if an operator set it.
     pub origin: Option<String>,
-    /// Is it to be changed at the next log-in?
+    /// Whether it must be changed at the next log-in.
     pub must_change: bool,
     /// Systems that do not have it yet.
     pub missing: Vec<String>,
     /// Of these, the systems that refused it, each with its answer.
     pub refused: BTreeMap<String, String>,
-    /// Nothing more is to be done for it: every account has it, or it has ended.
+    /// Whether it is settled: every account has it, or it has ended.
     pub is_settled: bool,
-    /// When nothing more was to be done for it (UTC).
+    /// When it was settled (UTC).
     #[schema(format = DateTime)]
     pub ended_at: Option<String>,
     /// How that ended.

@@ -7,15 +7,15 @@ use utoipa::{IntoParams, ToSchema};
 /// An identity in a list.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Identity {
-    /// Its lasting name.
+    /// Its immutable id.
     pub id: String,
-    /// What people call it.
+    /// Its display name.
     pub label: String,
     /// Its stage.
     pub stage: Stage,
     /// The systems in which it has an account.
     pub systems: Vec<String>,
-    /// Some values, to tell people of one name apart.
+    /// Some values that distinguish people of the same name.
     pub attributes: Vec<Attribute>,
     /// When it last changed.
     #[schema(format = DateTime)]
@@ -31,7 +31,7 @@ pub struct ValueReason {
     pub value: String,
     /// The value that is there, for an account.
     pub current: Option<String>,
-    /// How the two stand to each other, for an account.
+    /// How the two values compare, for an account.
     pub state: Option<ValueState>,
     /// The rule, as `file:line`.
     pub rule: String,
@@ -65,21 +65,21 @@ pub struct AccountReason {
     pub hold_since: Option<String>,
     /// Its name there.
     pub name: Option<String>,
-    /// Its lasting key there.
+    /// Its immutable key there.
     pub key: Option<String>,
     /// What made the link.
     pub linked_by: Option<String>,
-    /// How well its system is known.
+    /// The freshness of its system's data.
     #[serde(default)]
     pub freshness: Option<DataFreshness>,
     /// The values, for a target.
     pub values: Vec<ValueReason>,
 }
 
-/// Why a person's accounts are as they are, or why there are none.
+/// The explanation of a person's accounts, or of their absence.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Explanation {
-    /// What people call it.
+    /// Its display name.
     pub label: String,
     /// The identity.
     pub identity: Option<String>,
@@ -101,7 +101,7 @@ pub struct Link {
     /// When it was made.
     #[schema(format = DateTime)]
     pub created_at: String,
-    /// What kind of thing made it.
+    /// The kind of its origin.
     pub origin: LinkOrigin,
     /// The same as a sentence, with the source, rule or operator.
     pub created_by: String,
@@ -125,12 +125,12 @@ pub struct IdentityDetail {
     pub history: Vec<Change>,
 }
 
-/// Who is meant by a text.
+/// The identity that a text refers to.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ResolvedIdentity {
     /// The identity's id.
     pub id: String,
-    /// What people call it.
+    /// Its display name.
     pub label: String,
 }
 

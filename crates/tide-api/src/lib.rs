@@ -39,25 +39,25 @@ use utoipa::{IntoParams, ToSchema};
 /// An error, as RFC 9457 lays it out.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// A word for programs, as a URI reference.
+    /// The error code, as a URI reference.
     #[serde(rename = "type")]
     pub kind: String,
-    /// What happened, in short.
+    /// A short summary.
     pub title: String,
     /// The HTTP status.
     pub status: u16,
-    /// What happened, to what.
+    /// What happened, and to what.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
     /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<String>,
-    /// Faults of a rule set, if that is what is wrong.
+    /// The faults of a rule set, if it has any.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub faults: Vec<Fault>,
 }
 
-/// How many got a verdict.
+/// The number of lines with a verdict.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct VerdictCount {
     /// The verdict.
@@ -84,14 +84,14 @@ pub struct StageCount {
     pub count: i64,
 }
 
-/// A token, to begin a session with.
+/// The token to sign in with.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct SignIn {
     /// The bearer token.
     pub token: String,
 }
 
-/// Who is signed in.
+/// Returns the signed-in operator.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Me {
     /// The principal's name.
@@ -114,7 +114,7 @@ pub struct Attribute {
 pub struct Page<T> {
     /// The rows.
     pub items: Vec<T>,
-    /// Give this as `after` for the next page; missing at the end.
+    /// Pass this as `after` for the next page; absent on the last page.
     pub next: Option<String>,
 }
 
@@ -127,9 +127,9 @@ pub struct Overview {
     pub identities: Vec<StageCount>,
     /// The version of the published rules; 0 while there are none.
     pub rule_version: i64,
-    /// The last run about all records.
+    /// The last full run.
     pub last_run: Option<ChangeSet>,
-    /// The last run on news, or of those who were named.
+    /// The last automatic run, or run of named people.
     pub last_auto_run: Option<ChangeSet>,
     /// The last preview.
     pub last_preview: Option<ChangeSet>,
@@ -137,7 +137,7 @@ pub struct Overview {
     pub stalled: Option<String>,
     /// The emergency stop, if it is set: nothing is written to any system.
     pub write_stop: Option<WriteStop>,
-    /// What needs attention now, the worst first; nothing when all is done.
+    /// What needs attention now, by severity; empty if nothing does.
     pub attention: Vec<Attention>,
     /// The number of people, and of orphaned accounts, on hold now, by cause.
     pub holds: Vec<HoldCount>,
@@ -170,20 +170,20 @@ pub struct StopWrites {
 pub struct Alert {
     /// Its number.
     pub id: i64,
-    /// What happened.
+    /// The event.
     pub subject: String,
-    /// More about it, and what becomes of it.
+    /// The details and the consequence.
     pub body: String,
-    /// When it was noticed.
+    /// When it was detected.
     #[schema(format = DateTime)]
     pub created_at: String,
 }
 
-/// Notices that were seen.
+/// Alerts to acknowledge.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SeenAlerts {
-    /// The newest that was seen; the older ones are taken for seen, too.
+    /// The newest alert to acknowledge; older ones are acknowledged, too.
     pub last: i64,
 }
 
@@ -199,34 +199,35 @@ pub struct JournalEntry {
     pub principal: String,
     /// What was done.
     pub act: String,
-    /// To what: a system's name, an identity's id, a run's number.
+    /// The subject: a system's name, an identity's id, a run's number.
     pub subject: String,
-    /// What people call the subject, where it is an identity.
+    /// The display name of the subject, if it is an identity.
     pub label: Option<String>,
-    /// More about it.
+    /// The details.
     pub detail: String,
     /// The values before and after of a change, unless they were erased.
     #[schema(value_type = Option<Object>)]
     pub values: Option<serde_json::Value>,
 }
 
-/// Whether the journal is as it was written.
+/// The result of checking the journal.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JournalCheck {
     /// It is.
     pub sound: bool,
-    /// How many entries were walked, or the first that is not as it was written, or is missing.
+    /// How many entries were checked; for an invalid journal, the first entry that was changed or
+    /// is missing.
     pub entry: i64,
-    /// The number of the last entry and its code, as `NUMBER:CODE`: kept elsewhere and given as
-    /// `expect` later, it shows whether an older copy was put in the journal's place.
+    /// The number and code of the last entry, as `NUMBER:CODE`. Stored elsewhere and passed as
+    /// `expect` later, it shows whether the journal was replaced by an older copy.
     pub head: Option<String>,
 }
 
-/// What a check of the journal compares with.
+/// The state with which a check compares the journal.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[serde(default)]
 pub struct JournalCheckQuery {
-    /// A head that was noted before: the journal is sound only if it still holds that entry.
+    /// An earlier `head`: the journal is valid only if it still contains that entry.
     pub expect: Option<String>,
 }
 

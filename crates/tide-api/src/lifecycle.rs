@@ -5,19 +5,19 @@ use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-/// Something that a date says, past or to come.
+/// A lifecycle date, past or future.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Moment {
     /// When (UTC).
     #[schema(format = DateTime)]
     pub at: String,
-    /// The same for people, to the minute, in the zone in which the date is meant.
+    /// The same in text, to the minute, in the time zone of the date.
     pub shown: String,
     /// `ready`, `starts`, `leaving` or `leaves`.
     pub transition: LifecycleTransition,
-    /// What happens, in words.
+    /// The event, in words.
     pub what: String,
-    /// Is it over?
+    /// Whether it is in the past.
     pub past: bool,
 }
 
@@ -26,7 +26,7 @@ pub struct Moment {
 pub struct Departure {
     /// Whom it is about.
     pub identity: String,
-    /// What people call them; empty where that is known anyway.
+    /// Their display name; empty if it is clear from the context.
     pub label: String,
     /// From when on they have left (UTC).
     #[schema(format = DateTime)]
@@ -49,9 +49,9 @@ pub struct LifecycleView {
     /// Since when, if that is known (UTC).
     #[schema(format = DateTime)]
     pub since: Option<String>,
-    /// What their dates say, in order.
+    /// Their lifecycle dates, in order.
     pub moments: Vec<Moment>,
-    /// What an operator asked for.
+    /// The departure that an operator requested.
     pub departure: Option<Departure>,
 }
 
@@ -63,20 +63,20 @@ pub struct NewDeparture {
     /// The moment, as RFC 3339 writes it.
     #[param(format = DateTime)]
     pub at: Option<String>,
-    /// Or the last day (2026-12-31): it counts, in the zone that the rules name.
+    /// Or the last day (2026-12-31), inclusive, in the time zone of the rules.
     pub last_day: Option<String>,
     /// Why.
     pub comment: String,
 }
 
-/// One change of a departure, as it would be sent.
+/// A change of a departure, as it would be sent.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DepartureChange {
     /// The system.
     pub system: String,
-    /// What is done.
+    /// The action.
     pub kind: ChangeKind,
-    /// Which departure step it is, from 1; 0 means none.
+    /// The departure step, from 1; 0 means none.
     pub step: u16,
     /// The values, in words.
     pub values: Vec<String>,
@@ -92,11 +92,11 @@ pub struct DepartureImpactView {
     pub at: String,
     /// The changes, in the order in which they would be sent.
     pub changes: Vec<DepartureChange>,
-    /// Each of their accounts: the system, and what is to be said of it.
+    /// Each of their accounts: the system, and its state.
     pub notes: Vec<AccountNote>,
 }
 
-/// What is to be said of one account.
+/// The state of one account.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AccountNote {
     /// The system.
@@ -105,12 +105,12 @@ pub struct AccountNote {
     pub message: String,
 }
 
-/// A way in that is not closed yet.
+/// Access of a leaver that is not removed yet.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct OpenAccessView {
     /// The system.
     pub system: String,
-    /// The change that is still to be made; nothing when a webhook was not reached.
+    /// The outstanding change; absent if a webhook was not reached.
     pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
     pub reason: String,
@@ -121,7 +121,7 @@ pub struct OpenAccessView {
 pub struct Leaver {
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
     /// From when on their access was to be closed: the moment that was due, or that in which a
     /// source showed it (UTC).
@@ -130,18 +130,18 @@ pub struct Leaver {
     /// When the last change of the departure was confirmed (UTC).
     #[schema(format = DateTime)]
     pub confirmed_at: Option<String>,
-    /// Seconds between the two, when nothing is open.
+    /// Seconds between the two; absent while something is open.
     pub seconds: Option<f64>,
     /// How many changes were confirmed.
     pub done: i64,
-    /// Ways in that are not closed yet.
+    /// Access that is not removed yet.
     pub open: Vec<OpenAccessView>,
     /// When they came back, if they did (UTC).
     #[schema(format = DateTime)]
     pub returned_at: Option<String>,
 }
 
-/// What is to be told of leavers.
+/// The leavers and their outstanding access.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[serde(default)]
 #[into_params(parameter_in = Query)]
@@ -150,17 +150,17 @@ pub struct LeaversQuery {
     pub brief: bool,
 }
 
-/// How fast leavers lose their access.
+/// How long leavers keep their access.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct Leavers {
     /// The last ones, the newest first.
     pub leavers: Vec<Leaver>,
-    /// Seconds from the start to the last confirmation: the median of those who are closed.
+    /// Median of the seconds from the start to the last confirmation, of completed departures.
     pub median_seconds: Option<f64>,
     /// The worst of them.
     pub worst_seconds: Option<f64>,
-    /// How many have a way in that is open.
+    /// How many still have access.
     pub open: usize,
-    /// Departures that operators asked for, the next first.
+    /// Departures requested by operators, the earliest first.
     pub planned: Vec<Departure>,
 }

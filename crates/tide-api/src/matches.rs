@@ -4,7 +4,7 @@ use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-/// Which lines of a match report are asked for.
+/// Which lines of a match report to return.
 #[derive(Debug, Clone, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct MatchQuery {
@@ -24,9 +24,9 @@ pub struct MatchQuery {
 pub struct MatchCaseQuery {
     /// The type; `person` if left out.
     pub object: Option<ObjectType>,
-    /// The identity that looks for its account.
+    /// The identity that needs an account.
     pub identity: Option<String>,
-    /// The account that looks for its identity.
+    /// The account that needs an identity.
     pub account: Option<i64>,
 }
 
@@ -39,16 +39,16 @@ pub struct MatchCount {
     pub count: i64,
 }
 
-/// How many links something made, or would make.
+/// How many links an origin made or would make.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LinkCount {
-    /// What makes them, as a sentence.
+    /// The origin, as a sentence.
     pub basis: String,
     /// How many.
     pub count: i64,
 }
 
-/// One person or account, and how its match stands.
+/// A person or account with its match status.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchLine {
     /// Its status.
@@ -59,7 +59,7 @@ pub struct MatchLine {
     pub identity: Option<String>,
     /// The account's number, if there is one.
     pub account: Option<i64>,
-    /// What the account is called there.
+    /// The account's name there.
     pub account_name: Option<String>,
     /// How many candidates there are.
     pub candidates: usize,
@@ -69,7 +69,7 @@ pub struct MatchLine {
     pub rule: Option<String>,
 }
 
-/// Something that a person said about a match, which holds.
+/// An operator's answer about a match.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchAnswer {
     /// Its number.
@@ -82,36 +82,36 @@ pub struct MatchAnswer {
     pub identity: Option<String>,
     /// The account's number.
     pub account: Option<i64>,
-    /// Who said it.
+    /// The operator.
     pub principal: String,
     /// When.
     #[schema(format = DateTime)]
     pub created_at: String,
 }
 
-/// How matching stands in a system.
+/// The matches of a system, by status.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchView {
-    /// How many there are of each word.
+    /// The number of each kind of event.
     pub counts: Vec<MatchCount>,
-    /// What joined accounts, or would, and how many.
+    /// The origins of links, existing and future, with their number.
     pub linked_by: Vec<LinkCount>,
-    /// Those that were asked for.
+    /// The rows of the query.
     pub lines: Vec<MatchLine>,
-    /// How many fit what was asked for.
+    /// How many match the query.
     pub found: usize,
-    /// What people said, and holds.
+    /// The answers of operators.
     pub answers: Vec<MatchAnswer>,
 }
 
-/// One side of a doubtful match.
+/// One side of a match that needs review.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchSide {
     /// The identity, if it is one.
     pub identity: Option<String>,
     /// The account's number, if it is one.
     pub account: Option<i64>,
-    /// What it is called.
+    /// Its name.
     pub name: String,
 }
 
@@ -120,7 +120,7 @@ pub struct MatchSide {
 pub struct MatchValue {
     /// The value.
     pub value: String,
-    /// Is it the same, but for case and outer blanks?
+    /// Whether the values are equal except for case and surrounding spaces.
     pub same: bool,
 }
 
@@ -129,13 +129,13 @@ pub struct MatchValue {
 pub struct MatchRow {
     /// The attribute.
     pub attribute: String,
-    /// The value of the one that looks for its other half.
+    /// The value of the side that needs a match.
     pub own: String,
     /// The value of each candidate.
     pub theirs: Vec<MatchValue>,
 }
 
-/// A doubtful match, side by side.
+/// A match that needs review, side by side.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MatchCase {
     /// Why it needs review.
@@ -144,16 +144,16 @@ pub struct MatchCase {
     pub reason: String,
     /// The rule behind it, as file:line:column.
     pub rule: Option<String>,
-    /// Who looks for its other half.
+    /// The side that needs a match.
     pub own: MatchSide,
-    /// Who it may be.
+    /// The candidates.
     pub candidates: Vec<MatchSide>,
     /// Their values.
     pub rows: Vec<MatchRow>,
 }
 
-/// Something to say about a match: `join` and `never` of an identity and an account, `new` and
-/// `skip` of either.
+/// An answer about a match: `join` and `never` for an identity and an account, `new` and `skip` for
+/// either.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewMatchAnswer {
@@ -167,7 +167,7 @@ pub struct NewMatchAnswer {
     pub account: Option<i64>,
 }
 
-/// How many answers were kept.
+/// How many answers were stored.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct KeptAnswers {
     /// How many.

@@ -6,27 +6,27 @@ use utoipa::ToSchema;
 /// An operator.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Operator {
-    /// What people call it.
+    /// Its display name.
     pub name: String,
     /// The groups of operators that it belongs to: approvals name them.
     pub groups: Vec<String>,
-    /// The identity that it is, if that is known: a manager approves as themselves.
+    /// The operator's own identity, if known: approvals by a manager need it.
     pub identity: Option<String>,
-    /// What people call that identity.
+    /// The display name of that identity.
     pub person: Option<String>,
     /// When it was made.
     #[schema(format = DateTime)]
     pub created_at: String,
-    /// When its rights were taken back.
+    /// When its rights were revoked.
     #[schema(format = DateTime)]
     pub ended_at: Option<String>,
 }
 
-/// An operator to add, or what is to be said of one.
+/// An operator to add, or its new data.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewOperator {
-    /// What people call it.
+    /// Its display name.
     pub name: String,
     /// The groups of operators that it belongs to.
     #[serde(default)]
@@ -36,10 +36,10 @@ pub struct NewOperator {
     pub person: Option<String>,
 }
 
-/// An operator that was added, with its token: it is shown this once.
+/// A new operator with its token, which is shown only once.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AddedOperator {
-    /// What people call it.
+    /// Its display name.
     pub name: String,
     /// The token to sign in with.
     pub token: String,

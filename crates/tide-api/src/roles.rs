@@ -9,9 +9,9 @@ use utoipa::ToSchema;
 pub struct RoleHolder {
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
-    /// What kind of thing gives it.
+    /// The kind of its origin.
     pub origin: Option<RoleOrigin>,
     /// The same as a sentence: the condition, the operator who gave it, the role that includes it.
     pub by: String,
@@ -29,13 +29,13 @@ pub struct Role {
     pub object: ObjectType,
     /// Its condition, if it has one.
     pub when: Option<String>,
-    /// Roles that it brings with it.
+    /// Roles that it includes.
     pub includes: Vec<String>,
     /// Its priority: the highest counts.
     pub priority: i64,
     /// Its values, as `attribute = expression`; defaults are marked.
     pub values: Vec<String>,
-    /// Where it stands, as `file:line`.
+    /// Its place, as `file:line`.
     pub rule: String,
     /// Who holds it.
     pub holders: Vec<RoleHolder>,
@@ -46,7 +46,7 @@ pub struct Role {
 pub struct RoleConflict {
     /// Whose.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
     /// The attribute.
     pub attribute: String,
@@ -67,7 +67,7 @@ pub struct Roles {
     pub conflicts: Vec<RoleConflict>,
 }
 
-/// Another condition of a role, to be tried.
+/// A condition of a role, to simulate.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct NewRoleSimulation {
@@ -79,22 +79,23 @@ pub struct NewRoleSimulation {
 /// A person who would gain or lose a role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RoleChange {
-    /// The role: the one that was tried, or one that it brings.
+    /// The role: the simulated one, or one that it includes.
     pub role: String,
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their display name.
     pub label: String,
-    /// What kind of thing would give it; nothing if it is lost.
+    /// The kind of its origin after the edit; absent if it is lost.
     pub origin: Option<RoleOrigin>,
-    /// By what they would hold it; of one that is lost, by what it is kept for a while, or nothing.
+    /// The origin of the role after the edit; of a lost role, what keeps it during its grace
+    /// period, or nothing.
     pub by: String,
 }
 
-/// What another condition of a role would do.
+/// The effect of another condition of a role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RoleSimulationView {
-    /// What comes of it, in one sentence.
+    /// The result, in one sentence.
     pub message: String,
     /// Who would gain a role.
     pub gains: Vec<RoleChange>,
@@ -102,7 +103,7 @@ pub struct RoleSimulationView {
     pub loses: Vec<RoleChange>,
     /// New conflicts between roles.
     pub conflicts: Vec<RoleConflict>,
-    /// What it would do to accounts and values.
+    /// The impact on accounts and values.
     pub impact: crate::ImpactView,
 }
 
@@ -112,10 +113,10 @@ pub struct RoleSimulationView {
 pub struct NewRoleGrant {
     /// To whom: the id of an identity.
     pub identity: String,
-    /// From when on, as RFC 3339 writes it; at once without it.
+    /// The start (RFC 3339); at once if absent.
     #[schema(format = DateTime)]
     pub from: Option<String>,
-    /// Until when; until it is taken without it.
+    /// The end; without one, until it is revoked.
     pub until: Option<String>,
     /// Why.
     pub comment: String,

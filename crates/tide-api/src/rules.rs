@@ -18,13 +18,13 @@ pub struct RuleFile {
 pub struct RuleFiles {
     /// The files.
     pub files: Vec<RuleFile>,
-    /// The version that they were taken from: when another is published by now, nothing is
-    /// published (409).
+    /// The version from which they were exported. If another version was published since, nothing
+    /// is published (409).
     #[serde(default)]
     pub based_on: Option<i64>,
 }
 
-/// Something wrong in a rule set.
+/// A fault in a rule set.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Fault {
     /// `error` or `warning`.
@@ -41,7 +41,7 @@ pub struct Fault {
     pub help: Option<String>,
 }
 
-/// What a check of a rule set found.
+/// The result of checking a rule set.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RuleCheck {
     /// No fault is an error.
@@ -62,14 +62,14 @@ pub struct Published {
     pub required_reads: Vec<DataFreshness>,
 }
 
-/// One rule in a few words, with its place.
+/// A rule in a few words, with its file and line.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RuleLine {
     /// The attribute, the match rule's name, or what a scope line does.
     pub name: String,
     /// The expression or the container.
     pub text: String,
-    /// Options and words.
+    /// The options and event names.
     pub note: String,
     /// `file:line`.
     pub location: String,
@@ -84,18 +84,18 @@ pub struct SystemRules {
     pub object: ObjectType,
     /// The scope.
     pub scope: Vec<RuleLine>,
-    /// How accounts find their identity.
+    /// The match rules.
     pub matching: Vec<RuleLine>,
     /// Account → identity.
     pub inbound: Vec<RuleLine>,
     /// Identity → account.
     pub outbound: Vec<RuleLine>,
-    /// What becomes of those who fall out.
+    /// The action for accounts that leave the scope.
     pub on_out_of_scope: String,
-    /// What happens to accounts that others deleted or created in the system, and the initial
-    /// password of new accounts.
+    /// The rules for accounts that others deleted or created in the system, and for initial
+    /// passwords.
     pub otherwise: Vec<RuleLine>,
-    /// Records written beside the rules, with what must come of them.
+    /// Examples in the rules: records with their expected results.
     pub examples: Vec<RuleLine>,
 }
 
@@ -113,13 +113,13 @@ pub struct Rules {
     pub files: Vec<RuleFile>,
     /// Its rules, system by system.
     pub systems: Vec<SystemRules>,
-    /// What identities hold.
+    /// The attributes of identities.
     pub identities: Vec<RuleLine>,
     /// The limits.
     pub guards: Vec<RuleLine>,
     /// Who is called.
     pub webhooks: Vec<RuleLine>,
-    /// Faults that it has by now, against what the systems say of themselves.
+    /// Its faults against the systems' current schemas.
     pub faults: Vec<Fault>,
     /// Reads that the rules require.
     #[serde(default)]
@@ -132,12 +132,12 @@ pub struct Rules {
 pub struct NewEvaluation {
     /// The expression.
     pub expression: String,
-    /// On whom: a name, an employee number, an address, an id.
+    /// The record: a name, an employee number, an address, an id.
     pub on: String,
     /// The system whose account it may read too.
     #[serde(default)]
     pub system: Option<String>,
-    /// The draft whose names it may read; the published rules', if left out.
+    /// The draft whose attributes it may read; default: the published rules.
     #[serde(default)]
     pub draft: Option<i64>,
     /// The type; `person` if left out.
@@ -145,21 +145,21 @@ pub struct NewEvaluation {
     pub object: Option<ObjectType>,
 }
 
-/// One part of an expression, and what it gave.
+/// A subexpression and its result.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EvaluationStep {
     /// The part.
     pub text: String,
-    /// What it gave.
+    /// Its result.
     pub value: String,
-    /// Where it stands, in characters from 0.
+    /// Its position in characters, from 0.
     pub offset: usize,
 }
 
-/// What is wrong with an expression, or with this evaluation of it.
+/// An error of an expression or of its evaluation.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EvaluationFault {
-    /// Where, in characters from 0.
+    /// The position in characters, from 0.
     pub offset: usize,
     /// What.
     pub message: String,
@@ -167,17 +167,17 @@ pub struct EvaluationFault {
     pub help: Option<String>,
 }
 
-/// What an expression gave on one record.
+/// The result of an expression for one record.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EvaluationView {
-    /// Whom it was tried on.
+    /// The record of the evaluation.
     pub label: String,
     /// The account that it read.
     pub account: Option<String>,
-    /// Each part and what it gave, the innermost first.
+    /// Each subexpression and its result, the innermost first.
     pub steps: Vec<EvaluationStep>,
-    /// The values that came of it; none is no value.
+    /// The resulting values; empty means no value.
     pub values: Vec<String>,
-    /// What is wrong, if something is.
+    /// The error, if any.
     pub fault: Option<EvaluationFault>,
 }

@@ -8,19 +8,19 @@ use crate::*;
 /// One step of a system's test.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CheckStep {
-    /// What was tried.
+    /// What was tested.
     pub name: String,
     /// `passed`, `warned` or `failed`.
     pub state: StepState,
-    /// What was found.
+    /// The result.
     pub message: String,
     /// What to do about it.
     pub remedy: Option<String>,
-    /// A word for programs, when it failed.
+    /// The error code, if it failed.
     pub code: Option<String>,
 }
 
-/// What a test of a system found.
+/// The result of testing a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CheckReport {
     /// No step failed.
@@ -29,14 +29,14 @@ pub struct CheckReport {
     pub steps: Vec<CheckStep>,
 }
 
-/// The last enumeration of a system.
+/// The last full read of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FullReadView {
     /// The type that was read.
     pub object: ObjectType,
     /// `running`, `complete` or `broken`.
     pub state: ReadState,
-    /// How many accounts it showed.
+    /// How many accounts it returned.
     pub object_count: i64,
     /// When it began.
     #[schema(format = DateTime)]
@@ -44,27 +44,27 @@ pub struct FullReadView {
     /// When it ended.
     #[schema(format = DateTime)]
     pub ended_at: Option<String>,
-    /// What broke it.
+    /// The error.
     pub error: Option<String>,
-    /// How many rows were set aside.
+    /// How many rows were rejected.
     pub quarantined: i64,
 }
 
-/// How well one type of a system is known.
+/// The freshness of the data of one type of a system.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct DataFreshness {
     /// The system.
     pub system: String,
     /// The type.
     pub object: ObjectType,
-    /// As it was when; missing if it was never read.
+    /// The time of the data (RFC 3339, UTC); absent if it was never read.
     #[schema(format = DateTime)]
     pub as_of: Option<String>,
-    /// It tells each change, so that it is known as it is now.
+    /// Whether it is watched, so that its data is current.
     pub connected: bool,
-    /// What is missing, which a reading brings.
+    /// What is missing until the next read.
     pub action_needed: Option<String>,
-    /// What its schedule asks for and it cannot do: a pause that is shorter than a reading or a run
+    /// Requirements of its schedule that it cannot meet: an interval shorter than a read or a run
     /// takes.
     pub schedule_warnings: Vec<String>,
 }
@@ -81,7 +81,7 @@ pub struct System {
     /// Its settings, without secrets.
     #[schema(value_type = Object)]
     pub settings: serde_json::Value,
-    /// The same, with those that are not set, at their default.
+    /// All settings, with defaults for those that are not set.
     #[schema(value_type = Object)]
     #[serde(default)]
     pub all_settings: serde_json::Value,
@@ -89,15 +89,15 @@ pub struct System {
     pub writable: Vec<ObjectType>,
     /// Paused by an operator.
     pub paused: bool,
-    /// Whether an operator armed it. Before that, nothing is sent and automatic sync is off.
+    /// Whether it is armed. Until then, nothing is sent and automatic sync is off.
     pub armed: bool,
     /// The host that answered last, if it was called since the start.
     pub host: Option<String>,
     /// Its capabilities.
     pub profile: Vec<Fact>,
-    /// How it is, by its tests, reads and writes; the last of them counts.
+    /// Its health, by its latest test, read or write.
     pub health: SystemHealth,
-    /// What does not work.
+    /// The operations that it lacks.
     pub health_reason: Option<String>,
     /// When it was last tested.
     #[schema(format = DateTime)]
@@ -108,15 +108,15 @@ pub struct System {
     pub accounts: i64,
     /// How many of them are linked to an identity.
     pub linked: i64,
-    /// Its last readings, by type.
+    /// Its last reads, by type.
     pub full_reads: Vec<FullReadView>,
-    /// Does it give identities their values, are its accounts kept by us, by the published rules?
+    /// Whether it is a source, a target or both, by the published rules.
     pub roles: Vec<SystemRole>,
     /// The sync schedule.
     pub schedule: Schedule,
     /// The status of its watchers, by type; empty while it is not watched.
     pub watchers: Vec<WatcherView>,
-    /// How well it is known, by type, as far as the rules ask for it.
+    /// The freshness of its data, by type, where the rules require it.
     #[serde(default)]
     pub freshness: Vec<DataFreshness>,
     /// The window that is open now, in which nothing is written to it.
@@ -130,17 +130,16 @@ pub struct System {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Schedule {
-    /// Follow its changes, and run on each.
+    /// Watch for changes, and run when there are any.
     pub watch: bool,
-    /// In which way: `content_sync`, `change_number`, `modified`, `last_modified`, `arrival`,
-    /// `pushed` or `full`; the best that it offers, if none is named.
+    /// The watch mode; the best that the system supports if absent.
     pub mode: Option<WatchMode>,
     /// The poll interval in seconds, for modes that poll; default 60.
     pub poll_seconds: Option<u32>,
     /// How often everything is read, in seconds; a day without it, an hour where deletions are not
     /// told.
     pub full_read_seconds: Option<u32>,
-    /// When nothing is written to it.
+    /// Its write blackouts.
     pub write_blackouts: Vec<WriteBlackout>,
 }
 
@@ -164,31 +163,31 @@ pub struct WriteBlackout {
 pub struct WatcherView {
     /// The type.
     pub object: ObjectType,
-    /// In which way.
+    /// The watch mode.
     pub mode: Option<WatchMode>,
-    /// That way in words.
+    /// The watch mode in words.
     pub mode_label: Option<String>,
     /// `reading`, `listening`, `waiting` or `broken`.
     pub state: WatcherState,
-    /// When news came last.
+    /// When the last change arrived.
     #[schema(format = DateTime)]
     pub last_change_at: Option<String>,
     /// How many accounts differed since the service started.
     pub changed_count: usize,
-    /// When it is polled next; absent for modes that do not poll.
+    /// The next poll; absent for modes that do not poll.
     #[schema(format = DateTime)]
     pub next_poll_at: Option<String>,
-    /// When it is read whole again.
+    /// The next full read.
     #[schema(format = DateTime)]
     pub next_full_read_at: Option<String>,
-    /// What broke it.
+    /// The error.
     pub error: Option<String>,
 }
 
 /// A system to add, or to test before it is added.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct NewSystem {
-    /// Its name; may be left out when it is only tested.
+    /// Its name; optional for a test.
     #[serde(default)]
     pub name: String,
     /// `ldap`, `scim`, `feed` or `push`.
@@ -199,8 +198,8 @@ pub struct NewSystem {
     /// The password or token, or `env:NAME` or `file:PATH`. It is sealed and never shown again.
     #[serde(default)]
     pub secret: Option<String>,
-    /// What it is for and whom it takes: its first rules are written into a draft. When they have
-    /// an error, nothing is added.
+    /// Its use and scope. Its first rules are stored in a draft; if they have an error, nothing is
+    /// added.
     #[serde(default)]
     pub first: Option<FirstRules>,
 }
@@ -210,28 +209,28 @@ pub struct NewSystem {
 pub struct AddedSystem {
     /// The system.
     pub system: System,
-    /// Its first rules, where they were asked for.
+    /// Its first rules, if requested.
     pub rules: Option<WrittenRules>,
 }
 
-/// What retiring a system would do. Nothing is written to the system itself.
+/// The impact of retiring a system. Nothing is written to the system itself.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Retirement {
-    /// Its accounts that are known here, and would be forgotten.
+    /// Its stored accounts, which would be deleted here.
     pub accounts: i64,
     /// How many of them are linked to identities.
     pub linked: i64,
-    /// Its rule file, which would go with it.
+    /// Its rule file, which would be removed with it.
     pub file: Option<String>,
     /// The impact on all records, also in other systems.
     pub impact: crate::ImpactView,
 }
 
-/// Whether a system may be retired.
+/// The consent to retire a system.
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize, utoipa::IntoParams)]
 #[serde(default)]
 pub struct RemoveQuery {
-    /// It is removed also when accounts in it are linked: their links end.
+    /// Remove it even if accounts in it are linked; their links end.
     pub retire: bool,
 }
 
@@ -251,42 +250,42 @@ pub struct SystemState {
 pub struct NewSecret {
     /// The password or token.
     pub secret: String,
-    /// Replaces the secret though the test with the new one fails.
+    /// Replace the secret even if the test with the new one fails.
     #[serde(default)]
     pub force: bool,
 }
 
-/// An attribute of a system, as it describes itself.
+/// An attribute in a system's schema.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SchemaAttribute {
     /// Its name.
     pub name: String,
-    /// How its values look.
+    /// The type of its values.
     pub kind: ValueKind,
-    /// May it hold several values?
+    /// Whether it is multi-valued.
     pub multi_valued: bool,
-    /// Must it hold one?
+    /// Whether it is required.
     pub required: bool,
-    /// May we write it?
+    /// Whether it can be written.
     pub writable: bool,
 }
 
-/// What came of reading one type of a system.
+/// The result of reading one type of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ReadResult {
     /// The type.
     pub object: ObjectType,
-    /// How many accounts were shown.
+    /// How many accounts were returned.
     pub object_count: i64,
     /// How many are absent from now on.
     pub absent: i64,
-    /// How many rows were set aside.
+    /// How many rows were rejected.
     pub quarantined: i64,
-    /// Nothing had changed since the last complete reading.
+    /// Nothing had changed since the last full read.
     pub unchanged: bool,
     /// The error. No account counts as absent then.
     pub error: Option<String>,
-    /// What to do about that.
+    /// The remedy.
     pub remedy: Option<String>,
 }
 
@@ -297,22 +296,22 @@ pub struct Account {
     pub id: i64,
     /// The system.
     pub system: String,
-    /// What people call it there.
+    /// Its display name there.
     pub name: String,
-    /// Its lasting key there.
+    /// Its immutable key there.
     pub key: String,
     /// The identity it is linked to.
     pub identity: Option<String>,
     /// When it was last seen.
     #[schema(format = DateTime)]
     pub seen_at: String,
-    /// Since when it is no longer there.
+    /// Since when it is absent.
     #[schema(format = DateTime)]
     pub absent_since: Option<String>,
-    /// The system itself said that it is gone; else a complete reading did not show it, and its
-    /// absence from a source counts after `absence_grace_days`.
+    /// Whether the system reported the deletion. Otherwise a full read did not return the account,
+    /// and its absence from a source counts after `absence_grace_days`.
     pub absence_confirmed: bool,
-    /// What is broken in it.
+    /// The defects of the file.
     pub fault: Option<String>,
     /// Its values.
     pub attributes: Vec<Attribute>,
@@ -321,24 +320,24 @@ pub struct Account {
 /// Settings that replace a system's.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct NewSettings {
-    /// The settings, whole.
+    /// All settings.
     #[schema(value_type = Object)]
     pub settings: serde_json::Value,
-    /// The secret; it must be given again when it would go to another host.
+    /// The secret; required if it would be sent to another host.
     #[serde(default)]
     pub secret: Option<String>,
 }
 
-/// One thing that a system says of itself.
+/// A capability of a system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Fact {
     /// What it is.
     pub label: String,
-    /// What is said.
+    /// The answer.
     pub text: String,
 }
 
-/// What a permission lets a service account do.
+/// An operation that a permission allows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Operation {
@@ -361,7 +360,7 @@ pub enum Operation {
 pub struct Permission {
     /// What it lets the account do.
     pub operation: Operation,
-    /// Where: names of entries in a directory, or the part of a service.
+    /// The place: entries of a directory, or the part of a service.
     pub entries: Vec<String>,
     /// Also on everything below these entries.
     pub is_subtree: bool,
@@ -371,33 +370,33 @@ pub struct Permission {
     pub reason: String,
 }
 
-/// A container of a system's tree.
+/// A container in a system's directory tree.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Branch {
     /// Its name.
     pub dn: String,
-    /// Nothing lies below it.
+    /// Whether it has no containers below it.
     pub leaf: bool,
-    /// How many persons lie below it, at any depth.
+    /// How many persons are below it, at any depth.
     pub people: Option<usize>,
-    /// There are more: counting ended at a limit.
+    /// Whether there are more: the count stopped at a limit.
     pub is_truncated: bool,
 }
 
-/// A system that is not kept, and the container below which is looked.
+/// The settings of a system that is not stored, and the container to list.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct BrowseNew {
     /// The system.
     pub system: NewSystem,
-    /// The container; none is the top.
+    /// The container; absent for the top level.
     #[serde(default)]
     pub below: Option<String>,
 }
 
-/// The container below which is looked.
+/// The container whose children are listed.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, utoipa::IntoParams)]
 pub struct BranchQuery {
-    /// The container; none is the top.
+    /// The container; absent for the top level.
     pub below: Option<String>,
 }
 
@@ -406,7 +405,7 @@ pub struct BranchQuery {
 pub struct ScopeContainer {
     /// Its name.
     pub dn: String,
-    /// Only what lies directly in it.
+    /// Only its direct children.
     #[serde(default)]
     pub one_level: bool,
 }
@@ -416,7 +415,7 @@ pub struct ScopeContainer {
 pub struct ScopeGroup {
     /// Its name.
     pub name: String,
-    /// The system that holds it, when it is not the scope's own.
+    /// The system of the group, if it is not that of the scope.
     #[serde(default)]
     pub system: Option<String>,
     /// Members of its member groups count too.
@@ -428,7 +427,7 @@ pub struct ScopeGroup {
 pub struct ScopeCondition {
     /// The expression.
     pub when: String,
-    /// Said of those for whom it does not hold.
+    /// The reason shown for records that do not meet it.
     #[serde(default)]
     pub reason: Option<String>,
 }
@@ -437,13 +436,13 @@ pub struct ScopeCondition {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct Scope {
-    /// Containers that are read.
+    /// Included containers.
     pub within: Vec<ScopeContainer>,
-    /// Containers that are left out.
+    /// Excluded containers.
     pub except: Vec<ScopeContainer>,
-    /// Groups of which one must hold the record.
+    /// Groups; the record must be a member of one of them.
     pub groups: Vec<ScopeGroup>,
-    /// Groups whose members are left out.
+    /// Groups whose members are excluded.
     pub not_groups: Vec<ScopeGroup>,
     /// An LDAP or SCIM filter.
     pub filter: Option<String>,
@@ -451,7 +450,7 @@ pub struct Scope {
     pub conditions: Vec<ScopeCondition>,
 }
 
-/// How many stand somewhere for one reason.
+/// The number of records with one status and reason.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeCount {
     /// `in`, `out` or `held`.
@@ -464,14 +463,14 @@ pub struct ScopeCount {
     pub count: usize,
 }
 
-/// One person or account, and where it stands.
+/// A person or account with its status.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeLine {
     /// `in`, `out` or `held`.
     pub status: ScopeStatus,
     /// Whom it is about.
     pub label: String,
-    /// What the account is called.
+    /// The account's name.
     pub account: Option<String>,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
@@ -488,13 +487,13 @@ pub struct ScopeView {
     pub scope: Scope,
     /// The rule file that it stands in.
     pub file: String,
-    /// By where they stand: `in`, `out`, `held`.
+    /// Counts by status.
     pub totals: Vec<ScopeStatusCount>,
     /// By reason.
     pub counts: Vec<ScopeCount>,
-    /// The people that were asked for, the first of them.
+    /// The first of the people in the query.
     pub lines: Vec<ScopeLine>,
-    /// How many were asked for in all.
+    /// How many departures were requested in total.
     pub found: usize,
 }
 
@@ -507,14 +506,14 @@ pub struct ScopeStatusCount {
     pub count: i64,
 }
 
-/// Which people of a scope are asked for.
+/// Which records of a scope to return.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, utoipa::IntoParams)]
 pub struct ScopeQuery {
     /// The type; `person` if left out.
     pub object: Option<ObjectType>,
     /// `in`, `out` or `held`.
     pub status: Option<ScopeStatus>,
-    /// Counted under this reason.
+    /// The reason under which it is counted.
     pub reason: Option<String>,
     /// With this text in name, account or reason.
     pub search: Option<String>,
@@ -522,38 +521,38 @@ pub struct ScopeQuery {
     pub limit: Option<usize>,
 }
 
-/// What an edited scope would change.
+/// The effect of an edited scope.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeSimulationView {
-    /// By where they would stand.
+    /// Counts by status after the edit.
     pub totals: Vec<ScopeStatusCount>,
     /// By reason, as it would be.
     pub counts: Vec<ScopeCount>,
-    /// Who would stand elsewhere than now, by where from and where to.
+    /// The number of records whose status would change, by old and new status.
     pub moves: Vec<ScopeShift>,
-    /// The rule file as it would be.
+    /// The rule file after the edit.
     pub file: crate::RuleFile,
 }
 
-/// Those who would stand elsewhere than now.
+/// Those whose status would change.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeShift {
-    /// Where they stand now: `in`, `out` or `held`.
+    /// The current status.
     pub from: ScopeStatus,
-    /// Where they would stand.
+    /// The status after the edit.
     pub to: ScopeStatus,
     /// How many.
     pub count: usize,
-    /// The first of them, with the reason for where they would stand.
+    /// The first of them, with the reason for their new status.
     pub lines: Vec<ScopeLine>,
 }
 
-/// What a new system is for, and whom it takes.
+/// The use and scope of a new system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FirstRules {
     /// `source` or `target`.
     pub purpose: SystemRole,
-    /// Whom it takes.
+    /// Its scope.
     #[serde(default)]
     pub scope: Scope,
 }
@@ -567,16 +566,16 @@ pub struct WrittenRules {
     pub file: crate::RuleFile,
 }
 
-/// A row of a feed that was set aside.
+/// A rejected row of a feed.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct BadRow {
     /// The line on which it begins.
     pub line: i64,
-    /// What is wrong with it.
+    /// Its fault.
     pub reason: String,
-    /// The row as it stands.
+    /// The text of the row.
     pub raw: String,
-    /// Its key, if that much can be read.
+    /// Its key, if it can be read.
     pub key: Option<String>,
 }
 
@@ -585,24 +584,24 @@ pub struct BadRow {
 pub struct FeedColumn {
     /// Its name.
     pub name: String,
-    /// What all its values look like.
+    /// The type of all its values.
     pub kind: ColumnType,
     /// Rows in which it has a value.
     pub filled: usize,
     /// Rows in which it has none.
     pub empty: usize,
-    /// Values that stand in more than one row.
+    /// Values that occur in more than one row.
     pub repeated: usize,
     /// Some of them, for a column that nearly tells rows apart.
     pub duplicates: Vec<String>,
-    /// It can be the key: every row has a value, and each another one.
+    /// Whether it can be the key: every row has a value, and no two rows the same.
     pub key: bool,
 }
 
-/// What a feed's file looks like.
+/// The format and first rows of a feed's file.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct FeedInspectionView {
-    /// How it is written.
+    /// Its format.
     pub format: FeedFormat,
     /// The delimiter.
     pub delimiter: Option<String>,
@@ -612,7 +611,7 @@ pub struct FeedInspectionView {
     pub has_bom: bool,
     /// Rows that can be read.
     pub rows: usize,
-    /// Rows that cannot.
+    /// Rows that cannot be read.
     pub bad: usize,
     /// Its columns.
     pub columns: Vec<FeedColumn>,
@@ -622,7 +621,7 @@ pub struct FeedInspectionView {
     pub bad_rows: Vec<BadRow>,
 }
 
-/// A token of a system that calls us, without itself.
+/// A token of an inbound system, without its secret.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Token {
     /// Its id, which is no secret.
@@ -632,26 +631,26 @@ pub struct Token {
     /// When it was made.
     #[schema(format = DateTime)]
     pub created_at: String,
-    /// When it stops being good, if it does.
+    /// When it expires, if it does.
     #[schema(format = DateTime)]
     pub expires_at: Option<String>,
-    /// When it was taken back.
+    /// When it was revoked.
     #[schema(format = DateTime)]
     pub ended_at: Option<String>,
-    /// Is it good now?
+    /// Whether it is valid now.
     pub is_valid: bool,
 }
 
-/// Records of a system that calls us that were accepted as they are.
+/// Records of an inbound system that were accepted as they are.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AcceptedRecords {
-    /// How many of them the system had not sent since a backup was restored.
+    /// How many of them the system has not sent since the restored backup.
     pub unsent: i64,
     /// How many there are.
     pub total: i64,
 }
 
-/// A token to be made.
+/// A token to create.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewToken {
     /// What it is for.
@@ -659,7 +658,7 @@ pub struct NewToken {
     pub label: String,
 }
 
-/// A token to be made for the operator who calls.
+/// A token to create for the calling operator.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct NewOperatorToken {
@@ -667,8 +666,7 @@ pub struct NewOperatorToken {
     pub label: String,
     /// After how many days it expires, 1 to 3,650; it does not when this is missing.
     pub expires_in_days: Option<u32>,
-    /// For how many hours earlier tokens stay good, up to 720; 24 when this is missing, 0 ends them
-    /// at once.
+    /// How many hours earlier tokens stay valid, up to 720; default 24; 0 revokes them at once.
     pub overlap_hours: u32,
 }
 
@@ -682,7 +680,7 @@ impl Default for NewOperatorToken {
     }
 }
 
-/// A token that was just made. It is shown this once.
+/// A new token. It is shown only once.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct CreatedToken {
     /// Its id.
@@ -691,28 +689,27 @@ pub struct CreatedToken {
     pub token: String,
 }
 
-/// How a system's events are written, learned from a sample.
+/// The format of a system's events, detected from a sample.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct EventShape {
-    /// Where the kind of event stands, by dots: `data.action`.
+    /// The path of the kind of event: `data.action`.
     pub event: String,
-    /// Its words, each with what it means: `joiner`, `mover` or `leaver`.
+    /// Its event names, each with its meaning: `joiner`, `mover` or `leaver`.
     pub kinds: std::collections::BTreeMap<String, EventKind>,
-    /// Where the key of the record stands.
+    /// The path of the record's key.
     pub key: String,
-    /// Where the sender's id of the event stands, if it gives one: the same event may then be sent
-    /// again, and is taken once.
+    /// The path of the event's id, if there is one. An event with a known id is processed once.
     #[serde(default)]
     pub id: Option<String>,
-    /// Where a number stands that grows with each event of a record, if there is one: what comes
-    /// late is then told apart.
+    /// The path of a number that grows with each event of a record, if there is one. It identifies
+    /// late events.
     #[serde(default)]
     pub sequence: Option<String>,
-    /// Where the moment stands at which it happened (RFC 3339), if there is one: it tells what
-    /// comes late where there is no number.
+    /// The path of the time of the event (RFC 3339), if there is one. It identifies late events
+    /// where there is no number.
     #[serde(default)]
     pub time: Option<String>,
-    /// Where the record's values stand; empty is the whole event.
+    /// The path of the record's values; empty for the whole event.
     #[serde(default)]
     pub record: String,
     /// Paths that every event must have.
@@ -723,25 +720,25 @@ pub struct EventShape {
     pub types: std::collections::BTreeMap<String, String>,
 }
 
-/// A sample to learn the shape of a system's events from.
+/// A sample event, to detect the format of a system's events.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EventSample {
     /// An event as the system sends it.
     #[schema(value_type = Object)]
     pub sample: serde_json::Value,
-    /// Where the kind of event stands, when it cannot be guessed.
+    /// The path of the kind of event, if it cannot be detected.
     #[serde(default)]
     pub event: Option<String>,
-    /// Where the key stands, when it cannot be guessed.
+    /// The path of the key, if it cannot be detected.
     #[serde(default)]
     pub key: Option<String>,
-    /// Where the sender's id of the event stands, when it cannot be guessed.
+    /// The path of the event's id, if it cannot be detected.
     #[serde(default)]
     pub id: Option<String>,
-    /// Where a number stands that grows with each event of a record, when it cannot be guessed.
+    /// The path of a number that grows with each event of a record, if it cannot be detected.
     #[serde(default)]
     pub sequence: Option<String>,
-    /// Where the moment stands at which it happened, when it cannot be guessed.
+    /// The path of the time of the event, if it cannot be detected.
     #[serde(default)]
     pub time: Option<String>,
     /// Words of the kind of event, each with what it means.
@@ -749,7 +746,7 @@ pub struct EventSample {
     pub kinds: std::collections::BTreeMap<String, EventKind>,
 }
 
-/// What came of an event so far.
+/// The current status of an event.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EventReport {
     /// Its id.
@@ -758,34 +755,34 @@ pub struct EventReport {
     pub event: EventKind,
     /// The key of the record.
     pub key: String,
-    /// When it came.
+    /// When it arrived.
     #[schema(format = DateTime)]
     pub received_at: String,
     /// `waiting` until a run has carried it on, `running` while some of its changes are unsettled,
     /// `done`, `held` with the reason in the lines, or `outdated` when it came after a later one
     /// and nothing was done.
     pub state: EventState,
-    /// The path that answers with this report again.
+    /// The path of this report.
     pub status_url: String,
-    /// The account that it is here.
+    /// The account in this system.
     pub account: Option<i64>,
     /// The identity that it belongs to.
     pub identity: Option<String>,
-    /// What it came to, system by system.
+    /// The results by system.
     pub outcomes: Vec<EventOutcome>,
 }
 
-/// What an event came to in one system.
+/// The result of an event in one system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EventOutcome {
     /// The system.
     pub system: String,
     /// The account there, by name.
     pub account: Option<String>,
-    /// Its lasting key there.
+    /// Its immutable key there.
     pub key: Option<String>,
-    /// The groups that it is known to be in.
+    /// Its known groups.
     pub groups: Vec<String>,
-    /// What was decided, or done last.
+    /// The verdict, or the last change.
     pub message: String,
 }

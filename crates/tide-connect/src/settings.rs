@@ -576,7 +576,7 @@ mod tests {
         );
         assert_eq!(
             said(serde_json::json!({})),
-            "the settings cannot be used: missing field `url`"
+            "invalid settings: missing field `url`"
         );
     }
 

@@ -148,14 +148,11 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
         }
         let label = is.or(was).map_or("", |(_, label, _)| label);
         let reason = is.map_or("no longer decided", |(.., reason)| reason);
-        lines.push(line(
-            key,
-            label,
-            None,
-            kind(was).into(),
-            kind(is).into(),
-            reason,
-        ));
+        lines.push(ImpactLine {
+            before: kind(was).into(),
+            after: kind(is).into(),
+            ..ImpactLine::new(key, label, None, reason)
+        });
     }
     let keys: std::collections::BTreeSet<&(Whom, String)> =
         before.values.keys().chain(after.values.keys()).collect();
@@ -177,7 +174,11 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
             .copied()
             .unwrap_or_default();
         let reason = is.map_or("unchanged", |(.., reason)| reason);
-        lines.push(line(&key.0, label, Some(&key.1), old, new, reason));
+        lines.push(ImpactLine {
+            before: old,
+            after: new,
+            ..ImpactLine::new(&key.0, label, Some(&key.1), reason)
+        });
     }
     lines.sort_by(|a, b| {
         (&a.system, &a.label, &a.identity, &a.attribute).cmp(&(
@@ -230,23 +231,19 @@ fn told(verdict: Verdict) -> &'static str {
     }
 }
 
-fn line(
-    key: &Whom,
-    label: &str,
-    attribute: Option<&str>,
-    before: String,
-    after: String,
-    reason: &str,
-) -> ImpactLine {
-    ImpactLine {
-        system: key.0.clone(),
-        object: key.1,
-        identity: key.2.clone(),
-        label: label.to_owned(),
-        attribute: attribute.map(str::to_owned),
-        before,
-        after,
-        reason: reason.to_owned(),
+impl ImpactLine {
+    /// A line without values.
+    fn new(key: &Whom, label: &str, attribute: Option<&str>, reason: &str) -> Self {
+        ImpactLine {
+            system: key.0.clone(),
+            object: key.1,
+            identity: key.2.clone(),
+            label: label.to_owned(),
+            attribute: attribute.map(str::to_owned),
+            before: String::new(),
+            after: String::new(),
+            reason: reason.to_owned(),
+        }
     }
 }
 
@@ -279,14 +276,11 @@ fn identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
                 show(was.attributes.get(name)),
                 show(is.attributes.get(name)),
             );
-            lines.push(line(
-                &key,
-                label,
-                Some(name),
-                old,
-                new,
-                "set by the inbound mapping",
-            ));
+            lines.push(ImpactLine {
+                before: old,
+                after: new,
+                ..ImpactLine::new(&key, label, Some(name), "set by the inbound mapping")
+            });
         }
     }
     lines

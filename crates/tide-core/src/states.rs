@@ -291,6 +291,16 @@ codes! {
     }
 }
 
+impl ChangeSetState {
+    /// Whether nothing more happens in it.
+    pub fn is_ended(self) -> bool {
+        matches!(
+            self,
+            ChangeSetState::Done | ChangeSetState::Failed | ChangeSetState::Canceled
+        )
+    }
+}
+
 codes! {
     /// What came of a change set.
     pub enum ChangeSetResult {

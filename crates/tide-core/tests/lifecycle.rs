@@ -791,7 +791,7 @@ fn wrong_rules_are_told_where_they_stand() {
         "[[person.departure]]\nstep = \"disable\"\nafter_days = 3\n[[person.departure]]\nstep = \"delete\"\nafter_days = 1\n[[person.departure]]\nstep = \"set\"\n",
     );
     for part in [
-        "comes after one that waits 3 days",
+        "follows a step that waits 3",
         "no step can follow the deletion of the account",
         "the attribute is missing",
         "do not close the access of a leaver at once",

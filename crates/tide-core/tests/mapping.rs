@@ -702,7 +702,7 @@ fn faults_name_their_place_and_what_to_do() {
             "berthing.toml",
             "number = 'identity.number'\n",
             "number = 'isBlank(identity.number)'\n",
-            "`number` holds text, and this is always true or false (text(isBlank(identity.number)) turns it into text)",
+            "`number` holds text, but this is always true or false (text(isBlank(identity.number)) turns it into text)",
         ),
         (
             "berthing.toml",
@@ -714,7 +714,7 @@ fn faults_name_their_place_and_what_to_do() {
             "berthing.toml",
             "[person.outbound]",
             "[person.password]\nlength = 4\nattribute = \"password\"\n[person.outbound]",
-            "a password of 4 characters",
+            "a password cannot have 4 characters",
         ),
     ] {
         let found = faults(file, from, to);

@@ -15,6 +15,7 @@ use tide_core::ObjectType;
 use tide_core::model::Observed;
 use tide_core::states::WatchMode;
 use tide_core::states::WatcherState;
+use tide_store::ChangeBatch;
 use tide_store::{SyncCursor, SystemRow};
 use tokio_util::sync::CancellationToken;
 
@@ -414,15 +415,14 @@ impl Engine {
                 Ok(ChangeEvent::Changed(more)) => changed.extend(more),
                 Ok(ChangeEvent::Gone(keys)) => {
                     // In order: an account that was deleted and created again exists.
-                    let news = (std::mem::take(&mut changed), keys);
+                    let news = std::mem::take(&mut changed);
                     differ.extend(
                         self.store
                             .store_changes(
-                                &row.name,
-                                object,
-                                news,
-                                None,
-                                given,
+                                ChangeBatch {
+                                    keeps_previous: given,
+                                    ..ChangeBatch::new(&row.name, object, news, keys)
+                                },
                                 self.monotonic_now(),
                             )
                             .await?
@@ -451,11 +451,11 @@ impl Engine {
             let kept = self
                 .store
                 .store_changes(
-                    &row.name,
-                    object,
-                    (changed, Vec::new()),
-                    place,
-                    given,
+                    ChangeBatch {
+                        cursor: place,
+                        keeps_previous: given,
+                        ..ChangeBatch::new(&row.name, object, changed, Vec::new())
+                    },
                     self.monotonic_now(),
                 )
                 .await?;

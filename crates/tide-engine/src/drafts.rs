@@ -8,6 +8,7 @@ use tide_core::rules::difference::{FileDifference, brought_together, difference}
 use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::SystemKind;
 use tide_core::{RuleSet, decide};
+use tide_store::DraftEdit;
 use tide_store::{DraftRow, VersionRow};
 
 /// A draft with what is to be known of it.
@@ -129,7 +130,16 @@ impl Engine {
     ) -> Result<Draft, EngineError> {
         if self
             .store
-            .save_draft(id, edition, None, files, principal, self.now())
+            .save_draft(
+                DraftEdit {
+                    id,
+                    edition,
+                    base: None,
+                    files,
+                },
+                principal,
+                self.now(),
+            )
             .await?
             .is_none()
         {
@@ -158,10 +168,12 @@ impl Engine {
         if self
             .store
             .save_draft(
-                id,
-                row.edition,
-                Some(published),
-                &files,
+                DraftEdit {
+                    id,
+                    edition: row.edition,
+                    base: Some(published),
+                    files: &files,
+                },
                 principal,
                 self.now(),
             )

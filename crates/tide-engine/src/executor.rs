@@ -557,11 +557,9 @@ impl Engine {
                 batch.iter().zip(waiting).zip(accounts)
             {
                 if password {
-                    let (row, change) = (&settling.row, &settling.row.change);
-                    let (identity, system, label) =
-                        (&change.identity, &change.system, &change.label);
+                    let row = &settling.row;
                     self.store
-                        .first_password_set(row.id, account, identity, system, label, self.now())
+                        .first_password_set(row.id, account, &row.change, self.now())
                         .await?;
                 }
                 tally.done.fetch_add(1, Ordering::Relaxed);
@@ -1061,14 +1059,7 @@ impl Engine {
         let change = &row.change;
         if crate::passwords::begins_with_password(share, change) {
             self.store
-                .first_password_set(
-                    row.id,
-                    id,
-                    &change.identity,
-                    &change.system,
-                    &change.label,
-                    self.now(),
-                )
+                .first_password_set(row.id, id, change, self.now())
                 .await?;
         }
         Ok(())

@@ -9,6 +9,7 @@ use tide_core::incremental::Records;
 use tide_core::model::PendingPassword;
 use tide_core::{Account, RuleSet};
 use tide_store::PasswordSetRow;
+use tide_store::{NewPassword, PasswordOwner};
 
 /// How long a password is kept for a system that does not take it.
 const KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
@@ -69,10 +70,12 @@ impl Engine {
         let id = self
             .store
             .set_password(
-                Ok(identity),
-                password,
-                must_change,
-                "",
+                NewPassword {
+                    owner: PasswordOwner::Identity(identity),
+                    password,
+                    must_change,
+                    origin: "",
+                },
                 principal,
                 self.now(),
             )
@@ -100,10 +103,12 @@ impl Engine {
         if let (Some(account), true) = (account, keeps_in_step(&rules.set)) {
             self.store
                 .set_password(
-                    Err(account.id),
-                    password,
-                    false,
-                    system,
+                    NewPassword {
+                        owner: PasswordOwner::Account(account.id),
+                        password,
+                        must_change: false,
+                        origin: system,
+                    },
                     principal,
                     self.now(),
                 )

@@ -236,9 +236,11 @@ impl Engine {
                 .add_failed(
                     &row,
                     rest,
-                    &error.message,
-                    &error.remedy,
-                    error.class != FailureClass::Permanent,
+                    tide_store::ChangeFailure {
+                        error: &error.message,
+                        remedy: &error.remedy,
+                        is_transient: error.class != FailureClass::Permanent,
+                    },
                     self.now(),
                 )
                 .await?;

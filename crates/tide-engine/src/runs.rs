@@ -318,7 +318,7 @@ impl Engine {
         loop {
             match self
                 .store
-                .set_change_set_state(id, state, note, true, principal, self.now())
+                .set_change_set_state(id, state, note, principal, self.now())
                 .await
             {
                 Ok(()) => self.goes_on(),
@@ -368,14 +368,7 @@ impl Engine {
             return Ok(());
         }
         self.store
-            .set_change_set_state(
-                id,
-                ChangeSetState::Deciding,
-                None,
-                false,
-                principal,
-                self.now(),
-            )
+            .set_change_set_state(id, ChangeSetState::Deciding, None, principal, self.now())
             .await?;
         self.tell(Event::ChangeSet {
             id,

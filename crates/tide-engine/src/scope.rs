@@ -420,8 +420,13 @@ impl Engine {
             .get(&ObjectType::Person)
             .cloned()
             .unwrap_or_default();
-        let text = edit::starter(system, kind, purpose, &schema, &declared, scope)
-            .map_err(EngineError::Invalid)?;
+        let new = edit::NewSystemRules {
+            system,
+            kind,
+            purpose,
+            scope,
+        };
+        let text = edit::starter(new, &schema, &declared).map_err(EngineError::Invalid)?;
         let mut name = format!("{system}.toml");
         if files.iter().any(|file| file.name == name) {
             name = format!("{system}-system.toml");

@@ -501,7 +501,16 @@ impl Engine {
             change.armed.unwrap_or(row.armed),
         );
         self.store
-            .set_system_state(name, &writable, paused, armed, principal, self.now())
+            .set_system_state(
+                name,
+                tide_store::WriteState {
+                    writable: &writable,
+                    paused,
+                    armed,
+                },
+                principal,
+                self.now(),
+            )
             .await?;
         // Before the types: a new access reads them from the gate.
         self.gate(&row).set(&writable, paused, armed);

@@ -352,7 +352,10 @@ async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
     );
     assert_eq!(
         held.iter()
-            .filter(|t| t.contains(&format!("employeeNumber {} is held by", twin.number)))
+            .filter(|t| t.contains(&format!(
+                "duplicate employeeNumber {}, also of",
+                twin.number
+            )))
             .count(),
         4,
         "{held:#?}"
@@ -523,7 +526,7 @@ async fn a_service_that_shows_new_accounts_late_gets_none_twice() {
         .filter(|row| {
             row.error
                 .as_deref()
-                .is_some_and(|note| note.contains("found by its values"))
+                .is_some_and(|note| note.contains("the answer was lost; the account was found"))
         })
         .count();
     assert_eq!(later, 3, "the three that were made in silence were found");

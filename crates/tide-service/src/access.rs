@@ -215,7 +215,7 @@ const PACE: (u32, u32) = (2000, 4000);
 /// down.
 const GUESSES: u32 = 50;
 
-/// Keeps callers to a pace: each token its own, and all guesses together one.
+/// Limits the rate of calls: for each token, and for all wrong tokens together.
 pub struct Paces {
     tokens: std::sync::Mutex<
         std::collections::HashMap<String, std::sync::Arc<DefaultDirectRateLimiter>>,

@@ -56,7 +56,7 @@ pub fn message(one: &Attention) -> String {
     }
 }
 
-/// A command of the client that shows more, or does something about it.
+/// A client command that shows details or the remedy.
 pub fn command(one: &Attention) -> Option<String> {
     let system = one.system.as_deref().unwrap_or_default();
     Some(match one.kind {

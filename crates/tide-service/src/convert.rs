@@ -228,7 +228,7 @@ pub fn known(one: &tide_engine::Freshness) -> tide_api::DataFreshness {
 
 /// What else is known of an explanation.
 pub struct Beside<'a> {
-    /// How well systems are known.
+    /// Returns the freshness of the systems' data.
     pub known: &'a [tide_engine::Freshness],
     /// Since when what is on hold, by identity.
     pub since: &'a [(String, tide_store::HoldRow)],

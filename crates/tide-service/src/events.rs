@@ -13,7 +13,7 @@ use tokio::sync::broadcast::error::RecvError;
 /// How often the session or the token is validated.
 const LOOK: Duration = Duration::from_secs(2);
 
-/// What happens from now on: changes of systems, readings, progress of runs.
+/// Streams events from now on: changes of systems, reads, progress of runs.
 #[utoipa::path(get, path = "/api/v1/events", tag = "events", responses((status = 200, description = "Server-sent events", content_type = "text/event-stream", body = String)))]
 pub async fn stream_events(
     State(service): State<Service>,

@@ -128,7 +128,7 @@ fn meaning(word: &str) -> Option<EventKind> {
         .map(|(kind, _)| *kind)
 }
 
-/// Learns a shape. What cannot be guessed must be said.
+/// Detects a format. What cannot be detected must be given.
 pub fn learn(given: &EventSample) -> Result<EventShape, String> {
     let mut types = BTreeMap::new();
     paths(&given.sample, "", 0, &mut types);

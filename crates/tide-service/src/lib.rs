@@ -84,14 +84,14 @@ impl PublicUrl {
     }
 }
 
-/// What can keep the service from starting.
+/// Why the service cannot start.
 #[derive(Debug)]
 pub enum ServeError {
-    /// An address beyond loopback was asked for.
+    /// The address is not a loopback address.
     NeedsTls(SocketAddr),
-    /// The address cannot be had.
+    /// The address cannot be bound.
     Bind(SocketAddr, std::io::Error),
-    /// Serving ended badly.
+    /// The server failed.
     Serve(std::io::Error),
 }
 
@@ -192,7 +192,7 @@ pub async fn listen(at: SocketAddr) -> Result<tokio::net::TcpListener, ServeErro
         .map_err(|error| ServeError::Bind(at, error))
 }
 
-/// Serves until told to stop; answers that are on their way are finished first.
+/// Serves until shutdown; answers in progress are completed first.
 pub async fn serve(
     listener: tokio::net::TcpListener,
     engine: Arc<Engine>,

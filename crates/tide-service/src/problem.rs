@@ -29,7 +29,7 @@ impl Refusal {
         self
     }
 
-    /// A fault of ours: what it says is for the log.
+    /// An internal error; its message is for the log only.
     pub fn internal(said: &str) -> Self {
         tracing::error!(said, "a request met an internal error");
         Self::new(
@@ -39,7 +39,7 @@ impl Refusal {
         )
     }
 
-    /// A request that makes no sense.
+    /// An invalid request.
     pub fn bad(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::BAD_REQUEST, "bad-request", detail)
     }

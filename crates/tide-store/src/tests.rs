@@ -209,9 +209,12 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
             .collect::<Vec<_>>()
     };
     let tell = async |gone: &str, second: i64| {
-        let news = (Vec::new(), vec![gone.to_owned()]);
+        let deleted = vec![gone.to_owned()];
         let kept = store
-            .store_changes("harbour", ObjectType::Person, news, None, false, at(second))
+            .store_changes(
+                ChangeBatch::new("harbour", ObjectType::Person, Vec::new(), deleted),
+                at(second),
+            )
             .await
             .expect("queued");
         kept.await.expect("kept")

@@ -7,6 +7,7 @@ use tide_core::model::LinkBasis;
 use tide_core::model::MatchAnswer;
 use tide_core::model::MatchDecision;
 use tide_core::model::{Observed, ReservedValue};
+use tide_core::rules::RuleFile;
 use tide_core::states::ChangeKind;
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
@@ -14,6 +15,7 @@ use tide_core::states::ChangeState;
 use tide_core::states::LinkOrigin;
 use tide_core::states::SystemKind;
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
+use tide_store::{ChangeBatch, DraftEdit, NewPassword, PasswordOwner};
 use tide_store::{
     ChangeFilter, GuardWindow, IdentityUpdates, MasterKey, NewAnswer, NewApproval, NewChangeSet,
     NewOverride, Settled, Store, StoreError, SyncCursor as Followed,
@@ -411,7 +413,13 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
     };
     let tell = async |states: Vec<Observed>, second| {
         let news = store
-            .store_changes("berthing", person, (states, vec![]), None, true, at(second))
+            .store_changes(
+                ChangeBatch {
+                    keeps_previous: true,
+                    ..ChangeBatch::new("berthing", person, states, vec![])
+                },
+                at(second),
+            )
             .await
             .expect("queued");
         news.await.expect("kept")
@@ -519,12 +527,13 @@ async fn what_was_told_while_a_reading_went_on_stays() {
         .begin_reading("berthing", person, at(20))
         .await
         .expect("begins");
-    let told = (
-        vec![observed("b1", &[("title", "Mate")])],
-        vec!["b3".to_owned()],
-    );
+    let changed = vec![observed("b1", &[("title", "Mate")])];
+    let deleted = vec!["b3".to_owned()];
     store
-        .store_changes("berthing", person, told, None, false, at(21))
+        .store_changes(
+            ChangeBatch::new("berthing", person, changed, deleted),
+            at(21),
+        )
         .await
         .expect("queued")
         .await
@@ -730,11 +739,10 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
         records
             .store
             .store_changes(
-                "harbour",
-                ObjectType::Group,
-                (vec![group(members)], vec![]),
-                None,
-                true,
+                ChangeBatch {
+                    keeps_previous: true,
+                    ..ChangeBatch::new("harbour", ObjectType::Group, vec![group(members)], vec![])
+                },
                 at(second),
             )
             .await
@@ -1512,10 +1520,18 @@ async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
         .begin_draft("ports", 0, &file("1"), "ada", at(1))
         .await
         .expect("begun");
+    fn edit(id: i64, edition: i64, files: &[RuleFile]) -> DraftEdit<'_> {
+        DraftEdit {
+            id,
+            edition,
+            base: None,
+            files,
+        }
+    }
     assert_eq!(
         records
             .store
-            .save_draft(id, 1, None, &file("2"), "ada", at(2))
+            .save_draft(edit(id, 1, &file("2")), "ada", at(2))
             .await
             .expect("saved"),
         Some(2)
@@ -1523,7 +1539,7 @@ async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
     assert_eq!(
         records
             .store
-            .save_draft(id, 1, None, &file("3"), "bo", at(3))
+            .save_draft(edit(id, 1, &file("3")), "bo", at(3))
             .await
             .expect("asked"),
         None,
@@ -1546,7 +1562,7 @@ async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
     assert_eq!(
         records
             .store
-            .save_draft(id, 2, None, &file("4"), "bo", at(5))
+            .save_draft(edit(id, 2, &file("4")), "bo", at(5))
             .await
             .expect("asked"),
         None,
@@ -1586,7 +1602,7 @@ async fn a_first_password_is_shown_once() {
     );
     records
         .store
-        .first_password_set(row.id, 1, "i1", "berthing", "Ada", at(21))
+        .first_password_set(row.id, 1, &row.change, at(21))
         .await
         .expect("noted");
     assert_eq!(
@@ -2052,7 +2068,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     );
     records
         .store
-        .set_change_set_state(run, ChangeSetState::Done, None, true, "tester", at(113))
+        .set_change_set_state(run, ChangeSetState::Done, None, "tester", at(113))
         .await
         .expect("ended");
     let new = NewApproval {
@@ -2208,15 +2224,14 @@ async fn news_are_kept_with_how_far_a_system_was_followed() {
         updated_at: at(20),
         full_read_at: at(5),
     };
-    let news = (vec![observed("h1", &[("title", "Mate")])], vec![]);
+    let news = vec![observed("h1", &[("title", "Mate")])];
     let differ = records
         .store
         .store_changes(
-            "harbour",
-            ObjectType::Person,
-            news.clone(),
-            Some(&place),
-            false,
+            ChangeBatch {
+                cursor: Some(&place),
+                ..ChangeBatch::new("harbour", ObjectType::Person, news.clone(), vec![])
+            },
             at(20),
         )
         .await
@@ -2240,11 +2255,11 @@ async fn news_are_kept_with_how_far_a_system_was_followed() {
     let differ = records
         .store
         .store_changes(
-            "harbour",
-            ObjectType::Person,
-            news,
-            Some(&later),
-            true,
+            ChangeBatch {
+                cursor: Some(&later),
+                keeps_previous: true,
+                ..ChangeBatch::new("harbour", ObjectType::Person, news, vec![])
+            },
             at(21),
         )
         .await
@@ -2386,7 +2401,16 @@ async fn a_part_tells_what_the_whole_tells() {
         .await
         .expect("given");
     store
-        .set_password(Ok("i1"), "canary-Zx9!", false, "tester", "tester", at(83))
+        .set_password(
+            NewPassword {
+                owner: PasswordOwner::Identity("i1"),
+                password: "canary-Zx9!",
+                must_change: false,
+                origin: "tester",
+            },
+            "tester",
+            at(83),
+        )
         .await
         .expect("sealed");
     let answer = MatchAnswer {

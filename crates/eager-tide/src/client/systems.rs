@@ -501,7 +501,23 @@ impl Systems {
                 label,
                 list,
                 end,
-            } => return tokens(&client, reach, &name, label, list, end).await,
+            } => {
+                let path = format!("systems/{}/tokens", segment(&name));
+                if let Some(id) = end {
+                    client
+                        .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
+                        .await?;
+                    output::line("the token was revoked");
+                    return Ok(ExitCode::SUCCESS);
+                }
+                if list {
+                    return print_tokens(reach, client.get(&path, &[]).await?);
+                }
+                let new = client
+                    .send(Method::POST, &path, &NewToken { label })
+                    .await?;
+                return print_new_token(reach, &new, "for a day");
+            }
             Systems::Quarantine { name } => {
                 let rows: Vec<BadRow> = client
                     .get(&format!("systems/{}/quarantine", segment(&name)), &[])
@@ -828,34 +844,6 @@ async fn set_armed(client: &Client, reach: &Reach, name: &str, armed: bool) -> a
         print(std::slice::from_ref(&system))
     }
     Ok(())
-}
-
-async fn tokens(
-    client: &Client,
-    reach: &Reach,
-    name: &str,
-    label: String,
-    list: bool,
-    end: Option<String>,
-) -> anyhow::Result<ExitCode> {
-    let path = format!("systems/{}/tokens", segment(name));
-    if let Some(id) = end {
-        client
-            .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
-            .await?;
-        output::line("the token was revoked");
-        return Ok(ExitCode::SUCCESS);
-    }
-    if list {
-        return print_tokens(reach, client.get(&path, &[]).await?);
-    }
-    print_new_token(
-        reach,
-        &client
-            .send(Method::POST, &path, &NewToken { label })
-            .await?,
-        "for a day",
-    )
 }
 
 /// Prints tokens as a table, without the secrets.

@@ -340,8 +340,24 @@ pub(crate) fn each<R: Read + Seek>(
     file.seek(SeekFrom::Start(0)).map_err(io)?;
     let text = Decoded::new(file, form.encoding);
     match form.delimiter {
-        Some(delimiter) => csv_rows(text, form, delimiter, ends_line, name, with),
-        None => json_rows(text, ends_line, name, with),
+        Some(delimiter) => csv_rows(
+            FeedText {
+                text,
+                name,
+                ends_line,
+            },
+            form,
+            delimiter,
+            with,
+        ),
+        None => json_rows(
+            FeedText {
+                text,
+                name,
+                ends_line,
+            },
+            with,
+        ),
     }
 }
 
@@ -353,14 +369,26 @@ fn truncated(name: &str, line: u64) -> ConnectError {
     )
 }
 
-fn csv_rows<R: Read>(
+/// The decoded text of a feed.
+struct FeedText<'a, R> {
     text: R,
+    /// The name of the file.
+    name: &'a str,
+    /// Whether its last row ends with a line break; otherwise the file may be cut off.
+    ends_line: bool,
+}
+
+fn csv_rows<R: Read>(
+    feed: FeedText<'_, R>,
     form: &Form,
     delimiter: u8,
-    ends_line: bool,
-    name: &str,
     mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
 ) -> Result<(), ConnectError> {
+    let FeedText {
+        text,
+        name,
+        ends_line,
+    } = feed;
     let columns: Vec<Arc<str>> = form
         .columns
         .iter()
@@ -479,11 +507,14 @@ fn csv_rows<R: Read>(
 }
 
 fn json_rows<R: Read>(
-    text: R,
-    ends_line: bool,
-    name: &str,
+    feed: FeedText<'_, R>,
     mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
 ) -> Result<(), ConnectError> {
+    let FeedText {
+        text,
+        name,
+        ends_line,
+    } = feed;
     let mut reader = BufReader::with_capacity(64 << 10, text);
     let mut line = 0u64;
     let mut pending: Option<BadRow> = None;

@@ -1,6 +1,6 @@
 //! Values of an identity beside those of its sources: resolved references and generated names.
 
-use super::people::Person;
+use super::people::{Person, TypeInputs};
 use super::{Outcome, OutsideRecords};
 use crate::generate::{self, TakenValues};
 use crate::model::{AccountId, ObjectType, Population, ReservedValue, Stage};
@@ -204,14 +204,18 @@ pub(super) fn spread(
 
 /// Generates missing values, and reserves them, so that they are never assigned to another
 /// identity.
-pub(super) fn name(
-    rules: &RuleSet,
-    population: &Population,
-    kind: ObjectType,
+pub(super) fn generate_missing(
+    inputs: &TypeInputs<'_>,
     people: &mut [Person],
-    elsewhere: &dyn OutsideRecords,
     outcome: &mut Outcome,
 ) {
+    let TypeInputs {
+        rules,
+        population,
+        kind,
+        elsewhere,
+        ..
+    } = *inputs;
     let Some(declared) = rules.identities.get(&kind) else {
         return;
     };

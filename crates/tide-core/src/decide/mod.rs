@@ -436,15 +436,15 @@ pub(crate) fn each(
         if !rules.identities.contains_key(&kind) {
             continue;
         }
-        let people = people::assemble_identities(
+        let inputs = people::TypeInputs {
             rules,
             population,
-            &groups,
+            groups: &groups,
             kind,
             elsewhere,
             now,
-            &mut outcome,
-        );
+        };
+        let people = people::assemble_identities(&inputs, &mut outcome);
         let around = targets::DecisionContext {
             rules,
             population,

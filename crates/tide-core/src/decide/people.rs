@@ -137,15 +137,26 @@ pub fn account_label(account: &Account) -> String {
         .map_or_else(|| account.name.clone(), |values| show(&values[..1]))
 }
 
-pub(crate) fn assemble_identities(
-    rules: &RuleSet,
-    population: &Population,
-    groups: &Groups<'_>,
-    kind: ObjectType,
-    elsewhere: &dyn OutsideRecords,
-    now: Timestamp,
-    outcome: &mut Outcome,
-) -> Vec<Person> {
+/// What the identities of one type are assembled from.
+#[derive(Clone, Copy)]
+pub(crate) struct TypeInputs<'a> {
+    pub rules: &'a RuleSet,
+    pub population: &'a Population,
+    pub groups: &'a Groups<'a>,
+    pub kind: ObjectType,
+    pub elsewhere: &'a dyn OutsideRecords,
+    pub now: Timestamp,
+}
+
+pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome) -> Vec<Person> {
+    let TypeInputs {
+        rules,
+        population,
+        groups,
+        kind,
+        elsewhere,
+        ..
+    } = *inputs;
     let by_id: HashMap<i64, usize> = population
         .accounts
         .iter()
@@ -225,6 +236,7 @@ pub(crate) fn assemble_identities(
                     population,
                     groups,
                     system,
+                    kind,
                     types,
                     index: &index,
                     answers: &answers,
@@ -232,7 +244,6 @@ pub(crate) fn assemble_identities(
                 },
                 at,
                 linked,
-                kind,
                 &mut people,
                 outcome,
             );
@@ -249,17 +260,17 @@ pub(crate) fn assemble_identities(
         person.linked.shrink_to_fit();
         let stored = stored.get(person.id.as_str()).copied();
         compose_person(rules, population, kind, person, stored);
-        apply_lifecycle(rules, population, kind, person, stored, now, outcome);
+        apply_lifecycle(inputs, person, stored, outcome);
         let theirs = grants
             .get(person.id.as_str())
             .map_or(&[][..], Vec::as_slice);
-        apply_roles(rules, kind, person, stored, theirs, now, outcome);
+        apply_roles(inputs, person, stored, theirs, outcome);
     }
     generated_values::resolve(rules, population, kind, &mut people, outcome);
     // An identity that is held for a duplicate value gets no generated name: the next decision
     // would free it again.
     hold_duplicates(rules, population, kind, false, &mut people);
-    generated_values::name(rules, population, kind, &mut people, elsewhere, outcome);
+    generated_values::generate_missing(inputs, &mut people, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
     generated_values::spread(rules, population, kind, &mut people, elsewhere);
     for person in &people {
@@ -379,16 +390,16 @@ struct AssignmentContext<'a> {
     population: &'a Population,
     groups: &'a Groups<'a>,
     system: &'a str,
+    kind: ObjectType,
     types: &'a TypeRules,
     index: &'a IdentityIndex<'a>,
     answers: &'a MatchAnswers<'a>,
     taken: &'a HashSet<&'a str>,
 }
 
-/// An account that looks for its identity.
-fn asked(
+/// The question which identity an account belongs to.
+fn identity_question(
     with: &AssignmentContext<'_>,
-    kind: ObjectType,
     account: &Account,
     doubt: Doubt,
     identities: Vec<String>,
@@ -396,7 +407,7 @@ fn asked(
 ) -> Question {
     Question {
         system: with.system.to_owned(),
-        object: kind,
+        object: with.kind,
         doubt,
         label: account_label(account),
         identity: None,
@@ -413,10 +424,10 @@ fn resolve_source_account(
     with: AssignmentContext<'_>,
     at: usize,
     linked: Option<&str>,
-    kind: ObjectType,
     people: &mut BTreeMap<String, Person>,
     outcome: &mut Outcome,
 ) {
+    let kind = with.kind;
     let account = &with.population.accounts[at];
     let mut line = |verdict: Verdict, reason: Reason| {
         outcome.decided.push(Decided {
@@ -524,9 +535,8 @@ fn resolve_source_account(
             // It still supplies its identity, which is on hold until the match is answered.
             person.sources.push(at);
             let identities = vec![person.id.clone(), other];
-            outcome.questions.push(asked(
+            outcome.questions.push(identity_question(
                 &with,
-                kind,
                 account,
                 Doubt::KeyReassigned,
                 identities,
@@ -597,9 +607,8 @@ fn resolve_source_account(
                         )
                         .on_hold(HoldCause::NeedsReview);
                         line(Verdict::OnHold, reason.clone());
-                        outcome.questions.push(asked(
+                        outcome.questions.push(identity_question(
                             &with,
-                            kind,
                             account,
                             Doubt::AlreadyLinked,
                             vec![it.to_owned()],
@@ -625,9 +634,8 @@ fn resolve_source_account(
                     )
                     .on_hold(HoldCause::NeedsReview);
                     line(Verdict::OnHold, reason.clone());
-                    outcome.questions.push(asked(
+                    outcome.questions.push(identity_question(
                         &with,
-                        kind,
                         account,
                         Doubt::NeedsReview,
                         vec![it.to_owned()],
@@ -645,9 +653,8 @@ fn resolve_source_account(
                     let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
                     line(Verdict::OnHold, reason.clone());
                     let all = all.into_iter().map(str::to_owned).collect();
-                    outcome.questions.push(asked(
+                    outcome.questions.push(identity_question(
                         &with,
-                        kind,
                         account,
                         Doubt::Ambiguous,
                         all,
@@ -857,14 +864,15 @@ fn keep_end(
 
 /// The roles of a person, and the values that they set. A leaver has none.
 fn apply_roles(
-    rules: &RuleSet,
-    kind: ObjectType,
+    inputs: &TypeInputs<'_>,
     person: &mut Person,
     stored: Option<&Identity>,
     grants: &[&RoleGrant],
-    now: Timestamp,
     outcome: &mut Outcome,
 ) {
+    let TypeInputs {
+        rules, kind, now, ..
+    } = *inputs;
     person.attributes.set(ROLES, Vec::new());
     person.kept_roles.clear();
     if rules.roles.is_empty() || person.out_reason.is_some() {
@@ -937,14 +945,18 @@ fn apply_roles(
 
 /// The stage of a person, and since when.
 fn apply_lifecycle(
-    rules: &RuleSet,
-    population: &Population,
-    kind: ObjectType,
+    inputs: &TypeInputs<'_>,
     person: &mut Person,
     stored: Option<&Identity>,
-    now: Timestamp,
     outcome: &mut Outcome,
 ) {
+    let TypeInputs {
+        rules,
+        population,
+        kind,
+        now,
+        ..
+    } = *inputs;
     let departure = population.departures.get(&person.id);
     let had_left = stored.is_some_and(|stored| stored.stage == Stage::Left);
     let absence = crate::lifecycle::absence(

@@ -384,7 +384,7 @@ fn two_with_one_number_are_held_but_an_established_one_goes_on() {
     assert!(outcome.changes.is_empty() && outcome.links.is_empty());
     assert!(
         said(&outcome, "harbour Ada")
-            .contains("on_hold: number 1 is held by eva too: correct one of them")
+            .contains("on_hold: duplicate number 1, also of eva: correct one of them")
     );
 }
 
@@ -961,7 +961,7 @@ fn an_explanation_tells_each_state_of_a_value() {
         .map(|a| (a.decided.system.as_str(), a.decided.reason.text.as_str()))
         .collect();
     assert_eq!(lines[0], ("harbour", "harbour no longer contains it"));
-    assert!(lines[1].1.contains("it said so on"), "{lines:?}");
+    assert!(lines[1].1.contains("reported on"), "{lines:?}");
     let created = crate::explain::explain(&world.rules, &World::new().population, &outcome, "ada");
     assert!(
         !created.is_empty(),

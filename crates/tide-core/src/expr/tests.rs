@@ -198,10 +198,10 @@ fn faults_at_run_time_say_what_and_where() {
     fails("'a' + 1", "cannot be combined");
     fails("'a' < 1", "cannot be combined");
     fails("!'a'", "true or false is needed");
-    fails("lower(1)", "takes text, and this is always a number");
+    fails("lower(1)", "takes text; this is always a number");
     fails("lower(account.flags)", "text is needed");
     fails("9223372036854775807 + 1", "too large");
-    fails("[['a']]", "a list inside a list");
+    fails("[['a']]", "nested lists are not supported");
     fails("substring('a', -1, 1)", "must not be negative");
     let error = run("joinWords('a') + (1 / 0)").expect_err("fails");
     assert_eq!(error.offset, 20, "the place is the division's");

@@ -343,17 +343,33 @@ fn wanted(schema: &Schema, attribute: &str, from: &str) -> String {
     }
 }
 
+/// The system for which the first rule file is written.
+#[derive(Debug, Clone, Copy)]
+pub struct NewSystemRules<'a> {
+    /// Its name.
+    pub system: &'a str,
+    /// Its kind.
+    pub kind: SystemKind,
+    /// Whether it supplies values or receives accounts.
+    pub purpose: SystemRole,
+    /// Its scope.
+    pub scope: &'a ScopeEdit,
+}
+
 /// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with
 /// what its schema is known to have. `declared` are the identity attributes that the rule set has
 /// already.
 pub fn starter(
-    system: &str,
-    kind: SystemKind,
-    purpose: SystemRole,
+    new: NewSystemRules<'_>,
     schema: &Schema,
     declared: &[String],
-    scope: &ScopeEdit,
 ) -> Result<String, String> {
+    let NewSystemRules {
+        system,
+        kind,
+        purpose,
+        scope,
+    } = new;
     let (role, what) = match purpose {
         SystemRole::Source => ("inbound", "It supplies values of identities."),
         SystemRole::Target => ("outbound", "It receives accounts."),
@@ -434,6 +450,15 @@ mod tests {
     use crate::rules::RuleSet;
     use crate::schema::AttributeDef;
 
+    fn dock(kind: SystemKind, purpose: SystemRole, scope: &ScopeEdit) -> NewSystemRules<'_> {
+        NewSystemRules {
+            system: "dock",
+            kind,
+            purpose,
+            scope,
+        }
+    }
+
     #[test]
     fn a_scope_is_changed_and_the_rest_of_the_file_stays() {
         let text = "# ours\nsystem = \"harbour\" # the directory\n\n[person.scope]\nwithin = [\"ou=a,dc=e\"]\n\n[person.inbound]\nmail = 'account.mail' # kept\n";
@@ -501,12 +526,9 @@ mod tests {
             .iter()
             .for_each(|name| schema.put(AttributeDef::text(*name)));
         let text = starter(
-            "dock",
-            SystemKind::Ldap,
-            SystemRole::Source,
+            dock(SystemKind::Ldap, SystemRole::Source, &ScopeEdit::default()),
             &schema,
             &[],
-            &ScopeEdit::default(),
         )
         .expect("written");
         assert!(
@@ -518,12 +540,9 @@ mod tests {
             "{text}"
         );
         let written = starter(
-            "dock",
-            SystemKind::Ldap,
-            SystemRole::Target,
+            dock(SystemKind::Ldap, SystemRole::Target, &ScopeEdit::default()),
             &schema,
             &[],
-            &ScopeEdit::default(),
         )
         .expect("written");
         assert!(
@@ -568,8 +587,8 @@ mod tests {
             ),
         ] {
             let schema = schema(names);
-            let text = starter("dock", kind, purpose, &schema, &[], &ScopeEdit::default())
-                .expect("written");
+            let text =
+                starter(dock(kind, purpose, &ScopeEdit::default()), &schema, &[]).expect("written");
             let files = [
                 first_identities(true),
                 RuleFile {

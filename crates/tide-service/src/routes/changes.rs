@@ -39,8 +39,8 @@ fn filter(query: ListQuery) -> ChangeFilter {
     }
 }
 
-/// Previews and runs, the newest first. `filter` is `preview` or `run`; with `state` = `failed`,
-/// those that failed or have changes that did.
+/// Lists previews and runs, the newest first. `filter` is `preview` or `run`; `state` = `failed`
+/// selects those that failed or have failed changes.
 #[utoipa::path(get, path = "/api/v1/change-sets", tag = "changes", params(ListQuery), responses((status = 200, body = Page<ChangeSet>)))]
 pub async fn list_change_sets(
     State(service): State<Service>,
@@ -130,7 +130,7 @@ pub async fn begin_change_set(
     ))
 }
 
-/// One preview or run.
+/// Returns a preview or run.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}", tag = "changes", params(("id" = i64, Path)), responses((status = 200, body = ChangeSet)))]
 pub async fn show_change_set(
     State(service): State<Service>,
@@ -143,7 +143,7 @@ pub async fn show_change_set(
     Ok(Json(set))
 }
 
-/// What was decided, person by person and system by system. `filter` is a verdict.
+/// Lists the verdicts by person and system. `filter` is a verdict.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/lines", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<OutcomeLine>)))]
 pub async fn list_lines(
     State(service): State<Service>,
@@ -161,7 +161,7 @@ pub async fn list_lines(
     }))
 }
 
-/// The changes, with their values before and after. `filter` is a state or a kind.
+/// Lists the changes with their values before and after. `filter` is a state or a kind.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/changes", tag = "changes", params(("id" = i64, Path), ListQuery), responses((status = 200, body = Page<Change>)))]
 pub async fn list_changes(
     State(service): State<Service>,
@@ -179,8 +179,8 @@ pub async fn list_changes(
     }))
 }
 
-/// The changes as a table, a line for each value. Cells that a spreadsheet would take for a formula
-/// are neutralised.
+/// Returns the changes as CSV, one line for each value. Cells that a spreadsheet would run as a
+/// formula are neutralized.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/changes.csv", tag = "changes", params(("id" = i64, Path), ListQuery),
     responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_changes(
@@ -232,7 +232,7 @@ pub async fn export_changes(
     ))
 }
 
-/// What this change set and another one have of each other's.
+/// The differences between this change set and another one.
 #[utoipa::path(get, path = "/api/v1/change-sets/{id}/compare/{other}", tag = "changes", params(("id" = i64, Path), ("other" = i64, Path)),
     responses((status = 200, body = ChangeComparison)))]
 pub async fn compare_change_sets(
@@ -258,7 +258,7 @@ pub async fn cancel_change_set(
     Ok(StatusCode::ACCEPTED)
 }
 
-/// What waits for a person, in one list.
+/// Lists all decisions that wait for operators.
 #[utoipa::path(get, path = "/api/v1/decisions", tag = "changes", responses((status = 200, body = Vec<Decision>)))]
 pub async fn list_decisions(
     State(service): State<Service>,
@@ -289,7 +289,7 @@ pub async fn list_decisions(
     }
 }
 
-/// Answers one of them.
+/// Answers a decision.
 #[utoipa::path(post, path = "/api/v1/decisions", tag = "changes", request_body = NewDecisionAnswer,
     responses((status = 204), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn answer_decision(

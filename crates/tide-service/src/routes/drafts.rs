@@ -54,7 +54,7 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
     }
 }
 
-/// Open drafts, the newest first.
+/// Lists open drafts, the newest first.
 #[utoipa::path(get, path = "/api/v1/rules/drafts", tag = "rules", responses((status = 200, body = Vec<DraftRow>)))]
 pub async fn list_drafts(State(service): State<Service>) -> Result<Json<Vec<DraftRow>>, Refusal> {
     Ok(Json(
@@ -62,7 +62,7 @@ pub async fn list_drafts(State(service): State<Service>) -> Result<Json<Vec<Draf
     ))
 }
 
-/// Begins a draft: from the published rules, from an older version, or from files.
+/// Creates a draft from the published rules, an older version, or files.
 #[utoipa::path(post, path = "/api/v1/rules/drafts", tag = "rules", request_body = NewDraft, responses((status = 201, body = Draft)))]
 pub async fn begin_draft(
     State(service): State<Service>,
@@ -85,7 +85,7 @@ pub async fn begin_draft(
     Ok((StatusCode::CREATED, Json(shown(draft, Vec::new()))))
 }
 
-/// A draft, checked, with what differs from the version that it began with.
+/// Returns a draft with its faults and its differences from the base version.
 #[utoipa::path(get, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
 pub async fn show_draft(
     State(service): State<Service>,
@@ -126,7 +126,7 @@ pub async fn drop_draft(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Brings into a draft what was published since it began.
+/// Merges the changes published since its base into a draft.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/rebase", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
 pub async fn renew_draft(
     State(service): State<Service>,
@@ -184,7 +184,7 @@ pub async fn publish_draft(
     }))
 }
 
-/// Published versions, the newest first.
+/// Lists published versions, the newest first.
 #[utoipa::path(get, path = "/api/v1/rules/versions", tag = "rules", responses((status = 200, body = Vec<RuleVersion>)))]
 pub async fn list_versions(
     State(service): State<Service>,
@@ -228,7 +228,7 @@ pub async fn show_difference(
     }))
 }
 
-/// Tries the whole mapping of a system on a real record. Nothing is kept.
+/// Evaluates the whole mapping of a system for a record. Stores nothing.
 #[utoipa::path(post, path = "/api/v1/rules/evaluate-mapping", tag = "rules", request_body = NewMappingEvaluation,
     responses((status = 200, body = MappingEvaluationView), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_mapping(
@@ -247,7 +247,7 @@ pub async fn try_mapping(
     }))
 }
 
-/// First passwords: those that wait to be shown, then those that were.
+/// Lists first passwords: those not yet shown, then those already shown.
 #[utoipa::path(get, path = "/api/v1/passwords", tag = "identities", responses((status = 200, body = Vec<FirstPassword>)))]
 pub async fn list_passwords(
     State(service): State<Service>,
@@ -277,8 +277,8 @@ pub async fn list_passwords(
     ))
 }
 
-/// Shows a first password, once, to whom the rules let see it. It is journaled, and gone
-/// afterwards.
+/// Shows a first password once, to operators whom the rules name. It is journaled, and the password
+/// is erased.
 #[utoipa::path(post, path = "/api/v1/passwords/{id}/show", tag = "identities", params(("id" = i64, Path)),
     responses((status = 200, body = ShownPassword), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_password(
@@ -295,7 +295,7 @@ pub async fn show_password(
     }))
 }
 
-/// Who is called, by the published rules.
+/// Lists the webhooks of the published rules.
 #[utoipa::path(get, path = "/api/v1/webhooks", tag = "rules", responses((status = 200, body = Vec<Webhook>)))]
 pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<Webhook>>, Refusal> {
     let call = |row: tide_engine::CallRow| Webhook {
@@ -332,7 +332,7 @@ pub async fn set_call_secret(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Calls with nothing to tell, to see whether the call is taken.
+/// Sends a test call to a webhook.
 #[utoipa::path(post, path = "/api/v1/webhooks/{name}/test", tag = "rules", params(("name" = String, Path)),
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn test_call(

@@ -7,7 +7,7 @@ use axum::extract::{Request, State};
 use axum::response::IntoResponse;
 use tide_api::{BadRow, FeedColumn, FeedInspectionView, Problem};
 
-/// The largest file that is looked at, in octets.
+/// The largest file that is inspected, in octets.
 const MAX_FILE: usize = 64 << 20;
 
 fn bad(row: tide_connect::BadRow) -> BadRow {
@@ -19,8 +19,8 @@ fn bad(row: tide_connect::BadRow) -> BadRow {
     }
 }
 
-/// Looks at a file: how it is written, its columns, the first rows, what cannot be read. Nothing is
-/// kept.
+/// Inspects a file: its format, columns, first rows, and the rows that cannot be read. Stores
+/// nothing.
 #[utoipa::path(post, path = "/api/v1/feeds/inspect", tag = "feeds", request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = FeedInspectionView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn look_at_feed(request: Request) -> Result<Json<FeedInspectionView>, Refusal> {
@@ -62,7 +62,7 @@ pub async fn look_at_feed(request: Request) -> Result<Json<FeedInspectionView>, 
     }))
 }
 
-/// The rows that the last reading of a feed set aside.
+/// Lists the rows that the last read of a feed rejected.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/quarantine", tag = "feeds", params(("name" = String, Path)), responses((status = 200, body = Vec<BadRow>)))]
 pub async fn list_quarantine(
     State(service): State<Service>,
@@ -82,7 +82,7 @@ pub async fn list_quarantine(
     ))
 }
 
-/// The same as CSV, to be corrected and delivered again.
+/// The same as CSV, for correction.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/quarantine.csv", tag = "feeds", params(("name" = String, Path)), responses((status = 200, body = String, content_type = "text/csv")))]
 pub async fn export_quarantine(
     State(service): State<Service>,

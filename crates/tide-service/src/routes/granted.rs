@@ -11,7 +11,7 @@ use tide_api::{
     PasswordSyncStatus, Problem, SeatWaiter, SetPassword,
 };
 
-/// All licences that are counted: seats, who uses and who waits, and what the next weeks bring.
+/// Lists all licenses: seats, users, those who wait, and a forecast for the next weeks.
 #[utoipa::path(get, path = "/api/v1/licenses", tag = "identities", responses((status = 200, body = Vec<LicenseUsage>)))]
 pub async fn list_licences(
     State(service): State<Service>,
@@ -86,7 +86,7 @@ fn recipient(one: &serde_json::Value) -> String {
     }
 }
 
-/// What rules told to whom, the newest first.
+/// Lists notifications, the newest first.
 #[utoipa::path(get, path = "/api/v1/notifications", tag = "identities", params(NotificationQuery), responses((status = 200, body = Vec<NotificationRecord>)))]
 pub async fn list_told(
     State(service): State<Service>,

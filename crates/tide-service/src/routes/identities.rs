@@ -16,7 +16,7 @@ use tide_core::ObjectType;
 /// Separates label and id in a page's `next`: neither can hold it.
 const BREAK: char = '\u{1f}';
 
-/// Identities by name. `filter` is a stage.
+/// Lists identities by name. `filter` is a stage.
 #[utoipa::path(get, path = "/api/v1/identities", tag = "identities", params(ListQuery), responses((status = 200, body = Page<Identity>)))]
 pub async fn list_identities(
     State(service): State<Service>,
@@ -50,7 +50,7 @@ pub async fn list_identities(
     }))
 }
 
-/// One identity: its accounts side by side, where each value comes from, its links and history.
+/// Returns an identity: its accounts, the origin of each value, its links and history.
 #[utoipa::path(get, path = "/api/v1/identities/{id}", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = IdentityDetail), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_identity(
@@ -113,7 +113,8 @@ pub async fn resolve_identity(
     Ok(Json(ResolvedIdentity { id, label }))
 }
 
-/// Splits an identity from its account in a system. The next run matches or makes one anew.
+/// Splits an identity from its account in a system. The next run matches or creates an account
+/// again.
 #[utoipa::path(delete, path = "/api/v1/identities/{id}/links/{system}", tag = "identities", params(("id" = String, Path), ("system" = String, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn split_identity(
@@ -136,7 +137,7 @@ pub async fn split_identity(
     }
 }
 
-/// Why a person's accounts are as they are, or why there are none.
+/// The explanation of a person's accounts, or of their absence.
 #[utoipa::path(get, path = "/api/v1/why", tag = "identities", params(WhyQuery),
     responses((status = 200, body = Vec<Explanation>), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn explain_why(

@@ -19,7 +19,7 @@ use tide_core::states::SystemKind;
 use tide_engine::EngineError;
 use tide_store::EventRow;
 
-/// The tokens of a system, newest first.
+/// Lists the tokens of a system, the newest first.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), responses((status = 200, body = Vec<Token>)))]
 pub async fn list_tokens(
     State(service): State<Service>,
@@ -37,7 +37,7 @@ pub async fn list_tokens(
     ))
 }
 
-/// Gives a system a token, which is shown this once. Earlier ones stay good for a day.
+/// Creates a token for a system, which is shown only once. Earlier ones stay valid for a day.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), request_body = NewToken,
     responses((status = 201, body = CreatedToken), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn give_token(
@@ -64,7 +64,7 @@ pub async fn give_token(
     ))
 }
 
-/// Takes a token back at once.
+/// Revokes a token at once.
 #[utoipa::path(delete, path = "/api/v1/systems/{name}/tokens/{id}", tag = "push", params(("name" = String, Path), ("id" = String, Path)), responses((status = 204)))]
 pub async fn end_token(
     State(service): State<Service>,
@@ -78,9 +78,8 @@ pub async fn end_token(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Accepts the records of a system that calls us as they are, after a backup was restored: it
-/// counts as read, though it has not sent all of them since. What it changed or deleted after the
-/// backup was made is not known then.
+/// Accepts the stored records of an inbound system after a restore: it counts as read, although it
+/// has not sent all records since. Changes and deletions after the backup stay unknown.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/accept-records", tag = "push", params(("name" = String, Path)),
     responses((status = 200, body = AcceptedRecords)))]
 pub async fn accept_records(
@@ -109,7 +108,7 @@ async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
         .unwrap_or_else(events_in::usual))
 }
 
-/// Learns the shape of a system's events from a sample.
+/// Detects the format of a system's events from a sample.
 #[utoipa::path(put, path = "/api/v1/events/{system}/shape", tag = "push", params(("system" = String, Path)), request_body = EventSample,
     responses((status = 200, body = EventShape), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn learn_shape(
@@ -141,9 +140,8 @@ pub async fn show_event_schema(
     )))
 }
 
-/// Takes an event: a joiner, a mover or a leaver. The answer says where to ask what came of it. An
-/// event that comes again, with an id that was taken before, is answered as the first one was, and
-/// nothing is done.
+/// Accepts an event: a joiner, a mover or a leaver. The answer contains the path of its status. A
+/// repeated event with a known id gets the answer of the first one, and nothing is done.
 #[utoipa::path(post, path = "/api/v1/events/{system}", tag = "push", params(("system" = String, Path)), request_body = Object,
     responses((status = 202, body = EventReport), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn take_event(
@@ -176,7 +174,7 @@ pub async fn take_event(
     ))
 }
 
-/// What came of an event so far.
+/// The current status of an event.
 #[utoipa::path(get, path = "/api/v1/events/{system}/{id}", tag = "push", params(("system" = String, Path), ("id" = String, Path)), responses((status = 200, body = EventReport)))]
 pub async fn show_event(
     State(service): State<Service>,

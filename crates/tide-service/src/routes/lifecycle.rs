@@ -166,7 +166,7 @@ pub async fn cancel_departure(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// How fast leavers lose their access, and what is open.
+/// Returns how long leavers keep their access, and which access is outstanding.
 #[utoipa::path(get, path = "/api/v1/leavers", tag = "identities", params(LeaversQuery), responses((status = 200, body = Leavers)))]
 pub async fn list_leavers(
     State(service): State<Service>,

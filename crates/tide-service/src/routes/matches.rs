@@ -103,7 +103,7 @@ pub async fn show_matches(
     }))
 }
 
-/// A doubtful match, side by side.
+/// A match that needs review, side by side.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/matches/case", tag = "matches", params(("name" = String, Path), MatchCaseQuery),
     responses((status = 200, body = MatchCase), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn show_match_case(
@@ -139,8 +139,7 @@ pub async fn show_match_case(
     }))
 }
 
-/// Says something about matches, all or none. It holds until it is taken back, and is in the
-/// journal.
+/// Answers matches, all or none. An answer applies until it is withdrawn, and is journaled.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/matches/answers", tag = "matches", params(("name" = String, Path), MatchCaseQuery), request_body = Vec<NewMatchAnswer>,
     responses((status = 200, body = KeptAnswers), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn answer_matches(
@@ -174,7 +173,7 @@ pub async fn answer_matches(
     Ok(Json(KeptAnswers { kept }))
 }
 
-/// Takes an answer back: the rules decide again.
+/// Withdraws an answer; the rules decide again.
 #[utoipa::path(delete, path = "/api/v1/matches/answers/{id}", tag = "matches", params(("id" = i64, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn take_back_answer(

@@ -17,7 +17,7 @@ const MAX_TOKEN_DAYS: u32 = 3650;
 /// The longest time for which earlier tokens stay good, in hours: thirty days.
 const MAX_EARLIER_HOURS: u32 = 720;
 
-/// Operators, those too whose rights were taken back.
+/// Lists operators, including those whose rights were revoked.
 #[utoipa::path(get, path = "/api/v1/operators", tag = "operators", responses((status = 200, body = Vec<Operator>)))]
 pub async fn list_operators(
     State(service): State<Service>,
@@ -42,7 +42,7 @@ pub async fn list_operators(
     ))
 }
 
-/// Adds an operator. Its token is in the answer, and nowhere else.
+/// Adds an operator. Only this answer contains its token.
 #[utoipa::path(post, path = "/api/v1/operators", tag = "operators", request_body = NewOperator,
     responses((status = 201, body = AddedOperator), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn add_operator(
@@ -74,7 +74,7 @@ pub async fn add_operator(
     ))
 }
 
-/// Says to which groups an operator belongs, and which person it is.
+/// Sets the groups of an operator, and the person who they are.
 #[utoipa::path(put, path = "/api/v1/operators/{name}", tag = "operators", params(("name" = String, Path)), request_body = NewOperator,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
 pub async fn set_operator(
@@ -95,7 +95,7 @@ pub async fn set_operator(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Takes an operator's rights back at once.
+/// Revokes an operator's rights at once.
 #[utoipa::path(delete, path = "/api/v1/operators/{name}", tag = "operators", params(("name" = String, Path)),
     responses((status = 204), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn end_operator(
@@ -118,7 +118,7 @@ pub async fn end_operator(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The tokens of an operator, the newest first.
+/// Lists the tokens of an operator, the newest first.
 #[utoipa::path(get, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)),
     responses((status = 200, body = Vec<Token>)))]
 pub async fn list_operator_tokens(
@@ -140,8 +140,8 @@ pub async fn list_operator_tokens(
     ))
 }
 
-/// Makes a further token for the operator who calls, or for one of whose tokens none is good any
-/// more; it is shown this once. Earlier ones stay good for a while.
+/// Creates another token for the calling operator, or for an operator without a valid token. It is
+/// shown only once. Earlier ones stay valid for a while.
 #[utoipa::path(post, path = "/api/v1/operators/{name}/tokens", tag = "operators", params(("name" = String, Path)), request_body = NewOperatorToken,
     responses((status = 201, body = CreatedToken), (status = 403, body = Problem, content_type = "application/problem+json")))]
 pub async fn rotate_operator_token(
@@ -177,7 +177,7 @@ pub async fn rotate_operator_token(
     ))
 }
 
-/// Takes one of an operator's tokens back at once; the sessions that were begun with it end.
+/// Revokes one of an operator's tokens at once, and ends its sessions.
 #[utoipa::path(delete, path = "/api/v1/operators/{name}/tokens/{id}", tag = "operators", params(("name" = String, Path), ("id" = String, Path)),
     responses((status = 204)))]
 pub async fn end_operator_token(

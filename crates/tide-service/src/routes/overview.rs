@@ -17,7 +17,7 @@ use tide_api::{
 use tide_core::states::ChangeSetKind;
 use tide_store::HoldFilter;
 
-/// Is everything well, what waits, what happened last?
+/// Returns the overall status: what needs attention, what waits, the last run.
 #[utoipa::path(get, path = "/api/v1/overview", tag = "overview", responses((status = 200, body = Overview)))]
 pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overview>, Refusal> {
     let store = service.engine.store();
@@ -121,9 +121,9 @@ fn write_stop(stop: tide_store::WriteStop) -> WriteStop {
 /// The most characters of a reason.
 const REASON: usize = 500;
 
-/// Stops all writes to all systems at once, until the stop is lifted. When this answers, nothing
-/// more is sent: what was queued is taken back, what is on the wire is settled. It also holds after
-/// a restart. A stop that is set already stays as it is.
+/// Sets the emergency stop: no system is written until it is lifted, also after a restart. When
+/// this answers, nothing more is sent: queued changes are canceled, and requests in flight are
+/// settled. A stop that is already set is not changed.
 #[utoipa::path(put, path = "/api/v1/write-stop", tag = "overview", request_body = StopWrites, responses((status = 200, body = WriteStop)))]
 pub async fn stop_writes(
     State(service): State<Service>,
@@ -145,8 +145,8 @@ pub async fn stop_writes(
     )))
 }
 
-/// Lifts the emergency stop: what it held is decided again, and sent. It may be lifted when none is
-/// set.
+/// Lifts the emergency stop: the changes that it held are decided again and sent. Does nothing if
+/// none is set.
 #[utoipa::path(delete, path = "/api/v1/write-stop", tag = "overview", responses((status = 204)))]
 pub async fn lift_write_stop(
     State(service): State<Service>,
@@ -156,7 +156,7 @@ pub async fn lift_write_stop(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Says that notices were seen: they are shown no longer.
+/// Acknowledges alerts, so that they are no longer shown.
 #[utoipa::path(post, path = "/api/v1/alerts/acknowledge", tag = "overview", request_body = SeenAlerts, responses((status = 204)))]
 pub async fn see_notices(
     State(service): State<Service>,
@@ -170,7 +170,7 @@ pub async fn see_notices(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// What was done, by whom, the newest first. `search` names a subject exactly.
+/// Lists journal entries, the newest first. `search` is an exact subject.
 #[utoipa::path(get, path = "/api/v1/journal", tag = "journal", params(ListQuery), responses((status = 200, body = Page<JournalEntry>)))]
 pub async fn list_journal(
     State(service): State<Service>,
@@ -204,7 +204,7 @@ pub async fn list_journal(
     Ok(Json(Page { items, next }))
 }
 
-/// Walks the journal's whole chain of authenticated entries, to its end.
+/// Checks the whole chain of authenticated journal entries.
 #[utoipa::path(get, path = "/api/v1/journal/check", tag = "journal", params(JournalCheckQuery), responses((status = 200, body = JournalCheck)))]
 pub async fn check_journal(
     State(service): State<Service>,

@@ -29,7 +29,7 @@ fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
     text.map(read).transpose()
 }
 
-/// All roles, who holds them and by what, and where they differ.
+/// Lists all roles with their holders, the origins, and the conflicts.
 #[utoipa::path(get, path = "/api/v1/roles", tag = "identities", responses((status = 200, body = Roles)))]
 pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, Refusal> {
     let (views, conflicts) = service.engine.roles().await?;
@@ -86,8 +86,8 @@ fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
     }
 }
 
-/// What another condition of a role would do: who gains and who loses it, and what that does to
-/// accounts. Nothing is kept or sent.
+/// Simulates another condition of a role: who gains or loses it, and the impact on accounts. Stores
+/// and sends nothing.
 #[utoipa::path(post, path = "/api/v1/roles/{name}/simulate", tag = "identities", params(("name" = String, Path)), request_body = NewRoleSimulation,
     responses((status = 200, body = RoleSimulationView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_role(

@@ -36,7 +36,7 @@ pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
     Ok(files)
 }
 
-/// The published rule set, in words and as files.
+/// Returns the published rule set, in words and as files.
 #[utoipa::path(get, path = "/api/v1/rules", tag = "rules", responses((status = 200, body = Rules)))]
 pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, Refusal> {
     let version = service.engine.store().rules().await?;
@@ -74,7 +74,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
     }))
 }
 
-/// Reads that the published rules require.
+/// Lists the reads that the published rules require.
 pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::DataFreshness>, Refusal> {
     Ok(service
         .engine
@@ -85,7 +85,7 @@ pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::DataFresh
         .collect())
 }
 
-/// Checks a rule set; nothing is kept.
+/// Checks a rule set. Stores nothing.
 #[utoipa::path(post, path = "/api/v1/rules/check", tag = "rules", request_body = RuleFiles, responses((status = 200, body = RuleCheck)))]
 pub async fn check_rules(
     State(service): State<Service>,
@@ -122,7 +122,7 @@ pub async fn publish_rules(
     }))
 }
 
-/// Tries an expression on a real record, with what each part of it gives. Nothing is kept.
+/// Evaluates an expression for a record, with the result of each subexpression. Stores nothing.
 #[utoipa::path(post, path = "/api/v1/rules/evaluate", tag = "rules", request_body = NewEvaluation,
     responses((status = 200, body = EvaluationView), (status = 400, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_expression(

@@ -244,8 +244,8 @@ pub(super) fn csv(
         .into_response()
 }
 
-/// Tries an edited scope: who would stand elsewhere than now. Nothing is kept. A group that no
-/// system holds is refused.
+/// Simulates an edited scope: whose status would change. Stores nothing. An unknown group is
+/// refused.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/scope/simulate", tag = "scope", params(("name" = String, Path)), request_body = Scope,
     responses((status = 200, body = ScopeSimulationView), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn try_scope(
@@ -277,7 +277,7 @@ pub async fn try_scope(
     }))
 }
 
-/// Saves an edited scope as a new version of the rules. Nothing is sent by that.
+/// Saves an edited scope as a new version of the rules. Sends nothing.
 #[utoipa::path(put, path = "/api/v1/systems/{name}/scope", tag = "scope", params(("name" = String, Path)), request_body = Scope,
     responses((status = 200, body = tide_api::Published), (status = 422, body = Problem, content_type = "application/problem+json")))]
 pub async fn save_scope(

@@ -35,7 +35,7 @@ fn me_of(name: &str) -> Me {
     }
 }
 
-/// Begins a session with a token. The cookie is HttpOnly and SameSite=Strict.
+/// Signs in with a token. The cookie is HttpOnly and SameSite=Strict.
 #[utoipa::path(post, path = "/api/v1/session", tag = "session", request_body = SignIn,
     responses((status = 200, body = Me), (status = 401, body = Problem, content_type = "application/problem+json")))]
 pub async fn sign_in(
@@ -90,7 +90,7 @@ pub async fn sign_in(
         .into_response())
 }
 
-/// Ends the session that calls.
+/// Signs out: ends the calling session.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "session", responses((status = 204)))]
 pub async fn sign_out(
     State(service): State<Service>,
@@ -111,7 +111,7 @@ pub async fn sign_out(
         .into_response())
 }
 
-/// Who is signed in.
+/// Returns the signed-in operator.
 #[utoipa::path(get, path = "/api/v1/me", tag = "session", responses((status = 200, body = Me), (status = 401, body = Problem, content_type = "application/problem+json")))]
 pub async fn me(Extension(caller): Extension<Caller>) -> Json<Me> {
     Json(me_of(&caller.principal.name))

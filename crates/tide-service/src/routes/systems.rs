@@ -189,13 +189,13 @@ fn report(report: tide_connect::CheckReport) -> CheckReport {
     }
 }
 
-/// All systems.
+/// Lists all systems.
 #[utoipa::path(get, path = "/api/v1/systems", tag = "systems", responses((status = 200, body = Vec<System>)))]
 pub async fn list_systems(State(service): State<Service>) -> Result<Json<Vec<System>>, Refusal> {
     Ok(Json(all_systems(&service).await?))
 }
 
-/// Adds a system. It is read-only until it is made writable.
+/// Adds a system. It is read-only until operators make it writable.
 #[utoipa::path(post, path = "/api/v1/systems", tag = "systems", request_body = NewSystem,
     responses((status = 201, body = AddedSystem), (status = 409, body = Problem, content_type = "application/problem+json")))]
 pub async fn add_system(
@@ -239,8 +239,8 @@ fn wants_steps(headers: &HeaderMap) -> bool {
         .is_some_and(|accept| accept.contains("application/x-ndjson"))
 }
 
-/// Runs a test. A client that accepts `application/x-ndjson` gets a line for each step as it
-/// completes, and a last line with the report or the problem.
+/// Tests a system. A client that accepts `application/x-ndjson` receives one line for each
+/// completed step, and a last line with the report or the problem.
 async fn run_check<F>(
     headers: &HeaderMap,
     test: impl FnOnce(Option<mpsc::UnboundedSender<tide_connect::CheckStep>>) -> F,
@@ -282,7 +282,7 @@ where
     Ok(([(header::CONTENT_TYPE, "application/x-ndjson")], body).into_response())
 }
 
-/// Tests a system before it is added; nothing is kept.
+/// Tests a system before it is added. Stores nothing.
 #[utoipa::path(post, path = "/api/v1/systems/test", tag = "systems", request_body = NewSystem, responses((status = 200, body = CheckReport)))]
 pub async fn check_new_system(
     State(service): State<Service>,
@@ -298,7 +298,7 @@ pub async fn check_new_system(
     .await
 }
 
-/// The containers of a system that is not added yet.
+/// Lists the containers of a system before it is added.
 #[utoipa::path(post, path = "/api/v1/systems/browse", tag = "systems", request_body = BrowseNew, responses((status = 200, body = Vec<Branch>)))]
 pub async fn browse_new_system(
     State(service): State<Service>,
@@ -326,7 +326,7 @@ fn branch(branch: tide_connect::DirectoryNode) -> Branch {
     }
 }
 
-/// The containers directly below one, with how many persons lie in each.
+/// Lists the containers directly below one, with the number of persons in each.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/tree", tag = "systems", params(("name" = String, Path), BranchQuery), responses((status = 200, body = Vec<Branch>)))]
 pub async fn browse_system(
     State(service): State<Service>,
@@ -345,7 +345,7 @@ pub async fn browse_system(
     ))
 }
 
-/// The permissions that the service account needs for what the published rules do.
+/// Lists the permissions that the service account needs under the published rules.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/permissions", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<Permission>)))]
 pub async fn list_permissions(
     State(service): State<Service>,
@@ -444,7 +444,7 @@ pub async fn show_retirement(
     }))
 }
 
-/// One system.
+/// Returns a system.
 #[utoipa::path(get, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = System)))]
 pub async fn show_system(
     State(service): State<Service>,
@@ -453,7 +453,7 @@ pub async fn show_system(
     Ok(Json(one(&service, &name).await?))
 }
 
-/// Makes a system writable or read-only, arms or disarms it, pauses it or lets it go on.
+/// Makes a system writable or read-only, arms or disarms it, pauses or resumes it.
 #[utoipa::path(patch, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), request_body = SystemState, responses((status = 200, body = System)))]
 pub async fn set_system(
     State(service): State<Service>,
@@ -526,7 +526,7 @@ pub async fn read_system(
     ))
 }
 
-/// The accounts of a system, by name.
+/// Lists the accounts of a system by name.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/accounts", tag = "systems", params(("name" = String, Path), ListQuery), responses((status = 200, body = Page<Account>)))]
 pub async fn list_accounts(
     State(service): State<Service>,
@@ -571,7 +571,7 @@ pub async fn list_accounts(
     }))
 }
 
-/// The attributes of a system, as it described itself when it was last tested.
+/// Lists the attributes of a system, as of its last test.
 #[utoipa::path(get, path = "/api/v1/systems/{name}/schema", tag = "systems", params(("name" = String, Path)), responses((status = 200, body = Vec<SchemaAttribute>)))]
 pub async fn show_schema(
     State(service): State<Service>,

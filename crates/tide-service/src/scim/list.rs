@@ -36,23 +36,15 @@ fn number(text: &str, name: &str) -> Result<i64, ScimError> {
 impl ListRequest {
     /// Reads the parameters of a request.
     pub fn read(query: &str) -> Result<ListRequest, ScimError> {
-        let pairs: Vec<(String, String)> = url_pairs(query);
-        let get = |name: &str| {
+        let pairs: Vec<(String, String)> = form_urlencoded::parse(query.as_bytes())
+            .into_owned()
+            .collect();
+        Self::from_parameters(|name| {
             pairs
                 .iter()
                 .find(|(key, _)| key.eq_ignore_ascii_case(name))
-                .map(|(_, value)| value.as_str())
-        };
-        Self::of(
-            get("filter"),
-            get("sortBy"),
-            get("sortOrder"),
-            get("startIndex"),
-            get("count"),
-            get("cursor"),
-            get("attributes"),
-            get("excludedAttributes"),
-        )
+                .map(|(_, value)| value.clone())
+        })
     }
 
     /// Reads a search that came as a body (RFC 7644 §3.4.3).
@@ -67,7 +59,7 @@ impl ListRequest {
                 format!("`schemas` does not name {SEARCH}"),
             ));
         }
-        let text = |name: &str| match &body[name] {
+        Self::from_parameters(|name| match &body[name] {
             Value::String(text) => Some(text.clone()),
             Value::Number(number) => Some(number.to_string()),
             Value::Array(items) => Some(
@@ -78,55 +70,25 @@ impl ListRequest {
                     .join(","),
             ),
             _ => None,
-        };
-        let [
-            filter,
-            by,
-            order,
-            start,
-            count,
-            cursor,
-            attributes,
-            excluded,
-        ] = [
-            "filter",
-            "sortBy",
-            "sortOrder",
-            "startIndex",
-            "count",
-            "cursor",
-            "attributes",
-            "excludedAttributes",
-        ]
-        .map(text);
-        Self::of(
-            filter.as_deref(),
-            by.as_deref(),
-            order.as_deref(),
-            start.as_deref(),
-            count.as_deref(),
-            cursor.as_deref(),
-            attributes.as_deref(),
-            excluded.as_deref(),
-        )
+        })
     }
 
-    #[allow(clippy::too_many_arguments)]
-    fn of(
-        filter: Option<&str>,
-        by: Option<&str>,
-        order: Option<&str>,
-        start: Option<&str>,
-        count: Option<&str>,
-        cursor: Option<&str>,
-        attributes: Option<&str>,
-        excluded: Option<&str>,
+    /// `parameter` returns a parameter by its name (RFC 7644 §3.4.2).
+    fn from_parameters(
+        parameter: impl Fn(&str) -> Option<String>,
     ) -> Result<ListRequest, ScimError> {
-        let filter = filter
-            .map(str::parse::<ScimFilter>)
+        let (sort_by, order) = (parameter("sortBy"), parameter("sortOrder"));
+        let (start, count, cursor) = (
+            parameter("startIndex"),
+            parameter("count"),
+            parameter("cursor"),
+        );
+        let (attributes, excluded) = (parameter("attributes"), parameter("excludedAttributes"));
+        let filter = parameter("filter")
+            .map(|text| text.parse::<ScimFilter>())
             .transpose()
             .map_err(|error| ScimError::bad("invalidFilter", error.to_string()))?;
-        let sort = match by {
+        let sort = match sort_by.as_deref() {
             None => None,
             Some(by) => {
                 let path = AttrPath::read(by).ok_or_else(|| {
@@ -134,18 +96,20 @@ impl ListRequest {
                 })?;
                 Some((
                     path,
-                    order.is_some_and(|order| order.eq_ignore_ascii_case("descending")),
+                    order
+                        .as_deref()
+                        .is_some_and(|order| order.eq_ignore_ascii_case("descending")),
                 ))
             }
         };
         // A value below one is one, a negative count is zero (RFC 7644 §3.4.2.4).
         let start = start
-            .map(|text| number(text, "startIndex"))
+            .map(|text| number(&text, "startIndex"))
             .transpose()?
             .unwrap_or(1)
             .max(1) as usize;
         let count = count
-            .map(|text| number(text, "count"))
+            .map(|text| number(&text, "count"))
             .transpose()?
             .map_or(PAGE, |count| count.clamp(0, MAX_PAGE as i64) as usize);
         if cursor.is_some() && sort.is_some() {
@@ -159,39 +123,10 @@ impl ListRequest {
             sort,
             start,
             count,
-            cursor: cursor.map(str::to_owned),
-            projection: Projection::read(attributes, excluded)?,
+            cursor,
+            projection: Projection::read(attributes.as_deref(), excluded.as_deref())?,
         })
     }
-}
-
-/// The pairs of a query, with their escapes undone.
-fn url_pairs(query: &str) -> Vec<(String, String)> {
-    let plain = |text: &str| {
-        let text = text.replace('+', " ");
-        let mut octets = Vec::with_capacity(text.len());
-        let mut rest = text.as_bytes();
-        while let [first, tail @ ..] = rest {
-            let hex = |b: u8| char::from(b).to_digit(16);
-            match (first, tail) {
-                (b'%', [high, low, after @ ..]) if hex(*high).is_some() && hex(*low).is_some() => {
-                    octets.push((hex(*high).unwrap_or(0) * 16 + hex(*low).unwrap_or(0)) as u8);
-                    rest = after;
-                }
-                _ => {
-                    octets.push(*first);
-                    rest = tail;
-                }
-            }
-        }
-        String::from_utf8_lossy(&octets).into_owned()
-    };
-    query
-        .split('&')
-        .filter(|pair| !pair.is_empty())
-        .map(|pair| pair.split_once('=').unwrap_or((pair, "")))
-        .map(|(k, v)| (plain(k), plain(v)))
-        .collect()
 }
 
 /// A filter that one look-up answers: the name or an id equals a text.

@@ -48,15 +48,27 @@ fn name_key(shelf: &Shelf, resource: &Value) -> String {
         .to_lowercase()
 }
 
-/// Keeps a resource: a new one, or the next version of one that is there.
-async fn keep(
-    context: &RequestContext,
-    shelf: &Shelf,
+/// A resource to store.
+struct ResourceEdit {
     id: String,
     resource: Value,
+    /// The version that it replaces; absent for a new resource.
     replaces: Option<i64>,
     password: SubmittedPassword,
+}
+
+/// Stores a resource: a new one, or the next version of an existing one.
+async fn store_resource(
+    context: &RequestContext,
+    shelf: &Shelf,
+    edit: ResourceEdit,
 ) -> Result<CreatedResource, ScimError> {
+    let ResourceEdit {
+        id,
+        resource,
+        replaces,
+        password,
+    } = edit;
     let mut whole = resource.clone();
     whole["id"] = json!(id);
     let account = tide_connect::pushed_account(shelf.object, &whole)
@@ -109,13 +121,15 @@ pub(super) async fn make(
         .pushed_is_complete(&context.system, shelf.object)
         .await?;
     // Time-ordered, so that a list in the order of making is a list in the order of ids.
-    keep(
+    store_resource(
         context,
         shelf,
-        uuid::Uuid::now_v7().to_string(),
-        resource,
-        None,
-        secret(body),
+        ResourceEdit {
+            id: uuid::Uuid::now_v7().to_string(),
+            resource,
+            replaces: None,
+            password: secret(body),
+        },
     )
     .await
 }
@@ -167,13 +181,15 @@ pub(super) async fn put(
     for _ in 0..TRIES {
         let row = find(context, shelf, id).await?;
         check_version(conditions, &row)?;
-        match keep(
+        match store_resource(
             context,
             shelf,
-            id.to_owned(),
-            resource.clone(),
-            Some(row.version),
-            secret(body),
+            ResourceEdit {
+                id: id.to_owned(),
+                resource: resource.clone(),
+                replaces: Some(row.version),
+                password: secret(body),
+            },
         )
         .await
         {
@@ -221,13 +237,15 @@ pub(super) async fn patch_one(
             let resource = context.dressed(shelf, &row).await?;
             return Ok(CreatedResource { row, resource });
         }
-        match keep(
+        match store_resource(
             context,
             shelf,
-            id.to_owned(),
-            after,
-            Some(row.version),
-            password,
+            ResourceEdit {
+                id: id.to_owned(),
+                resource: after,
+                replaces: Some(row.version),
+                password,
+            },
         )
         .await
         {
@@ -315,13 +333,15 @@ async fn leave(context: &RequestContext, group: &str, member: &str) -> Result<()
         {
             parts.remove("members");
         }
-        match keep(
+        match store_resource(
             context,
             groups,
-            group.to_owned(),
-            resource,
-            Some(row.version),
-            None,
+            ResourceEdit {
+                id: group.to_owned(),
+                resource,
+                replaces: Some(row.version),
+                password: None,
+            },
         )
         .await
         {

@@ -136,14 +136,12 @@ pub(super) async fn list(
     } else {
         None
     };
-    let answer = page_of(
-        &mut content,
-        manner,
-        &kind,
-        &query,
-        filter.as_ref(),
-        &hidden,
-    );
+    let list = ListQuery {
+        kind: &kind,
+        query: &query,
+        filter: filter.as_ref(),
+    };
+    let answer = page_of(&mut content, manner, &list, &hidden);
     if let Some((deleted, made)) = change {
         content.users.remove(&deleted);
         content.next += 1;
@@ -154,14 +152,24 @@ pub(super) async fn list(
     answer
 }
 
+/// A list that is asked for.
+struct ListQuery<'a> {
+    kind: &'a str,
+    query: &'a HashMap<String, String>,
+    filter: Option<&'a ScimFilter>,
+}
+
 fn page_of(
     content: &mut Content,
     manner: &super::Manner,
-    kind: &str,
-    query: &HashMap<String, String>,
-    filter: Option<&ScimFilter>,
+    list: &ListQuery<'_>,
     hidden: &[u64],
 ) -> Response {
+    let ListQuery {
+        kind,
+        query,
+        filter,
+    } = *list;
     let Some(shelf) = shelf(content, kind) else {
         return nothing_here();
     };

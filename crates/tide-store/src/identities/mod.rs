@@ -143,7 +143,7 @@ pub(crate) async fn keep_identities(
             .await?;
     }
     for link in &people.links {
-        make_link(c, link.account, &link.identity, &link.basis, principal, now).await?;
+        make_link(c, link, principal, now).await?;
     }
     for one in &people.member_names {
         crate::queue::results::join(
@@ -365,12 +365,11 @@ impl Store {
 /// Makes a link; one that is open already and the same is left alone.
 pub(crate) async fn make_link(
     c: &mut SqliteConnection,
-    account: AccountId,
-    identity: &str,
-    basis: &LinkBasis,
+    link: &NewLink,
     principal: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
+    let (account, identity, basis) = (link.account, link.identity.as_str(), &link.basis);
     let done = sqlx::query(
         "INSERT INTO link (account, identity, created_at, origin, origin_name, principal) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING",
     )

@@ -320,10 +320,10 @@ impl Store {
         id: i64,
         state: ChangeSetState,
         note: Option<&str>,
-        ended: bool,
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
+        let ended = state.is_ended();
         let (note, principal) = (note.map(str::to_owned), principal.to_owned());
         self.writer
             .run_relaxed(move |c| {

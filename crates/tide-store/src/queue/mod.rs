@@ -117,6 +117,17 @@ pub(crate) async fn take_back_queued(
     Ok(())
 }
 
+/// Why a change failed.
+#[derive(Debug, Clone, Copy)]
+pub struct ChangeFailure<'a> {
+    /// What happened.
+    pub error: &'a str,
+    /// What to do about it.
+    pub remedy: &'a str,
+    /// Whether it is retried.
+    pub is_transient: bool,
+}
+
 impl Store {
     /// Stores the decision of a run in one commit: identities, lines, and queued changes. The
     /// changes at the positions in `first` are claimed; if there are any, the commit is durable
@@ -264,12 +275,11 @@ impl Store {
         &self,
         of: &ChangeRow,
         part: Change,
-        error: &str,
-        remedy: &str,
-        passing: bool,
+        failure: ChangeFailure<'_>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (id, error, remedy) = (of.id, error.to_owned(), remedy.to_owned());
+        let (id, passing) = (of.id, failure.is_transient);
+        let (error, remedy) = (failure.error.to_owned(), failure.remedy.to_owned());
         let vals = serde_json::to_string(&part.values)?;
         self.writer
             .run_relaxed(move |c| {

@@ -60,6 +60,19 @@ fn read(row: &SqliteRow) -> Result<DraftRow, StoreError> {
     })
 }
 
+/// An edit of a draft.
+#[derive(Debug, Clone, Copy)]
+pub struct DraftEdit<'a> {
+    /// The draft.
+    pub id: i64,
+    /// The edition on which the edit is based.
+    pub edition: i64,
+    /// The new base version; absent to keep the base.
+    pub base: Option<i64>,
+    /// All files after the edit.
+    pub files: &'a [RuleFile],
+}
+
 impl Store {
     /// Open drafts, the newest first.
     pub async fn drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
@@ -125,14 +138,12 @@ impl Store {
     /// Saves a draft unless it was saved since: returns the new edition, or `None`.
     pub async fn save_draft(
         &self,
-        id: i64,
-        edition: i64,
-        base: Option<i64>,
-        files: &[RuleFile],
+        edit: DraftEdit<'_>,
         principal: &str,
         now: Timestamp,
     ) -> Result<Option<i64>, StoreError> {
-        let (files, principal) = (serde_json::to_string(files)?, principal.to_owned());
+        let (id, edition, base) = (edit.id, edit.edition, edit.base);
+        let (files, principal) = (serde_json::to_string(edit.files)?, principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {

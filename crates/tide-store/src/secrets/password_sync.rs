@@ -59,23 +59,45 @@ pub(crate) async fn open(
     Ok(rows.iter().map(read).collect())
 }
 
+/// Whose password is set.
+#[derive(Debug, Clone, Copy)]
+pub enum PasswordOwner<'a> {
+    /// That of an identity.
+    Identity(&'a str),
+    /// That of the identity of the account at which it was set, whether or not it is known yet.
+    Account(AccountId),
+}
+
+/// A password to set in all systems with password sync.
+#[derive(Clone, Copy)]
+pub struct NewPassword<'a> {
+    /// Whose it is.
+    pub owner: PasswordOwner<'a>,
+    /// The password. It is stored sealed.
+    pub password: &'a str,
+    /// Whether it must be changed at the next log-in.
+    pub must_change: bool,
+    /// The system that reported it; empty if an operator set it.
+    pub origin: &'a str,
+}
+
 impl Store {
-    /// Seals a password for all accounts of a person; `whose` is their identity, or the account at
-    /// which it was set. Journaled.
+    /// Seals a password for all accounts of a person. Journaled.
     pub async fn set_password(
         &self,
-        whose: Result<&str, AccountId>,
-        password: &str,
-        must_change: bool,
-        origin: &str,
+        new: NewPassword<'_>,
         principal: &str,
         now: Timestamp,
     ) -> Result<i64, StoreError> {
-        let (identity, account) = (whose.ok().map(str::to_owned), whose.err());
-        let (origin, by) = (origin.to_owned(), principal.to_owned());
+        let (identity, account) = match new.owner {
+            PasswordOwner::Identity(identity) => (Some(identity.to_owned()), None),
+            PasswordOwner::Account(account) => (None, Some(account)),
+        };
+        let must_change = new.must_change;
+        let (origin, by) = (new.origin.to_owned(), principal.to_owned());
         let seal = format!("{:032x}", rand::random::<u128>());
         // Sealed first: what is noted and cannot be sent would wait for ever.
-        self.put_secret(OWNER, &seal, password, now).await?;
+        self.put_secret(OWNER, &seal, new.password, now).await?;
         self.writer
             .run(move |c| {
                 Box::pin(async move {

@@ -5,6 +5,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
 use tide_core::ObjectType;
+use tide_core::decide::Change;
 use tide_core::model::AccountId;
 use zeroize::Zeroizing;
 
@@ -61,12 +62,11 @@ impl Store {
         &self,
         change: i64,
         account: AccountId,
-        identity: &str,
-        system: &str,
-        label: &str,
+        of: &Change,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (identity, system, label) = (identity.to_owned(), system.to_owned(), label.to_owned());
+        let identity = of.identity.clone();
+        let (system, label) = (of.system.clone(), of.label.clone());
         self.writer
             .run(move |c| {
                 Box::pin(async move {

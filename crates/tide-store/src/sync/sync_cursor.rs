@@ -42,6 +42,42 @@ async fn set_place(
     Ok(())
 }
 
+/// Changes of one type that a system reported.
+#[derive(Debug)]
+pub struct ChangeBatch<'a> {
+    /// The system.
+    pub system: &'a str,
+    /// The type.
+    pub object: ObjectType,
+    /// New states of accounts.
+    pub changed: Vec<Observed>,
+    /// Keys of deleted accounts.
+    pub deleted: Vec<String>,
+    /// The cursor after these changes, if it is known.
+    pub cursor: Option<&'a SyncCursor>,
+    /// The system is a target: the state before a change by others is kept.
+    pub keeps_previous: bool,
+}
+
+impl<'a> ChangeBatch<'a> {
+    /// Changes of a source, without a cursor.
+    pub fn new(
+        system: &'a str,
+        object: ObjectType,
+        changed: Vec<Observed>,
+        deleted: Vec<String>,
+    ) -> Self {
+        ChangeBatch {
+            system,
+            object,
+            changed,
+            deleted,
+            cursor: None,
+            keeps_previous: false,
+        }
+    }
+}
+
 impl Store {
     /// Sets the schedule of a system.
     pub async fn set_schedule(
@@ -130,18 +166,15 @@ impl Store {
 
     /// Stores changes: new states of accounts, keys of deleted ones, and the sync cursor after
     /// them. The returned future resolves to the accounts that really changed; an echo of our own
-    /// writes is none. `given`: the system is a target, so the state before a change by others is
-    /// kept. Returns as soon as the job is queued at the writer.
+    /// writes is none. Returns as soon as the job is queued at the writer.
     pub async fn store_changes(
         &self,
-        system: &str,
-        object: ObjectType,
-        (changed, gone): (Vec<Observed>, Vec<String>),
-        place: Option<&SyncCursor>,
-        given: bool,
+        batch: ChangeBatch<'_>,
         now: Timestamp,
     ) -> Result<impl Future<Output = Result<Vec<AccountId>, StoreError>> + use<>, StoreError> {
-        let (system, place) = (system.to_owned(), place.cloned());
+        let (system, place) = (batch.system.to_owned(), batch.cursor.cloned());
+        let (object, given) = (batch.object, batch.keeps_previous);
+        let (changed, gone) = (batch.changed, batch.deleted);
         self.writer
             .queued(move |c| {
                 Box::pin(async move {

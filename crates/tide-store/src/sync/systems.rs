@@ -77,6 +77,17 @@ pub(crate) fn at_work(row: &SqliteRow) -> Result<AtWork, StoreError> {
     })
 }
 
+/// What may be written to a system.
+#[derive(Debug, Clone, Copy)]
+pub struct WriteState<'a> {
+    /// The types that may be written.
+    pub writable: &'a [ObjectType],
+    /// Whether it is paused.
+    pub paused: bool,
+    /// Whether it is armed.
+    pub armed: bool,
+}
+
 impl Store {
     /// All systems, by name.
     pub async fn systems(&self) -> Result<Vec<SystemRow>, StoreError> {
@@ -279,17 +290,13 @@ impl Store {
     pub async fn set_system_state(
         &self,
         name: &str,
-        writable: &[ObjectType],
-        paused: bool,
-        armed: bool,
+        state: WriteState<'_>,
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (name, principal, writable) = (
-            name.to_owned(),
-            principal.to_owned(),
-            serde_json::to_string(writable)?,
-        );
+        let (paused, armed) = (state.paused, state.armed);
+        let writable = serde_json::to_string(state.writable)?;
+        let (name, principal) = (name.to_owned(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
