@@ -21,7 +21,8 @@ const kinds: { kind: DecisionKind; title: string; about: string }[] = [
   {
     kind: 'approval',
     title: 'Awaiting approval',
-    about: 'The rules require approval before these changes are sent. Operators cannot approve their own requests.',
+    about:
+      'The rules require approval before these changes are sent. Operators cannot approve their own requests.',
   },
   {
     kind: 'guard',

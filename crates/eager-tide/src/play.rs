@@ -522,7 +522,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         code == 0 && text.contains("its container is excluded"),
         line_with(&text, "reason"),
     );
-    let (code, text) = story.client(&["why", "nobody-of-this-name"]).await?;
+    let (code, text) = story.client(&["why", "no-such-person"]).await?;
     story.expect(
         "a wrong name",
         code == 1 && text.contains("no person or account matches"),

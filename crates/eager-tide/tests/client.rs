@@ -214,7 +214,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             ],
             1
         )
-        .contains("no person or account matches")
+        .contains("no person matches")
     );
     assert!(
         said(
@@ -301,7 +301,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         "harbour: source",
         "berthing: in sync",
         "match rule",
-        "in sync: berthing writes it",
+        "in sync: as normalized by",
         "harbour.toml:",
         "berthing.toml:",
     ] {
@@ -351,7 +351,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         .contains("BEFORE")
     );
     assert!(said(service, &["changes", "cancel", "1"], 1).contains("is not in progress"));
-    assert!(said(service, &["journal", "check"], 0).starts_with("sound:"));
+    assert!(said(service, &["journal", "check"], 0).starts_with("valid:"));
     assert!(
         said(service, &["journal", "list", "--subject", "berthing"], 0).contains("system.state")
     );

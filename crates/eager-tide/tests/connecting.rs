@@ -281,7 +281,7 @@ async fn systems_of_every_kind_are_connected_by_their_user() {
     let deck = format!("ou=Deck,{people_at}");
     holds(
         &said(&service, &["scope", "harbour", "--exclude", &deck], 0),
-        &["from in scope to out of scope", "nothing was kept"],
+        &["from in scope to out of scope", "nothing was stored"],
     );
     holds(
         &said(

@@ -995,7 +995,7 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     browser
         .click("//button[contains(., 'will be linked')]")
         .await?;
-    browser.text("answered by first operator").await?;
+    browser.text("decided by first operator").await?;
     browser.button("Take back").await?;
     browser.click("//button[contains(., 'ambiguous')]").await?;
     browser.text("2 accounts match by employee number").await?;

@@ -811,11 +811,11 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     );
     holds(
         &said(&hall.service, &["identities", "lifecycle", &id], 0),
-        &["leaving", "to come"],
+        &["leaving", "planned"],
     );
     holds(
         &said(&hall.service, &["identities", "leavers"], 0),
-        &["planned"],
+        &["scheduled"],
     );
     assert!(hall._berthing.user(&person.mail.to_lowercase()).is_some());
     let leaver = closed(&id, 6).await;

@@ -171,6 +171,6 @@ mod tests {
         engine
             .compute(Some(PATIENCE), || ())
             .await
-            .expect("goes on");
+            .expect("continues");
     }
 }

@@ -46,7 +46,9 @@ pub use secrets::password_sync::{NewPassword, PasswordOwner, PasswordSetRow};
 pub use secrets::passwords::PasswordRow;
 pub use secrets::{MasterKey, Vault};
 pub use snapshot::accounts::{AccountRow, QuarantineRow, Reading, WholeReading};
-pub use sync::inbound::{EventRow, EventTaken, NewEvent, NewPushed, PushedKey, PushedRow};
+pub use sync::inbound::{
+    EventRow, EventTaken, NewEvent, NewPushed, PushedId, PushedKey, PushedRow,
+};
 pub use sync::sync_cursor::{ChangeBatch, SyncCursor};
 pub use sync::systems::{AtWork, SystemRow, WriteState};
 

@@ -98,7 +98,7 @@ mod tests {
             let result = LdapResult {
                 rc,
                 matched: String::new(),
-                text: "said so".into(),
+                text: "refused".into(),
                 refs: Vec::new(),
                 ctrls: Vec::new(),
             };

@@ -372,9 +372,11 @@ pub(super) async fn delete(
     }
     let gone = store
         .remove_pushed(
-            &context.system,
-            shelf.object,
-            id,
+            tide_store::PushedId {
+                system: &context.system,
+                object: shelf.object,
+                id,
+            },
             version,
             &context.principal,
             context.service.engine.now(),

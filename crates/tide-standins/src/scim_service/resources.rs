@@ -152,7 +152,7 @@ pub(super) async fn list(
     answer
 }
 
-/// A list that is asked for.
+/// A list request.
 struct ListQuery<'a> {
     kind: &'a str,
     query: &'a HashMap<String, String>,

@@ -76,7 +76,7 @@ pub async fn restore(
                     "UPDATE token SET ended_at = ? WHERE ended_at IS NULL",
                     "UPDATE password_set SET ended_at = ?, outcome = 'a backup was restored' WHERE ended_at IS NULL",
                     "UPDATE notification SET sent_at = ?, error = 'a backup was restored: it may have been told before' WHERE sent_at IS NULL AND webhook IS NOT NULL",
-                    "UPDATE first_password SET shown_at = ?, shown_to = 'nobody: a backup was restored' WHERE shown_at IS NULL",
+                    "UPDATE first_password SET shown_at = ?, shown_to = 'a backup was restored: shown to no operator' WHERE shown_at IS NULL",
                     "INSERT INTO meta (name, value) VALUES ('restored at', ?) ON CONFLICT DO UPDATE SET value = excluded.value",
                 ] {
                     sqlx::query(sql).bind(format_timestamp(now)).execute(&mut *c).await?;

@@ -518,7 +518,7 @@ mod tests {
             .read_on_writer(|_| Box::pin(async { panic!("while it looks") }))
             .await;
         assert!(matches!(look, Err(StoreError::Internal { said }) if said == "while it looks"));
-        insert(&writer, 4).await.expect("goes on");
+        insert(&writer, 4).await.expect("continues");
     }
 
     #[tokio::test]
@@ -546,7 +546,7 @@ mod tests {
             .execute(&mut other)
             .await
             .expect("let go");
-        insert(&writer, 7).await.expect("goes on");
+        insert(&writer, 7).await.expect("continues");
 
         // SQLite rolls back on its own, as it does when the disk fails: neither earlier nor later
         // jobs of the group are kept.
@@ -554,7 +554,7 @@ mod tests {
             assert!(matches!(end, Err(StoreError::Unwritable { .. })), "{end:?}");
         }
         assert_eq!(kept(&writer).await, [7]);
-        insert(&writer, 8).await.expect("goes on");
+        insert(&writer, 8).await.expect("continues");
         assert_eq!(kept(&writer).await, [7, 8]);
     }
 }

@@ -61,7 +61,18 @@ pub enum PushedKey<'k> {
     Name(&'k str),
 }
 
-/// An event to be taken in.
+/// A pushed resource.
+#[derive(Debug, Clone, Copy)]
+pub struct PushedId<'a> {
+    /// The system that pushed it.
+    pub system: &'a str,
+    /// Its type.
+    pub object: ObjectType,
+    /// Its id.
+    pub id: &'a str,
+}
+
+/// A new event.
 #[derive(Debug, Clone)]
 pub struct NewEvent {
     /// The system that sends it.
@@ -260,14 +271,14 @@ impl Store {
     /// another version than the one given.
     pub async fn remove_pushed(
         &self,
-        system: &str,
-        object: ObjectType,
-        id: &str,
+        resource: PushedId<'_>,
         version: Option<i64>,
         principal: &str,
         now: Timestamp,
     ) -> Result<bool, StoreError> {
-        let (system, id, principal) = (system.to_owned(), id.to_owned(), principal.to_owned());
+        let object = resource.object;
+        let (system, id) = (resource.system.to_owned(), resource.id.to_owned());
+        let principal = principal.to_owned();
         self.writer
             .run(move |c| {
                 Box::pin(async move {
