@@ -404,13 +404,13 @@ async fn story(
     browser
         .text("Anything that changed since this preview")
         .await?;
-    browser.watch(" a second").await?;
+    browser.watch(" per second").await?;
     browser
         .click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']")
         .await?;
     for _ in 0..600 {
         let says = browser.says().await?;
-        if says.contains(" a second") || says.contains("changes done") {
+        if says.contains(" per second") || says.contains("changes done") {
             break;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
