@@ -170,8 +170,9 @@ impl Browser {
     }
 
     async fn button(&self, label: &str) -> WebDriverResult<()> {
+        // `Publish…` opens the dialog in which `Publish` is: the one is not taken for the other.
         self.click(&format!(
-            "//button[contains(normalize-space(.), '{label}')]"
+            "//button[contains(normalize-space(.), '{label}') and not(contains(normalize-space(.), '{label}…'))]"
         ))
         .await
     }
@@ -878,7 +879,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.look("departure").await?;
     browser
         .driver
-        .find(By::Css("input[aria-label='Why']"))
+        .find(By::Css("input[aria-label='Reason']"))
         .await?
         .send_keys("walked off")
         .await?;
@@ -1079,7 +1080,9 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
         .await?;
     browser.button("Publish…").await?;
     browser.text("No impact").await?;
-    browser.button("Publish").await?;
+    browser
+        .click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Publish']")
+        .await?;
     browser.text("Version 2, published").await?;
     browser.click("//a[normalize-space(.)='Versions']").await?;
     browser.button("Compare version 1 with version 2").await?;
