@@ -717,7 +717,7 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
 async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.page("Settings").await?;
     browser.text("first operator").await?;
-    browser.button("Add an operator").await?;
+    browser.button("Add an operator…").await?;
     browser
         .driver
         .query(By::Css(".p-dialog:focus-within"))
