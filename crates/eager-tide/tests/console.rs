@@ -928,7 +928,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser
         .click("//a[normalize-space(.)='Notifications']")
         .await?;
-    browser.text("each sent once").await?;
+    browser.text("No notifications yet").await?;
     browser.look("notifications").await?;
     browser.driver.back().await?;
     // A group: its members in each system, and how each came about.
