@@ -398,7 +398,7 @@ impl Season<'_> {
             seconds.last().copied(),
         );
         println!(
-            "\n  {} people looked at, {wrong} off; {} left, access closed in {:.2} s (median), {:.2} s at worst, {} with something still open",
+            "\n  {} people checked, {wrong} wrong; {} left; access closed: median {:.2} s, slowest {:.2} s; {} leavers still have access",
             leavers.len() + joiners.len(),
             all.len(),
             median.unwrap_or_default(),

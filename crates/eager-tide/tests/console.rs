@@ -853,11 +853,11 @@ async fn season(browser: &Browser) -> WebDriverResult<()> {
         "nobody leaves while one watches"
     );
     browser.look("season").await?;
-    let end = tokio::task::spawn_blocking(move || demo.line("people looked at"))
+    let end = tokio::task::spawn_blocking(move || demo.line("people checked"))
         .await
         .expect("it ends");
     assert!(
-        end.contains(" 0 off") && end.contains("0 leavers still have access"),
+        end.contains(" 0 wrong") && end.contains(" 0 leavers still have access"),
         "{end}"
     );
     Ok(())

@@ -296,13 +296,16 @@ fn list(
             .push(&question.label);
     }
     for ((system, doubt), labels) in doubts {
+        let need = match labels.len() {
+            1 => format!("1 match in {system} needs review"),
+            count => format!("{count} matches in {system} need review"),
+        };
+        let title = match doubt {
+            tide_core::decide::Doubt::NeedsReview => need,
+            other => format!("{need}: {}", other.as_str().replace('_', " ")),
+        };
         all.push(Decision {
-            title: format!(
-                "{} match{} in {system} need review: {}",
-                labels.len(),
-                if labels.len() == 1 { "" } else { "es" },
-                doubt.as_str().replace('_', " ")
-            ),
+            title,
             said: "nothing is sent for them until the matches are answered".to_owned(),
             count: labels.len(),
             names: some(labels.into_iter()),
