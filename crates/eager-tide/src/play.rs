@@ -222,7 +222,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
 
     let aside = story.json(&["systems", "quarantine", "roster"]).await?;
     story.expect(
-        "rows set aside",
+        "rows in quarantine",
         aside.as_array().map(Vec::len) == Some(2),
         aside[0]["reason"].as_str().unwrap_or_default(),
     );

@@ -37,7 +37,7 @@ pub struct Read {
     pub seen: usize,
     /// How many are absent from now on.
     pub absent: u64,
-    /// How many rows were set aside.
+    /// How many rows are in quarantine.
     pub quarantined: usize,
     /// Nothing had changed since the last complete reading.
     pub unchanged: bool,

@@ -1,6 +1,6 @@
 //! The feed connector: rows of a CSV or JSON Lines file, from a folder or pulled over HTTP, as
 //! accounts. A file that cannot be trusted as a whole is refused whole; a row that cannot be used
-//! is set aside, with its line and reason, and the others go on.
+//! is put in quarantine, with its line and reason; the others are used.
 
 mod inspect;
 mod rows;

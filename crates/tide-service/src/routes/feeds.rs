@@ -1,4 +1,4 @@
-//! Feeds: a file is looked at before it is used; the rows that were set aside can be had again.
+//! Feeds: inspecting a file before it is used, and the rows in quarantine.
 
 use crate::Service;
 use crate::problem::{Path, Refusal};

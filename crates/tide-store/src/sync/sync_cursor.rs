@@ -1,7 +1,7 @@
 //! Schedules, sync cursors, and the changes of watched systems.
 
-use crate::journal::NewJournalEntry;
 use crate::snapshot::accounts::{IncomingAccount, Past, ROWS, upsert};
+use crate::sync::systems::SCHEDULE;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
@@ -87,27 +87,7 @@ impl Store {
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (name, text, principal) = (name.to_owned(), schedule.to_string(), principal.to_owned());
-        self.writer
-            .run(move |c| {
-                Box::pin(async move {
-                    let done = sqlx::query("UPDATE system SET schedule = ? WHERE name = ?")
-                        .bind(&text)
-                        .bind(&name)
-                        .execute(&mut *c)
-                        .await?;
-                    if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing {
-                            what: "system",
-                            name,
-                        });
-                    }
-                    NewJournalEntry::new(&principal, "system.schedule", &name)
-                        .detail(&text)
-                        .append(c, now)
-                        .await
-                })
-            })
+        self.store_setting(&SCHEDULE, name, schedule, principal, now)
             .await
     }
 

@@ -77,6 +77,25 @@ pub(crate) fn at_work(row: &SqliteRow) -> Result<AtWork, StoreError> {
     })
 }
 
+/// A setting of a system that is stored as JSON.
+pub(crate) struct SystemSetting {
+    sql: &'static str,
+    /// The act in the journal.
+    act: &'static str,
+}
+
+/// The sync schedule.
+pub(crate) const SCHEDULE: SystemSetting = SystemSetting {
+    sql: "UPDATE system SET schedule = ? WHERE name = ?",
+    act: "system.schedule",
+};
+
+/// The settings of the connection.
+const SETTINGS: SystemSetting = SystemSetting {
+    sql: "UPDATE system SET settings = ? WHERE name = ?",
+    act: "system.settings",
+};
+
 /// What may be written to a system.
 #[derive(Debug, Clone, Copy)]
 pub struct WriteState<'a> {
@@ -173,11 +192,24 @@ impl Store {
         principal: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let (name, text, principal) = (name.to_owned(), settings.to_string(), principal.to_owned());
+        self.store_setting(&SETTINGS, name, settings, principal, now)
+            .await
+    }
+
+    /// Stores a setting of a system, and journals it.
+    pub(crate) async fn store_setting(
+        &self,
+        setting: &'static SystemSetting,
+        name: &str,
+        value: &serde_json::Value,
+        principal: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let (name, text, principal) = (name.to_owned(), value.to_string(), principal.to_owned());
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE system SET settings = ? WHERE name = ?")
+                    let done = sqlx::query(setting.sql)
                         .bind(&text)
                         .bind(&name)
                         .execute(&mut *c)
@@ -188,7 +220,7 @@ impl Store {
                             name,
                         });
                     }
-                    NewJournalEntry::new(&principal, "system.settings", &name)
+                    NewJournalEntry::new(&principal, setting.act, &name)
                         .detail(&text)
                         .append(c, now)
                         .await
