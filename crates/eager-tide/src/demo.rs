@@ -234,38 +234,7 @@ impl Demo {
         std::fs::create_dir_all(roster.parent().context("a folder")?)?;
         std::fs::write(&roster, world::roster(&people))?;
         let feed = serde_json::json!({"path": roster.parent(), "key": "number", "name": "family_name", "max_shrink_percent": 20});
-        let systems = vec![
-            Connected {
-                name: "harbour",
-                kind: SystemKind::Ldap,
-                settings: directory_settings(&harbour),
-                secret: Some(&password),
-            },
-            Connected {
-                name: "roster",
-                kind: SystemKind::Feed,
-                settings: feed,
-                secret: None,
-            },
-            Connected {
-                name: "postroom",
-                kind: SystemKind::Push,
-                settings: serde_json::json!({}),
-                secret: None,
-            },
-            Connected {
-                name: "berthing",
-                kind: SystemKind::Scim,
-                settings: serde_json::json!({"url": berthing.url}),
-                secret: Some(&berthing.token),
-            },
-            Connected {
-                name: "classroom",
-                kind: SystemKind::Scim,
-                settings: serde_json::json!({"url": classroom.url, "per_second": 35, "in_flight": 4}),
-                secret: Some(&classroom.token),
-            },
-        ];
+        let systems = connected_systems(&password, &harbour, &berthing, &classroom, feed);
         connect(&engine, systems).await?;
         let postroom = engine
             .give_token("postroom", "demo", secret(), "demo")
@@ -292,35 +261,92 @@ impl Demo {
         };
         let (stop, stopping) = tokio::sync::oneshot::channel::<()>();
         let serving = tokio::spawn(serve_until(listener, engine.clone(), stopping));
-        let code = if self.check {
-            play::check(&stage).await?
-        } else if self.season {
-            let code = season::play(
-                &stage,
-                &engine,
-                &clock,
-                std::time::Duration::from_millis(self.day),
-            )
-            .await?;
-            if !self.then_end {
-                println!(
-                    "\n  console   {}/#token={}\n\nCtrl-C ends the demo.",
-                    stage.url, stage.token
-                );
-                serve::stopped().await;
-            }
-            code
-        } else {
-            welcome(&stage);
-            serve::stopped().await;
-            ExitCode::SUCCESS
-        };
+        let code = self.code(clock, &engine, stage).await?;
         // Sending fails only if the server has ended; the next line reports why.
         let _ = stop.send(());
         serving.await??;
         engine.store().close().await;
         Ok(code)
     }
+
+    /// Plays the season, and leaves the console open afterwards unless the demo is to end.
+    async fn play_season(
+        &self,
+        stage: &Stage,
+        engine: &Arc<Engine>,
+        clock: &season::SeaClock,
+    ) -> anyhow::Result<ExitCode> {
+        let pace = std::time::Duration::from_millis(self.day);
+        let code = season::play(stage, engine, clock, pace).await?;
+        if !self.then_end {
+            println!(
+                "\n  console   {}/#token={}\n\nCtrl-C ends the demo.",
+                stage.url, stage.token
+            );
+            serve::stopped().await;
+        }
+        Ok(code)
+    }
+
+    async fn code(
+        self,
+        clock: Arc<season::SeaClock>,
+        engine: &Arc<Engine>,
+        stage: Stage,
+    ) -> Result<ExitCode, anyhow::Error> {
+        Ok(if self.check {
+            play::check(&stage).await?
+        } else if self.season {
+            self.play_season(&stage, &engine, &clock).await?
+        } else {
+            welcome(&stage);
+            serve::stopped().await;
+            ExitCode::SUCCESS
+        })
+    }
+}
+
+/// The systems that the demo connects.
+fn connected_systems<'a>(
+    password: &'a str,
+    harbour: &Harbour,
+    berthing: &'a ScimService,
+    classroom: &'a ScimService,
+    feed: serde_json::Value,
+) -> Vec<Connected<'a>> {
+    let systems = vec![
+        Connected {
+            name: "harbour",
+            kind: SystemKind::Ldap,
+            settings: directory_settings(harbour),
+            secret: Some(password),
+        },
+        Connected {
+            name: "roster",
+            kind: SystemKind::Feed,
+            settings: feed,
+            secret: None,
+        },
+        Connected {
+            name: "postroom",
+            kind: SystemKind::Push,
+            settings: serde_json::json!({}),
+            secret: None,
+        },
+        Connected {
+            name: "berthing",
+            kind: SystemKind::Scim,
+            settings: serde_json::json!({"url": berthing.url}),
+            secret: Some(&berthing.token),
+        },
+        Connected {
+            name: "classroom",
+            kind: SystemKind::Scim,
+            settings: serde_json::json!({"url": classroom.url, "per_second": 35, "in_flight": 4}),
+            secret: Some(&classroom.token),
+        },
+    ];
+    systems
 }
 
 async fn serve_until(

@@ -182,6 +182,59 @@ pub fn plain(people: &[Crew]) -> Vec<&Crew> {
 pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
     let begun = Instant::now();
     let mut story = Story { stage, wrong: 0 };
+    check_console(stage, &mut story).await?;
+
+    check_systems(&mut story).await?;
+
+    check_rules(&mut story).await?;
+
+    let (preview, id) = check_preview(&mut story).await?;
+
+    check_run(stage, &mut story, preview, id).await?;
+
+    let (changed, deleted) = check_changes(stage, &mut story).await?;
+
+    let training = stage.classroom.users();
+    story.expect(
+        "classroom",
+        training.len() > 30
+            && training.iter().all(|u| {
+                u["userName"]
+                    .as_str()
+                    .is_some_and(|n| n.ends_with("@skerry.example"))
+            }),
+        format!(
+            "{} of the deck have a training account, {} requests were asked to come later",
+            training.len(),
+            stage.classroom.turned_away()
+        ),
+    );
+
+    check_pushed(stage, &mut story).await?;
+
+    check_shrunk_file(stage, &mut story).await?;
+
+    check_explanations(&mut story, changed, deleted).await?;
+
+    println!(
+        "\n{} in {:.0} s with {}",
+        if story.wrong == 0 {
+            "Everything is in sync".to_owned()
+        } else {
+            format!("{} things were off", story.wrong)
+        },
+        begun.elapsed().as_secs_f32(),
+        stage.harbour.name()
+    );
+    Ok(if story.wrong == 0 {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(1)
+    })
+}
+
+/// The console answers.
+async fn check_console(stage: &Stage, story: &mut Story<'_>) -> anyhow::Result<()> {
     println!("\n1. The console answers");
     let page = reqwest::Client::builder()
         .tls_backend_rustls()
@@ -197,7 +250,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         status.is_success() && text.contains("Eager Tide"),
         format!("{} answers {status}", stage.url),
     );
+    Ok(())
+}
 
+/// The systems are healthy, the quarantine and the scope are as made.
+async fn check_systems(story: &mut Story<'_>) -> anyhow::Result<()> {
     println!("2. The systems are tested and healthy");
     let systems = story.json(&["systems", "list"]).await?;
     for system in systems.as_array().into_iter().flatten() {
@@ -219,7 +276,6 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             ),
         );
     }
-
     let aside = story.json(&["systems", "quarantine", "roster"]).await?;
     story.expect(
         "rows in quarantine",
@@ -247,7 +303,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         }) && scope["counts"][0]["count"].as_i64() > Some(200),
         totals.join(", "),
     );
+    Ok(())
+}
 
+/// The rules are published without faults.
+async fn check_rules(story: &mut Story<'_>) -> anyhow::Result<()> {
     println!("3. The rules are there");
     let rules = story.json(&["rules", "show"]).await?;
     let outbound: usize = rules["systems"]
@@ -264,7 +324,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             rules["version"]
         ),
     );
+    Ok(())
+}
 
+/// The preview shows the verdicts with reasons and writes nothing.
+async fn check_preview(story: &mut Story<'_>) -> anyhow::Result<(Value, String)> {
     println!("4. The preview says what would happen, and writes nothing");
     story.writes();
     let preview = story.json(&["preview"]).await?;
@@ -307,7 +371,16 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             held[0]["reason"].as_str().unwrap_or_default()
         ),
     );
+    Ok((preview, id))
+}
 
+/// The run carries out the preview; a second one writes nothing.
+async fn check_run(
+    stage: &Stage,
+    story: &mut Story<'_>,
+    preview: Value,
+    id: String,
+) -> anyhow::Result<()> {
     println!("5. The run does it");
     let all = || {
         stage.berthing.users().len() + stage.berthing.groups().len() + stage.classroom.users().len()
@@ -346,7 +419,14 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             started.elapsed().as_secs_f32()
         ),
     );
+    Ok(())
+}
 
+/// Edits of the directory reach the service. Returns who was changed and who was deleted.
+async fn check_changes<'a>(
+    stage: &'a Stage,
+    story: &mut Story<'_>,
+) -> anyhow::Result<(&'a Crew, &'a Crew)> {
     println!("6. The directory changes, and the service follows");
     let plain = plain(&stage.people);
     let [changed, renamed, moved, deleted] = [plain[0], plain[1], plain[2], plain[3]];
@@ -362,7 +442,6 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             changed.dn(), renamed.dn(), renamed.dn(), moved.dn(), moved.uid, deleted.dn()
         ))
         .await?;
-    // Who left has left the roster too.
     let gone: Vec<String> = [moved, deleted]
         .iter()
         .map(|p| format!("{};", p.number))
@@ -418,23 +497,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         writes.is_empty(),
         format!("{} writes", writes.len()),
     );
+    Ok((changed, deleted))
+}
 
-    let training = stage.classroom.users();
-    story.expect(
-        "classroom",
-        training.len() > 30
-            && training.iter().all(|u| {
-                u["userName"]
-                    .as_str()
-                    .is_some_and(|n| n.ends_with("@skerry.example"))
-            }),
-        format!(
-            "{} of the deck have a training account, {} requests were asked to come later",
-            training.len(),
-            stage.classroom.turned_away()
-        ),
-    );
-
+/// An address that the mail service pushes releases a person on hold.
+async fn check_pushed(stage: &Stage, story: &mut Story<'_>) -> anyhow::Result<()> {
     println!("   A person waits for an address; the mail service pushes one");
     let waiting = story
         .json(&[
@@ -480,7 +547,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
             .is_some(),
         "the account is there",
     );
+    Ok(())
+}
 
+/// A shrunk file is rejected, and no account counts as absent.
+async fn check_shrunk_file(stage: &Stage, story: &mut Story<'_>) -> anyhow::Result<()> {
     println!("   A bad roster arrives");
     let whole = std::fs::read_to_string(&stage.roster)?;
     std::fs::write(
@@ -502,7 +573,15 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         writes.is_empty(),
         format!("{} writes", writes.len()),
     );
+    Ok(())
+}
 
+/// The client explains people, and the journal is intact.
+async fn check_explanations(
+    story: &mut Story<'_>,
+    changed: &Crew,
+    deleted: &Crew,
+) -> anyhow::Result<()> {
     println!("7. Why is it so?");
     let (code, text) = story.client(&["why", &changed.number]).await?;
     story.expect(
@@ -534,22 +613,7 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         journal["sound"] == true,
         format!("{} entries, each as it was written", journal["entry"]),
     );
-
-    println!(
-        "\n{} in {:.0} s with {}",
-        if story.wrong == 0 {
-            "Everything is in sync".to_owned()
-        } else {
-            format!("{} things were off", story.wrong)
-        },
-        begun.elapsed().as_secs_f32(),
-        stage.harbour.name()
-    );
-    Ok(if story.wrong == 0 {
-        ExitCode::SUCCESS
-    } else {
-        ExitCode::from(1)
-    })
+    Ok(())
 }
 
 fn first_lines(text: &str, count: usize) -> String {

@@ -214,29 +214,7 @@ pub async fn play(
         stage.url,
         stage.token
     );
-    println!("  every active person gets an account …");
-    season
-        .run(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await?;
-    season
-        .run(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await?;
-    engine
-        .set_schedule(
-            "berthing",
-            &Schedule {
-                watch: true,
-                ..Schedule::default()
-            },
-            "the season",
-        )
-        .await?;
+    create_accounts(engine, &season).await?;
 
     let new = world::people(world::SEED, stage.people.len() + JOIN);
     let here: Vec<Crew> = plain(&stage.people).into_iter().cloned().collect();
@@ -277,64 +255,120 @@ pub async fn play(
             });
             read = true;
         }
-        if day % 6 == 0 && (day / 6) as usize <= MOVE {
-            let person = &here[LEAVE + (day / 6) as usize];
-            let (code, _) = world::DEPARTMENTS[(day as usize / 6) % world::DEPARTMENTS.len()];
-            season
-                .set(person, &[("departmentNumber", code), ("l", "Tarn Quay")])
-                .await?;
-            season.note("moved");
-            read = true;
-        }
-        if day == 20 {
-            let person = &here[LEAVE];
-            season
-                .set(person, &[("sn", "Newly-Wed"), ("displayName", "Newly Wed")])
-                .await?;
-            season.note("married");
-            read = true;
-        }
-        let extended = leavers
-            .iter_mut()
-            .find(|hand| hand.end == Some(today))
-            .filter(|_| day == 31);
-        if let Some(hand) = extended {
-            hand.end = Some(today + 200.days());
-            let (person, end) = (hand.person.clone(), hand.end);
-            season.contract(&person, None, end)?;
-            season.note("extended on their last day");
-            read = true;
-        }
-        for n in (0..LEAVE).step_by(AGAIN) {
-            let hand = &mut leavers[n];
-            if hand.end.is_some_and(|end| end + 12.days() == today) {
-                (hand.start, hand.end) = (Some(today + 5.days()), Some(today + 400.days()));
-                let (person, start, end) = (hand.person.clone(), hand.start, hand.end);
-                season.contract(&person, start, end)?;
-                season.note("hired again");
-                read = true;
-            }
-        }
+        move_or_rename(&mut season, &here, day, &mut read).await?;
+        extend_or_rehire(&mut season, &mut leavers, day, today, &mut read)?;
         season.note_left(&leavers, today);
         if read {
             season.carry_on(true).await?;
         }
         tokio::time::sleep(pace.saturating_sub(begun.elapsed())).await;
-        if day % 7 == 0 || day == DAYS {
-            let told: Vec<String> = season
-                .told
-                .iter()
-                .map(|(what, count)| format!("{count} {what}"))
-                .collect();
-            println!(
-                "  {today}  {}  ({:.1} s)",
-                told.join(", "),
-                week.elapsed().as_secs_f32()
-            );
-            week = Instant::now();
-        }
+        report(&season, &mut week, day, today);
     }
     season.end(first + DAYS.days(), leavers, joiners).await
+}
+
+/// Gives every active person an account, and watches the service.
+async fn create_accounts(engine: &Arc<Engine>, season: &Season<'_>) -> anyhow::Result<()> {
+    println!("  every active person gets an account …");
+    season
+        .run(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await?;
+    season
+        .run(Plan {
+            carry_out: true,
+            ..Plan::default()
+        })
+        .await?;
+    engine
+        .set_schedule(
+            "berthing",
+            &Schedule {
+                watch: true,
+                ..Schedule::default()
+            },
+            "the season",
+        )
+        .await?;
+    Ok(())
+}
+
+/// Moves a person, or renames one, on the days for it. Returns whether the source changed.
+async fn move_or_rename(
+    season: &mut Season<'_>,
+    here: &[Crew],
+    day: i32,
+    read: &mut bool,
+) -> anyhow::Result<()> {
+    if day % 6 == 0 && (day / 6) as usize <= MOVE {
+        let person = &here[LEAVE + (day / 6) as usize];
+        let (code, _) = world::DEPARTMENTS[(day as usize / 6) % world::DEPARTMENTS.len()];
+        season
+            .set(person, &[("departmentNumber", code), ("l", "Tarn Quay")])
+            .await?;
+        season.note("moved");
+        *read = true;
+    }
+    if day == 20 {
+        let person = &here[LEAVE];
+        season
+            .set(person, &[("sn", "Newly-Wed"), ("displayName", "Newly Wed")])
+            .await?;
+        season.note("married");
+        *read = true;
+    }
+    Ok(())
+}
+
+/// Extends a contract, or hires people again, on the days for it.
+fn extend_or_rehire(
+    season: &mut Season<'_>,
+    leavers: &mut Vec<Hand>,
+    day: i32,
+    today: Date,
+    read: &mut bool,
+) -> anyhow::Result<()> {
+    let extended = leavers
+        .iter_mut()
+        .find(|hand| hand.end == Some(today))
+        .filter(|_| day == 31);
+    if let Some(hand) = extended {
+        hand.end = Some(today + 200.days());
+        let (person, end) = (hand.person.clone(), hand.end);
+        season.contract(&person, None, end)?;
+        season.note("extended on their last day");
+        *read = true;
+    }
+    for n in (0..LEAVE).step_by(AGAIN) {
+        let hand = &mut leavers[n];
+        if hand.end.is_some_and(|end| end + 12.days() == today) {
+            (hand.start, hand.end) = (Some(today + 5.days()), Some(today + 400.days()));
+            let (person, start, end) = (hand.person.clone(), hand.start, hand.end);
+            season.contract(&person, start, end)?;
+            season.note("hired again");
+            *read = true;
+        }
+    }
+    Ok(())
+}
+
+/// Prints what happened until today.
+fn report(season: &Season<'_>, week: &mut Instant, day: i32, today: Date) {
+    if day % 7 == 0 || day == DAYS {
+        let told: Vec<String> = season
+            .told
+            .iter()
+            .map(|(what, count)| format!("{count} {what}"))
+            .collect();
+        println!(
+            "  {today}  {}  ({:.1} s)",
+            told.join(", "),
+            week.elapsed().as_secs_f32()
+        );
+        *week = Instant::now();
+    }
 }
 
 /// The most runs that are made at the end of the season, before it is judged.

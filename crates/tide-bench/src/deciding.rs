@@ -211,35 +211,7 @@ fn source(n: usize) -> Attributes {
 fn population(count: usize) -> Population {
     let departments: HashMap<&str, &str> =
         [("10", "Deck"), ("20", "Engine Room"), ("30", "Terminal")].into();
-    let mut population = Population::default();
-    let schema = {
-        let mut schema = Schema {
-            name_attribute: Some("userName".into()),
-            ..Schema::default()
-        };
-        MAPPINGS.iter().for_each(|(name, _)| {
-            schema.put(AttributeDef {
-                case_exact: true,
-                ..AttributeDef::text(*name)
-            })
-        });
-        schema
-    };
-    let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
-        schema: std::sync::Arc::new(schema),
-        writable: vec![ObjectType::Person],
-        read: vec![ObjectType::Person],
-        ..SystemFacts::default()
-    };
-    population
-        .systems
-        .insert("roster".into(), facts(BTreeMap::new()));
-    for target in TARGETS {
-        population.systems.insert(
-            target.into(),
-            facts([(ObjectType::Person, schema.clone())].into()),
-        );
-    }
+    let mut population = add_systems();
     let mut id = 0;
     let mut add = |population: &mut Population,
                    system: &str,
@@ -298,6 +270,40 @@ fn population(count: usize) -> Population {
             since: None,
             kept_roles: std::collections::BTreeMap::new(),
         });
+    }
+    population
+}
+
+/// Adds the source and the targets.
+fn add_systems() -> Population {
+    let mut population = Population::default();
+    let schema = {
+        let mut schema = Schema {
+            name_attribute: Some("userName".into()),
+            ..Schema::default()
+        };
+        MAPPINGS.iter().for_each(|(name, _)| {
+            schema.put(AttributeDef {
+                case_exact: true,
+                ..AttributeDef::text(*name)
+            })
+        });
+        schema
+    };
+    let facts = |schema: BTreeMap<ObjectType, Schema>| SystemFacts {
+        schema: std::sync::Arc::new(schema),
+        writable: vec![ObjectType::Person],
+        read: vec![ObjectType::Person],
+        ..SystemFacts::default()
+    };
+    population
+        .systems
+        .insert("roster".into(), facts(BTreeMap::new()));
+    for target in TARGETS {
+        population.systems.insert(
+            target.into(),
+            facts([(ObjectType::Person, schema.clone())].into()),
+        );
     }
     population
 }

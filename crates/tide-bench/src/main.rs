@@ -388,21 +388,7 @@ async fn provider(users: usize) -> anyhow::Result<()> {
         .pool_max_idle_per_host(AT_A_TIME)
         .build()?;
 
-    let floor_make = pace(users, |n| {
-        let (http, url) = (http.clone(), url.clone());
-        async move {
-            let answer: Value = http
-                .post(format!("{url}/bare"))
-                .json(&user(n))
-                .send()
-                .await?
-                .json()
-                .await?;
-            ensure!(answer["made"] == true, "the bare handler failed");
-            Ok(())
-        }
-    })
-    .await?;
+    let floor_make = measure_bare_creations(users, &url, &http).await?;
     let make = pace(users, |n| {
         let (http, url, token) = (http.clone(), url.clone(), token.clone());
         async move {
@@ -417,20 +403,7 @@ async fn provider(users: usize) -> anyhow::Result<()> {
         }
     })
     .await?;
-    let floor_find = pace(users, |n| {
-        let (http, url) = (http.clone(), url.clone());
-        async move {
-            let answer: Value = http
-                .get(format!("{url}/bare/crew{n}@skerry.example"))
-                .send()
-                .await?
-                .json()
-                .await?;
-            ensure!(answer["userName"].is_string(), "the bare handler failed");
-            Ok(())
-        }
-    })
-    .await?;
+    let floor_find = measure_bare_look_ups(users, &url, &http).await?;
     // The service keeps each token to a pace, which is not what is measured here.
     tokio::time::sleep(Duration::from_secs(3)).await;
     let find = pace(users, |n| {
@@ -459,4 +432,51 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     );
     std::fs::remove_dir_all(folder)?;
     Ok(())
+}
+
+/// Creations per second of the bare handler.
+async fn measure_bare_creations(
+    users: usize,
+    url: &str,
+    http: &reqwest::Client,
+) -> anyhow::Result<f64> {
+    let floor_make = pace(users, |n| {
+        let (http, url) = (http.clone(), url.clone());
+        async move {
+            let answer: Value = http
+                .post(format!("{url}/bare"))
+                .json(&user(n))
+                .send()
+                .await?
+                .json()
+                .await?;
+            ensure!(answer["made"] == true, "the bare handler failed");
+            Ok(())
+        }
+    })
+    .await?;
+    Ok(floor_make)
+}
+
+/// Look-ups per second of the bare handler.
+async fn measure_bare_look_ups(
+    users: usize,
+    url: &str,
+    http: &reqwest::Client,
+) -> anyhow::Result<f64> {
+    let floor_find = pace(users, |n| {
+        let (http, url) = (http.clone(), url.clone());
+        async move {
+            let answer: Value = http
+                .get(format!("{url}/bare/crew{n}@skerry.example"))
+                .send()
+                .await?
+                .json()
+                .await?;
+            ensure!(answer["userName"].is_string(), "the bare handler failed");
+            Ok(())
+        }
+    })
+    .await?;
+    Ok(floor_find)
 }

@@ -123,21 +123,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         (dice.roll(1_000_000) as f64) < mix.get(name).copied().unwrap_or(0.0) * 1e6
     };
     // What the demo's directory holds wrong on purpose is not what is measured here.
-    for (at, crew) in people.iter_mut().enumerate() {
-        crew.number = format!("{}", 1001 + at);
-        crew.mail = format!("{}@skerry.example", crew.uid);
-    }
-    let mut twins = Vec::new();
-    for at in (1..people.len()).step_by(2) {
-        // Twins with one name, telephone and address could not be told apart: they differ in the
-        // given name.
-        if hit(&mut dice, "twin") && people[at].given != people[at - 1].given {
-            let elder = people[at - 1].clone();
-            people[at].family = elder.family;
-            people[at].phones = elder.phones;
-            twins.push(at);
-        }
-    }
+    let twins = make_twins(&mut people, &mut dice, hit);
     let mut population = Population::default();
     let mut own = HashMap::new();
     for (at, crew) in people.iter().enumerate() {
@@ -172,19 +158,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         } else {
             crew.mail.clone()
         };
-        let (mut given, mut family) = (crew.given.clone(), crew.family.clone());
-        if hit(&mut dice, "name_changed") {
-            family = families[dice.roll(families.len())].clone();
-        }
-        if hit(&mut dice, "name_transliterated") {
-            (given, family) = (world::latin_name(&given), world::latin_name(&family));
-        }
-        if hit(&mut dice, "name_typed_wrong") {
-            family = typed_wrong(&mut dice, &family);
-        }
-        if hit(&mut dice, "name_swapped") && !given.is_empty() {
-            std::mem::swap(&mut given, &mut family);
-        }
+        let (given, family) = damage_name(&mut dice, hit, &families, crew);
         let phone = if hit(&mut dice, "phone_wrong") {
             typed_wrong(&mut dice, &crew.phones[0])
         } else {
@@ -216,6 +190,59 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
             fault: None,
         });
     }
+    add_systems(&mut population);
+    Labelled { population, own }
+}
+
+/// Gives some people the name and the telephone of the one before. Returns their places.
+fn make_twins(
+    people: &mut Vec<Crew>,
+    dice: &mut Dice,
+    hit: impl Fn(&mut Dice, &str) -> bool,
+) -> Vec<usize> {
+    for (at, crew) in people.iter_mut().enumerate() {
+        crew.number = format!("{}", 1001 + at);
+        crew.mail = format!("{}@skerry.example", crew.uid);
+    }
+    let mut twins = Vec::new();
+    for at in (1..people.len()).step_by(2) {
+        // Twins with one name, telephone and address could not be told apart: they differ in the
+        // given name.
+        if hit(dice, "twin") && people[at].given != people[at - 1].given {
+            let elder = people[at - 1].clone();
+            people[at].family = elder.family;
+            people[at].phones = elder.phones;
+            twins.push(at);
+        }
+    }
+    twins
+}
+
+/// The names of a person as the other system has them.
+fn damage_name(
+    dice: &mut Dice,
+    hit: impl Fn(&mut Dice, &str) -> bool,
+    families: &[String],
+    crew: &Crew,
+) -> (String, String) {
+    let (mut given, mut family) = (crew.given.clone(), crew.family.clone());
+    if hit(dice, "name_changed") {
+        family = families[dice.roll(families.len())].clone();
+    }
+    if hit(dice, "name_transliterated") {
+        (given, family) = (world::latin_name(&given), world::latin_name(&family));
+    }
+    if hit(dice, "name_typed_wrong") {
+        family = typed_wrong(dice, &family);
+    }
+    if hit(dice, "name_swapped") && !given.is_empty() {
+        std::mem::swap(&mut given, &mut family);
+    }
+    (given, family)
+}
+
+/// Adds the systems with the schema of the target.
+fn add_systems(population: &mut Population) {
     let mut schema = Schema {
         state_attribute: Some("active".into()),
         name_attribute: Some("userName".into()),
@@ -248,7 +275,6 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
         "berthing".into(),
         facts([(ObjectType::Person, schema)].into()),
     );
-    Labelled { population, own }
 }
 
 /// The demo's rules for the directory and the crew planning service.

@@ -200,88 +200,8 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         })
         .collect();
     write(&feed, &hands)?;
-    for (name, kind, settings, secret) in [
-        (
-            "roster",
-            SystemKind::Feed,
-            json!({"path": feed, "key": "number", "name": "number"}),
-            None,
-        ),
-        (
-            "berthing",
-            SystemKind::Scim,
-            json!({"url": berthing.url, "in_flight": crate::AT_A_TIME}),
-            Some("bench-token".to_owned()),
-        ),
-        (
-            "classroom",
-            SystemKind::Scim,
-            json!({"url": classroom.url, "in_flight": crate::AT_A_TIME}),
-            Some("bench-token".to_owned()),
-        ),
-    ] {
-        engine
-            .add_system(
-                NewSystem {
-                    name: name.into(),
-                    kind,
-                    settings,
-                    secret,
-                },
-                "bench",
-            )
-            .await?;
-        engine.check_system(name, None).await?;
-        let writable = if kind == SystemKind::Scim {
-            vec![ObjectType::Person, ObjectType::Group]
-        } else {
-            Vec::new()
-        };
-        engine
-            .set_system(
-                name,
-                SystemUpdate {
-                    writable: Some(writable),
-                    armed: Some(true),
-                    ..SystemUpdate::default()
-                },
-                "bench",
-            )
-            .await?;
-    }
-    let files: Vec<RuleFile> = RULES
-        .iter()
-        .map(|(name, text)| RuleFile {
-            name: (*name).into(),
-            text: (*text).into(),
-        })
-        .collect();
-    let (_, faults) = engine.publish_rules(&files, "bench").await?;
-    ensure!(
-        faults
-            .iter()
-            .all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning),
-        "{faults:?}"
-    );
-    let begun = Instant::now();
-    engine
-        .begin(
-            Plan {
-                carry_out: true,
-                ..Plan::default()
-            },
-            "bench",
-        )
-        .await?;
-    while engine
-        .store()
-        .open_change_sets()
-        .await?
-        .iter()
-        .any(|(_, kind, ..)| *kind == ChangeSetKind::Run)
-    {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    connect(&feed, &engine, &berthing, &classroom).await?;
+    let begun = load(&engine).await?;
     println!(
         "  every active person gets an account    {:.1} s",
         begun.elapsed().as_secs_f64()
@@ -318,27 +238,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
             *told.entry("joiners").or_default() += 1;
         }
         for _ in 0..people / 600 {
-            let at = dice.roll(hands.len());
-            let hand = &mut hands[at];
-            match dice.roll(4) {
-                0 => {
-                    hand.team = TEAMS[dice.roll(TEAMS.len())];
-                    *told.entry("movers").or_default() += 1;
-                }
-                1 if hand.start <= today && hand.gone().is_none_or(|gone| gone > today) => {
-                    hand.end = Some(today);
-                    *told.entry("ended today").or_default() += 1;
-                }
-                2 if hand.gone().is_some_and(|gone| gone <= today) => {
-                    (hand.start, hand.end) = (today + 3.days(), Some(today + 90.days()));
-                    *told.entry("hired again").or_default() += 1;
-                }
-                3 => {
-                    hand.family = format!("Reef{day}");
-                    *told.entry("marriages").or_default() += 1;
-                }
-                _ => {}
-            }
+            live_through(&mut dice, &mut hands, &mut told, day, today);
         }
         write(&feed, &hands)?;
         let one = Instant::now();
@@ -397,6 +297,134 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
     ensure!(wrong.is_empty(), "{:#?}", &wrong[..wrong.len().min(10)]);
     engine.stop().await;
     Ok(())
+}
+
+/// Connects the feed and both services.
+async fn connect(
+    feed: &std::path::PathBuf,
+    engine: &Arc<Engine>,
+    berthing: &ScimService,
+    classroom: &ScimService,
+) -> anyhow::Result<()> {
+    for (name, kind, settings, secret) in [
+        (
+            "roster",
+            SystemKind::Feed,
+            json!({"path": *feed, "key": "number", "name": "number"}),
+            None,
+        ),
+        (
+            "berthing",
+            SystemKind::Scim,
+            json!({"url": berthing.url, "in_flight": crate::AT_A_TIME}),
+            Some("bench-token".to_owned()),
+        ),
+        (
+            "classroom",
+            SystemKind::Scim,
+            json!({"url": classroom.url, "in_flight": crate::AT_A_TIME}),
+            Some("bench-token".to_owned()),
+        ),
+    ] {
+        engine
+            .add_system(
+                NewSystem {
+                    name: name.into(),
+                    kind,
+                    settings,
+                    secret,
+                },
+                "bench",
+            )
+            .await?;
+        engine.check_system(name, None).await?;
+        let writable = if kind == SystemKind::Scim {
+            vec![ObjectType::Person, ObjectType::Group]
+        } else {
+            Vec::new()
+        };
+        engine
+            .set_system(
+                name,
+                SystemUpdate {
+                    writable: Some(writable),
+                    armed: Some(true),
+                    ..SystemUpdate::default()
+                },
+                "bench",
+            )
+            .await?;
+    }
+    Ok(())
+}
+
+/// Publishes the rules and gives every active person an account.
+async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
+    let files: Vec<RuleFile> = RULES
+        .iter()
+        .map(|(name, text)| RuleFile {
+            name: (*name).into(),
+            text: (*text).into(),
+        })
+        .collect();
+    let (_, faults) = engine.publish_rules(&files, "bench").await?;
+    ensure!(
+        faults
+            .iter()
+            .all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning),
+        "{faults:?}"
+    );
+    let begun = Instant::now();
+    engine
+        .begin(
+            Plan {
+                carry_out: true,
+                ..Plan::default()
+            },
+            "bench",
+        )
+        .await?;
+    while engine
+        .store()
+        .open_change_sets()
+        .await?
+        .iter()
+        .any(|(_, kind, ..)| *kind == ChangeSetKind::Run)
+    {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    Ok(begun)
+}
+
+/// Changes one person on this day, at random.
+fn live_through(
+    dice: &mut Dice,
+    hands: &mut Vec<Hand>,
+    told: &mut BTreeMap<&str, usize>,
+    day: usize,
+    today: Date,
+) {
+    let at = dice.roll(hands.len());
+    let hand = &mut hands[at];
+    match dice.roll(4) {
+        0 => {
+            hand.team = TEAMS[dice.roll(TEAMS.len())];
+            *told.entry("movers").or_default() += 1;
+        }
+        1 if hand.start <= today && hand.gone().is_none_or(|gone| gone > today) => {
+            hand.end = Some(today);
+            *told.entry("ended today").or_default() += 1;
+        }
+        2 if hand.gone().is_some_and(|gone| gone <= today) => {
+            (hand.start, hand.end) = (today + 3.days(), Some(today + 90.days()));
+            *told.entry("hired again").or_default() += 1;
+        }
+        3 => {
+            hand.family = format!("Reef{day}");
+            *told.entry("marriages").or_default() += 1;
+        }
+        _ => {}
+    }
 }
 
 /// What is not as the model says.

@@ -434,58 +434,7 @@ impl Changes {
                 before,
                 limit,
             } => {
-                let mut query: Vec<(&str, String)> = Vec::new();
-                query.extend(failed.then(|| ("state", "failed".to_owned())));
-                let (sets, more) = client
-                    .all_after::<ChangeSet>(
-                        "change-sets",
-                        &query,
-                        before.map(|id| id.to_string()),
-                        limit,
-                    )
-                    .await?;
-                if reach.json() {
-                    output::json(&sets)?;
-                } else if sets.is_empty() {
-                    let any = failed || before.is_some();
-                    let none =
-                        "no previews or runs yet: `eager-tide preview` shows what a run would do";
-                    output::line(if any {
-                        "no matching previews or runs"
-                    } else {
-                        none
-                    });
-                } else {
-                    output::table(
-                        &["id", "kind", "result", "started", "by", "changes", "note"],
-                        sets.iter().map(|s| {
-                            let states: Vec<String> = s
-                                .states
-                                .iter()
-                                .map(|c| format!("{} {}", c.count, label(c.state)))
-                                .collect();
-                            vec![
-                                s.id.to_string(),
-                                s.kind.to_string(),
-                                label(s.result),
-                                output::time(&s.started_at),
-                                s.principal.clone(),
-                                if states.is_empty() {
-                                    "none".into()
-                                } else {
-                                    states.join(", ")
-                                },
-                                s.note.clone().unwrap_or_default(),
-                            ]
-                        }),
-                    );
-                    if let Some(last) = sets.last().filter(|_| more) {
-                        output::line(&format!(
-                            "older ones: eager-tide changes list --before {}",
-                            last.id
-                        ));
-                    }
-                }
+                list_change_sets(reach, &client, failed, before, limit).await?;
             }
             Changes::Show {
                 id,
@@ -513,43 +462,7 @@ impl Changes {
                 query.extend(search.map(|s| ("search", s)));
                 query.extend(verdict.map(|v| ("filter", v.to_string())));
                 let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
-                if reach.json() {
-                    if values {
-                        output::json(
-                            &client
-                                .all::<Change>(&format!("change-sets/{id}/changes"), &query, limit)
-                                .await?
-                                .0,
-                        )?;
-                    } else {
-                        output::json(
-                            &client
-                                .all::<OutcomeLine>(
-                                    &format!("change-sets/{id}/lines"),
-                                    &query,
-                                    limit,
-                                )
-                                .await?
-                                .0,
-                        )?;
-                    }
-                } else if values {
-                    print_changes(&client, id, &query, limit).await?;
-                } else if query.is_empty() {
-                    summary(&set);
-                    lines(&client, &set, 8).await?;
-                } else {
-                    let (rows, more): (Vec<OutcomeLine>, bool) = client
-                        .all(&format!("change-sets/{id}/lines"), &query, limit)
-                        .await?;
-                    print_lines(&set, &rows);
-                    if rows.is_empty() {
-                        output::line("no matching records");
-                    }
-                    if more {
-                        output::line(&format!("… and more: --limit {}", limit * 10));
-                    }
-                }
+                show_change_set(reach, values, limit, query, set).await?;
             }
             Changes::Export { id, system } => {
                 let query: Vec<(&str, String)> =
@@ -560,43 +473,7 @@ impl Changes {
                 std::io::stdout().write_all(&file)?;
             }
             Changes::Compare { id, other } => {
-                let compared: ChangeComparison = client
-                    .get(&format!("change-sets/{id}/compare/{other}"), &[])
-                    .await?;
-                if reach.json() {
-                    output::json(&compared)?;
-                } else {
-                    output::line(&format!("{} changes in both", compared.same));
-                    for (set, only) in [(id, &compared.only_here), (other, &compared.only_there)] {
-                        output::line(&format!("\nonly in {set} ({})", only.len()));
-                        let row = |change: &Change| {
-                            let values: Vec<String> = change
-                                .values
-                                .iter()
-                                .map(|v| {
-                                    format!(
-                                        "{}: {} → {}",
-                                        v.attribute,
-                                        v.before.join(", "),
-                                        v.after.join(", ")
-                                    )
-                                })
-                                .collect();
-                            vec![
-                                change.label.clone(),
-                                change.system.clone(),
-                                change.kind.to_string(),
-                                values.join("; "),
-                            ]
-                        };
-                        if !only.is_empty() {
-                            output::table(
-                                &["person", "system", "change", "values"],
-                                only.iter().map(row),
-                            );
-                        }
-                    }
-                }
+                compare_change_sets(reach, &client, id, other).await?;
             }
             Changes::Cancel { id } => {
                 client
@@ -609,4 +486,159 @@ impl Changes {
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints previews and runs, the newest first.
+async fn list_change_sets(
+    reach: &Reach,
+    client: &Client,
+    failed: bool,
+    before: Option<i64>,
+    limit: usize,
+) -> anyhow::Result<()> {
+    let mut query: Vec<(&str, String)> = Vec::new();
+    query.extend(failed.then(|| ("state", "failed".to_owned())));
+    let (sets, more) = client
+        .all_after::<ChangeSet>(
+            "change-sets",
+            &query,
+            before.map(|id| id.to_string()),
+            limit,
+        )
+        .await?;
+    if reach.json() {
+        output::json(&sets)?;
+    } else if sets.is_empty() {
+        let any = failed || before.is_some();
+        let none = "no previews or runs yet: `eager-tide preview` shows what a run would do";
+        output::line(if any {
+            "no matching previews or runs"
+        } else {
+            none
+        });
+    } else {
+        output::table(
+            &["id", "kind", "result", "started", "by", "changes", "note"],
+            sets.iter().map(|s| {
+                let states: Vec<String> = s
+                    .states
+                    .iter()
+                    .map(|c| format!("{} {}", c.count, label(c.state)))
+                    .collect();
+                vec![
+                    s.id.to_string(),
+                    s.kind.to_string(),
+                    label(s.result),
+                    output::time(&s.started_at),
+                    s.principal.clone(),
+                    if states.is_empty() {
+                        "none".into()
+                    } else {
+                        states.join(", ")
+                    },
+                    s.note.clone().unwrap_or_default(),
+                ]
+            }),
+        );
+        if let Some(last) = sets.last().filter(|_| more) {
+            output::line(&format!(
+                "older ones: eager-tide changes list --before {}",
+                last.id
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Prints a preview or run, or those of its lines and changes that match.
+async fn show_change_set(
+    reach: &Reach,
+    values: bool,
+    limit: usize,
+    query: Vec<(&str, String)>,
+    set: ChangeSet,
+) -> anyhow::Result<()> {
+    let client = reach.client()?;
+    let id = set.id;
+    if reach.json() {
+        if values {
+            output::json(
+                &client
+                    .all::<Change>(&format!("change-sets/{id}/changes"), &query, limit)
+                    .await?
+                    .0,
+            )?;
+        } else {
+            output::json(
+                &client
+                    .all::<OutcomeLine>(&format!("change-sets/{id}/lines"), &query, limit)
+                    .await?
+                    .0,
+            )?;
+        }
+    } else if values {
+        print_changes(&client, id, &query, limit).await?;
+    } else if query.is_empty() {
+        summary(&set);
+        lines(&client, &set, 8).await?;
+    } else {
+        let (rows, more): (Vec<OutcomeLine>, bool) = client
+            .all(&format!("change-sets/{id}/lines"), &query, limit)
+            .await?;
+        print_lines(&set, &rows);
+        if rows.is_empty() {
+            output::line("no matching records");
+        }
+        if more {
+            output::line(&format!("… and more: --limit {}", limit * 10));
+        }
+    }
+    Ok(())
+}
+
+/// Prints what only one of two previews or runs contains.
+async fn compare_change_sets(
+    reach: &Reach,
+    client: &Client,
+    id: i64,
+    other: i64,
+) -> anyhow::Result<()> {
+    let compared: ChangeComparison = client
+        .get(&format!("change-sets/{id}/compare/{other}"), &[])
+        .await?;
+    if reach.json() {
+        output::json(&compared)?;
+    } else {
+        output::line(&format!("{} changes in both", compared.same));
+        for (set, only) in [(id, &compared.only_here), (other, &compared.only_there)] {
+            output::line(&format!("\nonly in {set} ({})", only.len()));
+            let row = |change: &Change| {
+                let values: Vec<String> = change
+                    .values
+                    .iter()
+                    .map(|v| {
+                        format!(
+                            "{}: {} → {}",
+                            v.attribute,
+                            v.before.join(", "),
+                            v.after.join(", ")
+                        )
+                    })
+                    .collect();
+                vec![
+                    change.label.clone(),
+                    change.system.clone(),
+                    change.kind.to_string(),
+                    values.join("; "),
+                ]
+            };
+            if !only.is_empty() {
+                output::table(
+                    &["person", "system", "change", "values"],
+                    only.iter().map(row),
+                );
+            }
+        }
+    }
+    Ok(())
 }

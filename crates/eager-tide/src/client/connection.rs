@@ -182,40 +182,10 @@ impl Connection {
         }
         match self.kind {
             SystemKind::Ldap => {
-                set(
-                    "base_dn",
-                    self.base_dn
-                        .clone()
-                        .context("a directory needs --base-dn, for example dc=skerry,dc=example")?
-                        .into(),
-                );
-                set("start_tls", self.start_tls.into());
-                set("bind_dn", self.bind_dn.clone().into());
-                set("backups", self.backup.clone().into());
-                set("referral_hosts", self.referral_host.clone().into());
-                set("person_classes", self.person_class.clone().into());
-                set("group_classes", self.group_class.clone().into());
-                if self.mark_passwords {
-                    set("mark_passwords", true.into());
-                }
-                if let Some(certificate) = &self.client_cert {
-                    set("client_pem", file(certificate)?.into());
-                    set("auth", "external".into());
-                }
+                self.ldap_settings(&mut set)?;
             }
             SystemKind::Scim => {
-                set("per_second", self.per_second.into());
-                set("in_flight", self.in_flight.into());
-                set("visible_after_seconds", self.visible_after.into());
-                let auth = match (&self.user, &self.header, &self.token_url) {
-                    (Some(user), ..) => serde_json::json!({"method": "basic", "user": user}),
-                    (_, Some(name), _) => serde_json::json!({"method": "header", "name": name}),
-                    (_, _, Some(url)) => {
-                        serde_json::json!({"method": "oauth", "token_url": url, "client_id": self.client_id, "scope": self.token_scope})
-                    }
-                    _ => serde_json::json!({"method": "bearer"}),
-                };
-                set("auth", auth);
+                self.scim_settings(&mut set);
             }
             SystemKind::Feed => {
                 set(
@@ -236,6 +206,60 @@ impl Connection {
             }
             SystemKind::Push => {}
         }
+        let secret = self.secret()?;
+        Ok(NewSystem {
+            name: self.name.clone(),
+            kind: self.kind,
+            settings: settings.into(),
+            secret,
+            first: None,
+        })
+    }
+
+    /// Adds the settings of a directory.
+    fn ldap_settings(&self, set: &mut impl FnMut(&str, serde_json::Value)) -> anyhow::Result<()> {
+        set(
+            "base_dn",
+            self.base_dn
+                .clone()
+                .context("a directory needs --base-dn, for example dc=skerry,dc=example")?
+                .into(),
+        );
+        set("start_tls", self.start_tls.into());
+        set("bind_dn", self.bind_dn.clone().into());
+        set("backups", self.backup.clone().into());
+        set("referral_hosts", self.referral_host.clone().into());
+        set("person_classes", self.person_class.clone().into());
+        set("group_classes", self.group_class.clone().into());
+        if self.mark_passwords {
+            set("mark_passwords", true.into());
+        }
+        if let Some(certificate) = &self.client_cert {
+            set("client_pem", file(certificate)?.into());
+            set("auth", "external".into());
+        }
+        Ok(())
+    }
+
+    /// Adds the settings of a SCIM service.
+    fn scim_settings(&self, set: &mut impl FnMut(&str, serde_json::Value)) {
+        set("per_second", self.per_second.into());
+        set("in_flight", self.in_flight.into());
+        set("visible_after_seconds", self.visible_after.into());
+        let auth = match (&self.user, &self.header, &self.token_url) {
+            (Some(user), ..) => serde_json::json!({"method": "basic", "user": user}),
+            (_, Some(name), _) => serde_json::json!({"method": "header", "name": name}),
+            (_, _, Some(url)) => {
+                serde_json::json!({"method": "oauth", "token_url": url, "client_id": self.client_id, "scope": self.token_scope})
+            }
+            _ => serde_json::json!({"method": "bearer"}),
+        };
+        set("auth", auth);
+    }
+
+    /// The secret that the system is reached with: from the environment, by its location, or from the
+    /// input.
+    fn secret(&self) -> anyhow::Result<Option<String>> {
         let anonymous = match self.kind {
             SystemKind::Ldap => self.bind_dn.is_none() && self.client_cert.is_none(),
             SystemKind::Feed | SystemKind::Push => true,
@@ -257,13 +281,7 @@ impl Connection {
             _ if anonymous => None,
             _ => Some(secret_from_input()?),
         };
-        Ok(NewSystem {
-            name: self.name.clone(),
-            kind: self.kind,
-            settings: settings.into(),
-            secret,
-            first: None,
-        })
+        Ok(secret)
     }
 
     /// The scope of its first rules.

@@ -78,49 +78,7 @@ impl Decisions {
         let mut chosen = Vec::new();
         let (id, answer, comment) = match self {
             Decisions::List => {
-                if reach.json() {
-                    output::json(&all)?;
-                } else if all.is_empty() {
-                    output::line("no decisions are pending");
-                } else {
-                    for one in &all {
-                        output::line(&one.title);
-                        output::line(&format!("    {}", one.message));
-                        if one.count > 1 || one.kind == DecisionKind::Match {
-                            let more = if one.count > one.names.len() {
-                                format!(" and {} more", one.count - one.names.len())
-                            } else {
-                                String::new()
-                            };
-                            output::line(&format!("    {}{more}", one.names.join(", ")));
-                        }
-                        match &one.blocked {
-                            Some(why) => {
-                                output::line(&format!("    you cannot answer this: {why}"))
-                            }
-                            None => one.answers.iter().for_each(|a| {
-                                output::line(&format!(
-                                    "    eager-tide decisions {} {}",
-                                    argument(*a),
-                                    one.id
-                                ));
-                                for offer in
-                                    one.offers.iter().filter(|_| *a == DecisionAnswer::Approve)
-                                {
-                                    output::line(&format!(
-                                        "        --choose '{}'",
-                                        offer.text.replace('\'', "'\\''")
-                                    ));
-                                }
-                            }),
-                        }
-                        if one.kind == DecisionKind::Match {
-                            output::line(&format!("    eager-tide matches {}", one.system));
-                        }
-                    }
-                }
-                let waits = all.iter().any(|one| one.kind != DecisionKind::Override);
-                return Ok(ExitCode::from(if waits { 3 } else { 0 }));
+                return list_decisions(reach, &all);
             }
             Decisions::Approve {
                 id,
@@ -155,35 +113,83 @@ impl Decisions {
             chosen,
         };
         client.tell(Method::POST, "decisions", Some(&new)).await?;
-        output::line(&match answer {
-            DecisionAnswer::Release => format!("{}: released; sent with the next run", one.title),
-            DecisionAnswer::Discard => format!(
-                "{}: discarded; they are not sent while they stay the same",
-                one.title
-            ),
-            DecisionAnswer::Approve if !new.chosen.is_empty() => {
-                format!(
-                    "{}: approved {}, rejected the others; sent with the next run once every level has approved",
-                    one.title,
-                    new.chosen.join(" and ")
-                )
-            }
-            DecisionAnswer::Approve => format!(
-                "{}: approved; sent with the next run once every level has approved",
-                one.title
-            ),
-            DecisionAnswer::Reject => {
-                format!("{}: rejected; not sent while it stays the same", one.title)
-            }
-            DecisionAnswer::Reopen => format!("{}: reopened with the next run", one.title),
-            DecisionAnswer::Repair => format!("{}: repaired with the next run", one.title),
-            DecisionAnswer::TakeBack => format!(
-                "{}: taken back; the next decision asks for an answer again",
-                one.title
-            ),
-            DecisionAnswer::Retry => format!("{}: retried with the next run", one.title),
-            DecisionAnswer::Acknowledge => format!("{}: acknowledged", one.title),
-        });
+        print_answer(answer, one, new);
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints the pending decisions. The exit code is 3 if one needs an answer.
+fn list_decisions(reach: &Reach, all: &[Decision]) -> anyhow::Result<ExitCode> {
+    if reach.json() {
+        output::json(all)?;
+    } else if all.is_empty() {
+        output::line("no decisions are pending");
+    } else {
+        for one in all {
+            output::line(&one.title);
+            output::line(&format!("    {}", one.message));
+            if one.count > 1 || one.kind == DecisionKind::Match {
+                let more = if one.count > one.names.len() {
+                    format!(" and {} more", one.count - one.names.len())
+                } else {
+                    String::new()
+                };
+                output::line(&format!("    {}{more}", one.names.join(", ")));
+            }
+            match &one.blocked {
+                Some(why) => output::line(&format!("    you cannot answer this: {why}")),
+                None => one.answers.iter().for_each(|a| {
+                    output::line(&format!(
+                        "    eager-tide decisions {} {}",
+                        argument(*a),
+                        one.id
+                    ));
+                    for offer in one.offers.iter().filter(|_| *a == DecisionAnswer::Approve) {
+                        output::line(&format!(
+                            "        --choose '{}'",
+                            offer.text.replace('\'', "'\\''")
+                        ));
+                    }
+                }),
+            }
+            if one.kind == DecisionKind::Match {
+                output::line(&format!("    eager-tide matches {}", one.system));
+            }
+        }
+    }
+    let waits = all.iter().any(|one| one.kind != DecisionKind::Override);
+    Ok(ExitCode::from(if waits { 3 } else { 0 }))
+}
+
+/// Says what the answer leads to.
+fn print_answer(answer: DecisionAnswer, one: &Decision, new: NewDecisionAnswer) {
+    output::line(&match answer {
+        DecisionAnswer::Release => format!("{}: released; sent with the next run", one.title),
+        DecisionAnswer::Discard => format!(
+            "{}: discarded; they are not sent while they stay the same",
+            one.title
+        ),
+        DecisionAnswer::Approve if !new.chosen.is_empty() => {
+            format!(
+                "{}: approved {}, rejected the others; sent with the next run once every level has approved",
+                one.title,
+                new.chosen.join(" and ")
+            )
+        }
+        DecisionAnswer::Approve => format!(
+            "{}: approved; sent with the next run once every level has approved",
+            one.title
+        ),
+        DecisionAnswer::Reject => {
+            format!("{}: rejected; not sent while it stays the same", one.title)
+        }
+        DecisionAnswer::Reopen => format!("{}: reopened with the next run", one.title),
+        DecisionAnswer::Repair => format!("{}: repaired with the next run", one.title),
+        DecisionAnswer::TakeBack => format!(
+            "{}: taken back; the next decision asks for an answer again",
+            one.title
+        ),
+        DecisionAnswer::Retry => format!("{}: retried with the next run", one.title),
+        DecisionAnswer::Acknowledge => format!("{}: acknowledged", one.title),
+    });
 }

@@ -185,28 +185,7 @@ impl Drafts {
         let client = reach.client()?;
         let draft = match self {
             Drafts::List => {
-                let drafts: Vec<DraftRow> = client.get("rules/drafts", &[]).await?;
-                if reach.json() {
-                    output::json(&drafts)?;
-                } else if drafts.is_empty() {
-                    output::line("no draft is open: `eager-tide rules draft new`");
-                } else {
-                    let rows = drafts.iter().map(|row| {
-                        vec![
-                            row.id.to_string(),
-                            row.name.clone(),
-                            row.base.to_string(),
-                            row.edition.to_string(),
-                            output::time(&row.changed_at),
-                            row.changed_by.clone(),
-                        ]
-                    });
-                    output::table(
-                        &["draft", "name", "from version", "edition", "saved", "by"],
-                        rows,
-                    );
-                }
-                return Ok(ExitCode::SUCCESS);
+                return list_drafts(reach, &client).await;
             }
             Drafts::Impact { id } => {
                 let impact: ImpactView = client
@@ -215,29 +194,7 @@ impl Drafts {
                 return show_impact(reach, &impact);
             }
             Drafts::Publish { id, edition } => {
-                let edition = match edition {
-                    Some(edition) => edition,
-                    None => {
-                        client
-                            .get::<Draft>(&format!("rules/drafts/{id}"), &[])
-                            .await?
-                            .row
-                            .edition
-                    }
-                };
-                let published: Published = client
-                    .send(
-                        Method::POST,
-                        &format!("rules/drafts/{id}/publish"),
-                        &PublishDraft { edition },
-                    )
-                    .await?;
-                if reach.json() {
-                    output::json(&published)?;
-                } else {
-                    print_published(&published);
-                }
-                return Ok(ExitCode::SUCCESS);
+                return publish_draft(reach, &client, id, edition).await;
             }
             Drafts::Discard { id } => {
                 client
@@ -246,24 +203,7 @@ impl Drafts {
                 output::line(&format!("draft {id} was discarded"));
                 return Ok(ExitCode::SUCCESS);
             }
-            Drafts::New { folder, name, from } => {
-                let files = folder
-                    .as_deref()
-                    .map(read)
-                    .transpose()?
-                    .map(|files| files.files);
-                client
-                    .send(
-                        Method::POST,
-                        "rules/drafts",
-                        &NewDraft {
-                            name,
-                            version: from,
-                            files,
-                        },
-                    )
-                    .await?
-            }
+            Drafts::New { folder, name, from } => create_draft(&client, folder, name, from).await?,
             Drafts::Show { id } => {
                 client
                     .get::<Draft>(&format!("rules/drafts/{id}"), &[])
@@ -299,6 +239,89 @@ impl Drafts {
             ExitCode::from(1)
         })
     }
+}
+
+/// Prints the open drafts.
+async fn list_drafts(reach: &Reach, client: &Client) -> anyhow::Result<ExitCode> {
+    let drafts: Vec<DraftRow> = client.get("rules/drafts", &[]).await?;
+    if reach.json() {
+        output::json(&drafts)?;
+    } else if drafts.is_empty() {
+        output::line("no draft is open: `eager-tide rules draft new`");
+    } else {
+        let rows = drafts.iter().map(|row| {
+            vec![
+                row.id.to_string(),
+                row.name.clone(),
+                row.base.to_string(),
+                row.edition.to_string(),
+                output::time(&row.changed_at),
+                row.changed_by.clone(),
+            ]
+        });
+        output::table(
+            &["draft", "name", "from version", "edition", "saved", "by"],
+            rows,
+        );
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Publishes a draft, in the edition given or the stored one.
+async fn publish_draft(
+    reach: &Reach,
+    client: &Client,
+    id: i64,
+    edition: Option<i64>,
+) -> anyhow::Result<ExitCode> {
+    let edition = match edition {
+        Some(edition) => edition,
+        None => {
+            client
+                .get::<Draft>(&format!("rules/drafts/{id}"), &[])
+                .await?
+                .row
+                .edition
+        }
+    };
+    let published: Published = client
+        .send(
+            Method::POST,
+            &format!("rules/drafts/{id}/publish"),
+            &PublishDraft { edition },
+        )
+        .await?;
+    if reach.json() {
+        output::json(&published)?;
+    } else {
+        print_published(&published);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Creates a draft from a folder, a version or the published rules.
+async fn create_draft(
+    client: &Client,
+    folder: Option<PathBuf>,
+    name: String,
+    from: Option<i64>,
+) -> anyhow::Result<Draft> {
+    let files = folder
+        .as_deref()
+        .map(read)
+        .transpose()?
+        .map(|files| files.files);
+    Ok(client
+        .send(
+            Method::POST,
+            "rules/drafts",
+            &NewDraft {
+                name,
+                version: from,
+                files,
+            },
+        )
+        .await?)
 }
 
 fn show_impact(reach: &Reach, impact: &ImpactView) -> anyhow::Result<ExitCode> {

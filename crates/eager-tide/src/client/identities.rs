@@ -187,79 +187,84 @@ pub fn print(found: &Explanation) {
         );
     }
     for account in &found.accounts {
-        output::line(&format!(
-            "\n{}: {}",
-            account.system,
-            match account.verdict {
-                verdict if account.hold.is_some() => on_hold(verdict).to_owned(),
-                Verdict::InSync => "in sync".to_owned(),
-                Verdict::Source => "source".to_owned(),
-                Verdict::Create => "an account will be created".to_owned(),
-                Verdict::Join => "an existing account will be linked".to_owned(),
-                Verdict::OutOfScope if found.identity.is_none() => "out of scope".to_owned(),
-                Verdict::OutOfScope if account.key.is_some() => "no longer in scope".to_owned(),
-                Verdict::OutOfScope => "no account".to_owned(),
-                Verdict::Update => "will be updated".to_owned(),
-                Verdict::Rename => "will be renamed".to_owned(),
-                Verdict::Enable => "will be enabled".to_owned(),
-                Verdict::Disable => "will be disabled".to_owned(),
-                Verdict::Orphaned => "orphaned: linked to no identity".to_owned(),
-                Verdict::OnHold => "on hold".to_owned(),
-            }
-        ));
-        let mut facts = vec![(
-            "reason",
-            format!(
-                "{}{}",
-                account.reason,
-                account
-                    .rule
-                    .as_ref()
-                    .map(|r| format!("  ({r})"))
-                    .unwrap_or_default()
-            ),
-        )];
-        if let Some(hold) = account
-            .hold
-            .as_ref()
-            .filter(|hold| **hold != account.reason)
-        {
-            facts.push(("on hold", hold.clone()));
+        print_account(found, account);
+    }
+}
+
+/// Prints what is decided about one account, and why.
+fn print_account(found: &Explanation, account: &tide_api::AccountReason) {
+    output::line(&format!(
+        "\n{}: {}",
+        account.system,
+        match account.verdict {
+            verdict if account.hold.is_some() => on_hold(verdict).to_owned(),
+            Verdict::InSync => "in sync".to_owned(),
+            Verdict::Source => "source".to_owned(),
+            Verdict::Create => "an account will be created".to_owned(),
+            Verdict::Join => "an existing account will be linked".to_owned(),
+            Verdict::OutOfScope if found.identity.is_none() => "out of scope".to_owned(),
+            Verdict::OutOfScope if account.key.is_some() => "no longer in scope".to_owned(),
+            Verdict::OutOfScope => "no account".to_owned(),
+            Verdict::Update => "will be updated".to_owned(),
+            Verdict::Rename => "will be renamed".to_owned(),
+            Verdict::Enable => "will be enabled".to_owned(),
+            Verdict::Disable => "will be disabled".to_owned(),
+            Verdict::Orphaned => "orphaned: linked to no identity".to_owned(),
+            Verdict::OnHold => "on hold".to_owned(),
         }
-        if let Some(since) = account.hold.as_ref().and(account.hold_since.as_ref()) {
-            let cause = account.hold_cause.map_or("on hold", super::holds::cause);
-            facts.push(("since", format!("{}, {cause}", output::time(since))));
-        }
-        if let (Some(name), Some(key)) = (&account.name, &account.key) {
-            facts.push(("account", format!("{name}  (key {key})")));
-        }
-        if let Some(by) = &account.linked_by {
-            facts.push(("link", by.clone()));
-        }
-        if let Some(known) = &account.freshness {
-            facts.push(("data", freshness::text(known)));
-        }
-        for (word, text) in facts {
-            output::line(&format!("  {word:<8} {text}"));
-        }
-        if !account.values.is_empty() {
-            let rows = account.values.iter().map(|v| {
-                let there = v.current.clone().unwrap_or_default();
-                let value = if there == v.value {
-                    there
-                } else {
-                    format!("{there}  (by the rules: {})", v.value)
-                };
-                vec![
-                    format!("  {}", v.attribute),
-                    value,
-                    value_state(v),
-                    because(v),
-                    v.rule.clone(),
-                ]
-            });
-            output::table(&["  attribute", "value", "status", "reason", "rule"], rows);
-        }
+    ));
+    let mut facts = vec![(
+        "reason",
+        format!(
+            "{}{}",
+            account.reason,
+            account
+                .rule
+                .as_ref()
+                .map(|r| format!("  ({r})"))
+                .unwrap_or_default()
+        ),
+    )];
+    if let Some(hold) = account
+        .hold
+        .as_ref()
+        .filter(|hold| **hold != account.reason)
+    {
+        facts.push(("on hold", hold.clone()));
+    }
+    if let Some(since) = account.hold.as_ref().and(account.hold_since.as_ref()) {
+        let cause = account.hold_cause.map_or("on hold", super::holds::cause);
+        facts.push(("since", format!("{}, {cause}", output::time(since))));
+    }
+    if let (Some(name), Some(key)) = (&account.name, &account.key) {
+        facts.push(("account", format!("{name}  (key {key})")));
+    }
+    if let Some(by) = &account.linked_by {
+        facts.push(("link", by.clone()));
+    }
+    if let Some(known) = &account.freshness {
+        facts.push(("data", freshness::text(known)));
+    }
+    for (word, text) in facts {
+        output::line(&format!("  {word:<8} {text}"));
+    }
+    if !account.values.is_empty() {
+        let rows = account.values.iter().map(|v| {
+            let there = v.current.clone().unwrap_or_default();
+            let value = if there == v.value {
+                there
+            } else {
+                format!("{there}  (by the rules: {})", v.value)
+            };
+            vec![
+                format!("  {}", v.attribute),
+                value,
+                value_state(v),
+                because(v),
+                v.rule.clone(),
+            ]
+        });
+        output::table(&["  attribute", "value", "status", "reason", "rule"], rows);
     }
 }
 
@@ -329,101 +334,10 @@ impl Identities {
                 stage,
                 limit,
             } => {
-                let mut query: Vec<(&str, String)> = Vec::new();
-                query.extend(search.clone().map(|s| ("search", s)));
-                query.extend(stage.map(|s| ("filter", s)));
-                let (found, more): (Vec<Identity>, bool) =
-                    client.all("identities", &query, limit).await?;
-                if reach.json() {
-                    output::json(&found)?;
-                } else {
-                    let value = |i: &Identity, name: &str| {
-                        i.attributes
-                            .iter()
-                            .find(|a| a.name == name)
-                            .map_or_else(|| "—".into(), |a| output::values(&a.values))
-                    };
-                    output::table(
-                        &["name", "number", "mail", "stage", "systems", "id"],
-                        found.iter().map(|i| {
-                            vec![
-                                i.label.clone(),
-                                value(i, "employeeNumber"),
-                                value(i, "mail"),
-                                i.stage.to_string(),
-                                i.systems.join(", "),
-                                i.id.clone(),
-                            ]
-                        }),
-                    );
-                    if found.is_empty() {
-                        output::line(&match &search {
-                            Some(text) => format!(
-                                "no identity matches `{text}`: give a part of a name, a number or an address"
-                            ),
-                            None => "no identities yet: the first run creates them".to_owned(),
-                        });
-                    }
-                    if more {
-                        output::line(&format!("… and more: --limit {}", limit * 10));
-                    }
-                }
+                list_identities(reach, &client, search, stage, limit).await?;
             }
             Identities::Show { .. } => {
-                let detail: IdentityDetail = client
-                    .get(&format!("identities/{}", segment(&id)), &[])
-                    .await?;
-                if reach.json() {
-                    output::json(&detail)?;
-                } else {
-                    print(&detail.explanation);
-                    output::line("\nlinks");
-                    output::table(
-                        &["  system", "account", "linked", "by", "ended"],
-                        detail.links.iter().map(|l| {
-                            let ended = l.ended_at.as_ref().map_or_else(
-                                || "—".into(),
-                                |at| {
-                                    format!(
-                                        "{} {}",
-                                        output::time(at),
-                                        l.ended_by.clone().unwrap_or_default()
-                                    )
-                                },
-                            );
-                            vec![
-                                format!("  {}", l.system),
-                                l.account.clone(),
-                                output::time(&l.created_at),
-                                l.created_by.clone(),
-                                ended,
-                            ]
-                        }),
-                    );
-                    output::line("\nhistory, the newest first");
-                    output::table(
-                        &[
-                            "  when", "run", "by", "change", "system", "state", "values", "reason",
-                        ],
-                        detail.history.iter().map(|c| {
-                            vec![
-                                format!(
-                                    "  {}",
-                                    c.settled_at
-                                        .as_deref()
-                                        .map_or_else(|| "—".into(), output::time)
-                                ),
-                                c.change_set.to_string(),
-                                c.principal.clone().unwrap_or_default(),
-                                c.kind.to_string(),
-                                c.system.clone(),
-                                label(c.state),
-                                before_and_after(&c.values),
-                                c.reason.clone(),
-                            ]
-                        }),
-                    );
-                }
+                show_identity(reach, &client, &id).await?;
             }
             Identities::Lifecycle { .. } => {
                 let line: LifecycleView = client
@@ -441,24 +355,7 @@ impl Identities {
                 dry_run,
                 ..
             } => {
-                let place = format!("identities/{}/departure", segment(&id));
-                let mut query: Vec<(&str, String)> = Vec::new();
-                query.extend(when.at.clone().map(|at| ("at", at)));
-                query.extend(when.last_day.clone().map(|day| ("last_day", day)));
-                let impact: DepartureImpactView = client.get(&place, &query).await?;
-                if !dry_run {
-                    let leave = NewDeparture {
-                        at: when.at,
-                        last_day: when.last_day,
-                        comment,
-                    };
-                    client.tell(Method::PUT, &place, Some(&leave)).await?;
-                }
-                if reach.json() {
-                    output::json(&impact)?;
-                } else {
-                    departure(&impact, dry_run);
-                }
+                depart(reach, &id, when, comment, dry_run).await?;
             }
             Identities::Reinstate { .. } => {
                 client
@@ -503,6 +400,144 @@ impl Identities {
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints the identities that match.
+async fn list_identities(
+    reach: &Reach,
+    client: &super::Client,
+    search: Option<String>,
+    stage: Option<String>,
+    limit: usize,
+) -> anyhow::Result<()> {
+    let mut query: Vec<(&str, String)> = Vec::new();
+    query.extend(search.clone().map(|s| ("search", s)));
+    query.extend(stage.map(|s| ("filter", s)));
+    let (found, more): (Vec<Identity>, bool) = client.all("identities", &query, limit).await?;
+    if reach.json() {
+        output::json(&found)?;
+    } else {
+        let value = |i: &Identity, name: &str| {
+            i.attributes
+                .iter()
+                .find(|a| a.name == name)
+                .map_or_else(|| "—".into(), |a| output::values(&a.values))
+        };
+        output::table(
+            &["name", "number", "mail", "stage", "systems", "id"],
+            found.iter().map(|i| {
+                vec![
+                    i.label.clone(),
+                    value(i, "employeeNumber"),
+                    value(i, "mail"),
+                    i.stage.to_string(),
+                    i.systems.join(", "),
+                    i.id.clone(),
+                ]
+            }),
+        );
+        if found.is_empty() {
+            output::line(&match &search {
+                Some(text) => format!(
+                    "no identity matches `{text}`: give a part of a name, a number or an address"
+                ),
+                None => "no identities yet: the first run creates them".to_owned(),
+            });
+        }
+        if more {
+            output::line(&format!("… and more: --limit {}", limit * 10));
+        }
+    }
+    Ok(())
+}
+
+/// Prints an identity with its links and its history.
+async fn show_identity(reach: &Reach, client: &super::Client, id: &str) -> anyhow::Result<()> {
+    let detail: IdentityDetail = client
+        .get(&format!("identities/{}", segment(id)), &[])
+        .await?;
+    if reach.json() {
+        output::json(&detail)?;
+    } else {
+        print(&detail.explanation);
+        output::line("\nlinks");
+        output::table(
+            &["  system", "account", "linked", "by", "ended"],
+            detail.links.iter().map(|l| {
+                let ended = l.ended_at.as_ref().map_or_else(
+                    || "—".into(),
+                    |at| {
+                        format!(
+                            "{} {}",
+                            output::time(at),
+                            l.ended_by.clone().unwrap_or_default()
+                        )
+                    },
+                );
+                vec![
+                    format!("  {}", l.system),
+                    l.account.clone(),
+                    output::time(&l.created_at),
+                    l.created_by.clone(),
+                    ended,
+                ]
+            }),
+        );
+        output::line("\nhistory, the newest first");
+        output::table(
+            &[
+                "  when", "run", "by", "change", "system", "state", "values", "reason",
+            ],
+            detail.history.iter().map(|c| {
+                vec![
+                    format!(
+                        "  {}",
+                        c.settled_at
+                            .as_deref()
+                            .map_or_else(|| "—".into(), output::time)
+                    ),
+                    c.change_set.to_string(),
+                    c.principal.clone().unwrap_or_default(),
+                    c.kind.to_string(),
+                    c.system.clone(),
+                    label(c.state),
+                    before_and_after(&c.values),
+                    c.reason.clone(),
+                ]
+            }),
+        );
+    }
+    Ok(())
+}
+
+/// Schedules or starts a departure, or shows its impact only.
+async fn depart(
+    reach: &Reach,
+    id: &str,
+    when: When,
+    comment: String,
+    dry_run: bool,
+) -> anyhow::Result<()> {
+    let client = reach.client()?;
+    let place = format!("identities/{}/departure", segment(id));
+    let mut query: Vec<(&str, String)> = Vec::new();
+    query.extend(when.at.clone().map(|at| ("at", at)));
+    query.extend(when.last_day.clone().map(|day| ("last_day", day)));
+    let impact: DepartureImpactView = client.get(&place, &query).await?;
+    if !dry_run {
+        let leave = NewDeparture {
+            at: when.at,
+            last_day: when.last_day,
+            comment,
+        };
+        client.tell(Method::PUT, &place, Some(&leave)).await?;
+    }
+    if reach.json() {
+        output::json(&impact)?;
+    } else {
+        departure(&impact, dry_run);
+    }
+    Ok(())
 }
 
 fn life(line: &LifecycleView) {

@@ -304,28 +304,7 @@ impl Matches {
             return Ok(ExitCode::SUCCESS);
         }
         if let Some(who) = &self.person {
-            let line = self.find(&client, who).await?;
-            if let Some(decision) = self.decision() {
-                let answer = self.answer(&client, &line, decision).await?;
-                return self.send(&client, reach, &[answer]).await;
-            }
-            if line.candidates == 0 {
-                print_lines(std::slice::from_ref(&line));
-                return Ok(ExitCode::SUCCESS);
-            }
-            let case = self.case(&client, &line).await?;
-            if reach.json() {
-                output::json(&case)?
-            } else {
-                print_case(&case)
-            }
-            if !reach.json() {
-                output::line(&format!(
-                    "\nanswer: `eager-tide matches {} --person \"{}\" --join --candidate NAME`, or --never, --new, --skip",
-                    self.system, line.label
-                ));
-            }
-            return Ok(ExitCode::SUCCESS);
+            return self.answer_or_compare(reach, &client, who).await;
         }
         let view = self
             .view(
@@ -336,19 +315,7 @@ impl Matches {
             )
             .await?;
         if let (true, Some(decision)) = (self.all, self.decision()) {
-            let lines: Vec<&MatchLine> = view
-                .lines
-                .iter()
-                .filter(|line| decision != MatchDecision::Join || line.candidates == 1)
-                .collect();
-            if lines.is_empty() {
-                bail!("no matching records");
-            }
-            let mut answers = Vec::with_capacity(lines.len());
-            for line in lines {
-                answers.push(self.answer(&client, line, decision).await?);
-            }
-            return self.send(&client, reach, &answers).await;
+            return self.answer_all(reach, &client, &view, decision).await;
         }
         if self.decision().is_some() {
             bail!("which record? Use --person WHO, or --status … --all");
@@ -358,41 +325,7 @@ impl Matches {
             return Ok(ExitCode::SUCCESS);
         }
         if self.status.is_none() && self.search.is_empty() {
-            output::table(
-                &["status", "records"],
-                view.counts
-                    .iter()
-                    .filter(|c| c.count > 0)
-                    .map(|c| vec![label(c.status), c.count.to_string()]),
-            );
-            if !view.linked_by.is_empty() {
-                output::line("");
-                output::table(
-                    &["linked by", "accounts"],
-                    view.linked_by
-                        .iter()
-                        .map(|c| vec![c.basis.clone(), c.count.to_string()]),
-                );
-            }
-            if !view.answers.is_empty() {
-                output::line("");
-                output::table(
-                    &["id", "answer", "record", "by", "when"],
-                    view.answers.iter().take(self.limit).map(|a| {
-                        vec![
-                            a.id.to_string(),
-                            a.answer.to_string(),
-                            a.label.clone(),
-                            a.principal.clone(),
-                            output::time(&a.created_at),
-                        ]
-                    }),
-                );
-            }
-            output::line(&format!(
-                "\n`eager-tide matches {} --status ambiguous` lists records; --person WHO compares one with its candidates",
-                self.system
-            ));
+            self.print_counts(&view);
         } else if view.lines.is_empty() {
             output::line("no matching records");
         } else {
@@ -406,5 +339,98 @@ impl Matches {
             }
         }
         Ok(ExitCode::SUCCESS)
+    }
+
+    /// Answers for one record, or compares it with its candidates.
+    async fn answer_or_compare(
+        &self,
+        reach: &Reach,
+        client: &Client,
+        who: &str,
+    ) -> anyhow::Result<ExitCode> {
+        let line = self.find(client, who).await?;
+        if let Some(decision) = self.decision() {
+            let answer = self.answer(client, &line, decision).await?;
+            return self.send(client, reach, &[answer]).await;
+        }
+        if line.candidates == 0 {
+            print_lines(std::slice::from_ref(&line));
+            return Ok(ExitCode::SUCCESS);
+        }
+        let case = self.case(client, &line).await?;
+        if reach.json() {
+            output::json(&case)?
+        } else {
+            print_case(&case)
+        }
+        if !reach.json() {
+            output::line(&format!(
+                "\nanswer: `eager-tide matches {} --person \"{}\" --join --candidate NAME`, or --never, --new, --skip",
+                self.system, line.label
+            ));
+        }
+        Ok(ExitCode::SUCCESS)
+    }
+
+    /// Gives the same answer for all records that match.
+    async fn answer_all(
+        &self,
+        reach: &Reach,
+        client: &Client,
+        view: &MatchView,
+        decision: MatchDecision,
+    ) -> anyhow::Result<ExitCode> {
+        let lines: Vec<&MatchLine> = view
+            .lines
+            .iter()
+            .filter(|line| decision != MatchDecision::Join || line.candidates == 1)
+            .collect();
+        if lines.is_empty() {
+            bail!("no matching records");
+        }
+        let mut answers = Vec::with_capacity(lines.len());
+        for line in lines {
+            answers.push(self.answer(&client, line, decision).await?);
+        }
+        self.send(&client, reach, &answers).await
+    }
+
+    /// Prints the counts of each status, the links and the answers.
+    fn print_counts(&self, view: &MatchView) {
+        output::table(
+            &["status", "records"],
+            view.counts
+                .iter()
+                .filter(|c| c.count > 0)
+                .map(|c| vec![label(c.status), c.count.to_string()]),
+        );
+        if !view.linked_by.is_empty() {
+            output::line("");
+            output::table(
+                &["linked by", "accounts"],
+                view.linked_by
+                    .iter()
+                    .map(|c| vec![c.basis.clone(), c.count.to_string()]),
+            );
+        }
+        if !view.answers.is_empty() {
+            output::line("");
+            output::table(
+                &["id", "answer", "record", "by", "when"],
+                view.answers.iter().take(self.limit).map(|a| {
+                    vec![
+                        a.id.to_string(),
+                        a.answer.to_string(),
+                        a.label.clone(),
+                        a.principal.clone(),
+                        output::time(&a.created_at),
+                    ]
+                }),
+            );
+        }
+        output::line(&format!(
+            "\n`eager-tide matches {} --status ambiguous` lists records; --person WHO compares one with its candidates",
+            self.system
+        ));
     }
 }

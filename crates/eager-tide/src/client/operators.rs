@@ -76,28 +76,7 @@ impl Operators {
         let client = reach.client()?;
         match self {
             Operators::List => {
-                let all: Vec<Operator> = client.get("operators", &[]).await?;
-                if reach.json() {
-                    output::json(&all)?;
-                    return Ok(ExitCode::SUCCESS);
-                }
-                output::table(
-                    &["operator", "groups", "person", "since", "deactivated"],
-                    all.iter().map(|one| {
-                        let ended = one
-                            .ended_at
-                            .as_deref()
-                            .map(output::time)
-                            .unwrap_or_default();
-                        vec![
-                            one.name.clone(),
-                            one.groups.join(", "),
-                            one.person.clone().unwrap_or_default(),
-                            output::time(&one.created_at),
-                            ended,
-                        ]
-                    }),
-                );
+                list_operators(reach, &client).await?;
             }
             Operators::Add(about) => {
                 let new = NewOperator::from(about);
@@ -113,24 +92,7 @@ impl Operators {
                 }
             }
             Operators::Set(about) => {
-                let new = NewOperator::from(about);
-                client
-                    .tell(
-                        Method::PUT,
-                        &format!("operators/{}", segment(&new.name)),
-                        Some(&new),
-                    )
-                    .await?;
-                let groups = if new.groups.is_empty() {
-                    "no group".to_owned()
-                } else {
-                    new.groups.join(", ")
-                };
-                output::line(&format!(
-                    "{}: {groups}; {}",
-                    new.name,
-                    new.person.map_or("no person".into(), |p| format!("is {p}"))
-                ));
+                set_operator(&client, about).await?;
             }
             Operators::Token {
                 name,
@@ -181,4 +143,54 @@ impl Operators {
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints the operators.
+async fn list_operators(reach: &Reach, client: &super::Client) -> anyhow::Result<()> {
+    let all: Vec<Operator> = client.get("operators", &[]).await?;
+    if reach.json() {
+        output::json(&all)?;
+        return Ok(());
+    }
+    output::table(
+        &["operator", "groups", "person", "since", "deactivated"],
+        all.iter().map(|one| {
+            let ended = one
+                .ended_at
+                .as_deref()
+                .map(output::time)
+                .unwrap_or_default();
+            vec![
+                one.name.clone(),
+                one.groups.join(", "),
+                one.person.clone().unwrap_or_default(),
+                output::time(&one.created_at),
+                ended,
+            ]
+        }),
+    );
+    Ok(())
+}
+
+/// Replaces the groups and the person of an operator.
+async fn set_operator(client: &super::Client, about: About) -> anyhow::Result<()> {
+    let new = NewOperator::from(about);
+    client
+        .tell(
+            Method::PUT,
+            &format!("operators/{}", segment(&new.name)),
+            Some(&new),
+        )
+        .await?;
+    let groups = if new.groups.is_empty() {
+        "no group".to_owned()
+    } else {
+        new.groups.join(", ")
+    };
+    output::line(&format!(
+        "{}: {groups}; {}",
+        new.name,
+        new.person.map_or("no person".into(), |p| format!("is {p}"))
+    ));
+    Ok(())
 }

@@ -25,7 +25,7 @@ pub fn plural(number: usize, noun: &str) -> String {
 }
 
 /// Prints a value for programs.
-pub fn json<T: Serialize>(value: &T) -> anyhow::Result<()> {
+pub fn json<T: Serialize + ?Sized>(value: &T) -> anyhow::Result<()> {
     let _ = writeln!(
         std::io::stdout(),
         "{}",

@@ -181,46 +181,7 @@ impl Roles {
                 }
             }
             Roles::Show { name } => {
-                let all: tide_api::Roles = client.get("roles", &[]).await?;
-                let Some(role) = all.roles.into_iter().find(|role| role.name == name) else {
-                    anyhow::bail!("there is no role `{name}`: `eager-tide roles list` lists them");
-                };
-                if reach.json() {
-                    output::json(&role)?;
-                } else {
-                    output::line(&format!(
-                        "{} · priority {} · {}",
-                        role.name, role.priority, role.rule
-                    ));
-                    output::line(&format!(
-                        "  {}",
-                        role.when
-                            .clone()
-                            .unwrap_or_else(|| "manual, or through another role".to_owned())
-                    ));
-                    role.values
-                        .iter()
-                        .for_each(|value| output::line(&format!("  {value}")));
-                    output::line("");
-                    output::table(
-                        &["holder", "reason", "until", "id"],
-                        role.holders.iter().map(|one| {
-                            let until = one
-                                .until
-                                .as_deref()
-                                .map_or_else(|| "—".to_owned(), output::time);
-                            vec![
-                                one.label.clone(),
-                                one.by.clone(),
-                                until,
-                                one.identity.clone(),
-                            ]
-                        }),
-                    );
-                    if role.holders.is_empty() {
-                        output::line("no holders");
-                    }
-                }
+                show_role(reach, &client, name).await?;
             }
             Roles::Grant {
                 name,
@@ -229,23 +190,13 @@ impl Roles {
                 until,
                 comment,
             } => {
-                let id = client.identity(&who).await?;
-                let give = NewRoleGrant {
-                    identity: id,
+                let grant = NewRoleGrant {
+                    identity: client.identity(&who).await?,
                     from,
                     until,
                     comment,
                 };
-                client
-                    .tell(
-                        Method::POST,
-                        &format!("roles/{}/holders", segment(&name)),
-                        Some(&give),
-                    )
-                    .await?;
-                output::line(&format!(
-                    "granted: {name}; its effects follow with the next run"
-                ));
+                grant_role(&client, &name, &grant).await?;
             }
             Roles::Simulate { name, when } => {
                 let simulation: RoleSimulationView = client
@@ -277,4 +228,68 @@ impl Roles {
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints a role with its holders.
+async fn show_role(reach: &Reach, client: &super::Client, name: String) -> anyhow::Result<()> {
+    let all: tide_api::Roles = client.get("roles", &[]).await?;
+    let Some(role) = all.roles.into_iter().find(|role| role.name == name) else {
+        anyhow::bail!("there is no role `{name}`: `eager-tide roles list` lists them");
+    };
+    if reach.json() {
+        output::json(&role)?;
+    } else {
+        output::line(&format!(
+            "{} · priority {} · {}",
+            role.name, role.priority, role.rule
+        ));
+        output::line(&format!(
+            "  {}",
+            role.when
+                .clone()
+                .unwrap_or_else(|| "manual, or through another role".to_owned())
+        ));
+        role.values
+            .iter()
+            .for_each(|value| output::line(&format!("  {value}")));
+        output::line("");
+        output::table(
+            &["holder", "reason", "until", "id"],
+            role.holders.iter().map(|one| {
+                let until = one
+                    .until
+                    .as_deref()
+                    .map_or_else(|| "—".to_owned(), output::time);
+                vec![
+                    one.label.clone(),
+                    one.by.clone(),
+                    until,
+                    one.identity.clone(),
+                ]
+            }),
+        );
+        if role.holders.is_empty() {
+            output::line("no holders");
+        }
+    }
+    Ok(())
+}
+
+/// Grants a role to a person.
+async fn grant_role(
+    client: &super::Client,
+    name: &str,
+    grant: &NewRoleGrant,
+) -> anyhow::Result<()> {
+    client
+        .tell(
+            Method::POST,
+            &format!("roles/{}/holders", segment(name)),
+            Some(grant),
+        )
+        .await?;
+    output::line(&format!(
+        "granted: {name}; its effects follow with the next run"
+    ));
+    Ok(())
 }

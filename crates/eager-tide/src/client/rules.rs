@@ -163,29 +163,7 @@ impl Rules {
         let client = reach.client()?;
         match self {
             Rules::Check { folder } => {
-                let check: RuleCheck = client
-                    .send(Method::POST, "rules/check", &read(&folder)?)
-                    .await?;
-                if reach.json() {
-                    output::json(&check)?;
-                } else {
-                    print_faults(&check.faults);
-                    let errors = check
-                        .faults
-                        .iter()
-                        .filter(|f| f.severity == FaultSeverity::Error)
-                        .count();
-                    output::line(&format!(
-                        "{}, {}",
-                        output::plural(errors, "error"),
-                        output::plural(check.faults.len() - errors, "warning")
-                    ));
-                }
-                return Ok(if check.usable {
-                    ExitCode::SUCCESS
-                } else {
-                    ExitCode::from(1)
-                });
+                return check_rules(reach, &client, folder).await;
             }
             Rules::Impact { folder } => return drafts::impact_of(reach, &folder).await,
             Rules::Draft(draft) => return draft.run(reach).await,
@@ -210,50 +188,10 @@ impl Rules {
                 return drafts::evaluate_mapping(&client, reach, new).await;
             }
             Rules::Publish { folder, force } => {
-                let mut files = read(&folder)?;
-                files.based_on = exported_version(&folder).filter(|_| !force);
-                let published: Published = client.send(Method::PUT, "rules", &files).await?;
-                if exported_version(&folder).is_some() {
-                    std::fs::write(folder.join(VERSION), format!("{}\n", published.version))?;
-                }
-                if reach.json() {
-                    output::json(&published)?;
-                } else {
-                    print_published(&published);
-                }
+                publish_rules(reach, &client, folder, force).await?;
             }
             Rules::Show => {
-                let rules: tide_api::Rules = client.get("rules", &[]).await?;
-                if reach.json() {
-                    output::json(&rules)?;
-                    return Ok(ExitCode::SUCCESS);
-                }
-                match (&rules.created_at, &rules.principal) {
-                    (Some(made), Some(who)) => output::line(&format!(
-                        "version {} · published {} by {who}",
-                        rules.version,
-                        output::time(made)
-                    )),
-                    _ => output::line(
-                        "no rules were published yet: `eager-tide rules publish FOLDER`",
-                    ),
-                }
-                freshness::print_required_reads(&rules.required_reads);
-                section("attributes of identities", &rules.identities);
-                for system in &rules.systems {
-                    output::line(&format!("\n{} · {}", system.system, system.object));
-                    section("scope", &system.scope);
-                    section("match", &system.matching);
-                    section("inbound: account → identity", &system.inbound);
-                    section("outbound: identity → account", &system.outbound);
-                    if !system.outbound.is_empty() {
-                        output::line(&format!("\n  out of scope: {}", system.on_out_of_scope));
-                    }
-                    section("external changes and initial passwords", &system.otherwise);
-                    section("examples: given a record, expect", &system.examples);
-                }
-                section("guards", &rules.guards);
-                print_faults(&rules.faults);
+                show_rules(reach, &client).await?;
             }
             Rules::Evaluate {
                 expression: Some(expression),
@@ -269,69 +207,170 @@ impl Rules {
                     draft,
                     object,
                 };
-                let found: EvaluationView =
-                    client.send(Method::POST, "rules/evaluate", &new).await?;
-                if reach.json() {
-                    output::json(&found)?;
-                } else {
-                    output::line(&match &found.account {
-                        Some(account) => {
-                            format!("{} · account {account}\n", found.label)
-                        }
-                        None => format!("{}\n", found.label),
-                    });
-                    if !found.steps.is_empty() {
-                        output::table(
-                            &["subexpression", "result"],
-                            found
-                                .steps
-                                .iter()
-                                .map(|step| vec![step.text.clone(), step.value.clone()]),
-                        );
-                    }
-                    match &found.fault {
-                        None if found.values.is_empty() => output::line("\nno value"),
-                        None => output::line(&format!("\n= {}", found.values.join(" · "))),
-                        Some(fault) => {
-                            output::line(&format!(
-                                "{expression}\n{}^ {}",
-                                " ".repeat(fault.offset),
-                                fault.message
-                            ));
-                            if let Some(help) = &fault.help {
-                                output::line(&format!("to do: {help}"));
-                            }
-                        }
-                    }
-                }
-                return Ok(if found.fault.is_none() {
-                    ExitCode::SUCCESS
-                } else {
-                    ExitCode::from(1)
-                });
+                return evaluate_expression(reach, &client, expression, new).await;
             }
             Rules::Export { folder } => {
-                let rules: tide_api::Rules = client.get("rules", &[]).await?;
-                std::fs::create_dir_all(&folder)?;
-                for file in &rules.files {
-                    // The service allows plain names only; do not trust it.
-                    if file.name.contains(['/', '\\']) {
-                        bail!(
-                            "the service sent a file named `{}`, and it was not written",
-                            file.name
-                        );
-                    }
-                    std::fs::write(folder.join(&file.name), &file.text)?;
-                }
-                std::fs::write(folder.join(VERSION), format!("{}\n", rules.version))?;
-                output::line(&format!(
-                    "{} files of version {} were written to {}",
-                    rules.files.len(),
-                    rules.version,
-                    folder.display()
-                ));
+                export_rules(client, folder).await?;
             }
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Checks a folder of rules without publishing it.
+async fn check_rules(
+    reach: &Reach,
+    client: &super::Client,
+    folder: PathBuf,
+) -> anyhow::Result<ExitCode> {
+    let check: RuleCheck = client
+        .send(Method::POST, "rules/check", &read(&folder)?)
+        .await?;
+    if reach.json() {
+        output::json(&check)?;
+    } else {
+        print_faults(&check.faults);
+        let errors = check
+            .faults
+            .iter()
+            .filter(|f| f.severity == FaultSeverity::Error)
+            .count();
+        output::line(&format!(
+            "{}, {}",
+            output::plural(errors, "error"),
+            output::plural(check.faults.len() - errors, "warning")
+        ));
+    }
+    Ok(if check.usable {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(1)
+    })
+}
+
+/// Publishes a folder of rules.
+async fn publish_rules(
+    reach: &Reach,
+    client: &super::Client,
+    folder: PathBuf,
+    force: bool,
+) -> anyhow::Result<()> {
+    let mut files = read(&folder)?;
+    files.based_on = exported_version(&folder).filter(|_| !force);
+    let published: Published = client.send(Method::PUT, "rules", &files).await?;
+    if exported_version(&folder).is_some() {
+        std::fs::write(folder.join(VERSION), format!("{}\n", published.version))?;
+    }
+    if reach.json() {
+        output::json(&published)?;
+    } else {
+        print_published(&published);
+    }
+    Ok(())
+}
+
+/// Prints the published rules.
+async fn show_rules(reach: &Reach, client: &super::Client) -> anyhow::Result<()> {
+    let rules: tide_api::Rules = client.get("rules", &[]).await?;
+    if reach.json() {
+        output::json(&rules)?;
+        return Ok(());
+    }
+    match (&rules.created_at, &rules.principal) {
+        (Some(made), Some(who)) => output::line(&format!(
+            "version {} · published {} by {who}",
+            rules.version,
+            output::time(made)
+        )),
+        _ => output::line("no rules were published yet: `eager-tide rules publish FOLDER`"),
+    }
+    freshness::print_required_reads(&rules.required_reads);
+    section("attributes of identities", &rules.identities);
+    for system in &rules.systems {
+        output::line(&format!("\n{} · {}", system.system, system.object));
+        section("scope", &system.scope);
+        section("match", &system.matching);
+        section("inbound: account → identity", &system.inbound);
+        section("outbound: identity → account", &system.outbound);
+        if !system.outbound.is_empty() {
+            output::line(&format!("\n  out of scope: {}", system.on_out_of_scope));
+        }
+        section("external changes and initial passwords", &system.otherwise);
+        section("examples: given a record, expect", &system.examples);
+    }
+    section("guards", &rules.guards);
+    print_faults(&rules.faults);
+    Ok(())
+}
+
+/// Evaluates an expression about an object and prints each step.
+async fn evaluate_expression(
+    reach: &Reach,
+    client: &super::Client,
+    expression: String,
+    new: NewEvaluation,
+) -> anyhow::Result<ExitCode> {
+    let found: EvaluationView = client.send(Method::POST, "rules/evaluate", &new).await?;
+    if reach.json() {
+        output::json(&found)?;
+    } else {
+        output::line(&match &found.account {
+            Some(account) => {
+                format!("{} · account {account}\n", found.label)
+            }
+            None => format!("{}\n", found.label),
+        });
+        if !found.steps.is_empty() {
+            output::table(
+                &["subexpression", "result"],
+                found
+                    .steps
+                    .iter()
+                    .map(|step| vec![step.text.clone(), step.value.clone()]),
+            );
+        }
+        match &found.fault {
+            None if found.values.is_empty() => output::line("\nno value"),
+            None => output::line(&format!("\n= {}", found.values.join(" · "))),
+            Some(fault) => {
+                output::line(&format!(
+                    "{expression}\n{}^ {}",
+                    " ".repeat(fault.offset),
+                    fault.message
+                ));
+                if let Some(help) = &fault.help {
+                    output::line(&format!("to do: {help}"));
+                }
+            }
+        }
+    }
+    Ok(if found.fault.is_none() {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(1)
+    })
+}
+
+/// Writes the published rule files into a folder.
+async fn export_rules(client: super::Client, folder: PathBuf) -> anyhow::Result<()> {
+    let rules: tide_api::Rules = client.get("rules", &[]).await?;
+    std::fs::create_dir_all(&folder)?;
+    for file in &rules.files {
+        // The service allows plain names only; do not trust it.
+        if file.name.contains(['/', '\\']) {
+            bail!(
+                "the service sent a file named `{}`, and it was not written",
+                file.name
+            );
+        }
+        std::fs::write(folder.join(&file.name), &file.text)?;
+    }
+    std::fs::write(folder.join(VERSION), format!("{}\n", rules.version))?;
+    output::line(&format!(
+        "{} files of version {} were written to {}",
+        rules.files.len(),
+        rules.version,
+        folder.display()
+    ));
+    Ok(())
 }

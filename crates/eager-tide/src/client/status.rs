@@ -36,6 +36,26 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
         super::systems::print(&overview.systems);
         output::line("");
     }
+    print_figures(&overview);
+    output::line(&format!(
+        "on hold      {}",
+        if overview.holds.is_empty() {
+            "no records".into()
+        } else {
+            super::holds::counts(&overview.holds)
+        }
+    ));
+    print_alerts(&overview);
+    // The exit code lets monitors skip the text.
+    let is_bad = overview
+        .attention
+        .iter()
+        .any(|one| one.severity == Severity::Critical);
+    Ok(ExitCode::from(if is_bad { 3 } else { 0 }))
+}
+
+/// Prints the counts of identities, the version of the rules and the last runs.
+fn print_figures(overview: &Overview) {
     let stages: Vec<String> = overview
         .identities
         .iter()
@@ -76,14 +96,10 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
             counts(run)
         ));
     }
-    output::line(&format!(
-        "on hold      {}",
-        if overview.holds.is_empty() {
-            "no records".into()
-        } else {
-            super::holds::counts(&overview.holds)
-        }
-    ));
+}
+
+/// Prints the newest alerts.
+fn print_alerts(overview: &Overview) {
     for (at, alert) in overview.alerts.iter().take(5).enumerate() {
         let head = if at == 0 { "alerts" } else { "" };
         output::line(&format!(
@@ -100,12 +116,6 @@ pub async fn show(reach: &Reach) -> anyhow::Result<ExitCode> {
             overview.alerts.len() - 5
         ));
     }
-    // The exit code lets monitors skip the text.
-    let is_bad = overview
-        .attention
-        .iter()
-        .any(|one| one.severity == Severity::Critical);
-    Ok(ExitCode::from(if is_bad { 3 } else { 0 }))
 }
 
 /// Prints what needs attention, the most severe first.

@@ -329,70 +329,16 @@ impl Systems {
         let client = reach.client()?;
         match self {
             Systems::List => {
-                let systems: Vec<System> = client.get("systems", &[]).await?;
-                if reach.json() {
-                    output::json(&systems)?
-                } else {
-                    print(&systems)
-                }
+                list_systems(reach, &client).await?;
             }
             Systems::Show { name, schema: true } => {
-                let schema: Vec<SchemaAttribute> = client
-                    .get(&format!("systems/{}/schema", segment(&name)), &[])
-                    .await?;
-                if reach.json() {
-                    output::json(&schema)?;
-                } else {
-                    let yes = |truth: bool| if truth { "yes" } else { "" }.to_owned();
-                    output::table(
-                        &["attribute", "kind", "multi-valued", "required", "writable"],
-                        schema.into_iter().map(|a| {
-                            vec![
-                                a.name,
-                                label(a.kind),
-                                yes(a.multi_valued),
-                                yes(a.required),
-                                yes(a.writable),
-                            ]
-                        }),
-                    );
-                }
+                show_schema(reach, &client, name).await?;
             }
             Systems::Show {
                 name,
                 schema: false,
             } => {
-                let system: System = client
-                    .get(&format!("systems/{}", segment(&name)), &[])
-                    .await?;
-                if reach.json() {
-                    output::json(&system)?;
-                } else {
-                    print(std::slice::from_ref(&system));
-                    output::line("");
-                    for fact in &system.profile {
-                        output::line(&format!("{:<22} {}", fact.label, fact.text));
-                    }
-                    for one in &system.freshness {
-                        output::line(&format!(
-                            "{:<22} {}",
-                            format!("Data age ({})", one.object),
-                            freshness::text(one)
-                        ));
-                    }
-                    timing(&system);
-                    if let Some(host) = &system.host {
-                        output::line(&format!("{:<22} {host}", "Connected host"));
-                    }
-                    output::line("");
-                    system.steps.iter().for_each(print_step);
-                    for reading in system.full_reads.iter().filter(|r| r.error.is_some()) {
-                        output::line(&format!(
-                            "last full read failed: {}",
-                            reading.error.clone().unwrap_or_default()
-                        ));
-                    }
-                }
+                show_system(reach, &client, name).await?;
             }
             Systems::Add(connection) => return add(&client, reach, *connection).await,
             Systems::Test { name } => {
@@ -412,31 +358,7 @@ impl Systems {
             Systems::Arm { name } => set_armed(&client, reach, &name, true).await?,
             Systems::Disarm { name } => set_armed(&client, reach, &name, false).await?,
             Systems::Retire { name, confirm } => {
-                let path = format!("systems/{}", segment(&name));
-                let found: Retirement = client.get(&format!("{path}/retirement"), &[]).await?;
-                if confirm {
-                    client
-                        .tell::<()>(Method::DELETE, &format!("{path}?retire=true"), None)
-                        .await?;
-                }
-                if reach.json() {
-                    output::json(&found)?;
-                    return Ok(ExitCode::SUCCESS);
-                }
-                output::line(&format!(
-                    "{name} has {} accounts, {} of them linked",
-                    found.accounts, found.linked
-                ));
-                if let Some(file) = &found.file {
-                    output::line(&format!("{file} is removed, as a new version of the rules"));
-                }
-                super::drafts::print_impact(&found.impact, ["now", "without it"]);
-                output::line(&match confirm {
-                    true => format!("\n{name} was retired; nothing was written to it"),
-                    false => format!(
-                        "\nnothing was changed: `eager-tide systems retire {name} --confirm` retires it"
-                    ),
-                });
+                retire(reach, &client, name, confirm).await?;
             }
             Systems::Remove { name } => {
                 client
@@ -445,56 +367,10 @@ impl Systems {
                 output::line(&format!("{name} and its records were removed"));
             }
             Systems::Tree { name, below } => {
-                let query: Vec<(&str, String)> =
-                    below.into_iter().map(|dn| ("below", dn)).collect();
-                let branches: Vec<Branch> = client
-                    .get(&format!("systems/{}/tree", segment(&name)), &query)
-                    .await?;
-                if reach.json() {
-                    output::json(&branches)?;
-                } else if branches.is_empty() {
-                    output::line("no containers here");
-                } else {
-                    let rows = branches.into_iter().map(|b| {
-                        let people = b.people.map_or_else(
-                            || "—".into(),
-                            |n| {
-                                if b.is_truncated {
-                                    format!("{n}+")
-                                } else {
-                                    n.to_string()
-                                }
-                            },
-                        );
-                        vec![
-                            b.dn,
-                            people,
-                            if b.leaf {
-                                "empty".into()
-                            } else {
-                                String::new()
-                            },
-                        ]
-                    });
-                    output::table(&["container", "people below", "note"], rows);
-                }
+                show_tree(reach, &client, name, below).await?;
             }
             Systems::Permissions { name } => {
-                let permissions: Vec<Permission> = client
-                    .get(&format!("systems/{}/permissions", segment(&name)), &[])
-                    .await?;
-                if reach.json() {
-                    output::json(&permissions)?;
-                } else if permissions.is_empty() {
-                    output::line(&format!(
-                        "the published rules do not use {name}: no permission is required yet"
-                    ));
-                } else {
-                    output::table(
-                        &["operation", "on", "attributes", "reason"],
-                        permissions.into_iter().map(permission_row),
-                    );
-                }
+                show_permissions(reach, &client, name).await?;
             }
             Systems::Token {
                 name,
@@ -503,48 +379,19 @@ impl Systems {
                 end,
             } => {
                 let path = format!("systems/{}/tokens", segment(&name));
-                if let Some(id) = end {
-                    client
-                        .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
-                        .await?;
-                    output::line("the token was revoked");
-                    return Ok(ExitCode::SUCCESS);
-                }
-                if list {
-                    return print_tokens(reach, client.get(&path, &[]).await?);
-                }
-                let new = client
-                    .send(Method::POST, &path, &NewToken { label })
+                let Some(id) = end else {
+                    return list_or_create_token(reach, &client, &path, label, list).await;
+                };
+                client
+                    .tell::<()>(Method::DELETE, &format!("{path}/{}", segment(&id)), None)
                     .await?;
-                return print_new_token(reach, &new, "for a day");
+                output::line("the token was revoked");
             }
             Systems::Quarantine { name } => {
-                let rows: Vec<BadRow> = client
-                    .get(&format!("systems/{}/quarantine", segment(&name)), &[])
-                    .await?;
-                if reach.json() {
-                    output::json(&rows)?;
-                } else if rows.is_empty() {
-                    output::line("the quarantine is empty");
-                } else {
-                    output::table(
-                        &["line", "reason", "row"],
-                        rows.into_iter()
-                            .map(|r| vec![r.line.to_string(), r.reason, r.raw]),
-                    );
-                }
+                show_quarantine(reach, &client, name).await?;
             }
             Systems::AcceptRecords { name } => {
-                let path = format!("systems/{}/accept-records", segment(&name));
-                let accepted: AcceptedRecords = client.send(Method::POST, &path, &()).await?;
-                if reach.json() {
-                    output::json(&accepted)?;
-                } else {
-                    let AcceptedRecords { unsent, total } = accepted;
-                    output::line(&format!(
-                        "{name} counts as read: {unsent} of its {total} records were not received since the restore"
-                    ));
-                }
+                accept_records(reach, &client, name).await?;
             }
             Systems::Events {
                 name,
@@ -590,33 +437,7 @@ impl Systems {
                 if reach.json() {
                     output::json(&learned)?;
                 } else {
-                    let words: Vec<String> = learned
-                        .kinds
-                        .iter()
-                        .map(|(word, meaning)| format!("{word} = {meaning}"))
-                        .collect();
-                    output::line(&format!(
-                        "kind of event   {} ({})",
-                        learned.event,
-                        words.join(", ")
-                    ));
-                    output::line(&format!("key             {}", learned.key));
-                    output::line(&format!(
-                        "record          {}",
-                        if learned.record.is_empty() {
-                            "the whole event"
-                        } else {
-                            &learned.record
-                        }
-                    ));
-                    for (what, path) in [
-                        ("id", &learned.id),
-                        ("sequence", &learned.sequence),
-                        ("time", &learned.time),
-                    ] {
-                        output::line(&format!("{what:<16}{}", path.as_deref().unwrap_or("none")));
-                    }
-                    output::line(&format!("required        {}", learned.required.join(", ")));
+                    print_event_shape(learned);
                 }
             }
             Systems::Set {
@@ -633,201 +454,485 @@ impl Systems {
                     } else {
                         writable
                     },
-                    paused: if pause || resume { Some(pause) } else { None },
+                    paused: (pause || resume).then_some(pause),
                 };
-                if state.writable.is_none() && state.paused.is_none() {
-                    bail!(
-                        "no change given: use --writable person, --read-only, --pause or --resume"
-                    );
-                }
-                let system: System = client
-                    .send(
-                        Method::PATCH,
-                        &format!("systems/{}", segment(&name)),
-                        &state,
-                    )
-                    .await?;
-                if reach.json() {
-                    output::json(&system)?
-                } else {
-                    print(std::slice::from_ref(&system))
-                }
+                set_state(reach, &client, &name, state).await?;
             }
             Systems::Configure {
                 name,
                 settings,
                 with_secret,
             } => {
-                let path = format!("systems/{}", segment(&name));
-                let system: System = client.get(&path, &[]).await?;
-                let mut now = system.settings;
-                let Some(all) = now.as_object_mut() else {
-                    bail!("{name} has no settings")
-                };
-                for text in &settings {
-                    let (key, value) = text
-                        .split_once('=')
-                        .with_context(|| format!("`{text}` is not NAME=VALUE"))?;
-                    match value {
-                        "" => drop(all.remove(key)),
-                        value => {
-                            let value = serde_json::from_str(value)
-                                .unwrap_or_else(|_| serde_json::Value::from(value));
-                            all.insert(key.to_owned(), value);
-                        }
-                    }
-                }
-                if !settings.is_empty() {
-                    let secret = if with_secret {
-                        Some(secret_from_input()?)
-                    } else {
-                        None
-                    };
-                    let new = NewSettings {
-                        settings: now.clone(),
-                        secret,
-                    };
-                    client
-                        .tell(Method::PUT, &format!("{path}/settings"), Some(&new))
-                        .await?;
-                }
-                let shown: System = client.get(&path, &[]).await?;
-                if reach.json() {
-                    output::json(&shown.settings)?;
-                } else {
-                    let text = |value: &serde_json::Value| {
-                        value
-                            .as_str()
-                            .map_or_else(|| value.to_string(), str::to_owned)
-                    };
-                    let all = shown.settings.as_object().into_iter().flatten();
-                    output::table(
-                        &["setting", "value"],
-                        all.map(|(key, value)| vec![key.clone(), text(value)]),
-                    );
-                    if !settings.is_empty() {
-                        output::line(&format!(
-                            "changed; `eager-tide systems test {name}` tests it"
-                        ));
-                    }
-                }
+                configure(reach, &client, name, settings, with_secret).await?;
             }
             Systems::Schedule { name, timing } => {
                 return schedule::schedule(&client, reach, &name, *timing).await;
             }
             Systems::Secret { name, force } => {
-                let secret = secret_from_input()?;
-                client
-                    .tell(
-                        Method::PUT,
-                        &format!("systems/{}/secret", segment(&name)),
-                        Some(&NewSecret { secret, force }),
-                    )
-                    .await?;
-                output::line(&match force {
-                    true => format!(
-                        "the secret of {name} was replaced untested; `eager-tide systems test {name}` tests it"
-                    ),
-                    false => format!("the secret of {name} was tested and replaced"),
-                });
+                replace_secret(&client, name, force).await?;
             }
             Systems::Read { name } => {
-                let reads: Vec<ReadResult> = client
-                    .send(
-                        Method::POST,
-                        &format!("systems/{}/read", segment(&name)),
-                        &(),
-                    )
-                    .await?;
-                let broken = reads.iter().any(|read| read.error.is_some());
-                if reach.json() {
-                    output::json(&reads)?;
-                } else {
-                    for read in &reads {
-                        match &read.error {
-                            None if read.unchanged => {
-                                output::line(&format!("{name}: unchanged since the last read"))
-                            }
-                            None => {
-                                output::line(&format!(
-                                    "{}: {} accounts of type {}, {} newly absent",
-                                    name, read.object_count, read.object, read.absent
-                                ));
-                                if read.quarantined > 0 {
-                                    output::line(&format!(
-                                        "  {} rows are in quarantine: `eager-tide systems quarantine {name}` lists them",
-                                        read.quarantined
-                                    ));
-                                }
-                            }
-                            Some(error) => {
-                                output::line(&format!(
-                                    "{}: the read failed after {} objects: {error}. No account counts as absent.",
-                                    name, read.object_count
-                                ));
-                                output::line(&format!(
-                                    "  to do: {}",
-                                    read.remedy.clone().unwrap_or_default()
-                                ));
-                            }
-                        }
-                    }
-                }
-                return Ok(if broken {
-                    ExitCode::from(1)
-                } else {
-                    ExitCode::SUCCESS
-                });
+                return read_system(reach, &client, name).await;
             }
             Systems::Accounts {
                 name,
                 search,
                 limit,
             } => {
-                let (accounts, more): (Vec<Account>, bool) = client
-                    .all(
-                        &format!("systems/{}/accounts", segment(&name)),
-                        &[("search", search)],
-                        limit,
-                    )
-                    .await?;
-                if reach.json() {
-                    output::json(&accounts)?;
-                } else {
-                    output::table(
-                        &["account", "key", "identity", "seen", "note"],
-                        accounts.iter().map(|a| {
-                            let note = a
-                                .fault
-                                .clone()
-                                .or_else(|| {
-                                    let by = if a.absence_confirmed {
-                                        ""
-                                    } else {
-                                        ", not confirmed"
-                                    };
-                                    a.absent_since
-                                        .as_ref()
-                                        .map(|at| format!("absent since {}{by}", output::time(at)))
-                                })
-                                .unwrap_or_default();
-                            vec![
-                                a.name.clone(),
-                                a.key.clone(),
-                                a.identity.clone().unwrap_or_else(|| "—".into()),
-                                output::time(&a.seen_at),
-                                note,
-                            ]
-                        }),
-                    );
-                    if more {
-                        output::line(&format!("… and more: --limit {}", limit * 10));
-                    }
-                }
+                list_accounts(reach, client, name, search, limit).await?;
             }
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints all systems.
+async fn list_systems(reach: &Reach, client: &Client) -> anyhow::Result<()> {
+    let systems: Vec<System> = client.get("systems", &[]).await?;
+    if reach.json() {
+        output::json(&systems)?
+    } else {
+        print(&systems)
+    }
+    Ok(())
+}
+
+/// Prints the attributes that the system declares.
+async fn show_schema(reach: &Reach, client: &Client, name: String) -> anyhow::Result<()> {
+    let schema: Vec<SchemaAttribute> = client
+        .get(&format!("systems/{}/schema", segment(&name)), &[])
+        .await?;
+    if reach.json() {
+        output::json(&schema)?;
+    } else {
+        let yes = |truth: bool| if truth { "yes" } else { "" }.to_owned();
+        output::table(
+            &["attribute", "kind", "multi-valued", "required", "writable"],
+            schema.into_iter().map(|a| {
+                vec![
+                    a.name,
+                    label(a.kind),
+                    yes(a.multi_valued),
+                    yes(a.required),
+                    yes(a.writable),
+                ]
+            }),
+        );
+    }
+    Ok(())
+}
+
+/// Prints a system with its capabilities, freshness and last test.
+async fn show_system(reach: &Reach, client: &Client, name: String) -> anyhow::Result<()> {
+    let system: System = client
+        .get(&format!("systems/{}", segment(&name)), &[])
+        .await?;
+    if reach.json() {
+        output::json(&system)?;
+    } else {
+        print(std::slice::from_ref(&system));
+        output::line("");
+        for fact in &system.profile {
+            output::line(&format!("{:<22} {}", fact.label, fact.text));
+        }
+        for one in &system.freshness {
+            output::line(&format!(
+                "{:<22} {}",
+                format!("Data age ({})", one.object),
+                freshness::text(one)
+            ));
+        }
+        timing(&system);
+        if let Some(host) = &system.host {
+            output::line(&format!("{:<22} {host}", "Connected host"));
+        }
+        output::line("");
+        system.steps.iter().for_each(print_step);
+        for reading in system.full_reads.iter().filter(|r| r.error.is_some()) {
+            output::line(&format!(
+                "last full read failed: {}",
+                reading.error.clone().unwrap_or_default()
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Shows the impact of retiring a system; retires it with `--confirm`.
+async fn retire(reach: &Reach, client: &Client, name: String, confirm: bool) -> anyhow::Result<()> {
+    let path = format!("systems/{}", segment(&name));
+    let found: Retirement = client.get(&format!("{path}/retirement"), &[]).await?;
+    if confirm {
+        client
+            .tell::<()>(Method::DELETE, &format!("{path}?retire=true"), None)
+            .await?;
+    }
+    if reach.json() {
+        output::json(&found)?;
+        return Ok(());
+    }
+    output::line(&format!(
+        "{name} has {} accounts, {} of them linked",
+        found.accounts, found.linked
+    ));
+    if let Some(file) = &found.file {
+        output::line(&format!("{file} is removed, as a new version of the rules"));
+    }
+    super::drafts::print_impact(&found.impact, ["now", "without it"]);
+    output::line(&match confirm {
+        true => format!("\n{name} was retired; nothing was written to it"),
+        false => format!(
+            "\nnothing was changed: `eager-tide systems retire {name} --confirm` retires it"
+        ),
+    });
+    Ok(())
+}
+
+/// Prints the containers of a directory below an entry.
+async fn show_tree(
+    reach: &Reach,
+    client: &Client,
+    name: String,
+    below: Option<String>,
+) -> anyhow::Result<()> {
+    let query: Vec<(&str, String)> = below.into_iter().map(|dn| ("below", dn)).collect();
+    let branches: Vec<Branch> = client
+        .get(&format!("systems/{}/tree", segment(&name)), &query)
+        .await?;
+    if reach.json() {
+        output::json(&branches)?;
+    } else if branches.is_empty() {
+        output::line("no containers here");
+    } else {
+        let rows = branches.into_iter().map(|b| {
+            let people = b.people.map_or_else(
+                || "—".into(),
+                |n| {
+                    if b.is_truncated {
+                        format!("{n}+")
+                    } else {
+                        n.to_string()
+                    }
+                },
+            );
+            vec![
+                b.dn,
+                people,
+                if b.leaf {
+                    "empty".into()
+                } else {
+                    String::new()
+                },
+            ]
+        });
+        output::table(&["container", "people below", "note"], rows);
+    }
+    Ok(())
+}
+
+/// Prints the permissions that the rules need.
+async fn show_permissions(reach: &Reach, client: &Client, name: String) -> anyhow::Result<()> {
+    let permissions: Vec<Permission> = client
+        .get(&format!("systems/{}/permissions", segment(&name)), &[])
+        .await?;
+    if reach.json() {
+        output::json(&permissions)?;
+    } else if permissions.is_empty() {
+        output::line(&format!(
+            "the published rules do not use {name}: no permission is required yet"
+        ));
+    } else {
+        output::table(
+            &["operation", "on", "attributes", "reason"],
+            permissions.into_iter().map(permission_row),
+        );
+    }
+    Ok(())
+}
+
+/// Lists the tokens of a system that pushes, or creates one.
+async fn list_or_create_token(
+    reach: &Reach,
+    client: &Client,
+    path: &str,
+    label: String,
+    list: bool,
+) -> anyhow::Result<ExitCode> {
+    if list {
+        return print_tokens(reach, client.get(path, &[]).await?);
+    }
+    let new = client.send(Method::POST, path, &NewToken { label }).await?;
+    print_new_token(reach, &new, "for a day")
+}
+
+/// Prints the rejected rows of a feed.
+async fn show_quarantine(reach: &Reach, client: &Client, name: String) -> anyhow::Result<()> {
+    let rows: Vec<BadRow> = client
+        .get(&format!("systems/{}/quarantine", segment(&name)), &[])
+        .await?;
+    if reach.json() {
+        output::json(&rows)?;
+    } else if rows.is_empty() {
+        output::line("the quarantine is empty");
+    } else {
+        output::table(
+            &["line", "reason", "row"],
+            rows.into_iter()
+                .map(|r| vec![r.line.to_string(), r.reason, r.raw]),
+        );
+    }
+    Ok(())
+}
+
+/// Accepts the records that a pushing system did not send again after a restore.
+async fn accept_records(reach: &Reach, client: &Client, name: String) -> anyhow::Result<()> {
+    let path = format!("systems/{}/accept-records", segment(&name));
+    let accepted: AcceptedRecords = client.send(Method::POST, &path, &()).await?;
+    if reach.json() {
+        output::json(&accepted)?;
+    } else {
+        let AcceptedRecords { unsent, total } = accepted;
+        output::line(&format!(
+            "{name} counts as read: {unsent} of its {total} records were not received since the restore"
+        ));
+    }
+    Ok(())
+}
+
+/// Prints how the events of a system are read.
+fn print_event_shape(learned: EventShape) {
+    let words: Vec<String> = learned
+        .kinds
+        .iter()
+        .map(|(word, meaning)| format!("{word} = {meaning}"))
+        .collect();
+    output::line(&format!(
+        "kind of event   {} ({})",
+        learned.event,
+        words.join(", ")
+    ));
+    output::line(&format!("key             {}", learned.key));
+    output::line(&format!(
+        "record          {}",
+        if learned.record.is_empty() {
+            "the whole event"
+        } else {
+            &learned.record
+        }
+    ));
+    for (what, path) in [
+        ("id", &learned.id),
+        ("sequence", &learned.sequence),
+        ("time", &learned.time),
+    ] {
+        output::line(&format!("{what:<16}{}", path.as_deref().unwrap_or("none")));
+    }
+    output::line(&format!("required        {}", learned.required.join(", ")));
+}
+
+/// Changes whether a system is writable or paused.
+async fn set_state(
+    reach: &Reach,
+    client: &Client,
+    name: &str,
+    state: SystemState,
+) -> anyhow::Result<()> {
+    if state.writable.is_none() && state.paused.is_none() {
+        bail!("no change given: use --writable person, --read-only, --pause or --resume");
+    }
+    let system: System = client
+        .send(Method::PATCH, &format!("systems/{}", segment(name)), &state)
+        .await?;
+    if reach.json() {
+        output::json(&system)?
+    } else {
+        print(std::slice::from_ref(&system))
+    }
+    Ok(())
+}
+
+/// Changes and prints the settings of a system.
+async fn configure(
+    reach: &Reach,
+    client: &Client,
+    name: String,
+    settings: Vec<String>,
+    with_secret: bool,
+) -> anyhow::Result<()> {
+    let path = format!("systems/{}", segment(&name));
+    let system: System = client.get(&path, &[]).await?;
+    let mut now = system.settings;
+    let Some(all) = now.as_object_mut() else {
+        bail!("{name} has no settings")
+    };
+    for text in &settings {
+        let (key, value) = text
+            .split_once('=')
+            .with_context(|| format!("`{text}` is not NAME=VALUE"))?;
+        match value {
+            "" => drop(all.remove(key)),
+            value => {
+                let value =
+                    serde_json::from_str(value).unwrap_or_else(|_| serde_json::Value::from(value));
+                all.insert(key.to_owned(), value);
+            }
+        }
+    }
+    if !settings.is_empty() {
+        let secret = if with_secret {
+            Some(secret_from_input()?)
+        } else {
+            None
+        };
+        let new = NewSettings {
+            settings: now.clone(),
+            secret,
+        };
+        client
+            .tell(Method::PUT, &format!("{path}/settings"), Some(&new))
+            .await?;
+    }
+    let shown: System = client.get(&path, &[]).await?;
+    if reach.json() {
+        output::json(&shown.settings)?;
+    } else {
+        let text = |value: &serde_json::Value| {
+            value
+                .as_str()
+                .map_or_else(|| value.to_string(), str::to_owned)
+        };
+        let all = shown.settings.as_object().into_iter().flatten();
+        output::table(
+            &["setting", "value"],
+            all.map(|(key, value)| vec![key.clone(), text(value)]),
+        );
+        if !settings.is_empty() {
+            output::line(&format!(
+                "changed; `eager-tide systems test {name}` tests it"
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Replaces the secret of a system.
+async fn replace_secret(client: &Client, name: String, force: bool) -> anyhow::Result<()> {
+    let secret = secret_from_input()?;
+    client
+        .tell(
+            Method::PUT,
+            &format!("systems/{}/secret", segment(&name)),
+            Some(&NewSecret { secret, force }),
+        )
+        .await?;
+    output::line(&match force {
+        true => format!(
+            "the secret of {name} was replaced untested; `eager-tide systems test {name}` tests it"
+        ),
+        false => format!("the secret of {name} was tested and replaced"),
+    });
+    Ok(())
+}
+
+/// Reads a system in full.
+async fn read_system(reach: &Reach, client: &Client, name: String) -> anyhow::Result<ExitCode> {
+    let reads: Vec<ReadResult> = client
+        .send(
+            Method::POST,
+            &format!("systems/{}/read", segment(&name)),
+            &(),
+        )
+        .await?;
+    let broken = reads.iter().any(|read| read.error.is_some());
+    if reach.json() {
+        output::json(&reads)?;
+    } else {
+        for read in &reads {
+            match &read.error {
+                None if read.unchanged => {
+                    output::line(&format!("{name}: unchanged since the last read"))
+                }
+                None => {
+                    output::line(&format!(
+                        "{}: {} accounts of type {}, {} newly absent",
+                        name, read.object_count, read.object, read.absent
+                    ));
+                    if read.quarantined > 0 {
+                        output::line(&format!(
+                            "  {} rows are in quarantine: `eager-tide systems quarantine {name}` lists them",
+                            read.quarantined
+                        ));
+                    }
+                }
+                Some(error) => {
+                    output::line(&format!(
+                        "{}: the read failed after {} objects: {error}. No account counts as absent.",
+                        name, read.object_count
+                    ));
+                    output::line(&format!(
+                        "  to do: {}",
+                        read.remedy.clone().unwrap_or_default()
+                    ));
+                }
+            }
+        }
+    }
+    Ok(if broken {
+        ExitCode::from(1)
+    } else {
+        ExitCode::SUCCESS
+    })
+}
+
+/// Prints the accounts of a system.
+async fn list_accounts(
+    reach: &Reach,
+    client: Client,
+    name: String,
+    search: String,
+    limit: usize,
+) -> anyhow::Result<()> {
+    let (accounts, more): (Vec<Account>, bool) = client
+        .all(
+            &format!("systems/{}/accounts", segment(&name)),
+            &[("search", search)],
+            limit,
+        )
+        .await?;
+    if reach.json() {
+        output::json(&accounts)?;
+    } else {
+        output::table(
+            &["account", "key", "identity", "seen", "note"],
+            accounts.iter().map(|a| {
+                let note = a
+                    .fault
+                    .clone()
+                    .or_else(|| {
+                        let by = if a.absence_confirmed {
+                            ""
+                        } else {
+                            ", not confirmed"
+                        };
+                        a.absent_since
+                            .as_ref()
+                            .map(|at| format!("absent since {}{by}", output::time(at)))
+                    })
+                    .unwrap_or_default();
+                vec![
+                    a.name.clone(),
+                    a.key.clone(),
+                    a.identity.clone().unwrap_or_else(|| "—".into()),
+                    output::time(&a.seen_at),
+                    note,
+                ]
+            }),
+        );
+        if more {
+            output::line(&format!("… and more: --limit {}", limit * 10));
+        }
+    }
+    Ok(())
 }
 
 async fn set_armed(client: &Client, reach: &Reach, name: &str, armed: bool) -> anyhow::Result<()> {

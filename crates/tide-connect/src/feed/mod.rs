@@ -191,7 +191,7 @@ impl FeedConnector {
         {
             headers.insert(IF_NONE_MATCH, etag);
         }
-        let mut response = http.pull(&headers, self.query.as_ref()).await?;
+        let response = http.pull(&headers, self.query.as_ref()).await?;
         let status = response.status();
         let text = |name| {
             response
@@ -239,42 +239,7 @@ impl FeedConnector {
             text(ETAG),
             text(CONTENT_LENGTH).and_then(|n| n.parse::<u64>().ok()),
         );
-        let spool = |error: std::io::Error| {
-            ConnectError::transient(
-                "spool",
-                format!("the file cannot be kept: {error}"),
-                "check the space on this machine",
-            )
-        };
-        let mut file = tempfile::tempfile().map_err(spool)?;
-        let mut size = 0u64;
-        loop {
-            let chunk = response.chunk().await.map_err(|_| {
-                ConnectError::transient(
-                    "cut",
-                    format!("{name} was cut off after {size} bytes"),
-                    "it is downloaded again",
-                )
-            })?;
-            let Some(chunk) = chunk else { break };
-            size += chunk.len() as u64;
-            if size > LARGEST {
-                return Err(lasting(
-                    "too_large",
-                    format!("{name} is larger than {} GiB", LARGEST >> 30),
-                    "split the feed",
-                ));
-            }
-            file.write_all(&chunk).map_err(spool)?;
-        }
-        if announced.is_some_and(|announced| announced != size) {
-            return Err(ConnectError::transient(
-                "cut",
-                format!("{name} was cut off after {size} bytes"),
-                "it is downloaded again",
-            ));
-        }
-        file.seek(SeekFrom::Start(0)).map_err(spool)?;
+        let file = spool(&name, response, announced).await?;
         let state = state_of(&file, &name)?;
         Ok(Some(Source {
             file,
@@ -299,6 +264,51 @@ impl FeedConnector {
         self.access.set_feed(|memory| memory.offered = etag);
         Ok(SnapshotItem::Complete(total))
     }
+}
+
+/// Stores the body in a temporary file, and checks that nothing of it is missing.
+async fn spool(
+    name: &str,
+    mut response: reqwest::Response,
+    announced: Option<u64>,
+) -> Result<File, ConnectError> {
+    let cannot_store = |error: std::io::Error| {
+        ConnectError::transient(
+            "spool",
+            format!("the file cannot be kept: {error}"),
+            "check the space on this machine",
+        )
+    };
+    let mut file = tempfile::tempfile().map_err(cannot_store)?;
+    let mut size = 0u64;
+    loop {
+        let chunk = response.chunk().await.map_err(|_| {
+            ConnectError::transient(
+                "cut",
+                format!("{name} was cut off after {size} bytes"),
+                "it is downloaded again",
+            )
+        })?;
+        let Some(chunk) = chunk else { break };
+        size += chunk.len() as u64;
+        if size > LARGEST {
+            return Err(lasting(
+                "too_large",
+                format!("{name} is larger than {} GiB", LARGEST >> 30),
+                "split the feed",
+            ));
+        }
+        file.write_all(&chunk).map_err(cannot_store)?;
+    }
+    if announced.is_some_and(|announced| announced != size) {
+        return Err(ConnectError::transient(
+            "cut",
+            format!("{name} was cut off after {size} bytes"),
+            "it is downloaded again",
+        ));
+    }
+    file.seek(SeekFrom::Start(0)).map_err(cannot_store)?;
+    Ok(file)
 }
 
 async fn blocking<T: Send + 'static>(
@@ -436,32 +446,7 @@ fn read(
     let mut total = 0;
     let send = |shown: SnapshotItem| out.blocking_send(Ok(shown)).map_err(|_| stopped());
     rows::each(&mut source.file, &form, &source.name, |row| {
-        let observed = match row {
-            Row::Good { line, values, raw } => {
-                let key = key_of(&values, &settings.key);
-                match key {
-                    None => Err(crate::BadRow {
-                        line,
-                        reason: format!("the key `{}` is empty", settings.key),
-                        raw: raw(),
-                        key: None,
-                    }),
-                    Some(key) if keys.get(&key).is_some_and(|count| *count > 1) => {
-                        Err(crate::BadRow {
-                            line,
-                            reason: format!(
-                                "the key {key} is in {} rows: none of them is used",
-                                keys[&key]
-                            ),
-                            raw: raw(),
-                            key: Some(key),
-                        })
-                    }
-                    Some(key) => Ok(observed(key, values, settings)),
-                }
-            }
-            Row::Bad(row) => Err(row),
-        };
+        let observed = checked_row(settings, &keys, row);
         match observed {
             Ok(observed) => {
                 total += 1;
@@ -491,6 +476,38 @@ fn read(
         send(SnapshotItem::Quarantined(bad))?;
     }
     Ok(total)
+}
+
+/// A row as an account, or as one for the quarantine.
+fn checked_row(
+    settings: &FeedSettings,
+    keys: &HashMap<String, usize>,
+    row: Row<'_>,
+) -> Result<Observed, crate::BadRow> {
+    match row {
+        Row::Good { line, values, raw } => {
+            let key = key_of(&values, &settings.key);
+            match key {
+                None => Err(crate::BadRow {
+                    line,
+                    reason: format!("the key `{}` is empty", settings.key),
+                    raw: raw(),
+                    key: None,
+                }),
+                Some(key) if keys.get(&key).is_some_and(|count| *count > 1) => Err(crate::BadRow {
+                    line,
+                    reason: format!(
+                        "the key {key} is in {} rows: none of them is used",
+                        keys[&key]
+                    ),
+                    raw: raw(),
+                    key: Some(key),
+                }),
+                Some(key) => Ok(observed(key, values, settings)),
+            }
+        }
+        Row::Bad(row) => Err(row),
+    }
 }
 
 /// The first reading: how the file is written, and how often each key stands in it.

@@ -155,30 +155,7 @@ pub(crate) fn form<R: Read + Seek>(
     format: FeedFormat,
     delimiter: Option<char>,
 ) -> Result<Form, ConnectError> {
-    let io = |error: std::io::Error| unreadable(name, &error);
-    file.seek(SeekFrom::Start(0)).map_err(io)?;
-    let (encoding, marked, empty) = encoding(file).map_err(io)?;
-    if empty {
-        return Err(lasting(
-            "feed_empty",
-            format!("{name} is empty: it is rejected"),
-            "check how the file is produced; no account counts as absent",
-        ));
-    }
-    file.seek(SeekFrom::Start(0)).map_err(io)?;
-    let mut sample = Vec::new();
-    Decoded::new(&mut *file, encoding)
-        .take(SAMPLE as u64)
-        .read_to_end(&mut sample)
-        .map_err(io)?;
-    let sample = String::from_utf8_lossy(&sample).into_owned();
-    if sample.chars().filter(|c| *c == '\0').count() > 0 {
-        return Err(lasting(
-            "feed_binary",
-            format!("{name} is not a text file: it contains NUL bytes"),
-            "export it as CSV or JSON Lines",
-        ));
-    }
+    let (encoding, marked, sample) = sample_of(file, name)?;
     let first = sample
         .lines()
         .find(|line| !line.trim().is_empty())
@@ -207,6 +184,49 @@ pub(crate) fn form<R: Read + Seek>(
             "export it as CSV with a row of column names, or as one JSON object in each line",
         ));
     }
+    let delimiter = delimiter_of(delimiter, &sample)?;
+    Ok(Form {
+        encoding,
+        marked,
+        delimiter: Some(delimiter),
+        columns: read_columns(name, &sample, delimiter)?,
+    })
+}
+
+/// The encoding of a file, whether a mark states it, and its first text.
+fn sample_of<R: Read + Seek>(
+    file: &mut R,
+    name: &str,
+) -> Result<(&'static Encoding, bool, String), ConnectError> {
+    let io = |error: std::io::Error| unreadable(name, &error);
+    file.seek(SeekFrom::Start(0)).map_err(io)?;
+    let (encoding, marked, empty) = encoding(file).map_err(io)?;
+    if empty {
+        return Err(lasting(
+            "feed_empty",
+            format!("{name} is empty: it is rejected"),
+            "check how the file is produced; no account counts as absent",
+        ));
+    }
+    file.seek(SeekFrom::Start(0)).map_err(io)?;
+    let mut sample = Vec::new();
+    Decoded::new(&mut *file, encoding)
+        .take(SAMPLE as u64)
+        .read_to_end(&mut sample)
+        .map_err(io)?;
+    let sample = String::from_utf8_lossy(&sample).into_owned();
+    if sample.chars().filter(|c| *c == '\0').count() > 0 {
+        return Err(lasting(
+            "feed_binary",
+            format!("{name} is not a text file: it contains NUL bytes"),
+            "export it as CSV or JSON Lines",
+        ));
+    }
+    Ok((encoding, marked, sample))
+}
+
+/// The delimiter: the configured one, or a guess by the first rows.
+fn delimiter_of(delimiter: Option<char>, sample: &str) -> Result<u8, ConnectError> {
     let delimiter = match delimiter {
         Some(given) => u8::try_from(given)
             .ok()
@@ -218,26 +238,24 @@ pub(crate) fn form<R: Read + Seek>(
                     "use a comma, a semicolon, a tab or another ASCII character",
                 )
             })?,
-        None => guess(&sample),
+        None => guess(sample),
     };
-    let mut form = Form {
-        encoding,
-        marked,
-        delimiter: Some(delimiter),
-        columns: Vec::new(),
-    };
+    Ok(delimiter)
+}
+
+/// Reads the names of the columns from the first row.
+fn read_columns(name: &str, sample: &str, delimiter: u8) -> Result<Vec<String>, ConnectError> {
     let mut reader = csv_reader(sample.as_bytes(), delimiter);
     let mut header = csv::StringRecord::new();
     let any = reader.read_record(&mut header).unwrap_or(false);
-    form.columns = header
+    let columns: Vec<String> = header
         .iter()
         .map(|column| column.trim().to_owned())
         .collect();
-    let twice = form
-        .columns
+    let twice = columns
         .iter()
         .enumerate()
-        .find(|(at, column)| form.columns[..*at].contains(column))
+        .find(|(at, column)| columns[..*at].contains(column))
         .map(|(_, column)| column.clone());
     if let Some(column) = twice {
         return Err(lasting(
@@ -246,14 +264,14 @@ pub(crate) fn form<R: Read + Seek>(
             "give each column a name of its own",
         ));
     }
-    if !any || form.columns.iter().any(String::is_empty) {
+    if !any || columns.iter().any(String::is_empty) {
         return Err(lasting(
             "feed_header",
             format!("the first row of {name} does not name every column"),
             "the first row must hold the columns' names",
         ));
     }
-    Ok(form)
+    Ok(columns)
 }
 
 /// The encoding of a file, whether it says so itself, and whether it is empty.
@@ -417,19 +435,7 @@ fn csv_rows<R: Read>(
     let mut pending: Option<(u64, BadRow)> = None;
     loop {
         let begins = reader.position().line();
-        let more = reader
-            .read_record(&mut record)
-            .map_err(|error| match error.into_kind() {
-                csv::ErrorKind::Io(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
-                    too_long(begins)
-                }
-                csv::ErrorKind::Io(error) => unreadable(name, &error),
-                other => lasting(
-                    "feed_format",
-                    format!("{name} cannot be read as CSV: {other:?}"),
-                    "export it again",
-                ),
-            })?;
+        let more = read_record(name, &mut reader, too_long, &mut record, begins)?;
         since_row.set(0);
         let line = record.position().map_or(0, csv::Position::line);
         if !more {
@@ -506,6 +512,30 @@ fn csv_rows<R: Read>(
     }
 }
 
+/// Reads the next record. Returns whether there was one.
+fn read_record<R: Read>(
+    name: &str,
+    reader: &mut csv::Reader<Bounded<R>>,
+    too_long: impl Fn(u64) -> ConnectError,
+    record: &mut csv::StringRecord,
+    begins: u64,
+) -> Result<bool, ConnectError> {
+    let more = reader
+        .read_record(record)
+        .map_err(|error| match error.into_kind() {
+            csv::ErrorKind::Io(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
+                too_long(begins)
+            }
+            csv::ErrorKind::Io(error) => unreadable(name, &error),
+            other => lasting(
+                "feed_format",
+                format!("{name} cannot be read as CSV: {other:?}"),
+                "export it again",
+            ),
+        })?;
+    Ok(more)
+}
+
 fn json_rows<R: Read>(
     feed: FeedText<'_, R>,
     mut with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
@@ -561,14 +591,7 @@ fn json_rows<R: Read>(
                 })?;
             }
             Ok(other) => {
-                let reason = format!(
-                    "it is not a JSON object but {}",
-                    if other.is_array() {
-                        "a list"
-                    } else {
-                        "a single value"
-                    }
-                );
+                let reason = not_an_object(other);
                 with(Row::Bad(BadRow {
                     line,
                     reason,
@@ -586,6 +609,18 @@ fn json_rows<R: Read>(
             }
         }
     }
+}
+
+/// The reason for a line that is JSON and no object.
+fn not_an_object(other: Json) -> String {
+    format!(
+        "it is not a JSON object but {}",
+        if other.is_array() {
+            "a list"
+        } else {
+            "a single value"
+        }
+    )
 }
 
 /// A JSON value as flat attributes: parts of an object by dotted names, a list as many values.

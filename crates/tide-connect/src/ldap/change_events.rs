@@ -362,30 +362,7 @@ impl LdapConnector {
                     }
                 }
             }
-            let ended = stream.finish().await;
-            match ended.rc {
-                // What we know is older or newer than what it can tell from (RFC 4533 §3.6, and a
-                // server restored from a backup); or there is more to tell than a limit allows,
-                // which reading in pages does not meet.
-                3 | 4 | 11 | 53 | 4096 => {
-                    let why = format!(
-                        "the server cannot continue from the last position (code {}): {}",
-                        ended.rc,
-                        ended.text.trim()
-                    );
-                    out.send(Ok(ChangeEvent::ResyncRequired(why)))
-                        .await
-                        .map_err(stopped)
-                }
-                _ => {
-                    accept(&ended, "watching the directory")?;
-                    Err(ConnectError::transient(
-                        "cut",
-                        "the server ended the subscription",
-                        "it is restarted automatically",
-                    ))
-                }
-            }
+            end_of_stream(out, stream).await?
         };
         tokio::select! {
             ended = telling => ended,
@@ -429,33 +406,8 @@ impl LdapConnector {
             filter: &filter,
             attributes: known.requested(),
         };
-        let mut cookie = Vec::new();
-        loop {
-            let page = self.page(&mut ldap, &search, cookie).await?;
-            let inside = |entry: &&SearchEntry| {
-                entry
-                    .dn
-                    .parse::<Dn>()
-                    .ok()
-                    .zip(base.as_ref())
-                    .is_some_and(|(dn, b)| dn == *b || dn.is_under(b))
-            };
-            let (here, elsewhere): (Vec<&SearchEntry>, Vec<&SearchEntry>) =
-                page.entries.iter().partition(inside);
-            let changed: Vec<_> = here
-                .into_iter()
-                .map(|entry| entry::observed(entry, &known))
-                .collect();
-            let gone: Vec<String> = elsewhere
-                .into_iter()
-                .map(|entry| entry::observed(entry, &known).key)
-                .collect();
-            tell(out, changed, gone).await?;
-            if page.next.is_empty() {
-                break;
-            }
-            cookie = page.next;
-        }
+        self.send_changed(out, &mut ldap, &known, &base, search)
+            .await?;
         // What lies in a container that was moved or renamed has another name now, and no greater
         // number.
         let is_old = LdapFilter::Not(Box::new(LdapFilter::AtLeast(
@@ -470,12 +422,7 @@ impl LdapConnector {
             attributes: vec!["objectGUID".to_owned()],
         };
         for place in self.all_pages(&mut ldap, &search).await? {
-            let inside = place
-                .dn
-                .parse::<Dn>()
-                .ok()
-                .zip(base.as_ref())
-                .is_some_and(|(dn, b)| dn == *b || dn.is_under(b));
+            let inside = lies_below(&base, &place);
             let below = self.below(object, &place.dn, &known).await?;
             match inside {
                 true => tell(out, below, Vec::new()).await?,
@@ -497,6 +444,60 @@ impl LdapConnector {
             filter: &deleted,
             attributes,
         };
+        self.send_deleted(out, ldap, known, search).await?;
+        out.send(Ok(ChangeEvent::Checkpoint(format!("{now}@{database}"))))
+            .await
+            .map_err(stopped)
+    }
+
+    /// Sends the entries with a greater change number: those below the base as changed, others as
+    /// gone.
+    async fn send_changed(
+        &self,
+        out: &mpsc::Sender<Result<ChangeEvent, ConnectError>>,
+        ldap: &mut Ldap,
+        known: &Arc<DirectoryCapabilities>,
+        base: &Option<Dn>,
+        search: Search<'_>,
+    ) -> Result<(), ConnectError> {
+        let mut cookie = Vec::new();
+        loop {
+            let page = self.page(ldap, &search, cookie).await?;
+            let inside = |entry: &&SearchEntry| {
+                entry
+                    .dn
+                    .parse::<Dn>()
+                    .ok()
+                    .zip(base.as_ref())
+                    .is_some_and(|(dn, b)| dn == *b || dn.is_under(b))
+            };
+            let (here, elsewhere): (Vec<&SearchEntry>, Vec<&SearchEntry>) =
+                page.entries.iter().partition(inside);
+            let changed: Vec<_> = here
+                .into_iter()
+                .map(|entry| entry::observed(entry, known))
+                .collect();
+            let gone: Vec<String> = elsewhere
+                .into_iter()
+                .map(|entry| entry::observed(entry, known).key)
+                .collect();
+            tell(out, changed, gone).await?;
+            if page.next.is_empty() {
+                break;
+            }
+            cookie = page.next;
+        }
+        Ok(())
+    }
+
+    /// Sends the keys of the entries that were deleted.
+    async fn send_deleted(
+        &self,
+        out: &mpsc::Sender<Result<ChangeEvent, ConnectError>>,
+        mut ldap: Ldap,
+        known: Arc<DirectoryCapabilities>,
+        search: Search<'_>,
+    ) -> Result<(), ConnectError> {
         let mut cookie = Vec::new();
         loop {
             let show = RawControl {
@@ -521,9 +522,7 @@ impl LdapConnector {
             }
             cookie = page.next;
         }
-        out.send(Ok(ChangeEvent::Checkpoint(format!("{now}@{database}"))))
-            .await
-            .map_err(stopped)
+        Ok(())
     }
 
     /// What was modified since an instant, which is the server's own.
@@ -600,6 +599,47 @@ impl LdapConnector {
             cookie = page.next;
         }
     }
+}
+
+/// What the end of the search means: a full read must follow, or an error.
+async fn end_of_stream(
+    out: &mpsc::Sender<Result<ChangeEvent, ConnectError>>,
+    mut stream: ldap3::SearchStream<'_, String, Vec<String>>,
+) -> Result<Result<(), ConnectError>, ConnectError> {
+    let ended = stream.finish().await;
+    Ok(match ended.rc {
+        // What we know is older or newer than what it can tell from (RFC 4533 §3.6, and a
+        // server restored from a backup); or there is more to tell than a limit allows,
+        // which reading in pages does not meet.
+        3 | 4 | 11 | 53 | 4096 => {
+            let why = format!(
+                "the server cannot continue from the last position (code {}): {}",
+                ended.rc,
+                ended.text.trim()
+            );
+            out.send(Ok(ChangeEvent::ResyncRequired(why)))
+                .await
+                .map_err(stopped)
+        }
+        _ => {
+            accept(&ended, "watching the directory")?;
+            Err(ConnectError::transient(
+                "cut",
+                "the server ended the subscription",
+                "it is restarted automatically",
+            ))
+        }
+    })
+}
+
+/// Whether an entry is the base or lies below it.
+fn lies_below(base: &Option<Dn>, place: &SearchEntry) -> bool {
+    place
+        .dn
+        .parse::<Dn>()
+        .ok()
+        .zip(base.as_ref())
+        .is_some_and(|(dn, b)| dn == *b || dn.is_under(b))
 }
 
 impl LdapConnector {
@@ -855,32 +895,39 @@ fn told(
         EntryState::Present if going_on => return Ok(vec![lost()]),
         EntryState::Present => None,
         EntryState::Delete => uuid_text(&entry_uuid).map(|key| ChangeEvent::Gone(vec![key])),
-        EntryState::Add | EntryState::Modify => {
-            let entry = entry::open(entry)?;
-            let mut account = entry::observed(&entry, known);
-            let shows_key = entry
-                .attrs
-                .keys()
-                .any(|name| name.eq_ignore_ascii_case(known.key));
-            match uuid_text(&entry_uuid) {
-                // A refresh may leave operational attributes out.
-                Some(key) if !shows_key => (account.key, account.fault) = (key, None),
-                Some(key) if !key.eq_ignore_ascii_case(&account.key) => {
-                    return Err(ConnectError::permanent(
-                        "sync_key",
-                        format!(
-                            "content synchronization names {} by {key}, and its {} is {}",
-                            account.name, known.key, account.key
-                        ),
-                        "choose another watch mode: --mode modified",
-                    ));
-                }
-                _ => {}
-            }
-            Some(ChangeEvent::Changed(vec![account]))
-        }
+        EntryState::Add | EntryState::Modify => changed_account(entry, known, entry_uuid)?,
     };
     Ok(news.into_iter().chain(mark(cookie)).collect())
+}
+
+/// The account of an entry that was added or modified.
+fn changed_account(
+    entry: ResultEntry,
+    known: &DirectoryCapabilities,
+    entry_uuid: Vec<u8>,
+) -> Result<Option<ChangeEvent>, ConnectError> {
+    let entry = entry::open(entry)?;
+    let mut account = entry::observed(&entry, known);
+    let shows_key = entry
+        .attrs
+        .keys()
+        .any(|name| name.eq_ignore_ascii_case(known.key));
+    match uuid_text(&entry_uuid) {
+        // A refresh may leave operational attributes out.
+        Some(key) if !shows_key => (account.key, account.fault) = (key, None),
+        Some(key) if !key.eq_ignore_ascii_case(&account.key) => {
+            return Err(ConnectError::permanent(
+                "sync_key",
+                format!(
+                    "content synchronization names {} by {key}, and its {} is {}",
+                    account.name, known.key, account.key
+                ),
+                "choose another watch mode: --mode modified",
+            ));
+        }
+        _ => {}
+    }
+    Ok(Some(ChangeEvent::Changed(vec![account])))
 }
 
 /// What a message of content synchronization says of its entry (RFC 4533 §2.2).

@@ -181,13 +181,7 @@ where
     for (name, values) in entry {
         let (plain, options) = plain_of(name);
         if secret(plain) {
-            if let (Some(key), true) = (&known.mark_key, plain.eq_ignore_ascii_case("userPassword"))
-            {
-                attributes.put(
-                    PASSWORD_MARK,
-                    Some(Value::text(mark(key, values.into_iter()))),
-                );
-            }
+            put_password_mark(known, &mut attributes, values, plain);
             continue;
         }
         let mut values = values.into_iter();
@@ -208,13 +202,7 @@ where
             continue;
         }
         let def = known.def(plain);
-        let octets = def.map_or_else(
-            || {
-                options.is_some_and(|o| o.contains("binary"))
-                    || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o))
-            },
-            |def| def.kind == ValueKind::Bytes,
-        );
+        let octets = is_binary(plain, options, def);
         if octets {
             attributes.put(name, values.map(|octets| Value::Bytes(octets.to_vec())));
             continue;
@@ -247,6 +235,59 @@ where
             key = attributes.get(&written).first().map(Value::to_string);
         }
     }
+    add_derived(dn, known, containers, &mut fault, &mut attributes);
+    if key.is_none() {
+        fault.get_or_insert(format!(
+            "it has no {}, so a rename could not be detected",
+            known.key
+        ));
+    }
+    Observed {
+        key: key.unwrap_or_else(|| dn.to_lowercase()),
+        name: dn.to_owned(),
+        attributes,
+        fault,
+        version,
+        is_exact: false,
+    }
+}
+
+/// Adds the mark by which a changed password hash is noticed.
+fn put_password_mark<'a, V>(
+    known: &DirectoryCapabilities,
+    attributes: &mut Attributes,
+    values: V,
+    plain: &str,
+) where
+    V: IntoIterator<Item = &'a [u8]>,
+{
+    if let (Some(key), true) = (&known.mark_key, plain.eq_ignore_ascii_case("userPassword")) {
+        attributes.put(
+            PASSWORD_MARK,
+            Some(Value::text(mark(key, values.into_iter()))),
+        );
+    }
+}
+
+/// Whether an attribute holds octets rather than text.
+fn is_binary(plain: &str, options: Option<&str>, def: Option<&AttributeDef>) -> bool {
+    def.map_or_else(
+        || {
+            options.is_some_and(|o| o.contains("binary"))
+                || OCTETS.iter().any(|o| plain.eq_ignore_ascii_case(o))
+        },
+        |def| def.kind == ValueKind::Bytes,
+    )
+}
+
+/// Adds the attributes that are derived from others: container, name, flags and state.
+fn add_derived(
+    dn: &str,
+    known: &DirectoryCapabilities,
+    containers: &mut Containers,
+    fault: &mut Option<String>,
+    attributes: &mut Attributes,
+) {
     match containers.of(dn) {
         Ok(container) => attributes.put("container", container.map(Value::text)),
         Err(()) => {
@@ -264,22 +305,8 @@ where
             .collect();
         attributes.set("accountFlags", words);
     }
-    if let Some(enabled) = enabled(&attributes, known.state) {
+    if let Some(enabled) = enabled(&*attributes, known.state) {
         attributes.set("enabled", vec![Value::Bool(enabled)]);
-    }
-    if key.is_none() {
-        fault.get_or_insert(format!(
-            "it has no {}, so a rename could not be detected",
-            known.key
-        ));
-    }
-    Observed {
-        key: key.unwrap_or_else(|| dn.to_lowercase()),
-        name: dn.to_owned(),
-        attributes,
-        fault,
-        version,
-        is_exact: false,
     }
 }
 

@@ -641,6 +641,24 @@ impl LdapConnector {
             cookie = page.next;
         }
     }
+
+    /// Reports which referrals of the first page are followed.
+    fn report_referrals(&self, report: &mut CheckReport, page: Page) {
+        let (followed, left): (Vec<&str>, Vec<&str>) = page
+            .referrals
+            .iter()
+            .map(String::as_str)
+            .partition(|url| self.dialer.follows(url));
+        let part = |urls: &[&str], what: &str| {
+            (!urls.is_empty()).then(|| format!("{what}: {}", urls.join(" · ")))
+        };
+        let parts = [part(&followed, "followed"), part(&left, "not followed")];
+        let parts = parts.into_iter().flatten().collect::<Vec<_>>().join("; ");
+        report.passed(
+            "Referrals",
+            format!("the server refers to other servers; {parts}"),
+        );
+    }
 }
 
 /// What became of a page.
@@ -739,20 +757,7 @@ impl Connector for LdapConnector {
                     );
                 }
                 if !page.referrals.is_empty() {
-                    let (followed, left): (Vec<&str>, Vec<&str>) = page
-                        .referrals
-                        .iter()
-                        .map(String::as_str)
-                        .partition(|url| self.dialer.follows(url));
-                    let part = |urls: &[&str], what: &str| {
-                        (!urls.is_empty()).then(|| format!("{what}: {}", urls.join(" · ")))
-                    };
-                    let parts = [part(&followed, "followed"), part(&left, "not followed")];
-                    let parts = parts.into_iter().flatten().collect::<Vec<_>>().join("; ");
-                    report.passed(
-                        "Referrals",
-                        format!("the server refers to other servers; {parts}"),
-                    );
+                    self.report_referrals(report, page);
                 }
             }
         }

@@ -270,81 +270,16 @@ pub(super) async fn ask(
             .unwrap_or_default()
     };
     let controller = root.as_ref().is_some_and(is_controller);
-    let product = match (
-        one("vendorName").first(),
-        one("objectClass")
-            .iter()
-            .any(|c| c.eq_ignore_ascii_case("OpenLDAProotDSE")),
-    ) {
-        (Some(vendor), _) if controller => format!("a domain controller ({vendor})"),
-        (Some(vendor), _) => vendor.clone(),
-        (None, true) => "OpenLDAP".into(),
-        (None, false) if controller => "a domain controller".into(),
-        (None, false) => "an LDAP server".into(),
-    };
+    let product = product_name(&one, controller);
     let controls = one("supportedControl");
     let paging = controls.iter().any(|oid| oid == "1.2.840.113556.1.4.319");
-    let mut attributes = FxHashMap::default();
-    let mut described = false;
-    let (mut above, mut unordered, mut operational) =
-        (BTreeMap::new(), BTreeSet::new(), BTreeSet::new());
-    if let Some(place) = one("subschemaSubentry").into_iter().next() {
-        let entry = base_entry(
-            ldap,
-            Some(settings),
-            &place,
-            "(objectClass=*)",
-            vec!["attributeTypes", "objectClasses"],
-        )
-        .await?;
-        if let Some(entry) = entry {
-            let types = text_of(&entry, "attributeTypes");
-            let classes = text_of(&entry, "objectClasses");
-            let classes = object_classes(classes.iter().map(String::as_str));
-            above = hierarchy(&classes);
-            let required: Vec<String> = classes
-                .into_iter()
-                .filter(|class| class.names.iter().any(|n| n.eq_ignore_ascii_case("person")))
-                .flat_map(|class| class.must)
-                .collect();
-            for kind in attribute_types(types.iter().map(String::as_str)) {
-                described = true;
-                if kind.ordering.is_none() && !controller {
-                    unordered.extend(kind.names.iter().map(|name| name.to_lowercase()));
-                }
-                if kind.operational {
-                    operational.extend(kind.names.iter().map(|name| name.to_lowercase()));
-                }
-                let Some(name) = kind.names.first().cloned() else {
-                    continue;
-                };
-                let def = AttributeDef {
-                    kind: if controller && is_file_time(&name) {
-                        ValueKind::Time
-                    } else {
-                        value_kind(&name, &kind.syntax)
-                    },
-                    many: !kind.single,
-                    required: required
-                        .iter()
-                        .any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
-                    case_exact: kind.case_exact(),
-                    // A domain controller calls it its own, and wants it given when an entry is
-                    // made.
-                    writable: !kind.read_only || name.eq_ignore_ascii_case("objectClass"),
-                    derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"]
-                        .iter()
-                        .any(|n| name.eq_ignore_ascii_case(n)),
-                    name: name.clone(),
-                    longest: kind.longest,
-                    allowed: Vec::new(),
-                };
-                for name in &kind.names {
-                    attributes.insert(name.to_lowercase(), def.clone());
-                }
-            }
-        }
-    }
+    let Subschema {
+        attributes,
+        described,
+        above,
+        unordered,
+        operational,
+    } = read_subschema(ldap, settings, one("subschemaSubentry").first(), controller).await?;
     let has = |name: &str| attributes.contains_key(&name.to_lowercase());
     let state = if has("userAccountControl") {
         State::ControlFlags
@@ -389,6 +324,107 @@ pub(super) async fn ask(
         operational,
         read_by_rules: Arc::default(),
     })
+}
+
+/// The name of the server's product.
+fn product_name(one: impl Fn(&str) -> Vec<String>, controller: bool) -> String {
+    match (
+        one("vendorName").first(),
+        one("objectClass")
+            .iter()
+            .any(|c| c.eq_ignore_ascii_case("OpenLDAProotDSE")),
+    ) {
+        (Some(vendor), _) if controller => format!("a domain controller ({vendor})"),
+        (Some(vendor), _) => vendor.clone(),
+        (None, true) => "OpenLDAP".into(),
+        (None, false) if controller => "a domain controller".into(),
+        (None, false) => "an LDAP server".into(),
+    }
+}
+
+/// What a server publishes in its subschema (RFC 4512 §4.2).
+#[derive(Default)]
+struct Subschema {
+    /// The attributes by all of their names, in lower case.
+    attributes: FxHashMap<String, AttributeDef>,
+    /// Whether any attribute type was readable.
+    described: bool,
+    /// Each class with all classes above it.
+    above: BTreeMap<String, Vec<String>>,
+    /// Attributes without an ordering rule.
+    unordered: BTreeSet<String>,
+    /// Attributes that the server maintains.
+    operational: BTreeSet<String>,
+}
+
+/// Reads the attribute types and object classes that the server publishes (RFC 4512 §4.2).
+async fn read_subschema(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    place: Option<&String>,
+    controller: bool,
+) -> Result<Subschema, ConnectError> {
+    let mut read = Subschema::default();
+    if let Some(place) = place {
+        let entry = base_entry(
+            ldap,
+            Some(settings),
+            place,
+            "(objectClass=*)",
+            vec!["attributeTypes", "objectClasses"],
+        )
+        .await?;
+        if let Some(entry) = entry {
+            let types = text_of(&entry, "attributeTypes");
+            let classes = text_of(&entry, "objectClasses");
+            let classes = object_classes(classes.iter().map(String::as_str));
+            read.above = hierarchy(&classes);
+            let required: Vec<String> = classes
+                .into_iter()
+                .filter(|class| class.names.iter().any(|n| n.eq_ignore_ascii_case("person")))
+                .flat_map(|class| class.must)
+                .collect();
+            for kind in attribute_types(types.iter().map(String::as_str)) {
+                read.described = true;
+                if kind.ordering.is_none() && !controller {
+                    read.unordered
+                        .extend(kind.names.iter().map(|name| name.to_lowercase()));
+                }
+                if kind.operational {
+                    read.operational
+                        .extend(kind.names.iter().map(|name| name.to_lowercase()));
+                }
+                let Some(name) = kind.names.first().cloned() else {
+                    continue;
+                };
+                let def = AttributeDef {
+                    kind: if controller && is_file_time(&name) {
+                        ValueKind::Time
+                    } else {
+                        value_kind(&name, &kind.syntax)
+                    },
+                    many: !kind.single,
+                    required: required
+                        .iter()
+                        .any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
+                    case_exact: kind.case_exact(),
+                    // A domain controller calls it its own, and wants it given when an entry is
+                    // made.
+                    writable: !kind.read_only || name.eq_ignore_ascii_case("objectClass"),
+                    derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"]
+                        .iter()
+                        .any(|n| name.eq_ignore_ascii_case(n)),
+                    name: name.clone(),
+                    longest: kind.longest,
+                    allowed: Vec::new(),
+                };
+                for name in &kind.names {
+                    read.attributes.insert(name.to_lowercase(), def.clone());
+                }
+            }
+        }
+    }
+    Ok(read)
 }
 
 /// Each class with all classes above it. An entry of a class is one of those too, whether it says

@@ -286,6 +286,23 @@ async fn modify(
         .map_err(|e| lost(settings, &e, false))
 }
 
+/// Whether a value is written by an operation of its own: the name, the state and the container.
+fn is_written_apart(value: &ValueChange) -> bool {
+    ["dn", "enabled", "container"]
+        .iter()
+        .any(|name| value.attribute.eq_ignore_ascii_case(name))
+}
+
+/// The DN that a write gives its entry.
+fn wanted_dn(write: &Write) -> Option<String> {
+    write
+        .values
+        .iter()
+        .find(|v| v.attribute.eq_ignore_ascii_case("dn"))
+        .and_then(|v| v.after.first())
+        .map(Value::to_string)
+}
+
 async fn send(
     ldap: &mut Ldap,
     settings: &LdapSettings,
@@ -293,61 +310,8 @@ async fn send(
     write: &Write,
     _permit: &Permit,
 ) -> Result<WrittenAccount, ConnectError> {
-    let ours = |value: &&ValueChange| {
-        ["dn", "enabled", "container"]
-            .iter()
-            .any(|n| value.attribute.eq_ignore_ascii_case(n))
-    };
-    let named = write
-        .values
-        .iter()
-        .find(|v| v.attribute.eq_ignore_ascii_case("dn"))
-        .and_then(|v| v.after.first())
-        .map(Value::to_string);
-    let wait = dial::seconds(settings);
     if write.kind == ChangeKind::Create {
-        let dn = named.ok_or_else(|| {
-            ConnectError::permanent(
-                "no_dn",
-                "a new entry needs a DN, and no mapping supplies it",
-                "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
-            )
-        })?;
-        let mut attributes: Vec<(Octets, HashSet<Octets>)> = write
-            .values
-            .iter()
-            .filter(|v| !ours(v))
-            .map(|v| {
-                (
-                    v.attribute.clone().into_bytes(),
-                    set(&v.attribute, &v.after),
-                )
-            })
-            .collect();
-        // Who is to be disabled is never usable, not even between two operations.
-        let wants = |state: bool| {
-            write.values.iter().any(|v| {
-                v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(state)]
-            })
-        };
-        let disabled = wants(false);
-        // A domain controller makes accounts disabled, and lets only those in who have a password.
-        let password = write
-            .values
-            .iter()
-            .any(|v| v.attribute.eq_ignore_ascii_case("unicodePwd"));
-        if wants(true) && password && known.state == State::ControlFlags {
-            attributes.push(state_at_creation(known.state, false)?);
-        }
-        if disabled {
-            attributes.push(state_at_creation(known.state, true)?);
-        }
-        let result = ldap
-            .with_timeout(wait)
-            .add(&dn, attributes)
-            .await
-            .map_err(|e| lost(settings, &e, true))?;
-        accept(&result, &format!("adding {dn}"))?;
+        let dn = create(ldap, settings, known, write).await?;
         return Ok(WrittenAccount::Named(dn));
     }
     let Some((key, name)) = write.account.clone() else {
@@ -359,30 +323,11 @@ async fn send(
     };
     match write.kind {
         ChangeKind::Rename | ChangeKind::Move => {
-            let target: Dn = named
-                .ok_or_else(|| {
-                    ConnectError::permanent(
-                        "no_dn",
-                        format!("the new name of {name} is missing"),
-                        "map `dn`",
-                    )
-                })?
-                .parse()
-                .map_err(|error: tide_ldap::DnError| {
-                    ConnectError::permanent("dn", error.to_string(), "correct the mapping of `dn`")
-                })?;
-            let rdn = target.rdn_text().unwrap_or_default();
-            let parent = target.parent().map(|p| p.to_string());
-            let result = ldap
-                .with_timeout(wait)
-                .modifydn(&name, &rdn, true, parent.as_deref())
-                .await
-                .map_err(|e| lost(settings, &e, false))?;
-            accept(&result, &format!("renaming {name}"))?;
+            rename(ldap, settings, write, &name).await?;
         }
         ChangeKind::Delete => {
             let result = ldap
-                .with_timeout(wait)
+                .with_timeout(dial::seconds(settings))
                 .delete(&name)
                 .await
                 .map_err(|e| lost(settings, &e, false))?;
@@ -390,96 +335,207 @@ async fn send(
             return Ok(WrittenAccount::Gone(key, name));
         }
         ChangeKind::Enable | ChangeKind::Disable => {
-            let disable = write.kind == ChangeKind::Disable;
-            let doing = format!("{} {name}", if disable { "disabling" } else { "enabling" });
-            if known.state == State::ControlFlags {
-                set_flags(ldap, settings, &name, &doing, |flags| {
-                    if disable {
-                        flags | DISABLED
-                    } else {
-                        flags & !DISABLED
-                    }
-                })
-                .await?;
-            } else {
-                let result = modify(
-                    ldap,
-                    settings,
-                    &name,
-                    vec![state_change(known.state, disable)?],
-                )
-                .await?;
-                // Deleting a lock that is not there (code 16) is what was wanted.
-                if result.rc != 16 {
-                    accept(&result, &doing)?;
-                }
-            }
+            set_state(ldap, settings, known, write, &name).await?;
         }
         ChangeKind::Grant | ChangeKind::Revoke if write.object == ObjectType::Group => {
-            let changes = membership_modifications(&write.values);
-            let result = modify(ldap, settings, &name, changes.clone()).await?;
-            // Of several it is not known who: they are sent one by one then.
-            let is_one = write
-                .values
-                .iter()
-                .map(|value| value.before.len() + value.after.len())
-                .sum::<usize>()
-                == 1;
-            let is_so = is_one
-                && result.rc != 0
-                && differs_still(ldap, wait, &name, changes)
-                    .await
-                    .is_some_and(|left| left.is_empty());
-            if !is_so {
-                accept(&result, &format!("changing the members of {name}"))?;
-            }
+            change_members(ldap, settings, write, &name).await?;
         }
         ChangeKind::Password => password(ldap, settings, known, &name, &write.values).await?,
         _ => {
-            let of_name =
-                |value: &&ValueChange| known.controller && names_entry(&name, &value.attribute);
-            let flags = |value: &&ValueChange| {
-                known.state == State::ControlFlags
-                    && value.attribute.eq_ignore_ascii_case(CONTROL_FLAGS)
-            };
-            if let Some(value) = write.values.iter().find(flags)
-                && let Some(mapped) = value
-                    .after
-                    .first()
-                    .and_then(|value| value.to_string().parse::<i64>().ok())
-            {
-                // Whether the account is usable is said by its state alone.
-                let doing = format!("changing {name}");
-                set_flags(ldap, settings, &name, &doing, |now| {
-                    (mapped & !DISABLED) | (now & DISABLED)
-                })
-                .await?;
-            }
-            let values = write
-                .values
-                .iter()
-                .filter(|v| !ours(v) && !of_name(v) && !flags(v));
-            let changes: Vec<Mod<Octets>> = values
-                .clone()
-                .flat_map(|value| modification(value, manner(value, known, &write.merged)))
-                .collect();
-            if changes.is_empty() {
-                return Ok(WrittenAccount::Keyed(key, name));
-            }
-            let mut result = modify(ldap, settings, &name, changes.clone()).await?;
-            // A directory with referential integrity, or another client, was faster: only what
-            // still differs is sent.
-            if found_otherwise(result.rc, known) {
-                match differs_still(ldap, wait, &name, changes).await {
-                    Some(left) if left.is_empty() => return Ok(WrittenAccount::Keyed(key, name)),
-                    Some(left) => result = modify(ldap, settings, &name, left).await?,
-                    None => {}
-                }
-            }
-            accept(&result, &format!("changing {name}"))?;
+            update(ldap, settings, known, write, &name).await?;
         }
     }
     Ok(WrittenAccount::Keyed(key, name))
+}
+
+/// Adds an entry.
+async fn create(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    known: &DirectoryCapabilities,
+    write: &Write,
+) -> Result<String, ConnectError> {
+    let dn = wanted_dn(write).ok_or_else(|| {
+        ConnectError::permanent(
+            "no_dn",
+            "a new entry needs a DN, and no mapping supplies it",
+            "map `dn`, for example: dn = '\"uid=\" + identity.uid + \",ou=people,dc=skerry,dc=example\"'",
+        )
+    })?;
+    let mut attributes: Vec<(Octets, HashSet<Octets>)> = write
+        .values
+        .iter()
+        .filter(|v| !is_written_apart(v))
+        .map(|v| {
+            (
+                v.attribute.clone().into_bytes(),
+                set(&v.attribute, &v.after),
+            )
+        })
+        .collect();
+    let wants = |state: bool| {
+        write
+            .values
+            .iter()
+            .any(|v| v.attribute.eq_ignore_ascii_case("enabled") && v.after == [Value::Bool(state)])
+    };
+    let disabled = wants(false);
+    let password = write
+        .values
+        .iter()
+        .any(|v| v.attribute.eq_ignore_ascii_case("unicodePwd"));
+    if wants(true) && password && known.state == State::ControlFlags {
+        attributes.push(state_at_creation(known.state, false)?);
+    }
+    if disabled {
+        attributes.push(state_at_creation(known.state, true)?);
+    }
+    let result = ldap
+        .with_timeout(dial::seconds(settings))
+        .add(&dn, attributes)
+        .await
+        .map_err(|e| lost(settings, &e, true))?;
+    accept(&result, &format!("adding {dn}"))?;
+    Ok(dn)
+}
+
+/// Renames or moves an entry.
+async fn rename(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    write: &Write,
+    name: &str,
+) -> Result<(), ConnectError> {
+    let target: Dn = wanted_dn(write)
+        .ok_or_else(|| {
+            ConnectError::permanent(
+                "no_dn",
+                format!("the new name of {name} is missing"),
+                "map `dn`",
+            )
+        })?
+        .parse()
+        .map_err(|error: tide_ldap::DnError| {
+            ConnectError::permanent("dn", error.to_string(), "correct the mapping of `dn`")
+        })?;
+    let rdn = target.rdn_text().unwrap_or_default();
+    let parent = target.parent().map(|p| p.to_string());
+    let result = ldap
+        .with_timeout(dial::seconds(settings))
+        .modifydn(name, &rdn, true, parent.as_deref())
+        .await
+        .map_err(|e| lost(settings, &e, false))?;
+    accept(&result, &format!("renaming {name}"))?;
+    Ok(())
+}
+
+/// Enables or disables an entry.
+async fn set_state(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    known: &DirectoryCapabilities,
+    write: &Write,
+    name: &str,
+) -> Result<(), ConnectError> {
+    let disable = write.kind == ChangeKind::Disable;
+    let doing = format!("{} {name}", if disable { "disabling" } else { "enabling" });
+    if known.state == State::ControlFlags {
+        set_flags(ldap, settings, name, &doing, |flags| {
+            if disable {
+                flags | DISABLED
+            } else {
+                flags & !DISABLED
+            }
+        })
+        .await?;
+    } else {
+        let result = modify(
+            ldap,
+            settings,
+            name,
+            vec![state_change(known.state, disable)?],
+        )
+        .await?;
+        // Deleting a lock that is not there (code 16) is what was wanted.
+        if result.rc != 16 {
+            accept(&result, &doing)?;
+        }
+    }
+    Ok(())
+}
+
+/// Adds and removes members of a group.
+async fn change_members(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    write: &Write,
+    name: &str,
+) -> Result<(), ConnectError> {
+    let changes = membership_modifications(&write.values);
+    let result = modify(ldap, settings, name, changes.clone()).await?;
+    let is_one = write
+        .values
+        .iter()
+        .map(|value| value.before.len() + value.after.len())
+        .sum::<usize>()
+        == 1;
+    let is_so = is_one
+        && result.rc != 0
+        && differs_still(ldap, dial::seconds(settings), name, changes)
+            .await
+            .is_some_and(|left| left.is_empty());
+    if !is_so {
+        accept(&result, &format!("changing the members of {name}"))?;
+    }
+    Ok(())
+}
+
+/// Writes values of an entry.
+async fn update(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+    known: &DirectoryCapabilities,
+    write: &Write,
+    name: &str,
+) -> Result<(), ConnectError> {
+    let of_name = |value: &&ValueChange| known.controller && names_entry(name, &value.attribute);
+    let flags = |value: &&ValueChange| {
+        known.state == State::ControlFlags && value.attribute.eq_ignore_ascii_case(CONTROL_FLAGS)
+    };
+    if let Some(value) = write.values.iter().find(flags)
+        && let Some(mapped) = value
+            .after
+            .first()
+            .and_then(|value| value.to_string().parse::<i64>().ok())
+    {
+        // Whether the account is usable is said by its state alone.
+        let doing = format!("changing {name}");
+        set_flags(ldap, settings, name, &doing, |now| {
+            (mapped & !DISABLED) | (now & DISABLED)
+        })
+        .await?;
+    }
+    let values = write
+        .values
+        .iter()
+        .filter(|v| !is_written_apart(v) && !of_name(v) && !flags(v));
+    let changes: Vec<Mod<Octets>> = values
+        .clone()
+        .flat_map(|value| modification(value, manner(value, known, &write.merged)))
+        .collect();
+    if changes.is_empty() {
+        return Ok(());
+    }
+    let mut result = modify(ldap, settings, name, changes.clone()).await?;
+    if found_otherwise(result.rc, known) {
+        match differs_still(ldap, dial::seconds(settings), name, changes).await {
+            Some(left) if left.is_empty() => return Ok(()),
+            Some(left) => result = modify(ldap, settings, name, left).await?,
+            None => {}
+        }
+    }
+    accept(&result, &format!("changing {name}"))?;
+    Ok(())
 }
 
 /// What of some values is not as it is wanted yet, looked at one by one; nothing when that cannot

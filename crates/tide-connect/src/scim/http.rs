@@ -449,35 +449,7 @@ impl Http {
                 self.pace.rest_for(pause);
                 continue;
             }
-            let kind = response
-                .headers()
-                .get(CONTENT_TYPE)
-                .and_then(|v| v.to_str().ok())
-                .unwrap_or_default()
-                .to_owned();
-            let etag = response
-                .headers()
-                .get(ETAG)
-                .and_then(|v| v.to_str().ok())
-                .map(str::to_owned);
-            let target = response
-                .headers()
-                .get(reqwest::header::LOCATION)
-                .and_then(|v| v.to_str().ok())
-                .map(str::to_owned);
-            let body = read(response)
-                .await
-                .map_err(|error| self.lost(&error, making))?;
-            let Some(body) = body else {
-                return Err(ConnectError::permanent(
-                    "too_large",
-                    format!(
-                        "the answer to /{path} is larger than {} MiB",
-                        MAX_BODY >> 20
-                    ),
-                    "use smaller pages",
-                ));
-            };
+            let (kind, etag, target, body) = self.read_response(path, making, response).await?;
             if status == StatusCode::ACCEPTED {
                 return Err(ConnectError::accepted(
                     target.as_deref().unwrap_or_default(),
@@ -517,6 +489,45 @@ impl Http {
             "the service limits the request rate",
             "retried automatically",
         ))
+    }
+
+    /// Reads the headers that matter and the body.
+    async fn read_response(
+        &self,
+        path: &str,
+        making: bool,
+        response: Response,
+    ) -> Result<(String, Option<String>, Option<String>, Vec<u8>), ConnectError> {
+        let kind = response
+            .headers()
+            .get(CONTENT_TYPE)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or_default()
+            .to_owned();
+        let etag = response
+            .headers()
+            .get(ETAG)
+            .and_then(|v| v.to_str().ok())
+            .map(str::to_owned);
+        let target = response
+            .headers()
+            .get(reqwest::header::LOCATION)
+            .and_then(|v| v.to_str().ok())
+            .map(str::to_owned);
+        let body = read(response)
+            .await
+            .map_err(|error| self.lost(&error, making))?;
+        let Some(body) = body else {
+            return Err(ConnectError::permanent(
+                "too_large",
+                format!(
+                    "the answer to /{path} is larger than {} MiB",
+                    MAX_BODY >> 20
+                ),
+                "use smaller pages",
+            ));
+        };
+        Ok((kind, etag, target, body))
     }
 
     /// Makes us known in a request.
@@ -787,11 +798,7 @@ fn meaning(
         return Ok(Json::Null);
     }
     let json: Option<Json> = serde_json::from_slice(body).ok();
-    let detail = json
-        .as_ref()
-        .and_then(|j| j["detail"].as_str())
-        .map(|d| format!(": {}", clip(d)))
-        .unwrap_or_default();
+    let detail = detail_of(&json);
     let page = kind.contains("html") || body.trim_ascii_start().first() == Some(&b'<');
     match status.as_u16() {
         401 => Err(ConnectError::system_down(
@@ -858,6 +865,14 @@ fn meaning(
             "correct the mapping of the refused value",
         )),
     }
+}
+
+/// The detail that an error states (RFC 7644 §3.12).
+fn detail_of(json: &Option<Json>) -> String {
+    json.as_ref()
+        .and_then(|j| j["detail"].as_str())
+        .map(|d| format!(": {}", clip(d)))
+        .unwrap_or_default()
 }
 
 /// Text from a server, shortened and without control characters.

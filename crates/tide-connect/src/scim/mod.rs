@@ -290,39 +290,9 @@ impl ScimConnector {
                 each(batch).await?;
             }
             if cursor.is_some() {
-                match page["nextCursor"].as_str() {
-                    Some(next) if Some(next) == cursor.as_deref() => {
-                        return Err(ConnectError::transient(
-                            "page_loop",
-                            "the service returned the same cursor again",
-                            "it is read again",
-                        ));
-                    }
-                    // A service with a cursor cycle returns no new resources.
-                    Some(_) if keys.len() == before => {
-                        return Err(ConnectError::transient(
-                            "page_loop",
-                            "the service returned a cursor after a page without new resources",
-                            "it is read again",
-                        ));
-                    }
-                    Some(next) => cursor = Some(next.to_owned()),
-                    None => {
-                        let total = page["totalResults"]
-                            .as_u64()
-                            .map_or(keys.len(), |total| total as usize);
-                        if keys.len() < total {
-                            return Err(ConnectError::transient(
-                                "page_shift",
-                                format!(
-                                    "{} of {total} resources were returned before the cursors ended",
-                                    keys.len()
-                                ),
-                                "it is read again",
-                            ));
-                        }
-                        return Ok(keys.len());
-                    }
+                cursor = next_cursor(&page, cursor.as_deref(), keys.len(), before)?;
+                if cursor.is_none() {
+                    return Ok(keys.len());
                 }
                 continue;
             }
@@ -1123,4 +1093,43 @@ pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
     own.state_attribute = has(&own, "active");
     own.name_attribute = has(&own, "userName").or_else(|| has(&own, "displayName"));
     own
+}
+
+/// The cursor of the next page (RFC 9865 §2.1); none at the end of the list. `read` and `before` count
+/// the resources with this page and without it.
+///
+/// # Errors
+/// The list must be read again: a cursor came back, no resource was new, or some are missing.
+fn next_cursor(
+    page: &Json,
+    cursor: Option<&str>,
+    read: usize,
+    before: usize,
+) -> Result<Option<String>, ConnectError> {
+    let again =
+        |code, message: String| Err(ConnectError::transient(code, message, "it is read again"));
+    match page["nextCursor"].as_str() {
+        Some(next) if Some(next) == cursor => again(
+            "page_loop",
+            "the service returned the same cursor again".to_owned(),
+        ),
+        // A service with a cursor cycle returns no new resources.
+        Some(_) if read == before => again(
+            "page_loop",
+            "the service returned a cursor after a page without new resources".to_owned(),
+        ),
+        Some(next) => Ok(Some(next.to_owned())),
+        None => {
+            let total = page["totalResults"]
+                .as_u64()
+                .map_or(read, |total| total as usize);
+            if read < total {
+                return again(
+                    "page_shift",
+                    format!("{read} of {total} resources were returned before the cursors ended"),
+                );
+            }
+            Ok(None)
+        }
+    }
 }
