@@ -475,7 +475,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
         "  one change reads                     {read:>8} records and makes {evaluated} evaluations"
     );
 
-    measure_leavers(joiners, &bench, sound, names, seen).await?;
+    measure_leavers(joiners, &bench, &sound, &names, seen).await?;
     bench.engine.stop().await;
     drop(bench.folder);
     Ok(())
@@ -610,8 +610,8 @@ async fn watch_source(bench: &Bench) -> anyhow::Result<()> {
 async fn measure_leavers(
     joiners: usize,
     bench: &Bench,
-    sound: HashMap<String, Crew>,
-    names: Vec<&String>,
+    sound: &HashMap<String, Crew>,
+    names: &[&String],
     mut seen: UnboundedReceiver<(Value, Instant)>,
 ) -> anyhow::Result<()> {
     let mut ldap = ldap(&bench.harbour).await?;

@@ -391,6 +391,29 @@ fn fill<'r>(
             }
         }
     }
+    note_missing(desired, there, mapping, def, &found);
+    if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
+        desired.problems.push(Reason::by(unfit, &mapping.place));
+    }
+    if there.is_none_or(|account| !slot.holds(&found, account)) {
+        desired.wanted.push(DesiredValue {
+            mapping,
+            def,
+            population,
+            values: found,
+            pending_references: Vec::new(),
+        });
+    }
+}
+
+/// Notes a value that a rule or the target requires and that is missing.
+fn note_missing(
+    desired: &mut DesiredAccount<'_>,
+    there: Option<&Account>,
+    mapping: &Mapping,
+    def: Option<&AttributeDef>,
+    found: &[Value],
+) {
     if found.is_empty() && mapping.need == Requirement::Recommended {
         desired.missed.push(mapping.attribute.clone());
     }
@@ -424,17 +447,5 @@ fn fill<'r>(
         desired
             .problems
             .push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
-    }
-    if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
-        desired.problems.push(Reason::by(unfit, &mapping.place));
-    }
-    if there.is_none_or(|account| !slot.holds(&found, account)) {
-        desired.wanted.push(DesiredValue {
-            mapping,
-            def,
-            population,
-            values: found,
-            pending_references: Vec::new(),
-        });
     }
 }

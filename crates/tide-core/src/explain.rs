@@ -254,35 +254,9 @@ pub fn explain(
         let fits = fitting(&wanted, exact);
         // Of a name only a whole one is exact.
         let by_label = exact && !belongs_to_one(&wanted);
-        let in_values = |values: &[Value]| values.iter().any(|value| fits(&value.to_string()));
         let mut shown: HashSet<AccountId> = HashSet::new();
         let mut found: Vec<Explanation> = Vec::new();
-        let alone: Vec<&Decided> = outcome
-            .decided
-            .iter()
-            .filter(|line| line.identity.is_none())
-            .filter(|line| {
-                let Some(account) = index.account_of(line) else {
-                    return false;
-                };
-                if by_label {
-                    return fits(&line.label);
-                }
-                let named = [
-                    "employeeNumber",
-                    "mail",
-                    "uid",
-                    "cn",
-                    "userName",
-                    "emails.work",
-                    "displayName",
-                ];
-                fits(&account.name)
-                    || fits(&account.key)
-                    || fits(&line.label)
-                    || named.iter().any(|n| in_values(account.attributes.get(n)))
-            })
-            .collect();
+        let alone = unlinked_lines(outcome, &index, &fits, by_label);
         // Whom a record that fits would be joined to is meant too.
         let meant_by: HashSet<AccountId> = alone.iter().filter_map(|line| line.account).collect();
         for (identity, label) in &outcome.identities {
@@ -325,6 +299,42 @@ pub fn explain(
         }
     }
     Vec::new()
+}
+
+/// The outcomes of records without an identity that the text means.
+fn unlinked_lines<'o>(
+    outcome: &'o Outcome,
+    index: &ExplainIndex<'_>,
+    fits: &dyn Fn(&str) -> bool,
+    by_label: bool,
+) -> Vec<&'o Decided> {
+    let in_values = |values: &[Value]| values.iter().any(|value| fits(&value.to_string()));
+    outcome
+        .decided
+        .iter()
+        .filter(|line| line.identity.is_none())
+        .filter(|line| {
+            let Some(account) = index.account_of(line) else {
+                return false;
+            };
+            if by_label {
+                return fits(&line.label);
+            }
+            let named = [
+                "employeeNumber",
+                "mail",
+                "uid",
+                "cn",
+                "userName",
+                "emails.work",
+                "displayName",
+            ];
+            fits(&account.name)
+                || fits(&account.key)
+                || fits(&line.label)
+                || named.iter().any(|n| in_values(account.attributes.get(n)))
+        })
+        .collect()
 }
 
 /// Unlinked source records by their match keys: what they would supply, for the match rules of
@@ -514,6 +524,24 @@ fn identity_explained(
         })
         .collect();
     // An account that is gone from its source has no line of its own: it is shown all the same.
+    add_absent_accounts(index, identity, label, kind, &mut accounts);
+    Explanation {
+        label: label.to_owned(),
+        identity: Some(identity.id.clone()),
+        stage: Some(identity.stage),
+        values,
+        accounts,
+    }
+}
+
+/// Adds accounts that their source no longer contains.
+fn add_absent_accounts(
+    index: &ExplainIndex<'_>,
+    identity: &Identity,
+    label: &str,
+    kind: ObjectType,
+    accounts: &mut Vec<AccountLine>,
+) {
     for account in index.accounts_of(&identity.id) {
         if account.absent_since.is_some()
             && !accounts
@@ -538,13 +566,6 @@ fn identity_explained(
                 ),
             );
         }
-    }
-    Explanation {
-        label: label.to_owned(),
-        identity: Some(identity.id.clone()),
-        stage: Some(identity.stage),
-        values,
-        accounts,
     }
 }
 
@@ -573,51 +594,9 @@ fn beside_sources(
         .map(ToString::to_string)
         .collect();
     let names = held.iter().map(String::as_str).collect();
-    for won in
-        crate::roles::values(rules, identity.kind, &identity.attributes, &names).unwrap_or_default()
-    {
-        // A default counts only where no source says anything.
-        let from_source = values.iter().any(|reason| {
-            reason.attribute.eq_ignore_ascii_case(&won.value.attribute) && reason.value != "—"
-        });
-        if !won.value.binding && from_source {
-            continue;
-        }
-        values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&won.value.attribute));
-        let over: Vec<String> = won
-            .over
-            .iter()
-            .map(|(role, values)| format!("{} by {role}", show(values)))
-            .collect();
-        let over = if over.is_empty() {
-            String::new()
-        } else {
-            format!(", over {}", over.join(", "))
-        };
-        values.push(ValueReason {
-            attribute: won.value.attribute.clone(),
-            value: show(identity.attributes.get(&won.value.attribute)),
-            rule: won.value.place.clone(),
-            expression: won.value.value.source().to_owned(),
-            read: Vec::new(),
-            from_system: None,
-            note: Some(format!("from the role {}{over}", won.role.name)),
-        });
-    }
+    add_role_values(rules, identity, values, names);
     if !held.is_empty() {
-        values.push(ValueReason {
-            attribute: crate::roles::ROLES.to_owned(),
-            value: show(identity.attributes.get(crate::roles::ROLES)),
-            rule: rules
-                .roles
-                .first()
-                .map(|role| role.place.clone())
-                .unwrap_or_default(),
-            expression: String::new(),
-            read: Vec::new(),
-            from_system: None,
-            note: Some("by condition, manually, or through another role".to_owned()),
-        });
+        add_held_roles(rules, identity, values);
     }
     for attribute in &declared.attributes {
         let held = identity.attributes.get(&attribute.name);
@@ -665,6 +644,63 @@ fn beside_sources(
     }
 }
 
+/// Adds the values that roles supply.
+fn add_role_values(
+    rules: &RuleSet,
+    identity: &Identity,
+    values: &mut Vec<ValueReason>,
+    names: std::collections::BTreeSet<&str>,
+) {
+    for won in
+        crate::roles::values(rules, identity.kind, &identity.attributes, &names).unwrap_or_default()
+    {
+        // A default counts only where no source says anything.
+        let from_source = values.iter().any(|reason| {
+            reason.attribute.eq_ignore_ascii_case(&won.value.attribute) && reason.value != "—"
+        });
+        if !won.value.binding && from_source {
+            continue;
+        }
+        values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&won.value.attribute));
+        let over: Vec<String> = won
+            .over
+            .iter()
+            .map(|(role, values)| format!("{} by {role}", show(values)))
+            .collect();
+        let over = if over.is_empty() {
+            String::new()
+        } else {
+            format!(", over {}", over.join(", "))
+        };
+        values.push(ValueReason {
+            attribute: won.value.attribute.clone(),
+            value: show(identity.attributes.get(&won.value.attribute)),
+            rule: won.value.place.clone(),
+            expression: won.value.value.source().to_owned(),
+            read: Vec::new(),
+            from_system: None,
+            note: Some(format!("from the role {}{over}", won.role.name)),
+        });
+    }
+}
+
+/// Adds the roles of the identity.
+fn add_held_roles(rules: &RuleSet, identity: &Identity, values: &mut Vec<ValueReason>) {
+    values.push(ValueReason {
+        attribute: crate::roles::ROLES.to_owned(),
+        value: show(identity.attributes.get(crate::roles::ROLES)),
+        rule: rules
+            .roles
+            .first()
+            .map(|role| role.place.clone())
+            .unwrap_or_default(),
+        expression: String::new(),
+        read: Vec::new(),
+        from_system: None,
+        note: Some("by condition, manually, or through another role".to_owned()),
+    });
+}
+
 /// How many of those who are meant are named.
 const MEANT: usize = 12;
 
@@ -701,27 +737,7 @@ fn target_values(
     let is_on_hold =
         line.verdict == Verdict::OnHold || hold_of(outcome, &identity.id, line).is_some();
     let mut desired = compose::desired(types, &attributes, schema);
-    for wanted in crate::decide::references::of(&mut desired) {
-        let links = population
-            .links
-            .iter()
-            .map(|link| (link.account, link.identity.as_str()));
-        let new = outcome
-            .links
-            .iter()
-            .map(|link| (link.account, link.identity.as_str()));
-        let kinds = outcome
-            .identities
-            .iter()
-            .map(|(identity, _)| (identity.id.as_str(), identity.kind));
-        let written = Accounts::new(population, &line.system, links.chain(new), kinds).write(
-            &wanted.mapping.attribute,
-            &wanted.values,
-            schema.is_some_and(|schema| schema.refers_by_name),
-        );
-        wanted.values = written.values;
-        wanted.pending_references = written.missing;
-    }
+    write_references(line, population, outcome, schema, &mut desired);
     let label = |id: &String| {
         outcome
             .identities
@@ -737,19 +753,8 @@ fn target_values(
                 account.attributes.get(&wanted.mapping.attribute)
             });
             let relation = account.map(|account| compare::relation(&wanted, account, population));
-            let note = match &relation {
-                Some(Relation::Normalised) => Some(format!("as normalized by {}", line.system)),
-                Some(Relation::LeftAlone(why)) => Some(why.to_string()),
-                _ => None,
-            };
-            let state = match relation {
-                None if wanted.values.is_empty() => ValueState::NoValue,
-                Some(Relation::Same | Relation::Normalised) => ValueState::InSync,
-                Some(Relation::LeftAlone(_)) => ValueState::LeftAlone,
-                None | Some(Relation::Differs) if is_on_hold => ValueState::WouldBeSet,
-                Some(Relation::Differs) if frozen => ValueState::Differs,
-                None | Some(Relation::Differs) => ValueState::WillBeSet,
-            };
+            let note = relation_note(line, &relation);
+            let state = value_state(frozen, is_on_hold, &wanted, relation);
             let shown = wanted.values.iter().map(Value::to_string);
             let waits = wanted
                 .pending_references
@@ -772,4 +777,61 @@ fn target_values(
             }
         })
         .collect()
+}
+
+/// Replaces references by what the system stores for them.
+fn write_references(
+    line: &Decided,
+    population: &Population,
+    outcome: &Outcome,
+    schema: Option<&crate::Schema>,
+    desired: &mut compose::DesiredAccount<'_>,
+) {
+    for wanted in crate::decide::references::of(desired) {
+        let links = population
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()));
+        let new = outcome
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()));
+        let kinds = outcome
+            .identities
+            .iter()
+            .map(|(identity, _)| (identity.id.as_str(), identity.kind));
+        let written = Accounts::new(population, &line.system, links.chain(new), kinds).write(
+            &wanted.mapping.attribute,
+            &wanted.values,
+            schema.is_some_and(|schema| schema.refers_by_name),
+        );
+        wanted.values = written.values;
+        wanted.pending_references = written.missing;
+    }
+}
+
+/// What is noted beside a value.
+fn relation_note(line: &Decided, relation: &Option<Relation>) -> Option<String> {
+    match relation {
+        Some(Relation::Normalised) => Some(format!("as normalized by {}", line.system)),
+        Some(Relation::LeftAlone(why)) => Some(why.to_string()),
+        _ => None,
+    }
+}
+
+/// The state of a value in its account.
+fn value_state(
+    frozen: bool,
+    is_on_hold: bool,
+    wanted: &compose::DesiredValue<'_>,
+    relation: Option<Relation>,
+) -> ValueState {
+    match relation {
+        None if wanted.values.is_empty() => ValueState::NoValue,
+        Some(Relation::Same | Relation::Normalised) => ValueState::InSync,
+        Some(Relation::LeftAlone(_)) => ValueState::LeftAlone,
+        None | Some(Relation::Differs) if is_on_hold => ValueState::WouldBeSet,
+        Some(Relation::Differs) if frozen => ValueState::Differs,
+        None | Some(Relation::Differs) => ValueState::WillBeSet,
+    }
 }

@@ -188,10 +188,19 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
             &b.attribute,
         ))
     });
+    let systems = count_systems(&lines);
+    Impact {
+        systems: systems.into_values().collect(),
+        lines,
+    }
+}
+
+/// Counts the lines of each system.
+fn count_systems(lines: &[ImpactLine]) -> BTreeMap<Option<String>, SystemImpact> {
     let mut systems: BTreeMap<Option<String>, SystemImpact> = BTreeMap::new();
     let mut accounts: std::collections::HashSet<(&Option<String>, &Option<String>, &str)> =
         std::collections::HashSet::new();
-    for line in &lines {
+    for line in lines {
         let one = systems
             .entry(line.system.clone())
             .or_insert_with(|| SystemImpact {
@@ -211,10 +220,7 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
             }
         }
     }
-    Impact {
-        systems: systems.into_values().collect(),
-        lines,
-    }
+    systems
 }
 
 /// A verdict, as far as it matters here: an update, a rename and a state are told by their values.

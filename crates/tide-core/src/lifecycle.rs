@@ -112,6 +112,24 @@ impl Absence {
 }
 
 codes! {
+    /// By what a person left.
+    pub enum LeftBy {
+        /// The last day passed.
+        Date,
+        /// An operator scheduled or started the departure.
+        Operator,
+        /// No source contains the person any more.
+        Absence,
+        /// The person used nothing for too long.
+        Unused,
+        /// The condition of leavers holds.
+        Condition,
+        /// The person is out of the scope of every source.
+        Scope,
+    }
+}
+
+codes! {
     /// What happens at a moment.
     pub enum LifecycleTransition {
         /// Accounts are made.
@@ -146,8 +164,8 @@ pub struct LifecycleState {
     pub reason: Reason,
     /// Since when, where dates say it.
     pub since: Option<Timestamp>,
-    /// By what they left, in a word: `date`, `word`, `absence`, `unused`, `condition`.
-    pub left_by: Option<&'static str>,
+    /// By what a leaver left.
+    pub left_by: Option<LeftBy>,
     /// When an absence that is waited for will count.
     pub absence_counts_from: Option<Timestamp>,
     /// Are accounts made already?
@@ -247,6 +265,16 @@ fn shown(at: Timestamp, zone: &TimeZone) -> String {
         .to_string()
 }
 
+/// How a person's time ends.
+struct Ending {
+    at: Timestamp,
+    why: String,
+    /// From when on the person is `leaving`; none where the end is not known beforehand.
+    notice: Option<Timestamp>,
+    /// By what, as in [`LifecycleState::left_by`].
+    by: LeftBy,
+}
+
 impl LifecycleRules {
     fn moment_of(
         &self,
@@ -303,10 +331,7 @@ impl LifecycleRules {
     /// When a person left by inactivity, if that is configured. A person without any use has not
     /// left by it.
     #[allow(clippy::type_complexity)]
-    fn unused(
-        &self,
-        facts: &LifecycleFacts<'_>,
-    ) -> Result<Option<(Timestamp, String, Option<Timestamp>, &'static str)>, Reason> {
+    fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<Ending>, Reason> {
         let (Some(program), true) = (&self.used, self.unused_days > 0) else {
             return Ok(None);
         };
@@ -335,12 +360,12 @@ impl LifecycleRules {
         // After a reactivation, the period starts again.
         let from = used.max(facts.claimed.unwrap_or(used));
         let why = format!("no use since {}", shown(used, &self.zone));
-        Ok(Some((
-            later(from, self.unused_days, &self.zone),
+        Ok(Some(Ending {
+            at: later(from, self.unused_days, &self.zone),
             why,
-            None,
-            "unused",
-        )))
+            notice: None,
+            by: LeftBy::Unused,
+        }))
     }
 
     /// The periods that apply to a person.
@@ -373,34 +398,7 @@ impl LifecycleRules {
         let days = self.days_of(facts)?;
         let starts = self.moment_of(self.starts.as_ref(), facts, false)?;
         let ends = self.moment_of(self.ends.as_ref(), facts, true)?;
-        if let (Some(starts), Some(ends)) = (starts, ends)
-            && ends <= starts
-        {
-            let text = format!(
-                "the last day is before the first day, {}",
-                shown(starts, &self.zone)
-            );
-            return Err(Reason::by(text, &self.place));
-        }
-        let dated = ends.map(|ends| {
-            (
-                later(ends, days.grace, &self.zone),
-                "the last day has passed".to_owned(),
-                earlier(ends, days.notice, &self.zone),
-            )
-        });
-        let asked = facts.departure.map(|one| {
-            let why = if one.comment.is_empty() {
-                String::new()
-            } else {
-                format!(" (“{}”)", one.comment)
-            };
-            (
-                one.at,
-                format!("departure by {}{why}", one.principal),
-                earlier(one.at, days.notice, &self.zone),
-            )
-        });
+        self.check_dates(starts, ends)?;
         // An absence that does not count yet delays a departure, but not for a person who had left
         // already. A person out of every scope has left by that.
         let counts = facts
@@ -414,34 +412,8 @@ impl LifecycleRules {
             .gone
             .filter(|_| out.is_none())
             .and_then(|(reason, _)| Some((counts?, reason.text.clone())));
-        // The earliest of them counts.
-        let mut end: Option<(Timestamp, String, Option<Timestamp>, &'static str)> = None;
-        let unused = self.unused(facts)?;
-        let dated = dated.map(|(at, why, notice)| (at, why, Some(notice), "date"));
-        let asked = asked.map(|(at, why, notice)| (at, why, Some(notice), "word"));
-        let absent = absent.map(|(at, why)| (at, why, None, "absence"));
-        for way in [dated, asked, absent, unused].into_iter().flatten() {
-            if end.as_ref().is_none_or(|(at, ..)| way.0 < *at) {
-                end = Some(way);
-            }
-        }
-        let mut moments: Vec<(Timestamp, LifecycleTransition)> = Vec::new();
-        moments.extend(starts.filter(|_| days.ready > 0).map(|at| {
-            (
-                earlier(at, days.ready, &self.zone),
-                LifecycleTransition::Ready,
-            )
-        }));
-        moments.extend(starts.map(|at| (at, LifecycleTransition::Starts)));
-        if let Some((at, _, notice, _)) = &end {
-            moments.extend(
-                notice
-                    .filter(|notice| notice < at)
-                    .map(|notice| (notice, LifecycleTransition::Leaving)),
-            );
-            moments.push((*at, LifecycleTransition::Leaves));
-        }
-        moments.sort();
+        let end = self.ending(facts, days, ends, absent)?;
+        let moments = self.transitions(days, starts, end.as_ref());
         let told = |stage: Stage, text: String, since: Option<Timestamp>| LifecycleState {
             stage,
             reason: Reason::by(text, &self.place),
@@ -451,32 +423,16 @@ impl LifecycleRules {
             ready: true,
             moments: moments.clone(),
         };
-        if let Some((at, why, _, by)) = end.as_ref().filter(|(at, ..)| *at <= now) {
-            let life = told(
-                Stage::Left,
-                format!("left on {}: {why}", shown(*at, &self.zone)),
-                Some(*at),
-            );
+        if let Some(end) = end.as_ref().filter(|end| end.at <= now) {
+            let text = format!("left on {}: {}", shown(end.at, &self.zone), end.why);
             return Ok(LifecycleState {
-                left_by: Some(by),
-                ..life
+                left_by: Some(end.by),
+                ..told(Stage::Left, text, Some(end.at))
             });
         }
-        if self.holds(self.left.as_ref(), facts)? {
-            let source = self.left.as_ref().map_or("", |program| program.source());
+        if let Some((reason, by)) = self.left_without_date(facts, out)? {
             return Ok(LifecycleState {
-                left_by: Some("condition"),
-                ..told(Stage::Left, format!("left: {source}"), None)
-            });
-        }
-        if let Some((reason, absence)) = out {
-            let by = if absence.is_some_and(|absence| !absence.out_of_scope) {
-                "absence"
-            } else {
-                "scope"
-            };
-            return Ok(LifecycleState {
-                reason: reason.clone(),
+                reason,
                 left_by: Some(by),
                 ..told(Stage::Left, String::new(), None)
             });
@@ -484,17 +440,7 @@ impl LifecycleRules {
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = earlier(starts, days.ready, &self.zone);
             let ready = from <= now;
-            let text = match ready {
-                true => format!(
-                    "starts on {}: accounts are created, disabled until then",
-                    shown(starts, &self.zone)
-                ),
-                false => format!(
-                    "starts on {}: accounts are created from {} on",
-                    shown(starts, &self.zone),
-                    shown(from, &self.zone)
-                ),
-            };
+            let text = self.start_text(from, ready, starts);
             return Ok(LifecycleState {
                 ready,
                 ..told(Stage::Expected, text, None)
@@ -504,15 +450,10 @@ impl LifecycleRules {
             let source = self.away.as_ref().map_or("", |program| program.source());
             return Ok(told(Stage::Away, format!("away: {source}"), None));
         }
-        if let Some((at, _, Some(notice), _)) = end
-            .as_ref()
-            .filter(|(_, _, notice, _)| notice.is_some_and(|notice| notice <= now))
-        {
-            return Ok(told(
-                Stage::Leaving,
-                format!("leaves on {}", shown(*at, &self.zone)),
-                Some(*notice),
-            ));
+        let notice = end.as_ref().and_then(|end| Some((end, end.notice?)));
+        if let Some((end, notice)) = notice.filter(|(_, notice)| *notice <= now) {
+            let text = format!("leaves on {}", shown(end.at, &self.zone));
+            return Ok(told(Stage::Leaving, text, Some(notice)));
         }
         Ok(told(
             Stage::Active,
@@ -522,6 +463,125 @@ impl LifecycleRules {
             ),
             starts,
         ))
+    }
+
+    /// # Errors
+    /// The last day is before the first.
+    fn check_dates(
+        &self,
+        starts: Option<Timestamp>,
+        ends: Option<Timestamp>,
+    ) -> Result<(), Reason> {
+        match (starts, ends) {
+            (Some(starts), Some(ends)) if ends <= starts => {
+                let first = shown(starts, &self.zone);
+                let text = format!("the last day is before the first day, {first}");
+                Err(Reason::by(text, &self.place))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// The earliest end of a person: by the last day, a departure, an absence, or a lack of use.
+    fn ending(
+        &self,
+        facts: &LifecycleFacts<'_>,
+        days: LifecycleDays,
+        ends: Option<Timestamp>,
+        absent: Option<(Timestamp, String)>,
+    ) -> Result<Option<Ending>, Reason> {
+        let dated = ends.map(|ends| Ending {
+            at: later(ends, days.grace, &self.zone),
+            why: "the last day has passed".to_owned(),
+            notice: Some(earlier(ends, days.notice, &self.zone)),
+            by: LeftBy::Date,
+        });
+        let departure = facts.departure.map(|departure| {
+            let comment = if departure.comment.is_empty() {
+                String::new()
+            } else {
+                format!(" (“{}”)", departure.comment)
+            };
+            Ending {
+                at: departure.at,
+                why: format!("departure by {}{comment}", departure.principal),
+                notice: Some(earlier(departure.at, days.notice, &self.zone)),
+                by: LeftBy::Operator,
+            }
+        });
+        let absent = absent.map(|(at, why)| Ending {
+            at,
+            why,
+            notice: None,
+            by: LeftBy::Absence,
+        });
+        let unused = self.unused(facts)?;
+        let ends = [dated, departure, absent, unused].into_iter().flatten();
+        Ok(ends.min_by_key(|end| end.at))
+    }
+
+    /// Why a person has left without a date, and by what: by the condition, or by an absence from all
+    /// sources or scopes.
+    fn left_without_date(
+        &self,
+        facts: &LifecycleFacts<'_>,
+        out: Option<(&Reason, Option<Absence>)>,
+    ) -> Result<Option<(Reason, LeftBy)>, Reason> {
+        if self.holds(self.left.as_ref(), facts)? {
+            let source = self.left.as_ref().map_or("", |program| program.source());
+            let reason = Reason::by(format!("left: {source}"), &self.place);
+            return Ok(Some((reason, LeftBy::Condition)));
+        }
+        Ok(out.map(|(reason, absence)| {
+            let is_absence = absence.is_some_and(|absence| !absence.out_of_scope);
+            (
+                reason.clone(),
+                if is_absence {
+                    LeftBy::Absence
+                } else {
+                    LeftBy::Scope
+                },
+            )
+        }))
+    }
+
+    /// All transitions of a person, in the order of their moments.
+    fn transitions(
+        &self,
+        days: LifecycleDays,
+        starts: Option<Timestamp>,
+        end: Option<&Ending>,
+    ) -> Vec<(Timestamp, LifecycleTransition)> {
+        let mut moments: Vec<(Timestamp, LifecycleTransition)> = Vec::new();
+        moments.extend(starts.filter(|_| days.ready > 0).map(|at| {
+            (
+                earlier(at, days.ready, &self.zone),
+                LifecycleTransition::Ready,
+            )
+        }));
+        moments.extend(starts.map(|at| (at, LifecycleTransition::Starts)));
+        if let Some(end) = end {
+            let notice = end.notice.filter(|notice| *notice < end.at);
+            moments.extend(notice.map(|notice| (notice, LifecycleTransition::Leaving)));
+            moments.push((end.at, LifecycleTransition::Leaves));
+        }
+        moments.sort();
+        moments
+    }
+
+    /// Says when a person starts, and when accounts are created.
+    fn start_text(&self, from: Timestamp, ready: bool, starts: Timestamp) -> String {
+        match ready {
+            true => format!(
+                "starts on {}: accounts are created, disabled until then",
+                shown(starts, &self.zone)
+            ),
+            false => format!(
+                "starts on {}: accounts are created from {} on",
+                shown(starts, &self.zone),
+                shown(from, &self.zone)
+            ),
+        }
     }
 }
 

@@ -220,31 +220,7 @@ pub(crate) fn decide(
                     }
                 }
                 NotificationEvent::JoinedGroup => {
-                    for one in joined
-                        .get(person.id.as_str())
-                        .into_iter()
-                        .flatten()
-                        .filter(|one| fresh(one.created_at))
-                    {
-                        let Some(group) = memberships.get(one.group).filter(|_| telling.fits())
-                        else {
-                            continue;
-                        };
-                        let system = memberships.system(one.group).unwrap_or_default();
-                        if rule.system.as_deref().is_some_and(|only| only != system) {
-                            continue;
-                        }
-                        let owners: Vec<Recipient> = group
-                            .owners
-                            .iter()
-                            .map(|owner| Recipient::Account(system.to_owned(), owner.clone()))
-                            .collect();
-                        outcome.notifications.extend(telling.notice(
-                            Some(group.label.clone()),
-                            &one.created_at.to_string(),
-                            &owners,
-                        ));
-                    }
+                    add_joined_groups(memberships, outcome, &joined, fresh, &telling);
                 }
                 NotificationEvent::NotArrived => {
                     not_arrived(&telling, population, &zone, now, outcome)
@@ -261,6 +237,45 @@ pub(crate) fn decide(
                 }
             }
         }
+    }
+}
+
+/// Adds the notifications about groups that the person joined.
+fn add_joined_groups(
+    memberships: &MembershipRules,
+    outcome: &mut Outcome,
+    joined: &HashMap<&str, Vec<&crate::model::RuleMembership>>,
+    fresh: impl Fn(Timestamp) -> bool,
+    telling: &NotificationContext<'_>,
+) {
+    for one in joined
+        .get(telling.person.id.as_str())
+        .into_iter()
+        .flatten()
+        .filter(|one| fresh(one.created_at))
+    {
+        let Some(group) = memberships.get(one.group).filter(|_| telling.fits()) else {
+            continue;
+        };
+        let system = memberships.system(one.group).unwrap_or_default();
+        if telling
+            .rule
+            .system
+            .as_deref()
+            .is_some_and(|only| only != system)
+        {
+            continue;
+        }
+        let owners: Vec<Recipient> = group
+            .owners
+            .iter()
+            .map(|owner| Recipient::Account(system.to_owned(), owner.clone()))
+            .collect();
+        outcome.notifications.extend(telling.notice(
+            Some(group.label.clone()),
+            &one.created_at.to_string(),
+            &owners,
+        ));
     }
 }
 

@@ -321,6 +321,17 @@ fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -
             "a departure step deletes accounts",
         ));
     }
+    add_password_permissions(types, target, &mut all, password);
+    all
+}
+
+/// Adds what setting passwords needs.
+fn add_password_permissions(
+    types: &TypeRules,
+    target: &PermissionTarget,
+    all: &mut Vec<Permission>,
+    password: Option<String>,
+) {
     let scrambles = types
         .departure
         .iter()
@@ -343,7 +354,6 @@ fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -
             ));
         }
     }
-    all
 }
 
 fn is_state(target: &PermissionTarget, mapping: &Mapping) -> bool {

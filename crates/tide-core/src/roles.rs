@@ -276,30 +276,9 @@ pub fn values<'r>(
     let mut all = Vec::new();
     for attribute in &declared.attributes {
         let says = |binding: bool| {
-            let of = |role: &&'r Role| {
-                let (role, name) = (*role, &attribute.name);
-                let own = role.values.iter().find(|value| {
-                    value.binding == binding && value.attribute.eq_ignore_ascii_case(name)
-                })?;
-                Some(
-                    own.value
-                        .run(&read)
-                        .map(|values| (role, own, values))
-                        .map_err(|error| {
-                            Reason::by(
-                                format!(
-                                    "{name} from the role {} cannot be evaluated: {error} (in {})",
-                                    role.name,
-                                    own.value.source()
-                                ),
-                                &own.place,
-                            )
-                        }),
-                )
-            };
             roles
                 .iter()
-                .filter_map(of)
+                .filter_map(|role| value_of(role, &attribute.name, binding, &read))
                 .collect::<Result<Vec<_>, Reason>>()
         };
         let mut candidates = says(true)?;
@@ -310,12 +289,7 @@ pub fn values<'r>(
             continue;
         };
         if attribute.many {
-            let mut values: Vec<Value> = Vec::new();
-            for one in candidates.into_iter().flat_map(|(.., values)| values) {
-                if !values.contains(&one) {
-                    values.push(one);
-                }
-            }
+            let values = distinct_values(&candidates);
             all.push(ResolvedValue {
                 role,
                 value,
@@ -337,4 +311,36 @@ pub fn values<'r>(
         });
     }
     Ok(all)
+}
+
+/// The value that a role gives an attribute, if it gives one.
+fn value_of<'r>(
+    role: &'r Role,
+    attribute: &str,
+    binding: bool,
+    read: &EvalInputs<'_>,
+) -> Option<Result<(&'r Role, &'r RoleValue, Vec<Value>), Reason>> {
+    let own = role.values.iter().find(|value| {
+        value.binding == binding && value.attribute.eq_ignore_ascii_case(attribute)
+    })?;
+    let values = own.value.run(read).map_err(|error| {
+        let text = format!(
+            "{attribute} from the role {} cannot be evaluated: {error} (in {})",
+            role.name,
+            own.value.source()
+        );
+        Reason::by(text, &own.place)
+    });
+    Some(values.map(|values| (role, own, values)))
+}
+
+/// The values of all candidates, each once.
+fn distinct_values(candidates: &[(&Role, &RoleValue, Vec<Value>)]) -> Vec<Value> {
+    let mut values: Vec<Value> = Vec::new();
+    for one in candidates.iter().flat_map(|(.., values)| values) {
+        if !values.contains(one) {
+            values.push(one.clone());
+        }
+    }
+    values
 }

@@ -52,34 +52,8 @@ impl ScopeSubject<'_> {
 /// Tests a record against a scope.
 pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> ScopeDecision {
     let values = &subject.values;
-    if !scope.within.is_empty() {
-        let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
-            return ScopeDecision::Unclear(Reason::by(
-                "it has no DN, but the scope names containers",
-                &scope.within[0].place,
-            ));
-        };
-        if !scope
-            .within
-            .iter()
-            .any(|container| inside(&place, container))
-        {
-            let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
-            // A scope that is one level too shallow would exclude people silently: report it.
-            let near = scope
-                .within
-                .iter()
-                .any(|c| c.one_level && place.is_under(&c.dn));
-            let text = if near {
-                format!(
-                    "deeper than the one level of {} that the scope includes",
-                    wanted.join(" and ")
-                )
-            } else {
-                format!("its container is not inside {}", wanted.join(" or "))
-            };
-            return ScopeDecision::Out(Reason::by(text, &scope.within[0].place));
-        }
+    if let Some(value) = by_containers(scope, subject) {
+        return value;
     }
     if !scope.except.is_empty()
         && let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok())
@@ -135,6 +109,40 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
         }
     }
     ScopeDecision::In
+}
+
+/// Whether the containers put a record out of scope.
+fn by_containers(scope: &Scope, subject: &ScopeSubject<'_>) -> Option<ScopeDecision> {
+    if !scope.within.is_empty() {
+        let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
+            return Some(ScopeDecision::Unclear(Reason::by(
+                "it has no DN, but the scope names containers",
+                &scope.within[0].place,
+            )));
+        };
+        if !scope
+            .within
+            .iter()
+            .any(|container| inside(&place, container))
+        {
+            let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
+            // A scope that is one level too shallow would exclude people silently: report it.
+            let near = scope
+                .within
+                .iter()
+                .any(|c| c.one_level && place.is_under(&c.dn));
+            let text = if near {
+                format!(
+                    "deeper than the one level of {} that the scope includes",
+                    wanted.join(" and ")
+                )
+            } else {
+                format!("its container is not inside {}", wanted.join(" or "))
+            };
+            return Some(ScopeDecision::Out(Reason::by(text, &scope.within[0].place)));
+        }
+    }
+    None
 }
 
 fn inside(place: &Dn, container: &Container) -> bool {

@@ -555,9 +555,10 @@ impl Engine {
             .map(|row| (row.fingerprint.as_str(), row))
             .collect();
         let all = requests(&rules.set, &outcome, &rows, self.now());
-        let request = all.iter().find(|request| request.id == id).ok_or_else(|| {
-            EngineError::Changed("this decision has changed: list the decisions again".to_owned())
-        })?;
+        let request = all
+            .iter()
+            .find(|request| request.id == id)
+            .ok_or_else(crate::decisions::decision_changed)?;
         let prints = || {
             request
                 .changes
@@ -605,24 +606,34 @@ impl Engine {
         } else {
             BTreeSet::new()
         };
-        let answered = |change: &&Change| {
-            let good = yes.contains(&change.fingerprint);
-            let comment = match (good || answer == DecisionAnswer::Reject, comment) {
-                (true, words) => words.to_owned(),
-                (false, "") => "another offer was chosen".to_owned(),
-                (false, words) => format!("another offer was chosen: {words}"),
-            };
-            Answered {
-                fingerprint: change.fingerprint.clone(),
-                identity: change.identity.clone(),
-                yes: good,
-                comment,
-            }
-        };
-        let answers = request.changes.iter().map(answered).collect();
+        let answers = answers_of(answer, comment, request, yes);
         Ok(self
             .store
             .answer_approval(answers, request.level, principal, self.now())
             .await?)
     }
+}
+
+/// The answer to each change of a request: those that were not chosen are rejected.
+fn answers_of(
+    answer: DecisionAnswer,
+    comment: &str,
+    request: &Request<'_>,
+    yes: BTreeSet<String>,
+) -> Vec<Answered> {
+    let answered = |change: &&Change| {
+        let good = yes.contains(&change.fingerprint);
+        let comment = match (good || answer == DecisionAnswer::Reject, comment) {
+            (true, words) => words.to_owned(),
+            (false, "") => "another offer was chosen".to_owned(),
+            (false, words) => format!("another offer was chosen: {words}"),
+        };
+        Answered {
+            fingerprint: change.fingerprint.clone(),
+            identity: change.identity.clone(),
+            yes: good,
+            comment,
+        }
+    };
+    request.changes.iter().map(answered).collect()
 }

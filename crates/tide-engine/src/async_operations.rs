@@ -84,17 +84,7 @@ impl Engine {
             };
             for (row, place, since, principal) in all {
                 let took = self.now().duration_since(since);
-                let change = &row.change;
-                let account = match change.account {
-                    Some(id) => self
-                        .store
-                        .account(id)
-                        .await
-                        .ok()
-                        .map(|account| (account.key, account.name)),
-                    None => None,
-                };
-                let write = Write::new(change.object, change.kind, account, change.values.clone());
+                let write = self.write_of(&row).await;
                 let went = share.connector.poll_operation(&write, &place).await;
                 let seconds = took.as_secs();
                 // A decision in progress does not know this result: it is stored after that
@@ -149,6 +139,22 @@ impl Engine {
             }
         }
         Ok(newest.map(pause))
+    }
+
+    /// The write that a system queued.
+    async fn write_of(self: &Arc<Self>, row: &ChangeRow) -> Write {
+        let change = &row.change;
+        let account = match change.account {
+            Some(id) => self
+                .store
+                .account(id)
+                .await
+                .ok()
+                .map(|account| (account.key, account.name)),
+            None => None,
+        };
+        let write = Write::new(change.object, change.kind, account, change.values.clone());
+        write
     }
 
     /// Searches for accounts with an unknown creation outcome of runs that have ended, and links

@@ -161,21 +161,7 @@ impl Engine {
             ));
         }
         let systems = self.store.systems().await?;
-        let rules = self.rules().await;
-        match &rules {
-            Err(EngineError::Rules(faults)) => {
-                let first = faults.first().map(ToString::to_string).unwrap_or_default();
-                all.push(Attention {
-                    count: faults.len() as i64,
-                    ..Attention::with(AttentionKind::RulesInvalid, first)
-                });
-            }
-            Err(EngineError::NoRules) if systems.is_empty() => {
-                all.push(Attention::new(AttentionKind::NoSystems, 1))
-            }
-            Err(EngineError::NoRules) => all.push(Attention::new(AttentionKind::NoRules, 1)),
-            _ => {}
-        }
+        let rules = self.add_rule_faults(&mut all, &systems).await;
         let readings = self.store.last_readings().await?;
         for row in &systems {
             let (kind, reason) = match self.health(row, &readings) {
@@ -188,50 +174,8 @@ impl Engine {
                 ..Attention::with(kind, reason)
             });
         }
-        let leavers = self.store.leavers_on_hold().await?;
-        if !leavers.is_empty() {
-            let names = leavers
-                .iter()
-                .take(NAMED)
-                .map(|(_, label)| label.clone())
-                .collect();
-            all.push(Attention {
-                names,
-                ..Attention::new(AttentionKind::OpenAccess, leavers.len() as i64)
-            });
-        }
-        let counts: BTreeMap<HoldCause, i64> =
-            self.store.hold_counts(None).await?.into_iter().collect();
-        let of = |cause: HoldCause| counts.get(&cause).copied().unwrap_or(0);
-        let named = [
-            (AttentionKind::Guard, of(HoldCause::Guard)),
-            (AttentionKind::Failed, of(HoldCause::Failed)),
-            (AttentionKind::Approval, of(HoldCause::AwaitingApproval)),
-            (AttentionKind::Review, of(HoldCause::NeedsReview)),
-            (AttentionKind::ExternalChange, of(HoldCause::ExternalChange)),
-            (AttentionKind::RetriedLater, of(HoldCause::RetriedLater)),
-        ];
-        for (kind, count) in named.into_iter().filter(|(_, count)| *count > 0) {
-            all.push(Attention::new(kind, count));
-        }
-        // A cause that blocks all systems is reported once.
-        let is_stopped = self.write_stop().is_some();
-        let others = list(&counts, |cause| {
-            let is_told = is_stopped && cause == HoldCause::Paused;
-            !is_told
-                && !matches!(
-                    cause,
-                    HoldCause::Guard
-                        | HoldCause::Failed
-                        | HoldCause::AwaitingApproval
-                        | HoldCause::NeedsReview
-                        | HoldCause::ExternalChange
-                        | HoldCause::RetriedLater
-                )
-        });
-        if others > 0 {
-            all.push(Attention::new(AttentionKind::OnHold, others));
-        }
+        self.add_open_access(&mut all).await?;
+        self.add_holds(&mut all).await?;
         let notices = self.store.notices().await?;
         if !notices.is_empty() {
             let names = notices
@@ -255,5 +199,81 @@ impl Engine {
         }
         all.sort_by_key(|one| one.kind);
         Ok(all)
+    }
+
+    /// Adds faults of the rules, or that there are none.
+    async fn add_rule_faults(
+        &self,
+        all: &mut Vec<Attention>,
+        systems: &[SystemRow],
+    ) -> Result<std::sync::Arc<crate::PublishedRules>, EngineError> {
+        let rules = self.rules().await;
+        match &rules {
+            Err(EngineError::Rules(faults)) => {
+                let first = faults.first().map(ToString::to_string).unwrap_or_default();
+                all.push(Attention {
+                    count: faults.len() as i64,
+                    ..Attention::with(AttentionKind::RulesInvalid, first)
+                });
+            }
+            Err(EngineError::NoRules) if systems.is_empty() => {
+                all.push(Attention::new(AttentionKind::NoSystems, 1))
+            }
+            Err(EngineError::NoRules) => all.push(Attention::new(AttentionKind::NoRules, 1)),
+            _ => {}
+        }
+        rules
+    }
+
+    /// Adds the leavers whose access is still open.
+    async fn add_open_access(&self, all: &mut Vec<Attention>) -> Result<(), EngineError> {
+        let leavers = self.store.leavers_on_hold().await?;
+        Ok(if !leavers.is_empty() {
+            let names = leavers
+                .iter()
+                .take(NAMED)
+                .map(|(_, label)| label.clone())
+                .collect();
+            all.push(Attention {
+                names,
+                ..Attention::new(AttentionKind::OpenAccess, leavers.len() as i64)
+            });
+        })
+    }
+
+    /// Adds the changes on hold, by cause.
+    async fn add_holds(&self, all: &mut Vec<Attention>) -> Result<(), EngineError> {
+        let counts: BTreeMap<HoldCause, i64> =
+            self.store.hold_counts(None).await?.into_iter().collect();
+        let of = |cause: HoldCause| counts.get(&cause).copied().unwrap_or(0);
+        let named = [
+            (AttentionKind::Guard, of(HoldCause::Guard)),
+            (AttentionKind::Failed, of(HoldCause::Failed)),
+            (AttentionKind::Approval, of(HoldCause::AwaitingApproval)),
+            (AttentionKind::Review, of(HoldCause::NeedsReview)),
+            (AttentionKind::ExternalChange, of(HoldCause::ExternalChange)),
+            (AttentionKind::RetriedLater, of(HoldCause::RetriedLater)),
+        ];
+        for (kind, count) in named.into_iter().filter(|(_, count)| *count > 0) {
+            all.push(Attention::new(kind, count));
+        }
+        let is_stopped = self.write_stop().is_some();
+        let others = list(&counts, |cause| {
+            let is_told = is_stopped && cause == HoldCause::Paused;
+            !is_told
+                && !matches!(
+                    cause,
+                    HoldCause::Guard
+                        | HoldCause::Failed
+                        | HoldCause::AwaitingApproval
+                        | HoldCause::NeedsReview
+                        | HoldCause::ExternalChange
+                        | HoldCause::RetriedLater
+                )
+        });
+        if others > 0 {
+            all.push(Attention::new(AttentionKind::OnHold, others));
+        }
+        Ok(())
     }
 }

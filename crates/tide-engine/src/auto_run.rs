@@ -101,32 +101,7 @@ impl Engine {
             engine.wake.notify_one();
             loop {
                 let timer = async {
-                    let begun = engine.now();
-                    // The scan would compete with the run that was just started.
-                    tokio::time::sleep(TIMER_SCAN_DELAY).await;
-                    let next = match engine.next_timer(begun).await {
-                        Ok(next) => next,
-                        Err(error) => {
-                            tracing::warn!(%error, "could not find the next timer");
-                            None
-                        }
-                    };
-                    // Notices clock changes, a suspended machine, and a due time that a run has
-                    // set.
-                    loop {
-                        let now = engine.now();
-                        let due = lock(&engine.next_due).filter(|at| *at > begun);
-                        let next = next.into_iter().chain(due).min();
-                        if next.is_some_and(|at| at <= now) {
-                            break;
-                        }
-                        let left =
-                            next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
-                        tokio::time::sleep(
-                            left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL),
-                        )
-                        .await;
-                    }
+                    wait_for_timer(&engine).await;
                 };
                 let free = async {
                     match waiting {
@@ -212,30 +187,13 @@ impl Engine {
             "decided leavers"
         );
         let in_step = self.hold_what_waits(&mut news, &before).await?;
-        // New identities wait for the next run.
-        let known: HashSet<&str> = news
-            .population
-            .identities
-            .iter()
-            .map(|identity| identity.id.as_str())
-            .collect();
-        let mut identities = identity_updates(&news.population, &news.outcome).identities;
-        identities.retain(|(identity, _)| known.contains(identity.id.as_str()));
         let theirs: HashSet<(i64, &str)> = news
             .population
             .links
             .iter()
             .map(|link| (link.account, link.identity.as_str()))
             .collect();
-        self.save_identity_updates(
-            IdentityUpdates {
-                in_step,
-                identities,
-                ..IdentityUpdates::default()
-            },
-            SERVICE_PRINCIPAL,
-        )
-        .await?;
+        self.save_known_identities(&news, in_step).await?;
         let outcome = &mut news.outcome;
         // The outcome also contains outstanding changes of others, which may have been sent since.
         let looked_at = news.about.take().unwrap_or_default().identities;
@@ -282,13 +240,7 @@ impl Engine {
         self.store
             .supersede_pending(about.clone(), self.now())
             .await?;
-        // Requests in flight complete first, so that the order within an account is kept.
-        for _ in 0..MAX_IN_FLIGHT_CHECKS {
-            if self.store.on_the_wire(&about).await? == 0 {
-                break;
-            }
-            self.clock.sleep(DEBOUNCE).await;
-        }
+        self.wait_for_in_flight(about).await?;
         let done = self.store.seen_to(run, &prints, false).await?;
         news.outcome
             .changes
@@ -316,6 +268,42 @@ impl Engine {
                 Err(error)
             }
         }
+    }
+
+    /// Saves the identities that exist already.
+    async fn save_known_identities(
+        self: &Arc<Self>,
+        news: &IncrementalDecision,
+        in_step: Vec<i64>,
+    ) -> Result<(), EngineError> {
+        let known: HashSet<&str> = news
+            .population
+            .identities
+            .iter()
+            .map(|identity| identity.id.as_str())
+            .collect();
+        let mut identities = identity_updates(&news.population, &news.outcome).identities;
+        identities.retain(|(identity, _)| known.contains(identity.id.as_str()));
+        self.save_identity_updates(
+            IdentityUpdates {
+                in_step,
+                identities,
+                ..IdentityUpdates::default()
+            },
+            SERVICE_PRINCIPAL,
+        )
+        .await?;
+        Ok(())
+    }
+
+    /// Waits for requests in flight about these identities.
+    async fn wait_for_in_flight(self: &Arc<Self>, about: Vec<String>) -> Result<(), EngineError> {
+        Ok(for _ in 0..MAX_IN_FLIGHT_CHECKS {
+            if self.store.on_the_wire(&about).await? == 0 {
+                break;
+            }
+            self.clock.sleep(DEBOUNCE).await;
+        })
     }
 
     /// The next time after `now` at which a run is due: the end of a backoff, of a breaker or of a
@@ -429,13 +417,7 @@ impl Engine {
                 .is_some_and(|id| about.contains(id))
         });
         let accounts = sent_to(&outcome.changes);
-        let identities: Vec<String> = about
-            .iter()
-            .filter(|id| !id.is_empty())
-            .map(|id| (*id).to_owned())
-            .collect();
-        self.mark_sent(accounts.into_iter(), identities.into_iter())
-            .await;
+        self.mark_run_sent(about, accounts).await;
         let closes = outcome
             .changes
             .iter()
@@ -467,6 +449,17 @@ impl Engine {
             return Err(error);
         }
         Ok(Some(id))
+    }
+
+    /// Marks what a run sends, so that the next decision looks at it again.
+    async fn mark_run_sent(self: &Arc<Self>, about: HashSet<&str>, accounts: Vec<i64>) {
+        let identities: Vec<String> = about
+            .iter()
+            .filter(|id| !id.is_empty())
+            .map(|id| (*id).to_owned())
+            .collect();
+        self.mark_sent(accounts.into_iter(), identities.into_iter())
+            .await;
     }
 
     /// Records external changes, requests approvals, and puts changes on hold. The preconditions
@@ -660,5 +653,31 @@ impl Engine {
         *lock(&self.next_retry) = again;
         tide_core::decide::hold_later_steps(&mut outcome.changes);
         Ok(())
+    }
+}
+
+/// Waits until records are due.
+async fn wait_for_timer(engine: &Arc<Engine>) {
+    let begun = engine.now();
+    // The scan would compete with the run that was just started.
+    tokio::time::sleep(TIMER_SCAN_DELAY).await;
+    let next = match engine.next_timer(begun).await {
+        Ok(next) => next,
+        Err(error) => {
+            tracing::warn!(%error, "could not find the next timer");
+            None
+        }
+    };
+    // Notices clock changes, a suspended machine, and a due time that a run has
+    // set.
+    loop {
+        let now = engine.now();
+        let due = lock(&engine.next_due).filter(|at| *at > begun);
+        let next = next.into_iter().chain(due).min();
+        if next.is_some_and(|at| at <= now) {
+            break;
+        }
+        let left = next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
+        tokio::time::sleep(left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL)).await;
     }
 }

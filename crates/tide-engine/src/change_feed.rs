@@ -395,16 +395,7 @@ impl Engine {
         place: &mut SyncCursor,
         batch: Vec<Result<ChangeEvent, tide_connect::ConnectError>>,
     ) -> Result<bool, EngineError> {
-        // Without published rules, the system counts as a target.
-        let types = |rules: &Arc<PublishedRules>| {
-            rules
-                .set
-                .of(&row.name, object)
-                .is_none_or(|types| types.is_target())
-        };
-        let given = lock(&self.compiled_rules)
-            .as_ref()
-            .is_none_or(|(_, rules)| types(rules));
+        let given = self.keeps_previous(row, object);
         let mut changed: Vec<Observed> = Vec::new();
         let mut mark = None;
         let mut fault = None;
@@ -466,6 +457,38 @@ impl Engine {
         } else if marked {
             self.store.set_sync_cursor(&row.name, object, place).await?;
         }
+        self.note_differences(row, object, differ, early);
+        if let Some(why) = lost {
+            tracing::info!(system = row.name, %object, why, "the history is unavailable; starting a full read");
+            self.store.reset_sync_cursors(&row.name).await?;
+            return Ok(false);
+        }
+        fault.map_or(Ok(true), |error| Err(error.into()))
+    }
+
+    /// Whether the values before an external change are kept: in targets only.
+    fn keeps_previous(&self, row: &SystemRow, object: ObjectType) -> bool {
+        // Without published rules, the system counts as a target.
+        let types = |rules: &Arc<PublishedRules>| {
+            rules
+                .set
+                .of(&row.name, object)
+                .is_none_or(|types| types.is_target())
+        };
+        let given = lock(&self.compiled_rules)
+            .as_ref()
+            .is_none_or(|(_, rules)| types(rules));
+        given
+    }
+
+    /// Notes accounts that differ, and wakes a run unless one has read them.
+    fn note_differences(
+        &self,
+        row: &SystemRow,
+        object: ObjectType,
+        differ: BTreeSet<i64>,
+        early: Option<u64>,
+    ) {
         if !differ.is_empty() {
             let now = self.now();
             self.update_watcher(&row.name, object, |one| {
@@ -478,12 +501,6 @@ impl Engine {
                 self.wake.notify_one();
             }
         }
-        if let Some(why) = lost {
-            tracing::info!(system = row.name, %object, why, "the history is unavailable; starting a full read");
-            self.store.reset_sync_cursors(&row.name).await?;
-            return Ok(false);
-        }
-        fault.map_or(Ok(true), |error| Err(error.into()))
     }
 
     /// Starts a run early, so that it overlaps with storing the current batch.

@@ -288,6 +288,13 @@ fn list(
             )
         });
     }
+    add_matches(outcome, &mut all);
+    add_alerts(notices, &mut all);
+    all
+}
+
+/// Adds matches that need review, by system and doubt.
+fn add_matches(outcome: &Outcome, all: &mut Vec<Decision>) {
     let mut doubts: BTreeMap<(&str, tide_core::decide::Doubt), Vec<&str>> = BTreeMap::new();
     for question in &outcome.questions {
         doubts
@@ -316,6 +323,10 @@ fn list(
             )
         });
     }
+}
+
+/// Adds alerts to acknowledge.
+fn add_alerts(notices: &[AlertRow], all: &mut Vec<Decision>) {
     for notice in notices {
         let kind = if notice.recipient == "operators" {
             DecisionKind::ExternalChange
@@ -329,7 +340,6 @@ fn list(
             ..Decision::new(kind, format!("surprise-{}", notice.id), "")
         });
     }
-    all
 }
 
 /// Answers in effect that can be taken back: releases and discards by their entry, and approvals
@@ -355,39 +365,8 @@ fn given(
     }
     let minute =
         |stamp: &str| format!("{} UTC", stamp.get(..16).unwrap_or(stamp).replace('T', " "));
-    let override_of = |(decision, rows): (&str, Vec<&OverrideRow>)| {
-        let first = rows[0];
-        let (done, next) = match first.release {
-            true => ("released", "they are sent once nothing else holds them"),
-            false => (
-                "discarded",
-                "they are not sent; if they are still required then, they are held again",
-            ),
-        };
-        let plural = if rows.len() == 1 { "change" } else { "changes" };
-        Decision {
-            title: format!(
-                "{} {} {plural} in {} {done} by {}",
-                rows.len(),
-                first.kind,
-                first.system,
-                first.principal
-            ),
-            said: format!(
-                "{} until {}: {next}",
-                minute(&first.made),
-                minute(&first.expires)
-            ),
-            count: rows.len(),
-            names: some(rows.iter().map(|row| row.label.as_str())),
-            answers: vec![DecisionAnswer::TakeBack],
-            ..Decision::new(
-                DecisionKind::Override,
-                format!("override-{decision}"),
-                &first.system,
-            )
-        }
-    };
+    let override_of =
+        |(decision, rows): (&str, Vec<&OverrideRow>)| override_decision(minute, decision, rows);
     let answered = |row: &&ApprovalRow| !row.answers.is_empty();
     let answer_of = |row: &ApprovalRow| {
         let change = wanted.get(row.fingerprint.as_str())?;
@@ -417,6 +396,53 @@ fn given(
         .map(override_of)
         .chain(approvals.iter().filter(answered).filter_map(answer_of))
         .collect()
+}
+
+/// An override that can be taken back.
+fn override_decision(
+    minute: impl Fn(&str) -> String,
+    decision: &str,
+    rows: Vec<&OverrideRow>,
+) -> Decision {
+    let first = rows[0];
+    let (done, next) = match first.release {
+        true => ("released", "they are sent once nothing else holds them"),
+        false => (
+            "discarded",
+            "they are not sent; if they are still required then, they are held again",
+        ),
+    };
+    let plural = if rows.len() == 1 { "change" } else { "changes" };
+    Decision {
+        title: format!(
+            "{} {} {plural} in {} {done} by {}",
+            rows.len(),
+            first.kind,
+            first.system,
+            first.principal
+        ),
+        said: format!(
+            "{} until {}: {next}",
+            minute(&first.made),
+            minute(&first.expires)
+        ),
+        count: rows.len(),
+        names: some(rows.iter().map(|row| row.label.as_str())),
+        answers: vec![DecisionAnswer::TakeBack],
+        ..Decision::new(
+            DecisionKind::Override,
+            format!("override-{decision}"),
+            &first.system,
+        )
+    }
+}
+
+pub(crate) fn decision_changed() -> EngineError {
+    EngineError::Changed("this decision has changed: list the decisions again".to_owned())
+}
+
+fn unfit_answer(answer: DecisionAnswer, id: &str) -> EngineError {
+    EngineError::Invalid(format!("`{answer}` is not an answer to {id}"))
 }
 
 impl Engine {
@@ -510,111 +536,15 @@ impl Engine {
         let requests = approvals::requests(rules, outcome, &rows, self.now());
         let owners = self.owners(&requests).await?;
         let groups = approvals::groups(population);
+        let context = ApprovalContext {
+            rows: &rows,
+            owners: &owners,
+            groups: &groups,
+            operator: operator.as_ref(),
+        };
         Ok(requests
             .iter()
-            .map(|request| {
-                let level = request
-                    .rule
-                    .levels
-                    .get(request.level)
-                    .map(tide_core::approvals::Level::words)
-                    .unwrap_or_default();
-                let mut systems: Vec<&str> = request
-                    .changes
-                    .iter()
-                    .map(|change| change.system.as_str())
-                    .collect();
-                systems.sort_unstable();
-                systems.dedup();
-                let mut kinds: Vec<&str> = request
-                    .changes
-                    .iter()
-                    .map(|change| change.kind.as_str())
-                    .collect();
-                kinds.dedup();
-                let who = if request.rule.together {
-                    format!("{} changes", request.changes.len())
-                } else {
-                    request.changes[0].label.clone()
-                };
-                let mut said = if request.expired {
-                    format!(
-                        "{}: not answered within {} days",
-                        request.rule.name, request.rule.days
-                    )
-                } else {
-                    format!(
-                        "{}: level {} of {}, {level}",
-                        request.rule.name,
-                        request.level + 1,
-                        request.rule.levels.len()
-                    )
-                };
-                if !request.yes.is_empty() {
-                    said.push_str(&format!("; approved by {}", request.yes.join(", ")));
-                }
-                let chooses =
-                    request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
-                // A request about one person lists its changes; one about many lists their names.
-                let each = if request.rule.together {
-                    Vec::new()
-                } else {
-                    approvals::offers(request, &groups)
-                };
-                let names = match request.rule.together {
-                    true => some(request.changes.iter().map(|change| change.label.as_str())),
-                    false => some(each.iter().map(|(words, _)| words.as_str())),
-                };
-                let offers = if chooses { each } else { Vec::new() };
-                if let Some(most) = request.rule.choose.filter(|_| chooses) {
-                    said.push_str(&format!("; the approver chooses up to {most}"));
-                }
-                // The approver sees the values.
-                if request.changes.len() <= NAMED && !chooses {
-                    for value in request
-                        .changes
-                        .iter()
-                        .flat_map(|change| &change.values)
-                        .take(NAMED)
-                    {
-                        said.push_str(&format!(
-                            "; {} from {} to {}",
-                            value.attribute,
-                            show(&value.before),
-                            show(&value.after)
-                        ));
-                    }
-                }
-                let barred = match &operator {
-                    Some(operator) if !request.expired => {
-                        approvals::barred(request, &rows, &owners, operator)
-                    }
-                    Some(_) => None,
-                    None => Some("only operators answer".to_owned()),
-                };
-                Decision {
-                    title: format!("{who}: {} in {}", kinds.join(" and "), systems.join(", ")),
-                    said,
-                    count: request.changes.len(),
-                    names,
-                    answers: if request.expired {
-                        vec![DecisionAnswer::Reopen]
-                    } else {
-                        vec![DecisionAnswer::Approve, DecisionAnswer::Reject]
-                    },
-                    blocked: barred,
-                    offers: offers
-                        .into_iter()
-                        .map(|(words, print)| (print.to_owned(), words))
-                        .collect(),
-                    most: request.rule.choose.filter(|_| chooses),
-                    ..Decision::new(
-                        DecisionKind::Approval,
-                        request.id.clone(),
-                        systems.first().copied().unwrap_or_default(),
-                    )
-                }
-            })
+            .map(|request| approval_decision(request, &context))
             .collect())
     }
 
@@ -646,108 +576,17 @@ impl Engine {
         principal: &str,
     ) -> Result<(), EngineError> {
         let answer = said.answer;
-        let changed = || {
-            EngineError::Changed("this decision has changed: list the decisions again".to_owned())
-        };
-        let unfit = || EngineError::Invalid(format!("`{answer}` is not an answer to {id}"));
+        let unfit = || unfit_answer(answer, id);
         match id.split_once('-') {
             Some(("guard", _)) => {
-                let release = match answer {
-                    DecisionAnswer::Release => true,
-                    DecisionAnswer::Discard => false,
-                    _ => return Err(unfit()),
-                };
-                let (rules, _, outcome) = self.decide_now().await?;
-                let held = guarded(&rules.set, &outcome);
-                let meant = held
-                    .iter()
-                    .find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
-                let changes: Vec<Change> = meant
-                    .ok_or_else(changed)?
-                    .1
-                    .1
-                    .iter()
-                    .map(|change| (*change).clone())
-                    .collect();
-                let expires = self
-                    .now()
-                    .saturating_add(if release { RELEASED } else { DISCARDED })
-                    .unwrap_or(Timestamp::MAX);
-                let new = NewOverride {
-                    changes,
-                    held_by: "guard",
-                    decision: id.to_owned(),
-                    release,
-                    expires,
-                };
-                self.store.add_override(new, principal, self.now()).await?;
+                self.answer_guard(id, principal, answer).await?;
             }
             Some(("approval", _)) => self.answer_approval(id, &said, principal).await?,
             Some(("drift", _)) if answer == DecisionAnswer::Repair => {
-                let (rules, population, outcome) = self.decide_now().await?;
-                let all = drifts(&rules.set, &population, &outcome);
-                let meant = all
-                    .iter()
-                    .find(|changes| drift_id(changes) == id)
-                    .ok_or_else(changed)?;
-                let changes = meant.iter().map(|change| (*change).clone()).collect();
-                let expires = self
-                    .now()
-                    .saturating_add(RELEASED)
-                    .unwrap_or(Timestamp::MAX);
-                let new = NewOverride {
-                    changes,
-                    held_by: "drift",
-                    decision: id.to_owned(),
-                    release: true,
-                    expires,
-                };
-                self.store.add_override(new, principal, self.now()).await?;
-                // No record changed, so the affected records are marked for the next decision.
-                let accounts = meant.iter().filter_map(|change| change.account);
-                self.mark_sent(accounts, meant.iter().map(|change| change.identity.clone()))
-                    .await;
+                self.repair_drift(id, principal).await?;
             }
             Some(("override", decision)) if answer == DecisionAnswer::TakeBack => {
-                let (_, _, outcome) = self.decide_now().await?;
-                let rows = self.store.override_rows().await?;
-                let mut about: Vec<(Option<i64>, String)> = rows
-                    .iter()
-                    .filter(|row| row.decision == decision)
-                    .map(|row| (row.account, row.identity.clone()))
-                    .collect();
-                if self
-                    .store
-                    .take_back_override(decision, principal, self.now())
-                    .await?
-                    == 0
-                {
-                    let wanted = |change: &&Change| {
-                        change.fingerprint == decision && change.approval.is_some()
-                    };
-                    let change = outcome.changes.iter().find(wanted).ok_or_else(changed)?;
-                    about.push((
-                        change.account.filter(|_| !change.is_membership()),
-                        change.identity.clone(),
-                    ));
-                    if !self
-                        .store
-                        .take_back_answers(&change.fingerprint, principal, self.now())
-                        .await?
-                    {
-                        return Err(changed());
-                    }
-                }
-                // No record changed, so the affected records are marked for the next decision.
-                let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
-                self.mark_sent(
-                    accounts.into_iter(),
-                    about
-                        .into_iter()
-                        .map(|(_, identity)| identity)
-                        .filter(|id| !id.is_empty()),
-                )
-                .await;
+                self.take_back_override(principal, decision).await?;
             }
             Some(("parked", fingerprint)) if answer == DecisionAnswer::Retry => {
                 self.store
@@ -755,13 +594,125 @@ impl Engine {
                     .await?
             }
             Some(("surprise", number)) if answer == DecisionAnswer::Acknowledge => {
-                let number = number.parse().map_err(|_| changed())?;
+                let number = number.parse().map_err(|_| decision_changed())?;
                 self.store.notice_seen(number, self.now()).await?;
             }
             _ => return Err(unfit()),
         }
         self.tell(crate::Event::AttentionChanged);
         self.wake.notify_one();
+        Ok(())
+    }
+
+    /// Releases or discards the changes that a guard holds.
+    async fn answer_guard(
+        &self,
+        id: &str,
+        principal: &str,
+        answer: DecisionAnswer,
+    ) -> Result<(), EngineError> {
+        let release = match answer {
+            DecisionAnswer::Release => true,
+            DecisionAnswer::Discard => false,
+            _ => return Err(unfit_answer(answer, id)),
+        };
+        let (rules, _, outcome) = self.decide_now().await?;
+        let held = guarded(&rules.set, &outcome);
+        let meant = held
+            .iter()
+            .find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
+        let changes: Vec<Change> = meant
+            .ok_or_else(decision_changed)?
+            .1
+            .1
+            .iter()
+            .map(|change| (*change).clone())
+            .collect();
+        let expires = self
+            .now()
+            .saturating_add(if release { RELEASED } else { DISCARDED })
+            .unwrap_or(Timestamp::MAX);
+        let new = NewOverride {
+            changes,
+            held_by: "guard",
+            decision: id.to_owned(),
+            release,
+            expires,
+        };
+        self.store.add_override(new, principal, self.now()).await?;
+        Ok(())
+    }
+
+    /// Repairs values that others changed.
+    async fn repair_drift(&self, id: &str, principal: &str) -> Result<(), EngineError> {
+        let (rules, population, outcome) = self.decide_now().await?;
+        let all = drifts(&rules.set, &population, &outcome);
+        let meant = all
+            .iter()
+            .find(|changes| drift_id(changes) == id)
+            .ok_or_else(decision_changed)?;
+        let changes = meant.iter().map(|change| (*change).clone()).collect();
+        let expires = self
+            .now()
+            .saturating_add(RELEASED)
+            .unwrap_or(Timestamp::MAX);
+        let new = NewOverride {
+            changes,
+            held_by: "drift",
+            decision: id.to_owned(),
+            release: true,
+            expires,
+        };
+        self.store.add_override(new, principal, self.now()).await?;
+        let accounts = meant.iter().filter_map(|change| change.account);
+        self.mark_sent(accounts, meant.iter().map(|change| change.identity.clone()))
+            .await;
+        Ok(())
+    }
+
+    /// Takes back an override or the answers to an approval.
+    async fn take_back_override(&self, principal: &str, decision: &str) -> Result<(), EngineError> {
+        let (_, _, outcome) = self.decide_now().await?;
+        let rows = self.store.override_rows().await?;
+        let mut about: Vec<(Option<i64>, String)> = rows
+            .iter()
+            .filter(|row| row.decision == decision)
+            .map(|row| (row.account, row.identity.clone()))
+            .collect();
+        if self
+            .store
+            .take_back_override(decision, principal, self.now())
+            .await?
+            == 0
+        {
+            let wanted =
+                |change: &&Change| change.fingerprint == decision && change.approval.is_some();
+            let change = outcome
+                .changes
+                .iter()
+                .find(wanted)
+                .ok_or_else(decision_changed)?;
+            about.push((
+                change.account.filter(|_| !change.is_membership()),
+                change.identity.clone(),
+            ));
+            if !self
+                .store
+                .take_back_answers(&change.fingerprint, principal, self.now())
+                .await?
+            {
+                return Err(decision_changed());
+            }
+        }
+        let accounts: Vec<i64> = about.iter().filter_map(|(account, _)| *account).collect();
+        self.mark_sent(
+            accounts.into_iter(),
+            about
+                .into_iter()
+                .map(|(_, identity)| identity)
+                .filter(|id| !id.is_empty()),
+        )
+        .await;
         Ok(())
     }
 
@@ -783,5 +734,135 @@ impl Engine {
             self.store.approvals_said(at).await?
         };
         Ok(())
+    }
+}
+
+/// What the decision about a request is made from.
+struct ApprovalContext<'a> {
+    rows: &'a HashMap<&'a str, &'a ApprovalRow>,
+    owners: &'a approvals::Owners,
+    groups: &'a approvals::GroupNames<'a>,
+    /// Who asks; `None` for others than operators.
+    operator: Option<&'a tide_store::OperatorRow>,
+}
+
+/// The decision about a request for an approval.
+fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext<'_>) -> Decision {
+    let level = request
+        .rule
+        .levels
+        .get(request.level)
+        .map(tide_core::approvals::Level::words)
+        .unwrap_or_default();
+    let (systems, kinds) = systems_and_kinds(request);
+    let who = if request.rule.together {
+        format!("{} changes", request.changes.len())
+    } else {
+        request.changes[0].label.clone()
+    };
+    let mut said = level_text(request, level);
+    let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
+    // A request about one person lists its changes; one about many lists their names.
+    let each = if request.rule.together {
+        Vec::new()
+    } else {
+        approvals::offers(request, context.groups)
+    };
+    let names = match request.rule.together {
+        true => some(request.changes.iter().map(|change| change.label.as_str())),
+        false => some(each.iter().map(|(words, _)| words.as_str())),
+    };
+    let offers = if chooses { each } else { Vec::new() };
+    if let Some(most) = request.rule.choose.filter(|_| chooses) {
+        said.push_str(&format!("; the approver chooses up to {most}"));
+    }
+    add_values(request, &mut said, chooses);
+    let barred = match context.operator {
+        Some(operator) if !request.expired => {
+            approvals::barred(request, context.rows, context.owners, operator)
+        }
+        Some(_) => None,
+        None => Some("only operators answer".to_owned()),
+    };
+    Decision {
+        title: format!("{who}: {} in {}", kinds.join(" and "), systems.join(", ")),
+        said,
+        count: request.changes.len(),
+        names,
+        answers: if request.expired {
+            vec![DecisionAnswer::Reopen]
+        } else {
+            vec![DecisionAnswer::Approve, DecisionAnswer::Reject]
+        },
+        blocked: barred,
+        offers: offers
+            .into_iter()
+            .map(|(words, print)| (print.to_owned(), words))
+            .collect(),
+        most: request.rule.choose.filter(|_| chooses),
+        ..Decision::new(
+            DecisionKind::Approval,
+            request.id.clone(),
+            systems.first().copied().unwrap_or_default(),
+        )
+    }
+}
+
+/// The systems and the kinds of change of a request.
+fn systems_and_kinds<'a>(request: &'a approvals::Request<'_>) -> (Vec<&'a str>, Vec<&'a str>) {
+    let mut systems: Vec<&str> = request
+        .changes
+        .iter()
+        .map(|change| change.system.as_str())
+        .collect();
+    systems.sort_unstable();
+    systems.dedup();
+    let mut kinds: Vec<&str> = request
+        .changes
+        .iter()
+        .map(|change| change.kind.as_str())
+        .collect();
+    kinds.dedup();
+    (systems, kinds)
+}
+
+/// Says which level a request has reached.
+fn level_text(request: &approvals::Request<'_>, level: String) -> String {
+    let mut said = if request.expired {
+        format!(
+            "{}: not answered within {} days",
+            request.rule.name, request.rule.days
+        )
+    } else {
+        format!(
+            "{}: level {} of {}, {level}",
+            request.rule.name,
+            request.level + 1,
+            request.rule.levels.len()
+        )
+    };
+    if !request.yes.is_empty() {
+        said.push_str(&format!("; approved by {}", request.yes.join(", ")));
+    }
+    said
+}
+
+/// Adds the values that an approver sees.
+fn add_values(request: &approvals::Request<'_>, said: &mut String, chooses: bool) {
+    // The approver sees the values.
+    if request.changes.len() <= NAMED && !chooses {
+        for value in request
+            .changes
+            .iter()
+            .flat_map(|change| &change.values)
+            .take(NAMED)
+        {
+            said.push_str(&format!(
+                "; {} from {} to {}",
+                value.attribute,
+                show(&value.before),
+                show(&value.after)
+            ));
+        }
     }
 }

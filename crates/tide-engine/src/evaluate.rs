@@ -77,19 +77,7 @@ impl Engine {
                        there: Option<&Attributes>,
                        note: Option<String>| {
             let (steps, result) = mapping.program.trace(&values);
-            let meant: Vec<&str> = result
-                .iter()
-                .flatten()
-                .filter_map(|value| labels.get(value.as_text()?))
-                .map(String::as_str)
-                .take(5)
-                .collect();
-            let refers = (!meant.is_empty() && mapping.attribute != "externalId")
-                .then(|| format!("the account of {}", meant.join(", ")));
-            let note = note
-                .into_iter()
-                .chain(refers)
-                .reduce(|one, other| format!("{one}; {other}"));
+            let note = note_of(labels, mapping, note, &result);
             all.push(MappingEvaluation {
                 direction,
                 attribute: mapping.attribute.clone(),
@@ -263,4 +251,25 @@ impl Engine {
             labels,
         })
     }
+}
+
+/// What is noted beside a value: the accounts that it refers to.
+fn note_of(
+    labels: &HashMap<String, String>,
+    mapping: &Mapping,
+    note: Option<String>,
+    result: &Result<Vec<Value>, ExprError>,
+) -> Option<String> {
+    let meant: Vec<&str> = result
+        .iter()
+        .flatten()
+        .filter_map(|value| labels.get(value.as_text()?))
+        .map(String::as_str)
+        .take(5)
+        .collect();
+    let refers = (!meant.is_empty() && mapping.attribute != "externalId")
+        .then(|| format!("the account of {}", meant.join(", ")));
+    note.into_iter()
+        .chain(refers)
+        .reduce(|one, other| format!("{one}; {other}"))
 }

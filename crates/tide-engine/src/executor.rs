@@ -662,62 +662,25 @@ impl Engine {
         } else {
             self.store.names_in_use(&former, &share.row.name).await?
         };
-        let one = |row: &mut ChangeRow| {
-            let change = &mut row.change;
-            let before = change.values.clone();
-            // Another account has the name now, and its memberships are decided separately.
-            let is_free = |value: &Value| !in_use.contains(&value.to_string());
-            change
-                .values
-                .iter_mut()
-                .skip(1)
-                .for_each(|value| value.before.retain(is_free));
-            let Some(first) = change.values.first_mut() else {
-                return Resolved::default();
-            };
-            let there = accounts
-                .get(&change.identity)
-                .map_or(&[][..], Vec::as_slice);
-            let decided = first
-                .after
-                .first()
-                .or(first.before.first())
-                .map(|value| folded(&value.to_string()));
-            let as_decided = |account: &&Account| {
-                decided.as_ref().is_some_and(|name| {
-                    folded(&member_value(&first.attribute, account, true).to_string()) == *name
-                })
-            };
-            let Some(account) = there.iter().find(as_decided).or(there.first()) else {
-                return Resolved {
-                    is_gone: change.kind == ChangeKind::Grant,
-                    ..Resolved::default()
-                };
-            };
-            let member = vec![member_value(&first.attribute, account, true)];
-            *(if change.kind == ChangeKind::Grant {
-                &mut first.after
-            } else {
-                &mut first.before
-            }) = member.clone();
-            change
-                .values
-                .iter_mut()
-                .skip(1)
-                .for_each(|value| value.before.retain(|former| !member.contains(former)));
-            let mut at = 0;
-            change.values.retain(|value| {
-                at += 1;
-                at == 1 || !value.before.is_empty()
-            });
-            let member = Some((account.key.clone(), account.name.clone()));
-            Resolved {
-                is_changed: change.values != before,
-                member,
-                is_gone: false,
-            }
-        };
-        Ok(rows.iter_mut().map(|row| one(row)).collect())
+        Ok(rows
+            .iter_mut()
+            .map(|row| resolve_member(row, &in_use, &accounts))
+            .collect())
+    }
+
+    /// Cancels a change that cannot be sent any more.
+    async fn cancel_change(
+        &self,
+        id: i64,
+        why: &str,
+        next: &str,
+        tally: &RunProgress,
+    ) -> Result<SendOutcome, EngineError> {
+        self.store
+            .record_not_done(id, ChangeState::Canceled, why, next, self.now())
+            .await?;
+        self.progress(tally);
+        Ok(SendOutcome::Done)
     }
 
     /// Sends one change until its result is known, or until the system has accepted it.
@@ -742,17 +705,9 @@ impl Engine {
                 .await?
         {
             let why = "the account that it depends on was not created";
-            self.store
-                .record_not_done(
-                    row.id,
-                    ChangeState::Canceled,
-                    why,
-                    "the next run retries it",
-                    self.now(),
-                )
-                .await?;
-            self.progress(tally);
-            return Ok(SendOutcome::Done);
+            return self
+                .cancel_change(row.id, why, "the next run retries it", tally)
+                .await;
         }
         let mut member = None;
         if row.change.is_membership() {
@@ -762,17 +717,9 @@ impl Engine {
                 .pop()
                 .unwrap_or_default();
             if resolved.is_gone {
-                self.store
-                    .record_not_done(
-                        row.id,
-                        ChangeState::Canceled,
-                        MEMBER_GONE,
-                        "the next run retries it",
-                        self.now(),
-                    )
-                    .await?;
-                self.progress(tally);
-                return Ok(SendOutcome::Done);
+                return self
+                    .cancel_change(row.id, MEMBER_GONE, "the next run retries it", tally)
+                    .await;
             }
             filled_in |= resolved.is_changed;
             member = resolved.member;
@@ -796,17 +743,7 @@ impl Engine {
             Some(Some(values)) => values,
             Some(None) => {
                 let why = "the password to set is no longer available";
-                self.store
-                    .record_not_done(
-                        row.id,
-                        ChangeState::Canceled,
-                        why,
-                        "set it again",
-                        self.now(),
-                    )
-                    .await?;
-                self.progress(tally);
-                return Ok(SendOutcome::Done);
+                return self.cancel_change(row.id, why, "set it again", tally).await;
             }
             None => change
                 .values
@@ -1187,5 +1124,67 @@ impl Engine {
             seconds_left: (settled > 0)
                 .then(|| (total.saturating_sub(settled) * elapsed / settled / 1000) as u64),
         });
+    }
+}
+
+/// Replaces the member of a membership by the current name of its account. Former names that another
+/// account uses now are left out.
+fn resolve_member(
+    row: &mut ChangeRow,
+    in_use: &[String],
+    accounts: &HashMap<String, Vec<Account>>,
+) -> Resolved {
+    let change = &mut row.change;
+    let before = change.values.clone();
+    // Another account has the name now, and its memberships are decided separately.
+    let is_free = |value: &Value| !in_use.contains(&value.to_string());
+    change
+        .values
+        .iter_mut()
+        .skip(1)
+        .for_each(|value| value.before.retain(is_free));
+    let Some(first) = change.values.first_mut() else {
+        return Resolved::default();
+    };
+    let there = accounts
+        .get(&change.identity)
+        .map_or(&[][..], Vec::as_slice);
+    let decided = first
+        .after
+        .first()
+        .or(first.before.first())
+        .map(|value| folded(&value.to_string()));
+    let as_decided = |account: &&Account| {
+        decided.as_ref().is_some_and(|name| {
+            folded(&member_value(&first.attribute, account, true).to_string()) == *name
+        })
+    };
+    let Some(account) = there.iter().find(as_decided).or(there.first()) else {
+        return Resolved {
+            is_gone: change.kind == ChangeKind::Grant,
+            ..Resolved::default()
+        };
+    };
+    let member = vec![member_value(&first.attribute, account, true)];
+    let values = match change.kind {
+        ChangeKind::Grant => &mut first.after,
+        _ => &mut first.before,
+    };
+    values.clone_from(&member);
+    change
+        .values
+        .iter_mut()
+        .skip(1)
+        .for_each(|value| value.before.retain(|former| !member.contains(former)));
+    let mut at = 0;
+    change.values.retain(|value| {
+        at += 1;
+        at == 1 || !value.before.is_empty()
+    });
+    let member = Some((account.key.clone(), account.name.clone()));
+    Resolved {
+        is_changed: change.values != before,
+        member,
+        is_gone: false,
     }
 }

@@ -32,136 +32,168 @@ impl Engine {
             .iter()
             .map(|(identity, label)| (identity.id.as_str(), label.as_str()))
             .collect();
-        let mut surprises = Vec::new();
-        for link in &population.links {
-            let Some(account) = accounts
-                .get(&link.account)
-                .map(|&at| &population.accounts[at])
-            else {
-                continue;
-            };
-            let Some(types) = rules
-                .of(&account.system, account.kind)
-                .filter(|types| types.is_target())
-            else {
-                continue;
-            };
-            // In a source, a missing person is a leaver.
-            if account.absent_since.is_none() || types.is_source() {
-                continue;
-            }
-            let whose = labels
-                .get(link.identity.as_str())
-                .copied()
-                .unwrap_or("an unknown person");
-            let becomes = match types.on_deleted {
-                OnDeleted::Ask => "on hold until an operator decides",
-                OnDeleted::Recreate => "it is created again",
-                OnDeleted::Ignore => "it stays deleted",
-            };
-            surprises.push((
-                Surprise::Deleted(account.id),
-                format!("It was the account of {whose}; {becomes}."),
-            ));
-        }
-        let targets = outcome.changes.iter().filter(|change| {
-            rules
-                .of(&change.system, change.object)
-                .is_some_and(|types| !types.is_source())
-        });
-        // What is outstanding for others was looked at when it was decided.
-        let read = |id: i64| accounts.contains_key(&id);
-        for change in targets.filter(|change| change.account.is_some_and(read)) {
-            let Some((id, _)) = change
-                .account
-                .and_then(|id| population.drift_baseline.get_key_value(&id))
-            else {
-                continue;
-            };
-            // It was in sync before that read and is not now: it was changed there, and not at its
-            // source.
-            let schema = population
-                .systems
-                .get(&change.system)
-                .and_then(|facts| facts.schema.get(&change.object));
-            let undone = |value: &&ValueChange| {
-                let def = schema.and_then(|schema| schema.get(&value.attribute));
-                !value.after.is_empty() && changed_there(population, *id, def, value)
-            };
-            let told: Vec<String> = change
-                .values
-                .iter()
-                .filter(undone)
-                .map(|value| {
-                    format!(
-                        "{} was {} and is {}",
-                        value.attribute,
-                        show(&value.after),
-                        show(&value.before)
-                    )
-                })
-                .collect();
-            if !told.is_empty() {
-                let reports = rules
-                    .of(&change.system, change.object)
-                    .is_some_and(|types| types.on_drift == OnDrift::Report);
-                let becomes = if reports {
-                    "reported only, until an operator chooses repair"
-                } else {
-                    "the next run repairs it"
-                };
-                let body = format!(
-                    "It is the account of {}: {}; {becomes}.",
-                    change.label,
-                    told.join(", ")
-                );
-                surprises.push((Surprise::Changed(*id), body));
-            }
-        }
-        for line in outcome
-            .decided
-            .iter()
-            .filter(|line| line.identity.is_none())
-        {
-            let Some(types) = rules
-                .of(&line.system, line.object)
-                .filter(|types| types.is_target() && !types.is_source())
-            else {
-                continue;
-            };
-            let stray = matches!(
-                line.verdict,
-                Verdict::Orphaned | Verdict::OnHold | Verdict::Disable
-            );
-            let Some(account) = line.account.filter(|_| stray) else {
-                continue;
-            };
-            let becomes = match types.on_orphaned {
-                OnOrphaned::Ignore => "left unchanged",
-                OnOrphaned::Disable => "it is disabled",
-                OnOrphaned::Ask => "review required",
-            };
-            surprises.push((
-                Surprise::Made(account),
-                format!("No identity matches; {becomes}."),
-            ));
-        }
-        // Accounts that are in sync again start a new baseline.
-        let changing: HashSet<i64> = outcome
-            .changes
-            .iter()
-            .filter_map(|change| change.account)
-            .collect();
-        let decided = |id: &i64| about.is_none_or(|about| about.accounts.contains(id));
-        let right: Vec<i64> = population
-            .drift_baseline
-            .keys()
-            .filter(|id| !changing.contains(id) && decided(id))
-            .copied()
-            .collect();
+        let mut surprises = find_deleted(rules, population, &accounts, labels);
+        find_changed(rules, population, outcome, accounts, &mut surprises);
+        find_orphaned(rules, outcome, &mut surprises);
+        let right = in_sync_again(population, outcome, about);
         if self.store.notice_surprises(surprises, self.now()).await? > 0 {
             self.tell(Event::AttentionChanged);
         }
         Ok(right)
     }
+}
+
+/// Finds accounts that others deleted.
+fn find_deleted(
+    rules: &RuleSet,
+    population: &Population,
+    accounts: &HashMap<i64, usize>,
+    labels: HashMap<&str, &str>,
+) -> Vec<(Surprise, String)> {
+    let mut surprises = Vec::new();
+    for link in &population.links {
+        let Some(account) = accounts
+            .get(&link.account)
+            .map(|&at| &population.accounts[at])
+        else {
+            continue;
+        };
+        let Some(types) = rules
+            .of(&account.system, account.kind)
+            .filter(|types| types.is_target())
+        else {
+            continue;
+        };
+        // In a source, a missing person is a leaver.
+        if account.absent_since.is_none() || types.is_source() {
+            continue;
+        }
+        let whose = labels
+            .get(link.identity.as_str())
+            .copied()
+            .unwrap_or("an unknown person");
+        let becomes = match types.on_deleted {
+            OnDeleted::Ask => "on hold until an operator decides",
+            OnDeleted::Recreate => "it is created again",
+            OnDeleted::Ignore => "it stays deleted",
+        };
+        surprises.push((
+            Surprise::Deleted(account.id),
+            format!("It was the account of {whose}; {becomes}."),
+        ));
+    }
+    surprises
+}
+
+/// Finds values that others changed.
+fn find_changed(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+    accounts: HashMap<i64, usize>,
+    surprises: &mut Vec<(Surprise, String)>,
+) {
+    let targets = outcome.changes.iter().filter(|change| {
+        rules
+            .of(&change.system, change.object)
+            .is_some_and(|types| !types.is_source())
+    });
+    // What is outstanding for others was looked at when it was decided.
+    let read = |id: i64| accounts.contains_key(&id);
+    for change in targets.filter(|change| change.account.is_some_and(read)) {
+        let Some((id, _)) = change
+            .account
+            .and_then(|id| population.drift_baseline.get_key_value(&id))
+        else {
+            continue;
+        };
+        // It was in sync before that read and is not now: it was changed there, and not at its
+        // source.
+        let schema = population
+            .systems
+            .get(&change.system)
+            .and_then(|facts| facts.schema.get(&change.object));
+        let undone = |value: &&ValueChange| {
+            let def = schema.and_then(|schema| schema.get(&value.attribute));
+            !value.after.is_empty() && changed_there(population, *id, def, value)
+        };
+        let told: Vec<String> = change
+            .values
+            .iter()
+            .filter(undone)
+            .map(|value| {
+                format!(
+                    "{} was {} and is {}",
+                    value.attribute,
+                    show(&value.after),
+                    show(&value.before)
+                )
+            })
+            .collect();
+        if !told.is_empty() {
+            let reports = rules
+                .of(&change.system, change.object)
+                .is_some_and(|types| types.on_drift == OnDrift::Report);
+            let becomes = if reports {
+                "reported only, until an operator chooses repair"
+            } else {
+                "the next run repairs it"
+            };
+            let body = format!(
+                "It is the account of {}: {}; {becomes}.",
+                change.label,
+                told.join(", ")
+            );
+            surprises.push((Surprise::Changed(*id), body));
+        }
+    }
+}
+
+/// Finds accounts that belong to no identity.
+fn find_orphaned(rules: &RuleSet, outcome: &Outcome, surprises: &mut Vec<(Surprise, String)>) {
+    for line in outcome
+        .decided
+        .iter()
+        .filter(|line| line.identity.is_none())
+    {
+        let Some(types) = rules
+            .of(&line.system, line.object)
+            .filter(|types| types.is_target() && !types.is_source())
+        else {
+            continue;
+        };
+        let stray = matches!(
+            line.verdict,
+            Verdict::Orphaned | Verdict::OnHold | Verdict::Disable
+        );
+        let Some(account) = line.account.filter(|_| stray) else {
+            continue;
+        };
+        let becomes = match types.on_orphaned {
+            OnOrphaned::Ignore => "left unchanged",
+            OnOrphaned::Disable => "it is disabled",
+            OnOrphaned::Ask => "review required",
+        };
+        surprises.push((
+            Surprise::Made(account),
+            format!("No identity matches; {becomes}."),
+        ));
+    }
+}
+
+/// Accounts with a drift baseline that are in sync again.
+fn in_sync_again(population: &Population, outcome: &Outcome, about: Option<&Records>) -> Vec<i64> {
+    // Accounts that are in sync again start a new baseline.
+    let changing: HashSet<i64> = outcome
+        .changes
+        .iter()
+        .filter_map(|change| change.account)
+        .collect();
+    let decided = |id: &i64| about.is_none_or(|about| about.accounts.contains(id));
+    population
+        .drift_baseline
+        .keys()
+        .filter(|id| !changing.contains(id) && decided(id))
+        .copied()
+        .collect()
 }

@@ -150,38 +150,8 @@ impl Engine {
         started: jiff::Timestamp,
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
-        if row.kind == SystemKind::Push
-            && let Some((unsent, all)) = self
-                .store
-                .unsent_since_restore(&row.name, object)
-                .await?
-                .filter(|(unsent, _)| *unsent > 0)
-        {
-            let name = &row.name;
-            let said = format!(
-                "a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since"
-            );
-            let remedy = format!(
-                "have it send everything again; or accept the records of the backup: `eager-tide systems accept-records {name}`"
-            );
-            return Err(ConnectError::permanent("outdated", said, remedy).into());
-        }
-        let connector = self.connector(row).await?;
-        if row.schema.is_empty() {
-            // First contact: what the system has is needed to check the rules and to compare.
-            let described = connector.describe().await?;
-            self.store
-                .set_system_check(
-                    &row.name,
-                    &serde_json::json!([]),
-                    Some(&described.schema),
-                    started,
-                )
-                .await?;
-            self.store
-                .set_system_profile(&row.name, &described.profile, &described.own)
-                .await?;
-        }
+        self.check_restored(row, object).await?;
+        let connector = self.described_connector(row, started).await?;
         let mut showing = connector.clone().read_all(object);
         let mut pending: Vec<Observed> = Vec::new();
         // One batch is kept while the next one comes.
@@ -219,24 +189,10 @@ impl Engine {
                 SnapshotItem::Batch(batch) => {
                     read.seen += batch.len();
                     pending.extend(batch);
-                    self.tell(Event::FullRead {
-                        system: row.name.clone(),
-                        object_count: read.seen,
-                        state: ReadState::Running,
-                    });
+                    self.report_progress(row, read);
                 }
                 SnapshotItem::Quarantined(rows) => {
-                    read.quarantined += rows.len();
-                    let rows = rows
-                        .into_iter()
-                        .map(|row| tide_store::QuarantineRow {
-                            line: row.line as i64,
-                            reason: row.reason,
-                            raw: row.raw,
-                            key: row.key,
-                        })
-                        .collect();
-                    self.store.quarantine(reading, rows).await?;
+                    self.quarantine_rows(reading, read, rows).await?;
                 }
                 SnapshotItem::Unchanged => {
                     read.unchanged = true;
@@ -261,6 +217,83 @@ impl Engine {
             ConnectError::transient("cut", "the read ended unexpectedly", "it is read again")
                 .into(),
         )
+    }
+
+    /// After a restore, a pushing system must have sent its records again.
+    async fn check_restored(&self, row: &SystemRow, object: ObjectType) -> Result<(), EngineError> {
+        Ok(
+            if row.kind == SystemKind::Push
+                && let Some((unsent, all)) = self
+                    .store
+                    .unsent_since_restore(&row.name, object)
+                    .await?
+                    .filter(|(unsent, _)| *unsent > 0)
+            {
+                let name = &row.name;
+                let said = format!(
+                    "a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since"
+                );
+                let remedy = format!(
+                    "have it send everything again; or accept the records of the backup: `eager-tide systems accept-records {name}`"
+                );
+                return Err(ConnectError::permanent("outdated", said, remedy).into());
+            },
+        )
+    }
+
+    /// The connector of a system; the first time, its schema and capabilities are stored.
+    async fn described_connector(
+        &self,
+        row: &SystemRow,
+        started: jiff::Timestamp,
+    ) -> Result<Arc<dyn Connector>, EngineError> {
+        let connector = self.connector(row).await?;
+        if row.schema.is_empty() {
+            // First contact: what the system has is needed to check the rules and to compare.
+            let described = connector.describe().await?;
+            self.store
+                .set_system_check(
+                    &row.name,
+                    &serde_json::json!([]),
+                    Some(&described.schema),
+                    started,
+                )
+                .await?;
+            self.store
+                .set_system_profile(&row.name, &described.profile, &described.own)
+                .await?;
+        }
+        Ok(connector)
+    }
+
+    /// Reports how many accounts were read.
+    fn report_progress(&self, row: &SystemRow, read: &mut Read) {
+        self.tell(Event::FullRead {
+            system: row.name.clone(),
+            object_count: read.seen,
+            state: ReadState::Running,
+        });
+    }
+
+    /// Stores rejected rows.
+    async fn quarantine_rows(
+        &self,
+        reading: i64,
+        read: &mut Read,
+        rows: Vec<tide_connect::BadRow>,
+    ) -> Result<(), EngineError> {
+        read.quarantined += rows.len();
+        let rows = rows
+            .into_iter()
+            .map(|row| tide_store::QuarantineRow {
+                line: row.line as i64,
+                reason: row.reason,
+                raw: row.raw,
+                key: row.key,
+            })
+            .collect();
+        self.store.quarantine(reading, rows).await?;
+        Ok(())
     }
 
     /// Checks accounts that were not listed. Many at once mean that the read is not trusted;

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::decide::{Change, Decided, Verdict};
-use tide_core::lifecycle::{LEFT_BY, LifecycleFacts, LifecycleState};
+use tide_core::lifecycle::{LEFT_BY, LeftBy, LifecycleFacts, LifecycleState};
 use tide_core::model::Departure;
 use tide_core::states::ChangeKind;
 use tide_core::states::NotificationEvent;
@@ -245,7 +245,7 @@ impl Engine {
             .attributes
             .get(LEFT_BY)
             .iter()
-            .any(|by| by.to_string() == "unused");
+            .any(|by| by.to_string() == LeftBy::Unused.as_str());
         if unused {
             self.store.claim(id, principal, self.now()).await?;
         }

@@ -174,28 +174,7 @@ impl<'a> Sight<'a> {
                 rule: question.reason.rule.clone(),
             });
         }
-        for link in &self.outcome.links {
-            let Some(account) = self
-                .accounts
-                .get(&link.account)
-                .filter(|a| a.system == system && a.kind == kind)
-            else {
-                continue;
-            };
-            lines.push(MatchLine {
-                status: if link.basis.origin == LinkOrigin::Source {
-                    MatchStatus::New
-                } else {
-                    MatchStatus::WillLink
-                },
-                label: self.label(&link.identity),
-                identity: Some(link.identity.clone()),
-                account: Some((account.id, account.name.clone())),
-                candidates: 0,
-                reason: link.basis.to_string(),
-                rule: None,
-            });
-        }
+        self.add_new_links(system, kind, &mut lines);
         for line in self
             .outcome
             .decided
@@ -247,6 +226,32 @@ impl<'a> Sight<'a> {
             (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account))
         });
         lines
+    }
+
+    /// Adds the links of this decision.
+    fn add_new_links(&self, system: &str, kind: ObjectType, lines: &mut Vec<MatchLine>) {
+        for link in &self.outcome.links {
+            let Some(account) = self
+                .accounts
+                .get(&link.account)
+                .filter(|a| a.system == system && a.kind == kind)
+            else {
+                continue;
+            };
+            lines.push(MatchLine {
+                status: if link.basis.origin == LinkOrigin::Source {
+                    MatchStatus::New
+                } else {
+                    MatchStatus::WillLink
+                },
+                label: self.label(&link.identity),
+                identity: Some(link.identity.clone()),
+                account: Some((account.id, account.name.clone())),
+                candidates: 0,
+                reason: link.basis.to_string(),
+                rule: None,
+            });
+        }
     }
 
     fn side_of_account(&self, id: AccountId) -> MatchSide {

@@ -42,6 +42,64 @@ impl Engine {
         while some.len() < PIECE && others.front().is_some_and(fits) {
             some.extend(others.pop_front());
         }
+        let there = self.resolve_batch(share, some).await?;
+        let mut rows = there;
+        let marked: HashSet<i64> = self
+            .store
+            .claim_for_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now())
+            .await?;
+        // Missing ones were canceled by a preemption.
+        rows.retain(|(row, _)| marked.contains(&row.id));
+        let Some((last, _)) = rows.last() else {
+            return Ok(None);
+        };
+        let Some(group) = last.change.account else {
+            return Ok(None);
+        };
+        let account = self.store.called(group).await?;
+        let Some(value) = last.change.values.first() else {
+            return Ok(None);
+        };
+        let values = batch_values(kind, &rows, value);
+        let write = Write::new(last.change.object, kind, Some(account), vec![values]);
+        let _one_at_a_time = share.alone(Some(group)).await;
+        match share.connector.write_membership(&write).await {
+            Ok(()) => {
+                let count = rows.len();
+                for (n, (row, filled_in)) in rows.into_iter().enumerate() {
+                    self.confirm(
+                        share,
+                        ChangeResult::membership(row, filled_in, principal)?,
+                        n + 1 < count,
+                    )
+                    .await?;
+                }
+                self.record_system_success(&share.row.name);
+                Ok(None)
+            }
+            Err(error) => {
+                tracing::info!(
+                    system = share.row.name,
+                    group,
+                    code = error.code,
+                    "memberships are sent one by one"
+                );
+                for (mut row, _) in rows.into_iter().rev() {
+                    row.attempts = 1;
+                    others.push_front(row);
+                }
+                self.progress(tally);
+                Ok(others.pop_front())
+            }
+        }
+    }
+
+    /// Resolves the references of the changes; those that cannot be sent are canceled.
+    async fn resolve_batch(
+        &self,
+        share: &SystemDispatcher,
+        some: Vec<ChangeRow>,
+    ) -> Result<Vec<(ChangeRow, bool)>, EngineError> {
         let schema = share.row.schema.get(&some[0].change.object);
         let mut rows: Vec<(ChangeRow, bool)> = Vec::with_capacity(some.len());
         for mut row in some {
@@ -78,72 +136,29 @@ impl Engine {
             }
             there.push((row, filled_in || resolved.is_changed));
         }
-        let mut rows = there;
-        let marked: HashSet<i64> = self
-            .store
-            .claim_for_sending(rows.iter().map(|(row, _)| row.id).collect(), self.now())
-            .await?;
-        // Missing ones were canceled by a preemption.
-        rows.retain(|(row, _)| marked.contains(&row.id));
-        let Some((last, _)) = rows.last() else {
-            return Ok(None);
-        };
-        let Some(group) = last.change.account else {
-            return Ok(None);
-        };
-        let account = self.store.called(group).await?;
-        let Some(value) = last.change.values.first() else {
-            return Ok(None);
-        };
-        let all = |of: fn(&ValueChange) -> &Vec<tide_core::Value>| {
-            rows.iter()
-                .flat_map(|(row, _)| &row.change.values)
-                .flat_map(of)
-                .cloned()
-                .collect::<Vec<_>>()
-        };
-        let values = match kind {
-            ChangeKind::Grant => ValueChange {
-                before: Vec::new(),
-                after: all(|value| &value.after),
-                ..value.clone()
-            },
-            _ => ValueChange {
-                before: all(|value| &value.before),
-                after: Vec::new(),
-                ..value.clone()
-            },
-        };
-        let write = Write::new(last.change.object, kind, Some(account), vec![values]);
-        let _one_at_a_time = share.alone(Some(group)).await;
-        match share.connector.write_membership(&write).await {
-            Ok(()) => {
-                let count = rows.len();
-                for (n, (row, filled_in)) in rows.into_iter().enumerate() {
-                    self.confirm(
-                        share,
-                        ChangeResult::membership(row, filled_in, principal)?,
-                        n + 1 < count,
-                    )
-                    .await?;
-                }
-                self.record_system_success(&share.row.name);
-                Ok(None)
-            }
-            Err(error) => {
-                tracing::info!(
-                    system = share.row.name,
-                    group,
-                    code = error.code,
-                    "memberships are sent one by one"
-                );
-                for (mut row, _) in rows.into_iter().rev() {
-                    row.attempts = 1;
-                    others.push_front(row);
-                }
-                self.progress(tally);
-                Ok(others.pop_front())
-            }
-        }
+        Ok(there)
+    }
+}
+
+/// The members of all changes as one value.
+fn batch_values(kind: ChangeKind, rows: &[(ChangeRow, bool)], value: &ValueChange) -> ValueChange {
+    let all = |of: fn(&ValueChange) -> &Vec<tide_core::Value>| {
+        rows.iter()
+            .flat_map(|(row, _)| &row.change.values)
+            .flat_map(of)
+            .cloned()
+            .collect::<Vec<_>>()
+    };
+    match kind {
+        ChangeKind::Grant => ValueChange {
+            before: Vec::new(),
+            after: all(|value| &value.after),
+            ..value.clone()
+        },
+        _ => ValueChange {
+            before: all(|value| &value.before),
+            after: Vec::new(),
+            ..value.clone()
+        },
     }
 }

@@ -228,18 +228,7 @@ impl Engine {
         };
         self.rules().await?;
         if let Some(preview) = plan.preview {
-            let set = self.store.change_set(preview).await?;
-            if set.kind != ChangeSetKind::Preview {
-                return Err(EngineError::Invalid(format!(
-                    "change set {preview} is a {}, and not a preview",
-                    set.kind
-                )));
-            }
-            if let Some(day) = &set.as_of {
-                return Err(EngineError::Conflict(format!(
-                    "preview {preview} is as of {day}: create a preview as of now, and run that"
-                )));
-            }
+            self.check_preview(preview).await?;
         }
         for name in &plan.systems {
             self.store.system(name).await?;
@@ -293,6 +282,22 @@ impl Engine {
             }
         });
         Ok(id)
+    }
+
+    /// Checks that a run can be bound to a preview.
+    async fn check_preview(self: &Arc<Self>, preview: i64) -> Result<(), EngineError> {
+        let set = self.store.change_set(preview).await?;
+        if set.kind != ChangeSetKind::Preview {
+            return Err(EngineError::Invalid(format!(
+                "change set {preview} is a {}, and not a preview",
+                set.kind
+            )));
+        }
+        Ok(if let Some(day) = &set.as_of {
+            return Err(EngineError::Conflict(format!(
+                "preview {preview} is as of {day}: create a preview as of now, and run that"
+            )));
+        })
     }
 
     /// Cancels a run or preview: requests in flight complete, the rest is canceled.
@@ -417,18 +422,7 @@ impl Engine {
         if plan.as_of.is_none() {
             self.keep_holds(&outcome, None).await?;
         }
-        for change in &mut outcome.changes {
-            let error = broken
-                .iter()
-                .find(|read| read.system == change.system && read.object == change.object)
-                .and_then(|read| read.error.as_ref());
-            if let (None, Some(error)) = (&change.hold, error) {
-                change.hold = Some(
-                    Reason::new(format!("{} could not be read: {error}", change.system))
-                        .on_hold(HoldCause::NotRead),
-                );
-            }
-        }
+        hold_unread(&broken, &mut outcome);
         if !plan.only.is_empty() {
             let count = only(&population, &mut outcome, &plan.only)?;
             notes.push(format!(
@@ -443,19 +437,7 @@ impl Engine {
         if let Some(preview) = plan.preview {
             notes.extend(self.bind(preview, &mut outcome).await?);
         }
-        if plan.adopt {
-            notes.push("Accounts were linked; nothing was sent. The changes below are what a run would send.".to_owned());
-            for change in outcome
-                .changes
-                .iter_mut()
-                .filter(|change| change.hold.is_none())
-            {
-                change.hold = Some(
-                    Reason::new("link only: accounts are linked, nothing is sent")
-                        .on_hold(HoldCause::LinkOnly),
-                );
-            }
-        }
+        hold_for_link_only(plan, &mut notes, &mut outcome);
         self.hold_accepted(&mut outcome).await?;
         self.hold_restored(&mut outcome).await?;
         if plan.carry_out && !plan.adopt {
@@ -491,18 +473,7 @@ impl Engine {
             decided: outcome.decided,
             changes: outcome.changes,
         };
-        if plan.carry_out {
-            let sent = || set.changes.iter().filter(|change| change.hold.is_none());
-            let identities = sent()
-                .map(|change| change.identity.clone())
-                .filter(|id| !id.is_empty())
-                .collect::<Vec<_>>();
-            self.mark_sent(
-                crate::auto_run::sent_to(sent()).into_iter(),
-                identities.into_iter(),
-            )
-            .await;
-        }
+        self.mark_set_sent(plan, &set).await;
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);
         if !plan.carry_out {
@@ -516,6 +487,22 @@ impl Engine {
         });
         self.carry_out_whole(id, None, note, principal, cancel)
             .await
+    }
+
+    /// Marks what the run sends, so that the next decision looks at it again.
+    async fn mark_set_sent(self: &Arc<Self>, plan: &Plan, set: &NewChangeSet) {
+        if plan.carry_out {
+            let sent = || set.changes.iter().filter(|change| change.hold.is_none());
+            let identities = sent()
+                .map(|change| change.identity.clone())
+                .filter(|id| !id.is_empty())
+                .collect::<Vec<_>>();
+            self.mark_sent(
+                crate::auto_run::sent_to(sent()).into_iter(),
+                identities.into_iter(),
+            )
+            .await;
+        }
     }
 
     /// Holds what the preview did not show, and says so.
@@ -748,6 +735,42 @@ impl Engine {
             });
         }
         Ok(())
+    }
+}
+
+/// Holds the changes of systems that could not be read.
+fn hold_unread(broken: &[&Read], outcome: &mut Outcome) {
+    for change in &mut outcome.changes {
+        let error = broken
+            .iter()
+            .find(|read| read.system == change.system && read.object == change.object)
+            .and_then(|read| read.error.as_ref());
+        if let (None, Some(error)) = (&change.hold, error) {
+            change.hold = Some(
+                Reason::new(format!("{} could not be read: {error}", change.system))
+                    .on_hold(HoldCause::NotRead),
+            );
+        }
+    }
+}
+
+/// Holds all changes of a run that only links accounts.
+fn hold_for_link_only(plan: &Plan, notes: &mut Vec<String>, outcome: &mut Outcome) {
+    if plan.adopt {
+        notes.push(
+            "Accounts were linked; nothing was sent. The changes below are what a run would send."
+                .to_owned(),
+        );
+        for change in outcome
+            .changes
+            .iter_mut()
+            .filter(|change| change.hold.is_none())
+        {
+            change.hold = Some(
+                Reason::new("link only: accounts are linked, nothing is sent")
+                    .on_hold(HoldCause::LinkOnly),
+            );
+        }
     }
 }
 

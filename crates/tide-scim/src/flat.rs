@@ -140,13 +140,7 @@ impl FlatSchema {
                 || (sub.is_none() && described["required"] == json!(true)),
             case_exact: node["caseExact"] == json!(true),
             writable: described["mutability"] != "readOnly" && node["mutability"] != "readOnly",
-            allowed: node["canonicalValues"]
-                .as_array()
-                .into_iter()
-                .flatten()
-                .filter_map(Value::as_str)
-                .map(str::to_owned)
-                .collect(),
+            allowed: allowed_values(node),
         };
         let many = described["multiValued"] == json!(true);
         if described["type"] != "complex" {
@@ -172,22 +166,13 @@ impl FlatSchema {
             }
             return;
         }
-        let kinds: Vec<&str> = subs
-            .iter()
-            .filter(|node| node["name"] == "type")
-            .flat_map(|node| node["canonicalValues"].as_array().into_iter().flatten())
-            .filter_map(Value::as_str)
-            .collect();
+        let kinds = canonical_types(&subs);
         for node in subs {
             let sub = node["name"].as_str().unwrap_or_default();
             if ["type", "primary", "display", "$ref"].contains(&sub) {
                 continue;
             }
-            let tail = if sub == "value" {
-                String::new()
-            } else {
-                format!(".{sub}")
-            };
+            let tail = suffix_of(sub);
             for kind in &kinds {
                 self.put(of(
                     node,
@@ -250,6 +235,35 @@ impl FlatSchema {
             attribute.put(&mut resource, values);
         }
         resource
+    }
+}
+
+/// The canonical values of an attribute.
+fn allowed_values(node: &Value) -> Vec<String> {
+    node["canonicalValues"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(Value::as_str)
+        .map(str::to_owned)
+        .collect()
+}
+
+/// The types of the items of a list.
+fn canonical_types<'a>(subs: &[&'a Value]) -> Vec<&'a str> {
+    subs.iter()
+        .filter(|node| node["name"] == "type")
+        .flat_map(|node| node["canonicalValues"].as_array().into_iter().flatten())
+        .filter_map(Value::as_str)
+        .collect()
+}
+
+/// The end of the flat name: none for the value itself.
+fn suffix_of(sub: &str) -> String {
+    if sub == "value" {
+        String::new()
+    } else {
+        format!(".{sub}")
     }
 }
 
@@ -452,6 +466,11 @@ impl FlatAttribute {
             }
             return operations;
         }
+        self.plain_operations(after, path)
+    }
+
+    /// The operation of an attribute that is no list of typed items.
+    fn plain_operations(&self, after: &[Value], path: String) -> Vec<Value> {
         let path = match &self.sub {
             Some(sub) => format!("{path}.{sub}"),
             None => path,

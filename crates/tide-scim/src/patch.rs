@@ -176,68 +176,92 @@ fn set(
     }
     let object = home(resource, &target.path)?;
     let key = key_of(object, &target.path.name);
-    if let Some(only) = &target.only {
-        let items = object.get_mut(&key).and_then(Value::as_array_mut);
-        let mut hit = false;
-        for item in items.into_iter().flatten().filter(|item| only.holds(item)) {
-            hit = true;
-            match (&target.sub, item.as_object_mut()) {
-                (Some(sub), Some(parts)) => {
-                    let key = key_of(parts, sub);
-                    parts.insert(key, value.clone());
-                }
-                (None, Some(parts)) if value.is_object() => {
-                    parts.extend(value.as_object().cloned().unwrap_or_default());
-                }
-                _ => *item = value.clone(),
-            }
-        }
-        // RFC 7644 section 3.5.2.1 adds what is not there; common clients make the first address of
-        // a type so.
-        if !hit
-            && add
-            && let Some(mut item) = equalities(only)
-        {
-            match &target.sub {
-                Some(sub) => drop(item.insert(sub.clone(), value.clone())),
-                None => item.extend(value.as_object().cloned().unwrap_or_default()),
-            }
-            match object
-                .entry(key.clone())
-                .or_insert_with(|| Value::Array(Vec::new()))
-            {
-                Value::Array(items) => items.push(Value::Object(item)),
-                _ => return Err(fault("invalidPath", format!("`{key}` is no list"))),
-            }
-            return Ok(());
-        }
-        return if hit {
+    match (&target.only, &target.sub) {
+        (Some(_), _) => set_items(object, &key, target, value, add),
+        (None, Some(sub)) => set_sub(object, &key, sub, value),
+        (None, None) => {
+            set_whole(object, key, value, add);
             Ok(())
-        } else {
-            Err(fault(
-                "noTarget",
-                format!("no value of `{key}` fits the filter"),
-            ))
-        };
+        }
     }
-    if let Some(sub) = &target.sub {
-        let inner = object
-            .entry(key.clone())
-            .or_insert_with(|| Value::Object(Map::new()));
-        match inner {
-            Value::Object(parts) => {
+}
+
+/// Sets the items of a list that a filter selects. `add` makes an item where there is none: RFC 7644
+/// §3.5.2.1 adds what is not there, and common clients make the first address of a type so.
+fn set_items(
+    object: &mut Map<String, Value>,
+    key: &str,
+    target: &PatchTarget,
+    value: &Value,
+    add: bool,
+) -> Result<(), PatchError> {
+    let Some(only) = &target.only else {
+        return Ok(());
+    };
+    let items = object.get_mut(key).and_then(Value::as_array_mut);
+    let mut is_hit = false;
+    for item in items.into_iter().flatten().filter(|item| only.holds(item)) {
+        is_hit = true;
+        match (&target.sub, item.as_object_mut()) {
+            (Some(sub), Some(parts)) => {
                 let key = key_of(parts, sub);
                 parts.insert(key, value.clone());
             }
-            Value::Array(items) => {
-                for parts in items.iter_mut().filter_map(Value::as_object_mut) {
-                    parts.insert(sub.clone(), value.clone());
-                }
+            (None, Some(parts)) if value.is_object() => {
+                parts.extend(value.as_object().cloned().unwrap_or_default());
             }
-            _ => return Err(fault("invalidPath", format!("`{key}` has no parts"))),
+            _ => *item = value.clone(),
         }
+    }
+    if is_hit {
         return Ok(());
     }
+    let Some(mut item) = equalities(only).filter(|_| add) else {
+        let text = format!("no value of `{key}` fits the filter");
+        return Err(fault("noTarget", text));
+    };
+    match &target.sub {
+        Some(sub) => {
+            item.insert(sub.clone(), value.clone());
+        }
+        None => item.extend(value.as_object().cloned().unwrap_or_default()),
+    }
+    let list = object
+        .entry(key.to_owned())
+        .or_insert_with(|| Value::Array(Vec::new()));
+    let Value::Array(items) = list else {
+        return Err(fault("invalidPath", format!("`{key}` is no list")));
+    };
+    items.push(Value::Object(item));
+    Ok(())
+}
+
+/// Sets a sub-attribute, in a list that of each item.
+fn set_sub(
+    object: &mut Map<String, Value>,
+    key: &str,
+    sub: &str,
+    value: &Value,
+) -> Result<(), PatchError> {
+    let inner = object
+        .entry(key.to_owned())
+        .or_insert_with(|| Value::Object(Map::new()));
+    match inner {
+        Value::Object(parts) => {
+            let key = key_of(parts, sub);
+            parts.insert(key, value.clone());
+        }
+        Value::Array(items) => {
+            for parts in items.iter_mut().filter_map(Value::as_object_mut) {
+                parts.insert(sub.to_owned(), value.clone());
+            }
+        }
+        _ => return Err(fault("invalidPath", format!("`{key}` has no parts"))),
+    }
+    Ok(())
+}
+
+fn set_whole(object: &mut Map<String, Value>, key: String, value: &Value, add: bool) {
     match (object.get_mut(&key), value, add) {
         // `add` to a list adds, and what is there already is not there twice.
         (Some(Value::Array(items)), new, true) => {
@@ -257,7 +281,6 @@ fn set(
             object.insert(key, value.clone());
         }
     }
-    Ok(())
 }
 
 /// The parts of a value that a filter of equalities alone is about: what fits it and is not there

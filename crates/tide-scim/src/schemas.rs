@@ -80,52 +80,8 @@ pub fn user() -> Value {
         text("honorificPrefix", "A title before the name"),
         text("honorificSuffix", "A title after the name"),
     ]);
-    let address = json!([
-        text("formatted", "The whole address"),
-        text("streetAddress", "Street and number"),
-        text("locality", "Town"),
-        text("region", "State or region"),
-        text("postalCode", "Postal code"),
-        text("country", "Country, as ISO 3166-1 alpha-2"),
-        attribute(
-            "type",
-            "string",
-            "What the address is for",
-            json!({"canonicalValues": ["work", "home", "other"]})
-        ),
-        attribute(
-            "primary",
-            "boolean",
-            "Is it the preferred one? At most one is",
-            json!({})
-        ),
-    ]);
-    let groups = json!([
-        attribute(
-            "value",
-            "string",
-            "The group's id",
-            json!({"mutability": "readOnly"})
-        ),
-        attribute(
-            "$ref",
-            "reference",
-            "The group's address",
-            json!({"mutability": "readOnly", "referenceTypes": ["User", "Group"]})
-        ),
-        attribute(
-            "display",
-            "string",
-            "The group's name",
-            json!({"mutability": "readOnly"})
-        ),
-        attribute(
-            "type",
-            "string",
-            "How the user belongs to it",
-            json!({"mutability": "readOnly", "canonicalValues": ["direct", "indirect"]})
-        ),
-    ]);
+    let address = address_attributes();
+    let groups = group_attributes();
     let phones = ["work", "home", "mobile", "fax", "pager", "other"];
     json!({
         "schemas": [SCHEMA], "id": USER, "name": "User", "description": "User Account",
@@ -154,6 +110,60 @@ pub fn user() -> Value {
         ],
         "meta": {"resourceType": "Schema", "location": format!("/Schemas/{USER}")},
     })
+}
+
+/// The sub-attributes of a postal address.
+fn address_attributes() -> Value {
+    json!([
+        text("formatted", "The whole address"),
+        text("streetAddress", "Street and number"),
+        text("locality", "Town"),
+        text("region", "State or region"),
+        text("postalCode", "Postal code"),
+        text("country", "Country, as ISO 3166-1 alpha-2"),
+        attribute(
+            "type",
+            "string",
+            "What the address is for",
+            json!({"canonicalValues": ["work", "home", "other"]})
+        ),
+        attribute(
+            "primary",
+            "boolean",
+            "Is it the preferred one? At most one is",
+            json!({})
+        ),
+    ])
+}
+
+/// The sub-attributes of a group of the user.
+fn group_attributes() -> Value {
+    json!([
+        attribute(
+            "value",
+            "string",
+            "The group's id",
+            json!({"mutability": "readOnly"})
+        ),
+        attribute(
+            "$ref",
+            "reference",
+            "The group's address",
+            json!({"mutability": "readOnly", "referenceTypes": ["User", "Group"]})
+        ),
+        attribute(
+            "display",
+            "string",
+            "The group's name",
+            json!({"mutability": "readOnly"})
+        ),
+        attribute(
+            "type",
+            "string",
+            "How the user belongs to it",
+            json!({"mutability": "readOnly", "canonicalValues": ["direct", "indirect"]})
+        ),
+    ])
 }
 
 /// The core schema of groups (RFC 7643 §4.2).

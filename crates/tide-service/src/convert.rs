@@ -363,6 +363,81 @@ fn condition(condition: &Condition) -> tide_api::RuleLine {
 }
 
 fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::SystemRules {
+    let lines = scope_lines(types);
+    let of_populations = types.populations.iter().flat_map(|population| {
+        population.outbound.iter().map(move |one| {
+            let line = mapping(one);
+            let note = [
+                format!("for {}: {}", population.name, population.when.source()),
+                line.note,
+            ];
+            tide_api::RuleLine {
+                note: note
+                    .into_iter()
+                    .filter(|part| !part.is_empty())
+                    .collect::<Vec<_>>()
+                    .join(", "),
+                ..line
+            }
+        })
+    });
+    tide_api::SystemRules {
+        system: system.into(),
+        object,
+        scope: lines,
+        matching: types.matching.iter().map(match_line).collect(),
+        inbound: types.inbound.iter().map(mapping).collect(),
+        outbound: types
+            .outbound
+            .iter()
+            .map(mapping)
+            .chain(of_populations)
+            .collect(),
+        otherwise: otherwise(types),
+        examples: example_lines(types).collect(),
+        on_out_of_scope: match types.on_out_of_scope {
+            OnOutOfScope::Disable => "disable",
+            OnOutOfScope::Leave => "leave",
+        }
+        .into(),
+    }
+}
+
+/// A match rule.
+fn match_line(rule: &tide_core::rules::MatchRule) -> tide_api::RuleLine {
+    tide_api::RuleLine {
+        name: rule.name.clone(),
+        text: rule
+            .account
+            .iter()
+            .zip(&rule.identity)
+            .map(|(a, i)| format!("{}  =  {}", a.source(), i.source()))
+            .collect::<Vec<_>>()
+            .join("  and  "),
+        note: format!(
+            "{}, compared {}{}",
+            if rule.certain {
+                "links automatically"
+            } else {
+                "needs review"
+            },
+            rule.compare.as_str(),
+            if rule.agree.is_empty() {
+                String::new()
+            } else {
+                format!(
+                    ", if {} of {} supporting values agree",
+                    rule.at_least,
+                    rule.agree.len()
+                )
+            }
+        ),
+        location: place(&rule.place),
+    }
+}
+
+/// Who is in scope, and which accounts are protected.
+fn scope_lines(types: &TypeRules) -> Vec<tide_api::RuleLine> {
     let scope = &types.scope;
     let mut lines: Vec<tide_api::RuleLine> = scope
         .within
@@ -414,91 +489,24 @@ fn type_rules(system: &str, object: ObjectType, types: &TypeRules) -> tide_api::
             .iter()
             .map(|c| rule("protected if", c.when.source(), &c.otherwise, &c.place)),
     );
-    let of_populations = types.populations.iter().flat_map(|population| {
-        population.outbound.iter().map(move |one| {
-            let line = mapping(one);
-            let note = [
-                format!("for {}: {}", population.name, population.when.source()),
-                line.note,
-            ];
-            tide_api::RuleLine {
-                note: note
-                    .into_iter()
-                    .filter(|part| !part.is_empty())
-                    .collect::<Vec<_>>()
-                    .join(", "),
-                ..line
-            }
-        })
-    });
-    tide_api::SystemRules {
-        system: system.into(),
-        object,
-        scope: lines,
-        matching: types
-            .matching
+    lines
+}
+
+/// The examples of the rules.
+fn example_lines(types: &TypeRules) -> impl Iterator<Item = tide_api::RuleLine> {
+    types.examples.iter().map(|example| {
+        let expect: Vec<String> = example
+            .expect
             .iter()
-            .map(|rule| tide_api::RuleLine {
-                name: rule.name.clone(),
-                text: rule
-                    .account
-                    .iter()
-                    .zip(&rule.identity)
-                    .map(|(a, i)| format!("{}  =  {}", a.source(), i.source()))
-                    .collect::<Vec<_>>()
-                    .join("  and  "),
-                note: format!(
-                    "{}, compared {}{}",
-                    if rule.certain {
-                        "links automatically"
-                    } else {
-                        "needs review"
-                    },
-                    rule.compare.as_str(),
-                    if rule.agree.is_empty() {
-                        String::new()
-                    } else {
-                        format!(
-                            ", if {} of {} supporting values agree",
-                            rule.at_least,
-                            rule.agree.len()
-                        )
-                    }
-                ),
-                location: place(&rule.place),
-            })
-            .collect(),
-        inbound: types.inbound.iter().map(mapping).collect(),
-        outbound: types
-            .outbound
-            .iter()
-            .map(mapping)
-            .chain(of_populations)
-            .collect(),
-        otherwise: otherwise(types),
-        examples: types
-            .examples
-            .iter()
-            .map(|example| {
-                let expect: Vec<String> = example
-                    .expect
-                    .iter()
-                    .map(|(name, values)| format!("{name} = {}", show(values)))
-                    .collect();
-                let note = example
-                    .account_in
-                    .as_ref()
-                    .map(|system| format!("in {system}"))
-                    .unwrap_or_default();
-                rule(&example.name, &expect.join(", "), &note, &example.place)
-            })
-            .collect(),
-        on_out_of_scope: match types.on_out_of_scope {
-            OnOutOfScope::Disable => "disable",
-            OnOutOfScope::Leave => "leave",
-        }
-        .into(),
-    }
+            .map(|(name, values)| format!("{name} = {}", show(values)))
+            .collect();
+        let note = example
+            .account_in
+            .as_ref()
+            .map(|system| format!("in {system}"))
+            .unwrap_or_default();
+        rule(&example.name, &expect.join(", "), &note, &example.place)
+    })
 }
 
 /// What a rule set says of accounts beside scope, match rules and mappings.

@@ -258,29 +258,7 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
     if !event.is_object() {
         return Err(vec!["the event is not a JSON object".into()]);
     }
-    for path in &shape.required {
-        if at(event, path).is_none_or(Json::is_null) {
-            problems.push(format!("`{path}` is missing"));
-        }
-    }
-    for (path, kind) in &shape.types {
-        let Some(value) = at(event, path).filter(|value| !value.is_null()) else {
-            continue;
-        };
-        let fits = match kind.as_str() {
-            _ if *path == shape.key || Some(path) == shape.id.as_ref() => {
-                value.is_string() || value.is_number()
-            }
-            "string" => value.is_string(),
-            "number" => value.is_number(),
-            "boolean" => value.is_boolean(),
-            "array" => value.is_array(),
-            _ => value.is_object(),
-        };
-        if !fits {
-            problems.push(format!("`{path}` must be of type {kind}"));
-        }
-    }
+    check_shape(shape, event, &mut problems);
     let word = at(event, &shape.event)
         .and_then(Json::as_str)
         .unwrap_or_default();
@@ -341,6 +319,48 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
     let (Some(kind), true) = (kind, problems.is_empty()) else {
         return Err(problems);
     };
+    let attributes = attributes_of(shape, event, &key);
+    let (sequence, occurred_at) = (sequence.flatten(), occurred_at.flatten());
+    Ok(InboundEvent {
+        kind,
+        key,
+        attributes,
+        body: event.to_string(),
+        external_id,
+        sequence,
+        occurred_at,
+    })
+}
+
+/// Checks that the required paths are there, and that each value has its type.
+fn check_shape(shape: &EventShape, event: &Json, problems: &mut Vec<String>) {
+    for path in &shape.required {
+        if at(event, path).is_none_or(Json::is_null) {
+            problems.push(format!("`{path}` is missing"));
+        }
+    }
+    for (path, kind) in &shape.types {
+        let Some(value) = at(event, path).filter(|value| !value.is_null()) else {
+            continue;
+        };
+        let fits = match kind.as_str() {
+            _ if *path == shape.key || Some(path) == shape.id.as_ref() => {
+                value.is_string() || value.is_number()
+            }
+            "string" => value.is_string(),
+            "number" => value.is_number(),
+            "boolean" => value.is_boolean(),
+            "array" => value.is_array(),
+            _ => value.is_object(),
+        };
+        if !fits {
+            problems.push(format!("`{path}` must be of type {kind}"));
+        }
+    }
+}
+
+/// The attributes of the record in an event.
+fn attributes_of(shape: &EventShape, event: &Json, key: &str) -> Attributes {
     let record = if shape.record.is_empty() {
         Some(event)
     } else {
@@ -363,17 +383,8 @@ pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String
             attributes.set(path, Vec::new());
         }
     }
-    attributes.set("key", vec![Value::text(&key)]);
-    let (sequence, occurred_at) = (sequence.flatten(), occurred_at.flatten());
-    Ok(InboundEvent {
-        kind,
-        key,
-        attributes,
-        body: event.to_string(),
-        external_id,
-        sequence,
-        occurred_at,
-    })
+    attributes.set("key", vec![Value::text(key)]);
+    attributes
 }
 
 fn fill(record: &Map<String, Json>, prefix: &str, depth: usize, out: &mut Attributes) {

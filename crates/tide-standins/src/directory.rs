@@ -220,24 +220,7 @@ async fn serve(stream: TcpStream, shared: Arc<DirectoryState>) {
         let id = message.msgid;
         let answer = match message.op {
             LdapOp::UnbindRequest => return,
-            LdapOp::BindRequest(request) => {
-                let good = match &request.cred {
-                    LdapBindCred::Simple(password) => {
-                        request.dn.is_empty() || *password == shared.password
-                    }
-                    _ => false,
-                };
-                bound = good && !request.dn.is_empty();
-                let res = if good {
-                    ok()
-                } else {
-                    result(LdapResultCode::InvalidCredentials, "")
-                };
-                LdapOp::BindResponse(LdapBindResponse {
-                    res,
-                    saslcreds: None,
-                })
-            }
+            LdapOp::BindRequest(request) => bind(&shared, &mut bound, request),
             LdapOp::SearchRequest(request) => {
                 let temper = lock(&shared.temper).clone();
                 if let Some(stall) = temper.stall {
@@ -334,6 +317,28 @@ async fn serve(stream: TcpStream, shared: Arc<DirectoryState>) {
             return;
         }
     }
+}
+
+/// Answers a bind.
+fn bind(
+    shared: &Arc<DirectoryState>,
+    bound: &mut bool,
+    request: ldap3_proto::proto::LdapBindRequest,
+) -> LdapOp {
+    let good = match &request.cred {
+        LdapBindCred::Simple(password) => request.dn.is_empty() || *password == shared.password,
+        _ => false,
+    };
+    *bound = good && !request.dn.is_empty();
+    let res = if good {
+        ok()
+    } else {
+        result(LdapResultCode::InvalidCredentials, "")
+    };
+    LdapOp::BindResponse(LdapBindResponse {
+        res,
+        saslcreds: None,
+    })
 }
 
 /// What a request for content synchronization asks for.
@@ -449,19 +454,7 @@ fn search(
     controls: &[LdapControl],
 ) -> (Vec<LdapSearchResultEntry>, LdapResult, Option<LdapControl>) {
     if request.base.is_empty() && request.scope == LdapSearchScope::Base {
-        let synchronizes = lock(&shared.temper).synchronizes.is_some();
-        let offered: &[&str] = &["1.2.840.113556.1.4.319", "1.3.6.1.4.1.4203.1.9.1.1"]
-            [..1 + usize::from(synchronizes)];
-        let root = special(
-            "",
-            &[
-                ("objectClass", &["top"]),
-                ("vendorName", &["Eager Tide directory stand-in"]),
-                ("namingContexts", &[BASE]),
-                ("subschemaSubentry", &["cn=Subschema"]),
-                ("supportedControl", offered),
-            ],
-        );
+        let root = root_entry(shared);
         return (vec![root], ok(), None);
     }
     if request.base.eq_ignore_ascii_case("cn=subschema") {
@@ -476,15 +469,7 @@ fn search(
     };
     let entries = lock(&shared.entries);
     if !entries.iter().any(|e| e.dn == base) {
-        let mut missing = result(LdapResultCode::NoSuchObject, "");
-        let mut above = base.parent();
-        while let Some(dn) = above {
-            if entries.iter().any(|e| e.dn == dn) {
-                missing.matcheddn = dn.to_string();
-                break;
-            }
-            above = dn.parent();
-        }
+        let missing = missing_base(&base, &entries);
         return (Vec::new(), missing, None);
     }
     let found: Vec<&Stored> = entries
@@ -534,6 +519,37 @@ fn search(
         })
         .collect();
     (page, ok(), control)
+}
+
+/// The root entry (RFC 4512 §5.1).
+fn root_entry(shared: &DirectoryState) -> LdapSearchResultEntry {
+    let synchronizes = lock(&shared.temper).synchronizes.is_some();
+    let offered: &[&str] =
+        &["1.2.840.113556.1.4.319", "1.3.6.1.4.1.4203.1.9.1.1"][..1 + usize::from(synchronizes)];
+    special(
+        "",
+        &[
+            ("objectClass", &["top"]),
+            ("vendorName", &["Eager Tide directory stand-in"]),
+            ("namingContexts", &[BASE]),
+            ("subschemaSubentry", &["cn=Subschema"]),
+            ("supportedControl", offered),
+        ],
+    )
+}
+
+/// The answer to a search below an entry that does not exist (RFC 4511 §4.1.9).
+fn missing_base(base: &Dn, entries: &[Stored]) -> LdapResult {
+    let mut missing = result(LdapResultCode::NoSuchObject, "");
+    let mut above = base.parent();
+    while let Some(dn) = above {
+        if entries.iter().any(|e| e.dn == dn) {
+            missing.matcheddn = dn.to_string();
+            break;
+        }
+        above = dn.parent();
+    }
+    missing
 }
 
 /// An attribute, or the part of it that a strict server shows at a time: `member;range=0-99`.
@@ -609,26 +625,8 @@ fn write(shared: &DirectoryState, op: LdapOp) -> LdapOp {
             LdapOp::ModifyResponse(match place(&entries, &request.dn) {
                 Err(error) => error,
                 Ok(at) => {
-                    for change in request.changes {
-                        let name = change.modification.atype;
-                        let mut values = entries[at].get(&name).to_vec();
-                        match change.operation {
-                            LdapModifyType::Add => values.extend(change.modification.vals),
-                            LdapModifyType::Delete if change.modification.vals.is_empty() => {
-                                values.clear()
-                            }
-                            LdapModifyType::Delete => {
-                                values.retain(|v| !change.modification.vals.contains(v))
-                            }
-                            LdapModifyType::Replace => values = change.modification.vals,
-                            LdapModifyType::Increment => {
-                                return LdapOp::ModifyResponse(result(
-                                    LdapResultCode::UnwillingToPerform,
-                                    "not offered",
-                                ));
-                            }
-                        }
-                        entries[at].set(&name, values);
+                    if let Some(value) = modify(&mut entries, request, at) {
+                        return value;
                     }
                     ok()
                 }
@@ -637,25 +635,7 @@ fn write(shared: &DirectoryState, op: LdapOp) -> LdapOp {
         LdapOp::ModifyDNRequest(request) => {
             LdapOp::ModifyDNResponse(match place(&entries, &request.dn) {
                 Err(error) => error,
-                Ok(at) => {
-                    let parent = request
-                        .new_superior
-                        .clone()
-                        .or_else(|| entries[at].dn.parent().map(|p| p.to_string()))
-                        .unwrap_or_default();
-                    match format!("{},{parent}", request.newrdn).parse::<Dn>() {
-                        Err(_) => result(LdapResultCode::InvalidDNSyntax, "not a DN"),
-                        Ok(dn) => {
-                            if let Some((kind, value)) =
-                                dn.rdns().first().and_then(|rdn| rdn.first()).cloned()
-                            {
-                                entries[at].set(&kind, vec![value.into_bytes()]);
-                            }
-                            entries[at].dn = dn;
-                            ok()
-                        }
-                    }
-                }
+                Ok(at) => rename(&mut entries, request, at),
             })
         }
         LdapOp::DelRequest(dn) => LdapOp::DelResponse(match place(&entries, &dn) {
@@ -676,5 +656,54 @@ fn write(shared: &DirectoryState, op: LdapOp) -> LdapOp {
             })
         }
         _ => LdapOp::SearchResultDone(result(LdapResultCode::ProtocolError, "not understood")),
+    }
+}
+
+/// Applies the changes of a request to an entry.
+fn modify(
+    entries: &mut [Stored],
+    request: ldap3_proto::proto::LdapModifyRequest,
+    at: usize,
+) -> Option<LdapOp> {
+    for change in request.changes {
+        let name = change.modification.atype;
+        let mut values = entries[at].get(&name).to_vec();
+        match change.operation {
+            LdapModifyType::Add => values.extend(change.modification.vals),
+            LdapModifyType::Delete if change.modification.vals.is_empty() => values.clear(),
+            LdapModifyType::Delete => values.retain(|v| !change.modification.vals.contains(v)),
+            LdapModifyType::Replace => values = change.modification.vals,
+            LdapModifyType::Increment => {
+                return Some(LdapOp::ModifyResponse(result(
+                    LdapResultCode::UnwillingToPerform,
+                    "not offered",
+                )));
+            }
+        }
+        entries[at].set(&name, values);
+    }
+    None
+}
+
+/// Renames or moves an entry.
+fn rename(
+    entries: &mut [Stored],
+    request: ldap3_proto::proto::LdapModifyDNRequest,
+    at: usize,
+) -> LdapResult {
+    let parent = request
+        .new_superior
+        .clone()
+        .or_else(|| entries[at].dn.parent().map(|p| p.to_string()))
+        .unwrap_or_default();
+    match format!("{},{parent}", request.newrdn).parse::<Dn>() {
+        Err(_) => result(LdapResultCode::InvalidDNSyntax, "not a DN"),
+        Ok(dn) => {
+            if let Some((kind, value)) = dn.rdns().first().and_then(|rdn| rdn.first()).cloned() {
+                entries[at].set(&kind, vec![value.into_bytes()]);
+            }
+            entries[at].dn = dn;
+            ok()
+        }
     }
 }

@@ -45,28 +45,7 @@ impl DomainController {
         let at = folder.path().join("dc");
         let password = format!("Harbour-{}", &uuid::Uuid::new_v4().to_string()[..8]);
         std::fs::write(folder.path().join("empty.conf"), "[global]\n")?;
-        let made = Command::new(program("samba-tool").context("samba-tool is not installed")?)
-            .args(["domain", "provision", "-s"])
-            .arg(folder.path().join("empty.conf"))
-            .arg(format!("--targetdir={}", at.display()))
-            .args([
-                "--realm=SKERRY.EXAMPLE",
-                "--domain=SKERRY",
-                "--host-name=dc1",
-                "--host-ip=127.0.0.2",
-                "--server-role=dc",
-            ])
-            .args(["--use-rfc2307", "--dns-backend=NONE"])
-            .arg(format!("--adminpass={password}"))
-            .env("TDB_NO_FSYNC", "1")
-            .stdin(Stdio::null())
-            .output()?;
-        if !made.status.success() {
-            bail!(
-                "provisioning failed: {}",
-                String::from_utf8_lossy(&made.stderr)
-            );
-        }
+        provision(&folder, &at, &password)?;
         let certificates = certs::make(&["dc1.skerry.example", "localhost", ADDRESS])?;
         let tls = at.join("tls");
         std::fs::create_dir_all(&tls)?;
@@ -83,53 +62,7 @@ impl DomainController {
             std::os::unix::fs::PermissionsExt::from_mode(0o600),
         )?;
         std::fs::create_dir_all(at.join("run"))?;
-        let option = |name: &str, value: String| format!("--option={name}={value}");
-        let log = std::fs::File::create(folder.path().join("samba.log"))?;
-        let child = Command::new(program("samba").context("samba is not installed")?)
-            .args([
-                "-F",
-                "--no-process-group",
-                "-M",
-                "prefork",
-                "--maximum-runtime=1800",
-                "-s",
-            ])
-            .arg(at.join("etc/smb.conf"))
-            .args([
-                "--debug-stdout",
-                "--option=server services=ldap",
-                "--option=bind interfaces only=yes",
-            ])
-            .arg(option("interfaces", format!("{ADDRESS}/8")))
-            .arg(option(
-                "pid directory",
-                at.join("run").display().to_string(),
-            ))
-            .arg(option(
-                "ncalrpc dir",
-                at.join("run/ncalrpc").display().to_string(),
-            ))
-            .arg(option(
-                "lock directory",
-                at.join("run").display().to_string(),
-            ))
-            .arg(option(
-                "tls keyfile",
-                tls.join("key.pem").display().to_string(),
-            ))
-            .arg(option(
-                "tls certfile",
-                tls.join("cert.pem").display().to_string(),
-            ))
-            .arg(option(
-                "tls cafile",
-                tls.join("ca.pem").display().to_string(),
-            ))
-            .env("TDB_NO_FSYNC", "1")
-            .stdin(Stdio::null())
-            .stdout(log.try_clone()?)
-            .stderr(log)
-            .spawn()?;
+        let child = spawn(&folder, at, tls)?;
         let mut controller = DomainController {
             url: format!("ldap://{ADDRESS}:389"),
             tls_url: format!("ldaps://{ADDRESS}:636"),
@@ -215,6 +148,93 @@ impl DomainController {
         }
         Ok(())
     }
+}
+
+/// Creates the domain.
+fn provision(
+    folder: &tempfile::TempDir,
+    at: &std::path::PathBuf,
+    password: &str,
+) -> anyhow::Result<()> {
+    let made = Command::new(program("samba-tool").context("samba-tool is not installed")?)
+        .args(["domain", "provision", "-s"])
+        .arg(folder.path().join("empty.conf"))
+        .arg(format!("--targetdir={}", at.display()))
+        .args([
+            "--realm=SKERRY.EXAMPLE",
+            "--domain=SKERRY",
+            "--host-name=dc1",
+            "--host-ip=127.0.0.2",
+            "--server-role=dc",
+        ])
+        .args(["--use-rfc2307", "--dns-backend=NONE"])
+        .arg(format!("--adminpass={password}"))
+        .env("TDB_NO_FSYNC", "1")
+        .stdin(Stdio::null())
+        .output()?;
+    if !made.status.success() {
+        bail!(
+            "provisioning failed: {}",
+            String::from_utf8_lossy(&made.stderr)
+        );
+    }
+    Ok(())
+}
+
+/// Starts the server.
+fn spawn(
+    folder: &tempfile::TempDir,
+    at: std::path::PathBuf,
+    tls: std::path::PathBuf,
+) -> anyhow::Result<Child> {
+    let option = |name: &str, value: String| format!("--option={name}={value}");
+    let log = std::fs::File::create(folder.path().join("samba.log"))?;
+    let child = Command::new(program("samba").context("samba is not installed")?)
+        .args([
+            "-F",
+            "--no-process-group",
+            "-M",
+            "prefork",
+            "--maximum-runtime=1800",
+            "-s",
+        ])
+        .arg(at.join("etc/smb.conf"))
+        .args([
+            "--debug-stdout",
+            "--option=server services=ldap",
+            "--option=bind interfaces only=yes",
+        ])
+        .arg(option("interfaces", format!("{ADDRESS}/8")))
+        .arg(option(
+            "pid directory",
+            at.join("run").display().to_string(),
+        ))
+        .arg(option(
+            "ncalrpc dir",
+            at.join("run/ncalrpc").display().to_string(),
+        ))
+        .arg(option(
+            "lock directory",
+            at.join("run").display().to_string(),
+        ))
+        .arg(option(
+            "tls keyfile",
+            tls.join("key.pem").display().to_string(),
+        ))
+        .arg(option(
+            "tls certfile",
+            tls.join("cert.pem").display().to_string(),
+        ))
+        .arg(option(
+            "tls cafile",
+            tls.join("ca.pem").display().to_string(),
+        ))
+        .env("TDB_NO_FSYNC", "1")
+        .stdin(Stdio::null())
+        .stdout(log.try_clone()?)
+        .stderr(log)
+        .spawn()?;
+    Ok(child)
 }
 
 impl Drop for DomainController {

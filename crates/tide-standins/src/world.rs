@@ -405,6 +405,12 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
                 .with("mail", &[&format!("{uid}@skerry.example")]),
         );
     }
+    add_groups(people, &mut entries);
+    entries
+}
+
+/// Adds the groups with their members.
+fn add_groups(people: &[Crew], entries: &mut Vec<LdifEntry>) {
     entries.extend(
         people
             .iter()
@@ -441,7 +447,6 @@ pub fn directory(people: &[Crew], service_password: &str) -> Vec<LdifEntry> {
             .collect();
         entries.push(group("sailing-plan", &all));
     }
-    entries
 }
 
 /// Whom a person reports to: the first of the department, who reports to the first of the shore

@@ -30,15 +30,7 @@ pub(super) fn resolve(
     if pointing.is_empty() {
         return;
     }
-    let open = population
-        .links
-        .iter()
-        .map(|link| (link.account, link.identity.as_str()));
-    let new = outcome
-        .links
-        .iter()
-        .map(|link| (link.account, link.identity.as_str()));
-    let owner: HashMap<AccountId, &str> = open.chain(new).collect();
+    let owner = owners(population, outcome);
     let directory = ReferenceIndex::new(population, &owner);
     let stored: HashMap<&str, &Attributes> = population
         .identities
@@ -77,36 +69,9 @@ pub(super) fn resolve(
             if raw.is_empty() {
                 continue;
             }
-            let mut meant = Vec::with_capacity(raw.len());
-            let mut unknown = Vec::new();
-            for value in raw {
-                let text = value.to_string();
-                let by_name = systems
-                    .iter()
-                    .find_map(|system| directory.who(system, &text, pointer));
-                match by_name.or_else(|| numbers.who(pointer.by.as_deref()?, &text)) {
-                    Some(id) => meant.push(Value::Reference(id.to_owned())),
-                    None => unknown.push(text),
-                }
-            }
-            let remark = match unknown.as_slice() {
-                [] => None,
-                [one] => Some(format!(
-                    "{} {one} is not a known person yet",
-                    attribute.name
-                )),
-                several => Some(format!(
-                    "{} of {} are not known people yet",
-                    several.len(),
-                    attribute.name
-                )),
-            };
-            if meant.is_empty() && !attribute.many {
-                let before = stored
-                    .get(person.id.as_str())
-                    .map_or(&[][..], |attributes| attributes.get(&attribute.name));
-                meant = before.to_vec();
-            }
+            let (mut meant, unknown) = resolve_values(&directory, &numbers, &systems, pointer, raw);
+            let remark = unresolved_note(attribute, unknown);
+            keep_stored(&stored, person, attribute, &mut meant);
             found.push((place, &attribute.name, meant, remark));
         }
     }
@@ -117,6 +82,73 @@ pub(super) fn resolve(
     for (place, name, values, remark) in found {
         people[place].attributes.set(name, values);
         people[place].notes.extend(remark);
+    }
+}
+
+/// The identity of each linked account, with the links of this decision.
+fn owners<'a>(population: &'a Population, outcome: &'a Outcome) -> HashMap<AccountId, &'a str> {
+    let open = population
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    let new = outcome
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    open.chain(new).collect()
+}
+
+/// The identities that the values refer to, and the values that refer to none.
+fn resolve_values(
+    directory: &ReferenceIndex<'_>,
+    numbers: &Numbers<'_>,
+    systems: &[&str],
+    pointer: &Pointer,
+    raw: &[Value],
+) -> (Vec<Value>, Vec<String>) {
+    let mut meant = Vec::with_capacity(raw.len());
+    let mut unknown = Vec::new();
+    for value in raw {
+        let text = value.to_string();
+        let by_name = systems
+            .iter()
+            .find_map(|system| directory.who(system, &text, pointer));
+        match by_name.or_else(|| numbers.who(pointer.by.as_deref()?, &text)) {
+            Some(id) => meant.push(Value::Reference(id.to_owned())),
+            None => unknown.push(text),
+        }
+    }
+    (meant, unknown)
+}
+
+/// The note on values that refer to no known person.
+fn unresolved_note(attribute: &IdentityAttribute, unknown: Vec<String>) -> Option<String> {
+    match unknown.as_slice() {
+        [] => None,
+        [one] => Some(format!(
+            "{} {one} is not a known person yet",
+            attribute.name
+        )),
+        several => Some(format!(
+            "{} of {} are not known people yet",
+            several.len(),
+            attribute.name
+        )),
+    }
+}
+
+/// Keeps the stored value of an attribute with one value while none is resolved.
+fn keep_stored(
+    stored: &HashMap<&str, &Attributes>,
+    person: &Person,
+    attribute: &IdentityAttribute,
+    meant: &mut Vec<Value>,
+) {
+    if meant.is_empty() && !attribute.many {
+        let before = stored
+            .get(person.id.as_str())
+            .map_or(&[][..], |attributes| attributes.get(&attribute.name));
+        *meant = before.to_vec();
     }
 }
 
@@ -242,33 +274,10 @@ pub(super) fn generate_missing(
         let mut taken = taken(population, kind, &generated, people, outcome);
         taken.elsewhere = Some((elsewhere, kind));
         for person in people.iter_mut().filter(|person| takes_part(person)) {
-            match generate::fill(declared, &mut person.attributes, &person.id, &taken) {
-                Ok(made) => {
-                    for (attribute, value) in made {
-                        taken.put(&attribute, &value, Some(&person.id));
-                        person.notes.push(format!(
-                            "{attribute} {value} is proposed and assigned at the next run"
-                        ));
-                    }
-                }
-                Err(reason) => person.held = Some(reason.on_hold(HoldCause::MissingValue)),
-            }
+            propose_values(declared, &mut taken, person);
         }
     }
-    let known: HashMap<(&str, String), &str> = population
-        .reserved_values
-        .iter()
-        .filter(|reserved| reserved.kind == kind)
-        .map(|reserved| {
-            (
-                (
-                    reserved.attribute.as_str(),
-                    generate::folded(&reserved.value),
-                ),
-                reserved.identity.as_str(),
-            )
-        })
-        .collect();
+    let known = reserved_names(population, kind);
     for person in people.iter_mut() {
         for attribute in &generated {
             let value = person
@@ -300,6 +309,43 @@ pub(super) fn generate_missing(
             }
         }
     }
+}
+
+/// Generates the values that a person lacks, or holds the person with the reason.
+fn propose_values(
+    declared: &crate::rules::IdentityRules,
+    taken: &mut TakenValues<'_>,
+    person: &mut Person,
+) {
+    match generate::fill(declared, &mut person.attributes, &person.id, &*taken) {
+        Ok(made) => {
+            for (attribute, value) in made {
+                taken.put(&attribute, &value, Some(&person.id));
+                person.notes.push(format!(
+                    "{attribute} {value} is proposed and assigned at the next run"
+                ));
+            }
+        }
+        Err(reason) => person.held = Some(reason.on_hold(HoldCause::MissingValue)),
+    }
+}
+
+/// The reserved values of a type, with the identity of each.
+fn reserved_names(population: &Population, kind: ObjectType) -> HashMap<(&str, String), &str> {
+    population
+        .reserved_values
+        .iter()
+        .filter(|reserved| reserved.kind == kind)
+        .map(|reserved| {
+            (
+                (
+                    reserved.attribute.as_str(),
+                    generate::folded(&reserved.value),
+                ),
+                reserved.identity.as_str(),
+            )
+        })
+        .collect()
 }
 
 /// The names that are not free.

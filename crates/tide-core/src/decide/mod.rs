@@ -547,21 +547,7 @@ pub fn hold_later_steps(changes: &mut [Change]) {
 /// Holds changes past a limit.
 fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     let overridden = |change: &Change| totals.overrides.contains_key(&change.fingerprint);
-    for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
-        if let Some(said) = totals
-            .overrides
-            .get(&change.fingerprint)
-            .filter(|said| !said.release)
-        {
-            change.hold = Some(
-                Reason::new(format!(
-                    "discarded by {}: not sent while it stays the same",
-                    said.principal
-                ))
-                .on_hold(HoldCause::Discarded),
-            );
-        }
-    }
+    hold_discarded(totals, outcome);
     for guard in &rules.guards {
         for system in rules
             .systems
@@ -612,24 +598,7 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             ) else {
                 continue;
             };
-            let more = if before == 0 {
-                String::new()
-            } else {
-                format!(" after {before} in the last {} hours", guard.hours)
-            };
-            let built_in = if guard.is_built_in() {
-                " (built-in guard; a guard in guards.toml replaces it)"
-            } else {
-                ""
-            };
-            let reason = Reason::by(
-                format!(
-                    "held by guard: {count} {} changes in {system}{more}; the limit is {limit}{built_in}",
-                    guard.change
-                ),
-                &guard.place,
-            )
-            .on_hold(HoldCause::Guard);
+            let reason = guard_reason(guard, system, count, before, limit);
             for change in outcome
                 .changes
                 .iter_mut()
@@ -639,6 +608,53 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             }
         }
     }
+}
+
+/// Holds the changes that an operator discarded.
+fn hold_discarded(totals: &Totals, outcome: &mut Outcome) {
+    for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
+        if let Some(said) = totals
+            .overrides
+            .get(&change.fingerprint)
+            .filter(|said| !said.release)
+        {
+            change.hold = Some(
+                Reason::new(format!(
+                    "discarded by {}: not sent while it stays the same",
+                    said.principal
+                ))
+                .on_hold(HoldCause::Discarded),
+            );
+        }
+    }
+}
+
+/// Why changes are held by a guard.
+fn guard_reason(
+    guard: &crate::rules::Guard,
+    system: &str,
+    count: usize,
+    before: usize,
+    limit: String,
+) -> Reason {
+    let more = if before == 0 {
+        String::new()
+    } else {
+        format!(" after {before} in the last {} hours", guard.hours)
+    };
+    let built_in = if guard.is_built_in() {
+        " (built-in guard; a guard in guards.toml replaces it)"
+    } else {
+        ""
+    };
+    Reason::by(
+        format!(
+            "held by guard: {count} {} changes in {system}{more}; the limit is {limit}{built_in}",
+            guard.change
+        ),
+        &guard.place,
+    )
+    .on_hold(HoldCause::Guard)
 }
 
 fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<String> {

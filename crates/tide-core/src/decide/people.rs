@@ -5,7 +5,7 @@ use super::{Decided, Doubt, NewLink, Outcome, OutsideRecords, Question, Verdict,
 use crate::compose::{self, Composed};
 use crate::decide::exclusions;
 use crate::expr::EvalInputs;
-use crate::lifecycle::{LEFT_BY, LifecycleFacts};
+use crate::lifecycle::{LEFT_BY, LeftBy, LifecycleFacts};
 use crate::matching::{IdentityIndex, MatchAnswers, MatchResult, account_keys, identity_keys};
 use crate::model::KeptRoles;
 use crate::model::LinkBasis;
@@ -157,12 +157,6 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
         elsewhere,
         ..
     } = *inputs;
-    let by_id: HashMap<i64, usize> = population
-        .accounts
-        .iter()
-        .enumerate()
-        .map(|(at, a)| (a.id, at))
-        .collect();
     let owner: HashMap<i64, &str> = population
         .links
         .iter()
@@ -175,37 +169,16 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
         .collect();
     let taken: HashSet<&str> = known.iter().map(|i| i.id.as_str()).collect();
 
-    let mut people: BTreeMap<String, Person> = known
-        .iter()
-        .map(|identity| (identity.id.clone(), existing(identity)))
-        .collect();
+    let mut people = existing_people(&known, population);
     let stored: HashMap<&str, &Identity> = known
         .iter()
         .map(|identity| (identity.id.as_str(), *identity))
         .collect();
-    for link in &population.links {
-        if let (Some(person), Some(&at)) =
-            (people.get_mut(&link.identity), by_id.get(&link.account))
-        {
-            person.linked.push(at);
-        }
-    }
 
     for (system, types) in rules.sources(kind) {
         // Who is new by an earlier source can be matched by a later one, by the values that it has
         // so far.
-        let fresh: Vec<(String, Attributes)> = people
-            .values()
-            .filter(|person| person.new)
-            .filter_map(|person| {
-                let declared = rules.identities.get(&kind)?;
-                let sources = feeding(rules, population, kind, &person.sources);
-                Some((
-                    person.id.clone(),
-                    compose::identity(declared, &sources, false).attributes,
-                ))
-            })
-            .collect();
+        let fresh = new_identities(rules, population, kind, &people);
         let established = known
             .iter()
             .map(|identity| (identity.id.as_str(), &identity.attributes));
@@ -218,14 +191,7 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
             ),
         );
         let answers = MatchAnswers::of(&population.match_answers, system);
-        let mut accounts: Vec<usize> = (0..population.accounts.len())
-            .filter(|&at| {
-                population.accounts[at].system == system && population.accounts[at].kind == kind
-            })
-            .collect();
-        accounts.sort_by(|&a, &b| population.accounts[a].key.cmp(&population.accounts[b].key));
-        // First those that are linked: an established account keeps its identity against newcomers.
-        accounts.sort_by_key(|&at| !owner.contains_key(&population.accounts[at].id));
+        let accounts = source_accounts(population, kind, &owner, system);
         for at in accounts {
             crate::interrupt::check();
             let account = &population.accounts[at];
@@ -249,23 +215,8 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
             );
         }
     }
-    let mut grants: HashMap<&str, Vec<&RoleGrant>> = HashMap::new();
-    for grant in &population.role_grants {
-        grants.entry(&grant.identity).or_default().push(grant);
-    }
     let mut people: Vec<Person> = people.into_values().collect();
-    for person in &mut people {
-        crate::interrupt::check();
-        person.sources.shrink_to_fit();
-        person.linked.shrink_to_fit();
-        let stored = stored.get(person.id.as_str()).copied();
-        compose_person(rules, population, kind, person, stored);
-        apply_lifecycle(inputs, person, stored, outcome);
-        let theirs = grants
-            .get(person.id.as_str())
-            .map_or(&[][..], Vec::as_slice);
-        apply_roles(inputs, person, stored, theirs, outcome);
-    }
+    compose_people(inputs, &mut people, &stored, outcome);
     generated_values::resolve(rules, population, kind, &mut people, outcome);
     // An identity that is held for a duplicate value gets no generated name: the next decision
     // would free it again.
@@ -273,7 +224,107 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
     generated_values::generate_missing(inputs, &mut people, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
     generated_values::spread(rules, population, kind, &mut people, elsewhere);
-    for person in &people {
+    add_source_lines(outcome, rules, population, kind, &people);
+    // A person who is held for the first time is not yet an identity, and its link is not made.
+    drop_unmade_links(outcome, &people);
+    people
+}
+
+/// The people of the stored identities, with their linked accounts.
+fn existing_people(known: &[&Identity], population: &Population) -> BTreeMap<String, Person> {
+    let mut people: BTreeMap<String, Person> = known
+        .iter()
+        .map(|identity| (identity.id.clone(), existing(identity)))
+        .collect();
+    let by_id: HashMap<i64, usize> = population
+        .accounts
+        .iter()
+        .enumerate()
+        .map(|(at, account)| (account.id, at))
+        .collect();
+    for link in &population.links {
+        if let (Some(person), Some(&at)) =
+            (people.get_mut(&link.identity), by_id.get(&link.account))
+        {
+            person.linked.push(at);
+        }
+    }
+    people
+}
+
+/// Composes the values of all people, and applies the lifecycle and the roles to them.
+fn compose_people(
+    inputs: &TypeInputs<'_>,
+    people: &mut [Person],
+    stored: &HashMap<&str, &Identity>,
+    outcome: &mut Outcome,
+) {
+    let mut grants: HashMap<&str, Vec<&RoleGrant>> = HashMap::new();
+    for grant in &inputs.population.role_grants {
+        grants.entry(&grant.identity).or_default().push(grant);
+    }
+    for person in people {
+        crate::interrupt::check();
+        person.sources.shrink_to_fit();
+        person.linked.shrink_to_fit();
+        let stored = stored.get(person.id.as_str()).copied();
+        compose_person(inputs.rules, inputs.population, inputs.kind, person, stored);
+        apply_lifecycle(inputs, person, stored, outcome);
+        let theirs = grants
+            .get(person.id.as_str())
+            .map_or(&[][..], Vec::as_slice);
+        apply_roles(inputs, person, stored, theirs, outcome);
+    }
+}
+
+/// The identities that earlier sources of this decision introduced, with their values so far.
+fn new_identities(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    people: &BTreeMap<String, Person>,
+) -> Vec<(String, Attributes)> {
+    people
+        .values()
+        .filter(|person| person.new)
+        .filter_map(|person| {
+            let declared = rules.identities.get(&kind)?;
+            let sources = feeding(rules, population, kind, &person.sources);
+            Some((
+                person.id.clone(),
+                compose::identity(declared, &sources, false).attributes,
+            ))
+        })
+        .collect()
+}
+
+/// The accounts of a source in the order in which they are decided.
+fn source_accounts(
+    population: &Population,
+    kind: ObjectType,
+    owner: &HashMap<i64, &str>,
+    system: &str,
+) -> Vec<usize> {
+    let mut accounts: Vec<usize> = (0..population.accounts.len())
+        .filter(|&at| {
+            population.accounts[at].system == system && population.accounts[at].kind == kind
+        })
+        .collect();
+    accounts.sort_by(|&a, &b| population.accounts[a].key.cmp(&population.accounts[b].key));
+    // First those that are linked: an established account keeps its identity against newcomers.
+    accounts.sort_by_key(|&at| !owner.contains_key(&population.accounts[at].id));
+    accounts
+}
+
+/// Adds the outcome of each source account.
+fn add_source_lines(
+    outcome: &mut Outcome,
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    people: &[Person],
+) {
+    for person in people {
         absent(rules, population, kind, person, outcome);
         for &at in &person.sources {
             let account = &population.accounts[at];
@@ -303,7 +354,10 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
                 .push(person.source_line(account, verdict, reason));
         }
     }
-    // A person who is held for the first time is not yet an identity, and its link is not made.
+}
+
+/// Drops the links of people who are held for the first time: they are no identities yet.
+fn drop_unmade_links(outcome: &mut Outcome, people: &[Person]) {
     let waiting: HashSet<&str> = people
         .iter()
         .filter(|p| p.new && p.held.is_some())
@@ -312,7 +366,6 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
     outcome
         .links
         .retain(|link| !waiting.contains(link.identity.as_str()));
-    people
 }
 
 /// Notes on each source that no longer lists a person when that will count.
@@ -442,24 +495,7 @@ fn resolve_source_account(
         });
     };
     if let Some(since) = account.absent_since {
-        if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-            let text = if account.absence_confirmed {
-                format!(
-                    "{} no longer contains {}: reported on {}",
-                    with.system,
-                    account.name,
-                    shown(since)
-                )
-            } else {
-                format!(
-                    "{} no longer contains {}, as of the full read of {}",
-                    with.system,
-                    account.name,
-                    shown(since)
-                )
-            };
-            person.out_reason.get_or_insert(Reason::new(text));
-        }
+        note_absent(&with, linked, people, account, since);
         return;
     }
     if let Some(fault) = &account.fault {
@@ -474,76 +510,27 @@ fn resolve_source_account(
         }
         return;
     }
+    let mut person = linked.and_then(|id| people.get_mut(id));
     let facts = with.population.systems.get(with.system);
     if let Some(reason) = exclusions::why(account, with.types, facts) {
-        if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+        if let Some(person) = person {
             person.held = Some(reason.clone().on_hold(HoldCause::RuleError));
         }
         line(Verdict::OutOfScope, reason);
         return;
     }
-    let values = EvalInputs {
-        account: Some(&account.attributes),
-        identity: None,
-    };
-    match scope::standing(
-        &with.types.scope,
-        &ScopeSubject {
-            values,
-            accounts: &[account],
-        },
-        with.groups,
-    ) {
-        ScopeDecision::Out(reason) => {
-            if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-                let text = format!("out of scope in {}: {}", with.system, reason.text);
-                person.out_reason.get_or_insert(Reason {
-                    text,
-                    rule: reason.rule.clone(),
-                    cause: None,
-                });
-            }
-            line(Verdict::OutOfScope, reason);
-            return;
+    if let Some((verdict, reason)) = left_out_by_scope(&with, account) {
+        if let Some(person) = &mut person {
+            person.leave_scope(with.system, verdict, &reason);
         }
-        ScopeDecision::Unclear(reason) => {
-            let reason = reason.on_hold(HoldCause::RuleError);
-            if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-                person.held = Some(reason.clone());
-            }
-            line(Verdict::OnHold, reason);
-            return;
-        }
-        ScopeDecision::In => {}
+        line(verdict, reason);
+        return;
     }
-    if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-        let confirmed = with
-            .answers
-            .pair(account.id, &person.id)
-            .is_some_and(|answer| answer.decision == MatchDecision::Join);
-        if let (false, Some((other, rule, key))) =
-            (confirmed, with.index.moved(account, &person.id))
-        {
-            let other = other.to_owned();
-            let rule = &with.types.matching[rule];
-            let text = format!(
-                "{} now has {key} by {}, which belongs to another identity: confirm that it is the same person",
-                account.name, rule.name
-            );
-            let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
-            person.held = Some(reason.clone());
-            // It still supplies its identity, which is on hold until the match is answered.
-            person.sources.push(at);
-            let identities = vec![person.id.clone(), other];
-            outcome.questions.push(identity_question(
-                &with,
-                account,
-                Doubt::KeyReassigned,
-                identities,
-                reason,
-            ));
-            return;
-        }
+    if let Some(person) = person {
+        outcome
+            .questions
+            .extend(question_of_linked(&with, account, person));
+        // It supplies its identity, also while that is on hold until the match is answered.
         person.sources.push(at);
         return;
     }
@@ -558,155 +545,298 @@ fn resolve_source_account(
         }
         return;
     }
+    let found = match find_identity(&with, account, people) {
+        SourceMatch::Found(id, basis) => Some((id, basis)),
+        SourceMatch::NotFound => None,
+        SourceMatch::Review {
+            doubt,
+            identities,
+            reason,
+        } => {
+            line(Verdict::OnHold, reason.clone());
+            outcome
+                .questions
+                .push(identity_question(&with, account, doubt, identities, reason));
+            return;
+        }
+    };
+    let link = link_source(&with, at, found, people);
+    outcome.links.push(link);
+}
+
+/// Adds a source account to the person that was found for it, or to a new person.
+fn link_source(
+    with: &AssignmentContext<'_>,
+    at: usize,
+    found: Option<(String, LinkBasis)>,
+    people: &mut BTreeMap<String, Person>,
+) -> NewLink {
+    let account = &with.population.accounts[at];
+    let found = found.and_then(|(id, basis)| Some((people.get_mut(&id)?, basis)));
+    let (identity, basis) = match found {
+        Some((person, basis)) => {
+            person.sources.push(at);
+            person.linked.push(at);
+            (person.id.clone(), basis)
+        }
+        None => {
+            let id = new_id(with.kind, account, with.taken);
+            people.insert(id.clone(), new_person(id.clone(), at));
+            (id, LinkBasis::new(LinkOrigin::Source, with.system))
+        }
+    };
+    NewLink {
+        account: account.id,
+        identity,
+        basis,
+        source: true,
+    }
+}
+
+impl Person {
+    /// Notes that the scope of a source leaves the account of this person out, or cannot be
+    /// evaluated.
+    fn leave_scope(&mut self, system: &str, verdict: Verdict, reason: &Reason) {
+        if verdict == Verdict::OnHold {
+            self.held = Some(reason.clone());
+            return;
+        }
+        self.out_reason.get_or_insert_with(|| Reason {
+            text: format!("out of scope in {system}: {}", reason.text),
+            rule: reason.rule.clone(),
+            cause: None,
+        });
+    }
+}
+
+/// The question about a linked account whose key belongs to another identity now. It puts the
+/// person on hold.
+fn question_of_linked(
+    with: &AssignmentContext<'_>,
+    account: &Account,
+    person: &mut Person,
+) -> Option<Question> {
+    let is_confirmed = with
+        .answers
+        .pair(account.id, &person.id)
+        .is_some_and(|answer| answer.decision == MatchDecision::Join);
+    if is_confirmed {
+        return None;
+    }
+    let (other, rule, key) = with.index.moved(account, &person.id)?;
+    let rule = &with.types.matching[rule];
+    let text = format!(
+        "{} now has {key} by {}, which belongs to another identity: confirm that it is the same person",
+        account.name, rule.name
+    );
+    let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
+    let identities = vec![person.id.clone(), other.to_owned()];
+    person.held = Some(reason.clone());
+    Some(identity_question(
+        with,
+        account,
+        Doubt::KeyReassigned,
+        identities,
+        reason,
+    ))
+}
+
+/// What the answers and the match rules say about a source account without a link.
+enum SourceMatch {
+    /// It belongs to this identity.
+    Found(String, LinkBasis),
+    /// It belongs to none: it becomes a new identity.
+    NotFound,
+    /// An operator must decide.
+    Review {
+        doubt: Doubt,
+        identities: Vec<String>,
+        reason: Reason,
+    },
+}
+
+/// Finds the identity of a source account that has no link: by an answer of an operator, otherwise by
+/// the match rules.
+fn find_identity(
+    with: &AssignmentContext<'_>,
+    account: &Account,
+    people: &BTreeMap<String, Person>,
+) -> SourceMatch {
     let answered = with
         .answers
         .joined_by(account.id)
         .iter()
         .find(|(id, _)| people.contains_key(*id));
-    let found = match (answered, said) {
-        (Some((id, answer)), _) => Some((
-            (*id).to_owned(),
-            LinkBasis::new(LinkOrigin::Operator, &answer.principal),
-        )),
-        (None, Some(_)) => None,
-        (None, None) => {
-            let rule = |place: usize| &with.types.matching[place];
-            match with
-                .index
-                .find(account, |id| with.answers.allow(account.id, id))
-            {
-                MatchResult::NoMatch => None,
-                MatchResult::One { it, rule: place } => {
-                    let rule = rule(place);
-                    let rival = people.get(it).and_then(|person| {
-                        person
-                            .sources
-                            .iter()
-                            .find(|&&other| with.population.accounts[other].system == with.system)
-                            .copied()
-                    });
-                    // Compared with the current value: a number that its record gave up is free.
-                    let given_up = rival.is_some()
-                        && people
-                            .get(it)
-                            .zip(with.rules.identities.get(&kind))
-                            .is_some_and(|(person, declared)| {
-                                let sources =
-                                    feeding(with.rules, with.population, kind, &person.sources);
-                                let now = compose::identity(declared, &sources, false).attributes;
-                                identity_keys(rule, &now).is_disjoint(&account_keys(rule, account))
-                            });
-                    if let (Some(other), false) = (rival, given_up) {
-                        let other = &with.population.accounts[other].name;
-                        let reason = Reason::by(
-                            format!(
-                                "matches by {} an identity that {other} already supplies",
-                                rule.name
-                            ),
-                            &rule.place,
-                        )
-                        .on_hold(HoldCause::NeedsReview);
-                        line(Verdict::OnHold, reason.clone());
-                        outcome.questions.push(identity_question(
-                            &with,
-                            account,
-                            Doubt::AlreadyLinked,
-                            vec![it.to_owned()],
-                            reason,
-                        ));
-                        return;
-                    }
-                    (!given_up).then(|| {
-                        (
-                            it.to_owned(),
-                            LinkBasis::new(LinkOrigin::MatchRule, &rule.name),
-                        )
-                    })
-                }
-                MatchResult::Doubtful {
-                    it,
-                    rule: place,
-                    why,
-                } => {
-                    let reason = Reason::by(
-                        format!("matches an identity by {}, but {why}", rule(place).name),
-                        &rule(place).place,
-                    )
-                    .on_hold(HoldCause::NeedsReview);
-                    line(Verdict::OnHold, reason.clone());
-                    outcome.questions.push(identity_question(
-                        &with,
-                        account,
-                        Doubt::NeedsReview,
-                        vec![it.to_owned()],
-                        reason,
-                    ));
-                    return;
-                }
-                MatchResult::Several { all, rule: place } => {
-                    let rule = rule(place);
-                    let text = format!(
-                        "matches {} identities by {}: review required",
-                        all.len(),
-                        rule.name
-                    );
-                    let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
-                    line(Verdict::OnHold, reason.clone());
-                    let all = all.into_iter().map(str::to_owned).collect();
-                    outcome.questions.push(identity_question(
-                        &with,
-                        account,
-                        Doubt::Ambiguous,
-                        all,
-                        reason,
-                    ));
-                    return;
-                }
-            }
-        }
-    };
-    if let Some((id, basis)) = found
-        && let Some(person) = people.get_mut(&id)
-    {
-        person.sources.push(at);
-        person.linked.push(at);
-        outcome.links.push(NewLink {
-            account: account.id,
-            identity: id,
-            basis,
-            source: true,
-        });
-        return;
+    if let Some((id, answer)) = answered {
+        let basis = LinkBasis::new(LinkOrigin::Operator, &answer.principal);
+        return SourceMatch::Found((*id).to_owned(), basis);
     }
-    let id = new_id(kind, account, with.taken);
-    outcome.links.push(NewLink {
-        account: account.id,
-        identity: id.clone(),
-        basis: LinkBasis::new(LinkOrigin::Source, with.system),
-        source: true,
-    });
-    people.insert(
-        id.clone(),
-        Person {
-            id,
-            label: String::new(),
-            new: true,
-            stage: Stage::Active,
-            attributes: Attributes::new(),
-            sources: vec![at],
-            linked: vec![at],
-            held: None,
-            out_reason: None,
-            absence_counts_from: None,
-            missing_recommended: Vec::new(),
-            notes: Vec::new(),
-            kept_roles: KeptRoles::default(),
-            since: None,
-            life: None,
-            access_suspended: false,
-            before_prestart: false,
+    if with.answers.account(account.id).is_some() {
+        return SourceMatch::NotFound;
+    }
+    let review =
+        |doubt: Doubt, identities: Vec<String>, rule: &crate::rules::MatchRule, text: String| {
+            SourceMatch::Review {
+                doubt,
+                identities,
+                reason: Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview),
+            }
+        };
+    let rules = &with.types.matching;
+    match with
+        .index
+        .find(account, |id| with.answers.allow(account.id, id))
+    {
+        MatchResult::NoMatch => SourceMatch::NotFound,
+        MatchResult::One { it, rule } => match supplied_by_another(with, account, it, people, rule)
+        {
+            OtherSupplier::None => {
+                let basis = LinkBasis::new(LinkOrigin::MatchRule, &rules[rule].name);
+                SourceMatch::Found(it.to_owned(), basis)
+            }
+            OtherSupplier::GaveUpTheKey => SourceMatch::NotFound,
+            OtherSupplier::Account(other) => {
+                let text = format!(
+                    "matches by {} an identity that {other} already supplies",
+                    rules[rule].name
+                );
+                review(
+                    Doubt::AlreadyLinked,
+                    vec![it.to_owned()],
+                    &rules[rule],
+                    text,
+                )
+            }
         },
-    );
+        MatchResult::Doubtful { it, rule, why } => {
+            let text = format!("matches an identity by {}, but {why}", rules[rule].name);
+            review(Doubt::NeedsReview, vec![it.to_owned()], &rules[rule], text)
+        }
+        MatchResult::Several { all, rule } => {
+            let text = format!(
+                "matches {} identities by {}: review required",
+                all.len(),
+                rules[rule].name
+            );
+            let identities = all.into_iter().map(str::to_owned).collect();
+            review(Doubt::Ambiguous, identities, &rules[rule], text)
+        }
+    }
+}
+
+/// Whether another account of the same system supplies a matched identity already.
+enum OtherSupplier {
+    /// No other account does.
+    None,
+    /// One does, but its record no longer has the key: the key is free.
+    GaveUpTheKey,
+    /// The account with this name does.
+    Account(String),
+}
+
+fn supplied_by_another(
+    with: &AssignmentContext<'_>,
+    account: &Account,
+    identity: &str,
+    people: &BTreeMap<String, Person>,
+    rule: usize,
+) -> OtherSupplier {
+    let Some(person) = people.get(identity) else {
+        return OtherSupplier::None;
+    };
+    let Some(&other) = person
+        .sources
+        .iter()
+        .find(|&&other| with.population.accounts[other].system == with.system)
+    else {
+        return OtherSupplier::None;
+    };
+    // Compared with the current value: a number that its record gave up is free.
+    let gave_up = with
+        .rules
+        .identities
+        .get(&with.kind)
+        .is_some_and(|declared| {
+            let rule = &with.types.matching[rule];
+            let sources = feeding(with.rules, with.population, with.kind, &person.sources);
+            let now = compose::identity(declared, &sources, false).attributes;
+            identity_keys(rule, &now).is_disjoint(&account_keys(rule, account))
+        });
+    if gave_up {
+        OtherSupplier::GaveUpTheKey
+    } else {
+        OtherSupplier::Account(with.population.accounts[other].name.clone())
+    }
+}
+
+/// Why a source account does not take part, with its verdict: it is out of scope, or the scope cannot
+/// be evaluated, which puts it on hold.
+fn left_out_by_scope(with: &AssignmentContext<'_>, account: &Account) -> Option<(Verdict, Reason)> {
+    let subject = ScopeSubject {
+        values: EvalInputs {
+            account: Some(&account.attributes),
+            identity: None,
+        },
+        accounts: &[account],
+    };
+    match scope::standing(&with.types.scope, &subject, with.groups) {
+        ScopeDecision::In => None,
+        ScopeDecision::Out(reason) => Some((Verdict::OutOfScope, reason)),
+        ScopeDecision::Unclear(reason) => {
+            Some((Verdict::OnHold, reason.on_hold(HoldCause::RuleError)))
+        }
+    }
+}
+
+/// A person who is known by one account of a source only.
+fn new_person(id: String, at: usize) -> Person {
+    Person {
+        id,
+        label: String::new(),
+        new: true,
+        stage: Stage::Active,
+        attributes: Attributes::new(),
+        sources: vec![at],
+        linked: vec![at],
+        held: None,
+        out_reason: None,
+        absence_counts_from: None,
+        missing_recommended: Vec::new(),
+        notes: Vec::new(),
+        kept_roles: KeptRoles::default(),
+        since: None,
+        life: None,
+        access_suspended: false,
+        before_prestart: false,
+    }
+}
+
+/// Notes why the linked person is out of its source.
+fn note_absent(
+    with: &AssignmentContext<'_>,
+    linked: Option<&str>,
+    people: &mut BTreeMap<String, Person>,
+    account: &Account,
+    since: Timestamp,
+) {
+    if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
+        let text = if account.absence_confirmed {
+            format!(
+                "{} no longer contains {}: reported on {}",
+                with.system,
+                account.name,
+                shown(since)
+            )
+        } else {
+            format!(
+                "{} no longer contains {}, as of the full read of {}",
+                with.system,
+                account.name,
+                shown(since)
+            )
+        };
+        person.out_reason.get_or_insert(Reason::new(text));
+    }
 }
 
 /// An instant for people: to the second.
@@ -785,28 +915,7 @@ fn compose_person(
                 .next()
                 .map(|problem| problem.on_hold(HoldCause::InvalidValue));
         }
-        let empty = |name: &str| person.attributes.get(name).is_empty();
-        person.missing_recommended = declared
-            .attributes
-            .iter()
-            .filter(|a| a.wanted && empty(&a.name))
-            .map(|a| a.name.clone())
-            .collect();
-        for attribute in declared
-            .attributes
-            .iter()
-            .filter(|a| a.required && a.generated.is_none() && a.spread.is_none())
-        {
-            if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
-                person.held = Some(
-                    Reason::by(
-                        format!("waiting for a value of {}: it is required", attribute.name),
-                        &attribute.place,
-                    )
-                    .on_hold(HoldCause::MissingValue),
-                );
-            }
-        }
+        note_missing(person, declared);
     }
     let label = declared
         .label
@@ -823,6 +932,32 @@ fn compose_person(
     person.attributes.set("id", vec![Value::text(&person.id)]);
 }
 
+/// Notes recommended values that are missing; a required one puts the person on hold.
+fn note_missing(person: &mut Person, declared: &crate::rules::IdentityRules) {
+    let empty = |name: &str| person.attributes.get(name).is_empty();
+    person.missing_recommended = declared
+        .attributes
+        .iter()
+        .filter(|a| a.wanted && empty(&a.name))
+        .map(|a| a.name.clone())
+        .collect();
+    for attribute in declared
+        .attributes
+        .iter()
+        .filter(|a| a.required && a.generated.is_none() && a.spread.is_none())
+    {
+        if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
+            person.held = Some(
+                Reason::by(
+                    format!("waiting for a value of {}: it is required", attribute.name),
+                    &attribute.place,
+                )
+                .on_hold(HoldCause::MissingValue),
+            );
+        }
+    }
+}
+
 /// Keeps the values that ended the employment when the record that supplied them is gone: a
 /// personnel system that drops rows of former staff, or a failed read, does not reinstate a leaver.
 /// A source that supplies these values and lists the person again does.
@@ -836,10 +971,10 @@ fn keep_end(
     let Some(life) = rules.lifecycle.get(&kind) else {
         return;
     };
-    let left_by = stored.get(LEFT_BY).first().map(ToString::to_string);
-    let program = match left_by.as_deref() {
-        Some("date") => life.ends.as_ref(),
-        Some("condition") => life.left.as_ref(),
+    let left_by = stored.get(LEFT_BY).first();
+    let program = match left_by.and_then(|by| LeftBy::parse(&by.to_string())) {
+        Some(LeftBy::Date) => life.ends.as_ref(),
+        Some(LeftBy::Condition) => life.left.as_ref(),
         _ => None,
     };
     let gives = |at: usize, name: &str| {
@@ -985,23 +1120,7 @@ fn apply_lifecycle(
             },
             now,
         ) {
-            Ok(life) => {
-                outcome
-                    .due
-                    .extend(life.next(now).map(|at| (person.id.clone(), at)));
-                person.stage = life.stage;
-                person.absence_counts_from = life
-                    .absence_counts_from
-                    .filter(|_| life.stage != Stage::Left);
-                person.out_reason = (life.stage == Stage::Left).then(|| life.reason.clone());
-                person.access_suspended = matches!(life.stage, Stage::Expected | Stage::Away);
-                person.before_prestart = !life.ready;
-                person
-                    .attributes
-                    .set(LEFT_BY, life.left_by.map(Value::text).into_iter().collect());
-                person.life = Some(life.reason);
-                since = life.since;
-            }
+            Ok(life) => since = enter_stage(person, outcome, now, life),
             Err(reason) => person.held = Some(reason.on_hold(HoldCause::InvalidValue)),
         }
     } else if let Some(one) = departure {
@@ -1027,6 +1146,44 @@ fn apply_lifecycle(
         (person.absence_counts_from, person.out_reason, person.stage) =
             (Some(at), None, Stage::Active);
     }
+    keep_stage(person, stored);
+    stage_since(person, stored, now, since);
+    person
+        .attributes
+        .set("stage", vec![Value::text(person.stage.as_str())]);
+    person.attributes.shrink();
+}
+
+/// Takes over the state of the lifecycle. Returns since when the person has been in the stage.
+fn enter_stage(
+    person: &mut Person,
+    outcome: &mut Outcome,
+    now: Timestamp,
+    life: crate::lifecycle::LifecycleState,
+) -> Option<Timestamp> {
+    outcome
+        .due
+        .extend(life.next(now).map(|at| (person.id.clone(), at)));
+    person.stage = life.stage;
+    person.absence_counts_from = life
+        .absence_counts_from
+        .filter(|_| life.stage != Stage::Left);
+    person.out_reason = (life.stage == Stage::Left).then(|| life.reason.clone());
+    person.access_suspended = matches!(life.stage, Stage::Expected | Stage::Away);
+    person.before_prestart = !life.ready;
+    person.attributes.set(
+        LEFT_BY,
+        life.left_by
+            .map(|by| Value::text(by.as_str()))
+            .into_iter()
+            .collect(),
+    );
+    person.life = Some(life.reason);
+    life.since
+}
+
+/// Keeps the stage of a record that cannot be read now.
+fn keep_stage(person: &mut Person, stored: Option<&Identity>) {
     // What cannot be read now changes nothing about where they stand.
     if let (Some(stored), true, None, None) = (
         stored,
@@ -1036,6 +1193,15 @@ fn apply_lifecycle(
     ) {
         person.stage = stored.stage;
     }
+}
+
+/// Sets since when the person has been in the stage.
+fn stage_since(
+    person: &mut Person,
+    stored: Option<&Identity>,
+    now: Timestamp,
+    since: Option<Timestamp>,
+) {
     let before = stored.filter(|stored| stored.stage == person.stage);
     // As precise as it is kept, so that the next decision says the same.
     let kept = Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now);
@@ -1045,10 +1211,6 @@ fn apply_lifecycle(
     if let (Stage::Left, Some(earlier)) = (person.stage, before.and_then(|stored| stored.since)) {
         person.since = person.since.map(|since| since.min(earlier));
     }
-    person
-        .attributes
-        .set("stage", vec![Value::text(person.stage.as_str())]);
-    person.attributes.shrink();
 }
 
 /// Two identities with the same value of a unique attribute: the existing one continues, the others

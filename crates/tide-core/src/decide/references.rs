@@ -6,7 +6,7 @@ use super::people::Person;
 use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use crate::compare::{self, PendingReference, ValueChange};
 use crate::compose::{DesiredAccount, DesiredValue};
-use crate::model::{ObjectType, Population};
+use crate::model::{Account, ObjectType, Population};
 use crate::reasons::{HoldCause, Reason};
 use crate::references::Accounts;
 use crate::rules::{Mapping, OnDrift, TypeRules};
@@ -71,227 +71,310 @@ pub(super) fn decide(
     if pointing.is_empty() {
         return;
     }
-    let links = here
-        .population
-        .links
-        .iter()
-        .map(|link| (link.account, link.identity.as_str()));
-    let new = outcome
-        .links
-        .iter()
-        .map(|link| (link.account, link.identity.as_str()));
-    let known = here
-        .population
-        .identities
-        .iter()
-        .map(|identity| (identity.id.as_str(), identity.kind));
-    let decided = outcome
-        .identities
-        .iter()
-        .map(|(identity, _)| (identity.id.as_str(), identity.kind));
-    let these = people.iter().map(|person| (person.id.as_str(), here.kind));
-    let accounts = Accounts::new(
-        here.population,
-        here.system,
-        links.chain(new),
-        known.chain(decided).chain(these),
-    );
-    let mut labels: HashMap<String, String> = people
-        .iter()
-        .map(|person| (person.id.clone(), person.label.clone()))
-        .collect();
-    labels.extend(
-        outcome
-            .identities
-            .iter()
-            .map(|(identity, label)| (identity.id.clone(), label.clone())),
-    );
+    let accounts = here.accounts(people, outcome);
+    let labels = labels_of(people, outcome);
     let creating: HashSet<String> = outcome
         .changes
         .iter()
         .filter(|change| change.system == here.system && change.kind == ChangeKind::Create)
         .map(|change| change.identity.clone())
         .collect();
-    let by_name = here.schema.is_some_and(|schema| schema.refers_by_name);
-    // Positions of each person's change and line, so that lists are not searched for each of them.
-    let mine = |change: &Change| change.system == here.system && change.object == here.kind;
-    let places = outcome
-        .changes
-        .iter()
-        .enumerate()
-        .filter(|(_, change)| mine(change));
-    let changes: HashMap<(String, ChangeKind), usize> = places
-        .map(|(at, change)| ((change.identity.clone(), change.kind), at))
-        .collect();
-    let told = |line: &super::Decided| {
-        line.system == here.system && line.object == here.kind && line.verdict == Verdict::InSync
-    };
-    let places = outcome
-        .decided
-        .iter()
-        .enumerate()
-        .filter(|(_, line)| told(line));
-    let lines: HashMap<String, usize> = places
-        .filter_map(|(at, line)| Some((line.identity.clone()?, at)))
-        .collect();
+    let places = DecidedPlaces::of(here, outcome);
     for mut one in pointing {
         let person = &people[one.person];
         for wanted in &mut one.wanted {
-            if here.kind == ObjectType::Group {
-                wanted
-                    .values
-                    .retain(|value| value.as_text().is_none_or(|id| !here.revoked.contains(id)));
-            }
-            if wanted.mapping.flat {
-                wanted.values = flattened(&wanted.values, wanted.mapping, people);
-            }
-            let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
-            wanted.values = written.values;
-            // Accounts that no rule creates are not waited for.
-            wanted.pending_references = written
-                .missing
-                .into_iter()
-                .filter(|id| creating.contains(id))
-                .collect();
+            here.write_values(wanted, people, &accounts, &creating);
         }
         let (before, later): (Vec<ValueChange>, Vec<ValueChange>) = waiting(&one, here, &labels)
             .into_iter()
             .partition(|value| account_first(&one, value));
-        let mut now = match one.at {
-            // What the target insists on is part of making the account, and waits with it.
-            None => {
-                let mut now = set(&one.wanted);
-                now.retain(|value| {
-                    !before
-                        .iter()
-                        .any(|first| first.attribute == value.attribute)
-                });
-                now.extend(before);
-                now
-            }
-            Some(at) => {
-                let desired = DesiredAccount {
-                    wanted: one.wanted,
-                    ..DesiredAccount::default()
-                };
-                compare::differences(&desired, &here.population.accounts[at], here.population)
-            }
-        };
         let account = one.at.map(|at| &here.population.accounts[at]);
-        let push =
-            |kind: ChangeKind, values: Vec<ValueChange>, reason: Reason, outcome: &mut Outcome| {
-                let key = account.map_or("", |account| account.key.as_str());
-                outcome.changes.push(Change {
-                    system: here.system.to_owned(),
-                    object: here.kind,
-                    identity: person.id.clone(),
-                    account: account.map(|account| account.id),
-                    label: person.label.clone(),
-                    kind,
-                    fingerprint: fingerprint(
-                        &[
-                            here.system,
-                            here.kind.as_str(),
-                            kind.as_str(),
-                            &person.id,
-                            key,
-                        ],
-                        &values,
-                    ),
-                    values,
-                    reason,
-                    hold: hold(),
-                    approval: None,
-                    claims: Vec::new(),
-                    step: 0,
-                });
-            };
-        let by_hand = match account.filter(|_| here.types.on_drift == OnDrift::Report) {
-            None => Vec::new(),
-            Some(account) => {
-                let def = |value: &ValueChange| {
-                    here.schema.and_then(|schema| schema.get(&value.attribute))
-                };
-                let (by_hand, rest) = now.into_iter().partition(|value| {
-                    compare::changed_there(here.population, account.id, def(value), value)
-                });
-                now = rest;
-                by_hand
-            }
+        let now = values_to_write(here, account, one.wanted, before);
+        let writer = ReferenceWriter {
+            here,
+            person,
+            account,
+            hold,
         };
-        if let Some(first) = by_hand.first() {
-            let reason = Reason::by(
-                format!(
-                    "{} was changed in {} by others",
-                    first.attribute, here.system
-                ),
-                &first.rule,
-            );
-            let place = outcome.changes.len();
-            push(ChangeKind::Update, by_hand, reason.clone(), outcome);
-            let change = &mut outcome.changes[place];
-            change.hold = super::targets::reported(here.population, here.types, change);
-            if let Some(&at) = lines.get(&person.id) {
-                let line = &mut outcome.decided[at];
-                line.verdict = if change.hold.is_some() {
-                    Verdict::OnHold
-                } else {
-                    Verdict::Update
-                };
-                line.reason = change.hold.clone().unwrap_or(reason);
-            }
+        let line = places.lines.get(&person.id).copied();
+        let (external, now) = writer.split_external(now);
+        writer.report_external(external, line, outcome);
+        writer.write(now, &places, line, outcome);
+        writer.write_later(later, outcome);
+    }
+}
+
+impl ReferenceContext<'_> {
+    /// The accounts that references can name, with the identity of each.
+    fn accounts<'a>(&'a self, people: &'a [Person], outcome: &'a Outcome) -> Accounts {
+        let links = self
+            .population
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()));
+        let new = outcome
+            .links
+            .iter()
+            .map(|link| (link.account, link.identity.as_str()));
+        let known = self
+            .population
+            .identities
+            .iter()
+            .map(|identity| (identity.id.as_str(), identity.kind));
+        let decided = outcome
+            .identities
+            .iter()
+            .map(|(identity, _)| (identity.id.as_str(), identity.kind));
+        let these = people.iter().map(|person| (person.id.as_str(), self.kind));
+        Accounts::new(
+            self.population,
+            self.system,
+            links.chain(new),
+            known.chain(decided).chain(these),
+        )
+    }
+
+    /// Replaces the identities of a value by what the target stores for them.
+    fn write_values(
+        &self,
+        wanted: &mut DesiredValue<'_>,
+        people: &[Person],
+        accounts: &Accounts,
+        creating: &HashSet<String>,
+    ) {
+        if self.kind == ObjectType::Group {
+            wanted
+                .values
+                .retain(|value| value.as_text().is_none_or(|id| !self.revoked.contains(id)));
         }
-        if let Some(first) = now.first() {
-            let reason = Reason::by(
-                format!("{} changes with the referenced entry", first.attribute),
-                &first.rule,
-            );
-            let kind = if account.is_none() {
-                ChangeKind::Create
+        if wanted.mapping.flat {
+            wanted.values = flattened(&wanted.values, wanted.mapping, people);
+        }
+        let by_name = self.schema.is_some_and(|schema| schema.refers_by_name);
+        let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
+        wanted.values = written.values;
+        // Accounts that no rule creates are not waited for.
+        wanted.pending_references = written
+            .missing
+            .into_iter()
+            .filter(|id| creating.contains(id))
+            .collect();
+    }
+}
+
+/// The label of each identity.
+fn labels_of(people: &[Person], outcome: &Outcome) -> HashMap<String, String> {
+    let decided = outcome
+        .identities
+        .iter()
+        .map(|(identity, label)| (identity.id.clone(), label.clone()));
+    people
+        .iter()
+        .map(|person| (person.id.clone(), person.label.clone()))
+        .chain(decided)
+        .collect()
+}
+
+/// Places of the changes and the outcomes of each person, so that lists are not searched for each of
+/// them.
+struct DecidedPlaces {
+    changes: HashMap<(String, ChangeKind), usize>,
+    /// The outcomes that are in sync.
+    lines: HashMap<String, usize>,
+}
+
+impl DecidedPlaces {
+    fn of(here: &ReferenceContext<'_>, outcome: &Outcome) -> DecidedPlaces {
+        let changes = outcome
+            .changes
+            .iter()
+            .enumerate()
+            .filter(|(_, change)| change.system == here.system && change.object == here.kind)
+            .map(|(at, change)| ((change.identity.clone(), change.kind), at))
+            .collect();
+        let is_in_sync = |line: &super::Decided| {
+            line.system == here.system
+                && line.object == here.kind
+                && line.verdict == Verdict::InSync
+        };
+        let lines = outcome
+            .decided
+            .iter()
+            .enumerate()
+            .filter(|(_, line)| is_in_sync(line))
+            .filter_map(|(at, line)| Some((line.identity.clone()?, at)))
+            .collect();
+        DecidedPlaces { changes, lines }
+    }
+}
+
+/// The values that differ, or all values of an account that is created. `before` holds references
+/// that the target requires: they are part of the creation, and wait with it.
+fn values_to_write(
+    here: &ReferenceContext<'_>,
+    account: Option<&Account>,
+    wanted: Vec<DesiredValue<'_>>,
+    before: Vec<ValueChange>,
+) -> Vec<ValueChange> {
+    if let Some(account) = account {
+        let desired = DesiredAccount {
+            wanted,
+            ..DesiredAccount::default()
+        };
+        return compare::differences(&desired, account, here.population);
+    }
+    let mut now = set(&wanted);
+    now.retain(|value| {
+        !before
+            .iter()
+            .any(|first| first.attribute == value.attribute)
+    });
+    now.extend(before);
+    now
+}
+
+/// Adds the changes of one person's references.
+struct ReferenceWriter<'w> {
+    here: &'w ReferenceContext<'w>,
+    person: &'w Person,
+    account: Option<&'w Account>,
+    hold: &'w dyn Fn() -> Option<Reason>,
+}
+
+impl ReferenceWriter<'_> {
+    fn fingerprint(&self, kind: ChangeKind, values: &[ValueChange]) -> String {
+        let key = self.account.map_or("", |account| account.key.as_str());
+        let parts = [
+            self.here.system,
+            self.here.kind.as_str(),
+            kind.as_str(),
+            &self.person.id,
+            key,
+        ];
+        fingerprint(&parts, values)
+    }
+
+    fn push(
+        &self,
+        kind: ChangeKind,
+        values: Vec<ValueChange>,
+        reason: Reason,
+        outcome: &mut Outcome,
+    ) {
+        outcome.changes.push(Change {
+            system: self.here.system.to_owned(),
+            object: self.here.kind,
+            identity: self.person.id.clone(),
+            account: self.account.map(|account| account.id),
+            label: self.person.label.clone(),
+            kind,
+            fingerprint: self.fingerprint(kind, &values),
+            values,
+            reason,
+            hold: (self.hold)(),
+            approval: None,
+            claims: Vec::new(),
+            step: 0,
+        });
+    }
+
+    /// Separates the values that others changed, where the rules only report drift.
+    fn split_external(&self, now: Vec<ValueChange>) -> (Vec<ValueChange>, Vec<ValueChange>) {
+        let here = self.here;
+        let Some(account) = self
+            .account
+            .filter(|_| here.types.on_drift == OnDrift::Report)
+        else {
+            return (Vec::new(), now);
+        };
+        now.into_iter().partition(|value| {
+            let def = here.schema.and_then(|schema| schema.get(&value.attribute));
+            compare::changed_there(here.population, account.id, def, value)
+        })
+    }
+
+    /// Adds the values that others changed, and shows them in the outcome of the account.
+    fn report_external(
+        &self,
+        external: Vec<ValueChange>,
+        line: Option<usize>,
+        outcome: &mut Outcome,
+    ) {
+        let Some(first) = external.first() else {
+            return;
+        };
+        let here = self.here;
+        let text = format!(
+            "{} was changed in {} by others",
+            first.attribute, here.system
+        );
+        let reason = Reason::by(text, &first.rule);
+        let place = outcome.changes.len();
+        self.push(ChangeKind::Update, external, reason.clone(), outcome);
+        let change = &mut outcome.changes[place];
+        change.hold = super::targets::reported(here.population, here.types, change);
+        if let Some(at) = line {
+            let line = &mut outcome.decided[at];
+            line.verdict = if change.hold.is_some() {
+                Verdict::OnHold
             } else {
-                ChangeKind::Update
+                Verdict::Update
             };
-            match changes.get(&(person.id.clone(), kind)) {
-                Some(&at) => {
-                    let change = &mut outcome.changes[at];
-                    change.values.extend(now);
-                    let key = account.map_or("", |account| account.key.as_str());
-                    change.fingerprint = fingerprint(
-                        &[
-                            here.system,
-                            here.kind.as_str(),
-                            kind.as_str(),
-                            &person.id,
-                            key,
-                        ],
-                        &change.values,
-                    );
-                }
-                None => push(ChangeKind::Update, now, reason.clone(), outcome),
-            }
-            // The account of the person is no longer in sync: its line shows that.
-            if let Some(&at) = lines.get(&person.id) {
-                outcome.decided[at].verdict = Verdict::Update;
-                outcome.decided[at].reason = reason;
-            }
+            line.reason = change.hold.clone().unwrap_or(reason);
         }
-        if let Some(first) = later.first() {
-            let names: Vec<&str> = later
-                .iter()
-                .flat_map(|value| &value.later)
-                .map(|later| later.label.as_str())
-                .take(3)
-                .collect();
-            let reason = Reason::by(
-                format!(
-                    "{} is set once the account of {} exists",
-                    first.attribute,
-                    names.join(", ")
-                ),
-                &first.rule,
-            );
-            push(ChangeKind::Update, later, reason, outcome);
+    }
+
+    /// Adds the values to the person's change of this account, or as a change of their own. The
+    /// account is no longer in sync, and its outcome shows that.
+    fn write(
+        &self,
+        now: Vec<ValueChange>,
+        places: &DecidedPlaces,
+        line: Option<usize>,
+        outcome: &mut Outcome,
+    ) {
+        let Some(first) = now.first() else {
+            return;
+        };
+        let text = format!("{} changes with the referenced entry", first.attribute);
+        let reason = Reason::by(text, &first.rule);
+        let kind = if self.account.is_none() {
+            ChangeKind::Create
+        } else {
+            ChangeKind::Update
+        };
+        match places.changes.get(&(self.person.id.clone(), kind)) {
+            Some(&at) => {
+                let change = &mut outcome.changes[at];
+                change.values.extend(now);
+                change.fingerprint = self.fingerprint(kind, &change.values);
+            }
+            None => self.push(ChangeKind::Update, now, reason.clone(), outcome),
         }
+        if let Some(at) = line {
+            outcome.decided[at].verdict = Verdict::Update;
+            outcome.decided[at].reason = reason;
+        }
+    }
+
+    /// Adds the references that wait for an account of another identity.
+    fn write_later(&self, later: Vec<ValueChange>, outcome: &mut Outcome) {
+        let Some(first) = later.first() else {
+            return;
+        };
+        let names: Vec<&str> = later
+            .iter()
+            .flat_map(|value| &value.later)
+            .map(|later| later.label.as_str())
+            .take(3)
+            .collect();
+        let text = format!(
+            "{} is set once the account of {} exists",
+            first.attribute,
+            names.join(", ")
+        );
+        let reason = Reason::by(text, &first.rule);
+        self.push(ChangeKind::Update, later, reason, outcome);
     }
 }
 

@@ -75,6 +75,46 @@ enum Pick<'a> {
     New,
 }
 
+/// What the people of one target are matched among.
+#[derive(Clone, Copy)]
+struct Candidates<'c> {
+    people: &'c [Person],
+    /// Accounts that are linked to a person already.
+    owned: &'c HashSet<usize>,
+    /// The people, as places in the list, whom the rules match to each account.
+    claims: &'c HashMap<usize, Vec<usize>>,
+}
+
+impl<'c> Candidates<'c> {
+    /// The labels of other people whom the rules match to the same account.
+    fn rivals(&self, account: usize, person: &Person) -> Vec<&'c str> {
+        self.claims
+            .get(&account)
+            .into_iter()
+            .flatten()
+            .map(|&place| &self.people[place])
+            .filter(|other| other.id != person.id)
+            .map(|other| other.label.as_str())
+            .collect()
+    }
+}
+
+/// What is to be done about a person without an account here.
+enum Judgement {
+    /// No account matches: one is created.
+    Create,
+    /// This account is linked.
+    Join(usize, LinkBasis, Reason),
+    /// The account that matches has an invalid record.
+    Invalid(usize, Reason),
+    /// An operator must decide among these accounts.
+    Review {
+        doubt: Doubt,
+        accounts: Vec<usize>,
+        reason: Reason,
+    },
+}
+
 /// What all targets have in common.
 pub(super) struct DecisionContext<'a> {
     pub rules: &'a RuleSet,
@@ -108,19 +148,7 @@ pub(super) fn decide(
                 account.system == system && account.kind == kind && account.absent_since.is_none()
             })
             .collect();
-        let untouchable = members
-            .iter()
-            .filter_map(|&at| {
-                Some((
-                    at,
-                    exclusions::why(
-                        &population.accounts[at],
-                        types,
-                        population.systems.get(system),
-                    )?,
-                ))
-            })
-            .collect();
+        let untouchable = protected_accounts(population, system, types, &members);
         let mut target = TargetDecision {
             rules,
             population,
@@ -171,6 +199,28 @@ pub(super) fn decide(
     }
 }
 
+/// The accounts that must not be touched, with the reason of each.
+fn protected_accounts(
+    population: &Population,
+    system: &str,
+    types: &TypeRules,
+    members: &[usize],
+) -> HashMap<usize, Reason> {
+    members
+        .iter()
+        .filter_map(|&at| {
+            Some((
+                at,
+                exclusions::why(
+                    &population.accounts[at],
+                    types,
+                    population.systems.get(system),
+                )?,
+            ))
+        })
+        .collect()
+}
+
 fn fold(value: &Value) -> String {
     value.to_string().trim().to_lowercase()
 }
@@ -199,65 +249,32 @@ impl<'a> TargetDecision<'a> {
             .iter()
             .map(|&at| (self.population.accounts[at].id, at))
             .collect();
-        // Accounts that operators linked to an identity: no other identity is matched to them. If
-        // several were linked to one account, one gets it.
-        let mut given: HashMap<usize, &str> = HashMap::new();
-        let joins = |person: &Person| self.answers.joined_to(&person.id);
-        for looking in [true, false] {
-            for person in people
-                .iter()
-                .filter(|person| !joins(person).is_empty() && self.looks(person) == looking)
-            {
-                for at in joins(person)
-                    .iter()
-                    .filter_map(|(account, _)| by_id.get(account))
-                {
-                    given.entry(*at).or_insert(&person.id);
-                }
-            }
-        }
+        let given = self.linked_by_operators(people, &by_id);
         let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
             crate::interrupt::check();
             let match_it = self.looks(person);
-            let result = match_it.then(|| {
-                let said = self.answers.joined_to(&person.id);
-                let theirs =
-                    |at: &usize| !owned.contains(at) && given.get(at) == Some(&person.id.as_str());
-                let answered = said
-                    .iter()
-                    .find_map(|(account, answer)| Some((*by_id.get(account)?, *answer)))
-                    .filter(|(at, _)| theirs(at));
-                match (answered, self.answers.identity(&person.id)) {
-                    (Some((at, answer)), _) => Pick::Answered(at, answer),
-                    (None, Some(answer)) if answer.decision == MatchDecision::New => Pick::New,
-                    _ => Pick::Matched(index.find(&person.attributes, |at| {
-                        self.answers
-                            .allow(self.population.accounts[at].id, &person.id)
-                            && given.get(&at).is_none_or(|whose| *whose == person.id)
-                    })),
-                }
-            });
+            let result =
+                match_it.then(|| self.find_account(&owned, &index, &by_id, &given, person));
             if let Some(Pick::Matched(MatchResult::One { it, .. })) = &result {
                 claims.entry(*it).or_default().push(place);
             }
             found.push(result);
         }
+        let candidates = Candidates {
+            people,
+            owned: &owned,
+            claims: &claims,
+        };
         let mut joined: HashSet<usize> = HashSet::new();
         let mut stands: Vec<(membership::MemberStatus<'_>, usize)> = Vec::new();
         for (place, person) in people.iter().enumerate() {
             crate::interrupt::check();
             self.place = place;
-            let (verdict, account, reason) = self.one(
-                person,
-                found[place].take(),
-                &claims,
-                &owned,
-                people,
-                &mut joined,
-                outcome,
-            );
+            let pick = found[place].take();
+            let (verdict, account, reason) =
+                self.decide_person(person, pick, candidates, &mut joined, outcome);
             let Some(verdict) = verdict else { continue };
             if let Some(stand) = membership::stand(self, person, account, verdict) {
                 stands.push((stand, outcome.decided.len()));
@@ -284,45 +301,102 @@ impl<'a> TargetDecision<'a> {
                 // It was told already, as a source's account that is left alone.
                 continue;
             }
-            let text = match (&account.fault, self.doubtful.get(&at)) {
-                _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
-                (Some(fault), _) => format!("invalid record: {fault}"),
-                _ if self.answers.account(account.id).is_some() => {
-                    "unchanged: answered by an operator".to_owned()
-                }
-                (None, Some(label)) => {
-                    format!("it may belong to {label}, who is on hold until the match is reviewed")
-                }
-                (None, None) => "no identity matches; left unchanged".to_owned(),
-            };
-            let unmatched = match (&account.fault, self.doubtful.get(&at)) {
-                _ if self.untouchable.contains_key(&at) => UnmatchedCause::Protected,
-                (Some(_), _) => UnmatchedCause::Other,
-                _ if self.answers.account(account.id).is_some() => UnmatchedCause::Skipped,
-                (None, Some(_)) => UnmatchedCause::Candidate,
-                (None, None) => UnmatchedCause::NoMatch,
-            };
-            let stray = account.fault.is_none()
-                && !self.untouchable.contains_key(&at)
-                && !self.doubtful.contains_key(&at)
-                && self.answers.account(account.id).is_none();
-            let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
-            let verdict = if stray {
-                self.stray(at, &mut reason, outcome)
-            } else {
-                Verdict::Orphaned
-            };
-            outcome.decided.push(Decided {
-                system: self.system.to_owned(),
-                object: self.kind,
-                identity: None,
-                account: Some(account.id),
-                label: account_label(account),
-                verdict,
-                reason,
-                unmatched: Some(unmatched),
-            });
+            self.add_unmatched(outcome, at, account);
         }
+    }
+
+    /// Accounts that operators linked, with the identity that gets each.
+    fn linked_by_operators<'p>(
+        &self,
+        people: &'p [Person],
+        by_id: &HashMap<i64, usize>,
+    ) -> HashMap<usize, &'p str> {
+        // Accounts that operators linked to an identity: no other identity is matched to them. If
+        // several were linked to one account, one gets it.
+        let mut given: HashMap<usize, &str> = HashMap::new();
+        let joins = |person: &Person| self.answers.joined_to(&person.id);
+        for looking in [true, false] {
+            for person in people
+                .iter()
+                .filter(|person| !joins(person).is_empty() && self.looks(person) == looking)
+            {
+                for at in joins(person)
+                    .iter()
+                    .filter_map(|(account, _)| by_id.get(account))
+                {
+                    given.entry(*at).or_insert(&person.id);
+                }
+            }
+        }
+        given
+    }
+
+    /// The account of a person: by an answer, or by the match rules.
+    fn find_account(
+        &self,
+        owned: &HashSet<usize>,
+        index: &AccountIndex<'_>,
+        by_id: &HashMap<i64, usize>,
+        given: &HashMap<usize, &str>,
+        person: &Person,
+    ) -> Pick<'a> {
+        let said = self.answers.joined_to(&person.id);
+        let theirs = |at: &usize| !owned.contains(at) && given.get(at) == Some(&person.id.as_str());
+        let answered = said
+            .iter()
+            .find_map(|(account, answer)| Some((*by_id.get(account)?, *answer)))
+            .filter(|(at, _)| theirs(at));
+        match (answered, self.answers.identity(&person.id)) {
+            (Some((at, answer)), _) => Pick::Answered(at, answer),
+            (None, Some(answer)) if answer.decision == MatchDecision::New => Pick::New,
+            _ => Pick::Matched(index.find(&person.attributes, |at| {
+                self.answers
+                    .allow(self.population.accounts[at].id, &person.id)
+                    && given.get(&at).is_none_or(|whose| *whose == person.id)
+            })),
+        }
+    }
+
+    /// Adds the outcome of an account that belongs to no identity.
+    fn add_unmatched(&mut self, outcome: &mut Outcome, at: usize, account: &Account) {
+        let text = match (&account.fault, self.doubtful.get(&at)) {
+            _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
+            (Some(fault), _) => format!("invalid record: {fault}"),
+            _ if self.answers.account(account.id).is_some() => {
+                "unchanged: answered by an operator".to_owned()
+            }
+            (None, Some(label)) => {
+                format!("it may belong to {label}, who is on hold until the match is reviewed")
+            }
+            (None, None) => "no identity matches; left unchanged".to_owned(),
+        };
+        let unmatched = match (&account.fault, self.doubtful.get(&at)) {
+            _ if self.untouchable.contains_key(&at) => UnmatchedCause::Protected,
+            (Some(_), _) => UnmatchedCause::Other,
+            _ if self.answers.account(account.id).is_some() => UnmatchedCause::Skipped,
+            (None, Some(_)) => UnmatchedCause::Candidate,
+            (None, None) => UnmatchedCause::NoMatch,
+        };
+        let stray = account.fault.is_none()
+            && !self.untouchable.contains_key(&at)
+            && !self.doubtful.contains_key(&at)
+            && self.answers.account(account.id).is_none();
+        let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
+        let verdict = if stray {
+            self.stray(at, &mut reason, outcome)
+        } else {
+            Verdict::Orphaned
+        };
+        outcome.decided.push(Decided {
+            system: self.system.to_owned(),
+            object: self.kind,
+            identity: None,
+            account: Some(account.id),
+            label: account_label(account),
+            verdict,
+            reason,
+            unmatched: Some(unmatched),
+        });
     }
 
     /// Whether this person needs an account here. If the account was deleted by others and is to be
@@ -417,14 +491,11 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    #[allow(clippy::too_many_arguments)]
-    fn one(
+    fn decide_person(
         &mut self,
         person: &Person,
-        found: Option<Pick<'_>>,
-        claims: &HashMap<usize, Vec<usize>>,
-        owned: &HashSet<usize>,
-        people: &[Person],
+        found: Option<Pick<'a>>,
+        candidates: Candidates<'_>,
         joined: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
@@ -442,54 +513,20 @@ impl<'a> TargetDecision<'a> {
             .find(|&&at| self.population.accounts[at].absent_since.is_some())
             .copied();
 
-        let out = match &person.out_reason {
-            Some(reason) => Some(reason.clone()),
-            None => {
-                let values = EvalInputs {
-                    account: None,
-                    identity: Some(&person.attributes),
+        match self.out_reason(person) {
+            Err(reason) => return (Some(Verdict::OnHold), live, reason),
+            Ok(Some(reason)) => {
+                return match live {
+                    Some(at) if self.untouchable.contains_key(&at) => (
+                        Some(Verdict::OutOfScope),
+                        live,
+                        self.untouchable[&at].clone(),
+                    ),
+                    Some(at) => self.step_out(person, at, reason, candidates.people, outcome),
+                    None => (Some(Verdict::OutOfScope), None, reason),
                 };
-                // A target that is also a source has one scope, and it was tested on the account.
-                let scope = if self.types.is_source() {
-                    ScopeDecision::In
-                } else {
-                    let accounts: Vec<&Account> = person
-                        .sources
-                        .iter()
-                        .map(|&at| &self.population.accounts[at])
-                        .collect();
-                    scope::standing(
-                        &self.types.scope,
-                        &ScopeSubject {
-                            values,
-                            accounts: &accounts,
-                        },
-                        self.groups,
-                    )
-                };
-                match scope {
-                    ScopeDecision::In => None,
-                    ScopeDecision::Out(reason) => Some(reason),
-                    ScopeDecision::Unclear(reason) => {
-                        return (
-                            Some(Verdict::OnHold),
-                            live,
-                            reason.on_hold(HoldCause::RuleError),
-                        );
-                    }
-                }
             }
-        };
-        if let Some(reason) = out {
-            return match live {
-                Some(at) if self.untouchable.contains_key(&at) => (
-                    Some(Verdict::OutOfScope),
-                    live,
-                    self.untouchable[&at].clone(),
-                ),
-                Some(at) => self.step_out(person, at, reason, people, outcome),
-                None => (Some(Verdict::OutOfScope), None, reason),
-            };
+            Ok(None) => {}
         }
         if let (None, Some(life)) = (
             live,
@@ -508,21 +545,48 @@ impl<'a> TargetDecision<'a> {
             );
         }
         if let Some(at) = live {
-            if let Some(reason) = self.moved(person, at, people, outcome) {
+            if let Some(reason) = self.moved(person, at, candidates.people, outcome) {
                 return (Some(Verdict::OnHold), live, reason);
             }
             return self.keep(person, at, Verdict::Update, outcome);
         }
+        if let Some(left_out) = self.no_match_wanted(person, absent) {
+            return left_out;
+        }
+        match self.judge_match(person, found.unwrap_or(Pick::New), candidates) {
+            Judgement::Create => self.make(person, outcome),
+            Judgement::Join(at, basis, reason) => {
+                joined.insert(at);
+                self.join(person, at, basis, reason, outcome)
+            }
+            Judgement::Invalid(at, reason) => (Some(Verdict::OnHold), Some(at), reason),
+            Judgement::Review {
+                doubt,
+                accounts,
+                reason,
+            } => {
+                let question = self.asked(person, doubt, &accounts, Vec::new(), reason.clone());
+                outcome.questions.push(question);
+                let only = (accounts.len() == 1).then(|| accounts[0]);
+                (Some(Verdict::OnHold), only, reason)
+            }
+        }
+    }
+
+    /// The outcome of a person without an account here for whom none is looked for: an operator said
+    /// so, others deleted the account, or the system was not read yet.
+    fn no_match_wanted(
+        &self,
+        person: &Person,
+        absent: Option<usize>,
+    ) -> Option<(Option<Verdict>, Option<usize>, Reason)> {
         if let Some(answer) = self
             .answers
             .identity(&person.id)
             .filter(|answer| answer.decision == MatchDecision::Skip)
         {
-            return (
-                Some(Verdict::OutOfScope),
-                None,
-                Reason::new(format!("skipped: answered by {}", answer.principal)),
-            );
+            let reason = Reason::new(format!("skipped: answered by {}", answer.principal));
+            return Some((Some(Verdict::OutOfScope), None, reason));
         }
         // What we deleted ourselves, when they left, is made again when they are back.
         let ours = |at: &usize| {
@@ -534,204 +598,192 @@ impl<'a> TargetDecision<'a> {
         if let Some(at) =
             absent.filter(|at| self.types.on_deleted != OnDeleted::Recreate && !ours(at))
         {
-            let name = &self.population.accounts[at].name;
-            if self.types.on_deleted == OnDeleted::Ignore {
-                let text = format!(
-                    "its account {name} was deleted in {} by others, and stays deleted",
-                    self.system
-                );
-                return (
-                    Some(Verdict::OutOfScope),
-                    Some(at),
-                    Reason::by(text, &self.types.place),
-                );
-            }
-            return (
-                Some(Verdict::OnHold),
-                Some(at),
-                Reason::new(format!(
-                    "its account {name} was deleted in {} by others: `eager-tide identities split` allows a new one",
-                    self.system
-                ))
-                .on_hold(HoldCause::DeletedThere),
-            );
+            return Some(self.deleted_there(at));
         }
-        if !self.facts.read.contains(&self.kind) {
-            return (
-                Some(Verdict::OnHold),
-                None,
-                Reason::new(format!(
-                    "{} has not been read completely yet, so it is unknown whether an account exists there",
-                    self.system
-                ))
-                .on_hold(HoldCause::NotRead),
-            );
+        if self.facts.read.contains(&self.kind) {
+            return None;
         }
-        self.match_or_make(
-            person,
-            found.unwrap_or(Pick::New),
-            claims,
-            owned,
-            people,
-            joined,
-            outcome,
-        )
+        let text = format!(
+            "{} has not been read completely yet, so it is unknown whether an account exists there",
+            self.system
+        );
+        let reason = Reason::new(text).on_hold(HoldCause::NotRead);
+        Some((Some(Verdict::OnHold), None, reason))
     }
 
-    #[allow(clippy::too_many_arguments)]
-    fn match_or_make(
+    /// Why a person gets no account here, if so: the person has left, or is out of scope.
+    ///
+    /// # Errors
+    /// The scope cannot be evaluated: the person is on hold with this reason.
+    fn out_reason(&self, person: &Person) -> Result<Option<Reason>, Reason> {
+        if person.out_reason.is_some() {
+            return Ok(person.out_reason.clone());
+        }
+        // A target that is also a source has one scope, and it was tested on the account.
+        if self.types.is_source() {
+            return Ok(None);
+        }
+        let accounts: Vec<&Account> = person
+            .sources
+            .iter()
+            .map(|&at| &self.population.accounts[at])
+            .collect();
+        let subject = ScopeSubject {
+            values: EvalInputs {
+                account: None,
+                identity: Some(&person.attributes),
+            },
+            accounts: &accounts,
+        };
+        match scope::standing(&self.types.scope, &subject, self.groups) {
+            ScopeDecision::In => Ok(None),
+            ScopeDecision::Out(reason) => Ok(Some(reason)),
+            ScopeDecision::Unclear(reason) => Err(reason.on_hold(HoldCause::RuleError)),
+        }
+    }
+
+    /// An account that others deleted, where the rules do not recreate it.
+    fn deleted_there(&self, at: usize) -> (Option<Verdict>, Option<usize>, Reason) {
+        let name = &self.population.accounts[at].name;
+        if self.types.on_deleted == OnDeleted::Ignore {
+            let text = format!(
+                "its account {name} was deleted in {} by others, and stays deleted",
+                self.system
+            );
+            let reason = Reason::by(text, &self.types.place);
+            return (Some(Verdict::OutOfScope), Some(at), reason);
+        }
+        let text = format!(
+            "its account {name} was deleted in {} by others: `eager-tide identities split` allows a new one",
+            self.system
+        );
+        let reason = Reason::new(text).on_hold(HoldCause::DeletedThere);
+        (Some(Verdict::OnHold), Some(at), reason)
+    }
+
+    /// Turns a single match into a doubtful one if another rule links its account to another
+    /// identity: neither links automatically.
+    fn doubt_rival(
+        &self,
+        found: Pick<'a>,
+        person: &Person,
+        candidates: Candidates<'_>,
+    ) -> Pick<'a> {
+        let Pick::Matched(MatchResult::One { it, rule }) = found else {
+            return found;
+        };
+        let account = &self.population.accounts[it];
+        let rival = self
+            .identities
+            .rival(account, &person.id, false)
+            .filter(|(other, ..)| {
+                !candidates.owned.contains(&it) && self.answers.allow(account.id, other)
+            });
+        let Some((other, by, key)) = rival else {
+            return found;
+        };
+        let people = candidates.people;
+        let whose = people
+            .binary_search_by(|p| p.id.as_str().cmp(other))
+            .map_or(other, |place| people[place].label.as_str());
+        let why = format!(
+            "by {} it belongs to {whose}: {key}",
+            self.types.matching[by].name
+        );
+        Pick::Matched(MatchResult::Doubtful { it, rule, why })
+    }
+
+    /// Judges what was found for a person without an account here. Accounts that need a review are
+    /// remembered, so that their own lines say so.
+    fn judge_match(
         &mut self,
         person: &Person,
-        found: Pick<'_>,
-        claims: &HashMap<usize, Vec<usize>>,
-        owned: &HashSet<usize>,
-        people: &[Person],
-        joined: &mut HashSet<usize>,
-        outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+        found: Pick<'a>,
+        candidates: Candidates<'_>,
+    ) -> Judgement {
         let population = self.population;
-        let name = |at: usize| population.accounts[at].name.clone();
-        // Two rules match different accounts: neither links automatically.
-        let found = match found {
-            Pick::Matched(MatchResult::One { it, rule }) if !owned.contains(&it) => {
-                let account = &population.accounts[it];
-                let rival = self
-                    .identities
-                    .rival(account, &person.id, false)
-                    .filter(|(other, ..)| self.answers.allow(account.id, other));
-                match rival {
-                    Some((other, by, key)) => {
-                        let whose = people
-                            .binary_search_by(|p| p.id.as_str().cmp(other))
-                            .map_or(other, |place| people[place].label.as_str());
-                        let why = format!(
-                            "by {} it belongs to {whose}: {key}",
-                            self.types.matching[by].name
-                        );
-                        Pick::Matched(MatchResult::Doubtful { it, rule, why })
-                    }
-                    None => Pick::Matched(MatchResult::One { it, rule }),
-                }
-            }
-            other => other,
-        };
-        let found = match found {
-            Pick::New => MatchResult::NoMatch,
+        let name = |at: usize| population.accounts[at].name.as_str();
+        let found = match self.doubt_rival(found, person, candidates) {
+            Pick::New => return Judgement::Create,
             Pick::Answered(at, answer) => {
+                let principal = &answer.principal;
+                let is = format!("{} is its account", name(at));
                 if let Some(fault) = &population.accounts[at].fault {
                     let text = format!(
-                        "{} is its account (answered by {}), but the record is invalid: {fault}",
-                        name(at),
-                        answer.principal
+                        "{is} (answered by {principal}), but the record is invalid: {fault}"
                     );
-                    return (
-                        Some(Verdict::OnHold),
-                        Some(at),
-                        Reason::new(text).on_hold(HoldCause::InvalidValue),
-                    );
+                    let reason = Reason::new(text).on_hold(HoldCause::InvalidValue);
+                    return Judgement::Invalid(at, reason);
                 }
-                let reason = Reason::new(format!(
-                    "{} is its account: answered by {}",
-                    name(at),
-                    answer.principal
-                ));
-                let basis = LinkBasis::new(LinkOrigin::Operator, &answer.principal);
-                return self.join(person, at, basis, reason, joined, outcome);
+                let reason = Reason::new(format!("{is}: answered by {principal}"));
+                let basis = LinkBasis::new(LinkOrigin::Operator, principal);
+                return Judgement::Join(at, basis, reason);
             }
             Pick::Matched(found) => found,
         };
-        match &found {
-            MatchResult::Several { all, .. } => {
+        let rules = &self.types.matching;
+        let review =
+            |doubt: Doubt, text: String, rule: usize, accounts: Vec<usize>| Judgement::Review {
+                doubt,
+                accounts,
+                reason: Reason::by(text, &rules[rule].place).on_hold(HoldCause::NeedsReview),
+            };
+        match found {
+            MatchResult::NoMatch => Judgement::Create,
+            MatchResult::Several { all, rule } => {
                 self.doubtful
                     .extend(all.iter().map(|&at| (at, person.label.clone())));
-            }
-            MatchResult::Doubtful { it, .. } => {
-                self.doubtful.insert(*it, person.label.clone());
-            }
-            _ => {}
-        }
-        let mut held = |doubt: Doubt, text: String, rule: usize, all: &[usize]| {
-            let reason =
-                Reason::by(text, &self.types.matching[rule].place).on_hold(HoldCause::NeedsReview);
-            outcome
-                .questions
-                .push(self.asked(person, doubt, all, Vec::new(), reason.clone()));
-            (
-                Some(Verdict::OnHold),
-                (all.len() == 1).then(|| all[0]),
-                reason,
-            )
-        };
-        match found {
-            MatchResult::Several { all, rule } => {
-                let names: Vec<String> = all.iter().map(|&at| name(at)).collect();
-                let by = &self.types.matching[rule].name;
-                held(
-                    Doubt::Ambiguous,
-                    format!(
-                        "ambiguous: {} accounts match by {by}: {}",
-                        names.len(),
-                        names.join(", ")
-                    ),
-                    rule,
-                    &all,
-                )
+                let names: Vec<&str> = all.iter().map(|&at| name(at)).collect();
+                let text = format!(
+                    "ambiguous: {} accounts match by {}: {}",
+                    names.len(),
+                    rules[rule].name,
+                    names.join(", ")
+                );
+                review(Doubt::Ambiguous, text, rule, all)
             }
             MatchResult::Doubtful { it, rule, why } => {
-                let by = &self.types.matching[rule].name;
-                held(
-                    Doubt::NeedsReview,
-                    format!("{} matches by {by}, but {why}", name(it)),
-                    rule,
-                    &[it],
-                )
+                self.doubtful.insert(it, person.label.clone());
+                let text = format!("{} matches by {}, but {why}", name(it), rules[rule].name);
+                review(Doubt::NeedsReview, text, rule, vec![it])
             }
-            MatchResult::One { it: account, rule } => {
-                let by = &self.types.matching[rule].name;
-                if owned.contains(&account) {
+            MatchResult::One { it, rule } => {
+                let by = &rules[rule].name;
+                if candidates.owned.contains(&it) {
                     let text = format!(
                         "{} matches by {by}, but is already linked to another identity",
-                        name(account)
+                        name(it)
                     );
-                    return held(Doubt::AlreadyLinked, text, rule, &[account]);
+                    return review(Doubt::AlreadyLinked, text, rule, vec![it]);
                 }
-                let rivals: Vec<&str> = claims
-                    .get(&account)
-                    .into_iter()
-                    .flatten()
-                    .map(|&place| &people[place])
-                    .filter(|p| p.id != person.id)
-                    .map(|p| p.label.as_str())
-                    .collect();
+                let rivals = candidates.rivals(it, person);
                 if !rivals.is_empty() {
                     let text = format!(
                         "claimed twice: {} matches {} by {by} too",
-                        name(account),
+                        name(it),
                         rivals.join(" and ")
                     );
-                    return held(Doubt::ClaimedTwice, text, rule, &[account]);
+                    return review(Doubt::ClaimedTwice, text, rule, vec![it]);
                 }
-                let place = &self.types.matching[rule].place;
-                if let Some(fault) = &self.population.accounts[account].fault {
-                    let reason = Reason::by(
-                        format!(
-                            "{} matches by {by}, but its record is invalid: {fault}",
-                            name(account)
-                        ),
-                        place,
-                    )
-                    .on_hold(HoldCause::InvalidValue);
-                    return (Some(Verdict::OnHold), Some(account), reason);
-                }
-                let reason = Reason::by(
-                    format!("{} exists and matches by {by}", name(account)),
-                    place,
-                );
-                let basis = LinkBasis::new(LinkOrigin::MatchRule, by);
-                self.join(person, account, basis, reason, joined, outcome)
+                self.judge_account(it, rule)
             }
-            MatchResult::NoMatch => self.make(person, outcome),
         }
+    }
+
+    /// Judges the one account that a rule matches.
+    fn judge_account(&self, at: usize, rule: usize) -> Judgement {
+        let (account, rule) = (&self.population.accounts[at], &self.types.matching[rule]);
+        if let Some(fault) = &account.fault {
+            let text = format!(
+                "{} matches by {}, but its record is invalid: {fault}",
+                account.name, rule.name
+            );
+            let reason = Reason::by(text, &rule.place).on_hold(HoldCause::InvalidValue);
+            return Judgement::Invalid(at, reason);
+        }
+        let text = format!("{} exists and matches by {}", account.name, rule.name);
+        let basis = LinkBasis::new(LinkOrigin::MatchRule, &rule.name);
+        Judgement::Join(at, basis, Reason::by(text, &rule.place))
     }
 
     /// An identity that looks for its account, or whose account may be another's.
@@ -813,10 +865,8 @@ impl<'a> TargetDecision<'a> {
         at: usize,
         basis: LinkBasis,
         reason: Reason,
-        joined: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
-        joined.insert(at);
         outcome.links.push(NewLink {
             account: self.population.accounts[at].id,
             identity: person.id.clone(),

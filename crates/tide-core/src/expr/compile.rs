@@ -68,9 +68,8 @@ impl Node {
             Op::Choose(_, then, otherwise) => {
                 then.kind().filter(|kind| otherwise.kind() == Some(kind))
             }
-            Op::Rewrite(..) | Op::Capture(..) | Op::Lookup { other: None, .. } => {
-                Some(functions::TEXT)
-            }
+            Op::Rewrite(..) | Op::Capture(..) => Some(functions::TEXT),
+            Op::Lookup(lookup) if lookup.other.is_none() => Some(functions::TEXT),
             Op::Call(function, _) => functions::kind_given(function.name),
             _ => None,
         }
@@ -117,13 +116,18 @@ pub(super) enum Op {
     Rewrite(Box<Node>, regex::Regex, Box<Node>),
     /// What a pattern finds in a text: its first group, or all of it.
     Capture(Box<Node>, regex::Regex),
-    Lookup {
-        table: BTreeMap<String, String>,
-        name: String,
-        key: Box<Node>,
-        other: Option<Box<Node>>,
-    },
+    Lookup(Box<Lookup>),
     Fold(Box<Fold>),
+}
+
+/// A look-up in a table of tables.toml.
+#[derive(Debug, Clone)]
+pub(super) struct Lookup {
+    pub table: BTreeMap<String, String>,
+    pub name: String,
+    pub key: Node,
+    /// What is evaluated for a key that is not in the table.
+    pub other: Option<Node>,
 }
 
 #[derive(Debug, Clone)]
@@ -425,20 +429,7 @@ impl Compiler<'_, '_> {
             .chain(call.args.iter())
             .collect();
         if call.func_name == "values" {
-            let [only] = arguments.as_slice() else {
-                return Err(ExprError::new(offset, "`values` takes one attribute"));
-            };
-            return match self.attribute(only, offset)? {
-                Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute {
-                    root,
-                    name,
-                    list: true,
-                }),
-                _ => Err(ExprError::new(
-                    offset,
-                    "`values` takes an attribute, such as `values(account.mail)`",
-                )),
-            };
+            return self.values_call(offset, &arguments);
         }
         if ["matches", "regexExtract", "regexReplace"].contains(&call.func_name.as_str()) {
             return self.pattern(&call.func_name, &arguments, offset);
@@ -482,38 +473,25 @@ impl Compiler<'_, '_> {
         if let Some(binary) = binary {
             return Ok(Op::Binary(binary, next()?, next()?));
         }
-        let Some(function) = functions::find(&call.func_name) else {
-            let error = ExprError::new(offset, format!("unknown function `{}`", call.func_name));
-            return Err(match closest(&call.func_name, functions::names()) {
-                Some(near) => error.help(format!("did you mean `{near}`?")),
-                None => error.help("docs/expressions.md lists the functions"),
-            });
+        function_call(call, offset, count, take)
+    }
+
+    /// Compiles `values(attribute)`: all values of an attribute as a list.
+    fn values_call(&mut self, offset: usize, arguments: &[&IdedExpr]) -> Result<Op, ExprError> {
+        let [only] = arguments else {
+            return Err(ExprError::new(offset, "`values` takes one attribute"));
         };
-        if count < function.least || count > function.most {
-            return Err(ExprError::new(
+        match self.attribute(only, offset)? {
+            Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute {
+                root,
+                name,
+                list: true,
+            }),
+            _ => Err(ExprError::new(
                 offset,
-                format!(
-                    "`{}` takes {}; {count} given",
-                    function.name,
-                    function.takes()
-                ),
-            )
-            .help(format!("for example: {}", function.example)));
+                "`values` takes an attribute, such as `values(account.mail)`",
+            )),
         }
-        let nodes: Vec<Node> = take.collect();
-        if let Some((node, kind)) = nodes
-            .first()
-            .filter(|_| functions::of_text(function.name))
-            .and_then(|n| Some((n, n.kind()?)))
-            && kind != functions::TEXT
-        {
-            return Err(ExprError::new(
-                node.offset,
-                format!("`{}` takes text; this is always {kind}", function.name),
-            )
-            .help("text(…) turns it into text"));
-        }
-        Ok(Op::Call(*function, nodes))
     }
 
     fn pattern(
@@ -589,13 +567,54 @@ impl Compiler<'_, '_> {
             })?,
         };
         let other = arguments.get(2).map(|tree| self.node(tree)).transpose()?;
-        Ok(Op::Lookup {
+        Ok(Op::Lookup(Box::new(Lookup {
             table: rows,
             name,
-            key: Box::new(self.node(key)?),
-            other: other.map(Box::new),
-        })
+            key: self.node(key)?,
+            other,
+        })))
     }
+}
+
+/// Compiles the call of a function, and checks the number and the kinds of its arguments.
+fn function_call(
+    call: &cel::common::ast::CallExpr,
+    offset: usize,
+    count: usize,
+    take: std::vec::IntoIter<Node>,
+) -> Result<Op, ExprError> {
+    let Some(function) = functions::find(&call.func_name) else {
+        let error = ExprError::new(offset, format!("unknown function `{}`", call.func_name));
+        return Err(match closest(&call.func_name, functions::names()) {
+            Some(near) => error.help(format!("did you mean `{near}`?")),
+            None => error.help("docs/expressions.md lists the functions"),
+        });
+    };
+    if count < function.least || count > function.most {
+        return Err(ExprError::new(
+            offset,
+            format!(
+                "`{}` takes {}; {count} given",
+                function.name,
+                function.takes()
+            ),
+        )
+        .help(format!("for example: {}", function.example)));
+    }
+    let nodes: Vec<Node> = take.collect();
+    if let Some((node, kind)) = nodes
+        .first()
+        .filter(|_| functions::of_text(function.name))
+        .and_then(|n| Some((n, n.kind()?)))
+        && kind != functions::TEXT
+    {
+        return Err(ExprError::new(
+            node.offset,
+            format!("`{}` takes text; this is always {kind}", function.name),
+        )
+        .help("text(…) turns it into text"));
+    }
+    Ok(Op::Call(*function, nodes))
 }
 
 /// An error is shown where its name begins, not at the dot inside it.

@@ -222,67 +222,95 @@ impl EvalContext<'_> {
                 Datum::Null => Datum::Null,
                 other => return Err(unfit(at, "regexExtract", &other)),
             },
-            Op::Rewrite(text, regex, with) => {
-                match (self.eval(text, locals)?, self.eval(with, locals)?) {
-                    (Datum::Text(text), Datum::Text(with)) => {
-                        self.spend(text.len() / SEARCHED, at)?;
-                        rewritten(&text, regex, &with, at)?
-                    }
-                    (Datum::Null, _) => Datum::Null,
-                    (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => {
-                        return Err(unfit(at, "regexReplace", &other));
-                    }
-                }
+            Op::Rewrite(text, regex, with) => self.rewrite(locals, at, text, regex, with)?,
+            Op::Lookup(lookup) => self.look_up(locals, at, lookup)?,
+            Op::Fold(fold) => self.fold(locals, at, fold)?,
+        })
+    }
+
+    /// Replaces what a regular expression matches.
+    fn rewrite(
+        &self,
+        locals: &mut Locals,
+        at: usize,
+        text: &Node,
+        regex: &regex::Regex,
+        with: &Node,
+    ) -> Result<Datum, ExprError> {
+        Ok(match (self.eval(text, locals)?, self.eval(with, locals)?) {
+            (Datum::Text(text), Datum::Text(with)) => {
+                self.spend(text.len() / SEARCHED, at)?;
+                rewritten(&text, regex, &with, at)?
             }
-            Op::Lookup {
-                table,
-                name,
-                key,
-                other,
-            } => {
-                let key = match self.eval(key, locals)? {
-                    Datum::Null => None,
-                    Datum::Text(text) => Some(text),
-                    Datum::Int(number) => Some(number.to_string()),
-                    other => return Err(unfit(at, &format!("lookup(\"{name}\", …)"), &other)),
-                };
-                match key.and_then(|key| table.get(key.trim()).cloned()) {
-                    Some(found) => Datum::Text(found),
-                    None => match other {
-                        Some(node) => self.eval(node, locals)?,
-                        None => Datum::Null,
-                    },
-                }
-            }
-            Op::Fold(fold) => {
-                let items = match self.eval(&fold.range, locals)? {
-                    Datum::List(items) => items,
-                    Datum::Null => Vec::new(),
-                    single => vec![single],
-                };
-                let mut held = self.eval(&fold.init, locals)?;
-                for item in items {
-                    let depth = locals.len();
-                    locals.push((fold.item.clone(), item));
-                    locals.push((fold.held.clone(), held.clone()));
-                    let going = self.truth(&fold.going, locals);
-                    let next = match going {
-                        Ok(true) => self.eval(&fold.step, locals).map(Some),
-                        Ok(false) => Ok(None),
-                        Err(error) => Err(error),
-                    };
-                    locals.truncate(depth);
-                    match next? {
-                        Some(next) => held = next,
-                        None => break,
-                    }
-                }
-                locals.push((fold.held.clone(), held));
-                let result = self.eval(&fold.result, locals);
-                locals.pop();
-                bounded(result?, at)?
+            (Datum::Null, _) => Datum::Null,
+            (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => {
+                return Err(unfit(at, "regexReplace", &other));
             }
         })
+    }
+
+    /// Looks a key up in a table, or evaluates what is given for keys that are not in it.
+    fn look_up(
+        &self,
+        locals: &mut Locals,
+        at: usize,
+        lookup: &super::compile::Lookup,
+    ) -> Result<Datum, ExprError> {
+        let key = match self.eval(&lookup.key, locals)? {
+            Datum::Null => None,
+            Datum::Text(text) => Some(text),
+            Datum::Int(number) => Some(number.to_string()),
+            other => {
+                return Err(unfit(
+                    at,
+                    &format!("lookup(\"{}\", …)", lookup.name),
+                    &other,
+                ));
+            }
+        };
+        match (
+            key.and_then(|key| lookup.table.get(key.trim()).cloned()),
+            &lookup.other,
+        ) {
+            (Some(found), _) => Ok(Datum::Text(found)),
+            (None, Some(node)) => self.eval(node, locals),
+            (None, None) => Ok(Datum::Null),
+        }
+    }
+
+    /// Evaluates a macro over the items of a list, such as `all`, `exists`, `filter` or `map`.
+    fn fold(
+        &self,
+        locals: &mut Locals,
+        at: usize,
+        fold: &super::compile::Fold,
+    ) -> Result<Datum, ExprError> {
+        let items = match self.eval(&fold.range, locals)? {
+            Datum::List(items) => items,
+            Datum::Null => Vec::new(),
+            single => vec![single],
+        };
+        let mut held = self.eval(&fold.init, locals)?;
+        for item in items {
+            let depth = locals.len();
+            locals.push((fold.item.clone(), item));
+            locals.push((fold.held.clone(), held.clone()));
+            let going = self.truth(&fold.going, locals);
+            let next = match going {
+                Ok(true) => self.eval(&fold.step, locals).map(Some),
+                Ok(false) => Ok(None),
+                Err(error) => Err(error),
+            };
+            locals.truncate(depth);
+            match next? {
+                Some(next) => held = next,
+                None => break,
+            }
+        }
+        locals.push((fold.held.clone(), held));
+        let result = self.eval(&fold.result, locals);
+        locals.pop();
+        Ok(bounded(result?, at)?)
     }
 
     fn all(&self, nodes: &[Node], locals: &mut Locals) -> Result<Vec<Datum>, ExprError> {

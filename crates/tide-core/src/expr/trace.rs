@@ -125,12 +125,13 @@ fn text(node: &Node) -> String {
             quoted(regex.as_str()),
             text(with)
         ),
-        Op::Lookup {
-            name, key, other, ..
-        } => match other {
-            Some(other) => format!("lookup({}, {}, {})", quoted(name), text(key), text(other)),
-            None => format!("lookup({}, {})", quoted(name), text(key)),
-        },
+        Op::Lookup(lookup) => {
+            let (name, key) = (quoted(&lookup.name), text(&lookup.key));
+            match &lookup.other {
+                Some(other) => format!("lookup({name}, {key}, {})", text(other)),
+                None => format!("lookup({name}, {key})"),
+            }
+        }
         Op::Fold(fold) => format!("for each of {}", text(&fold.range)),
     }
 }
@@ -149,9 +150,7 @@ fn parts(node: &Node) -> Vec<&Node> {
         | Op::Index(left, right) => vec![left, right],
         Op::Choose(when, then, otherwise) => vec![when, then, otherwise],
         Op::List(nodes) | Op::Call(_, nodes) => nodes.iter().collect(),
-        Op::Lookup { key, other, .. } => std::iter::once(key.as_ref())
-            .chain(other.as_deref())
-            .collect(),
+        Op::Lookup(lookup) => std::iter::once(&lookup.key).chain(&lookup.other).collect(),
         Op::Fold(fold) => vec![&fold.range],
     }
 }

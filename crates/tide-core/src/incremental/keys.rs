@@ -212,31 +212,7 @@ impl KeyRules {
             }
         }
         if !self.pointing.is_empty() {
-            // The referenced identity changes if the account is linked to another one, or absent.
-            let state = if account.absent_since.is_some() {
-                "absent"
-            } else {
-                "here"
-            };
-            hashes
-                .identified_by
-                .push(hash(&["state", state, owner.unwrap_or_default()]));
-            let uid = account
-                .attributes
-                .get("uid")
-                .first()
-                .map(|uid| uid.to_string().to_lowercase());
-            let names = [
-                Some(folded(&account.name)),
-                Some(account.key.to_lowercase()),
-                uid,
-            ];
-            hashes.identified_by.extend(
-                names
-                    .into_iter()
-                    .flatten()
-                    .map(|name| hash(&["name", system, &name])),
-            );
+            add_names(account, &mut hashes, system, owner);
         }
         if let (Some(pointing), Some(types)) = (
             self.pointing.get(&account.kind),
@@ -257,23 +233,7 @@ impl KeyRules {
                     .extend(self.numbers.iter().map(|by| hash(&["number", by, &text])));
             }
         }
-        for (kind, declared) in &rules.identities {
-            for attribute in &declared.attributes {
-                for (_, name) in attribute
-                    .generated
-                    .iter()
-                    .flat_map(|g| &g.free_in)
-                    .filter(|(there, _)| there == system)
-                {
-                    let values = account.attributes.get(name);
-                    hashes.reserves.extend(
-                        values
-                            .iter()
-                            .map(|value| taken_hash(*kind, &attribute.name, &value.to_string())),
-                    );
-                }
-            }
-        }
+        add_reserved(rules, account, &mut hashes, system);
         hashes
     }
 
@@ -348,6 +308,45 @@ impl KeyRules {
                 first.map(|(attribute, value)| unique_value_hash(system, attribute, value)),
             );
         }
+        self.add_attribute_keys(rules, identity, &mut hashes, kind);
+        for (attribute, value) in about
+            .reserved
+            .get(identity.id.as_str())
+            .into_iter()
+            .flatten()
+        {
+            hashes.reserves.push(taken_hash(kind, attribute, value));
+        }
+        if !self.pointing.is_empty() {
+            let left = if identity.stage == Stage::Left {
+                "left"
+            } else {
+                "here"
+            };
+            hashes.identified_by.extend([
+                hash(&["who", &identity.id]),
+                hash(&["state", left, &identity.id]),
+            ]);
+            for by in &self.numbers {
+                let values = identity.attributes.get(by);
+                hashes.identified_by.extend(
+                    values
+                        .iter()
+                        .map(|value| hash(&["number", by, &folded(&value.to_string())])),
+                );
+            }
+        }
+        hashes
+    }
+
+    /// Adds the keys of unique, nested, referring and generated attributes.
+    fn add_attribute_keys(
+        &self,
+        rules: &RuleSet,
+        identity: &Identity,
+        hashes: &mut IndexKeys,
+        kind: ObjectType,
+    ) {
         let declared = rules.identities.get(&kind);
         for attribute in declared
             .into_iter()
@@ -385,33 +384,55 @@ impl KeyRules {
                 );
             }
         }
-        for (attribute, value) in about
-            .reserved
-            .get(identity.id.as_str())
+    }
+}
+
+/// Adds the names by which references mean an account.
+fn add_names(account: &Account, hashes: &mut IndexKeys, system: &str, owner: Option<&str>) {
+    // The referenced identity changes if the account is linked to another one, or absent.
+    let state = if account.absent_since.is_some() {
+        "absent"
+    } else {
+        "here"
+    };
+    hashes
+        .identified_by
+        .push(hash(&["state", state, owner.unwrap_or_default()]));
+    let uid = account
+        .attributes
+        .get("uid")
+        .first()
+        .map(|uid| uid.to_string().to_lowercase());
+    let names = [
+        Some(folded(&account.name)),
+        Some(account.key.to_lowercase()),
+        uid,
+    ];
+    hashes.identified_by.extend(
+        names
             .into_iter()
             .flatten()
-        {
-            hashes.reserves.push(taken_hash(kind, attribute, value));
-        }
-        if !self.pointing.is_empty() {
-            let left = if identity.stage == Stage::Left {
-                "left"
-            } else {
-                "here"
-            };
-            hashes.identified_by.extend([
-                hash(&["who", &identity.id]),
-                hash(&["state", left, &identity.id]),
-            ]);
-            for by in &self.numbers {
-                let values = identity.attributes.get(by);
-                hashes.identified_by.extend(
+            .map(|name| hash(&["name", system, &name])),
+    );
+}
+
+/// Adds the generated values that an account uses up in a system.
+fn add_reserved(rules: &RuleSet, account: &Account, hashes: &mut IndexKeys, system: &str) {
+    for (kind, declared) in &rules.identities {
+        for attribute in &declared.attributes {
+            for (_, name) in attribute
+                .generated
+                .iter()
+                .flat_map(|g| &g.free_in)
+                .filter(|(there, _)| there == system)
+            {
+                let values = account.attributes.get(name);
+                hashes.reserves.extend(
                     values
                         .iter()
-                        .map(|value| hash(&["number", by, &folded(&value.to_string())])),
+                        .map(|value| taken_hash(*kind, &attribute.name, &value.to_string())),
                 );
             }
         }
-        hashes
     }
 }

@@ -312,46 +312,8 @@ impl IncrementalState {
         now: Timestamp,
     ) -> PassStep {
         if !asking.noted {
-            asking.noted = true;
-            let group = |id: &AccountId| {
-                population.accounts.iter().any(|a| {
-                    a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system)
-                })
-            };
-            if asking.touched.accounts.iter().any(group) {
-                return PassStep::FullDecision;
-            }
-            let about = keys::RecordKeys::of(population);
-            let mut members: BTreeSet<AccountId> = BTreeSet::new();
-            for account in population
-                .accounts
-                .iter()
-                .filter(|account| asking.touched.accounts.contains(&account.id))
-            {
-                if self.memberships.concerns(account) {
-                    match self
-                        .memberships
-                        .note(account, about.owner(account.id).is_some())
-                    {
-                        IndexedMembership::Otherwise => return PassStep::FullDecision,
-                        IndexedMembership::Members(hashes) => members
-                            .extend(hashes.into_iter().flat_map(|hash| self.index.member(hash))),
-                    }
-                }
-            }
-            // Only members that were added or removed are decided, not all members of the group.
-            asking.touched.accounts.extend(members);
-            asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
-            let all = keys::RecordKeys::of(population);
-            for identity in population
-                .identities
-                .iter()
-                .filter(|identity| asking.touched.identities.contains(&identity.id))
-            {
-                asking.wide |= self.index.note(
-                    &RecordId::Identity(identity.id.clone()),
-                    self.keys.identity(rules, identity, &all),
-                );
+            if let Some(value) = self.note_dirty(asking, rules, population) {
+                return value;
             }
         }
         let Some((_, near)) = self.around(asking) else {
@@ -408,6 +370,58 @@ impl IncrementalState {
             evaluated: asking.evaluated,
             outcome,
         }))
+    }
+
+    /// Updates the index of the dirty records, once for each pass.
+    fn note_dirty(
+        &mut self,
+        asking: &mut IncrementalPass,
+        rules: &RuleSet,
+        population: &Population,
+    ) -> Option<PassStep> {
+        asking.noted = true;
+        let group = |id: &AccountId| {
+            population.accounts.iter().any(|a| {
+                a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system)
+            })
+        };
+        if asking.touched.accounts.iter().any(group) {
+            return Some(PassStep::FullDecision);
+        }
+        let about = keys::RecordKeys::of(population);
+        let mut members: BTreeSet<AccountId> = BTreeSet::new();
+        for account in population
+            .accounts
+            .iter()
+            .filter(|account| asking.touched.accounts.contains(&account.id))
+        {
+            if self.memberships.concerns(account) {
+                match self
+                    .memberships
+                    .note(account, about.owner(account.id).is_some())
+                {
+                    IndexedMembership::Otherwise => return Some(PassStep::FullDecision),
+                    IndexedMembership::Members(hashes) => {
+                        members.extend(hashes.into_iter().flat_map(|hash| self.index.member(hash)))
+                    }
+                }
+            }
+        }
+        asking.touched.accounts.extend(members);
+        asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
+        let all = keys::RecordKeys::of(population);
+        // Only members that were added or removed are decided, not all members of the group.
+        for identity in population
+            .identities
+            .iter()
+            .filter(|identity| asking.touched.identities.contains(&identity.id))
+        {
+            asking.wide |= self.index.note(
+                &RecordId::Identity(identity.id.clone()),
+                self.keys.identity(rules, identity, &all),
+            );
+        }
+        None
     }
 
     /// The outcome with all outstanding changes, when only the time or an answer changed.

@@ -450,31 +450,7 @@ mod tests {
             fault: None,
         };
         let dn = |text: &str| Value::Reference(text.into());
-        let ada = account(
-            1,
-            ObjectType::Person,
-            "cn=Ada,dc=e",
-            &[
-                ("cn", &[Value::text("Ada  Lead and   Trail")]),
-                ("objectClass", &[Value::text("inetOrgPerson")]),
-                (
-                    "objectCategory",
-                    &[dn("CN=Person,CN=Schema,CN=Configuration,DC=e")],
-                ),
-                // What the entry said when it was read last: since then she left one group and
-                // joined another.
-                ("memberOf", &[dn("cn=left,dc=e")]),
-                (
-                    "modifyTimestamp",
-                    &[Value::Time(
-                        "2026-11-23T07:36:46Z".parse().expect("a moment"),
-                    )],
-                ),
-                ("employeeNumber", &[Value::text("E0900")]),
-                ("telephoneNumber", &[Value::text("+47 000-001")]),
-                ("userAccountControl", &[Value::Int(514)]),
-            ],
-        );
+        let ada = ada(account, dn);
         let member = [dn("CN=Ada, DC=e")];
         let class = [Value::text("groupOfNames")];
         let inner = [dn("cn=joined,dc=e")];
@@ -502,6 +478,39 @@ mod tests {
             systems: [("harbour".to_owned(), facts)].into(),
             ..Population::default()
         }
+    }
+
+    /// A person whose entry was read before she changed groups.
+    fn ada(
+        account: impl Fn(i64, ObjectType, &str, &[(&str, &[Value])]) -> Account,
+        dn: impl Fn(&str) -> Value,
+    ) -> Account {
+        let ada = account(
+            1,
+            ObjectType::Person,
+            "cn=Ada,dc=e",
+            &[
+                ("cn", &[Value::text("Ada  Lead and   Trail")]),
+                ("objectClass", &[Value::text("inetOrgPerson")]),
+                (
+                    "objectCategory",
+                    &[dn("CN=Person,CN=Schema,CN=Configuration,DC=e")],
+                ),
+                // What the entry said when it was read last: since then she left one group and
+                // joined another.
+                ("memberOf", &[dn("cn=left,dc=e")]),
+                (
+                    "modifyTimestamp",
+                    &[Value::Time(
+                        "2026-11-23T07:36:46Z".parse().expect("a moment"),
+                    )],
+                ),
+                ("employeeNumber", &[Value::text("E0900")]),
+                ("telephoneNumber", &[Value::text("+47 000-001")]),
+                ("userAccountControl", &[Value::Int(514)]),
+            ],
+        );
+        ada
     }
 
     #[test]

@@ -94,19 +94,7 @@ fn system(
         .iter()
         .find(|(name, _, _)| *name == row.name)
         .map_or((0, 0), |(_, all, linked)| (*all, *linked));
-    let types: Vec<_> = rules
-        .systems
-        .get(&row.name)
-        .into_iter()
-        .flat_map(|system| system.types.values())
-        .collect();
-    let mut roles = Vec::new();
-    if types.iter().any(|types| types.is_source()) {
-        roles.push(SystemRole::Source);
-    }
-    if types.iter().any(|types| types.is_target()) {
-        roles.push(SystemRole::Target);
-    }
+    let roles = roles_of(&row, rules);
     let schedule = tide_engine::Schedule::read(&row.schedule);
     let now = engine.now();
     System {
@@ -165,6 +153,24 @@ fn system(
         name: row.name,
         kind: row.kind,
     }
+}
+
+/// Whether the rules use a system as source and target.
+fn roles_of(row: &SystemRow, rules: &RuleSet) -> Vec<SystemRole> {
+    let types: Vec<_> = rules
+        .systems
+        .get(&row.name)
+        .into_iter()
+        .flat_map(|system| system.types.values())
+        .collect();
+    let mut roles = Vec::new();
+    if types.iter().any(|types| types.is_source()) {
+        roles.push(SystemRole::Source);
+    }
+    if types.iter().any(|types| types.is_target()) {
+        roles.push(SystemRole::Target);
+    }
+    roles
 }
 
 async fn one(service: &Service, name: &str) -> Result<System, Refusal> {

@@ -562,153 +562,25 @@ async fn temper(
     next: Next,
 ) -> Response {
     let write = request.method() != Method::GET;
-    let (mischief, delay) = {
-        let mut content = shared.lock();
-        content
-            .log
-            .push(format!("{} {}", request.method(), request.uri().path()));
-        let due = content
-            .mischief
-            .front()
-            .is_some_and(|(writes_only, _)| write || !writes_only);
-        (
-            if due {
-                content.mischief.pop_front().map(|(_, m)| m)
-            } else {
-                None
-            },
-            content.delay,
-        )
-    };
+    let (mischief, delay) = next_mischief(&shared, &request, write);
     tokio::time::sleep(delay).await;
     // Unwinding without a panic message ends the connection's task, and the peer sees it closed.
     let hang_up = || -> Response { std::panic::resume_unwind(Box::new(())) };
+    if let Some(answer) = mischief.and_then(wrong_answer) {
+        return answer;
+    }
     match mischief {
-        Some(Mischief::Html) => {
-            return (
-                [(header::CONTENT_TYPE, "text/html")],
-                "<html><body>Please log in</body></html>",
-            )
-                .into_response();
-        }
-        Some(Mischief::Fail) => {
-            return scim_error(
-                StatusCode::INTERNAL_SERVER_ERROR,
-                None,
-                "out of order, as it was told",
-            );
-        }
-        Some(Mischief::Refuse) => {
-            return scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid");
-        }
-        Some(Mischief::RefuseValue) => {
-            return scim_error(
-                StatusCode::BAD_REQUEST,
-                Some("invalidValue"),
-                "the password is too much like the name",
-            );
-        }
-        Some(Mischief::Conflict) => {
-            return scim_error(
-                StatusCode::CONFLICT,
-                Some("uniqueness"),
-                "userName is taken",
-            );
-        }
-        Some(Mischief::Later) => {
-            let mut answer = scim_error(
-                StatusCode::SERVICE_UNAVAILABLE,
-                None,
-                "come back in a second",
-            );
-            answer
-                .headers_mut()
-                .insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
-            return answer;
-        }
-        Some(Mischief::Forbid) => {
-            return scim_error(StatusCode::FORBIDDEN, None, "this token may not do that");
-        }
-        Some(Mischief::Astray) => return redirect("https://elsewhere.example/scim/v2/Users"),
-        Some(Mischief::LogIn) => return redirect("https://id.skerry.example/login?next=/scim"),
-        Some(Mischief::Half) => {
-            return (
-                [(header::CONTENT_TYPE, "application/scim+json")],
-                r#"{"totalResults": 5, "Resources": [{"id": "#,
-            )
-                .into_response();
-        }
-        Some(Mischief::Nonsense) => {
-            return scim(
-                StatusCode::OK,
-                json!({"totalResults": "many", "Resources": {"id": 7}}),
-            );
-        }
-        Some(Mischief::Flood) => {
-            // Without a length said before, so that the other side has to count.
-            static DROP: [u8; 1 << 20] = [b'x'; 1 << 20];
-            let drops =
-                futures::stream::iter((0..40).map(|_| {
-                    Ok::<_, std::convert::Infallible>(axum::body::Bytes::from_static(&DROP))
-                }));
-            return (
-                [(header::CONTENT_TYPE, "application/scim+json")],
-                axum::body::Body::from_stream(drops),
-            )
-                .into_response();
-        }
-        Some(Mischief::Hurry) => {
-            return scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests");
-        }
         Some(Mischief::Close) => return hang_up(),
-        Some(queued @ (Mischief::Queue | Mischief::QueueAndFail)) => {
-            let result = if queued == Mischief::Queue {
-                let (parts, body) = next.run(request).await.into_parts();
-                let body = axum::body::to_bytes(body, 1 << 20)
-                    .await
-                    .unwrap_or_default();
-                Some((
-                    parts.status,
-                    serde_json::from_slice(&body).unwrap_or_default(),
-                ))
-            } else {
-                None
-            };
-            let mut content = shared.lock();
-            content.queued.push((0, result));
-            let mut answer = scim(StatusCode::ACCEPTED, json!({"state": "in the queue"}));
-            if let Ok(place) = format!("/scim/v2/Queue/{}", content.queued.len() - 1).parse() {
-                answer.headers_mut().insert(header::LOCATION, place);
-            }
-            return answer;
-        }
+        Some(Mischief::Queue) => return put_in_queue(&shared, true, next, request).await,
+        Some(Mischief::QueueAndFail) => return put_in_queue(&shared, false, next, request).await,
         Some(done @ (Mischief::DoAndFail | Mischief::DoAndPoint | Mischief::DoAndSayNothing)) => {
-            let (parts, body) = next.run(request).await.into_parts();
-            if done == Mischief::DoAndFail {
-                return scim_error(
-                    StatusCode::GATEWAY_TIMEOUT,
-                    None,
-                    "no answer from behind the gateway",
-                );
-            }
-            let body = axum::body::to_bytes(body, 1 << 20)
-                .await
-                .unwrap_or_default();
-            let resource: Value = serde_json::from_slice(&body).unwrap_or_default();
-            let place = resource["meta"]["location"]
-                .as_str()
-                .and_then(|place| place.parse().ok());
-            let mut answer = parts.status.into_response();
-            if let Some(place) = place.filter(|_| done == Mischief::DoAndPoint) {
-                answer.headers_mut().insert(header::LOCATION, place);
-            }
-            return answer;
+            return carry_out_and_fail(done, next, request).await;
         }
         Some(Mischief::DoAndClose) => {
             next.run(request).await;
             return hang_up();
         }
-        None => {}
+        _ => {}
     }
     if !shared.lets_in(&headers) {
         return scim_error(
@@ -729,6 +601,150 @@ async fn temper(
         return answer;
     }
     next.run(request).await
+}
+
+/// The answer to a request that is not carried out.
+fn wrong_answer(mischief: Mischief) -> Option<Response> {
+    Some(match mischief {
+        Mischief::Html => (
+            [(header::CONTENT_TYPE, "text/html")],
+            "<html><body>Please log in</body></html>",
+        )
+            .into_response(),
+        Mischief::Fail => scim_error(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            None,
+            "out of order, as it was told",
+        ),
+        Mischief::Refuse => scim_error(StatusCode::UNAUTHORIZED, None, "the token is not valid"),
+        Mischief::RefuseValue => scim_error(
+            StatusCode::BAD_REQUEST,
+            Some("invalidValue"),
+            "the password is too much like the name",
+        ),
+        Mischief::Conflict => scim_error(
+            StatusCode::CONFLICT,
+            Some("uniqueness"),
+            "userName is taken",
+        ),
+        Mischief::Later => {
+            let mut answer = scim_error(
+                StatusCode::SERVICE_UNAVAILABLE,
+                None,
+                "come back in a second",
+            );
+            answer
+                .headers_mut()
+                .insert(header::RETRY_AFTER, header::HeaderValue::from_static("1"));
+            answer
+        }
+        Mischief::Forbid => scim_error(StatusCode::FORBIDDEN, None, "this token may not do that"),
+        Mischief::Astray => redirect("https://elsewhere.example/scim/v2/Users"),
+        Mischief::LogIn => redirect("https://id.skerry.example/login?next=/scim"),
+        Mischief::Half => (
+            [(header::CONTENT_TYPE, "application/scim+json")],
+            r#"{"totalResults": 5, "Resources": [{"id": "#,
+        )
+            .into_response(),
+        Mischief::Nonsense => scim(
+            StatusCode::OK,
+            json!({"totalResults": "many", "Resources": {"id": 7}}),
+        ),
+        Mischief::Flood => {
+            // Without a length said before, so that the other side has to count.
+            static DROP: [u8; 1 << 20] = [b'x'; 1 << 20];
+            let drops =
+                futures::stream::iter((0..40).map(|_| {
+                    Ok::<_, std::convert::Infallible>(axum::body::Bytes::from_static(&DROP))
+                }));
+            (
+                [(header::CONTENT_TYPE, "application/scim+json")],
+                axum::body::Body::from_stream(drops),
+            )
+                .into_response()
+        }
+        Mischief::Hurry => scim_error(StatusCode::TOO_MANY_REQUESTS, None, "too many requests"),
+        _ => return None,
+    })
+}
+
+/// Puts a request into the queue, where it succeeds or fails, and answers with the place in it.
+async fn put_in_queue(
+    shared: &ServiceState,
+    succeeds: bool,
+    next: Next,
+    request: Request,
+) -> Response {
+    let result = if succeeds {
+        let (parts, body) = next.run(request).await.into_parts();
+        let body = axum::body::to_bytes(body, 1 << 20)
+            .await
+            .unwrap_or_default();
+        Some((
+            parts.status,
+            serde_json::from_slice(&body).unwrap_or_default(),
+        ))
+    } else {
+        None
+    };
+    let mut content = shared.lock();
+    content.queued.push((0, result));
+    let mut answer = scim(StatusCode::ACCEPTED, json!({"state": "in the queue"}));
+    if let Ok(place) = format!("/scim/v2/Queue/{}", content.queued.len() - 1).parse() {
+        answer.headers_mut().insert(header::LOCATION, place);
+    }
+    answer
+}
+
+/// Carries a request out, and answers as if it had failed, or with nothing but the place.
+async fn carry_out_and_fail(done: Mischief, next: Next, request: Request) -> Response {
+    let (parts, body) = next.run(request).await.into_parts();
+    if done == Mischief::DoAndFail {
+        return scim_error(
+            StatusCode::GATEWAY_TIMEOUT,
+            None,
+            "no answer from behind the gateway",
+        );
+    }
+    let body = axum::body::to_bytes(body, 1 << 20)
+        .await
+        .unwrap_or_default();
+    let resource: Value = serde_json::from_slice(&body).unwrap_or_default();
+    let place = resource["meta"]["location"]
+        .as_str()
+        .and_then(|place| place.parse().ok());
+    let mut answer = parts.status.into_response();
+    if let Some(place) = place.filter(|_| done == Mischief::DoAndPoint) {
+        answer.headers_mut().insert(header::LOCATION, place);
+    }
+    answer
+}
+
+/// What to do wrong with this request, and how long to wait before.
+fn next_mischief(
+    shared: &Arc<ServiceState>,
+    request: &axum::http::Request<axum::body::Body>,
+    write: bool,
+) -> (Option<Mischief>, Duration) {
+    let (mischief, delay) = {
+        let mut content = shared.lock();
+        content
+            .log
+            .push(format!("{} {}", request.method(), request.uri().path()));
+        let due = content
+            .mischief
+            .front()
+            .is_some_and(|(writes_only, _)| write || !writes_only);
+        (
+            if due {
+                content.mischief.pop_front().map(|(_, m)| m)
+            } else {
+                None
+            },
+            content.delay,
+        )
+    };
+    (mischief, delay)
 }
 
 fn redirect(to: &'static str) -> Response {

@@ -160,27 +160,7 @@ async fn part(
         systems,
         ..Population::default()
     };
-    let rows = sqlx::query(
-        "SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
-         LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL",
-    );
-    let mut links: Vec<(i64, Link)> = Vec::new();
-    for row in rows.bind(accounts).fetch_all(&mut *c).await? {
-        let account = read_account(&row)?;
-        if let Some(link) = row.get::<Option<i64>, _>("link") {
-            links.push((
-                link,
-                Link {
-                    account: account.id,
-                    identity: row.get("whose"),
-                    basis: read_basis(row.get("origin"), row.get("origin_name")),
-                },
-            ));
-        }
-        population.accounts.push(account);
-    }
-    links.sort_unstable_by_key(|(made, _)| *made);
-    population.links = links.into_iter().map(|(_, link)| link).collect();
+    read_accounts(c, accounts, &mut population).await?;
     // Sorted here, because SQLite would copy complete rows to sort them.
     population.accounts.sort_by_key(|account| account.id);
     crate::snapshot::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
@@ -242,6 +222,48 @@ async fn part(
         identity.kept_roles = kept_roles.remove(&identity.id).unwrap_or_default();
     }
     population.identities.sort_by(|a, b| a.id.cmp(&b.id));
+    read_further(c, accounts, identities, &mut population, further).await?;
+    Ok(population)
+}
+
+/// Reads the accounts and their links.
+async fn read_accounts(
+    c: &mut SqliteConnection,
+    accounts: &str,
+    population: &mut Population,
+) -> Result<(), StoreError> {
+    let rows = sqlx::query(
+        "SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
+         LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL",
+    );
+    let mut links: Vec<(i64, Link)> = Vec::new();
+    for row in rows.bind(accounts).fetch_all(&mut *c).await? {
+        let account = read_account(&row)?;
+        if let Some(link) = row.get::<Option<i64>, _>("link") {
+            links.push((
+                link,
+                Link {
+                    account: account.id,
+                    identity: row.get("whose"),
+                    basis: read_basis(row.get("origin"), row.get("origin_name")),
+                },
+            ));
+        }
+        population.accounts.push(account);
+    }
+    links.sort_unstable_by_key(|(made, _)| *made);
+    population.links = links.into_iter().map(|(_, link)| link).collect();
+    Ok(())
+}
+
+/// Reads the tables that have rows about these records.
+async fn read_further(
+    c: &mut SqliteConnection,
+    accounts: &str,
+    identities: &str,
+    population: &mut Population,
+    further: i64,
+) -> Result<(), StoreError> {
     let tells = |bit: i64| further & bit != 0;
     if tells(4) {
         population.departures =
@@ -292,5 +314,5 @@ async fn part(
         population.match_answers =
             crate::identities::matches::open_about(&mut *c, accounts, identities).await?;
     }
-    Ok(population)
+    Ok(())
 }

@@ -8,6 +8,7 @@ use crate::identities::read_identity;
 use crate::snapshot::accounts::read_account;
 use crate::{Store, StoreError};
 use sqlx::Row;
+use sqlx::SqliteConnection;
 use std::collections::HashMap;
 use tide_core::model::{Normalization, ReservedValue};
 use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts, Value};
@@ -49,48 +50,8 @@ impl Store {
         {
             population.links.push(Link { account: row.get(0), identity: row.get(1), basis: read_basis(row.get(2), row.get(3)) });
         }
-        let mut normalised = HashMap::new();
-        for row in sqlx::query(
-            "SELECT account, attribute, sent_value, returned_value FROM value_normalization WHERE is_certain",
-        )
-        .fetch_all(&mut *tx)
-        .await?
-        {
-            let known = Normalization {
-                sent: blob_values(row.get(2))?,
-                returned: blob_values(row.get(3))?,
-            };
-            normalised.insert((row.get(0), row.get(1)), known);
-        }
-        population.normalizations = normalised;
-        for row in
-            sqlx::query("SELECT name, writable, paused, armed, own_names, schema FROM system")
-                .fetch_all(&mut *tx)
-                .await?
-        {
-            let facts = SystemFacts {
-                schema: std::sync::Arc::new(serde_json::from_str(row.get("schema"))?),
-                writable: serde_json::from_str(row.get("writable"))?,
-                read: Vec::new(),
-                paused: row.get("paused"),
-                write_hold: None,
-                disarmed: !row.get::<bool, _>("armed"),
-                own: serde_json::from_str(row.get("own_names"))?,
-            };
-            population.systems.insert(row.get("name"), facts);
-        }
-        for row in
-            sqlx::query("SELECT DISTINCT system, object FROM full_read WHERE state = 'complete'")
-                .fetch_all(&mut *tx)
-                .await?
-        {
-            let kind = ObjectType::parse(row.get(1));
-            if let (Some(facts), Some(kind)) =
-                (population.systems.get_mut(row.get::<&str, _>(0)), kind)
-            {
-                facts.read.push(kind);
-            }
-        }
+        read_normalizations(&mut tx, &mut population).await?;
+        read_systems(&mut tx, &mut population).await?;
         for row in sqlx::query("SELECT account, attribute, values_blob FROM managed_value")
             .fetch_all(&mut *tx)
             .await?
@@ -99,22 +60,7 @@ impl Store {
                 .managed_values
                 .insert((row.get(0), row.get(1)), blob_values(row.get(2))?);
         }
-        for row in sqlx::query(
-            "SELECT object, attribute, value, identity FROM reservation WHERE system = ''",
-        )
-        .fetch_all(&mut *tx)
-        .await?
-        {
-            let Some(kind) = ObjectType::parse(row.get(0)) else {
-                continue;
-            };
-            population.reserved_values.push(ReservedValue {
-                kind,
-                attribute: row.get(1),
-                value: row.get(2),
-                identity: row.get(3),
-            });
-        }
+        read_reserved_values(&mut tx, &mut population).await?;
         for row in sqlx::query("SELECT account, before FROM drift_baseline")
             .fetch_all(&mut *tx)
             .await?
@@ -134,4 +80,82 @@ impl Store {
         tx.commit().await?;
         Ok(population)
     }
+}
+
+/// Reads how systems normalize values.
+async fn read_normalizations(
+    c: &mut SqliteConnection,
+    population: &mut Population,
+) -> Result<(), StoreError> {
+    let mut normalised = HashMap::new();
+    for row in sqlx::query(
+        "SELECT account, attribute, sent_value, returned_value FROM value_normalization WHERE is_certain",
+    )
+    .fetch_all(&mut *c)
+    .await?
+    {
+        let known = Normalization {
+            sent: blob_values(row.get(2))?,
+            returned: blob_values(row.get(3))?,
+        };
+        normalised.insert((row.get(0), row.get(1)), known);
+    }
+    population.normalizations = normalised;
+    Ok(())
+}
+
+/// Reads the systems, and which types were read in full.
+async fn read_systems(
+    c: &mut SqliteConnection,
+    population: &mut Population,
+) -> Result<(), StoreError> {
+    for row in sqlx::query("SELECT name, writable, paused, armed, own_names, schema FROM system")
+        .fetch_all(&mut *c)
+        .await?
+    {
+        let facts = SystemFacts {
+            schema: std::sync::Arc::new(serde_json::from_str(row.get("schema"))?),
+            writable: serde_json::from_str(row.get("writable"))?,
+            read: Vec::new(),
+            paused: row.get("paused"),
+            write_hold: None,
+            disarmed: !row.get::<bool, _>("armed"),
+            own: serde_json::from_str(row.get("own_names"))?,
+        };
+        population.systems.insert(row.get("name"), facts);
+    }
+    for row in sqlx::query("SELECT DISTINCT system, object FROM full_read WHERE state = 'complete'")
+        .fetch_all(&mut *c)
+        .await?
+    {
+        let kind = ObjectType::parse(row.get(1));
+        if let (Some(facts), Some(kind)) = (population.systems.get_mut(row.get::<&str, _>(0)), kind)
+        {
+            facts.read.push(kind);
+        }
+    }
+    Ok(())
+}
+
+/// Reads the generated values that are reserved.
+async fn read_reserved_values(
+    c: &mut SqliteConnection,
+    population: &mut Population,
+) -> Result<(), StoreError> {
+    for row in
+        sqlx::query("SELECT object, attribute, value, identity FROM reservation WHERE system = ''")
+            .fetch_all(&mut *c)
+            .await?
+    {
+        let Some(kind) = ObjectType::parse(row.get(0)) else {
+            continue;
+        };
+        population.reserved_values.push(ReservedValue {
+            kind,
+            attribute: row.get(1),
+            value: row.get(2),
+            identity: row.get(3),
+        });
+    }
+    Ok(())
 }

@@ -148,36 +148,7 @@ async fn settle(
     let at = format_timestamp(now);
     let ids = keep_accounts(c, all, &at).await?;
     let joined: Vec<JournalNote> = link(c, all, &ids, &at).await?;
-    let normalised: Vec<_> = all
-        .iter()
-        .zip(&ids)
-        .flat_map(|(one, id)| {
-            let exact = one.settled.account.is_exact;
-            one.settled
-                .normalised
-                .iter()
-                .map(move |value| (*id, exact, value))
-        })
-        .collect();
-    for some in normalised.chunks(ROWS) {
-        let mut query = QueryBuilder::<Sqlite>::new(
-            "INSERT INTO value_normalization (account, attribute, sent_value, returned_value, is_certain, created_at) ",
-        );
-        query.push_values(some, |mut row, (id, exact, (attribute, sent, returned))| {
-            row.push_bind(*id)
-                .push_bind(attribute)
-                .push_bind(values_blob(sent))
-                .push_bind(values_blob(returned));
-            row.push_bind(*exact).push_bind(&at);
-        });
-        // A state read after the write may contain a change that others made right after us, and
-        // that is not reported again.
-        query.push(
-            " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent_value = excluded.sent_value AND returned_value = excluded.returned_value),
-              sent_value = excluded.sent_value, returned_value = excluded.returned_value, created_at = excluded.created_at",
-        );
-        query.build().execute(&mut *c).await?;
-    }
+    store_normalizations(c, all, &at, &ids).await?;
     for (one, id) in all
         .iter()
         .zip(&ids)
@@ -222,8 +193,64 @@ async fn settle(
     ] {
         sqlx::query(sql).bind(&json).execute(&mut *c).await?;
     }
+    mark_done(c, all, at, &ids).await?;
+    let notes: Vec<&JournalNote> = joined
+        .iter()
+        .chain(all.iter().map(|one| &one.note))
+        .collect();
+    append_all(c, &notes, now).await?;
+    Ok(ids)
+}
+
+/// Stores how the system normalized the values.
+async fn store_normalizations(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    at: &str,
+    ids: &[i64],
+) -> Result<(), StoreError> {
+    let normalised: Vec<_> = all
+        .iter()
+        .zip(ids)
+        .flat_map(|(one, id)| {
+            let exact = one.settled.account.is_exact;
+            one.settled
+                .normalised
+                .iter()
+                .map(move |value| (*id, exact, value))
+        })
+        .collect();
+    for some in normalised.chunks(ROWS) {
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "INSERT INTO value_normalization (account, attribute, sent_value, returned_value, is_certain, created_at) ",
+        );
+        query.push_values(some, |mut row, (id, exact, (attribute, sent, returned))| {
+            row.push_bind(*id)
+                .push_bind(attribute)
+                .push_bind(values_blob(sent))
+                .push_bind(values_blob(returned));
+            row.push_bind(*exact).push_bind(at);
+        });
+        // A state read after the write may contain a change that others made right after us, and
+        // that is not reported again.
+        query.push(
+            " ON CONFLICT DO UPDATE SET is_certain = excluded.is_certain OR (sent_value = excluded.sent_value AND returned_value = excluded.returned_value),
+              sent_value = excluded.sent_value, returned_value = excluded.returned_value, created_at = excluded.created_at",
+        );
+        query.build().execute(&mut *c).await?;
+    }
+    Ok(())
+}
+
+/// Marks the changes as done.
+async fn mark_done(
+    c: &mut SqliteConnection,
+    all: &[ChangeResult],
+    at: String,
+    ids: &[i64],
+) -> Result<(), StoreError> {
     let mut query = QueryBuilder::<Sqlite>::new("WITH done (id, account, values_json, error) AS (");
-    query.push_values(all.iter().zip(&ids), |mut row, (one, id)| {
+    query.push_values(all.iter().zip(ids), |mut row, (one, id)| {
         // Pending references were resolved when it was sent.
         let vals = one
             .note
@@ -244,12 +271,7 @@ async fn settle(
         .push_bind(&at)
         .push(" FROM done WHERE change.id = done.id");
     query.build().execute(&mut *c).await?;
-    let notes: Vec<&JournalNote> = joined
-        .iter()
-        .chain(all.iter().map(|one| &one.note))
-        .collect();
-    append_all(c, &notes, now).await?;
-    Ok(ids)
+    Ok(())
 }
 
 async fn keep_accounts(
@@ -262,50 +284,14 @@ async fn keep_accounts(
         .iter()
         .filter(|one| !one.bare)
         .partition(|one| one.row.change.kind == ChangeKind::Delete);
-    for one in &gone {
-        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen_at = ?, written_at = ? WHERE id = ?")
-            .bind(at)
-            .bind(at)
-            .bind(at)
-            .bind(one.row.change.account)
-            .execute(&mut *c)
-            .await?;
-    }
+    mark_deleted(c, at, gone).await?;
     if there.is_empty() {
         return Ok(all
             .iter()
             .map(|one| one.row.change.account.unwrap_or_default())
             .collect());
     }
-    let mut query = QueryBuilder::<Sqlite>::new(
-        "INSERT INTO account (system, object, key, name, attributes, hash, version, first_seen, seen_at, written_at) ",
-    );
-    query.push_values(there, |mut row, one| {
-        let (change, account) = (&one.row.change, &one.settled.account);
-        row.push_bind(&change.system)
-            .push_bind(change.object.as_str())
-            .push_bind(&account.key)
-            .push_bind(&account.name);
-        row.push_bind(&one.blob)
-            .push_bind(&one.hash)
-            .push_bind(account.version.as_deref());
-        row.push_bind(at).push_bind(at).push_bind(at);
-    });
-    // A change that others made right after us may have arrived already. If the system has no
-    // versions, the state that arrived stays: it is decided, and in the worst case the same value
-    // is written once more.
-    let keep = "excluded.version < account.version
-         OR (excluded.version IS NULL AND account.has_conflicting_event AND account.hash <> excluded.hash)";
-    query.push(" ON CONFLICT (system, key) DO UPDATE SET ");
-    for column in ["name", "attributes", "hash", "version"] {
-        query.push(format!(
-            "{column} = CASE WHEN {keep} THEN account.{column} ELSE excluded.{column} END, "
-        ));
-    }
-    query.push(
-        "has_conflicting_event = 0, seen_at = excluded.seen_at, written_at = excluded.written_at, absent_since = NULL, absence_confirmed = 0, fault = NULL RETURNING id, system, key",
-    );
-    let rows = query.build().fetch_all(&mut *c).await?;
+    let rows = upsert_accounts(c, at, there).await?;
     if all
         .iter()
         .any(|one| !one.bare && one.row.change.object == ObjectType::Group)
@@ -344,6 +330,59 @@ async fn keep_accounts(
                 })
         })
         .collect()
+}
+
+/// Marks deleted accounts as absent.
+async fn mark_deleted(
+    c: &mut SqliteConnection,
+    at: &str,
+    gone: Vec<&ChangeResult>,
+) -> Result<(), StoreError> {
+    for one in &gone {
+        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen_at = ?, written_at = ? WHERE id = ?")
+            .bind(at)
+            .bind(at)
+            .bind(at)
+            .bind(one.row.change.account)
+            .execute(&mut *c)
+            .await?;
+    }
+    Ok(())
+}
+
+/// Stores the accounts that were written.
+async fn upsert_accounts(
+    c: &mut SqliteConnection,
+    at: &str,
+    there: Vec<&ChangeResult>,
+) -> Result<Vec<sqlx::sqlite::SqliteRow>, StoreError> {
+    let mut query = QueryBuilder::<Sqlite>::new(
+        "INSERT INTO account (system, object, key, name, attributes, hash, version, first_seen, seen_at, written_at) ",
+    );
+    query.push_values(there, |mut row, one| {
+        let (change, account) = (&one.row.change, &one.settled.account);
+        row.push_bind(&change.system)
+            .push_bind(change.object.as_str())
+            .push_bind(&account.key)
+            .push_bind(&account.name);
+        row.push_bind(&one.blob)
+            .push_bind(&one.hash)
+            .push_bind(account.version.as_deref());
+        row.push_bind(at).push_bind(at).push_bind(at);
+    });
+    let keep = "excluded.version < account.version
+         OR (excluded.version IS NULL AND account.has_conflicting_event AND account.hash <> excluded.hash)";
+    query.push(" ON CONFLICT (system, key) DO UPDATE SET ");
+    for column in ["name", "attributes", "hash", "version"] {
+        query.push(format!(
+            "{column} = CASE WHEN {keep} THEN account.{column} ELSE excluded.{column} END, "
+        ));
+    }
+    query.push(
+        "has_conflicting_event = 0, seen_at = excluded.seen_at, written_at = excluded.written_at, absent_since = NULL, absence_confirmed = 0, fault = NULL RETURNING id, system, key",
+    );
+    let rows = query.build().fetch_all(&mut *c).await?;
+    Ok(rows)
 }
 
 /// Links created accounts. Returns the journal entries.

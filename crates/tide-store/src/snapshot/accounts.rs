@@ -626,7 +626,6 @@ pub(crate) async fn upsert(
 ) -> Result<usize, StoreError> {
     let IncomingAccount {
         reading,
-        system,
         object,
         at,
         ..
@@ -677,6 +676,23 @@ pub(crate) async fn upsert(
             _ => news.push((account, blob, hash)),
         }
     }
+    mark_older(c, reading, &known, late).await?;
+    mark_unchanged(c, reading, &at, same).await?;
+    if news.is_empty() {
+        return Ok(0);
+    }
+    let differ = store_baseline(c, past, &at, known, &news).await?;
+    write_accounts(c, shown, at, news).await?;
+    Ok(differ)
+}
+
+/// Marks accounts whose stored state is newer as read.
+async fn mark_older(
+    c: &mut SqliteConnection,
+    reading: i64,
+    known: &HashMap<String, StoredAccount>,
+    late: Vec<&Observed>,
+) -> Result<(), StoreError> {
     if !late.is_empty() {
         let ids: Vec<AccountId> = late
             .iter()
@@ -689,20 +705,36 @@ pub(crate) async fn upsert(
             .execute(&mut *c)
             .await?;
     }
+    Ok(())
+}
+
+/// Marks accounts that did not change as read.
+async fn mark_unchanged(
+    c: &mut SqliteConnection,
+    reading: i64,
+    at: &str,
+    same: Vec<i64>,
+) -> Result<(), StoreError> {
     if !same.is_empty() {
         sqlx::query("UPDATE account SET full_read = max(coalesce(full_read, 0), ?), seen_at = ? WHERE id IN (SELECT value FROM json_each(?))")
             .bind(reading)
-            .bind(&at)
+            .bind(at)
             .bind(serde_json::to_string(&same)?)
             .execute(&mut *c)
             .await?;
     }
-    if news.is_empty() {
-        return Ok(0);
-    }
+    Ok(())
+}
+
+/// Stores the drift baseline of changed accounts.
+async fn store_baseline(
+    c: &mut SqliteConnection,
+    past: Past,
+    at: &str,
+    known: HashMap<String, StoredAccount>,
+    news: &[(&Observed, Vec<u8>, Vec<u8>)],
+) -> Result<usize, StoreError> {
     let differ = news.len();
-    // The drift baseline: new accounts have none, and of repeated changes the first state counts,
-    // until the account equals the rules again.
     let changed: Vec<i64> = news
         .iter()
         .filter_map(|(account, _, hash)| {
@@ -728,13 +760,21 @@ pub(crate) async fn upsert(
                AND NOT EXISTS (SELECT 1 FROM change w WHERE w.account = a.id AND w.state IN ('sending', 'unknown'))
              ON CONFLICT DO UPDATE SET at = excluded.at",
         )
-        .bind(&at)
+        .bind(at)
         .bind(serde_json::to_string(&changed)?)
         .execute(&mut *c)
         .await?;
     }
-    // Values that all rows share are bound once. A full batch is always the same prepared
-    // statement. Parameters are not numbered, because SQLite searches numbered ones linearly.
+    Ok(differ)
+}
+
+/// Inserts or updates the accounts that differ.
+async fn write_accounts(
+    c: &mut SqliteConnection,
+    shown: IncomingAccount<'_>,
+    at: String,
+    news: Vec<(&Observed, Vec<u8>, Vec<u8>)>,
+) -> Result<(), StoreError> {
     let mut sql = String::from(
         "WITH shared (system, object, at, full_read) AS (VALUES (?,?,?,?)), item (key, name, fault, attributes, hash, version) AS (VALUES ",
     );
@@ -743,7 +783,6 @@ pub(crate) async fn upsert(
         ") INSERT INTO account (system, object, first_seen, seen_at, full_read, key, name, fault, attributes, hash, version)
          SELECT s.system, s.object, s.at, s.at, s.full_read, n.key, n.name, n.fault, n.attributes, n.hash, n.version FROM item n, shared s WHERE true",
     );
-    // Without a version of the system, our later writes count as newer.
     sql.push_str(
         " ON CONFLICT (system, key) DO UPDATE SET full_read = max(coalesce(account.full_read, 0), excluded.full_read), seen_at = excluded.seen_at, ",
     );
@@ -755,10 +794,10 @@ pub(crate) async fn upsert(
     }
     sql.push_str("fault = excluded.fault, absent_since = NULL, absence_confirmed = 0");
     let mut query = sqlx::query(sqlx::AssertSqlSafe(sql))
-        .bind(system)
-        .bind(object.as_str())
+        .bind(shown.system)
+        .bind(shown.object.as_str())
         .bind(&at)
-        .bind(reading);
+        .bind(shown.reading);
     for (account, blob, hash) in news {
         query = query
             .bind(account.key.as_str())
@@ -769,5 +808,5 @@ pub(crate) async fn upsert(
         query = query.bind(account.version.as_deref());
     }
     query.execute(&mut *c).await?;
-    Ok(differ)
+    Ok(())
 }

@@ -456,6 +456,42 @@ async fn take_event(
     if has_left && new.kind == EventKind::Mover && !is_outdated {
         return Ok(EventTaken::Left);
     }
+    insert_event(c, &new, now, is_outdated).await?;
+    let subject = format!("{}/{}", new.system, new.key);
+    if is_outdated {
+        let detail = format!("{}: outdated, a later one came before it", new.kind);
+        NewJournalEntry::new(&new.principal, "event", &subject)
+            .detail(&detail)
+            .append(c, now)
+            .await?;
+        return Ok(EventTaken::Outdated);
+    }
+    if !(has_left && new.kind == EventKind::Leaver) {
+        let account = account_of_event(&new, known);
+        keep_account(c, &new.system, ObjectType::Person, &account, now).await?;
+        if new.kind == EventKind::Leaver {
+            sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
+                .bind(format_timestamp(now))
+                .bind(&new.system)
+                .bind(&new.key)
+                .execute(&mut *c)
+                .await?;
+        }
+    }
+    NewJournalEntry::new(&new.principal, "event", &subject)
+        .detail(new.kind.as_str())
+        .append(c, now)
+        .await?;
+    Ok(EventTaken::Kept)
+}
+
+/// Stores the event.
+async fn insert_event(
+    c: &mut SqliteConnection,
+    new: &NewEvent,
+    now: Timestamp,
+    is_outdated: bool,
+) -> Result<(), StoreError> {
     sqlx::query(
         "INSERT INTO inbound_event (id, system, kind, key, body, principal, created_at, external_id, sequence, occurred_at, is_outdated)
          VALUES (?,?,?,?,?,?,?,?,?,?,?)",
@@ -473,46 +509,26 @@ async fn take_event(
     .bind(is_outdated)
     .execute(&mut *c)
     .await?;
-    let subject = format!("{}/{}", new.system, new.key);
-    if is_outdated {
-        let detail = format!("{}: outdated, a later one came before it", new.kind);
-        NewJournalEntry::new(&new.principal, "event", &subject)
-            .detail(&detail)
-            .append(c, now)
-            .await?;
-        return Ok(EventTaken::Outdated);
+    Ok(())
+}
+
+/// The account after the event.
+fn account_of_event(new: &NewEvent, known: Option<tide_core::Account>) -> Observed {
+    let mut attributes = known.map(|account| account.attributes).unwrap_or_default();
+    for (name, values) in new.attributes.iter() {
+        attributes.set(name, values.to_vec());
     }
-    if !(has_left && new.kind == EventKind::Leaver) {
-        let mut attributes = known.map(|account| account.attributes).unwrap_or_default();
-        for (name, values) in new.attributes.iter() {
-            attributes.set(name, values.to_vec());
-        }
-        let name = ["displayName", "name", "userName"]
-            .iter()
-            .find_map(|n| attributes.get(n).first().map(ToString::to_string));
-        let account = Observed {
-            key: new.key.clone(),
-            name: name.unwrap_or_else(|| new.key.clone()),
-            attributes,
-            fault: None,
-            version: None,
-            is_exact: true,
-        };
-        keep_account(c, &new.system, ObjectType::Person, &account, now).await?;
-        if new.kind == EventKind::Leaver {
-            sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
-                .bind(format_timestamp(now))
-                .bind(&new.system)
-                .bind(&new.key)
-                .execute(&mut *c)
-                .await?;
-        }
+    let name = ["displayName", "name", "userName"]
+        .iter()
+        .find_map(|n| attributes.get(n).first().map(ToString::to_string));
+    Observed {
+        key: new.key.clone(),
+        name: name.unwrap_or_else(|| new.key.clone()),
+        attributes,
+        fault: None,
+        version: None,
+        is_exact: true,
     }
-    NewJournalEntry::new(&new.principal, "event", &subject)
-        .detail(new.kind.as_str())
-        .append(c, now)
-        .await?;
-    Ok(EventTaken::Kept)
 }
 
 async fn put(

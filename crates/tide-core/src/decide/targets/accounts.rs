@@ -84,6 +84,24 @@ impl<'a> TargetDecision<'a> {
             take(&mut values, Some(state));
             values.push(self.unusable(state, Vec::new()));
         }
+        let why = self.creation_reason(person);
+        let reason = Reason::by(
+            format!("{why}{}", missed(&desired.missed)),
+            &self.types.place,
+        );
+        self.push(
+            person,
+            None,
+            ChangeKind::Create,
+            values,
+            reason.clone(),
+            outcome,
+        );
+        (Some(Verdict::Create), None, reason)
+    }
+
+    /// Why an account is created.
+    fn creation_reason(&self, person: &Person) -> String {
         let again = person
             .linked
             .iter()
@@ -109,19 +127,7 @@ impl<'a> TargetDecision<'a> {
             }
             None => format!("in scope; no account of {} matches", self.system),
         };
-        let reason = Reason::by(
-            format!("{why}{}", missed(&desired.missed)),
-            &self.types.place,
-        );
-        self.push(
-            person,
-            None,
-            ChangeKind::Create,
-            values,
-            reason.clone(),
-            outcome,
-        );
-        (Some(Verdict::Create), None, reason)
+        why
     }
 
     /// An existing account: it is kept in sync.
@@ -166,31 +172,7 @@ impl<'a> TargetDecision<'a> {
         let mut done = Vec::new();
         for (kind, values) in self.by_kind(rest) {
             let first = &values[0];
-            let text = match kind {
-                ChangeKind::Disable | ChangeKind::Enable
-                    if first.rule == self.types.place && person.life.is_some() =>
-                {
-                    person
-                        .life
-                        .as_ref()
-                        .map(|life| life.text.clone())
-                        .unwrap_or_default()
-                }
-                ChangeKind::Disable | ChangeKind::Enable => format!(
-                    "{} should be {}",
-                    first.attribute,
-                    crate::value::show(&first.after)
-                ),
-                ChangeKind::Rename => format!("{} follows the identity", first.attribute),
-                _ => {
-                    let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
-                    format!(
-                        "{} differ{}",
-                        names.join(", "),
-                        if names.len() == 1 { "s" } else { "" }
-                    )
-                }
-            };
+            let text = self.change_reason(person, kind, &values, first);
             let reason = Reason::by(text, &first.rule);
             self.push(person, Some(at), kind, values, reason, outcome);
             done.push(match kind {
@@ -200,6 +182,78 @@ impl<'a> TargetDecision<'a> {
                 _ => Verdict::Update,
             });
         }
+        self.push_password(person, at, outcome, account, &mut done);
+        self.push_copied_password(person, at, outcome, account, &mut done);
+        self.push_external(person, at, outcome, by_hand, &mut done);
+        // A value that another object holds keeps back no other.
+        taken.retain(|(wanted, _)| {
+            compare::relation(wanted, account, self.population) == compare::Relation::Differs
+        });
+        for (wanted, reason) in taken {
+            let apart = DesiredAccount {
+                wanted: vec![wanted],
+                ..DesiredAccount::default()
+            };
+            for (kind, values) in
+                self.by_kind(compare::differences(&apart, account, self.population))
+            {
+                let at_change = outcome.changes.len();
+                self.push(person, Some(at), kind, values, reason.clone(), outcome);
+                outcome.changes[at_change]
+                    .hold
+                    .get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
+                done.push(Verdict::OnHold);
+            }
+        }
+        let (verdict, reason) =
+            self.keep_verdict(base, &done, outcome.changes.get(before), &desired.missed);
+        (Some(verdict), Some(at), reason)
+    }
+
+    /// Why values of an account change.
+    fn change_reason(
+        &self,
+        person: &Person,
+        kind: ChangeKind,
+        values: &[ValueChange],
+        first: &ValueChange,
+    ) -> String {
+        match kind {
+            ChangeKind::Disable | ChangeKind::Enable
+                if first.rule == self.types.place && person.life.is_some() =>
+            {
+                person
+                    .life
+                    .as_ref()
+                    .map(|life| life.text.clone())
+                    .unwrap_or_default()
+            }
+            ChangeKind::Disable | ChangeKind::Enable => format!(
+                "{} should be {}",
+                first.attribute,
+                crate::value::show(&first.after)
+            ),
+            ChangeKind::Rename => format!("{} follows the identity", first.attribute),
+            _ => {
+                let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
+                format!(
+                    "{} differ{}",
+                    names.join(", "),
+                    if names.len() == 1 { "s" } else { "" }
+                )
+            }
+        }
+    }
+
+    /// Adds a password that was set for all accounts of the person.
+    fn push_password(
+        &mut self,
+        person: &Person,
+        at: usize,
+        outcome: &mut Outcome,
+        account: &Account,
+        done: &mut Vec<Verdict>,
+    ) {
         if let Some((set, values)) = self.password_set(person, account) {
             let text = match set.must_change {
                 true => "a password was set, to be changed at the next sign-in",
@@ -220,6 +274,17 @@ impl<'a> TargetDecision<'a> {
             change.fingerprint = fingerprint(&[&change.fingerprint, &set.id.to_string()], &[]);
             done.push(Verdict::Update);
         }
+    }
+
+    /// Adds a password hash that is copied from another system.
+    fn push_copied_password(
+        &mut self,
+        person: &Person,
+        at: usize,
+        outcome: &mut Outcome,
+        account: &Account,
+        done: &mut Vec<Verdict>,
+    ) {
         if let Some((mark, values)) = self.password_carried(person, account) {
             let from = self
                 .types
@@ -244,6 +309,17 @@ impl<'a> TargetDecision<'a> {
             change.fingerprint = fingerprint(&[&change.fingerprint, &mark], &[]);
             done.push(Verdict::Update);
         }
+    }
+
+    /// Adds the values that others changed, as the rules for drift say.
+    fn push_external(
+        &mut self,
+        person: &Person,
+        at: usize,
+        outcome: &mut Outcome,
+        by_hand: Vec<ValueChange>,
+        done: &mut Vec<Verdict>,
+    ) {
         for (kind, values) in self.by_kind(by_hand) {
             let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
             let reason = Reason::by(
@@ -264,43 +340,33 @@ impl<'a> TargetDecision<'a> {
                 Verdict::Update
             });
         }
-        // A value that another object holds keeps back no other.
-        taken.retain(|(wanted, _)| {
-            compare::relation(wanted, account, self.population) == compare::Relation::Differs
-        });
-        for (wanted, reason) in taken {
-            let apart = DesiredAccount {
-                wanted: vec![wanted],
-                ..DesiredAccount::default()
-            };
-            for (kind, values) in
-                self.by_kind(compare::differences(&apart, account, self.population))
-            {
-                let at_change = outcome.changes.len();
-                self.push(person, Some(at), kind, values, reason.clone(), outcome);
-                outcome.changes[at_change]
-                    .hold
-                    .get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
-                done.push(Verdict::OnHold);
-            }
-        }
+    }
+
+    /// The verdict about an existing account, with the reason of the change that gave it.
+    fn keep_verdict(
+        &self,
+        base: Verdict,
+        done: &[Verdict],
+        first: Option<&Change>,
+        missing: &[String],
+    ) -> (Verdict, Reason) {
         let verdict = match (base, done.first()) {
             (Verdict::Join, _) => Verdict::Join,
             (_, Some(first)) => *first,
             (_, None) => Verdict::InSync,
         };
         // The reason belongs to the change that gave the verdict, not to one that came after it.
-        let reason = match outcome.changes.get(before) {
+        let reason = match first {
             Some(change) if verdict == Verdict::OnHold => {
                 change.hold.clone().unwrap_or_else(|| change.reason.clone())
             }
             Some(change) => change.reason.clone(),
             None => Reason::by(
-                format!("all values are in sync{}", missed(&desired.missed)),
+                format!("all values are in sync{}", missed(missing)),
                 &self.types.place,
             ),
         };
-        (Some(verdict), Some(at), reason)
+        (verdict, reason)
     }
 
     /// A password that was set elsewhere and is not stored in this account yet. The password stays

@@ -155,26 +155,7 @@ impl TargetDecision<'_> {
                     )
                 })
             }
-            DepartureAct::RandomizePassword => {
-                let done = self
-                    .population
-                    .write_history
-                    .get(&account.id)
-                    .and_then(|acts| acts.password);
-                let undone = done.is_none_or(|done| person.since.is_some_and(|since| done < since));
-                // What it becomes is drawn when it is sent, and kept nowhere.
-                let attribute = self
-                    .types
-                    .password
-                    .as_ref()
-                    .map_or_else(|| self.password_attribute(), |password| &password.attribute);
-                undone.then(|| {
-                    (
-                        ChangeKind::Password,
-                        vec![change(attribute, Vec::new(), Vec::new())],
-                    )
-                })
-            }
+            DepartureAct::RandomizePassword => self.randomize_password(person, account, change),
             DepartureAct::Set { attribute, value } => {
                 let wanted = self.value_of(value, &person.attributes, attribute, people)?;
                 let before = account.attributes.get(attribute);
@@ -218,6 +199,33 @@ impl TargetDecision<'_> {
                 })
             }
             DepartureAct::Delete => Some((ChangeKind::Delete, Vec::new())),
+        })
+    }
+
+    /// The change that randomizes the password, unless it was done since the person left.
+    fn randomize_password(
+        &self,
+        person: &Person,
+        account: &Account,
+        change: impl Fn(&str, Vec<Value>, Vec<Value>) -> ValueChange,
+    ) -> Option<(ChangeKind, Vec<ValueChange>)> {
+        let done = self
+            .population
+            .write_history
+            .get(&account.id)
+            .and_then(|acts| acts.password);
+        let undone = done.is_none_or(|done| person.since.is_some_and(|since| done < since));
+        // What it becomes is drawn when it is sent, and kept nowhere.
+        let attribute = self
+            .types
+            .password
+            .as_ref()
+            .map_or_else(|| self.password_attribute(), |password| &password.attribute);
+        undone.then(|| {
+            (
+                ChangeKind::Password,
+                vec![change(attribute, Vec::new(), Vec::new())],
+            )
         })
     }
 

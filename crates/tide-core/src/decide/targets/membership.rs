@@ -112,6 +112,165 @@ impl<'a> GivenMembership<'a> {
     }
 }
 
+/// One person among the groups of a target.
+struct Member<'m, 't> {
+    target: &'m TargetDecision<'t>,
+    given: &'m GivenMembership<'m>,
+    person: &'m Person,
+    account: Option<&'m Account>,
+    /// The groups that contain the account.
+    held: BTreeSet<AccountId>,
+    /// The name that the account gets by a change of this decision.
+    new_name: Option<&'m String>,
+}
+
+impl<'m> Member<'m, '_> {
+    /// The value by which a group names this member; none while there is no account.
+    fn value_in(&self, group: AccountId) -> Option<Value> {
+        self.account
+            .map(|account| self.target.member(group, account))
+    }
+
+    /// Former names of this member that a group still contains.
+    fn former_in(&self, group: AccountId) -> Vec<Value> {
+        let now = self.value_in(group);
+        self.target
+            .former(self.given, &self.person.id, group, now.as_ref())
+    }
+
+    fn change(&self, group: AccountId, kind: ChangeKind, why: Reason) -> MembershipChange<'m> {
+        MembershipChange {
+            group,
+            kind,
+            why,
+            by_hand: false,
+            person: self.person,
+            member: self.value_in(group),
+            former: self.former_in(group),
+        }
+    }
+
+    /// The memberships to add, and those that contain another name than the current one.
+    fn grants(
+        &self,
+        wanted: &BTreeMap<AccountId, &MembershipRule>,
+        outcome: &mut Outcome,
+    ) -> Vec<MembershipChange<'m>> {
+        let mut changes = Vec::new();
+        for (&group, rule) in wanted {
+            if self.held.contains(&group) {
+                changes.extend(self.correct_name(group, rule, outcome));
+            } else {
+                changes.push(self.join(group, rule));
+            }
+        }
+        changes
+    }
+
+    /// Adds this member to a group. By hand means: a rule added it before, and others removed it.
+    fn join(&self, group: AccountId, rule: &MembershipRule) -> MembershipChange<'m> {
+        let target = self.target;
+        let name = target.called(group);
+        let (now, row) = (self.value_in(group), self.given.to(&self.person.id, group));
+        let is_written = row
+            .zip(now.as_ref())
+            .is_none_or(|(row, now)| is_same(row, now));
+        let by_hand = row.is_some() && is_written;
+        let text = if by_hand {
+            format!("was removed from {name} in {} by others", target.system)
+        } else if self.former_in(group).is_empty() {
+            let because = rule.when.as_ref().unwrap_or(&rule.groups).source();
+            format!("joins {name}: {because}")
+        } else {
+            format!("{name} contains a former name")
+        };
+        let mut change = self.change(group, ChangeKind::Grant, Reason::by(text, &rule.place));
+        change.by_hand = by_hand;
+        if let (Some(new), true) = (self.new_name, target.names_members(group)) {
+            change.member = Some(Value::Reference(new.clone()));
+        }
+        change
+    }
+
+    /// Corrects the name under which a group contains this member. A name that the group has already
+    /// is noted only.
+    fn correct_name(
+        &self,
+        group: AccountId,
+        rule: &MembershipRule,
+        outcome: &mut Outcome,
+    ) -> Option<MembershipChange<'m>> {
+        let (target, who) = (self.target, self.person.id.as_str());
+        let now = self.value_in(group)?;
+        let row = self.given.to(who, group);
+        let renamed = self
+            .new_name
+            .filter(|_| row.is_some() && target.names_members(group) && !target.follows_renames());
+        if let Some(new) = renamed {
+            // If the server has referential integrity, the write finds the group in sync.
+            let text = format!("{} contains the current name", target.called(group));
+            let reason = Reason::by(text, &rule.place);
+            let mut change = self.change(group, ChangeKind::Grant, reason);
+            change.former.push(now);
+            change.member = Some(Value::Reference(new.clone()));
+            return Some(change);
+        }
+        if !self.former_in(group).is_empty() {
+            let text = format!(
+                "{} contains a former name beside the current one",
+                target.called(group)
+            );
+            let reason = Reason::by(text, &rule.place);
+            return Some(self.change(group, ChangeKind::Grant, reason));
+        }
+        let is_unnoted = match row {
+            Some(row) => !is_same(row, &now),
+            None => self.given.to_another(who, group, &now),
+        };
+        if is_unnoted {
+            outcome.member_names.push(MemberName {
+                identity: who.to_owned(),
+                group,
+                member: now.to_string(),
+            });
+        }
+        None
+    }
+
+    /// The memberships to remove: those that a rule added and no rule adds now, and unmanaged ones of
+    /// groups whose unmanaged members are removed.
+    fn revocations(
+        &self,
+        wanted: &BTreeMap<AccountId, &MembershipRule>,
+    ) -> Vec<MembershipChange<'m>> {
+        let (target, who) = (self.target, self.person.id.as_str());
+        let pruned = target.pruned();
+        let under_former_name = self
+            .given
+            .groups(who)
+            .filter(|group| !self.held.contains(group) && !self.former_in(*group).is_empty());
+        let held: BTreeSet<AccountId> =
+            self.held.iter().copied().chain(under_former_name).collect();
+        let mut changes = Vec::new();
+        for group in held.into_iter().filter(|group| !wanted.contains_key(group)) {
+            let is_ours = self.given.to(who, group).is_some()
+                || self
+                    .value_in(group)
+                    .is_some_and(|member| self.given.to_another(who, group, &member));
+            let rule = pruned.get(&group);
+            let why = match (is_ours, rule) {
+                (true, _) => "the rule that added the member no longer applies",
+                (false, Some(_)) => "no rule adds the member, and unmanaged members are removed",
+                (false, None) => continue,
+            };
+            let text = format!("leaves {}: {why}", target.called(group));
+            let place = rule.map_or(&target.types.memberships[0].place, |rule| &rule.place);
+            changes.push(self.change(group, ChangeKind::Revoke, Reason::by(text, place)));
+        }
+        changes
+    }
+}
+
 impl<'a> TargetDecision<'a> {
     /// What is joined and what is left in this target.
     pub(super) fn memberships(&self, stands: &[(MemberStatus<'_>, usize)], outcome: &mut Outcome) {
@@ -121,18 +280,12 @@ impl<'a> TargetDecision<'a> {
         let given = GivenMembership::of(self.population.rule_memberships.iter());
         let names = self.new_names(outcome);
         for (stand, line) in stands {
-            let account = stand.account.map(|at| &self.population.accounts[at]);
-            let held = account
-                .map(|account| self.memberships.held_by(account))
-                .unwrap_or_default();
-            let who = stand.person.id.as_str();
             let (wanted, missing) = match self.wanted_groups(stand) {
                 Ok(wanted) => wanted,
                 Err(reason) => {
-                    (
-                        outcome.decided[*line].verdict,
-                        outcome.decided[*line].reason,
-                    ) = (Verdict::OnHold, reason.on_hold(HoldCause::RuleError));
+                    let line = &mut outcome.decided[*line];
+                    line.verdict = Verdict::OnHold;
+                    line.reason = reason.on_hold(HoldCause::RuleError);
                     continue;
                 }
             };
@@ -140,143 +293,34 @@ impl<'a> TargetDecision<'a> {
                 let line = &mut outcome.decided[*line].reason;
                 line.text = format!("{}; {} has no group {name}", line.text, self.system);
             }
-            let new_name = account.and_then(|account| names.get(&account.id));
-            let member_of = |group: AccountId| account.map(|account| self.member(group, account));
-            let turn = |group: AccountId, kind: ChangeKind, why: Reason, by_hand: bool| {
-                let member = member_of(group);
-                let former = self.former(&given, who, group, member.as_ref());
-                MembershipChange {
-                    group,
-                    kind,
-                    why,
-                    by_hand,
-                    person: stand.person,
-                    member,
-                    former,
-                }
+            let account = stand.account.map(|at| &self.population.accounts[at]);
+            let member = Member {
+                target: self,
+                given: &given,
+                person: stand.person,
+                account,
+                held: account
+                    .map(|account| self.memberships.held_by(account))
+                    .unwrap_or_default(),
+                new_name: account.and_then(|account| names.get(&account.id)),
             };
-            let mut turns: Vec<MembershipChange<'_>> = Vec::new();
-            for (group, rule) in &wanted {
-                let (now, row) = (member_of(*group), given.to(who, *group));
-                let is_written = row
-                    .zip(now.as_ref())
-                    .is_none_or(|(row, now)| is_same(row, now));
-                if !held.contains(group) {
-                    let by_hand = row.is_some() && is_written;
-                    let former = self.former(&given, who, *group, now.as_ref());
-                    let text = if by_hand {
-                        format!(
-                            "was removed from {} in {} by others",
-                            self.called(*group),
-                            self.system
-                        )
-                    } else if former.is_empty() {
-                        format!(
-                            "joins {}: {}",
-                            self.called(*group),
-                            rule.when.as_ref().unwrap_or(&rule.groups).source()
-                        )
-                    } else {
-                        format!("{} contains a former name", self.called(*group))
-                    };
-                    let mut one = turn(
-                        *group,
-                        ChangeKind::Grant,
-                        Reason::by(text, &rule.place),
-                        by_hand,
-                    );
-                    if let (Some(new), true) = (new_name, self.names_members(*group)) {
-                        one.member = Some(Value::Reference(new.clone()));
-                    }
-                    turns.push(one);
-                    continue;
-                }
-                let Some(now) = now else { continue };
-                if let Some(new) = new_name.filter(|_| {
-                    row.is_some() && self.names_members(*group) && !self.follows_renames()
-                }) {
-                    // If the server has referential integrity, the write finds the group in sync.
-                    let text = format!("{} contains the current name", self.called(*group));
-                    let mut one = turn(
-                        *group,
-                        ChangeKind::Grant,
-                        Reason::by(text, &rule.place),
-                        false,
-                    );
-                    one.former.push(now);
-                    one.member = Some(Value::Reference(new.clone()));
-                    turns.push(one);
-                } else if !self.former(&given, who, *group, Some(&now)).is_empty() {
-                    let text = format!(
-                        "{} contains a former name beside the current one",
-                        self.called(*group)
-                    );
-                    turns.push(turn(
-                        *group,
-                        ChangeKind::Grant,
-                        Reason::by(text, &rule.place),
-                        false,
-                    ));
-                } else if !is_written || (row.is_none() && given.to_another(who, *group, &now)) {
-                    let (identity, member) = (stand.person.id.clone(), now.to_string());
-                    outcome.member_names.push(MemberName {
-                        identity,
-                        group: *group,
-                        member,
-                    });
-                }
-            }
-            let pruned = self.pruned();
-            let left = given.groups(who).filter(|group| {
-                !held.contains(group)
-                    && !self
-                        .former(&given, who, *group, member_of(*group).as_ref())
-                        .is_empty()
-            });
-            let leaves: BTreeSet<AccountId> = held.iter().copied().chain(left).collect();
-            for group in leaves.iter().filter(|group| !wanted.contains_key(group)) {
-                let ours = given.to(who, *group).is_some()
-                    || member_of(*group)
-                        .is_some_and(|member| given.to_another(who, *group, &member));
-                let (text, rule) = match (ours, pruned.get(group)) {
-                    (true, rule) => (
-                        format!(
-                            "leaves {}: the rule that added the member no longer applies",
-                            self.called(*group)
-                        ),
-                        rule,
-                    ),
-                    (false, Some(rule)) => (
-                        format!(
-                            "leaves {}: no rule adds the member, and unmanaged members are removed",
-                            self.called(*group)
-                        ),
-                        Some(rule),
-                    ),
-                    (false, None) => continue,
-                };
-                let place = rule.map_or(&self.types.memberships[0].place, |rule| &rule.place);
-                turns.push(turn(
-                    *group,
-                    ChangeKind::Revoke,
-                    Reason::by(text, place),
-                    false,
-                ));
-            }
-            let mut told = None;
-            for turn in turns {
-                let change = self.turn(&turn);
-                told.get_or_insert_with(|| {
+            let mut changes = member.grants(&wanted, outcome);
+            changes.extend(member.revocations(&wanted));
+            let mut reason = None;
+            for change in changes {
+                let by_hand = change.by_hand;
+                let change = self.turn(&change);
+                reason.get_or_insert_with(|| {
                     change
                         .hold
                         .clone()
-                        .filter(|_| turn.by_hand)
+                        .filter(|_| by_hand)
                         .unwrap_or_else(|| change.reason.clone())
                 });
                 outcome.changes.push(change);
             }
             let line = &mut outcome.decided[*line];
-            if let (Some(reason), Verdict::InSync) = (told, line.verdict) {
+            if let (Some(reason), Verdict::InSync) = (reason, line.verdict) {
                 (line.verdict, line.reason) = (Verdict::Update, reason);
             }
         }

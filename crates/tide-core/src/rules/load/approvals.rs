@@ -2,7 +2,7 @@
 
 use super::super::RuleSet;
 use super::super::read::Section;
-use super::{program, scopes};
+use super::{check_name, program, read_webhook, scopes};
 use crate::approvals::{Approval, Level};
 use crate::expr::Root;
 use crate::model::ObjectType;
@@ -21,21 +21,13 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             continue;
         };
         let name = section.text("name");
-        match &name {
-            None => source.error(
-                section.at,
-                "an approval needs a name",
-                Some("name = \"who leaves the directory\"".into()),
-            ),
-            Some((name, span)) if all.iter().any(|other| other.name == *name) => {
-                source.error(
-                    span.start,
-                    format!("there are two approvals `{name}`"),
-                    None,
-                );
-            }
-            Some(_) => {}
-        }
+        check_name(
+            &section,
+            &name,
+            "approval",
+            "name = \"who leaves the directory\"",
+            all.iter().map(|other| &other.name),
+        );
         let system = section.text("system");
         if let Some((name, span)) = &system
             && !rules.systems.contains_key(name)
@@ -51,22 +43,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             .map(|kind| (kind.as_str(), *kind))
             .collect();
         let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
-        let changes = section
-            .texts("change")
-            .into_iter()
-            .filter_map(|(word, span)| {
-                let found = ChangeKind::parse(&word);
-                if found.is_none() {
-                    let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.as_str()).collect();
-                    source.error(
-                        span.start,
-                        format!("`{word}` is not a kind of change"),
-                        Some(format!("choose from {}", all.join(", "))),
-                    );
-                }
-                found
-            });
-        let changes: Vec<ChangeKind> = changes.collect();
+        let changes = change_kinds(&section);
         let turn = |one: &ChangeKind| matches!(one, ChangeKind::Grant | ChangeKind::Revoke);
         if kind == ObjectType::Group && changes.iter().any(turn) {
             let help = Some("leave out type = \"group\"".into());
@@ -89,53 +66,9 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
         let together = section
             .word("mode", &[("per_change", false), ("batch", true)])
             .unwrap_or_default();
-        let choose = section.number("choose_up_to");
-        if choose.is_some() && levels.iter().any(|level| level.owner) {
-            source.error(
-                section.at,
-                "the owner of a group sees only that group, and cannot choose among groups",
-                None,
-            );
-        }
-        if levels.is_empty() {
-            let help = "[[approval.level]] and below it operators = [\"…\"], groups = [\"…\"] or of = \"manager\"";
-            source.error(section.at, "the approvers are missing", Some(help.into()));
-        }
-        if choose == Some(0) {
-            source.error(
-                section.at,
-                "`choose_up_to` must be at least 1",
-                Some("choose_up_to = 1 lets the approver choose one of the offers".into()),
-            );
-        }
-        if choose.is_some() && together {
-            let help = Some("use either `choose_up_to` or `mode`".into());
-            source.error(section.at, "a choice is about the offers to one person, but `mode = \"batch\"` asks about all people at once", help);
-        }
-        let days = section.number("expires_after_days").unwrap_or(DAYS);
-        let remind_days = section.number("remind_every_days");
-        for (what, days) in [
-            ("waited for", Some(days)),
-            ("asked again after", remind_days),
-        ] {
-            if let Some(days) = days.filter(|days| !(1..=LONGEST).contains(days)) {
-                source.error(
-                    section.at,
-                    format!("an approval cannot be {what} {days} days"),
-                    Some(format!("choose from 1 to {LONGEST}")),
-                );
-            }
-        }
-        let call = section.text("webhook");
-        if let Some((call, span)) = &call
-            && !rules.webhooks.contains_key(call)
-        {
-            source.error(
-                span.start,
-                format!("there is no webhook `{call}`"),
-                Some("declare it in webhooks.toml".into()),
-            );
-        }
+        let choose = check_choice(&section, &levels, together);
+        let (days, remind_days) = read_days(&section);
+        let call = read_webhook(rules, &section);
         all.push(Approval {
             name: name.map(|(name, _)| name).unwrap_or_default(),
             system: system.map(|(name, _)| name),
@@ -154,6 +87,76 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
     }
     root.done();
     all
+}
+
+/// Reads the kinds of change that need the approval.
+fn change_kinds(section: &Section<'_>) -> Vec<ChangeKind> {
+    let source = section.source;
+    let changes = section
+        .texts("change")
+        .into_iter()
+        .filter_map(|(word, span)| {
+            let found = ChangeKind::parse(&word);
+            if found.is_none() {
+                let all: Vec<&str> = ChangeKind::ALL.iter().map(|kind| kind.as_str()).collect();
+                source.error(
+                    span.start,
+                    format!("`{word}` is not a kind of change"),
+                    Some(format!("choose from {}", all.join(", "))),
+                );
+            }
+            found
+        });
+    changes.collect()
+}
+
+/// Checks that approvers are named, and that a choice fits the levels and the mode.
+fn check_choice(section: &Section<'_>, levels: &[Level], together: bool) -> Option<u32> {
+    let source = section.source;
+    let choose = section.number("choose_up_to");
+    if choose.is_some() && levels.iter().any(|level| level.owner) {
+        source.error(
+            section.at,
+            "the owner of a group sees only that group, and cannot choose among groups",
+            None,
+        );
+    }
+    if levels.is_empty() {
+        let help = "[[approval.level]] and below it operators = [\"…\"], groups = [\"…\"] or of = \"manager\"";
+        source.error(section.at, "the approvers are missing", Some(help.into()));
+    }
+    if choose == Some(0) {
+        source.error(
+            section.at,
+            "`choose_up_to` must be at least 1",
+            Some("choose_up_to = 1 lets the approver choose one of the offers".into()),
+        );
+    }
+    if choose.is_some() && together {
+        let help = Some("use either `choose_up_to` or `mode`".into());
+        source.error(section.at, "a choice is about the offers to one person, but `mode = \"batch\"` asks about all people at once", help);
+    }
+    choose
+}
+
+/// Reads after how many days an approval expires and approvers are reminded.
+fn read_days(section: &Section<'_>) -> (u32, Option<u32>) {
+    let source = section.source;
+    let days = section.number("expires_after_days").unwrap_or(DAYS);
+    let remind_days = section.number("remind_every_days");
+    for (what, days) in [
+        ("waited for", Some(days)),
+        ("asked again after", remind_days),
+    ] {
+        if let Some(days) = days.filter(|days| !(1..=LONGEST).contains(days)) {
+            source.error(
+                section.at,
+                format!("an approval cannot be {what} {days} days"),
+                Some(format!("choose from 1 to {LONGEST}")),
+            );
+        }
+    }
+    (days, remind_days)
 }
 
 /// `turns`: it asks about memberships only, whose groups may have owners.

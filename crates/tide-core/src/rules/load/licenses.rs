@@ -2,7 +2,7 @@
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
-use super::{program, scopes};
+use super::{check_name, program, scopes};
 use crate::expr::Root;
 use crate::licenses::License;
 use crate::model::ObjectType;
@@ -19,17 +19,13 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
             section.text("system"),
             section.number("seats"),
         );
-        match &name {
-            None => source.error(
-                section.at,
-                "a license needs a name",
-                Some("name = \"training seats\"".into()),
-            ),
-            Some((name, span)) if all.iter().any(|other| other.name == *name) => {
-                source.error(span.start, format!("there are two licenses `{name}`"), None);
-            }
-            Some(_) => {}
-        }
+        check_name(
+            &section,
+            &name,
+            "license",
+            "name = \"training seats\"",
+            all.iter().map(|other| &other.name),
+        );
         let kind = ObjectType::Person;
         match &system {
             None => source.error(

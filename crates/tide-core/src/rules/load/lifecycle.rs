@@ -168,50 +168,7 @@ pub(super) fn departure(
         ]
         .map(|word| (word, word))
         .to_vec();
-        let act = match own.word("step", &words) {
-            Some("disable") => Some(DepartureAct::Disable),
-            Some("randomize_password") => Some(DepartureAct::RandomizePassword),
-            Some("delete") => Some(DepartureAct::Delete),
-            Some("set") => set(&own, source, schema, of("value")),
-            Some("revoke") => {
-                let names = own.texts("attributes");
-                names
-                    .iter()
-                    .for_each(|(name, span)| target_attribute(schema, source, name, span.start));
-                Some(DepartureAct::Revoke {
-                    attributes: names.into_iter().map(|(name, _)| name).collect(),
-                })
-            }
-            Some(_) => {
-                let named = schema.is_none_or(|schema| {
-                    schema
-                        .name_attribute
-                        .as_deref()
-                        .is_some_and(|name| name.eq_ignore_ascii_case("dn"))
-                });
-                if !named {
-                    source.error(own.at, "this system has no containers", None);
-                }
-                if own.get("to").is_none() {
-                    source.error(
-                        own.at,
-                        "the destination is missing",
-                        Some("to = '\"uid=\" + identity.userName + \",ou=former,…\"'".into()),
-                    );
-                }
-                of("to").map(|to| DepartureAct::Move { to })
-            }
-            None => {
-                if own.get("step").is_none() {
-                    source.error(
-                        own.at,
-                        "a departure step needs its `step`",
-                        Some("for example: step = \"disable\"".into()),
-                    );
-                }
-                None
-            }
-        };
+        let act = read_act(schema, &own, of, words);
         if after > LONGEST {
             source.error(
                 own.at,
@@ -219,29 +176,7 @@ pub(super) fn departure(
                 Some(format!("choose from 0 to {LONGEST}")),
             );
         }
-        if let Some(last) = all.last()
-            && last.after > after
-        {
-            let text = format!(
-                "this step waits {after} days, but follows a step that waits {}",
-                last.after
-            );
-            source.error(
-                own.at,
-                text,
-                Some("write the steps in the order in which they are done".into()),
-            );
-        }
-        if all
-            .iter()
-            .any(|step| matches!(step.act, DepartureAct::Delete))
-        {
-            source.error(
-                own.at,
-                "no step can follow the deletion of the account",
-                None,
-            );
-        }
+        check_order(&all, &own, after);
         let place = own.place();
         own.done();
         all.extend(act.map(|act| DepartureStep {
@@ -265,6 +200,88 @@ pub(super) fn departure(
         );
     }
     all
+}
+
+/// Reads what a departure step does.
+fn read_act(
+    schema: Option<&Schema>,
+    own: &Section<'_>,
+    of: impl Fn(&'static str) -> Option<Program>,
+    words: Vec<(&'static str, &'static str)>,
+) -> Option<DepartureAct> {
+    let source = own.source;
+    match own.word("step", &words) {
+        Some("disable") => Some(DepartureAct::Disable),
+        Some("randomize_password") => Some(DepartureAct::RandomizePassword),
+        Some("delete") => Some(DepartureAct::Delete),
+        Some("set") => set(own, source, schema, of("value")),
+        Some("revoke") => {
+            let names = own.texts("attributes");
+            names
+                .iter()
+                .for_each(|(name, span)| target_attribute(schema, source, name, span.start));
+            Some(DepartureAct::Revoke {
+                attributes: names.into_iter().map(|(name, _)| name).collect(),
+            })
+        }
+        Some(_) => {
+            let named = schema.is_none_or(|schema| {
+                schema
+                    .name_attribute
+                    .as_deref()
+                    .is_some_and(|name| name.eq_ignore_ascii_case("dn"))
+            });
+            if !named {
+                source.error(own.at, "this system has no containers", None);
+            }
+            if own.get("to").is_none() {
+                source.error(
+                    own.at,
+                    "the destination is missing",
+                    Some("to = '\"uid=\" + identity.userName + \",ou=former,…\"'".into()),
+                );
+            }
+            of("to").map(|to| DepartureAct::Move { to })
+        }
+        None => {
+            if own.get("step").is_none() {
+                source.error(
+                    own.at,
+                    "a departure step needs its `step`",
+                    Some("for example: step = \"disable\"".into()),
+                );
+            }
+            None
+        }
+    }
+}
+
+/// Checks that a step follows the steps before it.
+fn check_order(all: &[DepartureStep], own: &Section<'_>, after: u32) {
+    let source = own.source;
+    if let Some(last) = all.last()
+        && last.after > after
+    {
+        let text = format!(
+            "this step waits {after} days, but follows a step that waits {}",
+            last.after
+        );
+        source.error(
+            own.at,
+            text,
+            Some("write the steps in the order in which they are done".into()),
+        );
+    }
+    if all
+        .iter()
+        .any(|step| matches!(step.act, DepartureAct::Delete))
+    {
+        source.error(
+            own.at,
+            "no step can follow the deletion of the account",
+            None,
+        );
+    }
 }
 
 fn set(

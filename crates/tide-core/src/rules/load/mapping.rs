@@ -177,19 +177,13 @@ fn mappings(
     let mut all = Vec::new();
     for (name, at, value) in section.entries() {
         check(source, name, at);
-        let mut mapping = (
-            Requirement::Optional,
-            Apply::Always,
-            OnEmpty::Clear,
-            false,
-            false,
-            false,
-        );
+        let mut options = MappingOptions::default();
         let text = match value.get_ref() {
             DeValue::String(text) => Some((text.to_string(), value.span())),
             DeValue::Table(_) => section
                 .as_section(name, value, format!("the mapping of {name}"))
                 .and_then(|table| {
+                    options = MappingOptions::read(&table);
                     let text = table.text("value");
                     if text.is_none() {
                         source.error(
@@ -198,31 +192,6 @@ fn mappings(
                             Some(format!("\"{name}\" = {{ value = '…' }}")),
                         );
                     }
-                    if table.truth("recommended").unwrap_or_default() {
-                        mapping.0 = Requirement::Recommended;
-                    }
-                    if table.truth("required").unwrap_or_default() {
-                        mapping.0 = Requirement::Required;
-                    }
-                    let keeps = [
-                        ("always", Apply::Always),
-                        ("on_create", Apply::OnCreate),
-                        ("if_empty", Apply::IfEmpty),
-                    ];
-                    mapping.1 = table.word("apply", &keeps).unwrap_or_default();
-                    mapping.2 = table
-                        .word(
-                            "on_empty",
-                            &[("clear", OnEmpty::Clear), ("keep", OnEmpty::Keep)],
-                        )
-                        .unwrap_or_default();
-                    mapping.3 = table
-                        .word("list_mode", &[("replace", false), ("merge", true)])
-                        .unwrap_or_default();
-                    mapping.4 = table.truth("wait_for_target").unwrap_or_default();
-                    mapping.5 = table
-                        .word("nested", &[("keep", false), ("flatten", true)])
-                        .unwrap_or_default();
                     table.done();
                     text
                 }),
@@ -242,15 +211,53 @@ fn mappings(
             all.push(Mapping {
                 attribute: name.to_owned(),
                 program,
-                need: mapping.0,
-                keep: mapping.1,
-                empty: mapping.2,
-                merge: mapping.3,
-                first: mapping.4,
-                flat: mapping.5,
+                need: options.need,
+                keep: options.apply,
+                empty: options.on_empty,
+                merge: options.merge,
+                first: options.wait_for_target,
+                flat: options.flatten,
                 place: source.place(at),
             });
         }
     }
     all
+}
+
+/// What the table of a mapping says beside its value.
+#[derive(Default)]
+struct MappingOptions {
+    need: Requirement,
+    apply: Apply,
+    on_empty: OnEmpty,
+    merge: bool,
+    wait_for_target: bool,
+    flatten: bool,
+}
+
+impl MappingOptions {
+    fn read(table: &Section<'_>) -> MappingOptions {
+        let is_set = |key: &'static str| table.truth(key).unwrap_or_default();
+        let need = match (is_set("required"), is_set("recommended")) {
+            (true, _) => Requirement::Required,
+            (false, true) => Requirement::Recommended,
+            (false, false) => Requirement::Optional,
+        };
+        let apply = [
+            ("always", Apply::Always),
+            ("on_create", Apply::OnCreate),
+            ("if_empty", Apply::IfEmpty),
+        ];
+        let on_empty = [("clear", OnEmpty::Clear), ("keep", OnEmpty::Keep)];
+        let list_mode = [("replace", false), ("merge", true)];
+        let nested = [("keep", false), ("flatten", true)];
+        MappingOptions {
+            need,
+            apply: table.word("apply", &apply).unwrap_or_default(),
+            on_empty: table.word("on_empty", &on_empty).unwrap_or_default(),
+            merge: table.word("list_mode", &list_mode).unwrap_or_default(),
+            wait_for_target: is_set("wait_for_target"),
+            flatten: table.word("nested", &nested).unwrap_or_default(),
+        }
+    }
 }

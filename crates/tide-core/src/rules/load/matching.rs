@@ -30,31 +30,7 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
                 .collect()
         };
         let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
-        let mut agree = Vec::new();
-        for item in rule.list("supporting") {
-            let Some(pair) = rule.as_section("supporting", item, "a supporting value") else {
-                continue;
-            };
-            match (pair.text("account"), pair.text("identity")) {
-                (Some(there), Some(here)) => {
-                    let must = pair.truth("required").unwrap_or_default();
-                    let both = side(&[there], Root::Account)
-                        .pop()
-                        .zip(side(&[here], Root::Identity).pop());
-                    agree.extend(both.map(|(account, identity)| SupportingValues {
-                        account,
-                        identity,
-                        must,
-                    }));
-                }
-                _ => source.error(
-                    pair.at,
-                    "a supporting value needs two sides",
-                    Some("{ account = '…', identity = '…' }".into()),
-                ),
-            }
-            pair.done();
-        }
+        let agree = supporting_values(&rule, side);
         let at_least = rule
             .number("min_agreeing")
             .map_or(1, |number| number as usize);
@@ -98,4 +74,38 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
         rule.done();
     }
     all
+}
+
+/// Reads the supporting values of a match rule.
+fn supporting_values(
+    rule: &Section<'_>,
+    side: impl Fn(&[(String, Range<usize>)], Root) -> Vec<Program>,
+) -> Vec<SupportingValues> {
+    let source = rule.source;
+    let mut agree = Vec::new();
+    for item in rule.list("supporting") {
+        let Some(pair) = rule.as_section("supporting", item, "a supporting value") else {
+            continue;
+        };
+        match (pair.text("account"), pair.text("identity")) {
+            (Some(there), Some(here)) => {
+                let must = pair.truth("required").unwrap_or_default();
+                let both = side(&[there], Root::Account)
+                    .pop()
+                    .zip(side(&[here], Root::Identity).pop());
+                agree.extend(both.map(|(account, identity)| SupportingValues {
+                    account,
+                    identity,
+                    must,
+                }));
+            }
+            _ => source.error(
+                pair.at,
+                "a supporting value needs two sides",
+                Some("{ account = '…', identity = '…' }".into()),
+            ),
+        }
+        pair.done();
+    }
+    agree
 }

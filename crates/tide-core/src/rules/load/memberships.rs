@@ -158,6 +158,11 @@ pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             }
         }
     }
+    check_cycles(rules, sources);
+}
+
+/// Checks that no system depends on itself: its accounts would wait forever.
+fn check_cycles(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     // A circle of systems that wait for each other would wait for ever.
     for (name, system) in &rules.systems {
         for (kind, types) in &system.types {

@@ -28,17 +28,49 @@ use toml::de::{DeTable, DeValue};
 const IDENTITIES: &str = "identities.toml";
 const TABLES: &str = "tables.toml";
 const GUARDS: &str = "guards.toml";
-const BLOCKS: &str = "shared_mappings.toml";
-const CALLS: &str = "webhooks.toml";
+const SHARED_MAPPINGS: &str = "shared_mappings.toml";
+const WEBHOOKS: &str = "webhooks.toml";
 const APPROVALS: &str = "approvals.toml";
 const LIFECYCLE: &str = "lifecycle.toml";
 const ROLES: &str = "roles.toml";
-const LICENCES: &str = "licenses.toml";
-const NOTICES: &str = "notifications.toml";
+const LICENSES: &str = "licenses.toml";
+const NOTIFICATIONS: &str = "notifications.toml";
 
+/// Files that are not about one system.
+const NOT_OF_A_SYSTEM: [&str; 10] = [
+    IDENTITIES,
+    TABLES,
+    GUARDS,
+    SHARED_MAPPINGS,
+    WEBHOOKS,
+    APPROVALS,
+    LIFECYCLE,
+    ROLES,
+    LICENSES,
+    NOTIFICATIONS,
+];
+
+/// A rule file that is TOML, with its top table.
+struct ParsedFile<'a> {
+    source: &'a RuleSource<'a>,
+    table: Spanned<DeTable<'a>>,
+}
+
+impl ParsedFile<'_> {
+    fn section(&self) -> Section<'_> {
+        Section::new(self.source, self.table.get_ref(), 0, self.source.name)
+    }
+}
+
+/// The top section of a file with this name, if there is one.
+fn section_of<'p>(parsed: &'p [ParsedFile<'p>], name: &str) -> Option<Section<'p>> {
+    let file = parsed.iter().find(|file| file.source.name == name)?;
+    Some(file.section())
+}
+
+/// Loads all rule files. Faults are sorted by their places.
 pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
     let faults = RefCell::new(Vec::new());
-    let mut rules = RuleSet::default();
     let sources: Vec<RuleSource<'_>> = files
         .iter()
         .map(|file| RuleSource {
@@ -47,98 +79,10 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
             faults: &faults,
         })
         .collect();
-    let parsed: Vec<(&RuleSource<'_>, Spanned<DeTable<'_>>)> = sources
-        .iter()
-        .filter_map(|source| Some((source, parse(source)?)))
-        .collect();
-    let named_file = |name: &str| parsed.iter().find(|(source, _)| source.name == name);
-
-    if let Some((source, table)) = named_file(TABLES) {
-        rules.tables = tables(&Section::new(source, table.get_ref(), 0, TABLES));
+    let rules = load_sources(&sources, schemas);
+    if !files.iter().any(|file| file.name == IDENTITIES) {
+        faults.borrow_mut().push(identities_missing());
     }
-    match named_file(IDENTITIES) {
-        Some((source, table)) => {
-            rules.identities = identities(
-                Section::new(source, table.get_ref(), 0, IDENTITIES),
-                &rules.tables,
-            );
-        }
-        None if files.iter().any(|file| file.name == IDENTITIES) => {}
-        None => faults.borrow_mut().push(RuleFault {
-            severity: FaultSeverity::Error,
-            place: Place {
-                file: IDENTITIES.into(),
-                line: 1,
-                column: 1,
-            },
-            message: "identities.toml is missing".into(),
-            help: Some(
-                "it declares the attributes of identities, for example [person.attributes]".into(),
-            ),
-        }),
-    }
-    let blocks = match named_file(BLOCKS) {
-        Some((source, table)) => blocks(&Section::new(source, table.get_ref(), 0, BLOCKS)),
-        None => BTreeMap::new(),
-    };
-    if let Some((source, table)) = named_file(CALLS) {
-        rules.webhooks = webhooks::calls(&Section::new(source, table.get_ref(), 0, CALLS));
-    }
-    if let Some((source, table)) = named_file(ROLES) {
-        rules.roles = roles::roles(Section::new(source, table.get_ref(), 0, ROLES), &rules);
-    }
-    if let Some((source, table)) = named_file(LIFECYCLE) {
-        rules.lifecycle =
-            lifecycle::lifecycle(Section::new(source, table.get_ref(), 0, LIFECYCLE), &rules);
-    }
-    for (source, table) in &parsed {
-        if [
-            IDENTITIES, TABLES, GUARDS, BLOCKS, CALLS, APPROVALS, LIFECYCLE, ROLES, LICENCES,
-            NOTICES,
-        ]
-        .contains(&source.name)
-        {
-            continue;
-        }
-        let section = Section::new(source, table.get_ref(), 0, source.name);
-        if let Some(system) = system(section, &rules, schemas, &blocks) {
-            if let Some(other) = rules.systems.get(&system.name) {
-                source.error(
-                    0,
-                    format!(
-                        "system `{}` has rules in {} already",
-                        system.name, other.file
-                    ),
-                    None,
-                );
-            } else {
-                rules.systems.insert(system.name.clone(), system);
-            }
-        }
-    }
-    if let Some((source, table)) = named_file(GUARDS) {
-        rules.guards = guards::guards(Section::new(source, table.get_ref(), 0, GUARDS), &rules);
-    }
-    rules.guards.extend(guards::by_default(&rules));
-    if let Some((source, table)) = named_file(APPROVALS) {
-        rules.approvals =
-            approvals::approvals(Section::new(source, table.get_ref(), 0, APPROVALS), &rules);
-    }
-    if let Some((source, table)) = named_file(LICENCES) {
-        rules.licenses = licenses::licences(
-            Section::new(source, table.get_ref(), 0, LICENCES),
-            &rules,
-            schemas,
-        );
-    }
-    if let Some((source, table)) = named_file(NOTICES) {
-        rules.notifications = notifications::notices(
-            Section::new(source, table.get_ref(), 0, NOTICES),
-            &rules,
-            schemas,
-        );
-    }
-    check_whole(&rules, &sources);
     // An error in a rule is reported once, without its consequences.
     if !faults
         .borrow()
@@ -149,7 +93,6 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
             .borrow_mut()
             .extend(crate::rules::examples::run(&rules, schemas));
     }
-    drop(parsed);
     let mut faults = std::mem::take(&mut *faults.borrow_mut());
     faults.sort_by(|a, b| {
         (&a.place.file, a.place.line, a.place.column).cmp(&(
@@ -159,6 +102,90 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
         ))
     });
     (rules, faults)
+}
+
+fn identities_missing() -> RuleFault {
+    RuleFault {
+        severity: FaultSeverity::Error,
+        place: Place {
+            file: IDENTITIES.into(),
+            line: 1,
+            column: 1,
+        },
+        message: "identities.toml is missing".into(),
+        help: Some(
+            "it declares the attributes of identities, for example [person.attributes]".into(),
+        ),
+    }
+}
+
+/// Loads each file after those that it refers to.
+fn load_sources(sources: &[RuleSource<'_>], schemas: &Schemas) -> RuleSet {
+    let mut rules = RuleSet::default();
+    let parsed: Vec<ParsedFile<'_>> = sources
+        .iter()
+        .filter_map(|source| {
+            Some(ParsedFile {
+                source,
+                table: parse(source)?,
+            })
+        })
+        .collect();
+    if let Some(section) = section_of(&parsed, TABLES) {
+        rules.tables = tables(&section);
+    }
+    if let Some(section) = section_of(&parsed, IDENTITIES) {
+        rules.identities = identities(section, &rules.tables);
+    }
+    if let Some(section) = section_of(&parsed, WEBHOOKS) {
+        rules.webhooks = webhooks::calls(&section);
+    }
+    if let Some(section) = section_of(&parsed, ROLES) {
+        rules.roles = roles::roles(section, &rules);
+    }
+    if let Some(section) = section_of(&parsed, LIFECYCLE) {
+        rules.lifecycle = lifecycle::lifecycle(section, &rules);
+    }
+    load_systems(&parsed, schemas, &mut rules);
+    if let Some(section) = section_of(&parsed, GUARDS) {
+        rules.guards = guards::guards(section, &rules);
+    }
+    rules.guards.extend(guards::by_default(&rules));
+    if let Some(section) = section_of(&parsed, APPROVALS) {
+        rules.approvals = approvals::approvals(section, &rules);
+    }
+    if let Some(section) = section_of(&parsed, LICENSES) {
+        rules.licenses = licenses::licences(section, &rules, schemas);
+    }
+    if let Some(section) = section_of(&parsed, NOTIFICATIONS) {
+        rules.notifications = notifications::notices(section, &rules, schemas);
+    }
+    check_whole(&rules, sources);
+    rules
+}
+
+/// Loads the rules of each system, with the shared mappings.
+fn load_systems(parsed: &[ParsedFile<'_>], schemas: &Schemas, rules: &mut RuleSet) {
+    let shared = section_of(parsed, SHARED_MAPPINGS);
+    let shared = shared.as_ref().map(blocks).unwrap_or_default();
+    for file in parsed {
+        let source = file.source;
+        if NOT_OF_A_SYSTEM.contains(&source.name) {
+            continue;
+        }
+        let Some(system) = system(file.section(), rules, schemas, &shared) else {
+            continue;
+        };
+        if let Some(other) = rules.systems.get(&system.name) {
+            let text = format!(
+                "system `{}` has rules in {} already",
+                system.name, other.file
+            );
+            source.error(0, text, None);
+        } else {
+            rules.systems.insert(system.name.clone(), system);
+        }
+    }
 }
 
 fn parse<'a>(source: &RuleSource<'a>) -> Option<Spanned<DeTable<'a>>> {
@@ -488,19 +515,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
                 Some("add a counter: … + text(identity.attempt)".into()),
             );
         }
-        let mut free_in = Vec::new();
-        for (text, span) in options.texts("unique_in") {
-            match text.split_once('.') {
-                Some((system, attribute)) => {
-                    free_in.push((system.to_owned(), attribute.to_owned()))
-                }
-                None => source.error(
-                    span.start,
-                    format!("`{text}` is not an attribute of a system"),
-                    Some("\"harbour.uid\"".into()),
-                ),
-            }
-        }
+        let free_in = read_unique_in(&options);
         let generated = Generated {
             patterns: compiled,
             reserved: options
@@ -526,6 +541,23 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
             attribute.generated = Some(generated);
         }
     }
+}
+
+/// Reads the attributes of systems in which a generated value must be unused.
+fn read_unique_in(options: &Section<'_>) -> Vec<(String, String)> {
+    let source = options.source;
+    let mut free_in = Vec::new();
+    for (text, span) in options.texts("unique_in") {
+        match text.split_once('.') {
+            Some((system, attribute)) => free_in.push((system.to_owned(), attribute.to_owned())),
+            None => source.error(
+                span.start,
+                format!("`{text}` is not an attribute of a system"),
+                Some("\"harbour.uid\"".into()),
+            ),
+        }
+    }
+    free_in
 }
 
 /// The names that expressions of one section may read.
@@ -634,30 +666,43 @@ fn system(
                 Some(format!("add [{kind}.attributes] there")),
             );
         }
-        let scopes = scopes(rules, kind, schema);
-        let none = Vec::new();
-        let types = type_rules(
-            section,
+        let context = TypeContext {
             kind,
-            &scopes,
+            scopes: &scopes(rules, kind, schema),
             schema,
             rules,
-            blocks.get(&kind).unwrap_or(&none),
-        );
-        system.types.insert(kind, types);
+        };
+        let none = Vec::new();
+        let shared = blocks.get(&kind).unwrap_or(&none);
+        system
+            .types
+            .insert(kind, type_rules(section, context, shared));
     }
     root.done();
     Some(system)
 }
 
+/// What the rules of one type of one system refer to.
+#[derive(Clone, Copy)]
+struct TypeContext<'c> {
+    kind: ObjectType,
+    scopes: &'c Scopes<'c>,
+    schema: Option<&'c Schema>,
+    /// The rules that were loaded before.
+    rules: &'c RuleSet,
+}
+
 fn type_rules(
     section: Section<'_>,
-    kind: ObjectType,
-    scopes: &Scopes<'_>,
-    schema: Option<&Schema>,
-    rules: &RuleSet,
+    context: TypeContext<'_>,
     blocks: &SharedMappings<'_>,
 ) -> TypeRules {
+    let TypeContext {
+        kind,
+        scopes,
+        schema,
+        rules,
+    } = context;
     let source = section.source;
     let mut types = TypeRules {
         place: section.place(),
@@ -676,50 +721,9 @@ fn type_rules(
     };
     if let Some(scope) = section.section("scope") {
         types.scope = scope::scope(scope, &scopes.known(&[scope_root]), source);
-        if let Some(filter) = &types.scope.filter
-            && let crate::rules::RecordFilter::Ldap(ldap) = &filter.filter
-        {
-            if let Some((said, instead)) = crate::scope::filter_problem(ldap, schema) {
-                source.error_at(&filter.place, said, Some(instead.to_owned()));
-            } else if crate::scope::depends_on_back_links(ldap) {
-                let text = "the server evaluates this filter, and back-links change without a change of the entry: the result can be as old as the last full read";
-                source.warn_at(
-                    &filter.place,
-                    text,
-                    Some("name the group, (memberOf=cn=crew,ou=groups,dc=skerry,dc=example): which is evaluated here, at once".to_owned()),
-                );
-            }
-        }
+        check_scope_filter(schema, source, &types);
         if scope_root == Root::Identity {
-            let target_only =
-                "this system only receives accounts, so its scope is about identities";
-            if let Some(container) = types.scope.within.first().or(types.scope.except.first()) {
-                source.error_at(
-                    &container.place,
-                    "a container cannot select identities",
-                    Some(format!("{target_only}: use a condition")),
-                );
-            }
-            if let Some(filter) = &types.scope.filter {
-                source.error_at(
-                    &filter.place,
-                    "a protocol filter cannot select identities",
-                    Some(format!("{target_only}: use a condition")),
-                );
-            }
-            for group in types
-                .scope
-                .groups
-                .iter()
-                .chain(&types.scope.not_groups)
-                .filter(|group| group.system.is_none())
-            {
-                source.error_at(
-                    &group.place,
-                    format!("the system of the group `{}` is missing", group.name),
-                    Some(format!("{target_only}: {{ name = \"…\", system = \"…\" }}")),
-                );
-            }
+            check_identity_scope(source, &types);
         }
     }
     types.domains = section.section("domains").map(domains);
@@ -733,20 +737,7 @@ fn type_rules(
         inbound.as_ref(),
         &scopes.known(&[Root::Account]),
         &|source, name, at| {
-            if let Some(identity) = rules.identities.get(&kind)
-                && identity.get(name).is_none()
-            {
-                let near =
-                    crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
-                source.error(
-                    at,
-                    format!("identities.toml declares no attribute `{name}`"),
-                    Some(near.map_or_else(
-                        || "declare it there, or remove this line".into(),
-                        |near| format!("did you mean `{near}`?"),
-                    )),
-                );
-            }
+            check_identity_attribute(kind, rules, source, name, at);
         },
     );
     back_links(&types, schema, source);
@@ -759,12 +750,8 @@ fn type_rules(
         &check,
     );
     types.populations = populations(&section, &scopes.known(&[Root::Identity]), &check);
-    for mapping in types.outbound.iter().chain(
-        types
-            .populations
-            .iter()
-            .flat_map(|population| &population.outbound),
-    ) {
+    let of_populations = types.populations.iter().flat_map(|p| &p.outbound);
+    for mapping in types.outbound.iter().chain(of_populations) {
         check_kind(mapping, schema, source);
     }
     if let (Some(schema), Some(at)) = (
@@ -774,55 +761,149 @@ fn type_rules(
             .map(|outbound| outbound.at)
             .or(shared_out.first().map(|_| section.at)),
     ) {
-        let given = |name: &str| {
-            types
-                .outbound
-                .iter()
-                .chain(types.populations.iter().flat_map(|p| &p.outbound))
-                .any(|m| m.attribute.eq_ignore_ascii_case(name))
-        };
-        let named = schema.name_attribute.as_deref().and_then(|name| {
-            types
-                .outbound
-                .iter()
-                .find(|m| m.attribute.eq_ignore_ascii_case(name))
-        });
-        let in_name = |name: &str| {
-            named.is_some_and(|mapping| {
-                mapping
-                    .program
-                    .source()
-                    .to_lowercase()
-                    .contains(&format!("\"{}=", name.to_lowercase()))
-            })
-        };
-        let given = |name: &str| given(name) || in_name(name);
-        state_twice(&types, schema, source);
-        if let Some(cn) = types.outbound.iter().find(|m| {
-            schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn")
-        }) {
+        check_required(source, &types, schema, at);
+    }
+    types.examples = examples(&section);
+    read_policies(&section, context, &mut types);
+    if types.is_target() && types.matching.is_empty() {
+        source.warn(
+            section.at,
+            "without a match rule, existing accounts stay orphaned and new ones are created beside them",
+            Some("add [[person.match]] with an account and an identity side".into()),
+        );
+    }
+    section.done();
+    types
+}
+
+/// Checks that the filter can be evaluated.
+fn check_scope_filter(schema: Option<&Schema>, source: &RuleSource<'_>, types: &TypeRules) {
+    if let Some(filter) = &types.scope.filter
+        && let crate::rules::RecordFilter::Ldap(ldap) = &filter.filter
+    {
+        if let Some((said, instead)) = crate::scope::filter_problem(ldap, schema) {
+            source.error_at(&filter.place, said, Some(instead.to_owned()));
+        } else if crate::scope::depends_on_back_links(ldap) {
+            let text = "the server evaluates this filter, and back-links change without a change of the entry: the result can be as old as the last full read";
             source.warn_at(
-                &cn.place,
-                "`cn` is part of the DN here: only `dn` changes it, so this mapping is never sent",
-                Some("leave it out".into()),
-            );
-        }
-        for def in schema
-            .attributes
-            .values()
-            .filter(|def| def.required && def.writable && !given(&def.name))
-        {
-            source.warn(
-                at,
-                format!(
-                    "the system requires `{}` for a new account, but no mapping supplies it",
-                    def.name
-                ),
-                None,
+                &filter.place,
+                text,
+                Some("name the group, (memberOf=cn=crew,ou=groups,dc=skerry,dc=example): which is evaluated here, at once".to_owned()),
             );
         }
     }
-    types.examples = examples(&section);
+}
+
+/// Checks that the scope of a system that only receives accounts is about identities.
+fn check_identity_scope(source: &RuleSource<'_>, types: &TypeRules) {
+    let target_only = "this system only receives accounts, so its scope is about identities";
+    if let Some(container) = types.scope.within.first().or(types.scope.except.first()) {
+        source.error_at(
+            &container.place,
+            "a container cannot select identities",
+            Some(format!("{target_only}: use a condition")),
+        );
+    }
+    if let Some(filter) = &types.scope.filter {
+        source.error_at(
+            &filter.place,
+            "a protocol filter cannot select identities",
+            Some(format!("{target_only}: use a condition")),
+        );
+    }
+    for group in types
+        .scope
+        .groups
+        .iter()
+        .chain(&types.scope.not_groups)
+        .filter(|group| group.system.is_none())
+    {
+        source.error_at(
+            &group.place,
+            format!("the system of the group `{}` is missing", group.name),
+            Some(format!("{target_only}: {{ name = \"…\", system = \"…\" }}")),
+        );
+    }
+}
+
+/// Checks that an inbound mapping writes a declared attribute.
+fn check_identity_attribute(
+    kind: ObjectType,
+    rules: &RuleSet,
+    source: &RuleSource<'_>,
+    name: &str,
+    at: usize,
+) {
+    if let Some(identity) = rules.identities.get(&kind)
+        && identity.get(name).is_none()
+    {
+        let near = crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
+        source.error(
+            at,
+            format!("identities.toml declares no attribute `{name}`"),
+            Some(near.map_or_else(
+                || "declare it there, or remove this line".into(),
+                |near| format!("did you mean `{near}`?"),
+            )),
+        );
+    }
+}
+
+/// Warns about attributes that the target requires and no mapping supplies.
+fn check_required(source: &RuleSource<'_>, types: &TypeRules, schema: &Schema, at: usize) {
+    let given = |name: &str| {
+        types
+            .outbound
+            .iter()
+            .chain(types.populations.iter().flat_map(|p| &p.outbound))
+            .any(|m| m.attribute.eq_ignore_ascii_case(name))
+    };
+    let named = schema.name_attribute.as_deref().and_then(|name| {
+        types
+            .outbound
+            .iter()
+            .find(|m| m.attribute.eq_ignore_ascii_case(name))
+    });
+    let in_name = |name: &str| {
+        named.is_some_and(|mapping| {
+            mapping
+                .program
+                .source()
+                .to_lowercase()
+                .contains(&format!("\"{}=", name.to_lowercase()))
+        })
+    };
+    let given = |name: &str| given(name) || in_name(name);
+    state_twice(types, schema, source);
+    if let Some(cn) = types
+        .outbound
+        .iter()
+        .find(|m| schema.follows_renames && m.attribute.eq_ignore_ascii_case("cn") && in_name("cn"))
+    {
+        source.warn_at(
+            &cn.place,
+            "`cn` is part of the DN here: only `dn` changes it, so this mapping is never sent",
+            Some("leave it out".into()),
+        );
+    }
+    for def in schema
+        .attributes
+        .values()
+        .filter(|def| def.required && def.writable && !given(&def.name))
+    {
+        source.warn(
+            at,
+            format!(
+                "the system requires `{}` for a new account, but no mapping supplies it",
+                def.name
+            ),
+            None,
+        );
+    }
+}
+
+/// Reads what happens to accounts that are deleted, orphaned, changed by others or out of scope.
+fn read_policies(section: &Section<'_>, context: TypeContext<'_>, types: &mut TypeRules) {
     types.on_deleted = section
         .word(
             "on_deleted",
@@ -849,18 +930,6 @@ fn type_rules(
             &[("repair", OnDrift::Repair), ("report", OnDrift::Report)],
         )
         .unwrap_or_default();
-    types.password = section
-        .section("password")
-        .and_then(|password| passwords::password(password, schema, &rules.webhooks));
-    types.departure =
-        lifecycle::departure(&section, kind, &scopes.known(&[Root::Identity]), schema);
-    types.memberships =
-        memberships::memberships(&section, kind, &scopes.known(&[Root::Identity]), &types);
-    types.after = section
-        .texts("depends_on")
-        .into_iter()
-        .map(|(name, _)| name)
-        .collect();
     types.on_out_of_scope = section
         .word(
             "on_out_of_scope",
@@ -870,15 +939,17 @@ fn type_rules(
             ],
         )
         .unwrap_or_default();
-    if types.is_target() && types.matching.is_empty() {
-        source.warn(
-            section.at,
-            "without a match rule, existing accounts stay orphaned and new ones are created beside them",
-            Some("add [[person.match]] with an account and an identity side".into()),
-        );
-    }
-    section.done();
-    types
+    let known = context.scopes.known(&[Root::Identity]);
+    types.password = section.section("password").and_then(|password| {
+        passwords::password(password, context.schema, &context.rules.webhooks)
+    });
+    types.departure = lifecycle::departure(section, context.kind, &known, context.schema);
+    types.memberships = memberships::memberships(section, context.kind, &known, types);
+    types.after = section
+        .texts("depends_on")
+        .into_iter()
+        .map(|(name, _)| name)
+        .collect();
 }
 
 /// Finds expressions that read back-links of a directory: what an entry says of its groups is as
@@ -1011,6 +1082,48 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_
             help,
         );
     }
+}
+
+/// Checks that an item of a list, such as a `role`, has a name of its own. `others` are the names of
+/// the items before it.
+fn check_name<'n>(
+    section: &Section<'_>,
+    name: &Option<(String, Range<usize>)>,
+    item: &str,
+    example: &str,
+    mut others: impl Iterator<Item = &'n String>,
+) {
+    let source = section.source;
+    match name {
+        None => {
+            let article = if item.starts_with(['a', 'e', 'i', 'o', 'u']) {
+                "an"
+            } else {
+                "a"
+            };
+            let text = format!("{article} {item} needs a name");
+            source.error(section.at, text, Some(example.to_owned()));
+        }
+        Some((name, span)) if others.any(|other| other == name) => {
+            source.error(span.start, format!("there are two {item}s `{name}`"), None);
+        }
+        Some(_) => {}
+    }
+}
+
+/// Reads the name of a webhook, and checks that it is declared.
+fn read_webhook(rules: &RuleSet, section: &Section<'_>) -> Option<(String, Range<usize>)> {
+    let webhook = section.text("webhook");
+    if let Some((name, span)) = &webhook
+        && !rules.webhooks.contains_key(name)
+    {
+        section.source.error(
+            span.start,
+            format!("there is no webhook `{name}`"),
+            Some("declare it in webhooks.toml".into()),
+        );
+    }
+    webhook
 }
 
 fn program(

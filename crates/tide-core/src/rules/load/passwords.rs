@@ -18,20 +18,7 @@ pub(super) fn password(
     let length = section
         .number("length")
         .map_or(20, |length| length as usize);
-    let sets: Vec<String> = section
-        .texts("sets")
-        .into_iter()
-        .map(|(set, span)| {
-            if !PASSWORD_SETS.contains(&set.as_str()) {
-                source.error(
-                    span.start,
-                    format!("there is no character set `{set}`"),
-                    Some(format!("choose from {}", PASSWORD_SETS.join(", "))),
-                );
-            }
-            set
-        })
-        .collect();
+    let sets = read_sets(&section);
     if !(8..=128).contains(&length) {
         source.error(
             section.at,
@@ -39,24 +26,7 @@ pub(super) fn password(
             Some("choose a length from 8 to 128".into()),
         );
     }
-    if let (Some((name, span)), Some(schema)) = (&attribute, schema)
-        && schema.get(name).is_none()
-        // Attributes of secrets are kept out of what is known of a system.
-        && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
-    {
-        source.error(
-            span.start,
-            format!("the system has no attribute `{name}`"),
-            None,
-        );
-    }
-    if attribute.is_none() {
-        source.error(
-            section.at,
-            "the attribute of the password is missing",
-            Some("attribute = \"userPassword\"".into()),
-        );
-    }
+    check_attribute(&section, schema, &attribute);
     let shown_to: Vec<String> = section
         .texts("visible_to")
         .into_iter()
@@ -113,4 +83,50 @@ pub(super) fn password(
         in_step,
         carry,
     })
+}
+
+/// Reads the character sets.
+fn read_sets(section: &Section<'_>) -> Vec<String> {
+    let source = section.source;
+    section
+        .texts("sets")
+        .into_iter()
+        .map(|(set, span)| {
+            if !PASSWORD_SETS.contains(&set.as_str()) {
+                source.error(
+                    span.start,
+                    format!("there is no character set `{set}`"),
+                    Some(format!("choose from {}", PASSWORD_SETS.join(", "))),
+                );
+            }
+            set
+        })
+        .collect()
+}
+
+/// Checks that the attribute of the password is named and exists.
+fn check_attribute(
+    section: &Section<'_>,
+    schema: Option<&Schema>,
+    attribute: &Option<(String, std::ops::Range<usize>)>,
+) {
+    let source = section.source;
+    if let (Some((name, span)), Some(schema)) = (attribute, schema)
+        && schema.get(name).is_none()
+        // Attributes of secrets are kept out of what is known of a system.
+        && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
+    {
+        source.error(
+            span.start,
+            format!("the system has no attribute `{name}`"),
+            None,
+        );
+    }
+    if attribute.is_none() {
+        source.error(
+            section.at,
+            "the attribute of the password is missing",
+            Some("attribute = \"userPassword\"".into()),
+        );
+    }
 }

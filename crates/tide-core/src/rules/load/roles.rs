@@ -2,7 +2,7 @@
 
 use super::super::RuleSet;
 use super::super::read::Section;
-use super::{program, scopes};
+use super::{check_name, program, scopes};
 use crate::expr::Root;
 use crate::model::ObjectType;
 use crate::roles::{ROLES, Role, RoleValue};
@@ -19,17 +19,13 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
             continue;
         };
         let name = section.text("name");
-        match &name {
-            None => source.error(
-                section.at,
-                "a role needs a name",
-                Some("name = \"deck officer\"".into()),
-            ),
-            Some((name, span)) if all.iter().any(|other| other.name == *name) => {
-                source.error(span.start, format!("there are two roles `{name}`"), None);
-            }
-            Some(_) => {}
-        }
+        check_name(
+            &section,
+            &name,
+            "role",
+            "name = \"deck officer\"",
+            all.iter().map(|other| &other.name),
+        );
         let kinds: Vec<(&'static str, ObjectType)> = ObjectType::ALL
             .iter()
             .map(|kind| (kind.as_str(), *kind))
@@ -56,51 +52,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
                 Some(format!("choose from 0 to {LONGEST}")),
             );
         }
-        let mut values: Vec<RoleValue> = Vec::new();
-        for (key, binding) in [("binding", true), ("defaults", false)] {
-            let Some(own) = section.section(key) else {
-                continue;
-            };
-            for (attribute, at, value) in own.entries() {
-                let place = source.place(at);
-                let declared = rules
-                    .identities
-                    .get(&kind)
-                    .and_then(|identity| identity.get(attribute));
-                match declared {
-                    None => source.error(
-                        at,
-                        format!("identities.toml declares no attribute `{attribute}`"),
-                        None,
-                    ),
-                    Some(declared)
-                        if declared.unique
-                            || declared.generated.is_some()
-                            || declared.spread.is_some()
-                            || declared.reference.is_some() =>
-                    {
-                        let text = format!("`{attribute}` is personal: a role cannot set it");
-                        source.error(at, text, Some("roles set plain attributes".into()));
-                    }
-                    Some(_) => {}
-                }
-                let Some(text) = value.get_ref().as_str() else {
-                    source.error(
-                        value.span().start,
-                        format!("`{attribute}` needs an expression"),
-                        Some(format!("{attribute} = '\"…\"'")),
-                    );
-                    continue;
-                };
-                let found = program(source, &(text.to_owned(), value.span()), &known);
-                values.extend(found.map(|value| RoleValue {
-                    attribute: attribute.to_owned(),
-                    value,
-                    binding,
-                    place,
-                }));
-            }
-        }
+        let values = read_values(rules, &section, kind, known);
         let place = section.place();
         places.push(section.at);
         section.done();
@@ -115,7 +67,71 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
             place,
         });
     }
-    for (role, at) in all.iter().zip(&places) {
+    check_includes(source, &all, &places);
+    equal_priorities(rules, &all, &places, &root);
+    root.done();
+    all
+}
+
+/// Reads the values that a role gives.
+fn read_values(
+    rules: &RuleSet,
+    section: &Section<'_>,
+    kind: ObjectType,
+    known: crate::expr::ExprScope<'_>,
+) -> Vec<RoleValue> {
+    let source = section.source;
+    let mut values: Vec<RoleValue> = Vec::new();
+    for (key, binding) in [("binding", true), ("defaults", false)] {
+        let Some(own) = section.section(key) else {
+            continue;
+        };
+        for (attribute, at, value) in own.entries() {
+            let place = source.place(at);
+            let declared = rules
+                .identities
+                .get(&kind)
+                .and_then(|identity| identity.get(attribute));
+            match declared {
+                None => source.error(
+                    at,
+                    format!("identities.toml declares no attribute `{attribute}`"),
+                    None,
+                ),
+                Some(declared)
+                    if declared.unique
+                        || declared.generated.is_some()
+                        || declared.spread.is_some()
+                        || declared.reference.is_some() =>
+                {
+                    let text = format!("`{attribute}` is personal: a role cannot set it");
+                    source.error(at, text, Some("roles set plain attributes".into()));
+                }
+                Some(_) => {}
+            }
+            let Some(text) = value.get_ref().as_str() else {
+                source.error(
+                    value.span().start,
+                    format!("`{attribute}` needs an expression"),
+                    Some(format!("{attribute} = '\"…\"'")),
+                );
+                continue;
+            };
+            let found = program(source, &(text.to_owned(), value.span()), &known);
+            values.extend(found.map(|value| RoleValue {
+                attribute: attribute.to_owned(),
+                value,
+                binding,
+                place,
+            }));
+        }
+    }
+    values
+}
+
+/// Checks that roles include existing roles of their type, without a cycle.
+fn check_includes(source: &crate::rules::read::RuleSource<'_>, all: &[Role], places: &[usize]) {
+    for (role, at) in all.iter().zip(places) {
         for other in &role.includes {
             match all.iter().find(|one| one.name == *other) {
                 None => source.error(
@@ -133,7 +149,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
                         None,
                     );
                 }
-                Some(_) if reaches(&all, other, &role.name) => {
+                Some(_) if reaches(all, other, &role.name) => {
                     source.error(
                         *at,
                         format!(
@@ -147,9 +163,6 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
             }
         }
     }
-    equal_priorities(rules, &all, &places, &root);
-    root.done();
-    all
 }
 
 /// Does a role bring another, by however many?

@@ -12,49 +12,7 @@ use toml::Spanned;
 use toml::de::DeValue;
 
 pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSource<'_>) -> Scope {
-    let containers = |key: &'static str| -> Vec<Container> {
-        section
-            .list(key)
-            .into_iter()
-            .filter_map(|item| {
-                let (text, one_level) = match item.get_ref() {
-                    DeValue::String(text) => (text.to_string(), false),
-                    DeValue::Table(_) => {
-                        let table = section.as_section(key, item, "a container")?;
-                        let dn = table.text("dn").map(|(dn, _)| dn);
-                        let one = table
-                            .word("levels", &[("one", true), ("all", false)])
-                            .unwrap_or_default();
-                        table.done();
-                        (dn?, one)
-                    }
-                    other => {
-                        source.error(
-                            item.span().start,
-                            format!("a container must be a DN in quotes, not {}", kind(other)),
-                            None,
-                        );
-                        return None;
-                    }
-                };
-                match text.parse::<Dn>() {
-                    Ok(dn) => Some(Container {
-                        dn,
-                        one_level,
-                        place: source.place(item.span().start),
-                    }),
-                    Err(error) => {
-                        source.error(
-                            item.span().start,
-                            error.to_string(),
-                            Some("for example: \"ou=people,dc=skerry,dc=example\"".into()),
-                        );
-                        None
-                    }
-                }
-            })
-            .collect()
-    };
+    let containers = |key: &'static str| -> Vec<Container> { read_containers(&section, key) };
     let within = containers("within");
     let except = containers("except");
     let (groups, not_groups) = (groups(&section, "groups"), groups(&section, "not_groups"));
@@ -96,6 +54,52 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
         filter,
         conditions,
     }
+}
+
+/// Reads containers, each a DN or a table with its levels.
+fn read_containers(section: &Section<'_>, key: &'static str) -> Vec<Container> {
+    let source = section.source;
+    section
+        .list(key)
+        .into_iter()
+        .filter_map(|item| {
+            let (text, one_level) = match item.get_ref() {
+                DeValue::String(text) => (text.to_string(), false),
+                DeValue::Table(_) => {
+                    let table = section.as_section(key, item, "a container")?;
+                    let dn = table.text("dn").map(|(dn, _)| dn);
+                    let one = table
+                        .word("levels", &[("one", true), ("all", false)])
+                        .unwrap_or_default();
+                    table.done();
+                    (dn?, one)
+                }
+                other => {
+                    source.error(
+                        item.span().start,
+                        format!("a container must be a DN in quotes, not {}", kind(other)),
+                        None,
+                    );
+                    return None;
+                }
+            };
+            match text.parse::<Dn>() {
+                Ok(dn) => Some(Container {
+                    dn,
+                    one_level,
+                    place: source.place(item.span().start),
+                }),
+                Err(error) => {
+                    source.error(
+                        item.span().start,
+                        error.to_string(),
+                        Some("for example: \"ou=people,dc=skerry,dc=example\"".into()),
+                    );
+                    None
+                }
+            }
+        })
+        .collect()
 }
 
 /// Groups, each as its name or as a table.
