@@ -297,7 +297,7 @@ impl Demo {
         Ok(if self.check {
             play::check(&stage).await?
         } else if self.season {
-            self.play_season(&stage, &engine, &clock).await?
+            self.play_season(&stage, engine, &clock).await?
         } else {
             welcome(&stage);
             serve::stopped().await;

@@ -185,25 +185,8 @@ pub async fn play(
     clock: &SeaClock,
     pace: Duration,
 ) -> anyhow::Result<ExitCode> {
-    let (connection, mut ldap) = LdapConnAsync::new(stage.harbour.url()).await?;
-    tokio::spawn(async move { connection.drive().await });
-    let (admin, password) = stage.harbour.admin();
-    ldap.simple_bind(admin, password).await?.success()?;
-    let lines = std::fs::read_to_string(&stage.roster)?
-        .lines()
-        .map(str::to_owned)
-        .collect();
-    let zone = TimeZone::get("Atlantic/Faroe")?;
-    let first = engine.now().to_zoned(zone.clone()).date();
-    let mut season = Season {
-        stage,
-        engine,
-        clock,
-        zone,
-        ldap,
-        lines,
-        told: BTreeMap::new(),
-    };
+    let mut season = Season::prepare(stage, engine, clock).await?;
+    let first = engine.now().to_zoned(season.zone.clone()).date();
     let moment = |day: Date, zone: &TimeZone| {
         anyhow::Ok(day.at(0, 0, 0, 0).to_zoned(zone.clone())?.timestamp())
     };
@@ -267,6 +250,34 @@ pub async fn play(
     season.end(first + DAYS.days(), leavers, joiners).await
 }
 
+impl<'a> Season<'a> {
+    /// Connects to the directory as its administrator, and reads the roster.
+    async fn prepare(
+        stage: &'a Stage,
+        engine: &'a Arc<Engine>,
+        clock: &'a SeaClock,
+    ) -> anyhow::Result<Season<'a>> {
+        let (connection, mut ldap) = LdapConnAsync::new(stage.harbour.url()).await?;
+        tokio::spawn(async move { connection.drive().await });
+        let (admin, password) = stage.harbour.admin();
+        ldap.simple_bind(admin, password).await?.success()?;
+        let lines = std::fs::read_to_string(&stage.roster)?
+            .lines()
+            .map(str::to_owned)
+            .collect();
+        let zone = TimeZone::get("Atlantic/Faroe")?;
+        Ok(Season {
+            stage,
+            engine,
+            clock,
+            zone,
+            ldap,
+            lines,
+            told: BTreeMap::new(),
+        })
+    }
+}
+
 /// Gives every active person an account, and watches the service.
 async fn create_accounts(engine: &Arc<Engine>, season: &Season<'_>) -> anyhow::Result<()> {
     println!("  every active person gets an account …");
@@ -325,7 +336,7 @@ async fn move_or_rename(
 /// Extends a contract, or hires people again, on the days for it.
 fn extend_or_rehire(
     season: &mut Season<'_>,
-    leavers: &mut Vec<Hand>,
+    leavers: &mut [Hand],
     day: i32,
     today: Date,
     read: &mut bool,

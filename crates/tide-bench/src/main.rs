@@ -441,7 +441,7 @@ async fn measure_bare_creations(
     http: &reqwest::Client,
 ) -> anyhow::Result<f64> {
     let floor_make = pace(users, |n| {
-        let (http, url) = (http.clone(), url.clone());
+        let (http, url) = (http.clone(), url.to_owned());
         async move {
             let answer: Value = http
                 .post(format!("{url}/bare"))
@@ -465,7 +465,7 @@ async fn measure_bare_look_ups(
     http: &reqwest::Client,
 ) -> anyhow::Result<f64> {
     let floor_find = pace(users, |n| {
-        let (http, url) = (http.clone(), url.clone());
+        let (http, url) = (http.clone(), url.to_owned());
         async move {
             let answer: Value = http
                 .get(format!("{url}/bare/crew{n}@skerry.example"))

@@ -196,7 +196,7 @@ fn labelled(seed: u64, count: usize, mix: &Mix) -> Labelled {
 
 /// Gives some people the name and the telephone of the one before. Returns their places.
 fn make_twins(
-    people: &mut Vec<Crew>,
+    people: &mut [Crew],
     dice: &mut Dice,
     hit: impl Fn(&mut Dice, &str) -> bool,
 ) -> Vec<usize> {

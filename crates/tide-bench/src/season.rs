@@ -399,7 +399,7 @@ async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
 /// Changes one person on this day, at random.
 fn live_through(
     dice: &mut Dice,
-    hands: &mut Vec<Hand>,
+    hands: &mut [Hand],
     told: &mut BTreeMap<&str, usize>,
     day: usize,
     today: Date,

@@ -169,42 +169,56 @@ impl ServerCertVerifier for Pinned {
 pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
     let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));
-    if says(&[
-        "unknownissuer",
-        "unknown issuer",
-        "badsignature",
-        "causedasendentity",
-    ]) {
-        ConnectError::system_down(
-            "tls_untrusted",
-            format!("the certificate of {host} is not signed by a trusted authority"),
-            "give the authority's certificate as PEM (`--ca FILE`), or pin this one certificate",
-        )
-    } else if says(&["applicationverificationfailure"]) {
-        ConnectError::system_down(
-            "tls_pin",
-            format!("{host} presents another certificate than the pinned one"),
-            "if it was renewed, pin the new one; otherwise the connection may be intercepted",
-        )
-    } else if says(&["notvalidforname", "not valid for name"]) {
-        ConnectError::system_down(
-            "tls_name",
-            format!("the certificate is not valid for the name {host}"),
-            "connect with a name in the certificate",
-        )
-    } else if says(&["notvalidyet", "not valid yet"]) {
-        ConnectError::system_down(
-            "tls_not_yet",
-            format!("the certificate of {host} is not valid yet"),
-            "check the clocks of both machines, and the start of validity",
-        )
-    } else if says(&["expired"]) {
-        ConnectError::system_down(
-            "tls_expired",
-            format!("the certificate of {host} has expired"),
-            "renew the certificate on the server",
-        )
-    } else if says(&["handshake eof"]) {
+    fault_of_certificate(host, &says).unwrap_or_else(|| fault_of_handshake(host, text, &says))
+}
+
+/// What is wrong with the certificate of the server, by the error of the TLS library.
+fn fault_of_certificate(host: &str, says: &dyn Fn(&[&str]) -> bool) -> Option<ConnectError> {
+    Some(
+        if says(&[
+            "unknownissuer",
+            "unknown issuer",
+            "badsignature",
+            "causedasendentity",
+        ]) {
+            ConnectError::system_down(
+                "tls_untrusted",
+                format!("the certificate of {host} is not signed by a trusted authority"),
+                "give the authority's certificate as PEM (`--ca FILE`), or pin this one certificate",
+            )
+        } else if says(&["applicationverificationfailure"]) {
+            ConnectError::system_down(
+                "tls_pin",
+                format!("{host} presents another certificate than the pinned one"),
+                "if it was renewed, pin the new one; otherwise the connection may be intercepted",
+            )
+        } else if says(&["notvalidforname", "not valid for name"]) {
+            ConnectError::system_down(
+                "tls_name",
+                format!("the certificate is not valid for the name {host}"),
+                "connect with a name in the certificate",
+            )
+        } else if says(&["notvalidyet", "not valid yet"]) {
+            ConnectError::system_down(
+                "tls_not_yet",
+                format!("the certificate of {host} is not valid yet"),
+                "check the clocks of both machines, and the start of validity",
+            )
+        } else if says(&["expired"]) {
+            ConnectError::system_down(
+                "tls_expired",
+                format!("the certificate of {host} has expired"),
+                "renew the certificate on the server",
+            )
+        } else {
+            return None;
+        },
+    )
+}
+
+/// Why there is no connection, other than the server's certificate.
+fn fault_of_handshake(host: &str, text: &str, says: &dyn Fn(&[&str]) -> bool) -> ConnectError {
+    if says(&["handshake eof"]) {
         ConnectError::system_down(
             "tls_version",
             format!(

@@ -266,7 +266,7 @@ fn shown(at: Timestamp, zone: &TimeZone) -> String {
 }
 
 /// How a person's time ends.
-struct Ending {
+struct PersonEnd {
     at: Timestamp,
     why: String,
     /// From when on the person is `leaving`; none where the end is not known beforehand.
@@ -331,7 +331,7 @@ impl LifecycleRules {
     /// When a person left by inactivity, if that is configured. A person without any use has not
     /// left by it.
     #[allow(clippy::type_complexity)]
-    fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<Ending>, Reason> {
+    fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<PersonEnd>, Reason> {
         let (Some(program), true) = (&self.used, self.unused_days > 0) else {
             return Ok(None);
         };
@@ -360,7 +360,7 @@ impl LifecycleRules {
         // After a reactivation, the period starts again.
         let from = used.max(facts.claimed.unwrap_or(used));
         let why = format!("no use since {}", shown(used, &self.zone));
-        Ok(Some(Ending {
+        Ok(Some(PersonEnd {
             at: later(from, self.unused_days, &self.zone),
             why,
             notice: None,
@@ -489,8 +489,8 @@ impl LifecycleRules {
         days: LifecycleDays,
         ends: Option<Timestamp>,
         absent: Option<(Timestamp, String)>,
-    ) -> Result<Option<Ending>, Reason> {
-        let dated = ends.map(|ends| Ending {
+    ) -> Result<Option<PersonEnd>, Reason> {
+        let dated = ends.map(|ends| PersonEnd {
             at: later(ends, days.grace, &self.zone),
             why: "the last day has passed".to_owned(),
             notice: Some(earlier(ends, days.notice, &self.zone)),
@@ -502,14 +502,14 @@ impl LifecycleRules {
             } else {
                 format!(" (“{}”)", departure.comment)
             };
-            Ending {
+            PersonEnd {
                 at: departure.at,
                 why: format!("departure by {}{comment}", departure.principal),
                 notice: Some(earlier(departure.at, days.notice, &self.zone)),
                 by: LeftBy::Operator,
             }
         });
-        let absent = absent.map(|(at, why)| Ending {
+        let absent = absent.map(|(at, why)| PersonEnd {
             at,
             why,
             notice: None,
@@ -550,7 +550,7 @@ impl LifecycleRules {
         &self,
         days: LifecycleDays,
         starts: Option<Timestamp>,
-        end: Option<&Ending>,
+        end: Option<&PersonEnd>,
     ) -> Vec<(Timestamp, LifecycleTransition)> {
         let mut moments: Vec<(Timestamp, LifecycleTransition)> = Vec::new();
         moments.extend(starts.filter(|_| days.ready > 0).map(|at| {

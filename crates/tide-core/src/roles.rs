@@ -313,13 +313,16 @@ pub fn values<'r>(
     Ok(all)
 }
 
+/// A role, its rule for an attribute, and the values that this gives.
+type RoleCandidate<'r> = (&'r Role, &'r RoleValue, Vec<Value>);
+
 /// The value that a role gives an attribute, if it gives one.
 fn value_of<'r>(
     role: &'r Role,
     attribute: &str,
     binding: bool,
     read: &EvalInputs<'_>,
-) -> Option<Result<(&'r Role, &'r RoleValue, Vec<Value>), Reason>> {
+) -> Option<Result<RoleCandidate<'r>, Reason>> {
     let own = role.values.iter().find(|value| {
         value.binding == binding && value.attribute.eq_ignore_ascii_case(attribute)
     })?;
@@ -335,7 +338,7 @@ fn value_of<'r>(
 }
 
 /// The values of all candidates, each once.
-fn distinct_values(candidates: &[(&Role, &RoleValue, Vec<Value>)]) -> Vec<Value> {
+fn distinct_values(candidates: &[RoleCandidate<'_>]) -> Vec<Value> {
     let mut values: Vec<Value> = Vec::new();
     for one in candidates.iter().flat_map(|(.., values)| values) {
         if !values.contains(one) {

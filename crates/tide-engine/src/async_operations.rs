@@ -153,8 +153,8 @@ impl Engine {
                 .map(|account| (account.key, account.name)),
             None => None,
         };
-        let write = Write::new(change.object, change.kind, account, change.values.clone());
-        write
+        
+        Write::new(change.object, change.kind, account, change.values.clone())
     }
 
     /// Searches for accounts with an unknown creation outcome of runs that have ended, and links

@@ -228,7 +228,7 @@ impl Engine {
     /// Adds the leavers whose access is still open.
     async fn add_open_access(&self, all: &mut Vec<Attention>) -> Result<(), EngineError> {
         let leavers = self.store.leavers_on_hold().await?;
-        Ok(if !leavers.is_empty() {
+        let _: () = if !leavers.is_empty() {
             let names = leavers
                 .iter()
                 .take(NAMED)
@@ -238,7 +238,8 @@ impl Engine {
                 names,
                 ..Attention::new(AttentionKind::OpenAccess, leavers.len() as i64)
             });
-        })
+        };
+        Ok(())
     }
 
     /// Adds the changes on hold, by cause.

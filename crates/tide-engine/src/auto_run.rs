@@ -74,6 +74,37 @@ fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdat
     }
 }
 
+fn fingerprints(changes: &[Change]) -> Vec<String> {
+    changes
+        .iter()
+        .map(|change| change.fingerprint.clone())
+        .collect()
+}
+
+/// The identities that changes are about.
+fn identities_of<'c>(changes: impl IntoIterator<Item = &'c Change>) -> HashSet<String> {
+    changes
+        .into_iter()
+        .map(|change| change.identity.clone())
+        .filter(|id| !id.is_empty())
+        .collect()
+}
+
+/// Keeps the changes that are sent, and the outcomes of their people.
+fn keep_sent(outcome: &mut Outcome) {
+    outcome.changes.retain(|change| change.hold.is_none());
+    let about: HashSet<&str> = outcome
+        .changes
+        .iter()
+        .map(|change| change.identity.as_str())
+        .collect();
+    outcome.decided.retain(|line| {
+        line.identity
+            .as_deref()
+            .is_some_and(|id| about.contains(id))
+    });
+}
+
 impl Engine {
     /// Opens the circuit breaker of a system, or keeps it open longer. Changes of other systems
     /// continue.
@@ -210,20 +241,13 @@ impl Engine {
         outcome.changes.retain(now);
         // Changes that the run sends itself, or has sent since these records were read, need no
         // preemption.
-        let prints: Vec<String> = outcome
-            .changes
-            .iter()
-            .map(|change| change.fingerprint.clone())
-            .collect();
+        let prints = fingerprints(&outcome.changes);
         let does = self.store.seen_to(run, &prints, true).await?;
         let new = outcome
             .changes
             .iter()
             .filter(|change| !does.contains(&change.fingerprint));
-        let about: HashSet<String> = new
-            .map(|change| change.identity.clone())
-            .filter(|id| !id.is_empty())
-            .collect();
+        let about = identities_of(new);
         if about.is_empty() {
             return Ok(None);
         }
@@ -258,13 +282,7 @@ impl Engine {
                 Ok(Some(id))
             }
             Err(error) => {
-                self.finish(
-                    id,
-                    ChangeSetState::Failed,
-                    Some(&error.to_string()),
-                    SERVICE_PRINCIPAL,
-                )
-                .await;
+                self.fail_run(id, &error).await;
                 Err(error)
             }
         }
@@ -298,12 +316,13 @@ impl Engine {
 
     /// Waits for requests in flight about these identities.
     async fn wait_for_in_flight(self: &Arc<Self>, about: Vec<String>) -> Result<(), EngineError> {
-        Ok(for _ in 0..MAX_IN_FLIGHT_CHECKS {
+        let _: () = for _ in 0..MAX_IN_FLIGHT_CHECKS {
             if self.store.on_the_wire(&about).await? == 0 {
                 break;
             }
             self.clock.sleep(DEBOUNCE).await;
-        })
+        };
+        Ok(())
     }
 
     /// The next time after `now` at which a run is due: the end of a backoff, of a breaker or of a
@@ -405,19 +424,10 @@ impl Engine {
         }
         // The run lists only the people of its changes; holds of others are stored separately.
         let outcome = &mut news.outcome;
-        outcome.changes.retain(|change| change.hold.is_none());
-        let about: HashSet<&str> = outcome
-            .changes
-            .iter()
-            .map(|change| change.identity.as_str())
-            .collect();
-        outcome.decided.retain(|line| {
-            line.identity
-                .as_deref()
-                .is_some_and(|id| about.contains(id))
-        });
-        let accounts = sent_to(&outcome.changes);
-        self.mark_run_sent(about, accounts).await;
+        keep_sent(outcome);
+        let about = identities_of(&outcome.changes);
+        self.mark_sent(sent_to(&outcome.changes).into_iter(), about.into_iter())
+            .await;
         let closes = outcome
             .changes
             .iter()
@@ -439,26 +449,15 @@ impl Engine {
             self.wake.notify_one();
         }
         if let Err(error) = done {
-            self.finish(
-                id,
-                ChangeSetState::Failed,
-                Some(&error.to_string()),
-                SERVICE_PRINCIPAL,
-            )
-            .await;
+            self.fail_run(id, &error).await;
             return Err(error);
         }
         Ok(Some(id))
     }
 
-    /// Marks what a run sends, so that the next decision looks at it again.
-    async fn mark_run_sent(self: &Arc<Self>, about: HashSet<&str>, accounts: Vec<i64>) {
-        let identities: Vec<String> = about
-            .iter()
-            .filter(|id| !id.is_empty())
-            .map(|id| (*id).to_owned())
-            .collect();
-        self.mark_sent(accounts.into_iter(), identities.into_iter())
+    async fn fail_run(&self, id: i64, error: &EngineError) {
+        let text = error.to_string();
+        self.finish(id, ChangeSetState::Failed, Some(&text), SERVICE_PRINCIPAL)
             .await;
     }
 

@@ -475,10 +475,10 @@ impl Engine {
                 .of(&row.name, object)
                 .is_none_or(|types| types.is_target())
         };
-        let given = lock(&self.compiled_rules)
+        
+        lock(&self.compiled_rules)
             .as_ref()
-            .is_none_or(|(_, rules)| types(rules));
-        given
+            .is_none_or(|(_, rules)| types(rules))
     }
 
     /// Notes accounts that differ, and wakes a run unless one has read them.

@@ -221,23 +221,24 @@ impl Engine {
 
     /// After a restore, a pushing system must have sent its records again.
     async fn check_restored(&self, row: &SystemRow, object: ObjectType) -> Result<(), EngineError> {
+        let _: () = if row.kind == SystemKind::Push
+            && let Some((unsent, all)) = self
+                .store
+                .unsent_since_restore(&row.name, object)
+                .await?
+                .filter(|(unsent, _)| *unsent > 0)
+        {
+            let name = &row.name;
+            let said = format!(
+                "a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since"
+            );
+            let remedy = format!(
+                "have it send everything again; or accept the records of the backup: `eager-tide systems accept-records {name}`"
+            );
+            return Err(ConnectError::permanent("outdated", said, remedy).into());
+        };
         Ok(
-            if row.kind == SystemKind::Push
-                && let Some((unsent, all)) = self
-                    .store
-                    .unsent_since_restore(&row.name, object)
-                    .await?
-                    .filter(|(unsent, _)| *unsent > 0)
-            {
-                let name = &row.name;
-                let said = format!(
-                    "a backup was restored, and {name} has not sent {unsent} of its {all} records of type {object} since"
-                );
-                let remedy = format!(
-                    "have it send everything again; or accept the records of the backup: `eager-tide systems accept-records {name}`"
-                );
-                return Err(ConnectError::permanent("outdated", said, remedy).into());
-            },
+            (),
         )
     }
 

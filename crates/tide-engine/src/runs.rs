@@ -293,11 +293,12 @@ impl Engine {
                 set.kind
             )));
         }
-        Ok(if let Some(day) = &set.as_of {
+        let _: () = if let Some(day) = &set.as_of {
             return Err(EngineError::Conflict(format!(
                 "preview {preview} is as of {day}: create a preview as of now, and run that"
             )));
-        })
+        };
+        Ok(())
     }
 
     /// Cancels a run or preview: requests in flight complete, the rest is canceled.

@@ -153,7 +153,7 @@ impl DomainController {
 /// Creates the domain.
 fn provision(
     folder: &tempfile::TempDir,
-    at: &std::path::PathBuf,
+    at: &std::path::Path,
     password: &str,
 ) -> anyhow::Result<()> {
     let made = Command::new(program("samba-tool").context("samba-tool is not installed")?)

@@ -311,7 +311,7 @@ async fn create_draft(
         .map(read)
         .transpose()?
         .map(|files| files.files);
-    Ok(client
+    client
         .send(
             Method::POST,
             "rules/drafts",
@@ -321,7 +321,7 @@ async fn create_draft(
                 files,
             },
         )
-        .await?)
+        .await
 }
 
 fn show_impact(reach: &Reach, impact: &ImpactView) -> anyhow::Result<ExitCode> {

@@ -390,9 +390,9 @@ impl Matches {
         }
         let mut answers = Vec::with_capacity(lines.len());
         for line in lines {
-            answers.push(self.answer(&client, line, decision).await?);
+            answers.push(self.answer(client, line, decision).await?);
         }
-        self.send(&client, reach, &answers).await
+        self.send(client, reach, &answers).await
     }
 
     /// Prints the counts of each status, the links and the answers.

@@ -5,6 +5,7 @@ mod codes;
 pub mod connection;
 pub mod decisions;
 pub mod drafts;
+mod event_shape;
 pub mod feeds;
 mod freshness;
 pub mod holds;

@@ -1,6 +1,6 @@
 //! `eager-tide systems …`.
 
-use super::connection::{Connection, file, secret_from_input};
+use super::connection::{Connection, secret_from_input};
 use super::schedule::{self, Timing, timing};
 use super::{Client, Reach, output, segment};
 use crate::client::codes::label;
@@ -8,15 +8,13 @@ use crate::client::freshness;
 use anyhow::{Context, bail};
 use clap::Subcommand;
 use reqwest::Method;
-use std::path::PathBuf;
 use std::process::ExitCode;
 use tide_api::{
     AcceptedRecords, Account, AddedSystem, BadRow, Branch, CheckReport, CheckStep, CreatedToken,
-    EventSample, EventShape, FirstRules, NewSecret, NewSettings, NewSystem, NewToken, Operation,
-    Permission, ReadResult, Retirement, SchemaAttribute, System, SystemState, Token,
+    FirstRules, NewSecret, NewSettings, NewSystem, NewToken, Operation, Permission, ReadResult,
+    Retirement, SchemaAttribute, System, SystemState, Token,
 };
 use tide_core::ObjectType;
-use tide_core::states::EventKind;
 use tide_core::states::SystemHealth;
 
 /// The commands of `systems`.
@@ -102,31 +100,7 @@ pub enum Systems {
         name: String,
     },
     /// Learn the shape of a system's events from a sample, or show their JSON Schema
-    Events {
-        /// The system
-        name: String,
-        /// A file with an event as the system sends it
-        #[arg(long, value_name = "FILE")]
-        sample: Option<PathBuf>,
-        /// Path of the kind of event, if it is not detected
-        #[arg(long, value_name = "PATH")]
-        event: Option<String>,
-        /// Path of the key, if it is not detected
-        #[arg(long, value_name = "PATH")]
-        key: Option<String>,
-        /// Path of the event's id, if it is not detected: repeated events are processed once
-        #[arg(long, value_name = "PATH")]
-        id: Option<String>,
-        /// Path of a number that increases with each event of a record, if it is not detected
-        #[arg(long, value_name = "PATH")]
-        sequence: Option<String>,
-        /// Path of the time of the event, if it is not detected
-        #[arg(long, value_name = "PATH")]
-        time: Option<String>,
-        /// A value and the kind of event it stands for: hire=joiner
-        #[arg(long = "kind", value_name = "VALUE=KIND")]
-        kinds: Vec<String>,
-    },
+    Events(Box<super::event_shape::EventShapeArgs>),
     /// Make a system writable or read-only, pause or resume it
     Set {
         /// The system
@@ -328,50 +302,25 @@ impl Systems {
     pub async fn run(self, reach: &Reach) -> anyhow::Result<ExitCode> {
         let client = reach.client()?;
         match self {
-            Systems::List => {
-                list_systems(reach, &client).await?;
-            }
-            Systems::Show { name, schema: true } => {
-                show_schema(reach, &client, name).await?;
-            }
+            Systems::List => list_systems(reach, &client).await?,
+            Systems::Show { name, schema: true } => show_schema(reach, &client, name).await?,
             Systems::Show {
                 name,
                 schema: false,
-            } => {
-                show_system(reach, &client, name).await?;
-            }
+            } => show_system(reach, &client, name).await?,
             Systems::Add(connection) => return add(&client, reach, *connection).await,
-            Systems::Test { name } => {
-                let report = test(
-                    &client,
-                    reach,
-                    &format!("systems/{}/test", segment(&name)),
-                    &(),
-                )
-                .await?;
-                return Ok(if report.healthy {
-                    ExitCode::SUCCESS
-                } else {
-                    ExitCode::from(1)
-                });
-            }
+            Systems::Test { name } => return test_system(reach, &client, &name).await,
             Systems::Arm { name } => set_armed(&client, reach, &name, true).await?,
             Systems::Disarm { name } => set_armed(&client, reach, &name, false).await?,
-            Systems::Retire { name, confirm } => {
-                retire(reach, &client, name, confirm).await?;
-            }
+            Systems::Retire { name, confirm } => retire(reach, &client, name, confirm).await?,
             Systems::Remove { name } => {
                 client
                     .tell::<()>(Method::DELETE, &format!("systems/{}", segment(&name)), None)
                     .await?;
                 output::line(&format!("{name} and its records were removed"));
             }
-            Systems::Tree { name, below } => {
-                show_tree(reach, &client, name, below).await?;
-            }
-            Systems::Permissions { name } => {
-                show_permissions(reach, &client, name).await?;
-            }
+            Systems::Tree { name, below } => show_tree(reach, &client, name, below).await?,
+            Systems::Permissions { name } => show_permissions(reach, &client, name).await?,
             Systems::Token {
                 name,
                 label,
@@ -387,59 +336,9 @@ impl Systems {
                     .await?;
                 output::line("the token was revoked");
             }
-            Systems::Quarantine { name } => {
-                show_quarantine(reach, &client, name).await?;
-            }
-            Systems::AcceptRecords { name } => {
-                accept_records(reach, &client, name).await?;
-            }
-            Systems::Events {
-                name,
-                sample,
-                event,
-                key,
-                id,
-                sequence,
-                time,
-                kinds,
-            } => {
-                let name = segment(&name);
-                let Some(path) = sample else {
-                    let schema: serde_json::Value =
-                        client.get(&format!("events/{name}/schema"), &[]).await?;
-                    output::json(&schema)?;
-                    return Ok(ExitCode::SUCCESS);
-                };
-                let sample = serde_json::from_str(&file(&path)?)
-                    .with_context(|| format!("{} is not JSON", path.display()))?;
-                let meaning = |pair: &String| {
-                    let (word, kind) = pair
-                        .split_once('=')
-                        .with_context(|| format!("`{pair}` is not VALUE=KIND"))?;
-                    let kind = EventKind::parse(kind).with_context(|| {
-                        format!("`{kind}` is not a kind of event: use joiner, mover or leaver")
-                    })?;
-                    Ok((word.to_owned(), kind))
-                };
-                let kinds = kinds.iter().map(meaning).collect::<anyhow::Result<_>>()?;
-                let sample = EventSample {
-                    sample,
-                    event,
-                    key,
-                    id,
-                    sequence,
-                    time,
-                    kinds,
-                };
-                let learned: EventShape = client
-                    .send(Method::PUT, &format!("events/{name}/shape"), &sample)
-                    .await?;
-                if reach.json() {
-                    output::json(&learned)?;
-                } else {
-                    print_event_shape(learned);
-                }
-            }
+            Systems::Quarantine { name } => show_quarantine(reach, &client, name).await?,
+            Systems::AcceptRecords { name } => accept_records(reach, &client, name).await?,
+            Systems::Events(args) => args.run(reach, &client).await?,
             Systems::Set {
                 name,
                 writable,
@@ -462,28 +361,36 @@ impl Systems {
                 name,
                 settings,
                 with_secret,
-            } => {
-                configure(reach, &client, name, settings, with_secret).await?;
-            }
+            } => configure(reach, &client, name, settings, with_secret).await?,
             Systems::Schedule { name, timing } => {
                 return schedule::schedule(&client, reach, &name, *timing).await;
             }
-            Systems::Secret { name, force } => {
-                replace_secret(&client, name, force).await?;
-            }
-            Systems::Read { name } => {
-                return read_system(reach, &client, name).await;
-            }
+            Systems::Secret { name, force } => replace_secret(&client, name, force).await?,
+            Systems::Read { name } => return read_system(reach, &client, name).await,
             Systems::Accounts {
                 name,
                 search,
                 limit,
-            } => {
-                list_accounts(reach, client, name, search, limit).await?;
-            }
+            } => list_accounts(reach, client, name, search, limit).await?,
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Tests the connection of a system.
+async fn test_system(reach: &Reach, client: &Client, name: &str) -> anyhow::Result<ExitCode> {
+    let report = test(
+        client,
+        reach,
+        &format!("systems/{}/test", segment(name)),
+        &(),
+    )
+    .await?;
+    Ok(if report.healthy {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(1)
+    })
 }
 
 /// Prints all systems.
@@ -697,37 +604,6 @@ async fn accept_records(reach: &Reach, client: &Client, name: String) -> anyhow:
         ));
     }
     Ok(())
-}
-
-/// Prints how the events of a system are read.
-fn print_event_shape(learned: EventShape) {
-    let words: Vec<String> = learned
-        .kinds
-        .iter()
-        .map(|(word, meaning)| format!("{word} = {meaning}"))
-        .collect();
-    output::line(&format!(
-        "kind of event   {} ({})",
-        learned.event,
-        words.join(", ")
-    ));
-    output::line(&format!("key             {}", learned.key));
-    output::line(&format!(
-        "record          {}",
-        if learned.record.is_empty() {
-            "the whole event"
-        } else {
-            &learned.record
-        }
-    ));
-    for (what, path) in [
-        ("id", &learned.id),
-        ("sequence", &learned.sequence),
-        ("time", &learned.time),
-    ] {
-        output::line(&format!("{what:<16}{}", path.as_deref().unwrap_or("none")));
-    }
-    output::line(&format!("required        {}", learned.required.join(", ")));
 }
 
 /// Changes whether a system is writable or paused.

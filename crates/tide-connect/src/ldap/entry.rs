@@ -202,8 +202,7 @@ where
             continue;
         }
         let def = known.def(plain);
-        let octets = is_binary(plain, options, def);
-        if octets {
+        if is_binary(plain, options, def) {
             attributes.put(name, values.map(|octets| Value::Bytes(octets.to_vec())));
             continue;
         }
@@ -220,9 +219,7 @@ where
             }
         });
         let written = written(plain, options, def);
-        let by_day = LOG_INS
-            .iter()
-            .any(|known| plain.eq_ignore_ascii_case(known));
+        let by_day = is_log_in(plain);
         attributes.put(
             written.as_ref(),
             read.flatten()
@@ -237,9 +234,9 @@ where
     }
     add_derived(dn, known, containers, &mut fault, &mut attributes);
     if key.is_none() {
+        let key = known.key;
         fault.get_or_insert(format!(
-            "it has no {}, so a rename could not be detected",
-            known.key
+            "it has no {key}, so a rename could not be detected"
         ));
     }
     Observed {
@@ -250,6 +247,13 @@ where
         version,
         is_exact: false,
     }
+}
+
+/// Whether an attribute holds the time of the last log-in.
+fn is_log_in(attribute: &str) -> bool {
+    LOG_INS
+        .iter()
+        .any(|known| attribute.eq_ignore_ascii_case(known))
 }
 
 /// Adds the mark by which a changed password hash is noticed.

@@ -3,13 +3,17 @@
 use crate::ConnectError;
 use ldap3::LdapResult;
 
+/// The text of a result in parentheses, if it has one.
+fn detail(result: &LdapResult) -> String {
+    match result.text.trim() {
+        "" => String::new(),
+        text => format!(" ({text})"),
+    }
+}
+
 /// Turns a result code into an error (RFC 4511 appendix A).
 pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
-    let text = if result.text.trim().is_empty() {
-        String::new()
-    } else {
-        format!(" ({})", result.text.trim())
-    };
+    let text = detail(result);
     Err(match result.rc {
         0 => return Ok(()),
         32 => ConnectError::permanent(

@@ -270,7 +270,7 @@ pub(super) async fn ask(
             .unwrap_or_default()
     };
     let controller = root.as_ref().is_some_and(is_controller);
-    let product = product_name(&one, controller);
+    let product = product_name(one, controller);
     let controls = one("supportedControl");
     let paging = controls.iter().any(|oid| oid == "1.2.840.113556.1.4.319");
     let Subschema {

@@ -415,14 +415,7 @@ impl Http {
         let (mut url, mut renewed) = (url, false);
         for attempt in 1.. {
             let _place = self.pace.wait().await;
-            let mut request = self
-                .client
-                .request(method.clone(), url.clone())
-                .headers(headers.clone())
-                .header(ACCEPT, SCIM_JSON);
-            if let Some(body) = &body {
-                request = request.body(body.clone());
-            }
+            let request = self.request(&method, &url, headers, body.as_ref());
             let request = self.known(request, renewed).await?;
             let response = request
                 .send()
@@ -489,6 +482,24 @@ impl Http {
             "the service limits the request rate",
             "retried automatically",
         ))
+    }
+
+    fn request(
+        &self,
+        method: &Method,
+        url: &Url,
+        headers: &HeaderMap,
+        body: Option<&String>,
+    ) -> reqwest::RequestBuilder {
+        let request = self
+            .client
+            .request(method.clone(), url.clone())
+            .headers(headers.clone())
+            .header(ACCEPT, SCIM_JSON);
+        match body {
+            Some(body) => request.body(body.clone()),
+            None => request,
+        }
     }
 
     /// Reads the headers that matter and the body.

@@ -225,7 +225,6 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
     hold_duplicates(rules, population, kind, true, &mut people);
     generated_values::spread(rules, population, kind, &mut people, elsewhere);
     add_source_lines(outcome, rules, population, kind, &people);
-    // A person who is held for the first time is not yet an identity, and its link is not made.
     drop_unmade_links(outcome, &people);
     people
 }
@@ -480,30 +479,18 @@ fn resolve_source_account(
     people: &mut BTreeMap<String, Person>,
     outcome: &mut Outcome,
 ) {
-    let kind = with.kind;
     let account = &with.population.accounts[at];
     let mut line = |verdict: Verdict, reason: Reason| {
-        outcome.decided.push(Decided {
-            system: with.system.to_owned(),
-            object: kind,
-            identity: linked.map(str::to_owned),
-            account: Some(account.id),
-            label: account_label(account),
-            verdict,
-            reason,
-            unmatched: None,
-        });
+        let decided = source_outcome(&with, account, linked, verdict, reason);
+        outcome.decided.push(decided);
     };
     if let Some(since) = account.absent_since {
         note_absent(&with, linked, people, account, since);
         return;
     }
     if let Some(fault) = &account.fault {
-        let reason = Reason::new(format!(
-            "invalid record: {fault}; correct it in {}",
-            with.system
-        ))
-        .on_hold(HoldCause::InvalidValue);
+        let text = format!("invalid record: {fault}; correct it in {}", with.system);
+        let reason = Reason::new(text).on_hold(HoldCause::InvalidValue);
         line(Verdict::OnHold, reason.clone());
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             person.held = Some(reason);
@@ -562,6 +549,25 @@ fn resolve_source_account(
     };
     let link = link_source(&with, at, found, people);
     outcome.links.push(link);
+}
+
+fn source_outcome(
+    with: &AssignmentContext<'_>,
+    account: &Account,
+    linked: Option<&str>,
+    verdict: Verdict,
+    reason: Reason,
+) -> Decided {
+    Decided {
+        system: with.system.to_owned(),
+        object: with.kind,
+        identity: linked.map(str::to_owned),
+        account: Some(account.id),
+        label: account_label(account),
+        verdict,
+        reason,
+        unmatched: None,
+    }
 }
 
 /// Adds a source account to the person that was found for it, or to a new person.
@@ -769,7 +775,7 @@ fn supplied_by_another(
     }
 }
 
-/// Why a source account does not take part, with its verdict: it is out of scope, or the scope cannot
+/// Why a source account is left out, with its verdict: it is out of scope, or the scope cannot
 /// be evaluated, which puts it on hold.
 fn left_out_by_scope(with: &AssignmentContext<'_>, account: &Account) -> Option<(Verdict, Reason)> {
     let subject = ScopeSubject {

@@ -499,20 +499,8 @@ impl<'a> TargetDecision<'a> {
         joined: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) -> (Option<Verdict>, Option<usize>, Reason) {
-        let here = |at: &&usize| self.population.accounts[**at].system == self.system;
-        let live = person
-            .linked
-            .iter()
-            .filter(here)
-            .find(|&&at| self.population.accounts[at].absent_since.is_none())
-            .copied();
-        let absent = person
-            .linked
-            .iter()
-            .filter(here)
-            .find(|&&at| self.population.accounts[at].absent_since.is_some())
-            .copied();
-
+        let live = self.linked_account(person, false);
+        let absent = self.linked_account(person, true);
         match self.out_reason(person) {
             Err(reason) => return (Some(Verdict::OnHold), live, reason),
             Ok(Some(reason)) => {
@@ -571,6 +559,14 @@ impl<'a> TargetDecision<'a> {
                 (Some(Verdict::OnHold), only, reason)
             }
         }
+    }
+
+    /// The person's linked account here: one that exists, or one that is absent.
+    fn linked_account(&self, person: &Person, is_absent: bool) -> Option<usize> {
+        person.linked.iter().copied().find(|&at| {
+            let account = &self.population.accounts[at];
+            account.system == self.system && account.absent_since.is_some() == is_absent
+        })
     }
 
     /// The outcome of a person without an account here for whom none is looked for: an operator said
@@ -694,7 +690,7 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// Judges what was found for a person without an account here. Accounts that need a review are
-    /// remembered, so that their own lines say so.
+    /// remembered for their own outcomes.
     fn judge_match(
         &mut self,
         person: &Person,

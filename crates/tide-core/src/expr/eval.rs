@@ -310,7 +310,7 @@ impl EvalContext<'_> {
         locals.push((fold.held.clone(), held));
         let result = self.eval(&fold.result, locals);
         locals.pop();
-        Ok(bounded(result?, at)?)
+        bounded(result?, at)
     }
 
     fn all(&self, nodes: &[Node], locals: &mut Locals) -> Result<Vec<Datum>, ExprError> {

@@ -311,11 +311,10 @@ impl IncrementalState {
         population: &Population,
         now: Timestamp,
     ) -> PassStep {
-        if !asking.noted {
-            if let Some(value) = self.note_dirty(asking, rules, population) {
+        if !asking.noted
+            && let Some(value) = self.note_dirty(asking, rules, population) {
                 return value;
             }
-        }
         let Some((_, near)) = self.around(asking) else {
             return PassStep::FullDecision;
         };

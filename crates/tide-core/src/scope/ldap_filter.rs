@@ -485,7 +485,8 @@ mod tests {
         account: impl Fn(i64, ObjectType, &str, &[(&str, &[Value])]) -> Account,
         dn: impl Fn(&str) -> Value,
     ) -> Account {
-        let ada = account(
+        
+        account(
             1,
             ObjectType::Person,
             "cn=Ada,dc=e",
@@ -509,8 +510,7 @@ mod tests {
                 ("telephoneNumber", &[Value::text("+47 000-001")]),
                 ("userAccountControl", &[Value::Int(514)]),
             ],
-        );
-        ada
+        )
     }
 
     #[test]

@@ -140,6 +140,13 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(systems::read_system))
         .routes(routes!(systems::list_accounts))
         .routes(routes!(systems::show_schema))
+        .merge(rule_routes())
+        .merge(people_routes())
+}
+
+/// Rules, drafts, webhooks, runs and decisions.
+fn rule_routes() -> OpenApiRouter<Service> {
+    OpenApiRouter::new()
         .routes(routes!(rules::show_rules, rules::publish_rules))
         .routes(routes!(rules::check_rules))
         .routes(routes!(rules::try_expression))
@@ -172,6 +179,11 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(changes::export_changes))
         .routes(routes!(changes::compare_change_sets))
         .routes(routes!(changes::list_decisions, changes::answer_decision))
+}
+
+/// Operators, identities, their lifecycle, roles, licenses and passwords.
+fn people_routes() -> OpenApiRouter<Service> {
+    OpenApiRouter::new()
         .routes(routes!(operators::list_operators, operators::add_operator))
         .routes(routes!(operators::set_operator, operators::end_operator))
         .routes(routes!(

@@ -106,7 +106,7 @@ impl<'a> TargetDecision<'a> {
             .linked
             .iter()
             .find(|&&at| self.population.accounts[at].system == self.system);
-        let why = match again {
+        match again {
             Some(&at)
                 if self
                     .population
@@ -126,8 +126,7 @@ impl<'a> TargetDecision<'a> {
                 )
             }
             None => format!("in scope; no account of {} matches", self.system),
-        };
-        why
+        }
     }
 
     /// An existing account: it is kept in sync.

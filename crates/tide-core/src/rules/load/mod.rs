@@ -765,15 +765,19 @@ fn type_rules(
     }
     types.examples = examples(&section);
     read_policies(&section, context, &mut types);
+    warn_without_match_rule(&section, &types);
+    section.done();
+    types
+}
+
+fn warn_without_match_rule(section: &Section<'_>, types: &TypeRules) {
     if types.is_target() && types.matching.is_empty() {
-        source.warn(
+        section.source.warn(
             section.at,
             "without a match rule, existing accounts stay orphaned and new ones are created beside them",
             Some("add [[person.match]] with an account and an identity side".into()),
         );
     }
-    section.done();
-    types
 }
 
 /// Checks that the filter can be evaluated.
