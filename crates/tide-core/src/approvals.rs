@@ -73,7 +73,7 @@ pub struct ApprovalRequirement {
 
 /// The rule that picks a change, which is about something of this type: a membership is its
 /// member's.
-fn rule<'r>(
+fn find_rule<'r>(
     rules: &'r RuleSet,
     change: &Change,
     kind: ObjectType,
@@ -98,7 +98,11 @@ fn rule<'r>(
 }
 
 /// Attaches the approval request to each change that needs one.
-pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut Outcome) {
+pub(crate) fn request_approvals(
+    rules: &RuleSet,
+    memberships: &MembershipRules,
+    outcome: &mut Outcome,
+) {
     if rules.approvals.is_empty() {
         return;
     }
@@ -126,7 +130,7 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut 
             }
             attributes
         };
-        change.approval = rule(rules, change, kind, &values).map(|rule| {
+        change.approval = find_rule(rules, change, kind, &values).map(|rule| {
             let pointed = |level: &Level| -> Vec<String> {
                 let (Some(identity), Some(of)) = (identity, &level.of) else {
                     return Vec::new();
@@ -156,7 +160,7 @@ pub(crate) fn ask(rules: &RuleSet, memberships: &MembershipRules, outcome: &mut 
 
 impl Level {
     /// Whom it names, in words.
-    pub fn words(&self) -> String {
+    pub fn text(&self) -> String {
         let operators = self.operators.iter().cloned();
         let groups = self.groups.iter().map(|group| format!("one of {group}"));
         let of = self.of.iter().map(|of| format!("their {of}"));
@@ -171,7 +175,11 @@ impl Level {
 }
 
 /// Holds changes that await approval, were rejected, or whose request expired.
-pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outcome: &mut Outcome) {
+pub(crate) fn hold_unapproved(
+    rules: &RuleSet,
+    said: &HashMap<String, ApprovalState>,
+    outcome: &mut Outcome,
+) {
     let none = ApprovalState::default();
     for change in outcome
         .changes
@@ -205,7 +213,7 @@ pub(crate) fn hold(rules: &RuleSet, said: &HashMap<String, ApprovalState>, outco
                 rule.name,
                 level + 1,
                 rule.levels.len(),
-                next.words()
+                next.text()
             )
         } else {
             continue;

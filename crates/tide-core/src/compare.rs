@@ -3,7 +3,7 @@
 use crate::compose::{DesiredAccount, DesiredValue};
 use crate::model::{Account, Population};
 use crate::reasons::Place;
-use crate::references::folded;
+use crate::references::fold_reference;
 use crate::rules::{Apply, OnEmpty};
 use crate::schema::{AttributeDef, ValueKind};
 use crate::value::Value;
@@ -49,7 +49,7 @@ pub enum Relation {
 }
 
 /// Are two sets of values equal, under the target's own rules?
-pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
+pub fn are_equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     if one.len() != two.len() {
         return false;
     }
@@ -65,7 +65,7 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     let fold = |value: &Value| {
         let text = value.to_string();
         match (def, value) {
-            _ if refers || matches!(value, Value::Reference(_)) => folded(&text),
+            _ if refers || matches!(value, Value::Reference(_)) => fold_reference(&text),
             (Some(def), Value::Text(_) | Value::Reference(_)) if !def.case_exact => {
                 text.to_lowercase()
             }
@@ -82,7 +82,7 @@ pub fn equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
 
 /// What an attribute should hold: ours alone, or ours beside what others put there. `given` are the
 /// values that we gave it before, which are ours to take away.
-pub fn target(
+pub fn target_values(
     wanted: &DesiredValue<'_>,
     def: Option<&AttributeDef>,
     there: &[Value],
@@ -91,7 +91,8 @@ pub fn target(
     if !wanted.mapping.merge {
         return wanted.values.clone();
     }
-    let one = |a: &Value, b: &Value| equal(def, std::slice::from_ref(a), std::slice::from_ref(b));
+    let one =
+        |a: &Value, b: &Value| are_equal(def, std::slice::from_ref(a), std::slice::from_ref(b));
     let mut all: Vec<Value> = there
         .iter()
         .filter(|value| {
@@ -117,12 +118,16 @@ pub fn changed_there(
 ) -> bool {
     let before = population.drift_baseline.get(&account);
     before.is_some_and(|before| {
-        value.later.is_empty() && equal(def, before.get(&value.attribute), &value.after)
+        value.later.is_empty() && are_equal(def, before.get(&value.attribute), &value.after)
     })
 }
 
 /// How one wanted value stands to the account.
-pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Population) -> Relation {
+pub fn relation_to_account(
+    wanted: &DesiredValue<'_>,
+    account: &Account,
+    population: &Population,
+) -> Relation {
     let def = wanted.def;
     let there = account.attributes.get(&wanted.mapping.attribute);
     let merged;
@@ -132,7 +137,7 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
             .get(&(account.id, wanted.mapping.attribute.clone()))
             .map_or(&[][..], Vec::as_slice);
         merged = DesiredValue {
-            values: target(wanted, def, there, given),
+            values: target_values(wanted, def, there, given),
             ..wanted.clone()
         };
         &merged
@@ -142,7 +147,7 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
     if def.is_some_and(|def| def.derived) {
         return Relation::LeftAlone("the system computes it");
     }
-    if equal(def, &wanted.values, there) {
+    if are_equal(def, &wanted.values, there) {
         return Relation::Same;
     }
     if wanted.values.is_empty() && wanted.mapping.empty == OnEmpty::Keep {
@@ -165,19 +170,20 @@ pub fn relation(wanted: &DesiredValue<'_>, account: &Account, population: &Popul
     let known = population
         .normalizations
         .get(&(account.id, wanted.mapping.attribute.clone()));
-    if known.is_some_and(|known| same(&known.sent, &wanted.values) && same(&known.returned, there))
-    {
+    if known.is_some_and(|known| {
+        is_same_value(&known.sent, &wanted.values) && is_same_value(&known.returned, there)
+    }) {
         return Relation::Normalised;
     }
     Relation::Differs
 }
 
-fn same(one: &[Value], two: &[Value]) -> bool {
-    equal(None, one, two)
+fn is_same_value(one: &[Value], two: &[Value]) -> bool {
+    are_equal(None, one, two)
 }
 
 /// All values that are to be changed.
-pub fn differences(
+pub fn find_differences(
     desired: &DesiredAccount<'_>,
     account: &Account,
     population: &Population,
@@ -185,7 +191,7 @@ pub fn differences(
     desired
         .wanted
         .iter()
-        .filter(|wanted| relation(wanted, account, population) == Relation::Differs)
+        .filter(|wanted| relation_to_account(wanted, account, population) == Relation::Differs)
         .map(|wanted| {
             let there = account.attributes.get(&wanted.mapping.attribute);
             let given = population
@@ -195,7 +201,7 @@ pub fn differences(
             ValueChange {
                 attribute: wanted.mapping.attribute.clone(),
                 before: there.to_vec(),
-                after: target(wanted, wanted.def, there, given),
+                after: target_values(wanted, wanted.def, there, given),
                 rule: wanted.mapping.place.clone(),
                 later: Vec::new(),
             }
@@ -218,18 +224,22 @@ mod tests {
             case_exact: true,
             ..AttributeDef::text("externalId")
         };
-        assert!(equal(Some(&loose), &texts(&["Ada"]), &texts(&["ada"])));
-        assert!(!equal(Some(&exact), &texts(&["Ada"]), &texts(&["ada"])));
-        assert!(equal(
+        assert!(are_equal(Some(&loose), &texts(&["Ada"]), &texts(&["ada"])));
+        assert!(!are_equal(Some(&exact), &texts(&["Ada"]), &texts(&["ada"])));
+        assert!(are_equal(
             Some(&exact),
             &texts(&["b", "a"]),
             &texts(&["a", "b"])
         ));
-        assert!(!equal(Some(&loose), &texts(&["a"]), &texts(&["a", "b"])));
+        assert!(!are_equal(
+            Some(&loose),
+            &texts(&["a"]),
+            &texts(&["a", "b"])
+        ));
     }
 
     #[test]
     fn a_truth_is_a_truth_however_it_is_held() {
-        assert!(equal(None, &[Value::Bool(true)], &texts(&["true"])));
+        assert!(are_equal(None, &[Value::Bool(true)], &texts(&["true"])));
     }
 }

@@ -1,13 +1,13 @@
 //! Composing values: accounts into an identity, an identity into the account that a target should
 //! hold. Whose value wins is decided here, and nowhere else.
 
-use crate::compare::equal;
+use crate::compare::are_equal;
 use crate::expr::{EvalInputs, ExprError, Program, Root};
 use crate::model::Account;
 use crate::reasons::{HoldCause, Place, Reason, ValueReason};
 use crate::rules::{Domains, IdentityRules, Mapping, Requirement, TypeRules};
 use crate::schema::{AttributeDef, Schema, ValueKind};
-use crate::value::{Attributes, Near, Value, show};
+use crate::value::{Attributes, Near, Value, format_values};
 
 /// An identity's values, or what keeps them from being composed.
 #[derive(Debug, Clone, Default)]
@@ -20,7 +20,12 @@ pub struct Composed {
     pub reasons: Vec<ValueReason>,
 }
 
-fn failed(attribute: &str, program: &Program, place: &Place, error: &ExprError) -> Reason {
+fn evaluation_failed(
+    attribute: &str,
+    program: &Program,
+    place: &Place,
+    error: &ExprError,
+) -> Reason {
     Reason::by(
         format!(
             "`{attribute}` cannot be computed: {error} (in {})",
@@ -34,17 +39,17 @@ fn failed(attribute: &str, program: &Program, place: &Place, error: &ExprError) 
 fn value_reason(mapping: &Mapping, values: &EvalInputs<'_>, found: &[Value]) -> ValueReason {
     ValueReason {
         attribute: mapping.attribute.clone(),
-        value: show(found),
+        value: format_values(found),
         rule: mapping.place.clone(),
         expression: mapping.program.source().to_owned(),
-        read: mapping.program.reading(values),
+        read: mapping.program.values_read(values),
         from_system: None,
         note: None,
     }
 }
 
 /// What an inbound mapping makes of one account: trimmed, and blank values dropped.
-fn tidy(values: Vec<Value>) -> Vec<Value> {
+fn trim_values(values: Vec<Value>) -> Vec<Value> {
     values
         .into_iter()
         .filter(|value| !value.is_blank())
@@ -54,7 +59,7 @@ fn tidy(values: Vec<Value>) -> Vec<Value> {
 /// Composes an identity from its source accounts. For each attribute, the systems of its authority
 /// come first, then the others by name; the first value wins. If the authority is exclusive, no
 /// other system is considered.
-pub fn identity(
+pub fn compose_identity(
     rules: &IdentityRules,
     sources: &[(&str, &TypeRules, &Account)],
     explain: bool,
@@ -87,8 +92,8 @@ pub fn identity(
                 account: Some(&account.attributes),
                 identity: None,
             };
-            match mapping.program.run(&values).map(tidy) {
-                Err(error) => composed.problems.push(failed(
+            match mapping.program.run(&values).map(trim_values) {
+                Err(error) => composed.problems.push(evaluation_failed(
                     &attribute.name,
                     &mapping.program,
                     &mapping.place,
@@ -172,7 +177,7 @@ pub struct DesiredAccount<'r> {
 }
 
 /// An address in the domain that it is written with in this system, or why it is not sent there.
-fn address(domains: &Domains, value: &Value) -> Result<Value, String> {
+fn map_domain(domains: &Domains, value: &Value) -> Result<Value, String> {
     let Some((local, domain)) = value.as_text().and_then(|text| text.rsplit_once('@')) else {
         return Ok(value.clone());
     };
@@ -193,7 +198,7 @@ fn address(domains: &Domains, value: &Value) -> Result<Value, String> {
 
 /// The mappings that hold for an identity: those of the populations that it belongs to, in their
 /// order, then the system's own; of each attribute the first.
-pub fn holding<'r>(
+pub fn applicable_mappings<'r>(
     types: &'r TypeRules,
     identity: &Attributes,
 ) -> Result<Vec<(&'r Mapping, Option<&'r str>)>, Reason> {
@@ -267,7 +272,7 @@ impl Slot<'_> {
         !self.mapping.merge
             && !values.is_empty()
             && self.def.is_none_or(|def| def.kind != ValueKind::Reference)
-            && equal(self.def, values, account.attributes.near(&self.name))
+            && are_equal(self.def, values, account.attributes.get_near(&self.name))
     }
 }
 
@@ -309,18 +314,22 @@ impl<'r> Shape<'r> {
 
     /// What the system should hold of an identity, which must carry `id` and `stage`. Of an account
     /// that is there, values that it holds already are left out: what remains is to be compared.
-    pub fn desired(&self, identity: &Attributes, there: Option<&Account>) -> DesiredAccount<'r> {
+    pub fn desired_account(
+        &self,
+        identity: &Attributes,
+        there: Option<&Account>,
+    ) -> DesiredAccount<'r> {
         let mut desired = DesiredAccount::default();
         if self.types.populations.is_empty() {
             for slot in &self.own {
-                fill(&mut desired, slot, identity, there);
+                fill_value(&mut desired, slot, identity, there);
             }
             return desired;
         }
-        match holding(self.types, identity) {
+        match applicable_mappings(self.types, identity) {
             Ok(holding) => {
                 for (mapping, population) in holding {
-                    fill(
+                    fill_value(
                         &mut desired,
                         &self.slot(mapping, population),
                         identity,
@@ -341,10 +350,10 @@ pub fn desired<'r>(
     identity: &Attributes,
     schema: Option<&'r Schema>,
 ) -> DesiredAccount<'r> {
-    Shape::new(types, schema).desired(identity, None)
+    Shape::new(types, schema).desired_account(identity, None)
 }
 
-fn fill<'r>(
+fn fill_value<'r>(
     desired: &mut DesiredAccount<'r>,
     slot: &Slot<'r>,
     identity: &Attributes,
@@ -360,11 +369,11 @@ fn fill<'r>(
     // Most mappings give a value as it is, and most accounts hold it: nothing is copied to see
     // that.
     if let (Some(account), None, Some((Root::Identity, name))) =
-        (there, domains, mapping.program.plain())
-        && let values @ [Value::Text(_)] = identity.near(name)
+        (there, domains, mapping.program.plain_attribute())
+        && let values @ [Value::Text(_)] = identity.get_near(name)
         && !values[0].is_blank()
         && slot.holds(values, account)
-        && def.is_none_or(|def| def.unfit(values).is_none())
+        && def.is_none_or(|def| def.value_fault(values).is_none())
     {
         return;
     }
@@ -372,9 +381,9 @@ fn fill<'r>(
         account: None,
         identity: Some(identity),
     };
-    let mut found = match mapping.program.run(&values).map(tidy) {
+    let mut found = match mapping.program.run(&values).map(trim_values) {
         Err(error) => {
-            return desired.problems.push(failed(
+            return desired.problems.push(evaluation_failed(
                 &mapping.attribute,
                 &mapping.program,
                 &mapping.place,
@@ -385,14 +394,14 @@ fn fill<'r>(
     };
     if let Some(domains) = domains {
         for value in &mut found {
-            match address(domains, value) {
+            match map_domain(domains, value) {
                 Ok(there) => *value = there,
                 Err(why) => desired.problems.push(Reason::by(why, &domains.place)),
             }
         }
     }
     note_missing(desired, there, mapping, def, &found);
-    if let Some(unfit) = def.and_then(|def| def.unfit(&found)) {
+    if let Some(unfit) = def.and_then(|def| def.value_fault(&found)) {
         desired.problems.push(Reason::by(unfit, &mapping.place));
     }
     if there.is_none_or(|account| !slot.holds(&found, account)) {

@@ -11,7 +11,7 @@ use crate::reasons::{Reason, ValueReason};
 use crate::references::Accounts;
 use crate::rules::RuleSet;
 use crate::states::ValueState;
-use crate::value::{Value, show};
+use crate::value::{Value, format_values};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use unicode_normalization::UnicodeNormalization as _;
@@ -153,7 +153,7 @@ impl<'a> ExplainIndex<'a> {
 }
 
 /// A text as people look for it: without case and accents.
-fn plain(text: &str) -> String {
+fn fold_text(text: &str) -> String {
     deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
 }
 
@@ -165,9 +165,9 @@ fn belongs_to_one(text: &str) -> bool {
 }
 
 /// Does a text fit a value: whole, or as a part?
-fn fitting(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
+fn text_matcher(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
     move |candidate: &str| {
-        let candidate = plain(candidate);
+        let candidate = fold_text(candidate);
         if whole {
             candidate == wanted
         } else {
@@ -178,8 +178,8 @@ fn fitting(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
 
 /// The identities that a text names: those that a number, an address, a DN or an id names whole, or
 /// else those in which it stands.
-pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
-    let wanted = plain(text.trim());
+pub fn find_identities(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
+    let wanted = fold_text(text.trim());
     let index = ExplainIndex::new(population, outcome);
     let all = |fits: &dyn Fn(&str) -> bool| -> Vec<String> {
         let meant = outcome
@@ -202,17 +202,17 @@ pub fn whom(population: &Population, outcome: &Outcome, text: &str) -> Vec<Strin
         outcome
             .identities
             .iter()
-            .filter(|(_, label)| plain(label) == wanted)
+            .filter(|(_, label)| fold_text(label) == wanted)
             .map(|(identity, _)| identity.id.clone())
             .collect()
     };
     let whole = if belongs_to_one(&wanted) {
-        all(&fitting(&wanted, true))
+        all(&text_matcher(&wanted, true))
     } else {
         called()
     };
     if whole.is_empty() {
-        all(&fitting(&wanted, false))
+        all(&text_matcher(&wanted, false))
     } else {
         whole
     }
@@ -227,7 +227,7 @@ pub fn explain(
     outcome: &Outcome,
     text: &str,
 ) -> Vec<Explanation> {
-    let wanted = plain(text.trim());
+    let wanted = fold_text(text.trim());
     if wanted.is_empty() {
         return Vec::new();
     }
@@ -241,7 +241,7 @@ pub fn explain(
     {
         return vec![
             loose
-                .joined(
+                .explain_joined(
                     rules,
                     &index,
                     identity_explained(rules, &index, identity, label),
@@ -251,7 +251,7 @@ pub fn explain(
         ];
     }
     for exact in [true, false] {
-        let fits = fitting(&wanted, exact);
+        let fits = text_matcher(&wanted, exact);
         // Of a name only a whole one is exact.
         let by_label = exact && !belongs_to_one(&wanted);
         let mut shown: HashSet<AccountId> = HashSet::new();
@@ -273,7 +273,7 @@ pub fn explain(
                 index.is_meant(identity, label, &fits)
             };
             if is_meant || (!meant_by.is_empty() && theirs()) {
-                let (explained, joined) = loose.joined(
+                let (explained, joined) = loose.explain_joined(
                     rules,
                     &index,
                     identity_explained(rules, &index, identity, label),
@@ -363,9 +363,12 @@ impl<'a> UnlinkedAccounts<'a> {
             else {
                 continue;
             };
-            let says =
-                compose::identity(declared, &[(line.system.as_str(), types, account)], false)
-                    .attributes;
+            let says = compose::compose_identity(
+                declared,
+                &[(line.system.as_str(), types, account)],
+                false,
+            )
+            .attributes;
             for (system, types) in rules
                 .sources(line.object)
                 .filter(|(system, _)| *system != line.system)
@@ -420,7 +423,7 @@ impl<'a> UnlinkedAccounts<'a> {
     }
 
     /// Adds these records to an explanation; which they are.
-    fn joined(
+    fn explain_joined(
         &self,
         rules: &RuleSet,
         index: &ExplainIndex<'a>,
@@ -499,11 +502,11 @@ fn identity_explained(
                 .filter(|&at| population.accounts[at].fault.is_none())
         })
         .collect();
-    let sources = people::feeding(rules, population, kind, &feeding);
+    let sources = people::source_records(rules, population, kind, &feeding);
     let mut values = rules
         .identities
         .get(&kind)
-        .map(|declared| compose::identity(declared, &sources, true).reasons)
+        .map(|declared| compose::compose_identity(declared, &sources, true).reasons)
         .unwrap_or_default();
     beside_sources(rules, outcome, identity, &mut values);
     let mut lines: Vec<&Decided> = index.lines_of(&identity.id).collect();
@@ -628,7 +631,7 @@ fn beside_sources(
             };
             values.push(ValueReason {
                 attribute: attribute.name.clone(),
-                value: show(held),
+                value: format_values(held),
                 rule: attribute.place.clone(),
                 expression: generated
                     .patterns
@@ -651,8 +654,8 @@ fn add_role_values(
     values: &mut Vec<ValueReason>,
     names: std::collections::BTreeSet<&str>,
 ) {
-    for won in
-        crate::roles::values(rules, identity.kind, &identity.attributes, &names).unwrap_or_default()
+    for won in crate::roles::role_values(rules, identity.kind, &identity.attributes, &names)
+        .unwrap_or_default()
     {
         // A default counts only where no source says anything.
         let from_source = values.iter().any(|reason| {
@@ -665,7 +668,7 @@ fn add_role_values(
         let over: Vec<String> = won
             .over
             .iter()
-            .map(|(role, values)| format!("{} by {role}", show(values)))
+            .map(|(role, values)| format!("{} by {role}", format_values(values)))
             .collect();
         let over = if over.is_empty() {
             String::new()
@@ -674,7 +677,7 @@ fn add_role_values(
         };
         values.push(ValueReason {
             attribute: won.value.attribute.clone(),
-            value: show(identity.attributes.get(&won.value.attribute)),
+            value: format_values(identity.attributes.get(&won.value.attribute)),
             rule: won.value.place.clone(),
             expression: won.value.value.source().to_owned(),
             read: Vec::new(),
@@ -688,7 +691,7 @@ fn add_role_values(
 fn add_held_roles(rules: &RuleSet, identity: &Identity, values: &mut Vec<ValueReason>) {
     values.push(ValueReason {
         attribute: crate::roles::ROLES.to_owned(),
-        value: show(identity.attributes.get(crate::roles::ROLES)),
+        value: format_values(identity.attributes.get(crate::roles::ROLES)),
         rule: rules
             .roles
             .first()
@@ -752,7 +755,8 @@ fn target_values(
             let there = account.map_or(&[][..], |account| {
                 account.attributes.get(&wanted.mapping.attribute)
             });
-            let relation = account.map(|account| compare::relation(&wanted, account, population));
+            let relation =
+                account.map(|account| compare::relation_to_account(&wanted, account, population));
             let note = relation_note(line, &relation);
             let state = value_state(frozen, is_on_hold, &wanted, relation);
             let shown = wanted.values.iter().map(Value::to_string);
@@ -763,13 +767,13 @@ fn target_values(
             let shown: Vec<String> = shown.chain(waits).collect();
             let mut reason = wanted.reason(&attributes);
             reason.value = if shown.is_empty() {
-                show(&[])
+                format_values(&[])
             } else {
                 shown.join(" · ")
             };
             ValueLine {
                 attribute: reason.attribute.clone(),
-                there: show(there),
+                there: format_values(there),
                 wanted: reason.value.clone(),
                 state,
                 note,
@@ -787,7 +791,7 @@ fn write_references(
     schema: Option<&crate::Schema>,
     desired: &mut compose::DesiredAccount<'_>,
 ) {
-    for wanted in crate::decide::references::of(desired) {
+    for wanted in crate::decide::references::references_of(desired) {
         let links = population
             .links
             .iter()

@@ -15,7 +15,7 @@ pub const ATTEMPTS: i64 = 100_000;
 
 /// A name as names are told apart: without regard to case, blanks around it and the way of writing
 /// a letter.
-pub fn folded(text: &str) -> String {
+pub fn fold_name(text: &str) -> String {
     use unicode_normalization::UnicodeNormalization;
     text.trim().nfkc().collect::<String>().to_lowercase()
 }
@@ -38,7 +38,7 @@ impl TakenValues<'_> {
     pub fn put(&mut self, attribute: &str, name: &str, whose: Option<&str>) {
         let slot = self
             .names
-            .entry((attribute.to_owned(), folded(name)))
+            .entry((attribute.to_owned(), fold_name(name)))
             .or_default();
         // Whose it is is worth more than that it is in use.
         if slot.is_none() {
@@ -47,11 +47,11 @@ impl TakenValues<'_> {
     }
 
     /// May this identity have this name?
-    pub fn free(&self, attribute: &str, name: &str, identity: &str) -> bool {
-        let folded = folded(name);
+    pub fn is_free(&self, attribute: &str, name: &str, identity: &str) -> bool {
+        let folded = fold_name(name);
         let elsewhere = || {
             self.elsewhere
-                .is_some_and(|(elsewhere, kind)| elsewhere.takes(kind, attribute, &folded))
+                .is_some_and(|(elsewhere, kind)| elsewhere.is_taken(kind, attribute, &folded))
         };
         match self.names.get(&(attribute.to_owned(), folded.clone())) {
             None => !elsewhere(),
@@ -62,7 +62,7 @@ impl TakenValues<'_> {
 
 /// Makes up what an identity has no value of. A value that it has stays, whatever the pattern would
 /// give.
-pub fn fill(
+pub fn generate_values(
     rules: &IdentityRules,
     identity: &mut Attributes,
     id: &str,
@@ -77,7 +77,7 @@ pub fn fill(
         else {
             continue;
         };
-        match one(generated, &attribute.name, identity, id, taken) {
+        match generate_value(generated, &attribute.name, identity, id, taken) {
             Ok(Some(name)) => {
                 identity.set(attribute.name.as_str(), vec![Value::text(&name)]);
                 made.push((attribute.name.clone(), name));
@@ -89,7 +89,7 @@ pub fn fill(
     Ok(made)
 }
 
-fn one(
+fn generate_value(
     generated: &Generated,
     attribute: &str,
     identity: &Attributes,
@@ -134,8 +134,8 @@ fn one(
             .longest
             .is_some_and(|longest| name.chars().count() > longest);
         if !too_long
-            && !generated.reserved.contains(&folded(&name))
-            && taken.free(attribute, &name, id)
+            && !generated.reserved.contains(&fold_name(&name))
+            && taken.is_free(attribute, &name, id)
         {
             if let Some(first) = count {
                 taken.counted.borrow_mut().insert(first, attempt);
@@ -143,7 +143,7 @@ fn one(
             return Ok(Some(name));
         }
         if place == last && count.is_none() {
-            let first = format!("{attribute}\0{}", folded(&name));
+            let first = format!("{attribute}\0{}", fold_name(&name));
             attempt = taken
                 .counted
                 .borrow()
@@ -205,8 +205,8 @@ mod tests {
         id: &str,
         taken: &TakenValues<'_>,
     ) -> Result<String, String> {
-        fill(rules, &mut person, id, taken)
-            .map(|_| crate::value::show(person.get("login")))
+        generate_values(rules, &mut person, id, taken)
+            .map(|_| crate::value::format_values(person.get("login")))
             .map_err(|reason| reason.text)
     }
 

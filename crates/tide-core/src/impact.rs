@@ -6,7 +6,7 @@
 
 use crate::decide::{Outcome, Verdict};
 use crate::model::{AccountId, ObjectType};
-use crate::value::{Value, show};
+use crate::value::{Value, format_values};
 use std::collections::BTreeMap;
 
 /// One difference.
@@ -68,7 +68,7 @@ struct Side<'o> {
     labels: BTreeMap<Whom, &'o str>,
 }
 
-fn whom(
+fn subject_of(
     system: &str,
     object: ObjectType,
     identity: Option<&str>,
@@ -84,14 +84,14 @@ fn whom(
     )
 }
 
-fn side(outcome: &Outcome) -> Side<'_> {
+fn outcome_by_subject(outcome: &Outcome) -> Side<'_> {
     let mut side = Side {
         verdicts: BTreeMap::new(),
         values: BTreeMap::new(),
         labels: BTreeMap::new(),
     };
     for line in &outcome.decided {
-        let key = whom(
+        let key = subject_of(
             &line.system,
             line.object,
             line.identity.as_deref(),
@@ -102,7 +102,7 @@ fn side(outcome: &Outcome) -> Side<'_> {
     }
     for change in &outcome.changes {
         let identity = Some(change.identity.as_str()).filter(|id| !id.is_empty());
-        let key = whom(&change.system, change.object, identity, change.account);
+        let key = subject_of(&change.system, change.object, identity, change.account);
         side.labels.insert(key.clone(), &change.label);
         for value in &change.values {
             let waits = value
@@ -116,7 +116,7 @@ fn side(outcome: &Outcome) -> Side<'_> {
                 .chain(waits)
                 .collect();
             let shown = if shown.is_empty() {
-                show(&[])
+                format_values(&[])
             } else {
                 shown.join(" · ")
             };
@@ -131,8 +131,8 @@ fn side(outcome: &Outcome) -> Side<'_> {
 
 /// Where two outcomes of the same records differ.
 pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
-    let mut lines = identities(one, other);
-    let (before, after) = (side(one), side(other));
+    let mut lines = changed_identities(one, other);
+    let (before, after) = (outcome_by_subject(one), outcome_by_subject(other));
     let keys: std::collections::BTreeSet<&Whom> = before
         .verdicts
         .keys()
@@ -141,7 +141,7 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
     for key in keys {
         let (was, is) = (before.verdicts.get(key), after.verdicts.get(key));
         let kind = |line: Option<&(Verdict, &str, &str)>| {
-            line.map_or("nothing", |(verdict, ..)| told(*verdict))
+            line.map_or("nothing", |(verdict, ..)| verdict_class(*verdict))
         };
         if kind(was) == kind(is) {
             continue;
@@ -161,7 +161,7 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
         // Who would not change it leaves what is there.
         let there = is
             .or(was)
-            .map_or_else(String::new, |(there, ..)| show(there));
+            .map_or_else(String::new, |(there, ..)| format_values(there));
         let old = was.map_or_else(|| there.clone(), |(_, value, _)| value.clone());
         let new = is.map_or_else(|| there.clone(), |(_, value, _)| value.clone());
         if old == new {
@@ -224,7 +224,7 @@ fn count_systems(lines: &[ImpactLine]) -> BTreeMap<Option<String>, SystemImpact>
 }
 
 /// A verdict, as far as it matters here: an update, a rename and a state are told by their values.
-fn told(verdict: Verdict) -> &'static str {
+fn verdict_class(verdict: Verdict) -> &'static str {
     match verdict {
         Verdict::Update | Verdict::Rename | Verdict::Enable | Verdict::InSync => "kept in sync",
         Verdict::Create => "created",
@@ -254,7 +254,7 @@ impl ImpactLine {
 }
 
 /// Values of the identities themselves that differ.
-fn identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
+fn changed_identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
     let after: BTreeMap<&str, &(crate::Identity, String)> = other
         .identities
         .iter()
@@ -279,8 +279,8 @@ fn identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
         {
             let key = (None, is.kind, Some(is.id.clone()), None);
             let (old, new) = (
-                show(was.attributes.get(name)),
-                show(is.attributes.get(name)),
+                format_values(was.attributes.get(name)),
+                format_values(is.attributes.get(name)),
             );
             lines.push(ImpactLine {
                 before: old,

@@ -41,7 +41,7 @@ impl License {
             .unwrap_or(false)
     }
 
-    fn counts(&self, account: &Account) -> bool {
+    fn consumes_seat(&self, account: &Account) -> bool {
         account.system == self.system
             && account.kind == self.kind
             && account.absent_since.is_none()
@@ -59,7 +59,7 @@ pub struct Claim {
 }
 
 /// The seats that a change of an account would take; `before` is the account as it is.
-pub(crate) fn claims(
+pub(crate) fn claimed_seats(
     rules: &RuleSet,
     system: &str,
     kind: ObjectType,
@@ -121,12 +121,12 @@ impl Seats {
             population
                 .accounts
                 .iter()
-                .for_each(|account| seats.note(rules, account));
+                .for_each(|account| seats.count_account(rules, account));
         }
         seats
     }
 
-    pub fn note(&mut self, rules: &RuleSet, account: &Account) {
+    pub fn count_account(&mut self, rules: &RuleSet, account: &Account) {
         if rules.licenses.is_empty() {
             return;
         }
@@ -138,7 +138,7 @@ impl Seats {
             .licenses
             .iter()
             .enumerate()
-            .filter(|(_, one)| one.counts(account))
+            .filter(|(_, one)| one.consumes_seat(account))
             .map(|(place, _)| place)
             .collect();
         now.iter().for_each(|licence| self.used[*licence] += 1);
@@ -162,7 +162,7 @@ fn in_line(a: &str, b: &str) -> Ordering {
 }
 
 /// The changes that would take a seat and may be sent, the first in line first.
-fn line<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Claim)> {
+fn waiting_list<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Claim)> {
     let claim = |change: &'o Change| change.claims.iter().find(|claim| claim.licence == licence);
     let free = outcome
         .changes
@@ -182,11 +182,11 @@ fn line<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Claim)> {
 
 /// Holds those for whom no seat is free. `used` tells how many are in use now: what is given back
 /// in the same run is free when that is confirmed.
-pub(crate) fn hold(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
+pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
     for (place, licence) in rules.licenses.iter().enumerate() {
         let used = used.get(place).copied().unwrap_or(0);
         let free = licence.seats.saturating_sub(used);
-        let waiting: Vec<usize> = line(outcome, place)
+        let waiting: Vec<usize> = waiting_list(outcome, place)
             .into_iter()
             .skip(free)
             .map(|(at, _)| at)
@@ -252,7 +252,7 @@ pub fn license_usage(
         here.used = population
             .accounts
             .iter()
-            .filter(|account| licence.counts(account))
+            .filter(|account| licence.consumes_seat(account))
             .count();
         for change in &outcome.changes {
             if let Some(claim) = change.claims.iter().find(|claim| claim.licence == place) {
@@ -283,7 +283,10 @@ pub fn license_usage(
             .iter()
             .filter(|change| change.system == licence.system && change.object == licence.kind);
         for (id, change) in theirs.filter_map(|change| Some((change.account?, change))) {
-            let Some(account) = accounts.get(&id).filter(|account| licence.counts(account)) else {
+            let Some(account) = accounts
+                .get(&id)
+                .filter(|account| licence.consumes_seat(account))
+            else {
                 continue;
             };
             if change.kind == crate::states::ChangeKind::Delete {

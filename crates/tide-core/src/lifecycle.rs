@@ -105,7 +105,7 @@ impl Absence {
     /// From when on it counts.
     pub fn counts_from(&self, days: Option<u32>, zone: &TimeZone) -> Option<Timestamp> {
         let after = |since: Option<Timestamp>, unsaid: u32| {
-            since.map(|since| later(since, days.unwrap_or(unsaid), zone))
+            since.map(|since| days_later(since, days.unwrap_or(unsaid), zone))
         };
         after(self.confirmed, 0).max(after(self.unconfirmed, UNCONFIRMED_DAYS))
     }
@@ -145,7 +145,7 @@ codes! {
 
 impl LifecycleTransition {
     /// What is said of it.
-    pub fn words(self) -> &'static str {
+    pub fn label(self) -> &'static str {
         match self {
             LifecycleTransition::Ready => "prestart",
             LifecycleTransition::Starts => "starts",
@@ -176,20 +176,20 @@ pub struct LifecycleState {
 
 impl LifecycleState {
     /// The next moment at which something else holds.
-    pub fn next(&self, now: Timestamp) -> Option<Timestamp> {
+    pub fn next_transition(&self, now: Timestamp) -> Option<Timestamp> {
         self.moments.iter().map(|(at, _)| *at).find(|at| *at > now)
     }
 }
 
 /// The same time of day some days later. A day that a clock change makes longer or shorter is one
 /// day.
-pub(crate) fn later(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
+pub(crate) fn days_later(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
     at.to_zoned(zone.clone())
         .saturating_add(i64::from(count).days())
         .timestamp()
 }
 
-fn earlier(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
+fn days_earlier(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
     at.to_zoned(zone.clone())
         .saturating_sub(i64::from(count).days())
         .timestamp()
@@ -197,7 +197,7 @@ fn earlier(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
 
 /// The moment that a date means: its first minute, or the one after its last. A date that a clock
 /// change begins an hour late begins with its first minute that there is.
-fn moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String> {
+fn parse_moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String> {
     let text = match value {
         Value::Time(at) => return Ok(*at),
         other => other.to_string(),
@@ -229,13 +229,13 @@ fn moment(value: &Value, zone: &TimeZone, end: bool) -> Result<Timestamp, String
 /// # Errors
 ///
 /// When the calendar ends before.
-pub fn after(day: Date, zone: &TimeZone) -> Result<Timestamp, String> {
-    moment(&Value::text(day.to_string()), zone, true)
+pub fn end_of_day(day: Date, zone: &TimeZone) -> Result<Timestamp, String> {
+    parse_moment(&Value::text(day.to_string()), zone, true)
 }
 
 /// How the absence in all sources was found, by the linked accounts that supply nothing; `None` if
 /// none is absent.
-pub fn absence<'a>(
+pub fn find_absence<'a>(
     rules: &RuleSet,
     kind: ObjectType,
     accounts: impl Iterator<Item = &'a Account>,
@@ -259,7 +259,7 @@ pub fn absence<'a>(
 }
 
 /// A moment for people, in the zone in which its date was meant.
-fn shown(at: Timestamp, zone: &TimeZone) -> String {
+fn format_moment(at: Timestamp, zone: &TimeZone) -> String {
     at.to_zoned(zone.clone())
         .strftime("%Y-%m-%d %H:%M")
         .to_string()
@@ -303,7 +303,7 @@ impl LifecycleRules {
         let Some(value) = values.first().filter(|value| !value.is_blank()) else {
             return Ok(None);
         };
-        moment(value, &self.zone, end)
+        parse_moment(value, &self.zone, end)
             .map(Some)
             .map_err(|said| Reason::by(format!("{what} is invalid: {said}"), &self.place))
     }
@@ -331,7 +331,7 @@ impl LifecycleRules {
     /// When a person left by inactivity, if that is configured. A person without any use has not
     /// left by it.
     #[allow(clippy::type_complexity)]
-    fn unused(&self, facts: &LifecycleFacts<'_>) -> Result<Option<PersonEnd>, Reason> {
+    fn inactivity_end(&self, facts: &LifecycleFacts<'_>) -> Result<Option<PersonEnd>, Reason> {
         let (Some(program), true) = (&self.used, self.unused_days > 0) else {
             return Ok(None);
         };
@@ -351,7 +351,7 @@ impl LifecycleRules {
             })?;
         let mut last = None;
         for value in values.iter().filter(|value| !value.is_blank()) {
-            let at = moment(value, &self.zone, false).map_err(|said| {
+            let at = parse_moment(value, &self.zone, false).map_err(|said| {
                 Reason::by(format!("the last use is invalid: {said}"), &self.place)
             })?;
             last = last.max(Some(at));
@@ -359,9 +359,9 @@ impl LifecycleRules {
         let Some(used) = last else { return Ok(None) };
         // After a reactivation, the period starts again.
         let from = used.max(facts.claimed.unwrap_or(used));
-        let why = format!("no use since {}", shown(used, &self.zone));
+        let why = format!("no use since {}", format_moment(used, &self.zone));
         Ok(Some(PersonEnd {
-            at: later(from, self.unused_days, &self.zone),
+            at: days_later(from, self.unused_days, &self.zone),
             why,
             notice: None,
             by: LeftBy::Unused,
@@ -412,7 +412,7 @@ impl LifecycleRules {
             .gone
             .filter(|_| out.is_none())
             .and_then(|(reason, _)| Some((counts?, reason.text.clone())));
-        let end = self.ending(facts, days, ends, absent)?;
+        let end = self.earliest_end(facts, days, ends, absent)?;
         let moments = self.transitions(days, starts, end.as_ref());
         let told = |stage: Stage, text: String, since: Option<Timestamp>| LifecycleState {
             stage,
@@ -424,7 +424,7 @@ impl LifecycleRules {
             moments: moments.clone(),
         };
         if let Some(end) = end.as_ref().filter(|end| end.at <= now) {
-            let text = format!("left on {}: {}", shown(end.at, &self.zone), end.why);
+            let text = format!("left on {}: {}", format_moment(end.at, &self.zone), end.why);
             return Ok(LifecycleState {
                 left_by: Some(end.by),
                 ..told(Stage::Left, text, Some(end.at))
@@ -438,7 +438,7 @@ impl LifecycleRules {
             });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
-            let from = earlier(starts, days.ready, &self.zone);
+            let from = days_earlier(starts, days.ready, &self.zone);
             let ready = from <= now;
             let text = self.start_text(from, ready, starts);
             return Ok(LifecycleState {
@@ -452,14 +452,14 @@ impl LifecycleRules {
         }
         let notice = end.as_ref().and_then(|end| Some((end, end.notice?)));
         if let Some((end, notice)) = notice.filter(|(_, notice)| *notice <= now) {
-            let text = format!("leaves on {}", shown(end.at, &self.zone));
+            let text = format!("leaves on {}", format_moment(end.at, &self.zone));
             return Ok(told(Stage::Leaving, text, Some(notice)));
         }
         Ok(told(
             Stage::Active,
             starts.map_or_else(
                 || "here".to_owned(),
-                |at| format!("active since {}", shown(at, &self.zone)),
+                |at| format!("active since {}", format_moment(at, &self.zone)),
             ),
             starts,
         ))
@@ -474,7 +474,7 @@ impl LifecycleRules {
     ) -> Result<(), Reason> {
         match (starts, ends) {
             (Some(starts), Some(ends)) if ends <= starts => {
-                let first = shown(starts, &self.zone);
+                let first = format_moment(starts, &self.zone);
                 let text = format!("the last day is before the first day, {first}");
                 Err(Reason::by(text, &self.place))
             }
@@ -483,7 +483,7 @@ impl LifecycleRules {
     }
 
     /// The earliest end of a person: by the last day, a departure, an absence, or a lack of use.
-    fn ending(
+    fn earliest_end(
         &self,
         facts: &LifecycleFacts<'_>,
         days: LifecycleDays,
@@ -491,9 +491,9 @@ impl LifecycleRules {
         absent: Option<(Timestamp, String)>,
     ) -> Result<Option<PersonEnd>, Reason> {
         let dated = ends.map(|ends| PersonEnd {
-            at: later(ends, days.grace, &self.zone),
+            at: days_later(ends, days.grace, &self.zone),
             why: "the last day has passed".to_owned(),
-            notice: Some(earlier(ends, days.notice, &self.zone)),
+            notice: Some(days_earlier(ends, days.notice, &self.zone)),
             by: LeftBy::Date,
         });
         let departure = facts.departure.map(|departure| {
@@ -505,7 +505,7 @@ impl LifecycleRules {
             PersonEnd {
                 at: departure.at,
                 why: format!("departure by {}{comment}", departure.principal),
-                notice: Some(earlier(departure.at, days.notice, &self.zone)),
+                notice: Some(days_earlier(departure.at, days.notice, &self.zone)),
                 by: LeftBy::Operator,
             }
         });
@@ -515,7 +515,7 @@ impl LifecycleRules {
             notice: None,
             by: LeftBy::Absence,
         });
-        let unused = self.unused(facts)?;
+        let unused = self.inactivity_end(facts)?;
         let ends = [dated, departure, absent, unused].into_iter().flatten();
         Ok(ends.min_by_key(|end| end.at))
     }
@@ -555,7 +555,7 @@ impl LifecycleRules {
         let mut moments: Vec<(Timestamp, LifecycleTransition)> = Vec::new();
         moments.extend(starts.filter(|_| days.ready > 0).map(|at| {
             (
-                earlier(at, days.ready, &self.zone),
+                days_earlier(at, days.ready, &self.zone),
                 LifecycleTransition::Ready,
             )
         }));
@@ -574,12 +574,12 @@ impl LifecycleRules {
         match ready {
             true => format!(
                 "starts on {}: accounts are created, disabled until then",
-                shown(starts, &self.zone)
+                format_moment(starts, &self.zone)
             ),
             false => format!(
                 "starts on {}: accounts are created from {} on",
-                shown(starts, &self.zone),
-                shown(from, &self.zone)
+                format_moment(starts, &self.zone),
+                format_moment(from, &self.zone)
             ),
         }
     }

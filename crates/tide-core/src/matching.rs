@@ -158,26 +158,26 @@ impl<'a> MatchAnswers<'a> {
     }
 
     /// What was said of an identity in this system.
-    pub fn identity(&self, identity: &str) -> Option<&'a MatchAnswer> {
+    pub fn of_identity(&self, identity: &str) -> Option<&'a MatchAnswer> {
         self.identities.get(identity).copied()
     }
 
     /// What was said of an account.
-    pub fn account(&self, account: i64) -> Option<&'a MatchAnswer> {
+    pub fn of_account(&self, account: i64) -> Option<&'a MatchAnswer> {
         self.accounts.get(&account).copied()
     }
 
     /// What was said of the two.
-    pub fn pair(&self, account: i64, identity: &str) -> Option<&'a MatchAnswer> {
+    pub fn of_pair(&self, account: i64, identity: &str) -> Option<&'a MatchAnswer> {
         self.pairs.get(&(account, identity)).copied()
     }
 
     /// May these two be matched by a rule?
-    pub fn allow(&self, account: i64, identity: &str) -> bool {
-        self.pair(account, identity)
+    pub fn allows(&self, account: i64, identity: &str) -> bool {
+        self.of_pair(account, identity)
             .is_none_or(|answer| answer.decision != MatchDecision::Never)
             && self
-                .account(account)
+                .of_account(account)
                 .is_none_or(|answer| answer.decision != MatchDecision::Skip)
     }
 
@@ -197,7 +197,7 @@ const KEYS: usize = 16;
 
 /// The keys of a record on one side of a rule. With several expressions each must have a value: a
 /// name without a date of birth matches nothing by name and date.
-fn keys(rule: &MatchRule, side: &[Program], values: &EvalInputs<'_>) -> BTreeSet<String> {
+fn match_keys(rule: &MatchRule, side: &[Program], values: &EvalInputs<'_>) -> BTreeSet<String> {
     let mut all = BTreeSet::from([String::new()]);
     for program in side {
         let found = program.run(values).unwrap_or_default();
@@ -219,7 +219,7 @@ fn keys(rule: &MatchRule, side: &[Program], values: &EvalInputs<'_>) -> BTreeSet
 }
 
 pub(crate) fn account_keys(rule: &MatchRule, account: &Account) -> BTreeSet<String> {
-    keys(
+    match_keys(
         rule,
         &rule.account,
         &EvalInputs {
@@ -230,7 +230,7 @@ pub(crate) fn account_keys(rule: &MatchRule, account: &Account) -> BTreeSet<Stri
 }
 
 pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet<String> {
-    keys(
+    match_keys(
         rule,
         &rule.identity,
         &EvalInputs {
@@ -242,7 +242,7 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
 
 /// Why a match of two is doubtful although its key fits: one of the other values must agree and
 /// differs, or not more of them agree than differ. A value that is missing on a side says nothing.
-fn disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
+fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
     let (mut agreed, mut differ) = (0, 0);
     for value in &rule.agree {
         let keys = |program: &Program, values: EvalInputs<'_>| -> BTreeSet<String> {
@@ -456,7 +456,8 @@ impl<'a> AccountIndex<'a> {
     /// The account that an identity matches, among those that are allowed.
     pub fn find(&self, identity: &Attributes, allow: impl Fn(usize) -> bool) -> MatchResult<usize> {
         let theirs = |rule: &MatchRule, at: usize| account_keys(rule, &self.accounts[at]);
-        let differ = |rule: &MatchRule, at: usize| disagreement(rule, &self.accounts[at], identity);
+        let differ =
+            |rule: &MatchRule, at: usize| find_disagreement(rule, &self.accounts[at], identity);
         self.index.find(
             self.rules,
             |rule| identity_keys(rule, identity),
@@ -506,7 +507,7 @@ impl<'a> IdentityIndex<'a> {
     pub fn find(&self, account: &Account, allow: impl Fn(&str) -> bool) -> MatchResult<&'a str> {
         let theirs = |rule: &MatchRule, at: usize| identity_keys(rule, self.identities[at].1);
         let differ =
-            |rule: &MatchRule, at: usize| disagreement(rule, account, self.identities[at].1);
+            |rule: &MatchRule, at: usize| find_disagreement(rule, account, self.identities[at].1);
         let allowed = |at: usize| allow(self.identities[at].0);
         let name = |at: usize| self.identities[at].0;
         let found = match self.index.find(
@@ -530,7 +531,7 @@ impl<'a> IdentityIndex<'a> {
         };
         match found {
             MatchResult::One { it, rule } => match self
-                .rival(account, it, false)
+                .rival_identity(account, it, false)
                 .filter(|(other, ..)| allow(other))
             {
                 Some((_, by, key)) => {
@@ -547,13 +548,13 @@ impl<'a> IdentityIndex<'a> {
     }
 
     /// By which certain rule an account carries a key that this identity had and another has now.
-    pub fn moved(&self, account: &Account, own: &str) -> Option<(&'a str, usize, String)> {
-        self.rival(account, own, true)
+    pub fn reassigned_key(&self, account: &Account, own: &str) -> Option<(&'a str, usize, String)> {
+        self.rival_identity(account, own, true)
     }
 
     /// Who else an account would belong to, by which certain rule and key: by one that this
     /// identity does not share, or (`instead`) by one of which it has another.
-    pub fn rival(
+    pub fn rival_identity(
         &self,
         account: &Account,
         own: &str,
@@ -723,15 +724,15 @@ mod tests {
         let (ada, bram) = (record(&[("number", "2001")]), record(&[("number", "1001")]));
         let index = IdentityIndex::new(&rules, [("ada", &ada), ("bram", &bram)].into_iter());
         assert_eq!(
-            index.moved(&account(1, &[("number", "1001")]), "ada"),
+            index.reassigned_key(&account(1, &[("number", "1001")]), "ada"),
             Some(("bram", 0, "1001".into()))
         );
         assert_eq!(
-            index.moved(&account(1, &[("number", "1001")]), "bram"),
+            index.reassigned_key(&account(1, &[("number", "1001")]), "bram"),
             None
         );
         assert_eq!(
-            index.moved(&account(1, &[("number", "3001")]), "ada"),
+            index.reassigned_key(&account(1, &[("number", "3001")]), "ada"),
             None,
             "no other record has it"
         );

@@ -2,7 +2,7 @@
 //! group of tens of thousands is neither read nor compared for one of its members.
 
 use crate::model::{Account, AccountId, ObjectType, Population};
-use crate::references::folded;
+use crate::references::fold_reference;
 use crate::rules::RuleSet;
 use crate::scope::{MEMBERS, member_references, names_of};
 use crate::value::Value;
@@ -111,7 +111,7 @@ impl MembershipRules {
                 population.links.iter().map(|link| link.account).collect();
             for account in &population.accounts {
                 if all.concerns(account) {
-                    all.note(account, owner.contains(&account.id));
+                    all.update_group(account, owner.contains(&account.id));
                 }
             }
         }
@@ -124,13 +124,15 @@ impl MembershipRules {
     }
 
     /// Do memberships of this system follow rules?
-    pub(crate) fn follow(&self, system: &str) -> bool {
+    pub(crate) fn follows_rules(&self, system: &str) -> bool {
         self.systems.contains(system)
     }
 
     /// The group of this name, with its row.
     pub fn find(&self, system: &str, name: &str) -> Option<(AccountId, &Group)> {
-        let id = *self.by_name.get(&(system.to_owned(), folded(name)))?;
+        let id = *self
+            .by_name
+            .get(&(system.to_owned(), fold_reference(name)))?;
         Some((id, self.get(id)?))
     }
 
@@ -140,7 +142,7 @@ impl MembershipRules {
     }
 
     /// The system that a group is in.
-    pub fn system(&self, id: AccountId) -> Option<&str> {
+    pub fn system_of(&self, id: AccountId) -> Option<&str> {
         self.groups.get(&id).map(|(system, _)| system.as_str())
     }
 
@@ -165,7 +167,12 @@ impl MembershipRules {
 
     /// Records that a person, by a folded name, joined or left a group. `None` if the group is not
     /// known here.
-    pub(crate) fn moved(&mut self, group: AccountId, member: &str, there: bool) -> Option<u64> {
+    pub(crate) fn apply_membership(
+        &mut self,
+        group: AccountId,
+        member: &str,
+        there: bool,
+    ) -> Option<u64> {
         let (system, known) = self.groups.get_mut(&group)?;
         let hash = hash(system, member);
         match there {
@@ -181,7 +188,7 @@ impl MembershipRules {
     }
 
     /// Notes a group as it is now.
-    pub(crate) fn note(&mut self, account: &Account, owned: bool) -> IndexedMembership {
+    pub(crate) fn update_group(&mut self, account: &Account, owned: bool) -> IndexedMembership {
         let gone = account.absent_since.is_some() || account.fault.is_some();
         let now = (!gone).then(|| read(account, owned));
         let before = self.groups.remove(&account.id).map(|(_, group)| group);
@@ -264,7 +271,7 @@ fn read(account: &Account, owned: bool) -> Group {
             .collect(),
         owned,
         members: member_references(&account.attributes)
-            .map(|reference| hash(&account.system, &folded(reference)))
+            .map(|reference| hash(&account.system, &fold_reference(reference)))
             .collect(),
     }
 }
@@ -317,7 +324,7 @@ mod tests {
             ..MembershipRules::default()
         };
         assert_eq!(
-            all.note(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false),
+            all.update_group(&group(&["uid=ada,dc=x", "uid=bo,dc=x"]), false),
             IndexedMembership::Otherwise,
             "it is new"
         );
@@ -328,14 +335,14 @@ mod tests {
             Some((7, "deck"))
         );
         assert_eq!(all.find("harbour", "DECK").map(|(id, _)| id), Some(7));
-        let bo = hash("harbour", &folded("uid=bo,dc=x"));
+        let bo = hash("harbour", &fold_reference("uid=bo,dc=x"));
         assert_eq!(
-            all.note(&group(&["uid=ada,dc=x"]), false),
+            all.update_group(&group(&["uid=ada,dc=x"]), false),
             IndexedMembership::Members(vec![bo])
         );
         assert_eq!(
-            all.note(&group(&[]), false),
-            IndexedMembership::Members(vec![hash("harbour", &folded("uid=ada,dc=x"))])
+            all.update_group(&group(&[]), false),
+            IndexedMembership::Members(vec![hash("harbour", &fold_reference("uid=ada,dc=x"))])
         );
         assert!(all.held_by(&ada()).is_empty());
         assert_eq!(
@@ -347,7 +354,7 @@ mod tests {
             absent_since: Some("2026-11-01T00:00:00Z".parse().expect("a moment")),
             ..group(&["uid=ada,dc=x"])
         };
-        assert_eq!(all.note(&gone, false), IndexedMembership::Otherwise);
+        assert_eq!(all.update_group(&gone, false), IndexedMembership::Otherwise);
         assert!(all.find("harbour", "deck").is_none());
     }
 }

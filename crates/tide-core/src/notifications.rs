@@ -8,14 +8,14 @@ use crate::HoldCause;
 use crate::decide::people::Person;
 use crate::decide::{Change, Outcome};
 use crate::expr::{EvalInputs, Program};
-use crate::lifecycle::later;
+use crate::lifecycle::days_later;
 use crate::memberships::MembershipRules;
 use crate::model::{ObjectType, Population, Stage};
 use crate::reasons::Place;
 use crate::rules::RuleSet;
 use crate::states::LinkOrigin;
 use crate::states::NotificationEvent;
-use crate::value::show;
+use crate::value::format_values;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 
@@ -106,7 +106,7 @@ struct NotificationContext<'a> {
 
 impl NotificationContext<'_> {
     /// The notification; `None` if the rule does not apply, or there is no recipient.
-    fn notice(
+    fn notification(
         &self,
         about: Option<String>,
         once: &str,
@@ -118,7 +118,7 @@ impl NotificationContext<'_> {
             identity: Some(&person.attributes),
         };
         let text = match rule.text.run(&values) {
-            Ok(values) => show(&values),
+            Ok(values) => format_values(&values),
             // It is sent anyway, with the error.
             Err(error) => format!("{} ({error} in {})", person.label, rule.text.source()),
         };
@@ -152,7 +152,7 @@ impl NotificationContext<'_> {
         })
     }
 
-    fn fits(&self) -> bool {
+    fn applies(&self) -> bool {
         let values = EvalInputs {
             account: None,
             identity: Some(&self.person.attributes),
@@ -164,8 +164,8 @@ impl NotificationContext<'_> {
     }
 }
 
-/// What is to be told of people; [`settle`] takes out what must wait.
-pub(crate) fn decide(
+/// What is to be told of people; [`drop_premature`] takes out what must wait.
+pub(crate) fn decide_notifications(
     rules: &RuleSet,
     population: &Population,
     memberships: &MembershipRules,
@@ -213,10 +213,12 @@ pub(crate) fn decide(
                     else {
                         continue;
                     };
-                    if !person.before_prestart && telling.fits() {
-                        outcome
-                            .notifications
-                            .extend(telling.notice(None, &since.to_string(), &[]));
+                    if !person.before_prestart && telling.applies() {
+                        outcome.notifications.extend(telling.notification(
+                            None,
+                            &since.to_string(),
+                            &[],
+                        ));
                     }
                 }
                 NotificationEvent::JoinedGroup => {
@@ -226,13 +228,13 @@ pub(crate) fn decide(
                     not_arrived(&telling, population, &zone, now, outcome)
                 }
                 NotificationEvent::AwaitingApproval => {}
-                // The waiting list is known after all records were decided: [`settle`] keeps these.
+                // The waiting list is known after all records were decided: [`drop_premature`] keeps these.
                 NotificationEvent::NoSeat => {
-                    if person.out_reason.is_none() && telling.fits() {
+                    if person.out_reason.is_none() && telling.applies() {
                         let since = person.since.map(|at| at.to_string()).unwrap_or_default();
                         outcome
                             .notifications
-                            .extend(telling.notice(None, &since, &[]));
+                            .extend(telling.notification(None, &since, &[]));
                     }
                 }
             }
@@ -254,10 +256,10 @@ fn add_joined_groups(
         .flatten()
         .filter(|one| fresh(one.created_at))
     {
-        let Some(group) = memberships.get(one.group).filter(|_| telling.fits()) else {
+        let Some(group) = memberships.get(one.group).filter(|_| telling.applies()) else {
             continue;
         };
-        let system = memberships.system(one.group).unwrap_or_default();
+        let system = memberships.system_of(one.group).unwrap_or_default();
         if telling
             .rule
             .system
@@ -271,7 +273,7 @@ fn add_joined_groups(
             .iter()
             .map(|owner| Recipient::Account(system.to_owned(), owner.clone()))
             .collect();
-        outcome.notifications.extend(telling.notice(
+        outcome.notifications.extend(telling.notification(
             Some(group.label.clone()),
             &one.created_at.to_string(),
             &owners,
@@ -309,9 +311,9 @@ fn not_arrived(
         return;
     }
     // The number of past repetitions, and the time of the next.
-    let (mut at, mut count) = (later(since, rule.after_days, zone), 0u32);
+    let (mut at, mut count) = (days_later(since, rule.after_days, zone), 0u32);
     while let Some(days) = rule.again_days.filter(|days| *days > 0 && at <= now) {
-        let next = later(at, days, zone);
+        let next = days_later(at, days, zone);
         if next > now {
             outcome.due.push((person.id.clone(), next));
             break;
@@ -322,7 +324,7 @@ fn not_arrived(
         outcome.due.push((person.id.clone(), at));
         return;
     }
-    outcome.notifications.extend(telling.notice(
+    outcome.notifications.extend(telling.notification(
         Some(account.system.clone()),
         &format!("{since}|{count}"),
         &[],
@@ -331,7 +333,7 @@ fn not_arrived(
 
 /// Takes out what is not so: a welcome waits until everything is done, and only who waits for a
 /// seat is said to.
-pub(crate) fn settle(rules: &RuleSet, outcome: &mut Outcome) {
+pub(crate) fn drop_premature(rules: &RuleSet, outcome: &mut Outcome) {
     if outcome.notifications.is_empty() {
         return;
     }

@@ -46,7 +46,7 @@ const DERIVED: [&str; 2] = ["dn", "container"];
 
 /// The permissions for all types of one system. `base` is what is read of a type when no container
 /// is named.
-pub fn required(
+pub fn required_permissions(
     rules: &RuleSet,
     system: &str,
     schema: impl Fn(ObjectType) -> Option<Schema>,
@@ -63,13 +63,13 @@ pub fn required(
         schema: schema(ObjectType::Group),
     };
     if fills_groups(rules, system) {
-        let members = groups.members();
+        let members = groups.member_attributes();
         let reason = "rules add people to groups and remove them";
         let named = ["cn".to_owned()]
             .into_iter()
             .filter(|_| groups.is_directory());
         let read = groups
-            .identifying()
+            .identifying_attributes()
             .chain(named)
             .chain(members.clone())
             .collect();
@@ -116,7 +116,7 @@ impl PermissionTarget {
     }
 
     /// By what entries are told apart: the class, the key, and which state is the later one.
-    fn identifying(&self) -> impl Iterator<Item = String> + use<'_> {
+    fn identifying_attributes(&self) -> impl Iterator<Item = String> + use<'_> {
         self.schema
             .iter()
             .flat_map(|schema| &schema.native.identifying)
@@ -124,7 +124,7 @@ impl PermissionTarget {
     }
 
     /// The attributes in which groups hold their members.
-    fn members(&self) -> impl Iterator<Item = String> + Clone + use<'_> {
+    fn member_attributes(&self) -> impl Iterator<Item = String> + Clone + use<'_> {
         let names: &[&str] = if self.is_directory() {
             &["member", "uniqueMember", "memberUid"]
         } else {
@@ -198,7 +198,7 @@ fn of_type(
     let mut read: BTreeSet<String> = target
         .native_names(read(types))
         .into_iter()
-        .chain(target.identifying())
+        .chain(target.identifying_attributes())
         .collect();
     // Groups are never disabled.
     let state = schema
@@ -218,7 +218,10 @@ fn of_type(
             .map(|(_, name)| name)
             .collect();
         let groups = at(groups);
-        let read = groups.identifying().chain(groups.members()).collect();
+        let read = groups
+            .identifying_attributes()
+            .chain(groups.member_attributes())
+            .collect();
         all.push(Permission {
             is_subtree: false,
             ..groups.permission(Operation::Read, read, "the scope asks who is a member")
@@ -226,7 +229,7 @@ fn of_type(
     }
     if let Some(deleted) = schema.and_then(|schema| schema.native.deleted_in.clone()) {
         let deleted = at(vec![deleted]);
-        let read = deleted.identifying().collect();
+        let read = deleted.identifying_attributes().collect();
         all.push(deleted.permission(
             Operation::Read,
             read,
@@ -241,13 +244,17 @@ fn of_type(
         ));
     }
     if types.is_target() {
-        all.extend(writes(types, &target, state));
+        all.extend(write_permissions(types, &target, state));
     }
     all
 }
 
 /// What writing the accounts of a target needs.
-fn writes(types: &TypeRules, target: &PermissionTarget, state: Option<String>) -> Vec<Permission> {
+fn write_permissions(
+    types: &TypeRules,
+    target: &PermissionTarget,
+    state: Option<String>,
+) -> Vec<Permission> {
     let mappings = || {
         types.outbound.iter().chain(
             types
@@ -449,7 +456,10 @@ fn looked_up(
     };
     let names = target.native_names(names);
     (!names.is_empty()).then(|| {
-        let read = names.into_iter().chain(target.identifying()).collect();
+        let read = names
+            .into_iter()
+            .chain(target.identifying_attributes())
+            .collect();
         target.permission(Operation::Read, read, "generated values must be free there")
     })
 }
@@ -582,10 +592,11 @@ mod tests {
                 p.attributes.join(",")
             )
         };
-        let all = required(&rules, "dock", |_| Some(directory()), |_| "dc=e".to_owned())
-            .into_iter()
-            .map(one)
-            .collect::<Vec<_>>();
+        let all =
+            required_permissions(&rules, "dock", |_| Some(directory()), |_| "dc=e".to_owned())
+                .into_iter()
+                .map(one)
+                .collect::<Vec<_>>();
         assert!(!all.is_empty(), "{found:?}");
         all
     }

@@ -14,7 +14,7 @@ use tide_ldap::Dn;
 
 /// A name as references are compared: a DN in its canonical form, without the bits that may follow
 /// it (Name and Optional UID, RFC 4517 §3.3.21); anything else in lower case.
-pub fn folded(text: &str) -> String {
+pub fn fold_reference(text: &str) -> String {
     let text = without_uid(text);
     match text.parse::<Dn>() {
         Ok(dn) if text.contains('=') => dn.canonical(),
@@ -60,7 +60,7 @@ impl<'a> ReferenceIndex<'a> {
                     .entry((account.system.as_str(), name))
                     .or_insert((*identity, account.kind));
             };
-            put(folded(&account.name));
+            put(fold_reference(&account.name));
             put(account.key.to_lowercase());
             // A member is named by its uid in groups of RFC 2307.
             if let Some(uid) = account.attributes.get("uid").first() {
@@ -71,8 +71,8 @@ impl<'a> ReferenceIndex<'a> {
     }
 
     /// Who is meant by what a system writes.
-    pub fn who(&self, system: &'a str, raw: &str, pointer: &Pointer) -> Option<&'a str> {
-        let (identity, kind) = *self.by_name.get(&(system, folded(raw)))?;
+    pub fn find_identity(&self, system: &'a str, raw: &str, pointer: &Pointer) -> Option<&'a str> {
+        let (identity, kind) = *self.by_name.get(&(system, fold_reference(raw)))?;
         (pointer.kinds.is_empty() || pointer.kinds.contains(&kind)).then_some(identity)
     }
 }
@@ -96,7 +96,7 @@ impl<'a> Numbers<'a> {
                     for value in attributes.get(name) {
                         // An ambiguous number cannot be resolved.
                         by_value
-                            .entry((name, folded(&value.to_string())))
+                            .entry((name, fold_reference(&value.to_string())))
                             .and_modify(|one| *one = None)
                             .or_insert(Some(id));
                     }
@@ -107,8 +107,11 @@ impl<'a> Numbers<'a> {
     }
 
     /// Whose the value is.
-    pub fn who(&self, by: &'a str, raw: &str) -> Option<&'a str> {
-        self.by_value.get(&(by, folded(raw))).copied().flatten()
+    pub fn find_identity(&self, by: &'a str, raw: &str) -> Option<&'a str> {
+        self.by_value
+            .get(&(by, fold_reference(raw)))
+            .copied()
+            .flatten()
     }
 }
 
@@ -219,11 +222,17 @@ mod tests {
 
     #[test]
     fn a_name_may_be_followed_by_bits() {
-        assert_eq!(folded("CN=Ada, DC=e#'0101'B"), folded("cn=ada,dc=e"));
-        assert_eq!(folded("cn=ada,dc=e#''B"), folded("cn=ada,dc=e"));
+        assert_eq!(
+            fold_reference("CN=Ada, DC=e#'0101'B"),
+            fold_reference("cn=ada,dc=e")
+        );
+        assert_eq!(
+            fold_reference("cn=ada,dc=e#''B"),
+            fold_reference("cn=ada,dc=e")
+        );
         assert_ne!(
-            folded("cn=ada#'012'B,dc=e"),
-            folded("cn=ada,dc=e"),
+            fold_reference("cn=ada#'012'B,dc=e"),
+            fold_reference("cn=ada,dc=e"),
             "a name that only looks so"
         );
     }
@@ -245,16 +254,16 @@ mod tests {
             by: None,
         };
         assert_eq!(
-            directory.who("harbour", "UID=Ada, OU=Deck,DC=E", &people),
+            directory.find_identity("harbour", "UID=Ada, OU=Deck,DC=E", &people),
             Some("a")
         );
         assert_eq!(
-            directory.who("berthing", "uid=ada,ou=Deck,dc=e", &people),
+            directory.find_identity("berthing", "uid=ada,ou=Deck,dc=e", &people),
             None,
             "another system's name"
         );
         assert_eq!(
-            directory.who(
+            directory.find_identity(
                 "harbour",
                 "uid=ada,ou=Deck,dc=e",
                 &Pointer {
@@ -309,7 +318,10 @@ mod tests {
             [("a", &one), ("b", &two), ("c", &three)].into_iter(),
         );
         assert_eq!(
-            (numbers.who("number", " 17 "), numbers.who("number", "18")),
+            (
+                numbers.find_identity("number", " 17 "),
+                numbers.find_identity("number", "18")
+            ),
             (Some("a"), None)
         );
     }

@@ -128,7 +128,12 @@ pub struct ResolvedValue<'r> {
 
 /// The roles that are only kept for a while: of what an identity held before, those that nothing
 /// gives it any more.
-pub fn kept(rules: &RuleSet, stored: &Identity, held: &[HeldRole], now: Timestamp) -> KeptRoles {
+pub fn roles_in_overlap(
+    rules: &RuleSet,
+    stored: &Identity,
+    held: &[HeldRole],
+    now: Timestamp,
+) -> KeptRoles {
     let (kind, before) = (stored.kind, &stored.attributes);
     let zone = rules.zone(kind);
     let had = |role: &Role| {
@@ -148,7 +153,7 @@ pub fn kept(rules: &RuleSet, stored: &Identity, held: &[HeldRole], now: Timestam
             .kept_roles
             .get(&role.name)
             .copied()
-            .unwrap_or_else(|| crate::lifecycle::later(now, role.keep_days, &zone))
+            .unwrap_or_else(|| crate::lifecycle::days_later(now, role.keep_days, &zone))
     };
     rules
         .roles
@@ -164,7 +169,7 @@ pub fn kept(rules: &RuleSet, stored: &Identity, held: &[HeldRole], now: Timestam
 /// # Errors
 ///
 /// A condition that cannot be answered.
-pub fn held(
+pub fn roles_of(
     rules: &RuleSet,
     kind: ObjectType,
     attributes: &Attributes,
@@ -249,7 +254,7 @@ pub fn with_kept(rules: &RuleSet, held: Vec<HeldRole>, kept: &KeptRoles) -> Vec<
 /// # Errors
 ///
 /// A value that cannot be worked out.
-pub fn values<'r>(
+pub fn role_values<'r>(
     rules: &'r RuleSet,
     kind: ObjectType,
     attributes: &Attributes,

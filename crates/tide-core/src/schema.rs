@@ -68,7 +68,7 @@ impl AttributeDef {
 
 impl AttributeDef {
     /// What is wrong with values of it: their kind, length or wording.
-    pub fn unfit(&self, values: &[Value]) -> Option<String> {
+    pub fn value_fault(&self, values: &[Value]) -> Option<String> {
         // Nearly every attribute takes any text, and nothing need be written out to know that.
         let any = matches!(
             self.kind,
@@ -100,7 +100,7 @@ impl AttributeDef {
         if !fits {
             return Some(format!(
                 "{text:?} is not {}, as `{}` requires",
-                self.kind.words(),
+                self.kind.label(),
                 self.name
             ));
         }
@@ -131,7 +131,7 @@ impl AttributeDef {
 
 impl ValueKind {
     /// The kind in words, as expressions name what they give.
-    pub fn words(self) -> &'static str {
+    pub fn label(self) -> &'static str {
         match self {
             ValueKind::Text => "text",
             ValueKind::Bool => "true or false",
@@ -193,8 +193,8 @@ pub struct NativeNames {
 
 impl Schema {
     /// What is wrong with values of an attribute by its definition: their kind, length or wording.
-    pub fn unfit(&self, name: &str, values: &[Value]) -> Option<String> {
-        self.get(name)?.unfit(values)
+    pub fn value_fault(&self, name: &str, values: &[Value]) -> Option<String> {
+        self.get(name)?.value_fault(values)
     }
 
     /// The definition of an attribute, whatever the case of its name and its options (`cn;lang-fr`,
@@ -253,7 +253,8 @@ mod tests {
             kind: ValueKind::Bool,
             ..AttributeDef::text("active")
         });
-        let unfit = |name: &str, values: &[Value]| schema.unfit(name, values).unwrap_or_default();
+        let unfit =
+            |name: &str, values: &[Value]| schema.value_fault(name, values).unwrap_or_default();
         assert_eq!(unfit("rank", &[Value::text("Mate")]), "");
         assert!(unfit("RANK", &[Value::text("Bosun")]).contains("5 characters; `rank` allows 4"));
         assert_eq!(

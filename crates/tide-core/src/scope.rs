@@ -50,7 +50,7 @@ impl ScopeSubject<'_> {
 }
 
 /// Tests a record against a scope.
-pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> ScopeDecision {
+pub fn test_scope(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) -> ScopeDecision {
     let values = &subject.values;
     if let Some(value) = by_containers(scope, subject) {
         return value;
@@ -60,7 +60,7 @@ pub fn standing(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>) 
         && let Some(container) = scope
             .except
             .iter()
-            .find(|container| inside(&place, container))
+            .find(|container| is_inside(&place, container))
     {
         return ScopeDecision::Out(Reason::by(
             format!("its container is excluded: {}", container.dn),
@@ -123,7 +123,7 @@ fn by_containers(scope: &Scope, subject: &ScopeSubject<'_>) -> Option<ScopeDecis
         if !scope
             .within
             .iter()
-            .any(|container| inside(&place, container))
+            .any(|container| is_inside(&place, container))
         {
             let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
             // A scope that is one level too shallow would exclude people silently: report it.
@@ -145,7 +145,7 @@ fn by_containers(scope: &Scope, subject: &ScopeSubject<'_>) -> Option<ScopeDecis
     None
 }
 
-fn inside(place: &Dn, container: &Container) -> bool {
+fn is_inside(place: &Dn, container: &Container) -> bool {
     match place.depth_below(&container.dn) {
         Some(depth) => !container.one_level || depth <= 1,
         None => false,
@@ -226,7 +226,7 @@ mod tests {
             },
             accounts: &[],
         };
-        match standing(scope, &subject, &Groups::default()) {
+        match test_scope(scope, &subject, &Groups::default()) {
             ScopeDecision::In => "in".into(),
             ScopeDecision::Out(reason) | ScopeDecision::Unclear(reason) => reason.text,
         }
@@ -286,7 +286,7 @@ mod tests {
             accounts: &[],
         };
         assert_eq!(
-            standing(&scope, &subject, &Groups::default()),
+            test_scope(&scope, &subject, &Groups::default()),
             ScopeDecision::Out(Reason::by("not crew", &Place::default()))
         );
     }

@@ -87,7 +87,7 @@ impl fmt::Display for Value {
                         f.write_str(", ")?;
                     }
                     first = false;
-                    write!(f, "{name}: {}", show(values))?;
+                    write!(f, "{name}: {}", format_values(values))?;
                 }
                 Ok(())
             }
@@ -96,7 +96,7 @@ impl fmt::Display for Value {
 }
 
 /// Several values as one line of text; nothing at all is an em dash.
-pub fn show(values: &[Value]) -> String {
+pub fn format_values(values: &[Value]) -> String {
     if values.is_empty() {
         return "—".into();
     }
@@ -255,7 +255,7 @@ impl Attributes {
     }
 
     /// The same, looking first where the name was last found.
-    pub fn near(&self, name: &Near) -> &[Value] {
+    pub fn get_near(&self, name: &Near) -> &[Value] {
         if let Some((other, values)) = self.0.get(name.place.load(Relaxed) as usize)
             && other.as_str() == name.name
         {

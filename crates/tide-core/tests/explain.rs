@@ -2,7 +2,7 @@
 //! is announced that will not happen.
 
 use jiff::Timestamp;
-use tide_core::explain::{Explanation, explain, whom};
+use tide_core::explain::{Explanation, explain, find_identities};
 use tide_core::model::ApprovalState;
 use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
@@ -204,7 +204,7 @@ fn everybody_who_has_a_name_is_found_with_the_records_that_belong_to_them() {
     assert_eq!(world.why("1").len(), 1);
     let rules = rules();
     let outcome = decide(&rules, &world.0, at("2026-06-01T00:00:00Z"));
-    assert_eq!(whom(&world.0, &outcome, "VAINO").len(), 4);
+    assert_eq!(find_identities(&world.0, &outcome, "VAINO").len(), 4);
 }
 
 #[test]

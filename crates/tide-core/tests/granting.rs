@@ -181,7 +181,7 @@ fn carry_out(world: &mut World, change: &Change, at: Timestamp) {
                     .first()
                     .map(ToString::to_string)
                     .unwrap_or_default();
-                let folded = tide_core::references::folded(&member);
+                let folded = tide_core::references::fold_reference(&member);
                 world.population.rule_memberships.push(RuleMembership {
                     identity: change.identity.clone(),
                     group: id,

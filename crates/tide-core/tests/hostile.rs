@@ -28,7 +28,7 @@ fn stopped(source: &str) -> (String, u32) {
     let record = record();
     let program = Program::compile(source, &ExprScope::open(&[Root::Account]))
         .unwrap_or_else(|error| panic!("{source}: {error}"));
-    let (outcome, steps) = program.measured(&EvalInputs {
+    let (outcome, steps) = program.run_counting(&EvalInputs {
         account: Some(&record),
         identity: None,
     });
@@ -88,7 +88,7 @@ fn a_heavy_pattern_is_refused_or_runs_in_steps() {
         &ExprScope::open(&[Root::Account]),
     )
     .expect("compiles");
-    let (outcome, steps) = program.measured(&EvalInputs {
+    let (outcome, steps) = program.run_counting(&EvalInputs {
         account: Some(&record),
         identity: None,
     });
@@ -133,7 +133,7 @@ fn a_type_that_cannot_fit_is_told_before_anything_runs() {
     let kinds = |source: &str| {
         Program::compile(source, &ExprScope::open(&[Root::Account]))
             .expect(source)
-            .gives()
+            .result_kind()
     };
     assert_eq!(kinds("isBlank(account.sn)"), Some("true or false"));
     assert_eq!(kinds("account.sn == null ? 'a' : lower('B')"), Some("text"));
@@ -206,7 +206,7 @@ fn any_expression_ends_within_its_bounds() {
                 return Ok(());
             };
             ran.set(ran.get() + 1);
-            let (outcome, steps) = program.measured(&EvalInputs {
+            let (outcome, steps) = program.run_counting(&EvalInputs {
                 account: Some(&record),
                 identity: None,
             });

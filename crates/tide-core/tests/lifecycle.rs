@@ -827,7 +827,7 @@ proptest! {
             now += jiff::SignedDuration::from_hours(3);
             let seen = decide(&world.rules, &world.population, now).identities[0].0.stage;
             if due.is_some_and(|due| due <= now) {
-                prop_assert!(!standing.due(now).is_empty());
+                prop_assert!(!standing.due_identities(now).is_empty());
                 (standing, _) = IncrementalState::of(&world.rules, &world.population, now);
                 due = standing.next_due();
                 prop_assert!(due.is_none_or(|due| due > now), "what is over is not due again");

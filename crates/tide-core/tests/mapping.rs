@@ -8,7 +8,7 @@ use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::states::ChangeKind;
 use tide_core::states::LinkOrigin;
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, RuleSet,
     Schema, SystemFacts, Value, decide,
@@ -310,7 +310,7 @@ impl World {
         self.population
             .identities
             .iter()
-            .find(|identity| show(identity.attributes.get("name")) == name)
+            .find(|identity| format_values(identity.attributes.get("name")) == name)
             .expect(name)
     }
 
@@ -377,11 +377,11 @@ fn a_manager_is_the_other_account_there_even_in_a_circle_and_in_one_run() {
         world.population.accounts[id as usize - 1].key.clone()
     };
     assert_eq!(
-        show(world.there("Lind").get("manager")),
+        format_values(world.there("Lind").get("manager")),
         key(&world, "Vasko")
     );
     assert_eq!(
-        show(world.there("Vasko").get("manager")),
+        format_values(world.there("Vasko").get("manager")),
         key(&world, "Lind")
     );
     assert!(world.there("Berg").get("manager").is_empty());
@@ -391,7 +391,7 @@ fn a_manager_is_the_other_account_there_even_in_a_circle_and_in_one_run() {
         .set("manager", vec![Value::text("3")]);
     assert_eq!(world.settle(), [[ChangeKind::Update]]);
     assert_eq!(
-        show(world.there("Lind").get("manager")),
+        format_values(world.there("Lind").get("manager")),
         key(&world, "Berg")
     );
     // A number that nobody has leaves the one who was known.
@@ -464,7 +464,7 @@ fn names_are_made_up_once_and_never_given_again() {
         .population
         .identities
         .iter()
-        .map(|i| show(i.attributes.get("login")))
+        .map(|i| format_values(i.attributes.get("login")))
         .collect();
     logins.sort();
     assert_eq!(logins, ["lind", "lind2", "root2"]);
@@ -507,8 +507,8 @@ fn blocks_are_shared_and_populations_come_first_in_their_order() {
     world.settle();
     let told = |name: &str| {
         (
-            show(world.there(name).get("language")),
-            show(world.there(name).get("title")),
+            format_values(world.there(name).get("language")),
+            format_values(world.there(name).get("title")),
         )
     };
     assert_eq!(
@@ -518,7 +518,10 @@ fn blocks_are_shared_and_populations_come_first_in_their_order() {
     );
     assert_eq!(told("Vasko"), ("en".into(), "Islander".into()));
     assert_eq!(told("Berg"), ("—".into(), "Crew".into()), "from the block");
-    assert_eq!(show(world.there("Berg").get("displayName")), "Berg");
+    assert_eq!(
+        format_values(world.there("Berg").get("displayName")),
+        "Berg"
+    );
     let types = world
         .rules
         .of("berthing", ObjectType::Person)
@@ -544,7 +547,7 @@ fn merged_lists_keep_what_others_put_there_and_take_back_only_ours() {
     world.settle();
     let id = world.account_of(&world.identity("Lind").id).expect("there");
     let there = |world: &World| {
-        show(
+        format_values(
             world.population.accounts[id as usize - 1]
                 .attributes
                 .get("tags"),

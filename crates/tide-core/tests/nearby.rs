@@ -11,7 +11,7 @@ use tide_core::model::LinkBasis;
 use tide_core::model::MatchAnswer;
 use tide_core::model::MatchDecision;
 use tide_core::model::RuleMembership;
-use tide_core::references::folded;
+use tide_core::references::fold_reference;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;
 use tide_core::states::ChangeKind;
@@ -315,7 +315,7 @@ fn send(
                 .chain(value.after.iter().map(|one| (one, true)));
             moved.extend(told.map(|(one, there)| AppliedMembership {
                 group: account,
-                member: folded(&one.to_string()),
+                member: fold_reference(&one.to_string()),
                 is_member: there,
             }));
             if change.kind == ChangeKind::Grant {
@@ -324,7 +324,7 @@ fn send(
                     .first()
                     .map(ToString::to_string)
                     .unwrap_or_default();
-                let folded = tide_core::references::folded(&member);
+                let folded = tide_core::references::fold_reference(&member);
                 population.rule_memberships.push(RuleMembership {
                     identity: change.identity.clone(),
                     group: account,
@@ -711,7 +711,7 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
         for one in &moved {
             changed.accounts.remove(&one.group);
         }
-        changed.accounts.extend(standing.moved(&moved));
+        changed.accounts.extend(standing.apply_memberships(&moved));
         let whole = decide(&rules, &population, now());
         match of_a_part(&mut standing, &rules, &population, changed) {
             Some(part) => {

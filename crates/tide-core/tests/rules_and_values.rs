@@ -1,12 +1,12 @@
 //! Rules read from files, and what they make of accounts: authority, options of mappings, and the
 //! relation between what is wanted and what is there.
 
-use tide_core::compare::{Relation, differences, relation};
-use tide_core::compose::{desired, identity};
+use tide_core::compare::{Relation, find_differences, relation_to_account};
+use tide_core::compose::{compose_identity, desired};
 use tide_core::model::Normalization;
 use tide_core::rules::{FaultSeverity, OnOutOfScope, RuleFault, RuleFile, RuleSet, Schemas};
 use tide_core::schema::ValueKind;
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{Account, AttributeDef, Attributes, ObjectType, Population, Schema, Value};
 
 fn file(name: &str, text: &str) -> RuleFile {
@@ -94,18 +94,18 @@ fn authority_decides_whose_value_wins_and_a_blank_passes_the_word_on() {
         ("harbour", types("harbour"), &harbour),
         ("postroom", types("postroom"), &postroom),
     ];
-    let composed = identity(declared, &both, true);
+    let composed = compose_identity(declared, &both, true);
     assert_eq!(
-        show(composed.attributes.get("mail")),
+        format_values(composed.attributes.get("mail")),
         "p@skerry.example",
         "postroom is the authority for mail"
     );
     assert_eq!(
-        show(composed.attributes.get("name")),
+        format_values(composed.attributes.get("name")),
         "From Harbour",
         "without an authority the first system by name wins"
     );
-    assert_eq!(show(composed.attributes.get("phones")), "1 · 2");
+    assert_eq!(format_values(composed.attributes.get("phones")), "1 · 2");
     let reason = composed
         .reasons
         .iter()
@@ -126,10 +126,14 @@ fn authority_decides_whose_value_wins_and_a_blank_passes_the_word_on() {
         ("postroom", types("postroom"), &blank),
     ];
     assert_eq!(
-        show(identity(declared, &both, false).attributes.get("mail")),
+        format_values(
+            compose_identity(declared, &both, false)
+                .attributes
+                .get("mail")
+        ),
         "h@skerry.example"
     );
-    assert!(identity(declared, &[], false).attributes.is_empty());
+    assert!(compose_identity(declared, &[], false).attributes.is_empty());
 }
 
 #[test]
@@ -147,7 +151,7 @@ fn an_expression_that_fails_is_a_problem_and_not_a_value() {
         rules.of("harbour", ObjectType::Person).expect("read"),
         &harbour,
     )];
-    let composed = identity(&rules.identities[&ObjectType::Person], &sources, false);
+    let composed = compose_identity(&rules.identities[&ObjectType::Person], &sources, false);
     assert!(composed.attributes.is_empty());
     assert_eq!(composed.problems.len(), 1);
     assert!(
@@ -224,7 +228,7 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
             .iter()
             .find(|w| w.mapping.attribute == name)
             .expect("mapped");
-        relation(wanted, account, &none)
+        relation_to_account(wanted, account, &none)
     };
     assert_eq!(of("userName", &there), Relation::Differs);
     assert!(matches!(of("first", &there), Relation::LeftAlone(why) if why.contains("set once")));
@@ -245,10 +249,10 @@ fn the_options_of_a_mapping_say_when_it_is_written() {
         "derived values are never compared"
     );
 
-    let changes = differences(&wanted, &there, &none);
+    let changes = find_differences(&wanted, &there, &none);
     let names: Vec<&str> = changes.iter().map(|c| c.attribute.as_str()).collect();
     assert_eq!(names, ["userName", "cleared"]);
-    assert!(changes[1].after.is_empty() && show(&changes[1].before) == "Old");
+    assert!(changes[1].after.is_empty() && format_values(&changes[1].before) == "Old");
 }
 
 #[test]
@@ -289,14 +293,17 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
     };
     let there = |value: &str| account("berthing", &[("userName", &[value])]);
     assert_eq!(
-        relation(user_name, &there("ab@e"), &known),
+        relation_to_account(user_name, &there("ab@e"), &known),
         Relation::Normalised
     );
     assert_eq!(
-        relation(user_name, &there("xy@e"), &known),
+        relation_to_account(user_name, &there("xy@e"), &known),
         Relation::Differs
     );
-    assert_eq!(relation(user_name, &there("a b@e"), &known), Relation::Same);
+    assert_eq!(
+        relation_to_account(user_name, &there("a b@e"), &known),
+        Relation::Same
+    );
 }
 
 /// Each whole rule set, and what is said of it.

@@ -12,7 +12,7 @@ use tide_core::model::AccountId;
 use tide_core::notifications::{Notification, Recipient};
 use tide_core::states::ChangeKind;
 use tide_core::states::DecisionAnswer;
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
 use tide_store::{Answered, ApprovalRow, NewApproval, OperatorRow};
 
@@ -110,7 +110,7 @@ pub(crate) fn requests<'o>(
         request.id = format!(
             "approval-{}-{}",
             request.level,
-            tide_core::decide::digest(&prints)
+            tide_core::decide::digest_fingerprints(&prints)
         );
     }
     all
@@ -171,7 +171,7 @@ fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
         .filter(|value| !value.after.is_empty())
         .take(OFFERED);
     let values: Vec<String> = values
-        .map(|value| format!("{} {}", value.attribute, show(&value.after)))
+        .map(|value| format!("{} {}", value.attribute, format_values(&value.after)))
         .collect();
     format!(
         "{} in {}: {}",
@@ -327,7 +327,7 @@ pub(crate) fn barred(
                     owned_by(change).any(|owner| owners.get(&owner) == Some(own))
                 });
         if !named {
-            return Some(format!("this level is for {}", level.words()));
+            return Some(format!("this level is for {}", level.text()));
         }
         if operator
             .identity

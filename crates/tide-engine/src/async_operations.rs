@@ -153,7 +153,7 @@ impl Engine {
                 .map(|account| (account.key, account.name)),
             None => None,
         };
-        
+
         Write::new(change.object, change.kind, account, change.values.clone())
     }
 

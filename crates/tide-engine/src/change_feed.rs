@@ -475,7 +475,7 @@ impl Engine {
                 .of(&row.name, object)
                 .is_none_or(|types| types.is_target())
         };
-        
+
         lock(&self.compiled_rules)
             .as_ref()
             .is_none_or(|(_, rules)| types(rules))

@@ -12,7 +12,7 @@ use tide_core::rules::OnDrift;
 use tide_core::states::ChangeKind;
 use tide_core::states::DecisionAnswer;
 use tide_core::states::DecisionKind;
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{Outcome, Population, RuleSet};
 use tide_store::{AlertRow, ApprovalRow, GuardWindow, NewOverride, OverrideRow, Parked};
 
@@ -154,7 +154,7 @@ fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
     prints.sort_unstable();
     format!(
         "guard-{system}-{kind}-{}",
-        tide_core::decide::digest(&prints)
+        tide_core::decide::digest_fingerprints(&prints)
     )
 }
 
@@ -204,7 +204,7 @@ fn drift_id(changes: &[&Change]) -> String {
         .map(|change| change.fingerprint.as_str())
         .collect();
     prints.sort_unstable();
-    format!("drift-{}", tide_core::decide::digest(&prints))
+    format!("drift-{}", tide_core::decide::digest_fingerprints(&prints))
 }
 
 fn drift(changes: Vec<&Change>) -> Decision {
@@ -214,8 +214,8 @@ fn drift(changes: Vec<&Change>) -> Decision {
             format!(
                 "{} is {} and was {}",
                 value.attribute,
-                show(&value.before),
-                show(&value.after)
+                format_values(&value.before),
+                format_values(&value.after)
             )
         });
         told.collect::<Vec<_>>().join(", ")
@@ -752,7 +752,7 @@ fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext
         .rule
         .levels
         .get(request.level)
-        .map(tide_core::approvals::Level::words)
+        .map(tide_core::approvals::Level::text)
         .unwrap_or_default();
     let (systems, kinds) = systems_and_kinds(request);
     let who = if request.rule.together {
@@ -860,8 +860,8 @@ fn add_values(request: &approvals::Request<'_>, said: &mut String, chooses: bool
             said.push_str(&format!(
                 "; {} from {} to {}",
                 value.attribute,
-                show(&value.before),
-                show(&value.after)
+                format_values(&value.before),
+                format_values(&value.after)
             ));
         }
     }

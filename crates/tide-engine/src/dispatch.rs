@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use tide_connect::{ConnectError, ConnectionState, Connector};
 use tide_core::ObjectType;
-use tide_core::compare::equal;
+use tide_core::compare::are_equal;
 use tide_core::decide::Change;
 use tide_core::model::Observed;
 use tide_core::rules::TypeRules;
@@ -311,7 +311,7 @@ pub(crate) fn settled(
         .filter_map(|value| {
             let returned = account.attributes.get(&value.attribute);
             let def = schema.and_then(|schema| schema.get(&value.attribute));
-            (!equal(def, &value.after, returned)).then(|| {
+            (!are_equal(def, &value.after, returned)).then(|| {
                 (
                     value.attribute.clone(),
                     value.after.clone(),

@@ -4,7 +4,7 @@
 use crate::{Engine, EngineError, Event};
 use tide_core::impact::{Impact, compute_impact};
 use tide_core::permissions;
-use tide_core::rules::difference::{FileDifference, brought_together, difference};
+use tide_core::rules::difference::{FileDifference, brought_together, compare_files};
 use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::SystemKind;
 use tide_core::{RuleSet, decide};
@@ -78,7 +78,7 @@ impl Engine {
     pub async fn draft(&self, id: i64) -> Result<Draft, EngineError> {
         let row = self.store.draft(id).await?;
         let (_, faults) = self.check_rules(&row.files).await?;
-        let differences = difference(&self.files_of(row.base).await?, &row.files);
+        let differences = compare_files(&self.files_of(row.base).await?, &row.files);
         Ok(Draft {
             published: self.published().await?,
             faults,
@@ -334,7 +334,7 @@ impl Engine {
         from: i64,
         to: i64,
     ) -> Result<Vec<FileDifference>, EngineError> {
-        Ok(difference(
+        Ok(compare_files(
             &self.files_of(from).await?,
             &self.files_of(to).await?,
         ))

@@ -104,7 +104,7 @@ impl Engine {
             }
         }
         if let Some(attributes) = identity {
-            for (mapping, population) in tide_core::compose::holding(types, attributes)
+            for (mapping, population) in tide_core::compose::applicable_mappings(types, attributes)
                 .map_err(|reason| EngineError::Invalid(reason.text))?
             {
                 let values = EvalInputs {
@@ -160,7 +160,7 @@ impl Engine {
             None => None,
         };
         let set = self.rules_of(draft).await?;
-        let program = set.expression(kind, system.map(|_| schema.as_ref()), source);
+        let program = set.compile_expression(kind, system.map(|_| schema.as_ref()), source);
         let record = self.record(&set, on, system, kind).await?;
         let values = EvalInputs {
             account: record.account.as_ref().map(|account| &account.attributes),

@@ -17,7 +17,7 @@ use tide_core::compare::ValueChange;
 use tide_core::decide::Change;
 use tide_core::memberships::member_value;
 use tide_core::model::{Account, Observed};
-use tide_core::references::folded;
+use tide_core::references::fold_reference;
 use tide_core::states::ChangeKind;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
@@ -1153,10 +1153,10 @@ fn resolve_member(
         .after
         .first()
         .or(first.before.first())
-        .map(|value| folded(&value.to_string()));
+        .map(|value| fold_reference(&value.to_string()));
     let as_decided = |account: &&Account| {
         decided.as_ref().is_some_and(|name| {
-            folded(&member_value(&first.attribute, account, true).to_string()) == *name
+            fold_reference(&member_value(&first.attribute, account, true).to_string()) == *name
         })
     };
     let Some(account) = there.iter().find(as_decided).or(there.first()) else {

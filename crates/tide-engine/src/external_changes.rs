@@ -7,7 +7,7 @@ use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::Verdict;
 use tide_core::incremental::Records;
 use tide_core::rules::{OnDeleted, OnDrift, OnOrphaned};
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{Outcome, Population, RuleSet};
 use tide_store::Surprise;
 
@@ -125,8 +125,8 @@ fn find_changed(
                 format!(
                     "{} was {} and is {}",
                     value.attribute,
-                    show(&value.after),
-                    show(&value.before)
+                    format_values(&value.after),
+                    format_values(&value.before)
                 )
             })
             .collect();

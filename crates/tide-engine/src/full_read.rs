@@ -237,9 +237,7 @@ impl Engine {
             );
             return Err(ConnectError::permanent("outdated", said, remedy).into());
         };
-        Ok(
-            (),
-        )
+        Ok(())
     }
 
     /// The connector of a system; the first time, its schema and capabilities are stored.

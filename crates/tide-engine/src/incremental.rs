@@ -93,8 +93,10 @@ impl Engine {
             let mut records = touched.records.clone();
             records
                 .accounts
-                .extend(standing.state.moved(&touched.memberships));
-            records.identities.append(&mut standing.state.due(now));
+                .extend(standing.state.apply_memberships(&touched.memberships));
+            records
+                .identities
+                .append(&mut standing.state.due_identities(now));
             records.accounts.append(&mut standing.sent_to.accounts);
             records.identities.append(&mut standing.sent_to.identities);
             match self.decide_partial(standing, records, before, true).await {
@@ -235,11 +237,11 @@ impl Engine {
         }
         if records.is_empty() {
             let totals = Totals {
-                linked: known.state.linked().clone(),
-                seats: known.state.seats(),
+                linked: known.state.linked_counts().clone(),
+                seats: known.state.seats_in_use(),
                 ..Totals::of_facts(&guards)
             };
-            let outcome = known.state.outstanding(&rules.set, &totals, now);
+            let outcome = known.state.outstanding_outcome(&rules.set, &totals, now);
             let about = Some(Records::default());
             return Ok(Some(IncrementalDecision {
                 rules,

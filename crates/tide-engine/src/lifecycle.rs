@@ -115,7 +115,7 @@ impl Engine {
         let feeds = |line: &Decided| {
             line.identity.as_deref() == Some(id) && line.verdict == Verdict::Source
         };
-        let absence = tide_core::lifecycle::absence(&rules.set, identity.kind, accounts)
+        let absence = tide_core::lifecycle::find_absence(&rules.set, identity.kind, accounts)
             .filter(|_| !outcome.decided.iter().any(feeds));
         let gone =
             absence.map(|absence| (tide_core::Reason::new("no source contains it"), absence));
@@ -160,7 +160,7 @@ impl Engine {
     /// The moment after a last day of people, in the zone that the rules name.
     pub async fn after_last_day(&self, day: jiff::civil::Date) -> Result<Timestamp, EngineError> {
         let zone = self.rules().await?.set.zone(tide_core::ObjectType::Person);
-        tide_core::lifecycle::after(day, &zone).map_err(EngineError::Invalid)
+        tide_core::lifecycle::end_of_day(day, &zone).map_err(EngineError::Invalid)
     }
 
     /// Returns the impact of a departure at a moment; `None` is now.

@@ -12,7 +12,7 @@ use tide_core::model::{Account, AccountId};
 use tide_core::states::LinkOrigin;
 use tide_core::states::MatchStatus;
 use tide_core::states::UnmatchedCause;
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{Identity, ObjectType, Outcome, Place, Population, RuleSet};
 use tide_store::{AnswerRow, NewAnswer};
 
@@ -287,10 +287,10 @@ impl<'a> Sight<'a> {
                     return BTreeMap::new();
                 };
                 let sources = [(question.system.as_str(), types, *account)];
-                compose::identity(declared, &sources, false)
+                compose::compose_identity(declared, &sources, false)
                     .attributes
                     .iter()
-                    .map(|(name, values)| (name.to_owned(), show(values)))
+                    .map(|(name, values)| (name.to_owned(), format_values(values)))
                     .collect()
             }
             (Some(account), _) => types
@@ -299,14 +299,14 @@ impl<'a> Sight<'a> {
                 .map(|m| {
                     (
                         m.attribute.clone(),
-                        show(account.attributes.get(&m.attribute)),
+                        format_values(account.attributes.get(&m.attribute)),
                     )
                 })
                 .collect(),
             (None, Some((identity, _))) if as_source => identity
                 .attributes
                 .iter()
-                .map(|(name, values)| (name.to_owned(), show(values)))
+                .map(|(name, values)| (name.to_owned(), format_values(values)))
                 .collect(),
             (None, Some((identity, _))) => {
                 let mut attributes = identity.attributes.clone();
@@ -318,7 +318,7 @@ impl<'a> Sight<'a> {
                 compose::desired(types, &attributes, None)
                     .wanted
                     .into_iter()
-                    .map(|w| (w.mapping.attribute.clone(), show(&w.values)))
+                    .map(|w| (w.mapping.attribute.clone(), format_values(&w.values)))
                     .collect()
             }
             (None, None) => BTreeMap::new(),
@@ -357,7 +357,7 @@ impl<'a> Sight<'a> {
             .collect();
         names.sort();
         names.dedup();
-        let nothing = show(&[]);
+        let nothing = format_values(&[]);
         let fold = |text: &str| text.trim().to_lowercase();
         let rows = names
             .into_iter()

@@ -4,7 +4,7 @@
 use crate::inbound::IssuedToken;
 use crate::{Engine, EngineError};
 use jiff::SignedDuration;
-use tide_core::explain::whom;
+use tide_core::explain::find_identities;
 use tide_core::states::PrincipalKind;
 use tide_store::{NewTokenRow, StoreError};
 
@@ -40,7 +40,7 @@ impl Engine {
                 .find(|(one, _)| one.id == *id)
                 .map_or_else(|| id.clone(), |(_, label)| label.clone())
         };
-        match whom(&population, &outcome, text).as_slice() {
+        match find_identities(&population, &outcome, text).as_slice() {
             [one]
                 if population
                     .identities

@@ -12,7 +12,7 @@ use tide_core::ObjectType;
 use tide_core::compare::ValueChange;
 use tide_core::decide::Change;
 use tide_core::model::Observed;
-use tide_core::references::{container_of, folded};
+use tide_core::references::{container_of, fold_reference};
 use tide_core::states::ChangeKind;
 use tide_core::value::Value;
 use tide_store::{ChangeResult, ChangeRow};
@@ -64,7 +64,7 @@ impl RefusalScope {
             .or_else(new)
             .unwrap_or_default();
         let at = if change.is_membership() {
-            folded(&name)
+            fold_reference(&name)
         } else {
             container_of(&name).unwrap_or_default()
         };

@@ -68,7 +68,7 @@ impl Engine {
         new.roles[place].when = match when.trim() {
             "" => None,
             text => Some(
-                new.expression(new.roles[place].kind, None, text)
+                new.compile_expression(new.roles[place].kind, None, text)
                     .map_err(|error| EngineError::Invalid(format!("invalid condition: {error}")))?,
             ),
         };
@@ -231,8 +231,8 @@ fn held_by(
     let mut attributes = identity.attributes.clone();
     attributes.set("id", vec![Value::text(&identity.id)]);
     attributes.set("stage", vec![Value::text(identity.stage.as_str())]);
-    let held =
-        tide_core::roles::held(rules, identity.kind, &attributes, grants, now).unwrap_or_default();
-    let kept = tide_core::roles::kept(rules, identity, &held, now);
+    let held = tide_core::roles::roles_of(rules, identity.kind, &attributes, grants, now)
+        .unwrap_or_default();
+    let kept = tide_core::roles::roles_in_overlap(rules, identity, &held, now);
     tide_core::roles::with_kept(rules, held, &kept)
 }

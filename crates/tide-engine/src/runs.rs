@@ -845,7 +845,7 @@ fn only(
     let people = outcome.identities.len();
     let mut about: HashSet<String> = HashSet::new();
     for name in names {
-        let found = tide_core::explain::whom(population, outcome, name);
+        let found = tide_core::explain::find_identities(population, outcome, name);
         if found.is_empty() {
             return Err(EngineError::NotFound(format!(
                 "no person matches `{name}`: give a name, number, address or id"

@@ -426,7 +426,7 @@ impl Engine {
             purpose,
             scope,
         };
-        let text = edit::starter(new, &schema, &declared).map_err(EngineError::Invalid)?;
+        let text = edit::first_rule_file(new, &schema, &declared).map_err(EngineError::Invalid)?;
         let mut name = format!("{system}.toml");
         if files.iter().any(|file| file.name == name) {
             name = format!("{system}-system.toml");
@@ -496,7 +496,7 @@ fn known_groups(
             .iter()
             .filter(|account| account.kind == ObjectType::Group && account.system == of);
         let names: Vec<String> = names.map(tide_core::decide::account_label).collect();
-        let near = tide_core::expr::closest(&group.name, names.iter().map(String::as_str));
+        let near = tide_core::expr::closest_name(&group.name, names.iter().map(String::as_str));
         let near = near
             .map(|near| format!(": did you mean `{near}`?"))
             .unwrap_or_default();

@@ -611,7 +611,7 @@ impl Engine {
             ("scim", _) => "Users".to_owned(),
             _ => "the file".to_owned(),
         };
-        Ok(permissions::required(
+        Ok(permissions::required_permissions(
             &rules,
             name,
             |kind| row.schema.get(&kind).cloned(),

@@ -10,7 +10,7 @@ use tide_core::rules::{
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
 use tide_core::states::SystemHealth;
-use tide_core::value::show;
+use tide_core::value::format_values;
 use tide_core::{Attributes, Place, RuleSet, Value};
 use tide_store::{AccountRow, ChangeRow, ChangeSetRow, DecidedRow, IdentityRow};
 
@@ -498,7 +498,7 @@ fn example_lines(types: &TypeRules) -> impl Iterator<Item = tide_api::RuleLine> 
         let expect: Vec<String> = example
             .expect
             .iter()
-            .map(|(name, values)| format!("{name} = {}", show(values)))
+            .map(|(name, values)| format!("{name} = {}", format_values(values)))
             .collect();
         let note = example
             .account_in
@@ -706,7 +706,7 @@ pub fn trial(
         Ok(values) => (
             values
                 .iter()
-                .map(|value| tide_core::expr::shown(std::slice::from_ref(value)))
+                .map(|value| tide_core::expr::values_line(std::slice::from_ref(value)))
                 .collect(),
             None,
         ),

@@ -96,7 +96,7 @@ pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspectio
                     if known.insert(column.to_string()) {
                         order.push(column.to_string());
                     }
-                    let text = tide_core::value::show(&values);
+                    let text = tide_core::value::format_values(&values);
                     let seen = seen.entry(column.to_string()).or_default();
                     seen.note(text.trim());
                     shown.insert(column.to_string(), text);

@@ -522,7 +522,8 @@ fn survey(
         settings.delimiter,
     )?;
     if !form.columns.is_empty() && !form.columns.contains(&settings.key) {
-        let near = tide_core::expr::closest(&settings.key, form.columns.iter().map(String::as_str));
+        let near =
+            tide_core::expr::closest_name(&settings.key, form.columns.iter().map(String::as_str));
         return Err(lasting(
             "feed_key",
             format!("{} has no column `{}`", source.name, settings.key),

@@ -527,7 +527,7 @@ impl LdapConnector {
             )),
             32 => {
                 let near = if answer.1.matched.is_empty() {
-                    tide_core::expr::closest(base, contexts.iter().map(String::as_str))
+                    tide_core::expr::closest_name(base, contexts.iter().map(String::as_str))
                         .unwrap_or_default()
                         .to_owned()
                 } else {

@@ -1015,7 +1015,7 @@ impl Connector for ScimConnector {
             write.values.iter().all(|value| {
                 let def = schema.get(&value.attribute);
                 def.is_none()
-                    || tide_core::compare::equal(
+                    || tide_core::compare::are_equal(
                         def,
                         &value.after,
                         account.attributes.get(&value.attribute),

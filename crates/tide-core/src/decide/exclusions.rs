@@ -16,7 +16,7 @@ const BORN_WITH: [(&str, &str); 4] = [
 ];
 
 /// Why an account is left alone, if it is.
-pub(super) fn why(
+pub(super) fn exclusion_reason(
     account: &Account,
     types: &TypeRules,
     facts: Option<&SystemFacts>,
@@ -38,10 +38,14 @@ pub(super) fn why(
     if text("isCriticalSystemObject").as_deref() == Some("true") {
         return Some(Reason::new("protected: built into the directory"));
     }
-    if facts.is_some_and(|facts| facts.own.iter().any(|own| is(account, own))) {
+    if facts.is_some_and(|facts| facts.own.iter().any(|own| has_name(account, own))) {
         return Some(Reason::new("protected: our own service account"));
     }
-    let named = types.protected.names.iter().any(|name| is(account, name));
+    let named = types
+        .protected
+        .names
+        .iter()
+        .any(|name| has_name(account, name));
     if named {
         return Some(Reason::by(
             "protected: named by the rules",
@@ -74,7 +78,7 @@ pub(super) fn why(
 }
 
 /// Is this one of the account's names? `name@domain` and `domain\name` name it too.
-fn is(account: &Account, name: &str) -> bool {
+fn has_name(account: &Account, name: &str) -> bool {
     let folded = |text: &str| {
         text.split(',')
             .map(str::trim)

@@ -12,7 +12,7 @@ use std::collections::{HashMap, HashSet};
 
 /// Resolves what sources write (a DN, an id, a number) to the ids of identities. A reference to an
 /// unknown person keeps the previous one.
-pub(super) fn resolve(
+pub(super) fn resolve_references(
     rules: &RuleSet,
     population: &Population,
     kind: ObjectType,
@@ -30,7 +30,7 @@ pub(super) fn resolve(
     if pointing.is_empty() {
         return;
     }
-    let owner = owners(population, outcome);
+    let owner = account_owners(population, outcome);
     let directory = ReferenceIndex::new(population, &owner);
     let stored: HashMap<&str, &Attributes> = population
         .identities
@@ -86,7 +86,10 @@ pub(super) fn resolve(
 }
 
 /// The identity of each linked account, with the links of this decision.
-fn owners<'a>(population: &'a Population, outcome: &'a Outcome) -> HashMap<AccountId, &'a str> {
+fn account_owners<'a>(
+    population: &'a Population,
+    outcome: &'a Outcome,
+) -> HashMap<AccountId, &'a str> {
     let open = population
         .links
         .iter()
@@ -112,8 +115,8 @@ fn resolve_values(
         let text = value.to_string();
         let by_name = systems
             .iter()
-            .find_map(|system| directory.who(system, &text, pointer));
-        match by_name.or_else(|| numbers.who(pointer.by.as_deref()?, &text)) {
+            .find_map(|system| directory.find_identity(system, &text, pointer));
+        match by_name.or_else(|| numbers.find_identity(pointer.by.as_deref()?, &text)) {
             Some(id) => meant.push(Value::Reference(id.to_owned())),
             None => unknown.push(text),
         }
@@ -154,7 +157,7 @@ fn keep_stored(
 
 /// Assigns a distributed value to every identity in scope, once and for life. With `least_used`, a
 /// leaver frees its share, and gets the same value after a return.
-pub(super) fn spread(
+pub(super) fn distribute_values(
     rules: &RuleSet,
     population: &Population,
     kind: ObjectType,
@@ -183,7 +186,7 @@ pub(super) fn spread(
             continue;
         };
         let name = attribute.name.as_str();
-        let mut counts = elsewhere.spread(kind, name, &these);
+        let mut counts = elsewhere.distribution(kind, name, &these);
         let mut without = Vec::new();
         for (place, person) in people.iter_mut().enumerate() {
             // An assigned value stays, even if the rule distributes other values now.
@@ -271,7 +274,7 @@ pub(super) fn generate_missing(
         .iter()
         .any(|person| takes_part(person) && lacks(person))
     {
-        let mut taken = taken(population, kind, &generated, people, outcome);
+        let mut taken = taken_values(population, kind, &generated, people, outcome);
         taken.elsewhere = Some((elsewhere, kind));
         for person in people.iter_mut().filter(|person| takes_part(person)) {
             propose_values(declared, &mut taken, person);
@@ -296,7 +299,7 @@ pub(super) fn generate_missing(
                 }
                 Some(value)
                     if !known
-                        .contains_key(&(attribute.name.as_str(), generate::folded(&value))) =>
+                        .contains_key(&(attribute.name.as_str(), generate::fold_name(&value))) =>
                 {
                     outcome.reserved.push(ReservedValue {
                         kind,
@@ -317,7 +320,7 @@ fn propose_values(
     taken: &mut TakenValues<'_>,
     person: &mut Person,
 ) {
-    match generate::fill(declared, &mut person.attributes, &person.id, &*taken) {
+    match generate::generate_values(declared, &mut person.attributes, &person.id, &*taken) {
         Ok(made) => {
             for (attribute, value) in made {
                 taken.put(&attribute, &value, Some(&person.id));
@@ -340,7 +343,7 @@ fn reserved_names(population: &Population, kind: ObjectType) -> HashMap<(&str, S
             (
                 (
                     reserved.attribute.as_str(),
-                    generate::folded(&reserved.value),
+                    generate::fold_name(&reserved.value),
                 ),
                 reserved.identity.as_str(),
             )
@@ -349,7 +352,7 @@ fn reserved_names(population: &Population, kind: ObjectType) -> HashMap<(&str, S
 }
 
 /// The names that are not free.
-fn taken<'e>(
+fn taken_values<'e>(
     population: &Population,
     kind: ObjectType,
     generated: &[&IdentityAttribute],

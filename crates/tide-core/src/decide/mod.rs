@@ -305,11 +305,11 @@ impl Outcome {
 
 /// What is known of records outside of a partial decision.
 pub trait OutsideRecords {
-    /// Whether a generated value (folded by [`crate::generate::folded`]) is taken by an identity
+    /// Whether a generated value (folded by [`crate::generate::fold_name`]) is taken by an identity
     /// outside of the records.
-    fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
+    fn is_taken(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
     /// How many hold each of the values that identities are spread over, but for some identities.
-    fn spread(
+    fn distribution(
         &self,
         kind: ObjectType,
         attribute: &str,
@@ -332,11 +332,11 @@ pub struct ValueDistribution {
 pub(crate) struct NoOutsideRecords;
 
 impl OutsideRecords for NoOutsideRecords {
-    fn takes(&self, _: ObjectType, _: &str, _: &str) -> bool {
+    fn is_taken(&self, _: ObjectType, _: &str, _: &str) -> bool {
         false
     }
 
-    fn spread(
+    fn distribution(
         &self,
         _: ObjectType,
         _: &str,
@@ -408,14 +408,14 @@ impl Totals {
 
 /// Decides. Pure: the same arguments give the same answer, in the same order.
 pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
-    let mut outcome = each(rules, population, now, &NoOutsideRecords);
-    finish(rules, &Totals::of(rules, population), &mut outcome);
+    let mut outcome = decide_records(rules, population, now, &NoOutsideRecords);
+    apply_totals(rules, &Totals::of(rules, population), &mut outcome);
     outcome
 }
 
 /// The first part of a decision: each record separately. [`finish`] then looks at all of them
 /// together.
-pub(crate) fn each(
+pub(crate) fn decide_records(
     rules: &RuleSet,
     population: &Population,
     now: Timestamp,
@@ -451,21 +451,28 @@ pub(crate) fn each(
             groups: &groups,
             memberships,
         };
-        targets::decide(&around, kind, &people, now, &mut outcome);
+        targets::decide_targets(&around, kind, &people, now, &mut outcome);
         if kind == ObjectType::Person {
-            notifications::decide(rules, population, memberships, &people, now, &mut outcome);
+            notifications::decide_notifications(
+                rules,
+                population,
+                memberships,
+                &people,
+                now,
+                &mut outcome,
+            );
         }
         for person in people {
             let label = person.label.clone();
             outcome.identities.push((person.into_identity(kind), label));
         }
     }
-    approvals::ask(rules, memberships, &mut outcome);
+    approvals::request_approvals(rules, memberships, &mut outcome);
     outcome
 }
 
 /// The second part of a decision: guards, what waits for whom, and the order.
-pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
+pub(crate) fn apply_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // Leavers first; within a kind by system and name, so that the order is always the same.
     let order = |change: &Change| {
         let (kind, step) = change.rank();
@@ -483,12 +490,12 @@ pub(crate) fn finish(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
         ))
     });
     // Changes that await approval do not count for guards.
-    approvals::hold(rules, &totals.approved, outcome);
-    guard(rules, totals, outcome);
-    licenses::hold(rules, &totals.seats, outcome);
+    approvals::hold_unapproved(rules, &totals.approved, outcome);
+    apply_guards(rules, totals, outcome);
+    licenses::hold_without_seat(rules, &totals.seats, outcome);
     hold_later_steps(&mut outcome.changes);
-    references::settle(outcome);
-    notifications::settle(rules, outcome);
+    references::drop_hopeless_waits(outcome);
+    notifications::drop_premature(rules, outcome);
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(
             &b.system,
@@ -545,7 +552,7 @@ pub fn hold_later_steps(changes: &mut [Change]) {
 }
 
 /// Holds changes past a limit.
-fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
+fn apply_guards(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     let overridden = |change: &Change| totals.overrides.contains_key(&change.fingerprint);
     hold_discarded(totals, outcome);
     for guard in &rules.guards {
@@ -591,7 +598,7 @@ fn guard(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
                 .get(&(system.clone(), guard.change.clone(), guard.hours))
                 .copied()
                 .unwrap_or(0);
-            let Some(limit) = passed(
+            let Some(limit) = exceeded_limit(
                 guard,
                 count + before,
                 totals.linked.get(system).copied().unwrap_or(0),
@@ -657,7 +664,7 @@ fn guard_reason(
     .on_hold(HoldCause::Guard)
 }
 
-fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<String> {
+fn exceeded_limit(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<String> {
     if guard.most.is_some_and(|most| count > most) {
         return guard.most.map(|most| most.to_string());
     }
@@ -670,7 +677,7 @@ fn passed(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<St
 }
 
 /// One word for a list of fingerprints: another list has another.
-pub fn digest(fingerprints: &[&str]) -> String {
+pub fn digest_fingerprints(fingerprints: &[&str]) -> String {
     fingerprint(fingerprints, &[])
 }
 

@@ -18,7 +18,7 @@ use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
 use crate::states::LinkOrigin;
 use crate::states::UnmatchedCause;
-use crate::value::{Attributes, Value, show};
+use crate::value::{Attributes, Value, format_values};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -60,7 +60,7 @@ pub(crate) struct Person {
 }
 
 /// Values that are wanted and missing, as the end of a sentence.
-pub(crate) fn missed(names: &[String]) -> String {
+pub(crate) fn missing_text(names: &[String]) -> String {
     if names.is_empty() {
         String::new()
     } else {
@@ -68,7 +68,7 @@ pub(crate) fn missed(names: &[String]) -> String {
     }
 }
 
-fn remarks(all: &[String]) -> String {
+fn notes_text(all: &[String]) -> String {
     all.iter().map(|remark| format!("; {remark}")).collect()
 }
 
@@ -134,7 +134,10 @@ pub fn account_label(account: &Account) -> String {
         .iter()
         .map(|name| account.attributes.get(name))
         .find(|values| !values.is_empty())
-        .map_or_else(|| account.name.clone(), |values| show(&values[..1]))
+        .map_or_else(
+            || account.name.clone(),
+            |values| format_values(&values[..1]),
+        )
 }
 
 /// What the identities of one type are assembled from.
@@ -217,13 +220,13 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
     }
     let mut people: Vec<Person> = people.into_values().collect();
     compose_people(inputs, &mut people, &stored, outcome);
-    generated_values::resolve(rules, population, kind, &mut people, outcome);
+    generated_values::resolve_references(rules, population, kind, &mut people, outcome);
     // An identity that is held for a duplicate value gets no generated name: the next decision
     // would free it again.
     hold_duplicates(rules, population, kind, false, &mut people);
     generated_values::generate_missing(inputs, &mut people, outcome);
     hold_duplicates(rules, population, kind, true, &mut people);
-    generated_values::spread(rules, population, kind, &mut people, elsewhere);
+    generated_values::distribute_values(rules, population, kind, &mut people, elsewhere);
     add_source_lines(outcome, rules, population, kind, &people);
     drop_unmade_links(outcome, &people);
     people
@@ -233,7 +236,7 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
 fn existing_people(known: &[&Identity], population: &Population) -> BTreeMap<String, Person> {
     let mut people: BTreeMap<String, Person> = known
         .iter()
-        .map(|identity| (identity.id.clone(), existing(identity)))
+        .map(|identity| (identity.id.clone(), existing_person(identity)))
         .collect();
     let by_id: HashMap<i64, usize> = population
         .accounts
@@ -288,10 +291,10 @@ fn new_identities(
         .filter(|person| person.new)
         .filter_map(|person| {
             let declared = rules.identities.get(&kind)?;
-            let sources = feeding(rules, population, kind, &person.sources);
+            let sources = source_records(rules, population, kind, &person.sources);
             Some((
                 person.id.clone(),
-                compose::identity(declared, &sources, false).attributes,
+                compose::compose_identity(declared, &sources, false).attributes,
             ))
         })
         .collect()
@@ -324,7 +327,7 @@ fn add_source_lines(
     people: &[Person],
 ) {
     for person in people {
-        absent(rules, population, kind, person, outcome);
+        note_absent_sources(rules, population, kind, person, outcome);
         for &at in &person.sources {
             let account = &population.accounts[at];
             let (verdict, reason) = match &person.held {
@@ -340,8 +343,8 @@ fn add_source_lines(
                         Reason::by(
                             format!(
                                 "{gives}{}{}",
-                                missed(&person.missing_recommended),
-                                remarks(&person.notes)
+                                missing_text(&person.missing_recommended),
+                                notes_text(&person.notes)
                             ),
                             &file_of(rules, &account.system, kind),
                         ),
@@ -368,7 +371,7 @@ fn drop_unmade_links(outcome: &mut Outcome, people: &[Person]) {
 }
 
 /// Notes on each source that no longer lists a person when that will count.
-fn absent(
+fn note_absent_sources(
     rules: &RuleSet,
     population: &Population,
     kind: ObjectType,
@@ -389,18 +392,18 @@ fn absent(
         let how = if account.absence_confirmed {
             format!(
                 "{system} reported on {} that {name} was deleted",
-                shown(since)
+                format_instant(since)
             )
         } else {
             format!(
                 "{system} has not listed {name} since {}, and has not reported a deletion",
-                shown(since)
+                format_instant(since)
             )
         };
         let text = format!(
             "{how}: if no source lists it again, {} leaves on {}",
             person.label,
-            shown(until)
+            format_instant(until)
         );
         let rule = rules.lifecycle.get(&kind).map(|life| life.place.clone());
         let reason = Reason {
@@ -414,7 +417,7 @@ fn absent(
     }
 }
 
-fn existing(identity: &Identity) -> Person {
+fn existing_person(identity: &Identity) -> Person {
     Person {
         id: identity.id.clone(),
         label: String::new(),
@@ -499,7 +502,7 @@ fn resolve_source_account(
     }
     let mut person = linked.and_then(|id| people.get_mut(id));
     let facts = with.population.systems.get(with.system);
-    if let Some(reason) = exclusions::why(account, with.types, facts) {
+    if let Some(reason) = exclusions::exclusion_reason(account, with.types, facts) {
         if let Some(person) = person {
             person.held = Some(reason.clone().on_hold(HoldCause::RuleError));
         }
@@ -521,7 +524,7 @@ fn resolve_source_account(
         person.sources.push(at);
         return;
     }
-    let said = with.answers.account(account.id);
+    let said = with.answers.of_account(account.id);
     if let Some(answer) = said.filter(|answer| answer.decision == MatchDecision::Skip) {
         line(
             Verdict::OutOfScope,
@@ -624,12 +627,12 @@ fn question_of_linked(
 ) -> Option<Question> {
     let is_confirmed = with
         .answers
-        .pair(account.id, &person.id)
+        .of_pair(account.id, &person.id)
         .is_some_and(|answer| answer.decision == MatchDecision::Join);
     if is_confirmed {
         return None;
     }
-    let (other, rule, key) = with.index.moved(account, &person.id)?;
+    let (other, rule, key) = with.index.reassigned_key(account, &person.id)?;
     let rule = &with.types.matching[rule];
     let text = format!(
         "{} now has {key} by {}, which belongs to another identity: confirm that it is the same person",
@@ -677,7 +680,7 @@ fn find_identity(
         let basis = LinkBasis::new(LinkOrigin::Operator, &answer.principal);
         return SourceMatch::Found((*id).to_owned(), basis);
     }
-    if with.answers.account(account.id).is_some() {
+    if with.answers.of_account(account.id).is_some() {
         return SourceMatch::NotFound;
     }
     let review =
@@ -691,7 +694,7 @@ fn find_identity(
     let rules = &with.types.matching;
     match with
         .index
-        .find(account, |id| with.answers.allow(account.id, id))
+        .find(account, |id| with.answers.allows(account.id, id))
     {
         MatchResult::NoMatch => SourceMatch::NotFound,
         MatchResult::One { it, rule } => match supplied_by_another(with, account, it, people, rule)
@@ -764,8 +767,8 @@ fn supplied_by_another(
         .get(&with.kind)
         .is_some_and(|declared| {
             let rule = &with.types.matching[rule];
-            let sources = feeding(with.rules, with.population, with.kind, &person.sources);
-            let now = compose::identity(declared, &sources, false).attributes;
+            let sources = source_records(with.rules, with.population, with.kind, &person.sources);
+            let now = compose::compose_identity(declared, &sources, false).attributes;
             identity_keys(rule, &now).is_disjoint(&account_keys(rule, account))
         });
     if gave_up {
@@ -785,7 +788,7 @@ fn left_out_by_scope(with: &AssignmentContext<'_>, account: &Account) -> Option<
         },
         accounts: &[account],
     };
-    match scope::standing(&with.types.scope, &subject, with.groups) {
+    match scope::test_scope(&with.types.scope, &subject, with.groups) {
         ScopeDecision::In => None,
         ScopeDecision::Out(reason) => Some((Verdict::OutOfScope, reason)),
         ScopeDecision::Unclear(reason) => {
@@ -831,14 +834,14 @@ fn note_absent(
                 "{} no longer contains {}: reported on {}",
                 with.system,
                 account.name,
-                shown(since)
+                format_instant(since)
             )
         } else {
             format!(
                 "{} no longer contains {}, as of the full read of {}",
                 with.system,
                 account.name,
-                shown(since)
+                format_instant(since)
             )
         };
         person.out_reason.get_or_insert(Reason::new(text));
@@ -846,12 +849,12 @@ fn note_absent(
 }
 
 /// An instant for people: to the second.
-fn shown(at: Timestamp) -> String {
+fn format_instant(at: Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
 /// The accounts that feed a person, as the composer wants them.
-pub(crate) fn feeding<'a>(
+pub(crate) fn source_records<'a>(
     rules: &'a RuleSet,
     population: &'a Population,
     kind: ObjectType,
@@ -892,12 +895,12 @@ fn compose_person(
             person.stage = Stage::Left;
         }
     } else {
-        let sources = feeding(rules, population, kind, &person.sources);
+        let sources = source_records(rules, population, kind, &person.sources);
         let Composed {
             attributes,
             problems,
             ..
-        } = compose::identity(declared, &sources, false);
+        } = compose::compose_identity(declared, &sources, false);
         person.attributes = attributes;
         let kept = |name: &str| stored.map_or(&[][..], |stored| stored.get(name));
         // A generated value stays for life, whatever a source supplies later.
@@ -931,7 +934,7 @@ fn compose_person(
         label.is_empty(),
         person.sources.first().or(person.linked.first()),
     ) {
-        (false, _) => show(&label[..1]),
+        (false, _) => format_values(&label[..1]),
         (true, Some(&at)) => account_label(&population.accounts[at]),
         (true, None) => person.id.clone(),
     };
@@ -1024,7 +1027,7 @@ fn apply_roles(
             .iter()
             .filter_map(|grant| Some((person.id.clone(), grant.next(now)?))),
     );
-    let held = match roles::held(rules, kind, &person.attributes, grants, now) {
+    let held = match roles::roles_of(rules, kind, &person.attributes, grants, now) {
         Ok(held) => held,
         Err(reason) => {
             person
@@ -1034,14 +1037,14 @@ fn apply_roles(
         }
     };
     let kept = stored
-        .map(|stored| roles::kept(rules, stored, &held, now))
+        .map(|stored| roles::roles_in_overlap(rules, stored, &held, now))
         .unwrap_or_default();
     outcome
         .due
         .extend(kept.values().map(|until| (person.id.clone(), *until)));
     let held = roles::with_kept(rules, held, &kept);
     let names: BTreeSet<&str> = held.iter().map(|one| one.role.as_str()).collect();
-    match roles::values(rules, kind, &person.attributes, &names) {
+    match roles::role_values(rules, kind, &person.attributes, &names) {
         Ok(won) => {
             for one in won {
                 if !one.over.is_empty() {
@@ -1100,7 +1103,7 @@ fn apply_lifecycle(
     } = *inputs;
     let departure = population.departures.get(&person.id);
     let had_left = stored.is_some_and(|stored| stored.stage == Stage::Left);
-    let absence = crate::lifecycle::absence(
+    let absence = crate::lifecycle::find_absence(
         rules,
         kind,
         person.linked.iter().map(|&at| &population.accounts[at]),
@@ -1169,7 +1172,7 @@ fn enter_stage(
 ) -> Option<Timestamp> {
     outcome
         .due
-        .extend(life.next(now).map(|at| (person.id.clone(), at)));
+        .extend(life.next_transition(now).map(|at| (person.id.clone(), at)));
     person.stage = life.stage;
     person.absence_counts_from = life
         .absence_counts_from

@@ -24,27 +24,30 @@ pub(super) struct ReferenceWaits<'r> {
     pub wanted: Vec<DesiredValue<'r>>,
 }
 
-fn refers(wanted: &DesiredValue<'_>) -> bool {
+fn is_reference(wanted: &DesiredValue<'_>) -> bool {
     wanted
         .def
         .is_some_and(|def| def.kind == ValueKind::Reference)
 }
 
 /// The references among what a target should hold.
-pub(crate) fn of<'d, 'r>(
+pub(crate) fn references_of<'d, 'r>(
     desired: &'d mut DesiredAccount<'r>,
 ) -> impl Iterator<Item = &'d mut DesiredValue<'r>> {
-    desired.wanted.iter_mut().filter(|wanted| refers(wanted))
+    desired
+        .wanted
+        .iter_mut()
+        .filter(|wanted| is_reference(wanted))
 }
 
 /// Takes the references out of what a target should hold.
 pub(super) fn taken_out<'r>(desired: &mut DesiredAccount<'r>) -> Vec<DesiredValue<'r>> {
-    if !desired.wanted.iter().any(refers) {
+    if !desired.wanted.iter().any(is_reference) {
         return Vec::new();
     }
     let (pointing, rest) = std::mem::take(&mut desired.wanted)
         .into_iter()
-        .partition(refers);
+        .partition(is_reference);
     desired.wanted = rest;
     pointing
 }
@@ -61,7 +64,7 @@ pub(super) struct ReferenceContext<'a> {
 }
 
 /// Writes the references of all accounts of one target into the changes that were decided.
-pub(super) fn decide(
+pub(super) fn decide_references(
     here: &ReferenceContext<'_>,
     pointing: Vec<ReferenceWaits<'_>>,
     people: &[Person],
@@ -85,9 +88,10 @@ pub(super) fn decide(
         for wanted in &mut one.wanted {
             here.write_values(wanted, people, &accounts, &creating);
         }
-        let (before, later): (Vec<ValueChange>, Vec<ValueChange>) = waiting(&one, here, &labels)
-            .into_iter()
-            .partition(|value| account_first(&one, value));
+        let (before, later): (Vec<ValueChange>, Vec<ValueChange>) =
+            pending_values(&one, here, &labels)
+                .into_iter()
+                .partition(|value| account_first(&one, value));
         let account = one.at.map(|at| &here.population.accounts[at]);
         let now = values_to_write(here, account, one.wanted, before);
         let writer = ReferenceWriter {
@@ -148,7 +152,7 @@ impl ReferenceContext<'_> {
                 .retain(|value| value.as_text().is_none_or(|id| !self.revoked.contains(id)));
         }
         if wanted.mapping.flat {
-            wanted.values = flattened(&wanted.values, wanted.mapping, people);
+            wanted.values = flatten_groups(&wanted.values, wanted.mapping, people);
         }
         let by_name = self.schema.is_some_and(|schema| schema.refers_by_name);
         let written = accounts.write(&wanted.mapping.attribute, &wanted.values, by_name);
@@ -221,7 +225,7 @@ fn values_to_write(
             wanted,
             ..DesiredAccount::default()
         };
-        return compare::differences(&desired, account, here.population);
+        return compare::find_differences(&desired, account, here.population);
     }
     let mut now = set(&wanted);
     now.retain(|value| {
@@ -388,7 +392,7 @@ fn account_first(one: &ReferenceWaits<'_>, value: &ValueChange) -> bool {
 }
 
 /// Members with those of groups among them, in place of these groups, however deep they are nested.
-fn flattened(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Value> {
+fn flatten_groups(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Value> {
     let Some((_, attribute)) = mapping.program.reads().first() else {
         return values.to_vec();
     };
@@ -429,7 +433,7 @@ fn set(wanted: &[DesiredValue<'_>]) -> Vec<ValueChange> {
 }
 
 /// The values that wait for accounts. What is there before is what the first change leaves.
-fn waiting(
+fn pending_values(
     one: &ReferenceWaits<'_>,
     here: &ReferenceContext<'_>,
     labels: &HashMap<String, String>,
@@ -446,7 +450,7 @@ fn waiting(
         let before: Vec<Value> = match (many, wanted.mapping.merge) {
             (false, _) => there.to_vec(),
             (true, false) => wanted.values.clone(),
-            (true, true) => compare::target(wanted, def, there, &[]),
+            (true, true) => compare::target_values(wanted, def, there, &[]),
         };
         let after = if many { before.clone() } else { Vec::new() };
         let named = |id: &String| PendingReference {
@@ -470,7 +474,7 @@ fn waiting(
 
 /// What waits for an account that is not made after all, by a guard or by hand, waits no longer
 /// than this decision: a later one sees to it.
-pub(super) fn settle(outcome: &mut Outcome) {
+pub(super) fn drop_hopeless_waits(outcome: &mut Outcome) {
     let made = loop {
         let made: HashSet<(String, String)> = outcome
             .changes

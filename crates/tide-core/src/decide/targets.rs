@@ -123,7 +123,7 @@ pub(super) struct DecisionContext<'a> {
     pub memberships: &'a MembershipRules,
 }
 
-pub(super) fn decide(
+pub(super) fn decide_targets(
     around: &DecisionContext<'_>,
     kind: ObjectType,
     people: &[Person],
@@ -189,11 +189,11 @@ pub(super) fn decide(
             types,
             revoked: &revoked,
         };
-        references::decide(
+        references::decide_references(
             &here,
             std::mem::take(&mut target.pointing),
             people,
-            &|| target.hold(),
+            &|| target.system_hold(),
             outcome,
         );
     }
@@ -211,7 +211,7 @@ fn protected_accounts(
         .filter_map(|&at| {
             Some((
                 at,
-                exclusions::why(
+                exclusions::exclusion_reason(
                     &population.accounts[at],
                     types,
                     population.systems.get(system),
@@ -221,7 +221,7 @@ fn protected_accounts(
         .collect()
 }
 
-fn fold(value: &Value) -> String {
+fn fold_value(value: &Value) -> String {
     value.to_string().trim().to_lowercase()
 }
 
@@ -239,7 +239,7 @@ impl<'a> TargetDecision<'a> {
             .copied()
             .collect();
         // Without identities that need an account, no index is built.
-        let looking = people.iter().any(|person| self.looks(person));
+        let looking = people.iter().any(|person| self.needs_account(person));
         let index = AccountIndex::new(
             &self.types.matching,
             &self.population.accounts,
@@ -254,7 +254,7 @@ impl<'a> TargetDecision<'a> {
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
             crate::interrupt::check();
-            let match_it = self.looks(person);
+            let match_it = self.needs_account(person);
             let result =
                 match_it.then(|| self.find_account(&owned, &index, &by_id, &given, person));
             if let Some(Pick::Matched(MatchResult::One { it, .. })) = &result {
@@ -276,7 +276,7 @@ impl<'a> TargetDecision<'a> {
             let (verdict, account, reason) =
                 self.decide_person(person, pick, candidates, &mut joined, outcome);
             let Some(verdict) = verdict else { continue };
-            if let Some(stand) = membership::stand(self, person, account, verdict) {
+            if let Some(stand) = membership::member_status(self, person, account, verdict) {
                 stands.push((stand, outcome.decided.len()));
             }
             outcome.decided.push(Decided {
@@ -291,7 +291,7 @@ impl<'a> TargetDecision<'a> {
                     .then_some(UnmatchedCause::Skipped),
             });
         }
-        self.memberships(&stands, outcome);
+        self.decide_memberships(&stands, outcome);
         for &at in members
             .iter()
             .filter(|at| !owned.contains(at) && !joined.contains(at))
@@ -318,7 +318,7 @@ impl<'a> TargetDecision<'a> {
         for looking in [true, false] {
             for person in people
                 .iter()
-                .filter(|person| !joins(person).is_empty() && self.looks(person) == looking)
+                .filter(|person| !joins(person).is_empty() && self.needs_account(person) == looking)
             {
                 for at in joins(person)
                     .iter()
@@ -346,12 +346,12 @@ impl<'a> TargetDecision<'a> {
             .iter()
             .find_map(|(account, answer)| Some((*by_id.get(account)?, *answer)))
             .filter(|(at, _)| theirs(at));
-        match (answered, self.answers.identity(&person.id)) {
+        match (answered, self.answers.of_identity(&person.id)) {
             (Some((at, answer)), _) => Pick::Answered(at, answer),
             (None, Some(answer)) if answer.decision == MatchDecision::New => Pick::New,
             _ => Pick::Matched(index.find(&person.attributes, |at| {
                 self.answers
-                    .allow(self.population.accounts[at].id, &person.id)
+                    .allows(self.population.accounts[at].id, &person.id)
                     && given.get(&at).is_none_or(|whose| *whose == person.id)
             })),
         }
@@ -362,7 +362,7 @@ impl<'a> TargetDecision<'a> {
         let text = match (&account.fault, self.doubtful.get(&at)) {
             _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
             (Some(fault), _) => format!("invalid record: {fault}"),
-            _ if self.answers.account(account.id).is_some() => {
+            _ if self.answers.of_account(account.id).is_some() => {
                 "unchanged: answered by an operator".to_owned()
             }
             (None, Some(label)) => {
@@ -373,17 +373,17 @@ impl<'a> TargetDecision<'a> {
         let unmatched = match (&account.fault, self.doubtful.get(&at)) {
             _ if self.untouchable.contains_key(&at) => UnmatchedCause::Protected,
             (Some(_), _) => UnmatchedCause::Other,
-            _ if self.answers.account(account.id).is_some() => UnmatchedCause::Skipped,
+            _ if self.answers.of_account(account.id).is_some() => UnmatchedCause::Skipped,
             (None, Some(_)) => UnmatchedCause::Candidate,
             (None, None) => UnmatchedCause::NoMatch,
         };
         let stray = account.fault.is_none()
             && !self.untouchable.contains_key(&at)
             && !self.doubtful.contains_key(&at)
-            && self.answers.account(account.id).is_none();
+            && self.answers.of_account(account.id).is_none();
         let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
         let verdict = if stray {
-            self.stray(at, &mut reason, outcome)
+            self.decide_orphaned(at, &mut reason, outcome)
         } else {
             Verdict::Orphaned
         };
@@ -401,7 +401,7 @@ impl<'a> TargetDecision<'a> {
 
     /// Whether this person needs an account here. If the account was deleted by others and is to be
     /// created again, the person is matched like any other.
-    fn looks(&self, person: &Person) -> bool {
+    fn needs_account(&self, person: &Person) -> bool {
         let again = |account: &Account| {
             self.types.on_deleted == OnDeleted::Recreate
                 || self
@@ -423,12 +423,12 @@ impl<'a> TargetDecision<'a> {
     /// Did an operator decide that this person gets no account here?
     fn is_skipped(&self, person: &Person) -> bool {
         self.answers
-            .identity(&person.id)
+            .of_identity(&person.id)
             .is_some_and(|answer| answer.decision == MatchDecision::Skip)
     }
 
     /// Handles an account that others created in the system and that matches no identity.
-    fn stray(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
+    fn decide_orphaned(&self, at: usize, reason: &mut Reason, outcome: &mut Outcome) -> Verdict {
         let account = &self.population.accounts[at];
         match self.types.on_orphaned {
             OnOrphaned::Ignore => Verdict::Orphaned,
@@ -459,7 +459,7 @@ impl<'a> TargetDecision<'a> {
                     return Verdict::Orphaned;
                 };
                 reason.text = "no identity matches: orphaned accounts are disabled here".to_owned();
-                let values = vec![self.unusable(state, before)];
+                let values = vec![self.disabled_state(state, before)];
                 let kind = ChangeKind::Disable;
                 outcome.changes.push(Change {
                     system: self.system.to_owned(),
@@ -481,7 +481,7 @@ impl<'a> TargetDecision<'a> {
                     ),
                     values,
                     reason: reason.clone(),
-                    hold: self.hold(),
+                    hold: self.system_hold(),
                     approval: None,
                     claims: Vec::new(),
                     step: 0,
@@ -533,19 +533,19 @@ impl<'a> TargetDecision<'a> {
             );
         }
         if let Some(at) = live {
-            if let Some(reason) = self.moved(person, at, candidates.people, outcome) {
+            if let Some(reason) = self.key_moved_reason(person, at, candidates.people, outcome) {
                 return (Some(Verdict::OnHold), live, reason);
             }
-            return self.keep(person, at, Verdict::Update, outcome);
+            return self.keep_in_sync(person, at, Verdict::Update, outcome);
         }
         if let Some(left_out) = self.no_match_wanted(person, absent) {
             return left_out;
         }
         match self.judge_match(person, found.unwrap_or(Pick::New), candidates) {
-            Judgement::Create => self.make(person, outcome),
+            Judgement::Create => self.create_account(person, outcome),
             Judgement::Join(at, basis, reason) => {
                 joined.insert(at);
-                self.join(person, at, basis, reason, outcome)
+                self.join_account(person, at, basis, reason, outcome)
             }
             Judgement::Invalid(at, reason) => (Some(Verdict::OnHold), Some(at), reason),
             Judgement::Review {
@@ -553,7 +553,8 @@ impl<'a> TargetDecision<'a> {
                 accounts,
                 reason,
             } => {
-                let question = self.asked(person, doubt, &accounts, Vec::new(), reason.clone());
+                let question =
+                    self.match_question(person, doubt, &accounts, Vec::new(), reason.clone());
                 outcome.questions.push(question);
                 let only = (accounts.len() == 1).then(|| accounts[0]);
                 (Some(Verdict::OnHold), only, reason)
@@ -578,7 +579,7 @@ impl<'a> TargetDecision<'a> {
     ) -> Option<(Option<Verdict>, Option<usize>, Reason)> {
         if let Some(answer) = self
             .answers
-            .identity(&person.id)
+            .of_identity(&person.id)
             .filter(|answer| answer.decision == MatchDecision::Skip)
         {
             let reason = Reason::new(format!("skipped: answered by {}", answer.principal));
@@ -631,7 +632,7 @@ impl<'a> TargetDecision<'a> {
             },
             accounts: &accounts,
         };
-        match scope::standing(&self.types.scope, &subject, self.groups) {
+        match scope::test_scope(&self.types.scope, &subject, self.groups) {
             ScopeDecision::In => Ok(None),
             ScopeDecision::Out(reason) => Ok(Some(reason)),
             ScopeDecision::Unclear(reason) => Err(reason.on_hold(HoldCause::RuleError)),
@@ -671,9 +672,9 @@ impl<'a> TargetDecision<'a> {
         let account = &self.population.accounts[it];
         let rival = self
             .identities
-            .rival(account, &person.id, false)
+            .rival_identity(account, &person.id, false)
             .filter(|(other, ..)| {
-                !candidates.owned.contains(&it) && self.answers.allow(account.id, other)
+                !candidates.owned.contains(&it) && self.answers.allows(account.id, other)
             });
         let Some((other, by, key)) = rival else {
             return found;
@@ -783,7 +784,7 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// An identity that looks for its account, or whose account may be another's.
-    fn asked(
+    fn match_question(
         &self,
         person: &Person,
         doubt: Doubt,
@@ -811,7 +812,7 @@ impl<'a> TargetDecision<'a> {
 
     /// Its account has a key that belongs to another identity now, which has no account here:
     /// review is required before the account gets values of either.
-    fn moved(
+    fn key_moved_reason(
         &self,
         person: &Person,
         at: usize,
@@ -821,12 +822,12 @@ impl<'a> TargetDecision<'a> {
         let account = &self.population.accounts[at];
         if self
             .answers
-            .pair(account.id, &person.id)
+            .of_pair(account.id, &person.id)
             .is_some_and(|answer| answer.decision == MatchDecision::Join)
         {
             return None;
         }
-        let (other, rule, key) = self.identities.moved(account, &person.id)?;
+        let (other, rule, key) = self.identities.reassigned_key(account, &person.id)?;
         let other = people
             .binary_search_by(|p| p.id.as_str().cmp(other))
             .ok()
@@ -844,7 +845,7 @@ impl<'a> TargetDecision<'a> {
             account.name, rule.name, other.label
         );
         let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
-        outcome.questions.push(self.asked(
+        outcome.questions.push(self.match_question(
             person,
             Doubt::KeyReassigned,
             &[at],
@@ -855,7 +856,7 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// An account that exists becomes this identity's.
-    fn join(
+    fn join_account(
         &mut self,
         person: &Person,
         at: usize,
@@ -869,7 +870,7 @@ impl<'a> TargetDecision<'a> {
             basis,
             source: false,
         });
-        match self.keep(person, at, Verdict::Join, outcome) {
+        match self.keep_in_sync(person, at, Verdict::Join, outcome) {
             (Some(Verdict::OnHold), at, kept) => (Some(Verdict::OnHold), at, kept),
             (_, at, _) => (Some(Verdict::Join), at, reason),
         }

@@ -42,7 +42,7 @@ pub(super) struct Node {
 
 impl Node {
     /// The attribute that it gives as it is.
-    pub fn plain(&self) -> Option<(Root, &Near)> {
+    pub fn plain_attribute(&self) -> Option<(Root, &Near)> {
         match &self.op {
             Op::Attribute { root, name, .. } => Some((*root, name)),
             _ => None,
@@ -54,7 +54,7 @@ impl Node {
     pub fn kind(&self) -> Option<&'static str> {
         match &self.op {
             Op::Literal(super::Datum::Null) => None,
-            Op::Literal(datum) => Some(datum.kind()),
+            Op::Literal(datum) => Some(datum.kind_name()),
             Op::Not(_) | Op::And(..) | Op::Or(..) | Op::Matches(..) => Some(functions::BOOL),
             Op::Binary(Binary::Add, left, right) => {
                 left.kind().filter(|kind| right.kind() == Some(kind))
@@ -164,7 +164,7 @@ pub(super) fn compile(source: &str, known: &ExprScope<'_>) -> Result<Compiled, E
         locals: Vec::new(),
         depth: 0,
     };
-    let node = compiler.node(&tree)?;
+    let node = compiler.compile_node(&tree)?;
     let mut reads = compiler.reads;
     reads.sort();
     reads.dedup();
@@ -247,7 +247,7 @@ struct Compiler<'k, 'i> {
 }
 
 impl Compiler<'_, '_> {
-    fn offset(&self, id: u64) -> usize {
+    fn offset_of(&self, id: u64) -> usize {
         self.info
             .offset_for(id)
             .map_or(0, |(start, _)| start as usize)
@@ -255,8 +255,8 @@ impl Compiler<'_, '_> {
 
     /// A part of the tree. A chain of operands is as deep as it is long, and each level takes stack
     /// when it runs: the depth is bounded here, once, and not at every evaluation.
-    fn node(&mut self, tree: &IdedExpr) -> Result<Node, ExprError> {
-        let offset = self.offset(leftmost(tree).id);
+    fn compile_node(&mut self, tree: &IdedExpr) -> Result<Node, ExprError> {
+        let offset = self.offset_of(leftmost_offset(tree).id);
         self.depth += 1;
         if self.depth > MAX_DEPTH {
             return Err(ExprError::new(
@@ -265,18 +265,18 @@ impl Compiler<'_, '_> {
             )
             .help("join many texts with joinWords(…) or join([…], …)"));
         }
-        let node = self.part(tree, offset);
+        let node = self.compile_op(tree, offset);
         self.depth -= 1;
         node
     }
 
-    fn part(&mut self, tree: &IdedExpr, offset: usize) -> Result<Node, ExprError> {
+    fn compile_op(&mut self, tree: &IdedExpr, offset: usize) -> Result<Node, ExprError> {
         let op = match &tree.expr {
             Expr::Literal(literal) => Op::Literal(literal_datum(literal, offset)?),
             Expr::Ident(name) if self.locals.contains(name) => Op::Local(name.clone()),
             Expr::Ident(name) => return Err(self.lone_name(name, offset)),
             Expr::Select(select) => {
-                let attribute = self.attribute(tree, offset)?;
+                let attribute = self.compile_attribute(tree, offset)?;
                 match attribute {
                     Some(op) if select.test => Op::Binary(
                         Binary::Different,
@@ -299,10 +299,10 @@ impl Compiler<'_, '_> {
             Expr::List(list) => Op::List(
                 list.elements
                     .iter()
-                    .map(|item| self.node(item))
+                    .map(|item| self.compile_node(item))
                     .collect::<Result<_, _>>()?,
             ),
-            Expr::Call(call) => self.call(tree, call, offset)?,
+            Expr::Call(call) => self.compile_call(tree, call, offset)?,
             Expr::Comprehension(fold) => {
                 if fold.iter_var2.is_some() {
                     return Err(ExprError::new(
@@ -310,14 +310,14 @@ impl Compiler<'_, '_> {
                         "only one loop variable is supported",
                     ));
                 }
-                let range = self.node(&fold.iter_range)?;
-                let init = self.node(&fold.accu_init)?;
+                let range = self.compile_node(&fold.iter_range)?;
+                let init = self.compile_node(&fold.accu_init)?;
                 let depth = self.locals.len();
                 self.locals.push(fold.iter_var.clone());
                 self.locals.push(fold.accu_var.clone());
-                let going = self.node(&fold.loop_cond)?;
-                let step = self.node(&fold.loop_step)?;
-                let result = self.node(&fold.result)?;
+                let going = self.compile_node(&fold.loop_cond)?;
+                let step = self.compile_node(&fold.loop_step)?;
+                let result = self.compile_node(&fold.result)?;
                 self.locals.truncate(depth);
                 Op::Fold(Box::new(Fold {
                     range,
@@ -365,8 +365,12 @@ impl Compiler<'_, '_> {
     }
 
     /// `account.a.b` and `account["a"]` name one attribute; `None` when the tree spells no name.
-    fn attribute(&mut self, tree: &IdedExpr, offset: usize) -> Result<Option<Op>, ExprError> {
-        let Some((root_word, name)) = spelled(tree) else {
+    fn compile_attribute(
+        &mut self,
+        tree: &IdedExpr,
+        offset: usize,
+    ) -> Result<Option<Op>, ExprError> {
+        let Some((root_word, name)) = attribute_name(tree) else {
             return Ok(None);
         };
         let Some((root, names)) = self
@@ -387,7 +391,7 @@ impl Compiler<'_, '_> {
                         offset,
                         format!("unknown attribute `{}.{name}`", root.as_str()),
                     );
-                    return Err(match closest(&name, all.keys().map(String::as_str)) {
+                    return Err(match closest_name(&name, all.keys().map(String::as_str)) {
                         Some(near) => {
                             error.help(format!("did you mean `{}.{near}`?", root.as_str()))
                         }
@@ -411,14 +415,14 @@ impl Compiler<'_, '_> {
         }))
     }
 
-    fn call(
+    fn compile_call(
         &mut self,
         tree: &IdedExpr,
         call: &cel::common::ast::CallExpr,
         offset: usize,
     ) -> Result<Op, ExprError> {
         if call.func_name == operators::INDEX
-            && let Some(op) = self.attribute(tree, offset)?
+            && let Some(op) = self.compile_attribute(tree, offset)?
         {
             return Ok(op);
         }
@@ -432,14 +436,14 @@ impl Compiler<'_, '_> {
             return self.values_call(offset, &arguments);
         }
         if ["matches", "regexExtract", "regexReplace"].contains(&call.func_name.as_str()) {
-            return self.pattern(&call.func_name, &arguments, offset);
+            return self.compile_pattern(&call.func_name, &arguments, offset);
         }
         if call.func_name == "lookup" {
-            return self.lookup(&arguments, offset);
+            return self.compile_lookup(&arguments, offset);
         }
         let mut nodes = Vec::with_capacity(arguments.len());
         for argument in arguments {
-            nodes.push(self.node(argument)?);
+            nodes.push(self.compile_node(argument)?);
         }
         let count = nodes.len();
         let mut take = nodes.into_iter();
@@ -481,7 +485,7 @@ impl Compiler<'_, '_> {
         let [only] = arguments else {
             return Err(ExprError::new(offset, "`values` takes one attribute"));
         };
-        match self.attribute(only, offset)? {
+        match self.compile_attribute(only, offset)? {
             Some(Op::Attribute { root, name, .. }) => Ok(Op::Attribute {
                 root,
                 name,
@@ -494,7 +498,7 @@ impl Compiler<'_, '_> {
         }
     }
 
-    fn pattern(
+    fn compile_pattern(
         &mut self,
         name: &str,
         arguments: &[&IdedExpr],
@@ -536,15 +540,15 @@ impl Compiler<'_, '_> {
                     .trim_start_matches("error: ");
                 ExprError::new(offset, format!("the pattern is not valid: {last}"))
             })?;
-        let text = Box::new(self.node(text)?);
+        let text = Box::new(self.compile_node(text)?);
         Ok(match (name, with) {
             ("regexExtract", _) => Op::Capture(text, regex),
-            (_, Some(with)) => Op::Rewrite(text, regex, Box::new(self.node(with)?)),
+            (_, Some(with)) => Op::Rewrite(text, regex, Box::new(self.compile_node(with)?)),
             _ => Op::Matches(text, regex),
         })
     }
 
-    fn lookup(&mut self, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
+    fn compile_lookup(&mut self, arguments: &[&IdedExpr], offset: usize) -> Result<Op, ExprError> {
         let (Some(table), Some(key)) = (arguments.first(), arguments.get(1)) else {
             return Err(ExprError::new(offset, "`lookup` takes a table's name and a key")
                 .help("for example: lookup(\"departments\", account.departmentNumber, \"Unassigned\")"));
@@ -560,17 +564,20 @@ impl Compiler<'_, '_> {
             None => BTreeMap::new(),
             Some(tables) => tables.get(&name).cloned().ok_or_else(|| {
                 let error = ExprError::new(offset, format!("there is no look-up table `{name}`"));
-                match closest(&name, tables.keys().map(String::as_str)) {
+                match closest_name(&name, tables.keys().map(String::as_str)) {
                     Some(near) => error.help(format!("did you mean \"{near}\"?")),
                     None => error.help("look-up tables are declared in tables.toml"),
                 }
             })?,
         };
-        let other = arguments.get(2).map(|tree| self.node(tree)).transpose()?;
+        let other = arguments
+            .get(2)
+            .map(|tree| self.compile_node(tree))
+            .transpose()?;
         Ok(Op::Lookup(Box::new(Lookup {
             table: rows,
             name,
-            key: self.node(key)?,
+            key: self.compile_node(key)?,
             other,
         })))
     }
@@ -585,7 +592,7 @@ fn function_call(
 ) -> Result<Op, ExprError> {
     let Some(function) = functions::find(&call.func_name) else {
         let error = ExprError::new(offset, format!("unknown function `{}`", call.func_name));
-        return Err(match closest(&call.func_name, functions::names()) {
+        return Err(match closest_name(&call.func_name, functions::names()) {
             Some(near) => error.help(format!("did you mean `{near}`?")),
             None => error.help("docs/expressions.md lists the functions"),
         });
@@ -596,7 +603,7 @@ fn function_call(
             format!(
                 "`{}` takes {}; {count} given",
                 function.name,
-                function.takes()
+                function.arity_text()
             ),
         )
         .help(format!("for example: {}", function.example)));
@@ -618,14 +625,14 @@ fn function_call(
 }
 
 /// An error is shown where its name begins, not at the dot inside it.
-fn leftmost(tree: &IdedExpr) -> &IdedExpr {
+fn leftmost_offset(tree: &IdedExpr) -> &IdedExpr {
     match &tree.expr {
-        Expr::Select(select) => leftmost(&select.operand),
+        Expr::Select(select) => leftmost_offset(&select.operand),
         _ => tree,
     }
 }
 
-fn spelled(tree: &IdedExpr) -> Option<(String, String)> {
+fn attribute_name(tree: &IdedExpr) -> Option<(String, String)> {
     let mut parts: Vec<String> = Vec::new();
     let mut at = tree;
     loop {
@@ -679,7 +686,7 @@ fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, 
 }
 
 /// The nearest known name, if one is near enough to be meant.
-pub fn closest<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
+pub fn closest_name<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
     let lower = name.to_lowercase();
     known
         .map(|other| {

@@ -37,7 +37,7 @@ pub enum Datum {
 
 impl Datum {
     /// What it is, in words, for an error.
-    pub fn kind(&self) -> &'static str {
+    pub fn kind_name(&self) -> &'static str {
         match self {
             Datum::Null => "null",
             Datum::Bool(_) => "true or false",
@@ -80,11 +80,14 @@ impl Datum {
 }
 
 pub(super) fn evaluate(node: &Node, values: &EvalInputs<'_>) -> Result<Datum, ExprError> {
-    measured(node, values).0
+    evaluate_counting(node, values).0
 }
 
 /// The same, with the steps that it took.
-pub(super) fn measured(node: &Node, values: &EvalInputs<'_>) -> (Result<Datum, ExprError>, u32) {
+pub(super) fn evaluate_counting(
+    node: &Node,
+    values: &EvalInputs<'_>,
+) -> (Result<Datum, ExprError>, u32) {
     let context = EvalContext {
         values,
         fuel: Cell::new(MAX_FUEL),
@@ -96,7 +99,7 @@ pub(super) fn measured(node: &Node, values: &EvalInputs<'_>) -> (Result<Datum, E
 /// How many octets or items are worth one more step: who moves much, pays for it.
 const A_STEP: usize = 64;
 
-fn weight(datum: &Datum) -> usize {
+fn size_cost(datum: &Datum) -> usize {
     match datum {
         Datum::Text(text) => text.len(),
         Datum::List(items) => {
@@ -125,7 +128,7 @@ type Locals = Vec<(String, Datum)>;
 
 impl EvalContext<'_> {
     /// Takes steps from what is left.
-    fn spend(&self, steps: usize, at: usize) -> Result<(), ExprError> {
+    fn spend_fuel(&self, steps: usize, at: usize) -> Result<(), ExprError> {
         match u32::try_from(steps)
             .ok()
             .and_then(|steps| self.fuel.get().checked_sub(steps))
@@ -146,36 +149,38 @@ impl EvalContext<'_> {
 
     /// One part. Each costs a step, and more when what it gives is large.
     fn eval(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
-        self.spend(1, node.offset)?;
-        let datum = self.part(node, locals)?;
-        self.spend(weight(&datum) / A_STEP, node.offset)?;
+        self.spend_fuel(1, node.offset)?;
+        let datum = self.eval_op(node, locals)?;
+        self.spend_fuel(size_cost(&datum) / A_STEP, node.offset)?;
         Ok(datum)
     }
 
-    fn part(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
+    fn eval_op(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
         let at = node.offset;
         Ok(match &node.op {
             Op::Literal(datum) => datum.clone(),
-            Op::Attribute { root, name, list } => self.attribute(*root, name, *list),
+            Op::Attribute { root, name, list } => self.read_attribute(*root, name, *list),
             Op::Local(name) => locals
                 .iter()
                 .rev()
                 .find(|(local, _)| local == name)
                 .map_or(Datum::Null, |(_, datum)| datum.clone()),
-            Op::Not(inner) => Datum::Bool(!self.truth(inner, locals)?),
+            Op::Not(inner) => Datum::Bool(!self.eval_condition(inner, locals)?),
             Op::Negate(inner) => match self.eval(inner, locals)? {
-                Datum::Int(number) => Datum::Int(number.checked_neg().ok_or_else(|| overflow(at))?),
+                Datum::Int(number) => {
+                    Datum::Int(number.checked_neg().ok_or_else(|| overflow_error(at))?)
+                }
                 Datum::Null => Datum::Null,
-                other => return Err(unfit(at, "-", &other)),
+                other => return Err(type_error(at, "-", &other)),
             },
-            Op::And(left, right) => {
-                Datum::Bool(self.truth(left, locals)? && self.truth(right, locals)?)
-            }
-            Op::Or(left, right) => {
-                Datum::Bool(self.truth(left, locals)? || self.truth(right, locals)?)
-            }
+            Op::And(left, right) => Datum::Bool(
+                self.eval_condition(left, locals)? && self.eval_condition(right, locals)?,
+            ),
+            Op::Or(left, right) => Datum::Bool(
+                self.eval_condition(left, locals)? || self.eval_condition(right, locals)?,
+            ),
             Op::Choose(when, then, otherwise) => {
-                let branch = if self.truth(when, locals)? {
+                let branch = if self.eval_condition(when, locals)? {
                     then
                 } else {
                     otherwise
@@ -185,7 +190,7 @@ impl EvalContext<'_> {
             Op::Binary(op, left, right) => {
                 let left = self.eval(left, locals)?;
                 let right = self.eval(right, locals)?;
-                binary(*op, left, right, at)?
+                eval_binary(*op, left, right, at)?
             }
             Op::Index(list, index) => match (self.eval(list, locals)?, self.eval(index, locals)?) {
                 (Datum::List(items), Datum::Int(index)) => usize::try_from(index)
@@ -193,43 +198,43 @@ impl EvalContext<'_> {
                     .and_then(|index| items.get(index).cloned())
                     .unwrap_or(Datum::Null),
                 (Datum::Null, _) => Datum::Null,
-                (other, _) => return Err(unfit(at, "[…]", &other)),
+                (other, _) => return Err(type_error(at, "[…]", &other)),
             },
-            Op::List(nodes) => Datum::List(self.all(nodes, locals)?),
+            Op::List(nodes) => Datum::List(self.eval_all(nodes, locals)?),
             Op::Call(function, nodes) => {
-                let arguments = self.all(nodes, locals)?;
+                let arguments = self.eval_all(nodes, locals)?;
                 let result = (function.run)(arguments).map_err(|message| {
                     ExprError::new(at, message).help(format!("for example: {}", function.example))
                 })?;
-                bounded(result, at)?
+                check_size(result, at)?
             }
             Op::Matches(text, regex) => match self.eval(text, locals)? {
                 Datum::Text(text) => {
-                    self.spend(text.len() / SEARCHED, at)?;
+                    self.spend_fuel(text.len() / SEARCHED, at)?;
                     Datum::Bool(regex.is_match(&text))
                 }
                 Datum::Null => Datum::Bool(false),
-                other => return Err(unfit(at, "matches", &other)),
+                other => return Err(type_error(at, "matches", &other)),
             },
             Op::Capture(text, regex) => match self.eval(text, locals)? {
                 Datum::Text(text) => {
-                    self.spend(text.len() / SEARCHED, at)?;
+                    self.spend_fuel(text.len() / SEARCHED, at)?;
                     let found = regex
                         .captures(&text)
                         .and_then(|found| found.get(1).or(found.get(0)));
                     found.map_or(Datum::Null, |found| Datum::Text(found.as_str().to_owned()))
                 }
                 Datum::Null => Datum::Null,
-                other => return Err(unfit(at, "regexExtract", &other)),
+                other => return Err(type_error(at, "regexExtract", &other)),
             },
-            Op::Rewrite(text, regex, with) => self.rewrite(locals, at, text, regex, with)?,
+            Op::Rewrite(text, regex, with) => self.eval_rewrite(locals, at, text, regex, with)?,
             Op::Lookup(lookup) => self.look_up(locals, at, lookup)?,
-            Op::Fold(fold) => self.fold(locals, at, fold)?,
+            Op::Fold(fold) => self.eval_fold(locals, at, fold)?,
         })
     }
 
     /// Replaces what a regular expression matches.
-    fn rewrite(
+    fn eval_rewrite(
         &self,
         locals: &mut Locals,
         at: usize,
@@ -239,12 +244,12 @@ impl EvalContext<'_> {
     ) -> Result<Datum, ExprError> {
         Ok(match (self.eval(text, locals)?, self.eval(with, locals)?) {
             (Datum::Text(text), Datum::Text(with)) => {
-                self.spend(text.len() / SEARCHED, at)?;
-                rewritten(&text, regex, &with, at)?
+                self.spend_fuel(text.len() / SEARCHED, at)?;
+                replace_matches(&text, regex, &with, at)?
             }
             (Datum::Null, _) => Datum::Null,
             (other @ (Datum::Bool(_) | Datum::Int(_) | Datum::List(_)), _) | (_, other) => {
-                return Err(unfit(at, "regexReplace", &other));
+                return Err(type_error(at, "regexReplace", &other));
             }
         })
     }
@@ -261,7 +266,7 @@ impl EvalContext<'_> {
             Datum::Text(text) => Some(text),
             Datum::Int(number) => Some(number.to_string()),
             other => {
-                return Err(unfit(
+                return Err(type_error(
                     at,
                     &format!("lookup(\"{}\", …)", lookup.name),
                     &other,
@@ -279,7 +284,7 @@ impl EvalContext<'_> {
     }
 
     /// Evaluates a macro over the items of a list, such as `all`, `exists`, `filter` or `map`.
-    fn fold(
+    fn eval_fold(
         &self,
         locals: &mut Locals,
         at: usize,
@@ -295,7 +300,7 @@ impl EvalContext<'_> {
             let depth = locals.len();
             locals.push((fold.item.clone(), item));
             locals.push((fold.held.clone(), held.clone()));
-            let going = self.truth(&fold.going, locals);
+            let going = self.eval_condition(&fold.going, locals);
             let next = match going {
                 Ok(true) => self.eval(&fold.step, locals).map(Some),
                 Ok(false) => Ok(None),
@@ -310,30 +315,33 @@ impl EvalContext<'_> {
         locals.push((fold.held.clone(), held));
         let result = self.eval(&fold.result, locals);
         locals.pop();
-        bounded(result?, at)
+        check_size(result?, at)
     }
 
-    fn all(&self, nodes: &[Node], locals: &mut Locals) -> Result<Vec<Datum>, ExprError> {
+    fn eval_all(&self, nodes: &[Node], locals: &mut Locals) -> Result<Vec<Datum>, ExprError> {
         nodes.iter().map(|node| self.eval(node, locals)).collect()
     }
 
-    fn truth(&self, node: &Node, locals: &mut Locals) -> Result<bool, ExprError> {
+    fn eval_condition(&self, node: &Node, locals: &mut Locals) -> Result<bool, ExprError> {
         match self.eval(node, locals)? {
             Datum::Bool(truth) => Ok(truth),
             Datum::Null => Ok(false),
             other => Err(ExprError::new(
                 node.offset,
-                format!("true or false is needed here; this is {}", other.kind()),
+                format!(
+                    "true or false is needed here; this is {}",
+                    other.kind_name()
+                ),
             )),
         }
     }
 
-    fn attribute(&self, root: Root, name: &Near, list: bool) -> Datum {
+    fn read_attribute(&self, root: Root, name: &Near, list: bool) -> Datum {
         let record = match root {
             Root::Account => self.values.account,
             Root::Identity => self.values.identity,
         };
-        let values = record.map_or(&[][..], |record| record.near(name));
+        let values = record.map_or(&[][..], |record| record.get_near(name));
         if list {
             Datum::List(values.iter().map(Datum::from_value).collect())
         } else {
@@ -345,7 +353,12 @@ impl EvalContext<'_> {
 /// How many octets a pattern searches for one step.
 const SEARCHED: usize = 8;
 
-fn rewritten(text: &str, regex: &regex::Regex, with: &str, at: usize) -> Result<Datum, ExprError> {
+fn replace_matches(
+    text: &str,
+    regex: &regex::Regex,
+    with: &str,
+    at: usize,
+) -> Result<Datum, ExprError> {
     let mut out = String::new();
     let mut end = 0;
     for found in regex.captures_iter(text) {
@@ -362,10 +375,10 @@ fn rewritten(text: &str, regex: &regex::Regex, with: &str, at: usize) -> Result<
         }
     }
     out.push_str(&text[end..]);
-    bounded(Datum::Text(out), at)
+    check_size(Datum::Text(out), at)
 }
 
-fn bounded(datum: Datum, at: usize) -> Result<Datum, ExprError> {
+fn check_size(datum: Datum, at: usize) -> Result<Datum, ExprError> {
     let size = match &datum {
         Datum::Text(text) => text.len(),
         Datum::List(items) => items.len(),
@@ -380,28 +393,31 @@ fn bounded(datum: Datum, at: usize) -> Result<Datum, ExprError> {
     Ok(datum)
 }
 
-fn overflow(at: usize) -> ExprError {
+fn overflow_error(at: usize) -> ExprError {
     ExprError::new(at, "the number is too large")
 }
 
-fn unfit(at: usize, what: &str, datum: &Datum) -> ExprError {
-    ExprError::new(at, format!("`{what}` cannot be used on {}", datum.kind()))
+fn type_error(at: usize, what: &str, datum: &Datum) -> ExprError {
+    ExprError::new(
+        at,
+        format!("`{what}` cannot be used on {}", datum.kind_name()),
+    )
 }
 
-fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, ExprError> {
+fn eval_binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, ExprError> {
     use Datum::{Bool, Int, List, Null, Text, Time};
     let mixed = |left: &Datum, right: &Datum| {
         ExprError::new(
             at,
             format!(
                 "{} and {} cannot be combined with this operator",
-                left.kind(),
-                right.kind()
+                left.kind_name(),
+                right.kind_name()
             ),
         )
         .help("use text(…) or int(…) to turn one into the other")
     };
-    let number = |value: Option<i64>| value.map(Int).ok_or_else(|| overflow(at));
+    let number = |value: Option<i64>| value.map(Int).ok_or_else(|| overflow_error(at));
     Ok(match (op, left, right) {
         (Binary::Equal, left, right) => Bool(left == right),
         (Binary::Different, left, right) => Bool(left != right),
@@ -419,10 +435,10 @@ fn binary(op: Binary, left: Datum, right: Datum, at: usize) -> Result<Datum, Exp
             _,
             Null,
         ) => Null,
-        (Binary::Add, Text(left), Text(right)) => bounded(Text(left + &right), at)?,
+        (Binary::Add, Text(left), Text(right)) => check_size(Text(left + &right), at)?,
         (Binary::Add, List(mut left), List(right)) => {
             left.extend(right);
-            bounded(List(left), at)?
+            check_size(List(left), at)?
         }
         (Binary::Add, Int(left), Int(right)) => number(left.checked_add(right))?,
         (Binary::Subtract, Int(left), Int(right)) => number(left.checked_sub(right))?,

@@ -22,11 +22,11 @@ mod eval;
 mod functions;
 mod trace;
 
-pub use compile::closest;
+pub use compile::closest_name;
 pub use compile::{ExprScope, Names};
 pub use eval::{Datum, EvalInputs};
 pub use functions::catalogue;
-pub use trace::{TraceStep, shown};
+pub use trace::{TraceStep, values_line};
 
 use crate::value::{Attributes, Near, Value};
 use compile::Node;
@@ -119,20 +119,20 @@ impl Program {
 
     /// What it always gives, in words ("text", "true or false"), where that can be known before it
     /// runs.
-    pub fn gives(&self) -> Option<&'static str> {
+    pub fn result_kind(&self) -> Option<&'static str> {
         self.node.kind()
     }
 
     /// Evaluates, and says how many steps that took: never more than [`MAX_FUEL`], whatever it is
     /// given.
-    pub fn measured(&self, values: &EvalInputs<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
-        let (outcome, steps) = eval::measured(&self.node, values);
+    pub fn run_counting(&self, values: &EvalInputs<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
+        let (outcome, steps) = eval::evaluate_counting(&self.node, values);
         (outcome.and_then(|datum| datum.into_values(0)), steps)
     }
 
     /// The attribute that it gives just as it is, if that is all that it does.
-    pub fn plain(&self) -> Option<(Root, &Near)> {
-        self.node.plain()
+    pub fn plain_attribute(&self) -> Option<(Root, &Near)> {
+        self.node.plain_attribute()
     }
 
     /// The attributes that it reads.
@@ -154,7 +154,7 @@ impl Program {
                 0,
                 format!(
                     "a condition must be true or false; this one is {}",
-                    other.kind()
+                    other.kind_name()
                 ),
             )
             .help("compare the value, for example `!= null`")),
@@ -162,7 +162,7 @@ impl Program {
     }
 
     /// What it would read from these records, name and value, for a reason.
-    pub fn reading(&self, values: &EvalInputs<'_>) -> Vec<(String, String)> {
+    pub fn values_read(&self, values: &EvalInputs<'_>) -> Vec<(String, String)> {
         let none = Attributes::new();
         self.reads
             .iter()
@@ -174,7 +174,7 @@ impl Program {
                 let found = record.unwrap_or(&none).get(name);
                 (
                     format!("{}.{name}", root.as_str()),
-                    crate::value::show(found),
+                    crate::value::format_values(found),
                 )
             })
             .collect()

@@ -1,5 +1,5 @@
 use super::*;
-use crate::value::show;
+use crate::value::format_values;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 
@@ -38,7 +38,7 @@ fn run(source: &str) -> Result<String, ExprError> {
             account: Some(&account),
             identity: None,
         })
-        .map(|values| show(&values))
+        .map(|values| format_values(&values))
 }
 
 fn gives(source: &str, wanted: &str) {
@@ -256,7 +256,7 @@ fn tables_are_looked_up_and_known_names_are_held_to() {
         Program::compile(source, &known)
             .expect("compiles")
             .run(&values)
-            .map(|v| show(&v))
+            .map(|v| format_values(&v))
             .expect("runs")
     };
     assert_eq!(run("lookup('ports', identity.port)"), "Northhaven");
@@ -285,7 +285,7 @@ fn tables_are_looked_up_and_known_names_are_held_to() {
         ]
     );
     assert_eq!(
-        program.reading(&values)[0],
+        program.values_read(&values)[0],
         ("identity.phones".to_owned(), "7 · 8".to_owned())
     );
 }

@@ -3,7 +3,7 @@
 use super::compile::{Binary, Node, Op};
 use super::eval::{self, Datum};
 use super::{EvalInputs, ExprError, Program};
-use crate::value::{Value, show};
+use crate::value::{Value, format_values};
 
 /// The most steps that are told, and the most characters of each text and value.
 const TOLD: (usize, usize) = (200, 200);
@@ -27,27 +27,27 @@ fn clip(text: String) -> String {
     }
 }
 
-fn quoted(text: &str) -> String {
+fn quote_text(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 /// A value as an expression would write it.
-fn written(datum: &Datum) -> String {
+fn value_text(datum: &Datum) -> String {
     match datum {
         Datum::Null => "null".into(),
         Datum::Bool(truth) => truth.to_string(),
         Datum::Int(number) => number.to_string(),
-        Datum::Text(text) => quoted(text),
+        Datum::Text(text) => quote_text(text),
         Datum::Time(time) => time.to_string(),
         Datum::Opaque(value) => value.to_string(),
         Datum::List(items) => format!(
             "[{}]",
-            items.iter().map(written).collect::<Vec<_>>().join(", ")
+            items.iter().map(value_text).collect::<Vec<_>>().join(", ")
         ),
     }
 }
 
-fn sign(op: Binary) -> &'static str {
+fn operator_sign(op: Binary) -> &'static str {
     match op {
         Binary::Add => "+",
         Binary::Subtract => "-",
@@ -64,22 +64,24 @@ fn sign(op: Binary) -> &'static str {
     }
 }
 
-fn all(nodes: &[Node]) -> String {
-    nodes.iter().map(text).collect::<Vec<_>>().join(", ")
+fn list_text(nodes: &[Node]) -> String {
+    nodes.iter().map(node_text).collect::<Vec<_>>().join(", ")
 }
 
 /// A part of an operation, in brackets where it would be read otherwise without them.
-fn operand(node: &Node, of: Option<Binary>) -> String {
+fn operand_text(node: &Node, of: Option<Binary>) -> String {
     match &node.op {
-        Op::Binary(op, ..) if Some(*op) == of => text(node),
-        Op::Binary(..) | Op::And(..) | Op::Or(..) | Op::Choose(..) => format!("({})", text(node)),
-        _ => text(node),
+        Op::Binary(op, ..) if Some(*op) == of => node_text(node),
+        Op::Binary(..) | Op::And(..) | Op::Or(..) | Op::Choose(..) => {
+            format!("({})", node_text(node))
+        }
+        _ => node_text(node),
     }
 }
 
-fn text(node: &Node) -> String {
+fn node_text(node: &Node) -> String {
     match &node.op {
-        Op::Literal(datum) => written(datum),
+        Op::Literal(datum) => value_text(datum),
         Op::Attribute { root, name, list } => {
             let plain = name
                 .chars()
@@ -87,7 +89,7 @@ fn text(node: &Node) -> String {
             let read = if plain {
                 format!("{}.{name}", root.as_str())
             } else {
-                format!("{}[{}]", root.as_str(), quoted(name))
+                format!("{}[{}]", root.as_str(), quote_text(name))
             };
             if *list {
                 format!("values({read})")
@@ -96,48 +98,64 @@ fn text(node: &Node) -> String {
             }
         }
         Op::Local(name) => name.clone(),
-        Op::Not(inner) => format!("!{}", operand(inner, None)),
-        Op::Negate(inner) => format!("-{}", operand(inner, None)),
-        Op::And(left, right) => format!("{} && {}", operand(left, None), operand(right, None)),
-        Op::Or(left, right) => format!("{} || {}", operand(left, None), operand(right, None)),
+        Op::Not(inner) => format!("!{}", operand_text(inner, None)),
+        Op::Negate(inner) => format!("-{}", operand_text(inner, None)),
+        Op::And(left, right) => format!(
+            "{} && {}",
+            operand_text(left, None),
+            operand_text(right, None)
+        ),
+        Op::Or(left, right) => format!(
+            "{} || {}",
+            operand_text(left, None),
+            operand_text(right, None)
+        ),
         Op::Choose(when, then, otherwise) => format!(
             "{} ? {} : {}",
-            operand(when, None),
-            operand(then, None),
-            operand(otherwise, None)
+            operand_text(when, None),
+            operand_text(then, None),
+            operand_text(otherwise, None)
         ),
         Op::Binary(op, left, right) => format!(
             "{} {} {}",
-            operand(left, Some(*op)),
-            sign(*op),
-            operand(right, None)
+            operand_text(left, Some(*op)),
+            operator_sign(*op),
+            operand_text(right, None)
         ),
-        Op::Index(list, index) => format!("{}[{}]", text(list), text(index)),
-        Op::List(nodes) => format!("[{}]", all(nodes)),
-        Op::Call(function, nodes) => format!("{}({})", function.name, all(nodes)),
-        Op::Matches(inner, regex) => format!("{}.matches({})", text(inner), quoted(regex.as_str())),
+        Op::Index(list, index) => format!("{}[{}]", node_text(list), node_text(index)),
+        Op::List(nodes) => format!("[{}]", list_text(nodes)),
+        Op::Call(function, nodes) => format!("{}({})", function.name, list_text(nodes)),
+        Op::Matches(inner, regex) => format!(
+            "{}.matches({})",
+            node_text(inner),
+            quote_text(regex.as_str())
+        ),
         Op::Capture(inner, regex) => {
-            format!("{}.regexExtract({})", text(inner), quoted(regex.as_str()))
+            format!(
+                "{}.regexExtract({})",
+                node_text(inner),
+                quote_text(regex.as_str())
+            )
         }
         Op::Rewrite(inner, regex, with) => format!(
             "{}.regexReplace({}, {})",
-            text(inner),
-            quoted(regex.as_str()),
-            text(with)
+            node_text(inner),
+            quote_text(regex.as_str()),
+            node_text(with)
         ),
         Op::Lookup(lookup) => {
-            let (name, key) = (quoted(&lookup.name), text(&lookup.key));
+            let (name, key) = (quote_text(&lookup.name), node_text(&lookup.key));
             match &lookup.other {
-                Some(other) => format!("lookup({name}, {key}, {})", text(other)),
+                Some(other) => format!("lookup({name}, {key}, {})", node_text(other)),
                 None => format!("lookup({name}, {key})"),
             }
         }
-        Op::Fold(fold) => format!("for each of {}", text(&fold.range)),
+        Op::Fold(fold) => format!("for each of {}", node_text(&fold.range)),
     }
 }
 
 /// The parts of a node that are evaluated by themselves; what a loop does inside is not told.
-fn parts(node: &Node) -> Vec<&Node> {
+fn evaluated_parts(node: &Node) -> Vec<&Node> {
     match &node.op {
         Op::Literal(_) | Op::Attribute { .. } | Op::Local(_) => Vec::new(),
         Op::Not(inner) | Op::Negate(inner) | Op::Matches(inner, _) | Op::Capture(inner, _) => {
@@ -155,7 +173,7 @@ fn parts(node: &Node) -> Vec<&Node> {
     }
 }
 
-fn walk(node: &Node, values: &EvalInputs<'_>, steps: &mut Vec<TraceStep>) {
+fn trace_parts(node: &Node, values: &EvalInputs<'_>, steps: &mut Vec<TraceStep>) {
     // Only the branch that is taken, and no operand that is never looked at.
     let truth = |node: &Node| matches!(eval::evaluate(node, values), Ok(Datum::Bool(true)));
     let taken: Vec<&Node> = match &node.op {
@@ -174,20 +192,20 @@ fn walk(node: &Node, values: &EvalInputs<'_>, steps: &mut Vec<TraceStep>) {
                 vec![left, right]
             }
         }
-        _ => parts(node),
+        _ => evaluated_parts(node),
     };
     for part in taken {
-        walk(part, values, steps);
+        trace_parts(part, values, steps);
     }
     if steps.len() >= TOLD.0 || matches!(node.op, Op::Literal(_)) {
         return;
     }
     let value = match eval::evaluate(node, values) {
-        Ok(datum) => written(&datum),
+        Ok(datum) => value_text(&datum),
         Err(error) => format!("error: {}", error.message),
     };
     let step = TraceStep {
-        text: clip(text(node)),
+        text: clip(node_text(node)),
         value: clip(value),
         offset: node.offset,
     };
@@ -204,14 +222,14 @@ impl Program {
         values: &EvalInputs<'_>,
     ) -> (Vec<TraceStep>, Result<Vec<Value>, ExprError>) {
         let mut steps = Vec::new();
-        walk(&self.node, values, &mut steps);
+        trace_parts(&self.node, values, &mut steps);
         (steps, self.run(values))
     }
 }
 
 /// Values as one line, for the end of a trial.
-pub fn shown(values: &[Value]) -> String {
-    clip(show(values))
+pub fn values_line(values: &[Value]) -> String {
+    clip(format_values(values))
 }
 
 #[cfg(test)]

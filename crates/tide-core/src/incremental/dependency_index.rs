@@ -147,7 +147,7 @@ impl DependencyIndex {
 
     /// Updates the index entry of a record; old edges are kept. Returns `true` if an identifying
     /// key changed, so that records referring to it must be decided again.
-    pub fn note(&mut self, record: &RecordId, hashes: IndexKeys) -> bool {
+    pub fn update_record(&mut self, record: &RecordId, hashes: IndexKeys) -> bool {
         let mut hashes = hashes.sorted();
         let known = match record {
             RecordId::Account(id) => self.account(*id),
@@ -208,7 +208,7 @@ impl DependencyIndex {
     }
 
     /// The accounts that a group refers to by a name, given its hash.
-    pub fn member(&self, hash: u64) -> impl Iterator<Item = AccountId> {
+    pub fn accounts_by_member_name(&self, hash: u64) -> impl Iterator<Item = AccountId> {
         self.members.get(&hash).into_iter().flatten().copied()
     }
 
@@ -223,7 +223,7 @@ impl DependencyIndex {
     }
 
     /// The records that have reserved or use a generated value at present.
-    pub fn taking(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
+    pub fn records_reserving(&self, hash: u64) -> impl Iterator<Item = RecordIndex> {
         self.reverse[TAKES].get(hash).filter(move |place| {
             self.kept[*place as usize]
                 .kind(TAKES)
@@ -257,19 +257,28 @@ mod tests {
             ..IndexKeys::default()
         };
         assert!(
-            web.note(&ada, meets(&[7], &[1])),
+            web.update_record(&ada, meets(&[7], &[1])),
             "who is new is seen otherwise"
         );
-        assert!(web.note(&bo, meets(&[7, 8], &[])));
-        assert!(!web.note(&ada, meets(&[9], &[2])), "none of these names it");
+        assert!(web.update_record(&bo, meets(&[7, 8], &[])));
+        assert!(
+            !web.update_record(&ada, meets(&[9], &[2])),
+            "none of these names it"
+        );
         let place = web.identity("bo").expect("noted");
         let near: Vec<&RecordId> = web
             .neighbors(place)
             .map(|place| web.record(place))
             .collect();
         assert!(near.contains(&&ada) && near.contains(&&bo), "{near:?}");
-        assert_eq!((web.taking(1).count(), web.taking(2).count()), (0, 1));
-        assert!(web.note(
+        assert_eq!(
+            (
+                web.records_reserving(1).count(),
+                web.records_reserving(2).count()
+            ),
+            (0, 1)
+        );
+        assert!(web.update_record(
             &bo,
             IndexKeys {
                 identified_by: vec![3],

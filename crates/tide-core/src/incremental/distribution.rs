@@ -18,7 +18,7 @@ pub(super) struct DistributionCounts {
 }
 
 impl DistributionCounts {
-    pub fn note(&mut self, rules: &RuleSet, identity: &Identity) {
+    pub fn count_identity(&mut self, rules: &RuleSet, identity: &Identity) {
         let Some(declared) = rules.identities.get(&identity.kind) else {
             return;
         };
@@ -64,7 +64,7 @@ impl DistributionCounts {
     }
 
     /// Removes the values of an identity that is gone.
-    pub fn forget(&mut self, id: &str) {
+    pub fn remove_identity(&mut self, id: &str) {
         let Some((kind, held)) = self.of.remove(id) else {
             return;
         };
@@ -80,7 +80,7 @@ impl DistributionCounts {
     }
 
     /// The counts of an attribute, without some identities.
-    pub fn without(
+    pub fn counts_without(
         &self,
         kind: ObjectType,
         attribute: &str,

@@ -7,7 +7,7 @@ use crate::decide::people::possible_id;
 use crate::matching::{account_keys, identity_keys};
 use crate::model::MatchDecision;
 use crate::model::{Account, AccountId, Identity, ObjectType, Population, Stage};
-use crate::references::folded;
+use crate::references::fold_reference;
 use crate::rules::{IdentityRules, RuleSet, TypeRules};
 use crate::schema::Schema;
 use crate::scope::members_of;
@@ -149,7 +149,8 @@ impl KeyRules {
                     .any(|mapping| mapping.flat);
                 for (system, group) in types.scope.groups_in(system) {
                     keys.asked.insert(system.to_owned());
-                    keys.groups.push((system.to_owned(), folded(&group)));
+                    keys.groups
+                        .push((system.to_owned(), fold_reference(&group)));
                 }
             }
         }
@@ -162,16 +163,21 @@ impl KeyRules {
     }
 
     /// Are nested groups flattened somewhere?
-    pub fn flattens(&self) -> bool {
+    pub fn flattens_groups(&self) -> bool {
         self.flat
     }
 
     /// The groups that define a scope, and the groups nested in them.
-    pub fn groups(&self, population: &Population) -> BTreeSet<AccountId> {
+    pub fn scope_groups(&self, population: &Population) -> BTreeSet<AccountId> {
         members_of(population, &self.groups)
     }
 
-    pub fn account(&self, rules: &RuleSet, account: &Account, about: &RecordKeys<'_>) -> IndexKeys {
+    pub fn account_keys(
+        &self,
+        rules: &RuleSet,
+        account: &Account,
+        about: &RecordKeys<'_>,
+    ) -> IndexKeys {
         let mut hashes = IndexKeys::default();
         let (system, kind) = (account.system.as_str(), account.kind.as_str());
         let owner = about.owner(account.id);
@@ -219,9 +225,10 @@ impl KeyRules {
             types.filter(|types| types.is_source()),
         ) {
             // Each source separately, independent of the authority.
-            let raw = compose::identity(pointing, &[(system, types, account)], false).attributes;
+            let raw =
+                compose::compose_identity(pointing, &[(system, types, account)], false).attributes;
             for value in raw.iter().flat_map(|(_, values)| values) {
-                let text = folded(&value.to_string());
+                let text = fold_reference(&value.to_string());
                 // A person is identified by the names of all its sources.
                 hashes.refers_to.extend(
                     rules
@@ -240,7 +247,12 @@ impl KeyRules {
     /// The keys by which the accounts of each source find an identity that is not stored yet: its
     /// values of the sources before that one. Roles and later sources may change these values in
     /// the end.
-    pub fn proposed(&self, rules: &RuleSet, kind: ObjectType, accounts: &[&Account]) -> Vec<u64> {
+    pub fn proposed_identity_keys(
+        &self,
+        rules: &RuleSet,
+        kind: ObjectType,
+        accounts: &[&Account],
+    ) -> Vec<u64> {
         let Some(declared) = rules.identities.get(&kind) else {
             return Vec::new();
         };
@@ -255,7 +267,7 @@ impl KeyRules {
             if feeding.is_empty() {
                 continue;
             }
-            let attributes = compose::identity(declared, &feeding, false).attributes;
+            let attributes = compose::compose_identity(declared, &feeding, false).attributes;
             for (place, rule) in types.matching.iter().enumerate() {
                 let keys = identity_keys(rule, &attributes);
                 hashes.extend(
@@ -269,7 +281,7 @@ impl KeyRules {
     }
 
     /// The keys of an identity, as stored or as just composed.
-    pub fn identity(
+    pub fn identity_keys(
         &self,
         rules: &RuleSet,
         identity: &Identity,
@@ -300,7 +312,7 @@ impl KeyRules {
             }
         }
         for (system, _, types, schema) in self.names.iter().filter(|(_, of, ..)| *of == kind) {
-            let desired = Shape::new(types, Some(schema)).desired(&attributes, None);
+            let desired = Shape::new(types, Some(schema)).desired_account(&attributes, None);
             let first = desired.wanted.iter().filter_map(|wanted| {
                 Some((wanted.mapping.attribute.as_str(), wanted.values.first()?))
             });
@@ -332,7 +344,7 @@ impl KeyRules {
                 hashes.identified_by.extend(
                     values
                         .iter()
-                        .map(|value| hash(&["number", by, &folded(&value.to_string())])),
+                        .map(|value| hash(&["number", by, &fold_reference(&value.to_string())])),
                 );
             }
         }
@@ -404,7 +416,7 @@ fn add_names(account: &Account, hashes: &mut IndexKeys, system: &str, owner: Opt
         .first()
         .map(|uid| uid.to_string().to_lowercase());
     let names = [
-        Some(folded(&account.name)),
+        Some(fold_reference(&account.name)),
         Some(account.key.to_lowercase()),
         uid,
     ];

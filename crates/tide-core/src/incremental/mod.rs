@@ -17,7 +17,9 @@ mod keys;
 pub use dependency_index::RecordId;
 
 use crate::decide::ValueDistribution;
-use crate::decide::{Change, NoOutsideRecords, Outcome, OutsideRecords, Totals, each, finish};
+use crate::decide::{
+    Change, NoOutsideRecords, Outcome, OutsideRecords, Totals, apply_totals, decide_records,
+};
 use crate::generate;
 use crate::licenses::Seats;
 use crate::memberships::{self, IndexedMembership, MembershipRules};
@@ -142,19 +144,19 @@ struct UnreadRecords<'a> {
 }
 
 impl OutsideRecords for UnreadRecords<'_> {
-    fn takes(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
+    fn is_taken(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool {
         self.web
-            .taking(hash(&["takes", kind.as_str(), attribute, folded]))
+            .records_reserving(hash(&["takes", kind.as_str(), attribute, folded]))
             .any(|place| !self.read.contains(&place))
     }
 
-    fn spread(
+    fn distribution(
         &self,
         kind: ObjectType,
         attribute: &str,
         without: &HashSet<&str>,
     ) -> BTreeMap<String, ValueDistribution> {
-        self.spread.without(kind, attribute, without)
+        self.spread.counts_without(kind, attribute, without)
     }
 
     fn memberships(&self) -> Option<&MembershipRules> {
@@ -163,7 +165,7 @@ impl OutsideRecords for UnreadRecords<'_> {
 }
 
 /// The record that a change belongs to.
-fn whose(change: &Change) -> RecordId {
+fn record_of(change: &Change) -> RecordId {
     match change.account.filter(|_| change.identity.is_empty()) {
         Some(account) => RecordId::Account(account),
         None => RecordId::Identity(change.identity.clone()),
@@ -178,10 +180,10 @@ impl IncrementalState {
         population: &Population,
         now: Timestamp,
     ) -> (IncrementalState, Outcome) {
-        let mut outcome = each(rules, population, now, &NoOutsideRecords);
+        let mut outcome = decide_records(rules, population, now, &NoOutsideRecords);
         let keys = KeyRules::new(rules, &population.systems);
         let mut standing = IncrementalState {
-            groups: keys.groups(population),
+            groups: keys.scope_groups(population),
             keys,
             index: DependencyIndex::default(),
             outstanding: BTreeMap::new(),
@@ -197,19 +199,19 @@ impl IncrementalState {
         standing.note_accounts(rules, population, None);
         let all = keys::RecordKeys::of(population);
         for identity in &population.identities {
-            standing.index.note(
+            standing.index.update_record(
                 &RecordId::Identity(identity.id.clone()),
-                standing.keys.identity(rules, identity, &all),
+                standing.keys.identity_keys(rules, identity, &all),
             );
         }
         standing.note_identities(rules, population, &outcome, None);
-        standing.keep(&outcome, None);
+        standing.store_changes(&outcome, None);
         let totals = Totals {
             linked: standing.linked.clone(),
             seats: standing.seats.used(),
             ..Totals::of_facts(population)
         };
-        finish(rules, &totals, &mut outcome);
+        apply_totals(rules, &totals, &mut outcome);
         (standing, outcome)
     }
 
@@ -219,7 +221,7 @@ impl IncrementalState {
     }
 
     /// The identities that are due by `now`.
-    pub fn due(&self, now: Timestamp) -> BTreeSet<String> {
+    pub fn due_identities(&self, now: Timestamp) -> BTreeSet<String> {
         self.due
             .iter()
             .take_while(|(at, _)| *at <= now)
@@ -238,12 +240,12 @@ impl IncrementalState {
     }
 
     /// The number of linked accounts of each system.
-    pub fn linked(&self) -> &BTreeMap<String, usize> {
+    pub fn linked_counts(&self) -> &BTreeMap<String, usize> {
         &self.linked
     }
 
     /// The number of seats in use of each license.
-    pub fn seats(&self) -> Vec<usize> {
+    pub fn seats_in_use(&self) -> Vec<usize> {
         self.seats.used()
     }
 
@@ -259,23 +261,27 @@ impl IncrementalState {
 
     /// Applies memberships that we changed. Returns the accounts that must be decided: the members,
     /// or the group itself if other records depend on it.
-    pub fn moved(&mut self, all: &[AppliedMembership]) -> BTreeSet<AccountId> {
+    pub fn apply_memberships(&mut self, all: &[AppliedMembership]) -> BTreeSet<AccountId> {
         let mut accounts = BTreeSet::new();
         for one in all {
-            let depended_on = |system: &str| self.keys.flattens() || self.keys.asks_for(system);
+            let depended_on =
+                |system: &str| self.keys.flattens_groups() || self.keys.asks_for(system);
             let whole = self
                 .memberships
                 .get(one.group)
                 .is_none_or(|group| group.owned)
-                || self.memberships.system(one.group).is_some_and(depended_on);
+                || self
+                    .memberships
+                    .system_of(one.group)
+                    .is_some_and(depended_on);
             match (!whole)
                 .then(|| {
                     self.memberships
-                        .moved(one.group, &one.member, one.is_member)
+                        .apply_membership(one.group, &one.member, one.is_member)
                 })
                 .flatten()
             {
-                Some(hash) => accounts.extend(self.index.member(hash)),
+                Some(hash) => accounts.extend(self.index.accounts_by_member_name(hash)),
                 None => drop(accounts.insert(one.group)),
             }
         }
@@ -294,7 +300,7 @@ impl IncrementalState {
             evaluated: 0,
         };
         // Former neighbors are mostly still neighbors: reading them now saves a step.
-        if let Some((_, near)) = self.around(&asking) {
+        if let Some((_, near)) = self.records_around(&asking) {
             near.iter()
                 .for_each(|place| wanted.put(self.index.record(*place)));
             asking.read = near;
@@ -312,10 +318,11 @@ impl IncrementalState {
         now: Timestamp,
     ) -> PassStep {
         if !asking.noted
-            && let Some(value) = self.note_dirty(asking, rules, population) {
-                return value;
-            }
-        let Some((_, near)) = self.around(asking) else {
+            && let Some(value) = self.note_dirty(asking, rules, population)
+        {
+            return value;
+        }
+        let Some((_, near)) = self.records_around(asking) else {
             return PassStep::FullDecision;
         };
         if !near.is_subset(&asking.read) {
@@ -328,24 +335,24 @@ impl IncrementalState {
                 memberships: &self.memberships,
                 spread: &self.spread,
             };
-            each(rules, population, now, &others)
+            decide_records(rules, population, now, &others)
         };
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
-        let Some((about, _)) = self.around(asking) else {
+        let Some((about, _)) = self.records_around(asking) else {
             return PassStep::FullDecision;
         };
         // The newly composed identities may have other neighbors than before.
         asking.wide |= self.note_identities(rules, population, &outcome, Some(&about));
         let wide = asking.wide || self.visible_result_changed(&outcome, &about);
         asking.wide = wide;
-        let Some((about, near)) = self.around(asking) else {
+        let Some((about, near)) = self.records_around(asking) else {
             return PassStep::FullDecision;
         };
         if !near.is_subset(&asking.read) {
             return self.read(asking, near);
         }
-        self.only(&mut outcome, &about);
-        self.keep(&outcome, Some(&about));
+        self.keep_only(&mut outcome, &about);
+        self.store_changes(&outcome, Some(&about));
         outcome.changes = self
             .outstanding
             .values()
@@ -358,7 +365,7 @@ impl IncrementalState {
             seats: self.seats.used(),
             ..Totals::of_facts(population)
         };
-        finish(rules, &totals, &mut outcome);
+        apply_totals(rules, &totals, &mut outcome);
         let mut records = Records::default();
         about
             .iter()
@@ -397,12 +404,14 @@ impl IncrementalState {
             if self.memberships.concerns(account) {
                 match self
                     .memberships
-                    .note(account, about.owner(account.id).is_some())
+                    .update_group(account, about.owner(account.id).is_some())
                 {
                     IndexedMembership::Otherwise => return Some(PassStep::FullDecision),
-                    IndexedMembership::Members(hashes) => {
-                        members.extend(hashes.into_iter().flat_map(|hash| self.index.member(hash)))
-                    }
+                    IndexedMembership::Members(hashes) => members.extend(
+                        hashes
+                            .into_iter()
+                            .flat_map(|hash| self.index.accounts_by_member_name(hash)),
+                    ),
                 }
             }
         }
@@ -415,22 +424,22 @@ impl IncrementalState {
             .iter()
             .filter(|identity| asking.touched.identities.contains(&identity.id))
         {
-            asking.wide |= self.index.note(
+            asking.wide |= self.index.update_record(
                 &RecordId::Identity(identity.id.clone()),
-                self.keys.identity(rules, identity, &all),
+                self.keys.identity_keys(rules, identity, &all),
             );
         }
         None
     }
 
     /// The outcome with all outstanding changes, when only the time or an answer changed.
-    pub fn outstanding(&self, rules: &RuleSet, totals: &Totals, now: Timestamp) -> Outcome {
+    pub fn outstanding_outcome(&self, rules: &RuleSet, totals: &Totals, now: Timestamp) -> Outcome {
         let mut outcome = Outcome {
             at: now,
             changes: self.outstanding.values().flatten().cloned().collect(),
             ..Outcome::default()
         };
-        finish(rules, totals, &mut outcome);
+        apply_totals(rules, totals, &mut outcome);
         outcome
     }
 
@@ -448,7 +457,7 @@ impl IncrementalState {
     }
 
     /// The records to decide and the records to read for them. `None` if there are too many.
-    fn around(
+    fn records_around(
         &self,
         asking: &IncrementalPass,
     ) -> Option<(BTreeSet<RecordIndex>, BTreeSet<RecordIndex>)> {
@@ -515,7 +524,7 @@ impl IncrementalState {
         let free = outcome
             .changes
             .iter()
-            .filter(|change| change.hold.is_none() && among(&whose(change)));
+            .filter(|change| change.hold.is_none() && among(&record_of(change)));
         let now: HashSet<(&str, &str)> = free
             .filter(made)
             .map(|change| (change.system.as_str(), change.identity.as_str()))
@@ -535,7 +544,7 @@ impl IncrementalState {
     }
 
     /// Keeps only the results of these records; the others were read as context.
-    fn only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
+    fn keep_only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
         let identity = |id: &str| {
             self.index
                 .identity(id)
@@ -567,14 +576,14 @@ impl IncrementalState {
                 .as_deref()
                 .map_or_else(|| account(question.account), identity)
         });
-        outcome.changes.retain(|change| match whose(change) {
+        outcome.changes.retain(|change| match record_of(change) {
             RecordId::Account(id) => account(Some(id)),
             RecordId::Identity(id) => identity(&id),
         });
     }
 
     /// Stores the outstanding changes of the decided records.
-    fn keep(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
+    fn store_changes(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
         match about {
             None => self.outstanding.clear(),
             Some(about) => about
@@ -595,7 +604,7 @@ impl IncrementalState {
             .filter(|change| change.hold.is_none())
         {
             self.outstanding
-                .entry(whose(change))
+                .entry(record_of(change))
                 .or_default()
                 .push(change.clone());
         }
@@ -615,15 +624,18 @@ impl IncrementalState {
             .filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id)))
         {
             let owner = about.owner(account.id);
-            let hashes = self.keys.account(rules, account, &about);
-            otherwise |= self.index.note(&RecordId::Account(account.id), hashes);
-            if account.kind != ObjectType::Group && self.memberships.follow(&account.system) {
+            let hashes = self.keys.account_keys(rules, account, &about);
+            otherwise |= self
+                .index
+                .update_record(&RecordId::Account(account.id), hashes);
+            if account.kind != ObjectType::Group && self.memberships.follows_rules(&account.system)
+            {
                 let names = names_of(account)
                     .into_iter()
                     .map(|name| memberships::hash(&account.system, &name));
                 self.index.is_called(account.id, names);
             }
-            self.seats.note(rules, account);
+            self.seats.count_account(rules, account);
             self.count(
                 account.id,
                 owner.is_some().then_some(account.system.as_str()),
@@ -655,7 +667,7 @@ impl IncrementalState {
             if let RecordId::Identity(id) = self.index.record(*place)
                 && !there.contains(id.as_str())
             {
-                self.spread.forget(id);
+                self.spread.remove_identity(id);
             }
         }
         // New identities of the decided accounts.
@@ -667,16 +679,18 @@ impl IncrementalState {
         for (identity, _) in &outcome.identities {
             let place = self.index.identity(&identity.id);
             if among(place) || (place.is_none() && new.contains(identity.id.as_str())) {
-                self.spread.note(rules, identity);
-                let mut hashes = self.keys.identity(rules, identity, &known);
+                self.spread.count_identity(rules, identity);
+                let mut hashes = self.keys.identity_keys(rules, identity, &known);
                 if let Some(accounts) = proposed.get(identity.id.as_str()) {
-                    hashes
-                        .joins_on
-                        .extend(self.keys.proposed(rules, identity.kind, accounts));
+                    hashes.joins_on.extend(self.keys.proposed_identity_keys(
+                        rules,
+                        identity.kind,
+                        accounts,
+                    ));
                 }
                 otherwise |= self
                     .index
-                    .note(&RecordId::Identity(identity.id.clone()), hashes);
+                    .update_record(&RecordId::Identity(identity.id.clone()), hashes);
             }
         }
         otherwise
@@ -750,7 +764,12 @@ fn proposed<'a>(
 
 /// The hash of a generated value.
 pub(crate) fn taken_hash(kind: ObjectType, attribute: &str, value: &str) -> u64 {
-    hash(&["takes", kind.as_str(), attribute, &generate::folded(value)])
+    hash(&[
+        "takes",
+        kind.as_str(),
+        attribute,
+        &generate::fold_name(value),
+    ])
 }
 
 /// The facts of systems on which keys depend.

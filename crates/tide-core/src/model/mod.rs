@@ -273,7 +273,7 @@ pub struct RuleMembership {
     /// The member's name as it was written into the group: after a rename, the group may still hold
     /// this former name.
     pub member: String,
-    /// The same, as [`crate::references::folded`] writes it.
+    /// The same, as [`crate::references::fold_reference`] writes it.
     pub folded: String,
 }
 

@@ -49,7 +49,7 @@ fn names<'f>(sets: &[&'f [RuleFile]]) -> BTreeSet<&'f str> {
 }
 
 /// The files that differ, by name.
-pub fn difference(before: &[RuleFile], after: &[RuleFile]) -> Vec<FileDifference> {
+pub fn compare_files(before: &[RuleFile], after: &[RuleFile]) -> Vec<FileDifference> {
     names(&[before, after])
         .into_iter()
         .filter_map(|name| {
@@ -140,7 +140,7 @@ mod tests {
             ("c.toml", "z\n"),
             ("same.toml", "y\n"),
         ]);
-        let found = difference(&before, &after);
+        let found = compare_files(&before, &after);
         let told: Vec<(&str, FileChange)> = found
             .iter()
             .map(|file| (file.name.as_str(), file.state))

@@ -281,7 +281,7 @@ const USUAL: [(&str, &str, &str, &[&str]); 9] = [
 ];
 
 /// The attribute of a system that carries a usual one, if its schema has it.
-fn carried(
+fn equivalent_attribute(
     schema: &Schema,
     kind: SystemKind,
     usual: &(&str, &str, &str, &[&str]),
@@ -308,7 +308,7 @@ fn carried(
 }
 
 /// How an expression reads an attribute.
-fn reads(name: &str) -> String {
+fn read_expression(name: &str) -> String {
     let plain = name.split('.').all(|part| {
         !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
     });
@@ -330,13 +330,17 @@ fn reads_usual(schema: &Schema, kind: SystemKind, identity: &str, account: &str)
         .find(|(name, _)| *name == identity && kind == SystemKind::Ldap)
         .map(|(_, second)| *second);
     match second.and_then(|second| schema.get(second)) {
-        Some(second) => format!("coalesce({}, {})", reads(account), reads(&second.name)),
-        None => reads(account),
+        Some(second) => format!(
+            "coalesce({}, {})",
+            read_expression(account),
+            read_expression(&second.name)
+        ),
+        None => read_expression(account),
     }
 }
 
 /// An outbound mapping; what the system cannot do without is waited for.
-fn wanted(schema: &Schema, attribute: &str, from: &str) -> String {
+fn outbound_mapping(schema: &Schema, attribute: &str, from: &str) -> String {
     match schema.get(attribute).is_some_and(|def| def.required) {
         true => format!("\"{attribute}\" = {{ value = '{from}', required = true }}\n"),
         false => format!("\"{attribute}\" = '{from}'\n"),
@@ -359,7 +363,7 @@ pub struct NewSystemRules<'a> {
 /// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with
 /// what its schema is known to have. `declared` are the identity attributes that the rule set has
 /// already.
-pub fn starter(
+pub fn first_rule_file(
     new: NewSystemRules<'_>,
     schema: &Schema,
     declared: &[String],
@@ -384,13 +388,13 @@ pub fn starter(
     let pairs: Vec<(&str, String)> = USUAL
         .iter()
         .filter(|usual| here(usual.0))
-        .filter_map(|usual| Some((usual.0, carried(schema, kind, usual)?)))
+        .filter_map(|usual| Some((usual.0, equivalent_attribute(schema, kind, usual)?)))
         .collect();
     for (name, label) in [("employeeNumber", "employee number"), ("mail", "address")] {
         if let Some((identity, account)) = pairs.iter().find(|(identity, _)| *identity == name) {
             text.push_str(&format!(
                 "\n[[person.match]]\nname = \"{label}\"\naccount = '{}'\nidentity = 'identity.{identity}'\n",
-                if name == "mail" { format!("lower({})", reads(account)) } else { reads_usual(schema, kind, identity, account) }
+                if name == "mail" { format!("lower({})", read_expression(account)) } else { reads_usual(schema, kind, identity, account) }
             ));
         }
     }
@@ -398,13 +402,15 @@ pub fn starter(
     for (identity, account) in &pairs {
         let line = match purpose {
             SystemRole::Source if *identity == "mail" => {
-                format!("{identity} = 'lower(trim({}))'\n", reads(account))
+                format!("{identity} = 'lower(trim({}))'\n", read_expression(account))
             }
             SystemRole::Source => format!(
                 "{identity} = '{}'\n",
                 reads_usual(schema, kind, identity, account)
             ),
-            SystemRole::Target => wanted(schema, account, &format!("identity.{identity}")),
+            SystemRole::Target => {
+                outbound_mapping(schema, account, &format!("identity.{identity}"))
+            }
         };
         text.push_str(&line);
     }
@@ -415,7 +421,7 @@ pub fn starter(
                 && schema.get(attribute).is_some()
                 && !pairs.iter().any(|(_, account)| account == attribute)
             {
-                text.push_str(&wanted(schema, attribute, from));
+                text.push_str(&outbound_mapping(schema, attribute, from));
             }
         }
     }
@@ -525,7 +531,7 @@ mod tests {
         ["employeeNumber", "employeeID", "displayName", "cn", "mail"]
             .iter()
             .for_each(|name| schema.put(AttributeDef::text(*name)));
-        let text = starter(
+        let text = first_rule_file(
             dock(SystemKind::Ldap, SystemRole::Source, &ScopeEdit::default()),
             &schema,
             &[],
@@ -539,7 +545,7 @@ mod tests {
             text.contains("account = 'coalesce(account.employeeNumber, account.employeeID)'"),
             "{text}"
         );
-        let written = starter(
+        let written = first_rule_file(
             dock(SystemKind::Ldap, SystemRole::Target, &ScopeEdit::default()),
             &schema,
             &[],
@@ -587,8 +593,8 @@ mod tests {
             ),
         ] {
             let schema = schema(names);
-            let text =
-                starter(dock(kind, purpose, &ScopeEdit::default()), &schema, &[]).expect("written");
+            let text = first_rule_file(dock(kind, purpose, &ScopeEdit::default()), &schema, &[])
+                .expect("written");
             let files = [
                 first_identities(true),
                 RuleFile {

@@ -4,7 +4,7 @@ use super::{Example, FaultSeverity, RuleFault, RuleSet, Schemas, TypeRules};
 use crate::compose;
 use crate::generate::{self, TakenValues};
 use crate::model::{Account, ObjectType};
-use crate::value::{Attributes, Value, show};
+use crate::value::{Attributes, Value, format_values};
 
 /// Runs all examples; each value that is not as expected is an error at its example.
 pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
@@ -49,7 +49,7 @@ fn identity_of(
         absence_confirmed: false,
         fault: None,
     };
-    let composed = compose::identity(declared, &[(system, types, &account)], false);
+    let composed = compose::compose_identity(declared, &[(system, types, &account)], false);
     match composed.problems.into_iter().next() {
         Some(problem) => Err(problem.text),
         None => Ok(composed.attributes),
@@ -72,7 +72,7 @@ fn run_example(
         example.given.clone()
     };
     if let Some(declared) = rules.identities.get(&kind) {
-        generate::fill(declared, &mut identity, "example", &TakenValues::default())
+        generate::generate_values(declared, &mut identity, "example", &TakenValues::default())
             .map_err(|reason| reason.text)?;
     }
     let target = match &example.account_in {
@@ -127,8 +127,8 @@ fn run_example(
         if texts(found) != texts(wanted) {
             return Err(format!(
                 "{name} should be {}, but is {}",
-                show(wanted),
-                show(found)
+                format_values(wanted),
+                format_values(found)
             ));
         }
     }

@@ -644,13 +644,13 @@ impl RuleSet {
 
     /// Compiles an expression that is tried and not kept. `account` says whether it may read an
     /// account, and with which schema, if that is known.
-    pub fn expression(
+    pub fn compile_expression(
         &self,
         kind: ObjectType,
         account: Option<Option<&Schema>>,
         source: &str,
     ) -> Result<Program, crate::expr::ExprError> {
-        load::expression(self, kind, account, source)
+        load::compile_expression(self, kind, account, source)
     }
 
     /// May what a run made be what something else waits for?

@@ -87,7 +87,7 @@ impl RuleSource<'_> {
     }
 }
 
-/// One table of a file, whose keys are asked for by name; [`Section::done`] reports the rest.
+/// One table of a file, whose keys are asked for by name; [`Section::report_unknown_keys`] reports the rest.
 pub(super) struct Section<'a> {
     pub source: &'a RuleSource<'a>,
     pub table: &'a DeTable<'a>,
@@ -129,10 +129,13 @@ impl<'a> Section<'a> {
             .map(|(_, _, value)| value)
     }
 
-    fn wrong(&self, key: &str, value: &Spanned<DeValue<'_>>, wanted: &str) {
+    fn wrong_type(&self, key: &str, value: &Spanned<DeValue<'_>>, wanted: &str) {
         self.source.error(
             value.span().start,
-            format!("`{key}` must be {wanted}, not {}", kind(value.get_ref())),
+            format!(
+                "`{key}` must be {wanted}, not {}",
+                kind_name(value.get_ref())
+            ),
             None,
         );
     }
@@ -142,7 +145,7 @@ impl<'a> Section<'a> {
         match value.get_ref() {
             DeValue::String(text) => Some((text.to_string(), value.span())),
             _ => {
-                self.wrong(key, value, "text in quotes");
+                self.wrong_type(key, value, "text in quotes");
                 None
             }
         }
@@ -158,7 +161,7 @@ impl<'a> Section<'a> {
                     other => {
                         self.source.error(
                             item.span().start,
-                            format!("an expression must be text, not {}", kind(other)),
+                            format!("an expression must be text, not {}", kind_name(other)),
                             None,
                         );
                         None
@@ -169,12 +172,12 @@ impl<'a> Section<'a> {
         }
     }
 
-    pub fn truth(&self, key: &'static str) -> Option<bool> {
+    pub fn boolean(&self, key: &'static str) -> Option<bool> {
         let value = self.get(key)?;
         match value.get_ref() {
             DeValue::Boolean(truth) => Some(*truth),
             _ => {
-                self.wrong(key, value, "true or false");
+                self.wrong_type(key, value, "true or false");
                 None
             }
         }
@@ -187,13 +190,13 @@ impl<'a> Section<'a> {
             _ => None,
         };
         if number.is_none() {
-            self.wrong(key, value, "a whole number");
+            self.wrong_type(key, value, "a whole number");
         }
         number
     }
 
     /// One of some words.
-    pub fn word<T: Copy>(&self, key: &'static str, words: &[(&'static str, T)]) -> Option<T> {
+    pub fn choice<T: Copy>(&self, key: &'static str, words: &[(&'static str, T)]) -> Option<T> {
         let (text, span) = self.text(key)?;
         let found = words
             .iter()
@@ -219,7 +222,7 @@ impl<'a> Section<'a> {
             Some(value) => match value.get_ref() {
                 DeValue::Array(items) => items.iter().collect(),
                 _ => {
-                    self.wrong(key, value, "a list in [ ]");
+                    self.wrong_type(key, value, "a list in [ ]");
                     Vec::new()
                 }
             },
@@ -242,23 +245,23 @@ impl<'a> Section<'a> {
                 Some(Section::new(self.source, table, value.span().start, what))
             }
             _ => {
-                self.wrong(key, value, "a table");
+                self.wrong_type(key, value, "a table");
                 None
             }
         }
     }
 
     /// Reports unknown keys, with the nearest valid key.
-    pub fn done(self) {
-        self.unasked();
+    pub fn report_unknown_keys(self) {
+        self.report_other_keys();
     }
 
     /// The same, for a section that is read again later.
-    pub fn unasked(&self) {
+    pub fn report_other_keys(&self) {
         let asked = self.asked.borrow();
         for (key, at, _) in self.entries() {
             if !asked.contains(key) {
-                let near = crate::expr::closest(key, asked.iter().copied());
+                let near = crate::expr::closest_name(key, asked.iter().copied());
                 let mut known: Vec<&str> = asked.iter().copied().collect();
                 known.sort_unstable();
                 self.source.error(
@@ -274,7 +277,7 @@ impl<'a> Section<'a> {
     }
 }
 
-pub(super) fn kind(value: &DeValue<'_>) -> &'static str {
+pub(super) fn kind_name(value: &DeValue<'_>) -> &'static str {
     match value {
         DeValue::String(_) => "text",
         DeValue::Integer(_) | DeValue::Float(_) => "a number",

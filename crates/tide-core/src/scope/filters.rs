@@ -18,7 +18,7 @@ pub(super) fn holds(
 ) -> Option<bool> {
     match filter {
         RecordFilter::Ldap(filter) => ldap_filter::holds(filter, account, accounts, groups),
-        RecordFilter::Scim(filter) => Some(scim(filter, &|path| values(account, path))),
+        RecordFilter::Scim(filter) => Some(scim_matches(filter, &|path| values(account, path))),
     }
 }
 
@@ -79,11 +79,11 @@ fn kinds(filter: &Scim) -> Vec<String> {
     }
 }
 
-fn scim(filter: &Scim, get: &dyn Fn(&AttrPath) -> Vec<Value>) -> bool {
+fn scim_matches(filter: &Scim, get: &dyn Fn(&AttrPath) -> Vec<Value>) -> bool {
     match filter {
-        Scim::And(a, b) => scim(a, get) && scim(b, get),
-        Scim::Or(a, b) => scim(a, get) || scim(b, get),
-        Scim::Not(inner) => !scim(inner, get),
+        Scim::And(a, b) => scim_matches(a, get) && scim_matches(b, get),
+        Scim::Or(a, b) => scim_matches(a, get) || scim_matches(b, get),
+        Scim::Not(inner) => !scim_matches(inner, get),
         Scim::Present(path) => !get(path).is_empty(),
         Scim::Compare(path, operator, literal) => {
             let found = get(path);
@@ -136,7 +136,7 @@ fn scim(filter: &Scim, get: &dyn Fn(&AttrPath) -> Vec<Value>) -> bool {
                         ..path.clone()
                     })
                     .is_empty())
-                    && scim(inner, &of)
+                    && scim_matches(inner, &of)
             })
         }
     }

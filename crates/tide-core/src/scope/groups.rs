@@ -2,7 +2,7 @@
 //! included, whatever circles they form.
 
 use crate::model::{Account, AccountId, ObjectType, Population};
-use crate::references::folded;
+use crate::references::fold_reference;
 use crate::rules::GroupScope;
 use crate::schema::Schema;
 use crate::value::{Attributes, Value};
@@ -71,7 +71,7 @@ pub(crate) fn member_references(attributes: &Attributes) -> impl Iterator<Item =
 
 /// The names by which references mean an account, folded.
 pub(crate) fn names_of(account: &Account) -> Vec<String> {
-    let mut names = vec![folded(&account.name), account.key.to_lowercase()];
+    let mut names = vec![fold_reference(&account.name), account.key.to_lowercase()];
     for attribute in ["uid", "sAMAccountName", "cn", "displayName"] {
         // A member is named by its uid (RFC 2307); a group by its name too, where that is all one
         // knows.
@@ -119,7 +119,7 @@ impl<'a> Groups<'a> {
         self.population.is_some_and(|_| {
             self.by_name
                 .keys()
-                .any(|(of, known)| *of == system && *known == folded(name))
+                .any(|(of, known)| *of == system && *known == fold_reference(name))
         })
     }
 
@@ -141,7 +141,7 @@ impl<'a> Groups<'a> {
         let Some(system) = group.system.as_deref().or(own) else {
             return MembershipFact::Not(Vec::new());
         };
-        let name = folded(&group.name);
+        let name = fold_reference(&group.name);
         if !self.by_name.contains_key(&(system, name.clone())) {
             let read = population
                 .systems
@@ -163,7 +163,7 @@ impl<'a> Groups<'a> {
             // only where the group says nothing.
             let by_member = || {
                 references(&account.attributes, &MEMBER_OF)
-                    .any(|of| held.told_by_members.contains(&folded(of)))
+                    .any(|of| held.told_by_members.contains(&fold_reference(of)))
             };
             let by_primary = || primary_group(account).is_some_and(|sid| held.sids.contains(&sid));
             if by_group || by_member() || by_primary() {
@@ -215,14 +215,14 @@ impl<'a> Groups<'a> {
                 members.peek().is_some() || !group.attributes.get("objectClass").is_empty();
             if group.fault.is_some() || !shows_members {
                 held.told_by_members
-                    .extend([folded(&group.name), group.key.to_lowercase()]);
+                    .extend([fold_reference(&group.name), group.key.to_lowercase()]);
             }
             if group.fault.is_some() {
                 held.broken.push(group.name.clone());
                 continue;
             }
             for reference in members {
-                let reference = folded(reference);
+                let reference = fold_reference(reference);
                 match self.by_name.get(&(system, reference.clone())) {
                     Some(&inner) if nested => left.push(inner),
                     Some(_) => {}
@@ -257,7 +257,7 @@ pub(crate) fn members_of(
         if all.insert(group.id) {
             left.extend(
                 references(&group.attributes, &MEMBERS)
-                    .filter_map(|reference| named(&group.system, folded(reference))),
+                    .filter_map(|reference| named(&group.system, fold_reference(reference))),
             );
         }
     }

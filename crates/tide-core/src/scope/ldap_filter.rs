@@ -5,7 +5,7 @@
 use super::{Groups, MembershipFact};
 use crate::model::Account;
 use crate::reasons::Place;
-use crate::references::folded;
+use crate::references::fold_reference;
 use crate::rules::GroupScope;
 use crate::schema::{Schema, ValueKind};
 use crate::value::{Attributes, Value};
@@ -93,7 +93,7 @@ pub(super) fn holds(
         .first()
         .and_then(|account| groups.schema_of(account));
     Some(
-        decide(
+        evaluate_item(
             filter,
             &FilterRecord {
                 attributes,
@@ -105,10 +105,13 @@ pub(super) fn holds(
     )
 }
 
-fn decide(filter: &LdapFilter, record: &FilterRecord<'_>) -> Option<bool> {
+fn evaluate_item(filter: &LdapFilter, record: &FilterRecord<'_>) -> Option<bool> {
     match filter {
         LdapFilter::All(parts) => {
-            let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
+            let all: Vec<Option<bool>> = parts
+                .iter()
+                .map(|part| evaluate_item(part, record))
+                .collect();
             if all.contains(&Some(false)) {
                 Some(false)
             } else {
@@ -116,14 +119,17 @@ fn decide(filter: &LdapFilter, record: &FilterRecord<'_>) -> Option<bool> {
             }
         }
         LdapFilter::Any(parts) => {
-            let all: Vec<Option<bool>> = parts.iter().map(|part| decide(part, record)).collect();
+            let all: Vec<Option<bool>> = parts
+                .iter()
+                .map(|part| evaluate_item(part, record))
+                .collect();
             if all.contains(&Some(true)) {
                 Some(true)
             } else {
                 all.iter().all(Option::is_some).then_some(false)
             }
         }
-        LdapFilter::Not(part) => decide(part, record).map(|holds| !holds),
+        LdapFilter::Not(part) => evaluate_item(part, record).map(|holds| !holds),
         LdapFilter::Present(name) => Some(!record.attributes.get(name).is_empty()),
         LdapFilter::Equal(name, wanted) => Some(record.equals(name, &text(wanted))),
         LdapFilter::AtLeast(name, wanted) => record.ordered(name, &text(wanted), Ordering::is_ge),
@@ -244,10 +250,10 @@ impl FilterRecord<'_> {
             return values.contains(&Value::Time(at));
         }
         if self.kind(name) == Some(ValueKind::Reference) || wanted.contains('=') {
-            let wanted = folded(wanted);
+            let wanted = fold_reference(wanted);
             return values
                 .iter()
-                .any(|value| folded(&value.to_string()) == wanted);
+                .any(|value| fold_reference(&value.to_string()) == wanted);
         }
         let wanted = self.prepared(name, wanted);
         values
@@ -485,7 +491,6 @@ mod tests {
         account: impl Fn(i64, ObjectType, &str, &[(&str, &[Value])]) -> Account,
         dn: impl Fn(&str) -> Value,
     ) -> Account {
-        
         account(
             1,
             ObjectType::Person,

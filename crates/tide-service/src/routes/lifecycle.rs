@@ -71,7 +71,7 @@ pub async fn show_life(
             .strftime("%Y-%m-%d %H:%M")
             .to_string(),
         transition: *turn,
-        what: turn.words().to_owned(),
+        what: turn.label().to_owned(),
         past: *at <= now,
     });
     Ok(Json(LifecycleView {
@@ -107,8 +107,8 @@ pub async fn show_departure_effect(
                 _ => format!(
                     "{}: {} → {}",
                     value.attribute,
-                    tide_core::value::show(&value.before),
-                    tide_core::value::show(&value.after)
+                    tide_core::value::format_values(&value.before),
+                    tide_core::value::format_values(&value.after)
                 ),
             })
             .collect(),

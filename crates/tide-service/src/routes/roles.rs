@@ -13,7 +13,7 @@ use tide_api::{
 };
 use tide_core::model::RoleGrant;
 use tide_core::roles::RoleSource;
-use tide_core::value::show;
+use tide_core::value::format_values;
 
 fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
     let read = |text: &String| {
@@ -77,11 +77,11 @@ fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
         label: one.label,
         attribute: one.attribute,
         role: one.wins.0,
-        value: show(&one.wins.1),
+        value: format_values(&one.wins.1),
         over: one
             .over
             .into_iter()
-            .map(|(role, values)| format!("{} by {role}", show(&values)))
+            .map(|(role, values)| format!("{} by {role}", format_values(&values)))
             .collect(),
     }
 }

@@ -12,7 +12,7 @@ use std::collections::HashMap;
 use tide_core::incremental::{AppliedMembership, Records};
 use tide_core::model::KeptRoles;
 use tide_core::model::{Normalization, ReservedValue};
-use tide_core::references::folded;
+use tide_core::references::fold_reference;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 
 /// Up to this many records are read on the writer connection (blocking writers); larger reads use
@@ -288,12 +288,12 @@ async fn read_further(
                 .attributes
                 .get("uid")
                 .first()
-                .map(|uid| folded(&uid.to_string()))
+                .map(|uid| fold_reference(&uid.to_string()))
         };
         let names = population
             .accounts
             .iter()
-            .flat_map(|account| [Some(folded(&account.name)), uid(account)])
+            .flat_map(|account| [Some(fold_reference(&account.name)), uid(account)])
             .flatten();
         let names: Vec<String> = names.collect();
         population.rule_memberships = crate::queue::results::joined(

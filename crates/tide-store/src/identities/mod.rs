@@ -136,7 +136,7 @@ pub(crate) async fn keep_identities(
         sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at) VALUES ('',?,?,?,?,?)")
             .bind(name.kind.as_str())
             .bind(&name.attribute)
-            .bind(tide_core::generate::folded(&name.value))
+            .bind(tide_core::generate::fold_name(&name.value))
             .bind(&name.identity)
             .bind(format_timestamp(now))
             .execute(&mut *c)

@@ -13,7 +13,7 @@ use std::sync::Arc;
 use tide_core::decide::PASSWORD_MARK;
 use tide_core::model::LinkBasis;
 use tide_core::model::{AccountId, Observed, RuleMembership};
-use tide_core::references::folded;
+use tide_core::references::fold_reference;
 use tide_core::states::ChangeKind;
 use tide_core::{ObjectType, Value};
 
@@ -528,7 +528,7 @@ pub(crate) async fn join(
         .bind(group)
         .bind(at)
         .bind(member)
-        .bind(folded(member));
+        .bind(fold_reference(member));
     query.execute(c).await?;
     Ok(())
 }

@@ -10,7 +10,7 @@ use sqlx::{Row, SqliteConnection};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::compare::ValueChange;
 use tide_core::model::AccountId;
-use tide_core::references::folded;
+use tide_core::references::fold_reference;
 use tide_core::{Account, Attributes, ObjectType, Value};
 
 /// Size of a delta before it is compacted, plus one entry for this many bytes of the group: a
@@ -94,7 +94,7 @@ fn apply(attributes: &mut Attributes, changes: &[Since]) {
                 .filter(|change| !change.there)
                 .map(|change| change.folded.as_str())
                 .collect();
-            members.retain(|member| !gone.contains(folded(&member.to_string()).as_str()));
+            members.retain(|member| !gone.contains(fold_reference(&member.to_string()).as_str()));
         }
         members.extend(
             changes
@@ -221,7 +221,7 @@ pub(crate) async fn keep(
     for (one, group) in all {
         let change = &one.row.change;
         for (attribute, member, there) in moves(&change.values) {
-            let folded = folded(&member.to_string());
+            let folded = fold_reference(&member.to_string());
             sqlx::query(
                 "INSERT INTO membership_delta (account, attribute, folded, value, is_member, at) VALUES (?,?,?,?,?,?)
                  ON CONFLICT DO UPDATE SET value = excluded.value, is_member = excluded.is_member, at = excluded.at",
@@ -285,7 +285,7 @@ mod tests {
         Since {
             account: 1,
             attribute: "member".into(),
-            folded: folded(member),
+            folded: fold_reference(member),
             value: Value::Reference(member.into()),
             there,
         }

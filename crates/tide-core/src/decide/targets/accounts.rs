@@ -1,9 +1,9 @@
 //! The decision about one account: created, kept in sync, or left when its identity leaves.
 
-use super::super::people::{Person, missed};
+use super::super::people::{Person, missing_text};
 use super::super::references::{self, ReferenceWaits};
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
-use super::{TargetDecision, fold};
+use super::{TargetDecision, fold_value};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, DesiredAccount};
 use crate::licenses;
@@ -23,7 +23,7 @@ pub const MUST_CHANGE: &str = "mustChange";
 
 impl<'a> TargetDecision<'a> {
     /// No account matches: one is created.
-    pub(super) fn make(
+    pub(super) fn create_account(
         &mut self,
         person: &Person,
         outcome: &mut Outcome,
@@ -46,7 +46,7 @@ impl<'a> TargetDecision<'a> {
                 .on_hold(HoldCause::WaitingForAccount),
             );
         }
-        let mut desired = self.shape.desired(&person.attributes, None);
+        let mut desired = self.shape.desired_account(&person.attributes, None);
         let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
             return (
@@ -62,7 +62,7 @@ impl<'a> TargetDecision<'a> {
                 reason.on_hold(HoldCause::DuplicateValue),
             );
         }
-        self.points(None, pointing);
+        self.note_references(None, pointing);
         self.reserve_values(&desired, usize::MAX);
         let mut values: Vec<ValueChange> = desired
             .wanted
@@ -81,15 +81,15 @@ impl<'a> TargetDecision<'a> {
             self.schema
                 .and_then(|schema| schema.state_attribute.as_deref()),
         ) {
-            take(&mut values, Some(state));
-            values.push(self.unusable(state, Vec::new()));
+            take_value(&mut values, Some(state));
+            values.push(self.disabled_state(state, Vec::new()));
         }
         let why = self.creation_reason(person);
         let reason = Reason::by(
-            format!("{why}{}", missed(&desired.missed)),
+            format!("{why}{}", missing_text(&desired.missed)),
             &self.types.place,
         );
-        self.push(
+        self.push_change(
             person,
             None,
             ChangeKind::Create,
@@ -130,7 +130,7 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// An existing account: it is kept in sync.
-    pub(super) fn keep(
+    pub(super) fn keep_in_sync(
         &mut self,
         person: &Person,
         at: usize,
@@ -146,7 +146,9 @@ impl<'a> TargetDecision<'a> {
             .on_hold(HoldCause::InvalidValue);
             return (Some(Verdict::OnHold), Some(at), reason);
         }
-        let mut desired = self.shape.desired(&person.attributes, Some(account));
+        let mut desired = self
+            .shape
+            .desired_account(&person.attributes, Some(account));
         let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
             return (
@@ -161,9 +163,9 @@ impl<'a> TargetDecision<'a> {
                 .iter()
                 .any(|(other, _)| other.mapping.attribute == wanted.mapping.attribute)
         });
-        self.points(Some(at), pointing);
+        self.note_references(Some(at), pointing);
         self.reserve_values(&desired, at);
-        let mut rest = compare::differences(&desired, account, self.population);
+        let mut rest = compare::find_differences(&desired, account, self.population);
         self.by_stage(person, account, &mut rest);
         self.back_again(account, &person.attributes, &mut rest);
         let by_hand = self.by_hand(account, &mut rest);
@@ -173,7 +175,7 @@ impl<'a> TargetDecision<'a> {
             let first = &values[0];
             let text = self.change_reason(person, kind, &values, first);
             let reason = Reason::by(text, &first.rule);
-            self.push(person, Some(at), kind, values, reason, outcome);
+            self.push_change(person, Some(at), kind, values, reason, outcome);
             done.push(match kind {
                 ChangeKind::Disable => Verdict::Disable,
                 ChangeKind::Enable => Verdict::Enable,
@@ -186,7 +188,8 @@ impl<'a> TargetDecision<'a> {
         self.push_external(person, at, outcome, by_hand, &mut done);
         // A value that another object holds keeps back no other.
         taken.retain(|(wanted, _)| {
-            compare::relation(wanted, account, self.population) == compare::Relation::Differs
+            compare::relation_to_account(wanted, account, self.population)
+                == compare::Relation::Differs
         });
         for (wanted, reason) in taken {
             let apart = DesiredAccount {
@@ -194,10 +197,10 @@ impl<'a> TargetDecision<'a> {
                 ..DesiredAccount::default()
             };
             for (kind, values) in
-                self.by_kind(compare::differences(&apart, account, self.population))
+                self.by_kind(compare::find_differences(&apart, account, self.population))
             {
                 let at_change = outcome.changes.len();
-                self.push(person, Some(at), kind, values, reason.clone(), outcome);
+                self.push_change(person, Some(at), kind, values, reason.clone(), outcome);
                 outcome.changes[at_change]
                     .hold
                     .get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
@@ -230,7 +233,7 @@ impl<'a> TargetDecision<'a> {
             ChangeKind::Disable | ChangeKind::Enable => format!(
                 "{} should be {}",
                 first.attribute,
-                crate::value::show(&first.after)
+                crate::value::format_values(&first.after)
             ),
             ChangeKind::Rename => format!("{} follows the identity", first.attribute),
             _ => {
@@ -260,7 +263,7 @@ impl<'a> TargetDecision<'a> {
             };
             let reason = Reason::by(text, &self.types.place);
             let place = outcome.changes.len();
-            self.push(
+            self.push_change(
                 person,
                 Some(at),
                 ChangeKind::Password,
@@ -296,7 +299,7 @@ impl<'a> TargetDecision<'a> {
                 &self.types.place,
             );
             let place = outcome.changes.len();
-            self.push(
+            self.push_change(
                 person,
                 Some(at),
                 ChangeKind::Password,
@@ -330,7 +333,7 @@ impl<'a> TargetDecision<'a> {
                 &values[0].rule,
             );
             let at_change = outcome.changes.len();
-            self.push(person, Some(at), kind, values, reason, outcome);
+            self.push_change(person, Some(at), kind, values, reason, outcome);
             let change = &mut outcome.changes[at_change];
             change.hold = reported(self.population, self.types, change);
             done.push(if change.hold.is_some() {
@@ -361,7 +364,7 @@ impl<'a> TargetDecision<'a> {
             }
             Some(change) => change.reason.clone(),
             None => Reason::by(
-                format!("all values are in sync{}", missed(missing)),
+                format!("all values are in sync{}", missing_text(missing)),
                 &self.types.place,
             ),
         };
@@ -448,12 +451,12 @@ impl<'a> TargetDecision<'a> {
     /// Values that differ, as the changes that put them right: the state, the name, and all others
     /// together.
     fn by_kind(&self, mut values: Vec<ValueChange>) -> Vec<(ChangeKind, Vec<ValueChange>)> {
-        let state = take(
+        let state = take_value(
             &mut values,
             self.schema
                 .and_then(|schema| schema.state_attribute.as_deref()),
         );
-        let named = take(
+        let named = take_value(
             &mut values,
             self.schema
                 .and_then(|schema| schema.name_attribute.as_deref()),
@@ -485,9 +488,9 @@ impl<'a> TargetDecision<'a> {
         }
         let before = account.attributes.get(state);
         if person.access_suspended {
-            take(rest, Some(state));
+            take_value(rest, Some(state));
             if before != [Value::Bool(false)] {
-                rest.push(self.unusable(state, before.to_vec()));
+                rest.push(self.disabled_state(state, before.to_vec()));
             }
             return;
         }
@@ -505,7 +508,7 @@ impl<'a> TargetDecision<'a> {
         if !mapped && before == [Value::Bool(false)] {
             rest.push(ValueChange {
                 after: vec![Value::Bool(true)],
-                ..self.unusable(state, before.to_vec())
+                ..self.disabled_state(state, before.to_vec())
             });
         }
     }
@@ -528,7 +531,7 @@ impl<'a> TargetDecision<'a> {
         by_hand
     }
 
-    pub(super) fn unusable(&self, state: &str, before: Vec<Value>) -> ValueChange {
+    pub(super) fn disabled_state(&self, state: &str, before: Vec<Value>) -> ValueChange {
         let rule = self.types.place.clone();
         ValueChange {
             attribute: state.to_owned(),
@@ -553,7 +556,7 @@ impl<'a> TargetDecision<'a> {
             && !self.types.departure.is_empty()
             && account.fault.is_none()
         {
-            return self.depart(person, at, reason, people, outcome);
+            return self.decide_leaver(person, at, reason, people, outcome);
         }
         let Some(state) = self
             .schema
@@ -568,8 +571,8 @@ impl<'a> TargetDecision<'a> {
         {
             return (Some(Verdict::OutOfScope), Some(at), reason);
         }
-        let value = self.unusable(state, before);
-        self.push(
+        let value = self.disabled_state(state, before);
+        self.push_change(
             person,
             Some(at),
             ChangeKind::Disable,
@@ -580,7 +583,11 @@ impl<'a> TargetDecision<'a> {
         (Some(Verdict::Disable), Some(at), reason)
     }
 
-    pub(super) fn points(&mut self, at: Option<usize>, wanted: Vec<compose::DesiredValue<'a>>) {
+    pub(super) fn note_references(
+        &mut self,
+        at: Option<usize>,
+        wanted: Vec<compose::DesiredValue<'a>>,
+    ) {
         if !wanted.is_empty() {
             self.pointing.push(ReferenceWaits {
                 person: self.place,
@@ -637,7 +644,7 @@ impl<'a> TargetDecision<'a> {
                         .attributes
                         .get(name)
                         .iter()
-                        .map(move |value| ((name.clone(), fold(value)), at))
+                        .map(move |value| ((name.clone(), fold_value(value)), at))
                 })
                 .collect()
         })
@@ -677,7 +684,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    pub(super) fn push(
+    pub(super) fn push_change(
         &self,
         person: &Person,
         at: Option<usize>,
@@ -698,8 +705,8 @@ impl<'a> TargetDecision<'a> {
             ],
             &values,
         );
-        let hold = self.hold();
-        let claims = licenses::claims(
+        let hold = self.system_hold();
+        let claims = licenses::claimed_seats(
             self.rules,
             self.system,
             self.kind,
@@ -725,12 +732,12 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// Why nothing is sent to the system at all, if nothing is.
-    pub(super) fn hold(&self) -> Option<Reason> {
-        self.hold_of(self.kind)
+    pub(super) fn system_hold(&self) -> Option<Reason> {
+        self.system_hold_of(self.kind)
     }
 
     /// The same, of accounts of another type there.
-    pub(super) fn hold_of(&self, kind: ObjectType) -> Option<Reason> {
+    pub(super) fn system_hold_of(&self, kind: ObjectType) -> Option<Reason> {
         if !self.facts.writable.contains(&kind) {
             Some(
                 Reason::new(format!(
@@ -783,11 +790,11 @@ pub(in crate::decide) fn reported(
 fn unique_key(wanted: &compose::DesiredValue<'_>) -> (String, String) {
     (
         wanted.mapping.attribute.to_lowercase(),
-        wanted.values.first().map(fold).unwrap_or_default(),
+        wanted.values.first().map(fold_value).unwrap_or_default(),
     )
 }
 
-fn take(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
+fn take_value(values: &mut Vec<ValueChange>, attribute: Option<&str>) -> Option<ValueChange> {
     let attribute = attribute?;
     let at = values
         .iter()

@@ -3,9 +3,9 @@
 use super::super::people::Person;
 use super::super::{ChangeKind, Outcome, Verdict};
 use super::TargetDecision;
-use crate::compare::{ValueChange, equal};
+use crate::compare::{ValueChange, are_equal};
 use crate::expr::{EvalInputs, Program};
-use crate::lifecycle::{DepartureAct, DepartureStep, later};
+use crate::lifecycle::{DepartureAct, DepartureStep, days_later};
 use crate::model::{Account, ObjectType, Stage};
 use crate::reasons::{HoldCause, Reason};
 use crate::rules::RuleSet;
@@ -26,7 +26,7 @@ pub(super) fn out_of_groups(
         let steps = rules
             .of(system, kind)
             .map_or(&[][..], |types| &types.departure);
-        let due = |step: &DepartureStep| later(since, step.after, &rules.zone(kind)) <= now;
+        let due = |step: &DepartureStep| days_later(since, step.after, &rules.zone(kind)) <= now;
         steps
             .iter()
             .any(|step| matches!(step.act, DepartureAct::Revoke { .. }) && due(step))
@@ -39,7 +39,7 @@ pub(super) fn out_of_groups(
 
 impl TargetDecision<'_> {
     /// A leaver: the departure steps that are due and not done yet.
-    pub(super) fn depart(
+    pub(super) fn decide_leaver(
         &mut self,
         person: &Person,
         at: usize,
@@ -63,21 +63,27 @@ impl TargetDecision<'_> {
                     return (
                         Some(Verdict::OnHold),
                         Some(at),
-                        self.cannot(step, &error.to_string()),
+                        self.step_failed(step, &error.to_string()),
                     );
                 }
                 Some(Ok(true)) | None => {}
             }
-            let due = later(since, step.after, &zone);
+            let due = days_later(since, step.after, &zone);
             if due > self.now {
                 outcome.due.push((person.id.clone(), due));
                 let day = due.strftime("%Y-%m-%d %H:%M UTC");
                 reason.text = format!("{}; next on {day}: {}", reason.text, step.act.as_str());
                 break;
             }
-            let undone = match self.undone(person, account, step, people) {
+            let undone = match self.step_change(person, account, step, people) {
                 Ok(change) => change,
-                Err(said) => return (Some(Verdict::OnHold), Some(at), self.cannot(step, &said)),
+                Err(said) => {
+                    return (
+                        Some(Verdict::OnHold),
+                        Some(at),
+                        self.step_failed(step, &said),
+                    );
+                }
             };
             let why = Reason::by(
                 format!(
@@ -91,7 +97,7 @@ impl TargetDecision<'_> {
             let place = outcome.changes.len();
             let kind = undone.as_ref().map(|(kind, _)| *kind);
             if let Some((kind, values)) = undone {
-                self.push(person, Some(at), kind, values, why.clone(), outcome);
+                self.push_change(person, Some(at), kind, values, why.clone(), outcome);
             }
             if matches!(step.act, DepartureAct::Revoke { .. }) {
                 self.leave_groups(person, account, &why, outcome);
@@ -114,7 +120,7 @@ impl TargetDecision<'_> {
         (Some(verdict), Some(at), reason)
     }
 
-    fn cannot(&self, step: &DepartureStep, said: &str) -> Reason {
+    fn step_failed(&self, step: &DepartureStep, said: &str) -> Reason {
         Reason::by(
             format!(
                 "departure step {} cannot be done: {said}",
@@ -126,7 +132,7 @@ impl TargetDecision<'_> {
     }
 
     /// The change that a step still needs, if it needs one.
-    fn undone(
+    fn step_change(
         &self,
         person: &Person,
         account: &Account,
@@ -160,7 +166,7 @@ impl TargetDecision<'_> {
                 let wanted = self.value_of(value, &person.attributes, attribute, people)?;
                 let before = account.attributes.get(attribute);
                 let def = self.schema.and_then(|schema| schema.get(attribute));
-                (!equal(def, &wanted, before)).then(|| {
+                (!are_equal(def, &wanted, before)).then(|| {
                     (
                         ChangeKind::Update,
                         vec![change(attribute, before.to_vec(), wanted)],
@@ -311,7 +317,7 @@ impl TargetDecision<'_> {
                     identity: Some(identity),
                 })
                 .unwrap_or_default();
-            if !mapped && !before.is_empty() && equal(def, &set, before) {
+            if !mapped && !before.is_empty() && are_equal(def, &set, before) {
                 let (attribute, rule) = (attribute.clone(), step.place.clone());
                 rest.push(ValueChange {
                     attribute,

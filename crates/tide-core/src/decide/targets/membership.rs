@@ -9,7 +9,7 @@ use crate::expr::EvalInputs;
 use crate::memberships::member_value;
 use crate::model::{Account, AccountId, MemberName, ObjectType, RuleMembership};
 use crate::reasons::{HoldCause, Reason};
-use crate::references::folded;
+use crate::references::fold_reference;
 use crate::rules::{MembershipRule, OnDrift};
 use crate::value::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -25,7 +25,7 @@ pub(super) struct MemberStatus<'a> {
 
 /// Whether a person is in scope for the groups of a target. `None` if it is unknown, or left to the
 /// departure steps.
-pub(super) fn stand<'p>(
+pub(super) fn member_status<'p>(
     target: &TargetDecision<'_>,
     person: &'p Person,
     account: Option<usize>,
@@ -107,7 +107,7 @@ impl<'a> GivenMembership<'a> {
     /// Whether a rule wrote this name into the group for another identity that had the name then.
     fn to_another(&self, identity: &str, group: AccountId, member: &Value) -> bool {
         self.by_name
-            .get(&(group, folded(&member.to_string()).as_str()))
+            .get(&(group, fold_reference(&member.to_string()).as_str()))
             .is_some_and(|one| one.identity != identity)
     }
 }
@@ -128,14 +128,14 @@ impl<'m> Member<'m, '_> {
     /// The value by which a group names this member; none while there is no account.
     fn value_in(&self, group: AccountId) -> Option<Value> {
         self.account
-            .map(|account| self.target.member(group, account))
+            .map(|account| self.target.member_value(group, account))
     }
 
     /// Former names of this member that a group still contains.
     fn former_in(&self, group: AccountId) -> Vec<Value> {
         let now = self.value_in(group);
         self.target
-            .former(self.given, &self.person.id, group, now.as_ref())
+            .former_names(self.given, &self.person.id, group, now.as_ref())
     }
 
     fn change(&self, group: AccountId, kind: ChangeKind, why: Reason) -> MembershipChange<'m> {
@@ -170,7 +170,7 @@ impl<'m> Member<'m, '_> {
     /// Adds this member to a group. By hand means: a rule added it before, and others removed it.
     fn join(&self, group: AccountId, rule: &MembershipRule) -> MembershipChange<'m> {
         let target = self.target;
-        let name = target.called(group);
+        let name = target.group_name(group);
         let (now, row) = (self.value_in(group), self.given.to(&self.person.id, group));
         let is_written = row
             .zip(now.as_ref())
@@ -208,7 +208,7 @@ impl<'m> Member<'m, '_> {
             .filter(|_| row.is_some() && target.names_members(group) && !target.follows_renames());
         if let Some(new) = renamed {
             // If the server has referential integrity, the write finds the group in sync.
-            let text = format!("{} contains the current name", target.called(group));
+            let text = format!("{} contains the current name", target.group_name(group));
             let reason = Reason::by(text, &rule.place);
             let mut change = self.change(group, ChangeKind::Grant, reason);
             change.former.push(now);
@@ -218,7 +218,7 @@ impl<'m> Member<'m, '_> {
         if !self.former_in(group).is_empty() {
             let text = format!(
                 "{} contains a former name beside the current one",
-                target.called(group)
+                target.group_name(group)
             );
             let reason = Reason::by(text, &rule.place);
             return Some(self.change(group, ChangeKind::Grant, reason));
@@ -244,7 +244,7 @@ impl<'m> Member<'m, '_> {
         wanted: &BTreeMap<AccountId, &MembershipRule>,
     ) -> Vec<MembershipChange<'m>> {
         let (target, who) = (self.target, self.person.id.as_str());
-        let pruned = target.pruned();
+        let pruned = target.pruned_groups();
         let under_former_name = self
             .given
             .groups(who)
@@ -263,7 +263,7 @@ impl<'m> Member<'m, '_> {
                 (false, Some(_)) => "no rule adds the member, and unmanaged members are removed",
                 (false, None) => continue,
             };
-            let text = format!("leaves {}: {why}", target.called(group));
+            let text = format!("leaves {}: {why}", target.group_name(group));
             let place = rule.map_or(&target.types.memberships[0].place, |rule| &rule.place);
             changes.push(self.change(group, ChangeKind::Revoke, Reason::by(text, place)));
         }
@@ -273,7 +273,11 @@ impl<'m> Member<'m, '_> {
 
 impl<'a> TargetDecision<'a> {
     /// What is joined and what is left in this target.
-    pub(super) fn memberships(&self, stands: &[(MemberStatus<'_>, usize)], outcome: &mut Outcome) {
+    pub(super) fn decide_memberships(
+        &self,
+        stands: &[(MemberStatus<'_>, usize)],
+        outcome: &mut Outcome,
+    ) {
         if stands.is_empty() {
             return;
         }
@@ -309,7 +313,7 @@ impl<'a> TargetDecision<'a> {
             let mut reason = None;
             for change in changes {
                 let by_hand = change.by_hand;
-                let change = self.turn(&change);
+                let change = self.membership_change(&change);
                 reason.get_or_insert_with(|| {
                     change
                         .hold
@@ -372,7 +376,7 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// Groups from which unmanaged members are removed.
-    fn pruned(&self) -> BTreeMap<AccountId, &'a MembershipRule> {
+    fn pruned_groups(&self) -> BTreeMap<AccountId, &'a MembershipRule> {
         let all = self
             .types
             .memberships
@@ -382,22 +386,22 @@ impl<'a> TargetDecision<'a> {
             .collect()
     }
 
-    fn called(&self, group: AccountId) -> &str {
+    fn group_name(&self, group: AccountId) -> &str {
         self.memberships
             .get(group)
             .map_or("a group", |group| group.label.as_str())
     }
 
-    fn attribute(&self, group: AccountId) -> &str {
+    fn member_attribute(&self, group: AccountId) -> &str {
         self.memberships
             .get(group)
             .map_or("members", |group| &group.attribute)
     }
 
     /// How a group names a member now.
-    fn member(&self, group: AccountId, account: &Account) -> Value {
+    fn member_value(&self, group: AccountId, account: &Account) -> Value {
         member_value(
-            self.attribute(group),
+            self.member_attribute(group),
             account,
             self.schema.is_some_and(|schema| schema.refers_by_name),
         )
@@ -406,7 +410,7 @@ impl<'a> TargetDecision<'a> {
     /// Does a group name its members by the names of their accounts?
     fn names_members(&self, group: AccountId) -> bool {
         self.schema.is_some_and(|schema| schema.refers_by_name)
-            && self.attribute(group) != "memberUid"
+            && self.member_attribute(group) != "memberUid"
     }
 
     /// Does the server put new names where it holds the old ones?
@@ -415,7 +419,7 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// Former names of a person that a rule wrote into a group and that are still in it.
-    fn former(
+    fn former_names(
         &self,
         given: &GivenMembership<'_>,
         identity: &str,
@@ -463,7 +467,7 @@ impl<'a> TargetDecision<'a> {
         renames.filter_map(name).collect()
     }
 
-    fn turn(&self, turn: &MembershipChange<'_>) -> Change {
+    fn membership_change(&self, turn: &MembershipChange<'_>) -> Change {
         let MembershipChange {
             group,
             kind,
@@ -520,7 +524,7 @@ impl<'a> TargetDecision<'a> {
             ),
             values,
             reason: why.clone(),
-            hold: self.hold_of(ObjectType::Group),
+            hold: self.system_hold_of(ObjectType::Group),
             approval: None,
             claims: Vec::new(),
             step: 0,
@@ -563,11 +567,11 @@ impl<'a> TargetDecision<'a> {
         );
         let ours: HashSet<AccountId> = given.groups(&person.id).collect();
         let former = |group: AccountId| {
-            self.former(
+            self.former_names(
                 &given,
                 &person.id,
                 group,
-                Some(&self.member(group, account)),
+                Some(&self.member_value(group, account)),
             )
         };
         let mut groups = self.memberships.held_by(account);
@@ -582,10 +586,10 @@ impl<'a> TargetDecision<'a> {
                 && self.memberships.get(group).is_some_and(|group| group.owned);
             if !follows {
                 let why = Reason {
-                    text: format!("{}: {}", why.text, self.called(group)),
+                    text: format!("{}: {}", why.text, self.group_name(group)),
                     ..why.clone()
                 };
-                let (member, former) = (Some(self.member(group, account)), former(group));
+                let (member, former) = (Some(self.member_value(group, account)), former(group));
                 let turn = MembershipChange {
                     group,
                     kind: ChangeKind::Revoke,
@@ -595,7 +599,7 @@ impl<'a> TargetDecision<'a> {
                     member,
                     former,
                 };
-                outcome.changes.push(self.turn(&turn));
+                outcome.changes.push(self.membership_change(&turn));
             }
         }
     }
@@ -603,5 +607,5 @@ impl<'a> TargetDecision<'a> {
 
 /// Is a member called as it was written?
 fn is_same(row: &RuleMembership, now: &Value) -> bool {
-    row.member == now.to_string() || row.folded == folded(&now.to_string())
+    row.member == now.to_string() || row.folded == fold_reference(&now.to_string())
 }

@@ -6,19 +6,19 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
-fn zone(name: &str) -> Result<TimeZone, String> {
+fn parse_zone(name: &str) -> Result<TimeZone, String> {
     TimeZone::get(name)
         .map_err(|_| format!("there is no time zone {name:?}; for example: \"Europe/Oslo\""))
 }
 
-fn civil(text: &str) -> Result<Date, String> {
+fn parse_civil(text: &str) -> Result<Date, String> {
     text.trim()
         .parse()
         .map_err(|_| format!("{text:?} is not a date; write 2026-11-23"))
 }
 
 /// A text as an instant: RFC 3339, with its offset. What is none is missing.
-pub(super) fn instant(arguments: Vec<Datum>) -> Result<Datum, String> {
+pub(super) fn parse_instant(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.into_iter().next() {
         Some(Datum::Text(text)) => Ok(text
             .trim()
@@ -26,21 +26,21 @@ pub(super) fn instant(arguments: Vec<Datum>) -> Result<Datum, String> {
             .map_or(Datum::Null, Datum::Time)),
         Some(time @ Datum::Time(_)) => Ok(time),
         Some(Datum::Null) | None => Ok(Datum::Null),
-        Some(other) => Err(format!("a text is needed; this is {}", other.kind())),
+        Some(other) => Err(format!("a text is needed; this is {}", other.kind_name())),
     }
 }
 
 /// The first moment of a day, or the first moment after it. An hour that a clock change skips or
 /// repeats does not matter to either: the day is as long as it is there.
-fn edge(arguments: &[Datum], days: i64) -> Result<Datum, String> {
+fn day_edge(arguments: &[Datum], days: i64) -> Result<Datum, String> {
     match arguments {
         [Datum::Null, _] => Ok(Datum::Null),
         [Datum::Text(day), Datum::Text(name)] => {
-            let day = civil(day)?
+            let day = parse_civil(day)?
                 .checked_add(days.days())
                 .map_err(|_| "the date is out of range")?;
             let start = day
-                .to_zoned(zone(name)?)
+                .to_zoned(parse_zone(name)?)
                 .map_err(|_| "the date is out of range")?;
             Ok(Datum::Time(start.timestamp()))
         }
@@ -49,25 +49,25 @@ fn edge(arguments: &[Datum], days: i64) -> Result<Datum, String> {
 }
 
 pub(super) fn day_start(arguments: Vec<Datum>) -> Result<Datum, String> {
-    edge(&arguments, 0)
+    day_edge(&arguments, 0)
 }
 
 pub(super) fn day_end(arguments: Vec<Datum>) -> Result<Datum, String> {
-    edge(&arguments, 1)
+    day_edge(&arguments, 1)
 }
 
-pub(super) fn day(arguments: Vec<Datum>) -> Result<Datum, String> {
+pub(super) fn parse_day(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] => Ok(Datum::Null),
-        [Datum::Time(time), Datum::Text(name)] => {
-            Ok(Datum::Text(time.to_zoned(zone(name)?).date().to_string()))
-        }
+        [Datum::Time(time), Datum::Text(name)] => Ok(Datum::Text(
+            time.to_zoned(parse_zone(name)?).date().to_string(),
+        )),
         _ => Err("an instant and a time zone are needed".into()),
     }
 }
 
 /// A date or an instant in a form of its own (strftime).
-pub(super) fn written(arguments: Vec<Datum>) -> Result<Datum, String> {
+pub(super) fn format_with(arguments: Vec<Datum>) -> Result<Datum, String> {
     let form = |form: &str, broken: jiff::fmt::strtime::BrokenDownTime| {
         broken
             .to_string(form)
@@ -76,9 +76,9 @@ pub(super) fn written(arguments: Vec<Datum>) -> Result<Datum, String> {
     };
     match arguments.as_slice() {
         [Datum::Null, ..] => Ok(Datum::Null),
-        [Datum::Text(day), Datum::Text(wanted)] => form(wanted, civil(day)?.into()),
+        [Datum::Text(day), Datum::Text(wanted)] => form(wanted, parse_civil(day)?.into()),
         [Datum::Time(time), Datum::Text(wanted), Datum::Text(name)] => {
-            form(wanted, (&time.to_zoned(zone(name)?)).into())
+            form(wanted, (&time.to_zoned(parse_zone(name)?)).into())
         }
         [Datum::Time(_), _] => {
             Err("the date of an instant depends on the time zone: name one".into())
@@ -102,7 +102,7 @@ pub(super) fn add_days(arguments: Vec<Datum>) -> Result<Datum, String> {
         [Datum::Null, _] | [_, Datum::Null] => Ok(Datum::Null),
         [Datum::Text(day), Datum::Int(count)] => {
             let days = i32::try_from(*count).map_err(|_| "too many days")?;
-            civil(day)?
+            parse_civil(day)?
                 .checked_add(days.days())
                 .map(|day| Datum::Text(day.to_string()))
                 .map_err(|_| "the date is out of range".into())
@@ -115,7 +115,7 @@ pub(super) fn days_between(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] | [_, Datum::Null] => Ok(Datum::Null),
         [Datum::Text(from), Datum::Text(to)] => Ok(Datum::Int(i64::from(
-            (civil(to)? - civil(from)?).get_days(),
+            (parse_civil(to)? - parse_civil(from)?).get_days(),
         ))),
         _ => Err("two dates are needed".into()),
     }

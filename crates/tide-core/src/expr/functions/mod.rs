@@ -33,7 +33,7 @@ impl std::fmt::Debug for Function {
 }
 
 impl Function {
-    pub(super) fn takes(&self) -> String {
+    pub(super) fn arity_text(&self) -> String {
         match (self.least, self.most) {
             (1, 1) => "one value".into(),
             (least, most) if least == most => format!("{least} values"),
@@ -111,11 +111,11 @@ const FUNCTIONS: &[Function] = &[
     function!("last", 1, 1, "The last item of a list.", "last(['a', 'b'])" => "b", records::last),
     function!("sorted", 1, 1, "A list, sorted.", "join(sorted(['b', 'a']), ' ')" => "a b", records::sorted),
     function!("distinct", 1, 1, "A list without duplicates.", "size(distinct(['a', 'b', 'a']))" => "2", records::distinct),
-    function!("instant", 1, 1, "A text as an instant (RFC 3339); missing if it is not one.", "instant('2026-11-23T08:00:00+01:00')" => "2026-11-23T07:00:00Z", dates::instant),
+    function!("instant", 1, 1, "A text as an instant (RFC 3339); missing if it is not one.", "instant('2026-11-23T08:00:00+01:00')" => "2026-11-23T07:00:00Z", dates::parse_instant),
     function!("dayStart", 2, 2, "The first instant of a day in a time zone.", "dayStart('2026-07-01', 'Europe/Oslo')" => "2026-06-30T22:00:00Z", dates::day_start),
     function!("dayEnd", 2, 2, "The end of a day in a time zone.", "dayEnd('2026-07-01', 'Europe/Oslo')" => "2026-07-01T22:00:00Z", dates::day_end),
-    function!("day", 2, 2, "The day of an instant in a time zone.", "day(instant('2026-06-30T23:00:00Z'), 'Europe/Oslo')" => "2026-07-01", dates::day),
-    function!("formatDate", 2, 3, "A date in a format; an instant also needs a time zone.", "formatDate('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::written),
+    function!("day", 2, 2, "The day of an instant in a time zone.", "day(instant('2026-06-30T23:00:00Z'), 'Europe/Oslo')" => "2026-07-01", dates::parse_day),
+    function!("formatDate", 2, 3, "A date in a format; an instant also needs a time zone.", "formatDate('2026-07-01', '%d.%m.%Y')" => "01.07.2026", dates::format_with),
     function!("parseDate", 2, 2, "A text in a format as a date; missing if it does not match.", "parseDate('01.07.2026', '%d.%m.%Y')" => "2026-07-01", dates::read),
     function!("addDays", 2, 2, "A date plus a number of days.", "addDays('2026-02-27', 2)" => "2026-03-01", dates::add_days),
     function!("daysBetween", 2, 2, "The number of days between two dates.", "daysBetween('2026-02-27', '2026-03-01')" => "2", dates::days_between),
@@ -185,7 +185,7 @@ fn on_text(arguments: Vec<Datum>, run: fn(&str) -> String) -> Result<Datum, Stri
                 .map(|item| each(item, run))
                 .collect::<Result<_, _>>()
                 .map(Datum::List),
-            other => Err(format!("text is needed; this is {}", other.kind())),
+            other => Err(format!("text is needed; this is {}", other.kind_name())),
         }
     }
     each(arguments.into_iter().next().unwrap_or(Datum::Null), run)
@@ -198,7 +198,7 @@ fn plain(datum: &Datum) -> Result<Option<String>, String> {
         Datum::Int(number) => Ok(Some(number.to_string())),
         Datum::Bool(truth) => Ok(Some(truth.to_string())),
         Datum::Time(time) => Ok(Some(time.to_string())),
-        other => Err(format!("text is needed; this is {}", other.kind())),
+        other => Err(format!("text is needed; this is {}", other.kind_name())),
     }
 }
 
@@ -284,7 +284,7 @@ fn size(arguments: Vec<Datum>) -> Result<Datum, String> {
         Some(other) => {
             return Err(format!(
                 "a text or a list is needed; this is {}",
-                other.kind()
+                other.kind_name()
             ));
         }
     };
@@ -313,7 +313,7 @@ fn to_int(arguments: Vec<Datum>) -> Result<Datum, String> {
         Some(Datum::Text(text)) => Ok(text.trim().parse().map_or(Datum::Null, Datum::Int)),
         Some(number @ Datum::Int(_)) => Ok(number),
         Some(Datum::Null) | None => Ok(Datum::Null),
-        Some(other) => Err(format!("a text is needed; this is {}", other.kind())),
+        Some(other) => Err(format!("a text is needed; this is {}", other.kind_name())),
     }
 }
 
@@ -332,7 +332,7 @@ fn bit(arguments: Vec<Datum>) -> Result<Datum, String> {
 mod tests {
     use super::*;
     use crate::expr::{EvalInputs, ExprScope, Program};
-    use crate::value::show;
+    use crate::value::format_values;
 
     #[test]
     fn every_example_gives_what_it_says() {
@@ -340,7 +340,12 @@ mod tests {
             let program = Program::compile(function.example, &ExprScope::open(&[]))
                 .unwrap_or_else(|error| panic!("{}: {error}", function.name));
             let found = program.run(&EvalInputs::default()).expect("runs");
-            assert_eq!(show(&found), function.gives, "{}", function.example);
+            assert_eq!(
+                format_values(&found),
+                function.gives,
+                "{}",
+                function.example
+            );
         }
     }
 }

@@ -144,12 +144,12 @@ pub(super) fn last(arguments: Vec<Datum>) -> Result<Datum, String> {
 }
 
 /// The order of values that are mixed: by their kind, then by themselves.
-fn key(datum: &Datum) -> (&'static str, i64, String) {
+fn sort_key(datum: &Datum) -> (&'static str, i64, String) {
     match datum {
-        Datum::Int(number) => (datum.kind(), *number, String::new()),
-        Datum::Time(time) => (datum.kind(), time.as_millisecond(), String::new()),
+        Datum::Int(number) => (datum.kind_name(), *number, String::new()),
+        Datum::Time(time) => (datum.kind_name(), time.as_millisecond(), String::new()),
         other => (
-            other.kind(),
+            other.kind_name(),
             0,
             super::plain(other).ok().flatten().unwrap_or_default(),
         ),
@@ -158,7 +158,7 @@ fn key(datum: &Datum) -> (&'static str, i64, String) {
 
 pub(super) fn sorted(arguments: Vec<Datum>) -> Result<Datum, String> {
     let mut items = items(arguments.into_iter().next());
-    items.sort_by_cached_key(key);
+    items.sort_by_cached_key(sort_key);
     Ok(Datum::List(items))
 }
 
@@ -167,7 +167,7 @@ pub(super) fn distinct(arguments: Vec<Datum>) -> Result<Datum, String> {
     Ok(Datum::List(
         items(arguments.into_iter().next())
             .into_iter()
-            .filter(|item| seen.insert(key(item)))
+            .filter(|item| seen.insert(sort_key(item)))
             .collect(),
     ))
 }

@@ -2,7 +2,7 @@
 
 use super::super::RuleSet;
 use super::super::read::Section;
-use super::{check_name, program, read_webhook, scopes};
+use super::{check_name, compile_program, expression_scopes, read_webhook};
 use crate::approvals::{Approval, Level};
 use crate::expr::Root;
 use crate::model::ObjectType;
@@ -13,7 +13,7 @@ const DAYS: u32 = 14;
 /// The most days.
 const LONGEST: u32 = 366;
 
-pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
+pub(super) fn load_approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
     let source = root.source;
     let mut all: Vec<Approval> = Vec::new();
     for item in root.list("approval") {
@@ -42,7 +42,7 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             .iter()
             .map(|kind| (kind.as_str(), *kind))
             .collect();
-        let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
+        let kind = section.choice("type", &kinds).unwrap_or(ObjectType::Person);
         let changes = change_kinds(&section);
         let turn = |one: &ChangeKind| matches!(one, ChangeKind::Grant | ChangeKind::Revoke);
         if kind == ObjectType::Group && changes.iter().any(turn) {
@@ -53,18 +53,18 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
                 help,
             );
         }
-        let scopes = scopes(rules, kind, None);
+        let scopes = expression_scopes(rules, kind, None);
         let when = section
             .text("when")
-            .and_then(|when| program(source, &when, &scopes.known(&[Root::Identity])));
-        let levels = levels(
+            .and_then(|when| compile_program(source, &when, &scopes.known(&[Root::Identity])));
+        let levels = read_levels(
             &section,
             rules,
             kind,
             !changes.is_empty() && changes.iter().all(turn),
         );
         let together = section
-            .word("mode", &[("per_change", false), ("batch", true)])
+            .choice("mode", &[("per_change", false), ("batch", true)])
             .unwrap_or_default();
         let choose = check_choice(&section, &levels, together);
         let (days, remind_days) = read_days(&section);
@@ -83,9 +83,9 @@ pub(super) fn approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval> {
             call: call.map(|(call, _)| call),
             place: section.place(),
         });
-        section.done();
+        section.report_unknown_keys();
     }
-    root.done();
+    root.report_unknown_keys();
     all
 }
 
@@ -160,7 +160,12 @@ fn read_days(section: &Section<'_>) -> (u32, Option<u32>) {
 }
 
 /// `turns`: it asks about memberships only, whose groups may have owners.
-fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType, turns: bool) -> Vec<Level> {
+fn read_levels(
+    section: &Section<'_>,
+    rules: &RuleSet,
+    kind: ObjectType,
+    turns: bool,
+) -> Vec<Level> {
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("level") {
@@ -219,7 +224,7 @@ fn levels(section: &Section<'_>, rules: &RuleSet, kind: ObjectType, turns: bool)
                 Some("operators = [\"…\"], groups = [\"…\"] or of = \"manager\"".into()),
             );
         }
-        one.done();
+        one.report_unknown_keys();
         all.push(level);
     }
     all

@@ -14,7 +14,7 @@ const BY_DEFAULT: [&str; 5] = ["disable", "delete", "revoke", "move", "password"
 
 /// The limits that hold where no file sets one: 10 % of a system's linked accounts within a day,
 /// and 5 in any case.
-pub(super) fn by_default(rules: &RuleSet) -> Vec<Guard> {
+pub(super) fn default_guards(rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();
     for system in rules.systems.values().filter(|system| {
         system
@@ -51,7 +51,7 @@ pub(super) fn by_default(rules: &RuleSet) -> Vec<Guard> {
     all
 }
 
-pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
+pub(super) fn load_guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
     let mut all = Vec::new();
     for item in root.list("guard") {
         let Some(section) = root.as_section("guard", item, "[[guard]]") else {
@@ -72,7 +72,7 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
         let guard = Guard {
             system: system.map(|(name, _)| name),
             change: section
-                .word("change", &words)
+                .choice("change", &words)
                 .unwrap_or_default()
                 .to_owned(),
             most: section.number("max_count").map(|most| most as usize),
@@ -102,9 +102,9 @@ pub(super) fn guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
                 Some("add `max_count = 20` or `max_percent = 10` (percent)".into()),
             );
         }
-        section.done();
+        section.report_unknown_keys();
         all.push(guard);
     }
-    root.done();
+    root.report_unknown_keys();
     all
 }

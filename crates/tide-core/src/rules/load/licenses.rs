@@ -2,12 +2,12 @@
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
-use super::{check_name, program, scopes};
+use super::{check_name, compile_program, expression_scopes};
 use crate::expr::Root;
 use crate::licenses::License;
 use crate::model::ObjectType;
 
-pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<License> {
+pub(super) fn load_licenses(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<License> {
     let source = root.source;
     let mut all: Vec<License> = Vec::new();
     for item in root.list("license") {
@@ -53,10 +53,10 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
             .as_ref()
             .and_then(|(system, _)| schemas.get(system)?.get(&kind))
             .filter(|schema| !schema.attributes.is_empty());
-        let scopes = scopes(rules, kind, schema);
+        let scopes = expression_scopes(rules, kind, schema);
         let takes = section
             .text("consumed_when")
-            .and_then(|text| program(source, &text, &scopes.known(&[Root::Account])));
+            .and_then(|text| compile_program(source, &text, &scopes.known(&[Root::Account])));
         if section.get("consumed_when").is_none() {
             let help = "consumed_when = 'account.active == true'".to_owned();
             source.error(
@@ -67,9 +67,9 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
         }
         let order = section
             .text("assign_order")
-            .and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
+            .and_then(|text| compile_program(source, &text, &scopes.known(&[Root::Identity])));
         let place = section.place();
-        section.done();
+        section.report_unknown_keys();
         if let (Some((name, _)), Some((system, _)), Some(seats), Some(takes)) =
             (name, system, seats, takes)
         {
@@ -84,6 +84,6 @@ pub(super) fn licences(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) ->
             });
         }
     }
-    root.done();
+    root.report_unknown_keys();
     all
 }

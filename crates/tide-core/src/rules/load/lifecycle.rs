@@ -2,7 +2,7 @@
 
 use super::super::RuleSet;
 use super::super::read::{RuleSource, Section};
-use super::{program, scopes, target_attribute, type_sections};
+use super::{compile_program, expression_scopes, target_attribute, type_sections};
 use crate::expr::{ExprScope, Program, Root};
 use crate::lifecycle::{DepartureAct, DepartureStep, Exception, LifecycleDays, LifecycleRules};
 use crate::model::ObjectType;
@@ -19,7 +19,7 @@ const DAYS: [&str; 4] = [
     "absence_grace_days",
 ];
 
-fn days(section: &Section<'_>) -> [Option<u32>; 4] {
+fn read_days(section: &Section<'_>) -> [Option<u32>; 4] {
     DAYS.map(|name| {
         let days = section.number(name);
         if days.is_some_and(|days| days > LONGEST) {
@@ -33,7 +33,7 @@ fn days(section: &Section<'_>) -> [Option<u32>; 4] {
     })
 }
 
-pub(super) fn lifecycle(
+pub(super) fn load_lifecycle(
     root: Section<'_>,
     rules: &RuleSet,
 ) -> BTreeMap<ObjectType, LifecycleRules> {
@@ -47,12 +47,12 @@ pub(super) fn lifecycle(
                 None,
             );
         }
-        let scopes = scopes(rules, kind, None);
+        let scopes = expression_scopes(rules, kind, None);
         let known = scopes.known(&[Root::Identity]);
         let of = |section: &Section<'_>, key: &'static str| {
             section
                 .text(key)
-                .and_then(|text| program(source, &text, &known))
+                .and_then(|text| compile_program(source, &text, &known))
         };
         let zone = match section.text("zone") {
             None => TimeZone::UTC,
@@ -71,7 +71,7 @@ pub(super) fn lifecycle(
             .filter_map(|item| {
                 let own = section.as_section("exception", item, format!("[[{kind}.exception]]"))?;
                 let when = of(&own, "when");
-                let (days, place) = (days(&own), own.place());
+                let (days, place) = (read_days(&own), own.place());
                 if own.get("when").is_none() {
                     source.error(
                         own.at,
@@ -79,7 +79,7 @@ pub(super) fn lifecycle(
                         Some("when = 'identity.contract == \"visitor\"'".into()),
                     );
                 }
-                own.done();
+                own.report_unknown_keys();
                 Some(Exception {
                     when: when?,
                     days,
@@ -87,7 +87,7 @@ pub(super) fn lifecycle(
                 })
             })
             .collect();
-        let [ready, notice, grace, absence_grace] = days(&section);
+        let [ready, notice, grace, absence_grace] = read_days(&section);
         let [ready, notice, grace] = [ready, notice, grace].map(Option::unwrap_or_default);
         let life = LifecycleRules {
             zone,
@@ -106,10 +106,10 @@ pub(super) fn lifecycle(
             exceptions,
             place: section.place(),
         };
-        section.done();
+        section.report_unknown_keys();
         all.insert(kind, life);
     }
-    root.done();
+    root.report_unknown_keys();
     all
 }
 
@@ -142,7 +142,7 @@ fn unused_days(section: &Section<'_>) -> u32 {
 }
 
 /// The departure steps of one system.
-pub(super) fn departure(
+pub(super) fn read_departure(
     section: &Section<'_>,
     kind: ObjectType,
     known: &ExprScope<'_>,
@@ -155,7 +155,10 @@ pub(super) fn departure(
         else {
             continue;
         };
-        let of = |key: &'static str| own.text(key).and_then(|text| program(source, &text, known));
+        let of = |key: &'static str| {
+            own.text(key)
+                .and_then(|text| compile_program(source, &text, known))
+        };
         let after = own.number("after_days").unwrap_or(0);
         let when = of("when");
         let words: Vec<(&'static str, &'static str)> = [
@@ -178,7 +181,7 @@ pub(super) fn departure(
         }
         check_order(&all, &own, after);
         let place = own.place();
-        own.done();
+        own.report_unknown_keys();
         all.extend(act.map(|act| DepartureStep {
             act,
             after,
@@ -210,11 +213,11 @@ fn read_act(
     words: Vec<(&'static str, &'static str)>,
 ) -> Option<DepartureAct> {
     let source = own.source;
-    match own.word("step", &words) {
+    match own.choice("step", &words) {
         Some("disable") => Some(DepartureAct::Disable),
         Some("randomize_password") => Some(DepartureAct::RandomizePassword),
         Some("delete") => Some(DepartureAct::Delete),
-        Some("set") => set(own, source, schema, of("value")),
+        Some("set") => read_set_step(own, source, schema, of("value")),
         Some("revoke") => {
             let names = own.texts("attributes");
             names
@@ -284,7 +287,7 @@ fn check_order(all: &[DepartureStep], own: &Section<'_>, after: u32) {
     }
 }
 
-fn set(
+fn read_set_step(
     own: &Section<'_>,
     source: &RuleSource<'_>,
     schema: Option<&Schema>,

@@ -1,18 +1,18 @@
 //! Mappings: a system's own, those that it shares with others (blocks), and those of one
 //! population.
 
-use super::super::read::{RuleSource, Section, kind};
+use super::super::read::{RuleSource, Section, kind_name};
 use super::super::{
     Apply, Example, Mapping, OnEmpty, PopulationRules, Requirement, SharedMappings,
 };
-use super::program;
+use super::compile_program;
 use crate::expr::ExprScope;
 use crate::value::{Attributes, Value};
 use toml::Spanned;
 use toml::de::DeValue;
 
 /// The mappings of a section, and of the blocks that its type names: its own come before theirs.
-pub(super) fn with_blocks(
+pub(super) fn read_with_shared(
     blocks: &[&Section<'_>],
     own: Option<&Section<'_>>,
     known: &ExprScope<'_>,
@@ -20,7 +20,7 @@ pub(super) fn with_blocks(
 ) -> Vec<Mapping> {
     let mut all: Vec<Mapping> = Vec::new();
     for section in blocks.iter().copied().chain(own) {
-        for mapping in mappings(section, known, check) {
+        for mapping in read_mappings(section, known, check) {
             all.retain(|other| !other.attribute.eq_ignore_ascii_case(&mapping.attribute));
             all.push(mapping);
         }
@@ -29,7 +29,7 @@ pub(super) fn with_blocks(
 }
 
 /// The blocks that a type names, as their sections of one direction.
-pub(super) fn named<'b, 'a>(
+pub(super) fn shared_sections<'b, 'a>(
     section: &Section<'_>,
     blocks: &'b SharedMappings<'a>,
     direction: &'static str,
@@ -45,8 +45,10 @@ pub(super) fn named<'b, 'a>(
             }),
             // Said once, though both directions ask.
             None if direction == "inbound" => {
-                let near =
-                    crate::expr::closest(&name, blocks.iter().map(|block| block.name.as_str()));
+                let near = crate::expr::closest_name(
+                    &name,
+                    blocks.iter().map(|block| block.name.as_str()),
+                );
                 source.error(
                     span.start,
                     format!("shared_mappings.toml has no mapping `{name}` for this type"),
@@ -66,7 +68,7 @@ pub(super) fn named<'b, 'a>(
 }
 
 /// The mappings of populations, in the order in which they win.
-pub(super) fn populations(
+pub(super) fn read_populations(
     section: &Section<'_>,
     known: &ExprScope<'_>,
     check: &dyn Fn(&RuleSource<'_>, &str, usize),
@@ -83,8 +85,8 @@ pub(super) fn populations(
                 if all.iter().any(|other| other.name == name) {
                     source.error(span.start, format!("there are two populations `{name}`"), None);
                 }
-                if let Some(when) = program(source, &when, known) {
-                    all.push(PopulationRules { name, when, outbound: mappings(&outbound, known, check), place: one.place() });
+                if let Some(when) = compile_program(source, &when, known) {
+                    all.push(PopulationRules { name, when, outbound: read_mappings(&outbound, known, check), place: one.place() });
                 }
             }
             _ => source.error(
@@ -93,15 +95,18 @@ pub(super) fn populations(
                 Some("name = \"Tern Isle\", when = 'identity.port == \"Tern Isle\"', and [person.population.outbound] below".into()),
             ),
         }
-        one.done();
+        one.report_unknown_keys();
     }
     all
 }
 
 /// Values as they are written in a file.
-fn values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
+fn read_values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
     match item.get_ref() {
-        DeValue::Array(all) => all.iter().flat_map(|item| values(source, item)).collect(),
+        DeValue::Array(all) => all
+            .iter()
+            .flat_map(|item| read_values(source, item))
+            .collect(),
         // An empty text is how a file says that there is nothing.
         DeValue::String(text) if text.is_empty() => Vec::new(),
         DeValue::String(text) => vec![Value::text(text.to_string())],
@@ -115,7 +120,7 @@ fn values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
                 item.span().start,
                 format!(
                     "a value must be text, a number, true or false, not {}",
-                    kind(other)
+                    kind_name(other)
                 ),
                 None,
             );
@@ -125,7 +130,7 @@ fn values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Value> {
 }
 
 /// The examples that stand beside the rules of a type.
-pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
+pub(super) fn read_examples(section: &Section<'_>) -> Vec<Example> {
     let source = section.source;
     let mut all = Vec::new();
     for (at, item) in section.list("example").into_iter().enumerate() {
@@ -140,11 +145,11 @@ pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
             (Some(given), Some(expect)) => {
                 let given: Attributes = given
                     .entries()
-                    .map(|(name, _, item)| (name.to_owned(), values(source, item)))
+                    .map(|(name, _, item)| (name.to_owned(), read_values(source, item)))
                     .collect();
                 let expect = expect
                     .entries()
-                    .map(|(name, _, item)| (name.to_owned(), values(source, item)))
+                    .map(|(name, _, item)| (name.to_owned(), read_values(source, item)))
                     .collect();
                 all.push(Example {
                     name,
@@ -163,12 +168,12 @@ pub(super) fn examples(section: &Section<'_>) -> Vec<Example> {
                 ),
             ),
         }
-        one.done();
+        one.report_unknown_keys();
     }
     all
 }
 
-fn mappings(
+fn read_mappings(
     section: &Section<'_>,
     known: &ExprScope<'_>,
     check: &dyn Fn(&RuleSource<'_>, &str, usize),
@@ -192,7 +197,7 @@ fn mappings(
                             Some(format!("\"{name}\" = {{ value = '…' }}")),
                         );
                     }
-                    table.done();
+                    table.report_unknown_keys();
                     text
                 }),
             other => {
@@ -200,14 +205,14 @@ fn mappings(
                     value.span().start,
                     format!(
                         "the mapping of `{name}` must be an expression in quotes, not {}",
-                        kind(other)
+                        kind_name(other)
                     ),
                     None,
                 );
                 None
             }
         };
-        if let Some(program) = text.and_then(|text| program(source, &text, known)) {
+        if let Some(program) = text.and_then(|text| compile_program(source, &text, known)) {
             all.push(Mapping {
                 attribute: name.to_owned(),
                 program,
@@ -237,7 +242,7 @@ struct MappingOptions {
 
 impl MappingOptions {
     fn read(table: &Section<'_>) -> MappingOptions {
-        let is_set = |key: &'static str| table.truth(key).unwrap_or_default();
+        let is_set = |key: &'static str| table.boolean(key).unwrap_or_default();
         let need = match (is_set("required"), is_set("recommended")) {
             (true, _) => Requirement::Required,
             (false, true) => Requirement::Recommended,
@@ -253,11 +258,11 @@ impl MappingOptions {
         let nested = [("keep", false), ("flatten", true)];
         MappingOptions {
             need,
-            apply: table.word("apply", &apply).unwrap_or_default(),
-            on_empty: table.word("on_empty", &on_empty).unwrap_or_default(),
-            merge: table.word("list_mode", &list_mode).unwrap_or_default(),
+            apply: table.choice("apply", &apply).unwrap_or_default(),
+            on_empty: table.choice("on_empty", &on_empty).unwrap_or_default(),
+            merge: table.choice("list_mode", &list_mode).unwrap_or_default(),
             wait_for_target: is_set("wait_for_target"),
-            flatten: table.word("nested", &nested).unwrap_or_default(),
+            flatten: table.choice("nested", &nested).unwrap_or_default(),
         }
     }
 }

@@ -2,13 +2,13 @@
 
 use super::super::read::Section;
 use super::super::{MatchRule, SupportingValues};
-use super::{Scopes, program};
+use super::{Scopes, compile_program};
 use crate::expr::{Program, Root};
 use crate::matching::Compare;
 use std::ops::Range;
 
 /// The match rules of one type, in order.
-pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<MatchRule> {
+pub(super) fn read_match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<MatchRule> {
     let source = section.source;
     let mut all = Vec::new();
     for item in section.list("match") {
@@ -18,15 +18,15 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
         let name = rule
             .text("name")
             .map_or_else(|| "match rule".into(), |(name, _)| name);
-        let compare = rule.word("compare", &Compare::WORDS).unwrap_or_default();
+        let compare = rule.choice("compare", &Compare::WORDS).unwrap_or_default();
         let certain = rule
-            .word("action", &[("join", true), ("review", false)])
+            .choice("action", &[("join", true), ("review", false)])
             .unwrap_or(true);
         let (there, here) = (rule.texts("account"), rule.texts("identity"));
         let side = |texts: &[(String, Range<usize>)], root: Root| -> Vec<Program> {
             texts
                 .iter()
-                .filter_map(|text| program(source, text, &scopes.known(&[root])))
+                .filter_map(|text| compile_program(source, text, &scopes.known(&[root])))
                 .collect()
         };
         let (account, identity) = (side(&there, Root::Account), side(&here, Root::Identity));
@@ -71,7 +71,7 @@ pub(super) fn match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Vec<Mat
                 place: rule.place(),
             });
         }
-        rule.done();
+        rule.report_unknown_keys();
     }
     all
 }
@@ -89,7 +89,7 @@ fn supporting_values(
         };
         match (pair.text("account"), pair.text("identity")) {
             (Some(there), Some(here)) => {
-                let must = pair.truth("required").unwrap_or_default();
+                let must = pair.boolean("required").unwrap_or_default();
                 let both = side(&[there], Root::Account)
                     .pop()
                     .zip(side(&[here], Root::Identity).pop());
@@ -105,7 +105,7 @@ fn supporting_values(
                 Some("{ account = '…', identity = '…' }".into()),
             ),
         }
-        pair.done();
+        pair.report_unknown_keys();
     }
     agree
 }

@@ -2,12 +2,12 @@
 
 use super::super::read::{RuleSource, Section};
 use super::super::{DistributionRule, IdentityAttribute, MembershipRule, RuleSet, TypeRules};
-use super::program;
+use super::compile_program;
 use crate::expr::ExprScope;
 use crate::model::ObjectType;
 use crate::scope::MEMBERS;
 
-pub(super) fn memberships(
+pub(super) fn read_memberships(
     section: &Section<'_>,
     kind: ObjectType,
     known: &ExprScope<'_>,
@@ -22,10 +22,10 @@ pub(super) fn memberships(
         };
         let when = own
             .text("when")
-            .and_then(|text| program(source, &text, known));
+            .and_then(|text| compile_program(source, &text, known));
         let groups = own
             .text("groups")
-            .and_then(|text| program(source, &text, known));
+            .and_then(|text| compile_program(source, &text, known));
         if own.get("groups").is_none() {
             source.error(
                 own.at,
@@ -39,7 +39,7 @@ pub(super) fn memberships(
             .map(|(name, _)| name)
             .collect();
         let place = own.place();
-        own.done();
+        own.report_unknown_keys();
         all.extend(groups.map(|groups| MembershipRule {
             when,
             groups,
@@ -58,7 +58,7 @@ pub(super) fn memberships(
 }
 
 /// The values over which identities are spread.
-pub(super) fn spread(
+pub(super) fn read_distribution(
     options: &Section<'_>,
     attribute: &IdentityAttribute,
 ) -> Option<DistributionRule> {
@@ -69,7 +69,7 @@ pub(super) fn spread(
         .map(|(value, _)| value)
         .collect();
     let in_turn = options
-        .word("strategy", &[("least_used", false), ("round_robin", true)])
+        .choice("strategy", &[("least_used", false), ("round_robin", true)])
         .filter(|_| !over.is_empty());
     if over.is_empty() {
         return None;
@@ -102,7 +102,7 @@ pub(super) fn spread(
 }
 
 /// What only the whole rule set shows.
-pub(super) fn check(rules: &RuleSet, sources: &[RuleSource<'_>]) {
+pub(super) fn check_rule_set(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     for system in rules.systems.values() {
         let Some(source) = sources.iter().find(|source| source.name == system.file) else {
             continue;

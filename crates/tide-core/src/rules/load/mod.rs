@@ -13,13 +13,13 @@ mod roles;
 mod scope;
 mod webhooks;
 
-use super::read::{RuleSource, Section, kind};
+use super::read::{RuleSource, Section, kind_name};
 use super::*;
 use crate::expr::{ExprScope, Names, Root};
 use crate::schema::ValueKind;
-use mapping::{examples, named, populations, with_blocks};
-use matching::match_rules;
-use scope::{domains, hands_off};
+use mapping::{read_examples, read_populations, read_with_shared, shared_sections};
+use matching::read_match_rules;
+use scope::{read_domains, read_protected};
 use std::cell::RefCell;
 use std::ops::Range;
 use toml::Spanned;
@@ -132,33 +132,33 @@ fn load_sources(sources: &[RuleSource<'_>], schemas: &Schemas) -> RuleSet {
         })
         .collect();
     if let Some(section) = section_of(&parsed, TABLES) {
-        rules.tables = tables(&section);
+        rules.tables = read_tables(&section);
     }
     if let Some(section) = section_of(&parsed, IDENTITIES) {
-        rules.identities = identities(section, &rules.tables);
+        rules.identities = read_identities(section, &rules.tables);
     }
     if let Some(section) = section_of(&parsed, WEBHOOKS) {
-        rules.webhooks = webhooks::calls(&section);
+        rules.webhooks = webhooks::load_webhooks(&section);
     }
     if let Some(section) = section_of(&parsed, ROLES) {
-        rules.roles = roles::roles(section, &rules);
+        rules.roles = roles::load_roles(section, &rules);
     }
     if let Some(section) = section_of(&parsed, LIFECYCLE) {
-        rules.lifecycle = lifecycle::lifecycle(section, &rules);
+        rules.lifecycle = lifecycle::load_lifecycle(section, &rules);
     }
     load_systems(&parsed, schemas, &mut rules);
     if let Some(section) = section_of(&parsed, GUARDS) {
-        rules.guards = guards::guards(section, &rules);
+        rules.guards = guards::load_guards(section, &rules);
     }
-    rules.guards.extend(guards::by_default(&rules));
+    rules.guards.extend(guards::default_guards(&rules));
     if let Some(section) = section_of(&parsed, APPROVALS) {
-        rules.approvals = approvals::approvals(section, &rules);
+        rules.approvals = approvals::load_approvals(section, &rules);
     }
     if let Some(section) = section_of(&parsed, LICENSES) {
-        rules.licenses = licenses::licences(section, &rules, schemas);
+        rules.licenses = licenses::load_licenses(section, &rules, schemas);
     }
     if let Some(section) = section_of(&parsed, NOTIFICATIONS) {
-        rules.notifications = notifications::notices(section, &rules, schemas);
+        rules.notifications = notifications::load_notifications(section, &rules, schemas);
     }
     check_whole(&rules, sources);
     rules
@@ -167,13 +167,16 @@ fn load_sources(sources: &[RuleSource<'_>], schemas: &Schemas) -> RuleSet {
 /// Loads the rules of each system, with the shared mappings.
 fn load_systems(parsed: &[ParsedFile<'_>], schemas: &Schemas, rules: &mut RuleSet) {
     let shared = section_of(parsed, SHARED_MAPPINGS);
-    let shared = shared.as_ref().map(blocks).unwrap_or_default();
+    let shared = shared
+        .as_ref()
+        .map(read_shared_mappings)
+        .unwrap_or_default();
     for file in parsed {
         let source = file.source;
         if NOT_OF_A_SYSTEM.contains(&source.name) {
             continue;
         }
-        let Some(system) = system(file.section(), rules, schemas, &shared) else {
+        let Some(system) = read_system(file.section(), rules, schemas, &shared) else {
             continue;
         };
         if let Some(other) = rules.systems.get(&system.name) {
@@ -219,7 +222,7 @@ fn parse<'a>(source: &RuleSource<'a>) -> Option<Spanned<DeTable<'a>>> {
 
 /// Faults that only the whole rule set shows.
 fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
-    memberships::check(rules, sources);
+    memberships::check_rule_set(rules, sources);
     for (kind, identity) in &rules.identities {
         let Some(source) = sources.iter().find(|source| source.name == IDENTITIES) else {
             return;
@@ -295,7 +298,7 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
 }
 
 /// The mappings that several systems share, by type.
-fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, SharedMappings<'a>> {
+fn read_shared_mappings<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, SharedMappings<'a>> {
     let mut all: BTreeMap<ObjectType, SharedMappings<'a>> = BTreeMap::new();
     for (kind, section) in type_sections(root) {
         for (name, _, value) in section.entries() {
@@ -316,14 +319,14 @@ fn blocks<'a>(root: &Section<'a>) -> BTreeMap<ObjectType, SharedMappings<'a>> {
                 inbound,
                 outbound,
             });
-            block.done();
+            block.report_unknown_keys();
         }
     }
-    root.unasked();
+    root.report_other_keys();
     all
 }
 
-fn tables(root: &Section<'_>) -> Tables {
+fn read_tables(root: &Section<'_>) -> Tables {
     let mut tables = Tables::new();
     for (name, at, value) in root.entries() {
         let DeValue::Table(rows) = value.get_ref() else {
@@ -342,7 +345,10 @@ fn tables(root: &Section<'_>) -> Tables {
                 }
                 other => root.source.error(
                     value.span().start,
-                    format!("a row of a look-up table must be text, not {}", kind(other)),
+                    format!(
+                        "a row of a look-up table must be text, not {}",
+                        kind_name(other)
+                    ),
                     None,
                 ),
             }
@@ -360,7 +366,7 @@ fn type_sections<'a>(root: &Section<'a>) -> Vec<(ObjectType, Section<'a>)> {
         .collect()
 }
 
-fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, IdentityRules> {
+fn read_identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, IdentityRules> {
     let mut all = BTreeMap::new();
     for (kind, section) in type_sections(&root) {
         let mut rules = IdentityRules::default();
@@ -375,10 +381,10 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                 if let Some(options) =
                     attributes.as_section(name, value, format!("attribute {name}"))
                 {
-                    attribute.many = options.truth("multi_valued").unwrap_or_default();
-                    attribute.required = options.truth("required").unwrap_or_default();
-                    attribute.wanted = options.truth("recommended").unwrap_or_default();
-                    attribute.unique = options.truth("unique").unwrap_or_default();
+                    attribute.many = options.boolean("multi_valued").unwrap_or_default();
+                    attribute.required = options.boolean("required").unwrap_or_default();
+                    attribute.wanted = options.boolean("recommended").unwrap_or_default();
+                    attribute.unique = options.boolean("unique").unwrap_or_default();
                     for item in options.list("authority") {
                         match item.get_ref() {
                             DeValue::String(system) => attribute.authority.push(system.to_string()),
@@ -386,13 +392,13 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                                 item.span().start,
                                 format!(
                                     "a system name is needed, not {}",
-                                    super::read::kind(other)
+                                    super::read::kind_name(other)
                                 ),
                                 None,
                             ),
                         }
                     }
-                    attribute.alone = options.truth("exclusive").unwrap_or_default();
+                    attribute.alone = options.boolean("exclusive").unwrap_or_default();
                     if attribute.alone && attribute.authority.is_empty() {
                         let hint =
                             Some("name it: authority = [\"postroom\"], exclusive = true".into());
@@ -402,18 +408,18 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
                             hint,
                         );
                     }
-                    attribute.reference = pointer(&options);
-                    attribute.spread = memberships::spread(&options, &attribute);
+                    attribute.reference = read_reference(&options);
+                    attribute.spread = memberships::read_distribution(&options, &attribute);
                     options.get("generated");
                     options.get("reserved");
                     options.get("max_length");
                     options.get("unique_in");
-                    options.done();
+                    options.report_unknown_keys();
                 }
                 rules.attributes.push(attribute);
             }
         }
-        generators(&section, &mut rules, tables);
+        read_generated(&section, &mut rules, tables);
         if let Some((label, span)) = label {
             if rules.get(&label).is_none() {
                 root.source.error(
@@ -424,15 +430,15 @@ fn identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, Identi
             }
             rules.label = Some(label);
         }
-        section.done();
+        section.report_unknown_keys();
         all.insert(kind, rules);
     }
-    root.done();
+    root.report_unknown_keys();
     all
 }
 
 /// What an attribute points to.
-fn pointer(options: &Section<'_>) -> Option<Pointer> {
+fn read_reference(options: &Section<'_>) -> Option<Pointer> {
     let by = options.text("by");
     let named = options.texts("reference");
     if named.is_empty() {
@@ -464,7 +470,7 @@ fn pointer(options: &Section<'_>) -> Option<Pointer> {
 }
 
 /// The patterns of generated values, which may read every attribute that is declared.
-fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables) {
+fn read_generated(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables) {
     let mut names: BTreeMap<String, bool> = rules
         .attributes
         .iter()
@@ -503,7 +509,7 @@ fn generators(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tables)
         }
         let compiled: Vec<Program> = patterns
             .iter()
-            .filter_map(|text| program(source, text, &known))
+            .filter_map(|text| compile_program(source, text, &known))
             .collect();
         let counts = |program: &&Program| program.reads().iter().any(|(_, name)| name == "attempt");
         if compiled.len() == patterns.len()
@@ -586,7 +592,11 @@ impl Scopes<'_> {
 }
 
 /// What expressions may name in one type of a system with this schema.
-fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> Scopes<'a> {
+fn expression_scopes<'a>(
+    rules: &'a RuleSet,
+    kind: ObjectType,
+    schema: Option<&Schema>,
+) -> Scopes<'a> {
     let mut identity: BTreeMap<String, bool> = rules
         .identities
         .get(&kind)
@@ -617,7 +627,7 @@ fn scopes<'a>(rules: &'a RuleSet, kind: ObjectType, schema: Option<&Schema>) -> 
 }
 
 /// Compiles an expression that is tried, with the names that a rule there could use.
-pub(super) fn expression(
+pub(super) fn compile_expression(
     rules: &RuleSet,
     kind: ObjectType,
     account: Option<Option<&Schema>>,
@@ -631,10 +641,10 @@ pub(super) fn expression(
     } else {
         &[Root::Identity]
     };
-    Program::compile(source, &scopes(rules, kind, schema).known(roots))
+    Program::compile(source, &expression_scopes(rules, kind, schema).known(roots))
 }
 
-fn system(
+fn read_system(
     root: Section<'_>,
     rules: &RuleSet,
     schemas: &Schemas,
@@ -668,7 +678,7 @@ fn system(
         }
         let context = TypeContext {
             kind,
-            scopes: &scopes(rules, kind, schema),
+            scopes: &expression_scopes(rules, kind, schema),
             schema,
             rules,
         };
@@ -676,9 +686,9 @@ fn system(
         let shared = blocks.get(&kind).unwrap_or(&none);
         system
             .types
-            .insert(kind, type_rules(section, context, shared));
+            .insert(kind, read_type_rules(section, context, shared));
     }
-    root.done();
+    root.report_unknown_keys();
     Some(system)
 }
 
@@ -692,7 +702,7 @@ struct TypeContext<'c> {
     rules: &'c RuleSet,
 }
 
-fn type_rules(
+fn read_type_rules(
     section: Section<'_>,
     context: TypeContext<'_>,
     blocks: &SharedMappings<'_>,
@@ -711,8 +721,8 @@ fn type_rules(
     let inbound = section.section("inbound");
     let outbound = section.section("outbound");
     let (shared_in, shared_out) = (
-        named(&section, blocks, "inbound"),
-        named(&section, blocks, "outbound"),
+        shared_sections(&section, blocks, "inbound"),
+        shared_sections(&section, blocks, "outbound"),
     );
     let scope_root = if inbound.is_some() || !shared_in.is_empty() {
         Root::Account
@@ -720,19 +730,19 @@ fn type_rules(
         Root::Identity
     };
     if let Some(scope) = section.section("scope") {
-        types.scope = scope::scope(scope, &scopes.known(&[scope_root]), source);
+        types.scope = scope::read_scope(scope, &scopes.known(&[scope_root]), source);
         check_scope_filter(schema, source, &types);
         if scope_root == Root::Identity {
             check_identity_scope(source, &types);
         }
     }
-    types.domains = section.section("domains").map(domains);
+    types.domains = section.section("domains").map(read_domains);
     types.protected = section
         .section("protected")
-        .map(|own| hands_off(own, &scopes.known(&[Root::Account])))
+        .map(|own| read_protected(own, &scopes.known(&[Root::Account])))
         .unwrap_or_default();
-    types.matching = match_rules(&section, scopes);
-    types.inbound = with_blocks(
+    types.matching = read_match_rules(&section, scopes);
+    types.inbound = read_with_shared(
         &shared_in,
         inbound.as_ref(),
         &scopes.known(&[Root::Account]),
@@ -743,13 +753,13 @@ fn type_rules(
     back_links(&types, schema, source);
     let check =
         |source: &RuleSource<'_>, name: &str, at: usize| target_attribute(schema, source, name, at);
-    types.outbound = with_blocks(
+    types.outbound = read_with_shared(
         &shared_out,
         outbound.as_ref(),
         &scopes.known(&[Root::Identity]),
         &check,
     );
-    types.populations = populations(&section, &scopes.known(&[Root::Identity]), &check);
+    types.populations = read_populations(&section, &scopes.known(&[Root::Identity]), &check);
     let of_populations = types.populations.iter().flat_map(|p| &p.outbound);
     for mapping in types.outbound.iter().chain(of_populations) {
         check_kind(mapping, schema, source);
@@ -763,10 +773,10 @@ fn type_rules(
     ) {
         check_required(source, &types, schema, at);
     }
-    types.examples = examples(&section);
+    types.examples = read_examples(&section);
     read_policies(&section, context, &mut types);
     warn_without_match_rule(&section, &types);
-    section.done();
+    section.report_unknown_keys();
     types
 }
 
@@ -841,7 +851,8 @@ fn check_identity_attribute(
     if let Some(identity) = rules.identities.get(&kind)
         && identity.get(name).is_none()
     {
-        let near = crate::expr::closest(name, identity.attributes.iter().map(|a| a.name.as_str()));
+        let near =
+            crate::expr::closest_name(name, identity.attributes.iter().map(|a| a.name.as_str()));
         source.error(
             at,
             format!("identities.toml declares no attribute `{name}`"),
@@ -909,7 +920,7 @@ fn check_required(source: &RuleSource<'_>, types: &TypeRules, schema: &Schema, a
 /// Reads what happens to accounts that are deleted, orphaned, changed by others or out of scope.
 fn read_policies(section: &Section<'_>, context: TypeContext<'_>, types: &mut TypeRules) {
     types.on_deleted = section
-        .word(
+        .choice(
             "on_deleted",
             &[
                 ("review", OnDeleted::Ask),
@@ -919,7 +930,7 @@ fn read_policies(section: &Section<'_>, context: TypeContext<'_>, types: &mut Ty
         )
         .unwrap_or_default();
     types.on_orphaned = section
-        .word(
+        .choice(
             "on_orphaned",
             &[
                 ("ignore", OnOrphaned::Ignore),
@@ -929,13 +940,13 @@ fn read_policies(section: &Section<'_>, context: TypeContext<'_>, types: &mut Ty
         )
         .unwrap_or_default();
     types.on_drift = section
-        .word(
+        .choice(
             "on_drift",
             &[("repair", OnDrift::Repair), ("report", OnDrift::Report)],
         )
         .unwrap_or_default();
     types.on_out_of_scope = section
-        .word(
+        .choice(
             "on_out_of_scope",
             &[
                 ("disable", OnOutOfScope::Disable),
@@ -945,10 +956,10 @@ fn read_policies(section: &Section<'_>, context: TypeContext<'_>, types: &mut Ty
         .unwrap_or_default();
     let known = context.scopes.known(&[Root::Identity]);
     types.password = section.section("password").and_then(|password| {
-        passwords::password(password, context.schema, &context.rules.webhooks)
+        passwords::read_password(password, context.schema, &context.rules.webhooks)
     });
-    types.departure = lifecycle::departure(section, context.kind, &known, context.schema);
-    types.memberships = memberships::memberships(section, context.kind, &known, types);
+    types.departure = lifecycle::read_departure(section, context.kind, &known, context.schema);
+    types.memberships = memberships::read_memberships(section, context.kind, &known, types);
     types.after = section
         .texts("depends_on")
         .into_iter()
@@ -1044,7 +1055,7 @@ fn target_attribute(schema: Option<&Schema>, source: &RuleSource<'_>, name: &str
     let Some(schema) = schema else { return };
     match schema.get(name) {
         None => {
-            let near = crate::expr::closest(name, schema.names());
+            let near = crate::expr::closest_name(name, schema.names());
             source.error(
                 at,
                 format!("the system has no attribute `{name}`"),
@@ -1065,11 +1076,11 @@ fn target_attribute(schema: Option<&Schema>, source: &RuleSource<'_>, name: &str
 fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_>) {
     let (Some(def), Some(gives)) = (
         schema.and_then(|schema| schema.get(&mapping.attribute)),
-        mapping.program.gives(),
+        mapping.program.result_kind(),
     ) else {
         return;
     };
-    let holds = def.kind.words();
+    let holds = def.kind.label();
     let fits = gives == holds
         || match def.kind {
             ValueKind::Text | ValueKind::Reference => gives == "text" || gives == "a number",
@@ -1130,7 +1141,7 @@ fn read_webhook(rules: &RuleSet, section: &Section<'_>) -> Option<(String, Range
     webhook
 }
 
-fn program(
+fn compile_program(
     source: &RuleSource<'_>,
     text: &(String, Range<usize>),
     known: &ExprScope<'_>,

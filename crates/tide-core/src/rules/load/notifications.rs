@@ -2,7 +2,7 @@
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
-use super::{check_name, program, read_webhook, scopes};
+use super::{check_name, compile_program, expression_scopes, read_webhook};
 use crate::expr::Root;
 use crate::model::ObjectType;
 use crate::notifications::{NotificationRule, RecipientRule};
@@ -11,7 +11,7 @@ use crate::states::NotificationEvent;
 /// The most days.
 const LONGEST: u32 = 366;
 
-pub(super) fn notices(
+pub(super) fn load_notifications(
     root: Section<'_>,
     rules: &RuleSet,
     schemas: &Schemas,
@@ -37,7 +37,7 @@ pub(super) fn notices(
             .as_ref()
             .and_then(|(system, _)| schemas.get(system)?.get(&kind))
             .filter(|schema| !schema.attributes.is_empty());
-        let scopes = scopes(rules, kind, schema);
+        let scopes = expression_scopes(rules, kind, schema);
         // The sign-in is evaluated on the account.
         let roots: &[Root] = if on == Some(NotificationEvent::NotArrived) {
             &[Root::Account, Root::Identity]
@@ -46,7 +46,7 @@ pub(super) fn notices(
         };
         let when = own
             .text("when")
-            .and_then(|text| program(source, &text, &scopes.known(roots)));
+            .and_then(|text| compile_program(source, &text, &scopes.known(roots)));
         if on == Some(NotificationEvent::NotArrived) && own.get("when").is_none() {
             let help = "when = 'account.lastSignIn == null'".to_owned();
             source.error(
@@ -57,7 +57,7 @@ pub(super) fn notices(
         }
         let text = own
             .text("text")
-            .and_then(|text| program(source, &text, &scopes.known(&[Root::Identity])));
+            .and_then(|text| compile_program(source, &text, &scopes.known(&[Root::Identity])));
         if own.get("text").is_none() {
             source.error(
                 own.at,
@@ -69,7 +69,7 @@ pub(super) fn notices(
         let call = read_webhook(rules, &own);
         let (after_days, again_days) = read_days(&own, on);
         let place = own.place();
-        own.done();
+        own.report_unknown_keys();
         if let (Some((name, _)), Some(on), Some(text)) = (name, on, text) {
             let (system, call) = (system.map(|(system, _)| system), call.map(|(call, _)| call));
             all.push(NotificationRule {
@@ -86,7 +86,7 @@ pub(super) fn notices(
             });
         }
     }
-    root.done();
+    root.report_unknown_keys();
     all
 }
 
@@ -98,7 +98,7 @@ fn read_event(own: &Section<'_>) -> Option<NotificationEvent> {
         .filter(|event| **event != NotificationEvent::AwaitingApproval)
         .map(|event| (event.as_str(), *event))
         .collect();
-    let on = own.word("on", &events);
+    let on = own.choice("on", &events);
     if own.get("on").is_none() {
         source.error(
             own.at,

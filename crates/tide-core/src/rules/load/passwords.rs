@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 /// The sets of characters that passwords are drawn from.
 pub const PASSWORD_SETS: [&str; 4] = ["lower", "upper", "digit", "sign"];
 
-pub(super) fn password(
+pub(super) fn read_password(
     section: Section<'_>,
     schema: Option<&Schema>,
     calls: &BTreeMap<String, WebhookRules>,
@@ -51,8 +51,8 @@ pub(super) fn password(
         }
         name
     });
-    let first = section.truth("initial").unwrap_or(true);
-    let in_step = section.truth("sync").unwrap_or(false);
+    let first = section.boolean("initial").unwrap_or(true);
+    let in_step = section.boolean("sync").unwrap_or(false);
     let carry = section.text("copy_hash_from").map(|(from, span)| {
         if attribute
             .as_ref()
@@ -67,7 +67,7 @@ pub(super) fn password(
         }
         from
     });
-    section.done();
+    section.report_unknown_keys();
     let sets = if sets.is_empty() {
         PASSWORD_SETS.map(str::to_owned).to_vec()
     } else {

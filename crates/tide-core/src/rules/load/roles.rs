@@ -2,7 +2,7 @@
 
 use super::super::RuleSet;
 use super::super::read::Section;
-use super::{check_name, program, scopes};
+use super::{check_name, compile_program, expression_scopes};
 use crate::expr::Root;
 use crate::model::ObjectType;
 use crate::roles::{ROLES, Role, RoleValue};
@@ -10,7 +10,7 @@ use crate::roles::{ROLES, Role, RoleValue};
 /// The most days that a role is kept.
 const LONGEST: u32 = 366;
 
-pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
+pub(super) fn load_roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
     let source = root.source;
     let mut all: Vec<Role> = Vec::new();
     let mut places: Vec<usize> = Vec::new();
@@ -30,14 +30,14 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
             .iter()
             .map(|kind| (kind.as_str(), *kind))
             .collect();
-        let kind = section.word("type", &kinds).unwrap_or(ObjectType::Person);
-        let mut scopes = scopes(rules, kind, None);
+        let kind = section.choice("type", &kinds).unwrap_or(ObjectType::Person);
+        let mut scopes = expression_scopes(rules, kind, None);
         // Who holds a role does not depend on who holds roles: that would have no end.
         scopes.identity.remove(ROLES);
         let known = scopes.known(&[Root::Identity]);
         let when = section
             .text("when")
-            .and_then(|when| program(source, &when, &known));
+            .and_then(|when| compile_program(source, &when, &known));
         let includes: Vec<String> = section
             .texts("includes")
             .into_iter()
@@ -55,7 +55,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
         let values = read_values(rules, &section, kind, known);
         let place = section.place();
         places.push(section.at);
-        section.done();
+        section.report_unknown_keys();
         all.push(Role {
             name: name.map(|(name, _)| name).unwrap_or_default(),
             kind,
@@ -69,7 +69,7 @@ pub(super) fn roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
     }
     check_includes(source, &all, &places);
     equal_priorities(rules, &all, &places, &root);
-    root.done();
+    root.report_unknown_keys();
     all
 }
 
@@ -117,7 +117,7 @@ fn read_values(
                 );
                 continue;
             };
-            let found = program(source, &(text.to_owned(), value.span()), &known);
+            let found = compile_program(source, &(text.to_owned(), value.span()), &known);
             values.extend(found.map(|value| RoleValue {
                 attribute: attribute.to_owned(),
                 value,
@@ -149,7 +149,7 @@ fn check_includes(source: &crate::rules::read::RuleSource<'_>, all: &[Role], pla
                         None,
                     );
                 }
-                Some(_) if reaches(all, other, &role.name) => {
+                Some(_) if includes_transitively(all, other, &role.name) => {
                     source.error(
                         *at,
                         format!(
@@ -166,7 +166,7 @@ fn check_includes(source: &crate::rules::read::RuleSource<'_>, all: &[Role], pla
 }
 
 /// Does a role bring another, by however many?
-fn reaches(all: &[Role], from: &str, to: &str) -> bool {
+fn includes_transitively(all: &[Role], from: &str, to: &str) -> bool {
     let (mut left, mut seen) = (vec![from], Vec::new());
     while let Some(name) = left.pop() {
         if name == to {

@@ -1,24 +1,31 @@
 //! Scope: containers, groups, filters, domains and protected accounts.
 
-use super::super::read::{RuleSource, Section, kind};
+use super::super::read::{RuleSource, Section, kind_name};
 use super::super::{
     Condition, Container, Domains, FilterScope, GroupScope, Protected, RecordFilter, Scope,
 };
-use super::program;
+use super::compile_program;
 use crate::expr::ExprScope;
 use std::collections::BTreeMap;
 use tide_ldap::Dn;
 use toml::Spanned;
 use toml::de::DeValue;
 
-pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSource<'_>) -> Scope {
+pub(super) fn read_scope(
+    section: Section<'_>,
+    known: &ExprScope<'_>,
+    source: &RuleSource<'_>,
+) -> Scope {
     let containers = |key: &'static str| -> Vec<Container> { read_containers(&section, key) };
     let within = containers("within");
     let except = containers("except");
-    let (groups, not_groups) = (groups(&section, "groups"), groups(&section, "not_groups"));
+    let (groups, not_groups) = (
+        read_groups(&section, "groups"),
+        read_groups(&section, "not_groups"),
+    );
     let filter = section
         .text("filter")
-        .and_then(|(text, span)| filter(source, &text, span.start));
+        .and_then(|(text, span)| read_filter(source, &text, span.start));
     let mut conditions = Vec::new();
     for item in section.list("condition") {
         let Some(condition) = section.as_section("condition", item, "a condition") else {
@@ -32,7 +39,7 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
                 Some("when = 'account.employeeNumber != null'".into()),
             ),
             Some(when) => {
-                if let Some(when) = program(source, &when, known) {
+                if let Some(when) = compile_program(source, &when, known) {
                     let otherwise =
                         otherwise.unwrap_or_else(|| format!("{} is not met", when.source()));
                     conditions.push(Condition {
@@ -43,9 +50,9 @@ pub(super) fn scope(section: Section<'_>, known: &ExprScope<'_>, source: &RuleSo
                 }
             }
         }
-        condition.done();
+        condition.report_unknown_keys();
     }
-    section.done();
+    section.report_unknown_keys();
     Scope {
         within,
         except,
@@ -69,15 +76,18 @@ fn read_containers(section: &Section<'_>, key: &'static str) -> Vec<Container> {
                     let table = section.as_section(key, item, "a container")?;
                     let dn = table.text("dn").map(|(dn, _)| dn);
                     let one = table
-                        .word("levels", &[("one", true), ("all", false)])
+                        .choice("levels", &[("one", true), ("all", false)])
                         .unwrap_or_default();
-                    table.done();
+                    table.report_unknown_keys();
                     (dn?, one)
                 }
                 other => {
                     source.error(
                         item.span().start,
-                        format!("a container must be a DN in quotes, not {}", kind(other)),
+                        format!(
+                            "a container must be a DN in quotes, not {}",
+                            kind_name(other)
+                        ),
                         None,
                     );
                     return None;
@@ -103,7 +113,7 @@ fn read_containers(section: &Section<'_>, key: &'static str) -> Vec<Container> {
 }
 
 /// Groups, each as its name or as a table.
-fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
+fn read_groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
     let source = section.source;
     let read = |item: &Spanned<DeValue<'_>>| -> Option<GroupScope> {
         let place = source.place(item.span().start);
@@ -134,10 +144,10 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
                 let group = GroupScope {
                     name: name.clone().unwrap_or_default(),
                     system: table.text("system").map(|(system, _)| system),
-                    nested: table.truth("nested").unwrap_or(true),
+                    nested: table.boolean("nested").unwrap_or(true),
                     place: table.place(),
                 };
-                table.done();
+                table.report_unknown_keys();
                 return name.map(|_| group);
             }
             let group = read(item);
@@ -146,7 +156,7 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
                     item.span().start,
                     format!(
                         "a group must be a name in quotes, not {}",
-                        kind(item.get_ref())
+                        kind_name(item.get_ref())
                     ),
                     None,
                 );
@@ -156,7 +166,7 @@ fn groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
         .collect()
 }
 
-fn filter(source: &RuleSource<'_>, text: &str, at: usize) -> Option<FilterScope> {
+fn read_filter(source: &RuleSource<'_>, text: &str, at: usize) -> Option<FilterScope> {
     // The two writings cannot be mistaken for each other where an LDAP filter names no parenthesis
     // twice: what reads as the one does not read as the other.
     let ldap = text
@@ -190,7 +200,7 @@ fn filter(source: &RuleSource<'_>, text: &str, at: usize) -> Option<FilterScope>
     })
 }
 
-pub(super) fn domains(section: Section<'_>) -> Domains {
+pub(super) fn read_domains(section: Section<'_>) -> Domains {
     let source = section.source;
     let texts = |key: &'static str| -> Vec<String> {
         let one = |item: &Spanned<DeValue<'_>>| match item.get_ref() {
@@ -198,7 +208,7 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
             other => {
                 source.error(
                     item.span().start,
-                    format!("`{key}` must be a list of texts, not {}", kind(other)),
+                    format!("`{key}` must be a list of texts, not {}", kind_name(other)),
                     None,
                 );
                 None
@@ -242,14 +252,14 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
                 }
                 other => source.error(
                     value.span().start,
-                    format!("a domain must be text, not {}", kind(other)),
+                    format!("a domain must be text, not {}", kind_name(other)),
                     None,
                 ),
             }
         }
     }
     let place = section.place();
-    section.done();
+    section.report_unknown_keys();
     Domains {
         attributes,
         ours,
@@ -258,7 +268,7 @@ pub(super) fn domains(section: Section<'_>) -> Domains {
     }
 }
 
-pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protected {
+pub(super) fn read_protected(section: Section<'_>, known: &ExprScope<'_>) -> Protected {
     let source = section.source;
     let mut hands_off = Protected {
         place: section.place(),
@@ -269,7 +279,7 @@ pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protecte
             DeValue::String(name) => hands_off.names.push(name.trim().to_lowercase()),
             other => source.error(
                 item.span().start,
-                format!("a name must be text, not {}", kind(other)),
+                format!("a name must be text, not {}", kind_name(other)),
                 None,
             ),
         }
@@ -286,7 +296,7 @@ pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protecte
                 Some("when = 'account.employeeType == \"emergency\"'".into()),
             ),
             Some(when) => {
-                if let Some(when) = program(source, &when, known) {
+                if let Some(when) = compile_program(source, &when, known) {
                     let otherwise = because.unwrap_or_else(|| when.source().to_owned());
                     hands_off.conditions.push(Condition {
                         when,
@@ -296,8 +306,8 @@ pub(super) fn hands_off(section: Section<'_>, known: &ExprScope<'_>) -> Protecte
                 }
             }
         }
-        condition.done();
+        condition.report_unknown_keys();
     }
-    section.done();
+    section.report_unknown_keys();
     hands_off
 }

@@ -5,7 +5,7 @@ use super::super::read::Section;
 use std::collections::BTreeMap;
 
 /// Who is called, and where.
-pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
+pub(super) fn load_webhooks(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
     let mut all = BTreeMap::new();
     for (name, at, value) in root.entries() {
         let Some(section) = root.as_section(name, value, format!("webhook {name}")) else {
@@ -43,7 +43,7 @@ pub(super) fn calls(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
                 Some("url = \"https://…\"".into()),
             ),
         }
-        section.done();
+        section.report_unknown_keys();
     }
     all
 }
