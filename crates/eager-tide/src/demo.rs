@@ -162,7 +162,7 @@ async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result
         };
         engine.add_system(new, "demo").await?;
         anyhow::ensure!(
-            engine.check_system(name, None).await?.healthy(),
+            engine.check_system(name, None).await?.is_healthy(),
             "{name} is not well: this is a fault of the demo"
         );
         engine.read_by_name(name).await?;

@@ -111,7 +111,7 @@ impl Season<'_> {
 
     async fn run(&self, plan: Plan) -> anyhow::Result<()> {
         let mut events = self.engine.events();
-        let id = self.engine.begin(plan, "the season").await?;
+        let id = self.engine.begin_change_set(plan, "the season").await?;
         loop {
             if self.engine.store().change_set(id).await?.ended.is_some() {
                 return Ok(());
@@ -432,10 +432,10 @@ impl Season<'_> {
                 wrong += 1;
             }
         }
-        let all = self.engine.leavers(false).await?;
+        let all = self.engine.list_leavers(false).await?;
         let mut seconds: Vec<f64> = all
             .iter()
-            .filter_map(tide_engine::Leaver::seconds)
+            .filter_map(tide_engine::Leaver::seconds_to_revoke)
             .collect();
         seconds.sort_by(f64::total_cmp);
         let (median, worst) = (
@@ -450,7 +450,7 @@ impl Season<'_> {
             worst.unwrap_or_default(),
             all.iter().filter(|one| !one.open.is_empty()).count(),
         );
-        for one in self.engine.licences().await? {
+        for one in self.engine.list_licenses().await? {
             let (name, seats) = (&one.licence.name, one.licence.seats);
             println!(
                 "  {name}: {} of {seats} in use, {} wait for one",

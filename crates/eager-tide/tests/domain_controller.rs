@@ -163,7 +163,7 @@ async fn story() {
     };
     for settings in [&sound, &start_tls, &by_dn, &by_domain] {
         let report = connector(settings, &controller.password).run_check().await;
-        assert!(report.healthy(), "{report:#?}");
+        assert!(report.is_healthy(), "{report:#?}");
         assert!(
             report
                 .steps
@@ -469,7 +469,7 @@ async fn story() {
         ))
         .await
         .expect("set");
-    assert!(lets_in("Capstan-Lantern-12").await.healthy());
+    assert!(lets_in("Capstan-Lantern-12").await.is_healthy());
     let must = change(
         tide_core::decide::MUST_CHANGE,
         vec![],
@@ -664,7 +664,7 @@ async fn story() {
     };
     let report = connector(&runa, &password).run_check().await;
     assert!(
-        report.healthy(),
+        report.is_healthy(),
         "the first password lets her in: {report:#?}"
     );
     assert_eq!(

@@ -188,7 +188,7 @@ async fn connect_targets(bench: &Bench, setup: Setup) -> anyhow::Result<(Slapd, 
         };
         bench.engine.add_system(new, "bench").await?;
         ensure!(
-            bench.engine.check_system(name, None).await?.healthy(),
+            bench.engine.check_system(name, None).await?.is_healthy(),
             "{name} is not well"
         );
         let change = SystemUpdate {
@@ -240,7 +240,7 @@ async fn confirmed_times(
             .first()
             .map(ToString::to_string)
     };
-    let all = bench.engine.store().population().await?.identities;
+    let all = bench.engine.store().load_population().await?.identities;
     let numbers: HashMap<String, String> = all
         .iter()
         .filter_map(|one| Some((one.id.clone(), number(one)?)))
@@ -249,7 +249,7 @@ async fn confirmed_times(
     for _ in 0..15 {
         times.clear();
         late.clear();
-        for one in bench.engine.leavers(false).await? {
+        for one in bench.engine.list_leavers(false).await? {
             let number = numbers.get(&one.row.identity).cloned().unwrap_or_default();
             let (Some(at), Some(confirmed)) = (left.get(&number), one.row.confirmed) else {
                 continue;

@@ -327,7 +327,7 @@ fn bare(store: Store) -> Router {
     }
     async fn find(State(store): State<Store>, Path(name): Path<String>) -> Json<Value> {
         let found = store
-            .pushed("bare", ObjectType::Person, PushedKey::Name(&name))
+            .find_pushed("bare", ObjectType::Person, PushedKey::Name(&name))
             .await
             .ok()
             .flatten();

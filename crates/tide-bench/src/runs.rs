@@ -98,7 +98,7 @@ impl Bench {
                 )
                 .await?;
             ensure!(
-                engine.check_system(name, None).await?.healthy(),
+                engine.check_system(name, None).await?.is_healthy(),
                 "{name} is not well"
             );
             let change = SystemUpdate {
@@ -138,7 +138,7 @@ impl Bench {
     ) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
         let mut events = self.engine.events();
         let begun = Instant::now();
-        let id = self.engine.begin(plan, "bench").await?;
+        let id = self.engine.begin_change_set(plan, "bench").await?;
         let mut sending = begun;
         loop {
             match events.recv().await {
@@ -787,7 +787,11 @@ async fn connect_crewhall(bench: &Bench, hall: &Slapd) -> anyhow::Result<()> {
     };
     bench.engine.add_system(new, "bench").await?;
     ensure!(
-        bench.engine.check_system("crewhall", None).await?.healthy(),
+        bench
+            .engine
+            .check_system("crewhall", None)
+            .await?
+            .is_healthy(),
         "crewhall is not well"
     );
     let mut files: Vec<RuleFile> = world::rules_of_people()

@@ -173,7 +173,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         feed_folders: vec![folder.path().to_owned()],
         ..Default::default()
     };
-    let engine = Engine::tied(
+    let engine = Engine::with_config(
         store,
         clock.clone(),
         tide_engine::EngineConfig {
@@ -376,7 +376,7 @@ async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
     );
     let begun = Instant::now();
     engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 ..Plan::default()

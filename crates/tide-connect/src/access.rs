@@ -39,7 +39,7 @@ pub trait WriteGate: Send + Sync {
     fn closed(&self) -> Option<String>;
 }
 
-/// The proof that a write was allowed. Only [`ConnectionState::permit`] makes one, and the
+/// The proof that a write was allowed. Only [`ConnectionState::permit_write`] makes one, and the
 /// functions that send a write ask for it.
 #[derive(Debug)]
 pub struct Permit(());
@@ -179,7 +179,7 @@ impl ConnectionState {
 
     /// Why accounts of a type are not written at this moment, if they are not: the system is
     /// read-only for them, or writes are stopped.
-    pub fn stopped(&self, object: ObjectType) -> Option<ConnectError> {
+    pub fn write_stop_of(&self, object: ObjectType) -> Option<ConnectError> {
         if !self.is_writable(object) {
             let remedy = format!(
                 "make it writable first: `eager-tide systems set NAME --writable {object}`"
@@ -204,8 +204,8 @@ impl ConnectionState {
     }
 
     /// Allows one write, or says why not.
-    pub fn permit(&self, object: ObjectType) -> Result<Permit, ConnectError> {
-        self.stopped(object).map_or(Ok(Permit(())), Err)
+    pub fn permit_write(&self, object: ObjectType) -> Result<Permit, ConnectError> {
+        self.write_stop_of(object).map_or(Ok(Permit(())), Err)
     }
 
     /// The host that answered last, if any did.

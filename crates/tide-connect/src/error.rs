@@ -45,7 +45,7 @@ const HIDDEN: &str = "•••";
 
 /// Removes control characters from a system's text, and truncates it, so that it cannot steer a
 /// terminal or forge a log line.
-fn clean(text: &str) -> String {
+fn clean_text(text: &str) -> String {
     let mut clean: String = text
         .chars()
         .map(|c| if c.is_control() { ' ' } else { c })
@@ -66,7 +66,7 @@ impl ConnectError {
     ) -> Self {
         ConnectError {
             code,
-            message: clean(&said.into()),
+            message: clean_text(&said.into()),
             remedy: remedy.into(),
             class,
             operation_url: String::new(),
@@ -76,7 +76,7 @@ impl ConnectError {
 
     /// Removes secrets from a system's answer: some systems repeat the refused value.
     #[must_use]
-    pub fn without(mut self, secrets: &[&str]) -> Self {
+    pub fn without_secrets(mut self, secrets: &[&str]) -> Self {
         for secret in secrets
             .iter()
             .filter(|secret| secret.chars().count() >= SHORTEST_SECRET)
@@ -166,7 +166,7 @@ mod tests {
             "bad  2026-01-01 ERROR forged [31m: Quay-side-9 is too simple"
         );
         assert_eq!(
-            error.without(&["Quay-side-9", "a"]).message,
+            error.without_secrets(&["Quay-side-9", "a"]).message,
             "bad  2026-01-01 ERROR forged [31m: ••• is too simple"
         );
         assert_eq!(

@@ -2,7 +2,7 @@
 //! watches them, and writes one change at a time. [`Connector`] is its interface to the engine;
 //! `ldap`, `scim`, `feed` and `push` implement it.
 //!
-//! Read-only is enforced here, next to the wire: every write calls [`ConnectionState::permit`], and
+//! Read-only is enforced here, next to the wire: every write calls [`ConnectionState::permit_write`], and
 //! the functions that send require its permit.
 //!
 //! It makes no decisions and stores nothing.

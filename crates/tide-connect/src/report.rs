@@ -34,7 +34,7 @@ pub struct CheckReport {
 
 impl CheckReport {
     /// True when no step failed.
-    pub fn healthy(&self) -> bool {
+    pub fn is_healthy(&self) -> bool {
         !self.steps.is_empty()
             && self
                 .steps

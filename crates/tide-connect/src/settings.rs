@@ -45,7 +45,7 @@ pub struct LdapSettings {
     /// `ldap://host:port` or `ldaps://host:port`.
     pub url: String,
     /// Servers that hold the same, in the order in which they are tried when the first fails.
-    #[serde(default, deserialize_with = "list")]
+    #[serde(default, deserialize_with = "text_list")]
     pub backups: Vec<String>,
     /// After how many seconds a server that failed is tried first again.
     #[serde(default = "return_after")]
@@ -78,19 +78,19 @@ pub struct LdapSettings {
     pub timeout_seconds: u16,
     /// Hosts (`host` or `host:port`) to which referrals are followed, with the same service
     /// account. None is the default: a referral is then told and not followed.
-    #[serde(default, deserialize_with = "list")]
+    #[serde(default, deserialize_with = "text_list")]
     pub referral_hosts: Vec<String>,
     /// The object classes that make an entry a person; none named means `person` and
     /// `inetOrgPerson`, without computers.
-    #[serde(default, deserialize_with = "list")]
+    #[serde(default, deserialize_with = "text_list")]
     pub person_classes: Vec<String>,
     /// The object classes of service accounts; none named means `account` and
     /// `simpleSecurityObject`.
-    #[serde(default, deserialize_with = "list")]
+    #[serde(default, deserialize_with = "text_list")]
     pub service_classes: Vec<String>,
     /// The object classes of groups; none named means `groupOfNames`, `groupOfUniqueNames`, `group`
     /// and `posixGroup`.
-    #[serde(default, deserialize_with = "list")]
+    #[serde(default, deserialize_with = "text_list")]
     pub group_classes: Vec<String>,
     /// The secret and people's data may cross the network in clear text.
     #[serde(default)]
@@ -106,7 +106,7 @@ pub struct LdapSettings {
 }
 
 /// A list of texts, also as one text with commas: so a person types it.
-fn list<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
+fn text_list<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::Error> {
     #[derive(Deserialize)]
     #[serde(untagged, expecting = "a list, or a text with commas")]
     enum List {

@@ -22,7 +22,7 @@ pub(crate) struct Trust<'a> {
 }
 
 /// The configuration for one system.
-pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectError> {
+pub(crate) fn client_config(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectError> {
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let builder = ClientConfig::builder_with_provider(provider.clone())
         .with_safe_default_protocol_versions()
@@ -31,10 +31,10 @@ pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectErro
         Some(pin) => builder
             .dangerous()
             .with_custom_certificate_verifier(Arc::new(Pinned {
-                digest: digest(pin)?,
+                digest: certificate_digest(pin)?,
                 provider,
             })),
-        None => builder.with_root_certificates(roots(trust.ca_pem)?),
+        None => builder.with_root_certificates(root_certificates(trust.ca_pem)?),
     };
     let config = match trust.own {
         None => builder.with_no_client_auth(),
@@ -60,7 +60,7 @@ pub(crate) fn client(trust: &Trust<'_>) -> Result<Arc<ClientConfig>, ConnectErro
     Ok(Arc::new(config))
 }
 
-fn roots(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
+fn root_certificates(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
     let mut roots = RootCertStore::empty();
     let Some(pem) = ca_pem else {
         // What cannot be read of the machine's store is not trusted, which is the safe side.
@@ -89,7 +89,7 @@ fn roots(ca_pem: Option<&str>) -> Result<RootCertStore, ConnectError> {
     }
 }
 
-fn digest(pin: &str) -> Result<[u8; 32], ConnectError> {
+fn certificate_digest(pin: &str) -> Result<[u8; 32], ConnectError> {
     let digits: String = pin.chars().filter(|c| !matches!(c, ':' | ' ')).collect();
     let mut digest = [0; 32];
     hex::decode_to_slice(&digits, &mut digest)
@@ -166,7 +166,7 @@ impl ServerCertVerifier for Pinned {
 }
 
 /// What a failed handshake means, in words.
-pub(crate) fn fault(host: &str, text: &str) -> ConnectError {
+pub(crate) fn handshake_error(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
     let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));
     fault_of_certificate(host, &says).unwrap_or_else(|| fault_of_handshake(host, text, &says))
@@ -357,7 +357,7 @@ mod tests {
     #[test]
     fn what_is_no_authority_and_no_pin_is_said_to_be_none() {
         assert_eq!(
-            client(&Trust {
+            client_config(&Trust {
                 ca_pem: Some("hello"),
                 ..Trust::default()
             })
@@ -366,7 +366,7 @@ mod tests {
             "ca_unreadable"
         );
         assert_eq!(
-            client(&Trust {
+            client_config(&Trust {
                 pin: Some("abc"),
                 ..Trust::default()
             })

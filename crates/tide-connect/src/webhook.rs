@@ -4,7 +4,7 @@
 //! the URL and the digest of the body (RFC 9530), so that the receiver can verify the sender and
 //! the content.
 
-use crate::scim::http::{careful, usable};
+use crate::scim::http::{build_client, check_secret};
 use crate::tls::Trust;
 use crate::{ConnectError, Secret};
 use base64::Engine as _;
@@ -36,7 +36,7 @@ impl WebhookSender {
         timeout_seconds: u32,
         secret: Secret,
     ) -> Result<Self, ConnectError> {
-        let url = usable(url)?;
+        let url = check_secret(url)?;
         let loopback = matches!(url.host_str(), Some("localhost" | "127.0.0.1" | "[::1]"));
         if url.scheme() == "http" && !loopback {
             return Err(ConnectError::permanent(
@@ -45,12 +45,12 @@ impl WebhookSender {
                 "use https://",
             ));
         }
-        let tls = crate::tls::client(&Trust {
+        let tls = crate::tls::client_config(&Trust {
             ca_pem: None,
             pin: None,
             own: None,
         })?;
-        let client = careful(&tls, Duration::from_secs(u64::from(timeout_seconds.max(1))))?;
+        let client = build_client(&tls, Duration::from_secs(u64::from(timeout_seconds.max(1))))?;
         Ok(WebhookSender {
             name: name.to_owned(),
             url,
@@ -67,7 +67,7 @@ impl WebhookSender {
             "sha-256=:{}:",
             STANDARD.encode(Sha256::digest(body.as_bytes()))
         );
-        let (input, signature) = sign(
+        let (input, signature) = sign_request(
             &self.name,
             self.url.as_str(),
             &digest,
@@ -138,7 +138,7 @@ impl WebhookSender {
 }
 
 /// The signature's parameters and the signature (RFC 9421 §2.5, §3.1).
-fn sign(
+fn sign_request(
     key: &str,
     url: &str,
     digest: &str,
@@ -170,7 +170,7 @@ mod tests {
     #[test]
     fn the_signature_is_that_of_the_standard() {
         let now = Timestamp::from_second(1_618_884_473).expect("in range");
-        let (input, signature) = sign(
+        let (input, signature) = sign_request(
             "desk",
             "https://desk.skerry.example/new",
             "sha-256=:abc=:",
@@ -184,7 +184,7 @@ mod tests {
         );
         // Worked out with another tool: openssl dgst -sha256 -hmac key
         assert_eq!(signature, "5Cw2BfbuVe82aeB4lApSkStHJi9Ug9M1Ui7OCg6jT70=");
-        let changed = sign(
+        let changed = sign_request(
             "desk",
             "https://desk.skerry.example/old",
             "sha-256=:abc=:",

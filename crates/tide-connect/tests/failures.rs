@@ -230,7 +230,7 @@ async fn every_failure_of_a_directory_has_its_own_code_sentence_and_remedy() {
     .run_check()
     .await;
     assert!(
-        !report.healthy(),
+        !report.is_healthy(),
         "LDAPS is not spoken on the plain port: {report:#?}"
     );
 
@@ -406,7 +406,7 @@ async fn a_pinned_certificate_and_a_client_certificate_are_enough() {
     };
     let report = ldap(pinned.clone()).run_check().await;
     assert!(
-        report.healthy(),
+        report.is_healthy(),
         "whatever name it carries, this is the one: {report:#?}"
     );
 
@@ -423,7 +423,7 @@ async fn a_pinned_certificate_and_a_client_certificate_are_enough() {
     )
     .expect("sound");
     let report = connector.run_check().await;
-    assert!(report.healthy(), "{report:#?}");
+    assert!(report.is_healthy(), "{report:#?}");
     let own = connector.describe().await.expect("described").own;
     assert!(
         own.iter().any(|name| name.contains("cn=eager-tide")),

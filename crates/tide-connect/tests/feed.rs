@@ -289,7 +289,7 @@ async fn a_pulled_file_is_read_once_for_each_of_its_versions() {
         read(of("feed-token")).await.expect_err("not read again"),
         "unchanged"
     );
-    assert!(of("feed-token").run_check().await.healthy());
+    assert!(of("feed-token").run_check().await.is_healthy());
 }
 
 #[tokio::test]
@@ -406,7 +406,7 @@ async fn a_feed_is_tested_and_described() {
         FeedConnector::new(settings, None, access(folder.path())).expect("sound")
     };
     let report = of("number").run_check().await;
-    assert!(report.healthy(), "{report:#?}");
+    assert!(report.is_healthy(), "{report:#?}");
     let rows = report.steps.last().expect("steps");
     assert_eq!(
         (rows.state, rows.message.as_str()),

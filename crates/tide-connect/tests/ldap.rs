@@ -95,7 +95,7 @@ async fn a_real_directory_is_tested_read_and_written() {
     };
     for sound in [settings(&slapd.url), start_tls, ldaps.clone()] {
         let report = connector(sound, PASSWORD).run_check().await;
-        assert!(report.healthy(), "{report:#?}");
+        assert!(report.is_healthy(), "{report:#?}");
         assert!(
             report
                 .steps
@@ -800,7 +800,7 @@ async fn a_backup_host_is_used_and_left_again() {
 
     let report = dial().run_check().await;
     assert!(
-        report.healthy(),
+        report.is_healthy(),
         "a backup that does not answer is a warning: {report:#?}"
     );
     let backups: Vec<_> = report

@@ -61,7 +61,7 @@ async fn a_service_is_tested_read_and_written() {
     let service = service(300).await;
     let connector = connector(&service.url, "berth-token");
     let report = connector.run_check().await;
-    assert!(report.healthy(), "{report:#?}");
+    assert!(report.is_healthy(), "{report:#?}");
     let described = connector.describe().await.expect("described");
     let schema = &described.schema[&ObjectType::Person];
     assert_eq!(
@@ -339,7 +339,7 @@ async fn a_poor_service_is_used_as_it_is() {
     .await;
     let connector = with(settings(&service.url));
     let report = connector.run_check().await;
-    assert!(report.healthy(), "{report:#?}");
+    assert!(report.is_healthy(), "{report:#?}");
     let abilities = connector
         .describe()
         .await
@@ -499,9 +499,9 @@ async fn every_way_of_making_ourselves_known_is_accepted() {
         })
         .run_check()
         .await;
-        assert!(report.healthy(), "{report:#?}");
+        assert!(report.is_healthy(), "{report:#?}");
         let report = connector(&service.url, "berth-token").run_check().await;
-        assert!(!report.healthy(), "a bearer token is not what it wants");
+        assert!(!report.is_healthy(), "a bearer token is not what it wants");
     }
 }
 
@@ -526,7 +526,7 @@ async fn an_access_token_is_asked_for_kept_and_renewed() {
         auth: auth("eager-tide"),
         ..settings(&service.url)
     });
-    assert!(connector.run_check().await.healthy());
+    assert!(connector.run_check().await.is_healthy());
     service.take_writes();
     all(&connector, ObjectType::Person).await;
     assert!(service.take_writes().is_empty(), "the token is kept");

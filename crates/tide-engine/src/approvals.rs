@@ -32,7 +32,7 @@ pub(crate) struct Request<'o> {
     pub yes: Vec<String>,
 }
 
-fn days(now: Timestamp, days: u32) -> Timestamp {
+fn after_days(now: Timestamp, days: u32) -> Timestamp {
     now.saturating_add(SignedDuration::from_hours(i64::from(days) * 24))
         .unwrap_or(Timestamp::MAX)
 }
@@ -50,7 +50,7 @@ fn waits_for<'r>(rules: &'r RuleSet, change: &Change) -> Option<&'r Approval> {
 }
 
 /// Changes that await approval, by request. Rejected changes are left out.
-pub(crate) fn requests<'o>(
+pub(crate) fn open_requests<'o>(
     rules: &'o RuleSet,
     outcome: &'o Outcome,
     rows: &HashMap<&str, &ApprovalRow>,
@@ -127,7 +127,7 @@ fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
 /// The groups of a population, to be called by name.
 pub(crate) type GroupNames<'p> = HashMap<AccountId, &'p Account>;
 
-pub(crate) fn groups(population: &Population) -> GroupNames<'_> {
+pub(crate) fn groups_by_id(population: &Population) -> GroupNames<'_> {
     population
         .accounts
         .iter()
@@ -137,18 +137,21 @@ pub(crate) fn groups(population: &Population) -> GroupNames<'_> {
 }
 
 /// What a request offers, in order: the words of each, and its fingerprint.
-pub(crate) fn offers<'r>(request: &Request<'r>, groups: &GroupNames<'_>) -> Vec<(String, &'r str)> {
+pub(crate) fn list_offers<'r>(
+    request: &Request<'r>,
+    groups: &GroupNames<'_>,
+) -> Vec<(String, &'r str)> {
     let mut all: Vec<_> = request
         .changes
         .iter()
-        .map(|change| (offer(change, groups), change.fingerprint.as_str()))
+        .map(|change| (offer_text(change, groups), change.fingerprint.as_str()))
         .collect();
     all.sort();
     all
 }
 
 /// The text of an offer to a person.
-fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
+fn offer_text(change: &Change, groups: &GroupNames<'_>) -> String {
     if let Some(group) = change
         .account
         .filter(|_| change.is_membership())
@@ -182,7 +185,7 @@ fn offer(change: &Change, groups: &GroupNames<'_>) -> String {
 }
 
 /// Which changes of a request are approved, by the chosen offers: their text, or their fingerprint.
-fn chosen(
+fn chosen_changes(
     request: &Request<'_>,
     chosen: &[String],
     groups: &GroupNames<'_>,
@@ -202,7 +205,7 @@ fn chosen(
             ))),
         };
     };
-    let offers = offers(request, groups);
+    let offers = list_offers(request, groups);
     let offered = || {
         offers
             .iter()
@@ -250,7 +253,7 @@ fn chosen(
 const PUBLISHED: &str = "rules.published";
 
 /// What an operator did, in words: `you …`.
-fn deed(act: &str) -> &'static str {
+fn deed_text(act: &str) -> &'static str {
     match act.split_once('.') {
         Some(("run", _)) => "started the run that requested it",
         Some(("role", "taken")) => "revoked a role",
@@ -265,7 +268,7 @@ fn deed(act: &str) -> &'static str {
 }
 
 /// Why an operator may not answer a request, if it may not.
-pub(crate) fn barred(
+pub(crate) fn answer_refusal(
     request: &Request<'_>,
     rows: &HashMap<&str, &ApprovalRow>,
     owners: &Owners,
@@ -286,7 +289,7 @@ pub(crate) fn barred(
         {
             return Some(format!(
                 "operators cannot approve a change that they caused: you {}",
-                deed(&cause.act)
+                deed_text(&cause.act)
             ));
         }
         // Who set what makes this operator an approver, after they had caused the change, would
@@ -341,7 +344,7 @@ pub(crate) fn barred(
 }
 
 /// Notifications to approvers: one for each request, and one for each reminder.
-fn told(
+fn approval_notifications(
     request: &Request<'_>,
     asked: &str,
     due: &HashSet<String>,
@@ -427,7 +430,7 @@ impl Engine {
         outcome: &Outcome,
         due: &HashSet<String>,
     ) -> Result<(), EngineError> {
-        let rows = self.store.approvals().await?;
+        let rows = self.store.list_approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows
             .iter()
             .map(|row| (row.fingerprint.as_str(), row))
@@ -440,9 +443,11 @@ impl Engine {
                 .min()
                 .unwrap_or_default()
         };
-        let notices: Vec<Notification> = requests(rules, outcome, &rows, now)
+        let notices: Vec<Notification> = open_requests(rules, outcome, &rows, now)
             .iter()
-            .filter_map(|request| told(request, first(&request.rule.name), due, now))
+            .filter_map(|request| {
+                approval_notifications(request, first(&request.rule.name), due, now)
+            })
             .collect();
         self.tell_all(&notices).await
     }
@@ -456,7 +461,7 @@ impl Engine {
         about: Option<&Records>,
         asker: &str,
     ) -> Result<(), EngineError> {
-        let rows = self.store.approvals().await?;
+        let rows = self.store.list_approvals().await?;
         if rules.approvals.is_empty() && rows.is_empty() {
             return Ok(());
         }
@@ -483,8 +488,8 @@ impl Engine {
                     kind: change.kind.as_str().to_owned(),
                     identity: change.identity.clone(),
                     label: change.label.clone(),
-                    expires: days(now, rule.days),
-                    remind: rule.remind_days.map(|every| days(now, every)),
+                    expires: after_days(now, rule.days),
+                    remind: rule.remind_days.map(|every| after_days(now, every)),
                 });
             }
         }
@@ -498,10 +503,13 @@ impl Engine {
             .filter(|print| !wanted.contains(print.as_str()));
         let gone = unwanted.cloned().collect();
         let version = match about {
-            None => self.rules().await.ok().map(|rules| rules.version),
+            None => self.published_rules().await.ok().map(|rules| rules.version),
             Some(_) => None,
         };
-        let asked = self.store.ask(new, gone, version, asker, now).await?;
+        let asked = self
+            .store
+            .request_approvals(new, gone, version, asker, now)
+            .await?;
         let again = rules
             .approvals
             .iter()
@@ -511,15 +519,18 @@ impl Engine {
             let due = self.store.to_remind_of(&waiting, now).await?;
             self.tell_asked(rules, outcome, &due).await?;
         }
-        let reminded = self.store.remind(&waiting, again, now).await?;
+        let reminded = self.store.queue_reminders(&waiting, again, now).await?;
         if asked + reminded > 0 {
-            self.tell(Event::AttentionChanged);
+            self.publish_event(Event::AttentionChanged);
         }
         Ok(())
     }
 
     /// The ids of those who own the groups that requests are about.
-    pub(crate) async fn owners(&self, requests: &[Request<'_>]) -> Result<Owners, EngineError> {
+    pub(crate) async fn group_owners(
+        &self,
+        requests: &[Request<'_>],
+    ) -> Result<Owners, EngineError> {
         let mut owners = Owners::new();
         for owner in requests
             .iter()
@@ -549,12 +560,12 @@ impl Engine {
             choice,
         } = *said;
         let (rules, population, outcome) = self.decide_now().await?;
-        let rows = self.store.approvals().await?;
+        let rows = self.store.list_approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows
             .iter()
             .map(|row| (row.fingerprint.as_str(), row))
             .collect();
-        let all = requests(&rules.set, &outcome, &rows, self.now());
+        let all = open_requests(&rules.set, &outcome, &rows, self.now());
         let request = all
             .iter()
             .find(|request| request.id == id)
@@ -568,12 +579,12 @@ impl Engine {
         match (answer, request.expired) {
             (DecisionAnswer::Reopen, true) => {
                 let (now, rule) = (self.now(), request.rule);
-                let remind = rule.remind_days.map(|every| days(now, every));
+                let remind = rule.remind_days.map(|every| after_days(now, every));
                 return Ok(self
                     .store
-                    .ask_again(
+                    .reopen_approvals(
                         prints().collect(),
-                        days(now, rule.days),
+                        after_days(now, rule.days),
                         remind,
                         principal,
                         now,
@@ -592,17 +603,17 @@ impl Engine {
                 )));
             }
         }
-        let operator = self.store.operator(principal).await?;
-        if let Some(why) = barred(
+        let operator = self.store.find_operator(principal).await?;
+        if let Some(why) = answer_refusal(
             request,
             &rows,
-            &self.owners(std::slice::from_ref(request)).await?,
+            &self.group_owners(std::slice::from_ref(request)).await?,
             &operator,
         ) {
             return Err(EngineError::Forbidden(why));
         }
         let yes = if answer == DecisionAnswer::Approve {
-            chosen(request, choice, &groups(&population))?
+            chosen_changes(request, choice, &groups_by_id(&population))?
         } else {
             BTreeSet::new()
         };

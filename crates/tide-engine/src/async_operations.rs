@@ -28,7 +28,7 @@ fn visible_after(connector: &dyn Connector) -> SignedDuration {
 }
 
 /// The next poll interval: a tenth of the elapsed time, within limits.
-fn pause(oldest: SignedDuration) -> Duration {
+fn poll_interval(oldest: SignedDuration) -> Duration {
     Duration::try_from(oldest)
         .unwrap_or_default()
         .div_f64(10.0)
@@ -66,7 +66,7 @@ impl Engine {
     pub async fn poll_operations(self: &Arc<Self>) -> Result<Option<Duration>, EngineError> {
         let mut by_system: BTreeMap<String, Vec<(ChangeRow, String, Timestamp, String)>> =
             BTreeMap::new();
-        for one in self.store.accepted().await? {
+        for one in self.store.accepted_changes().await? {
             by_system
                 .entry(one.0.change.system.clone())
                 .or_default()
@@ -74,7 +74,7 @@ impl Engine {
         }
         let mut newest: Option<SignedDuration> = None;
         for (system, all) in by_system {
-            let share = match self.share(&system).await {
+            let share = match self.open_dispatcher(&system).await {
                 Ok(share) => share,
                 Err(error) => {
                     tracing::warn!(system, %error, "the queue of the system cannot be polled");
@@ -95,7 +95,8 @@ impl Engine {
                         let note = Some(format!(
                             "{system} processed it in its queue for {seconds} s"
                         ));
-                        self.settle(&share, &row, account, note, &principal).await?;
+                        self.store_result(&share, &row, account, note, &principal)
+                            .await?;
                     }
                     Ok(None) if took > OPERATION_TIMEOUT => {
                         let said =
@@ -124,7 +125,7 @@ impl Engine {
                         continue;
                     }
                 }
-                self.tell(Event::ChangeSet {
+                self.publish_event(Event::ChangeSet {
                     id: row.change_set,
                     state: ChangeSetState::Done,
                 });
@@ -138,7 +139,7 @@ impl Engine {
                 self.wake.notify_one();
             }
         }
-        Ok(newest.map(pause))
+        Ok(newest.map(poll_interval))
     }
 
     /// The write that a system queued.
@@ -147,7 +148,7 @@ impl Engine {
         let account = match change.account {
             Some(id) => self
                 .store
-                .account(id)
+                .find_account(id)
                 .await
                 .ok()
                 .map(|account| (account.key, account.name)),
@@ -160,8 +161,8 @@ impl Engine {
     /// Searches for accounts with an unknown creation outcome of runs that have ended, and links
     /// those that are found to their identities.
     pub(crate) async fn resolve_unknown_creates(self: &Arc<Self>) -> Result<(), EngineError> {
-        for (row, sent, principal) in self.store.lost().await? {
-            let share = match self.share(&row.change.system).await {
+        for (row, sent, principal) in self.store.unknown_creates().await? {
+            let share = match self.open_dispatcher(&row.change.system).await {
                 Ok(share) => share,
                 Err(error) => {
                     tracing::warn!(system = row.change.system, %error, "cannot look for an account with unknown outcome");
@@ -173,7 +174,8 @@ impl Engine {
             match self.look_for(&share, &write).await {
                 Ok(Some(account)) => {
                     let note = Some("the answer was lost; the account was found later".to_owned());
-                    self.settle(&share, &row, account, note, &principal).await?;
+                    self.store_result(&share, &row, account, note, &principal)
+                        .await?;
                 }
                 // New accounts may become visible with a delay.
                 Ok(None) if self.now().duration_since(sent) > visible_after(&*share.connector) => {
@@ -196,7 +198,8 @@ impl Engine {
         let after = |at: Timestamp, pause: SignedDuration| {
             at.saturating_add(pause).unwrap_or(Timestamp::MAX)
         };
-        Ok((!self.store.lost().await?.is_empty()).then(|| after(self.now(), LOOKED_AGAIN)))
+        Ok((!self.store.unknown_creates().await?.is_empty())
+            .then(|| after(self.now(), LOOKED_AGAIN)))
     }
 
     /// Holds changes of accounts with an accepted change that is not done, or with an unknown

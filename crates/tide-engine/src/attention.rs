@@ -83,7 +83,7 @@ impl Health {
     }
 }
 
-fn list(map: &BTreeMap<HoldCause, i64>, causes: impl Fn(HoldCause) -> bool) -> i64 {
+fn count_causes(map: &BTreeMap<HoldCause, i64>, causes: impl Fn(HoldCause) -> bool) -> i64 {
     map.iter()
         .filter(|(cause, _)| causes(**cause))
         .map(|(_, count)| count)
@@ -143,7 +143,7 @@ impl Engine {
     /// What needs attention now, the worst first.
     pub async fn attention(&self) -> Result<Vec<Attention>, EngineError> {
         let mut all = Vec::new();
-        if let Some(trouble) = self.trouble() {
+        if let Some(trouble) = self.known_fault() {
             all.push(Attention::with(AttentionKind::Storage, trouble));
         }
         if let Some(stop) = self.write_stop() {
@@ -160,7 +160,7 @@ impl Engine {
                 format!("{task}: {said}"),
             ));
         }
-        let systems = self.store.systems().await?;
+        let systems = self.store.list_systems().await?;
         let rules = self.add_rule_faults(&mut all, &systems).await;
         let readings = self.store.last_readings().await?;
         for row in &systems {
@@ -176,7 +176,7 @@ impl Engine {
         }
         self.add_open_access(&mut all).await?;
         self.add_holds(&mut all).await?;
-        let notices = self.store.notices().await?;
+        let notices = self.store.list_alerts().await?;
         if !notices.is_empty() {
             let names = notices
                 .iter()
@@ -207,7 +207,7 @@ impl Engine {
         all: &mut Vec<Attention>,
         systems: &[SystemRow],
     ) -> Result<std::sync::Arc<crate::PublishedRules>, EngineError> {
-        let rules = self.rules().await;
+        let rules = self.published_rules().await;
         match &rules {
             Err(EngineError::Rules(faults)) => {
                 let first = faults.first().map(ToString::to_string).unwrap_or_default();
@@ -259,7 +259,7 @@ impl Engine {
             all.push(Attention::new(kind, count));
         }
         let is_stopped = self.write_stop().is_some();
-        let others = list(&counts, |cause| {
+        let others = count_causes(&counts, |cause| {
             let is_told = is_stopped && cause == HoldCause::Paused;
             !is_told
                 && !matches!(

@@ -5,9 +5,9 @@ use crate::backoff::{Backoff, CircuitBreaker, later};
 use crate::dispatch::first_batch;
 use crate::executor::PendingChanges;
 use crate::incremental::{IncrementalDecision, is_automatic};
-use crate::runs::kept;
+use crate::runs::identities_to_store;
 use crate::schedule::Schedule;
-use crate::supervise::caught;
+use crate::supervise::run_caught;
 use crate::{Engine, EngineError, Event, lock};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
@@ -51,7 +51,7 @@ pub(crate) fn sent_to<'c>(changes: impl IntoIterator<Item = &'c Change>) -> Vec<
 
 /// The identities, links and reserved values that a decision adds or changes.
 fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdates {
-    let kept = kept(population, outcome);
+    let kept = identities_to_store(population, outcome);
     let before: HashMap<&str, &tide_core::Identity> = population
         .identities
         .iter()
@@ -197,7 +197,7 @@ impl Engine {
     /// canceled and decided again afterwards. The loop calls it on each wake-up during a run.
     /// Returns the change set, if there was one.
     pub async fn preempt_for_leavers(self: &Arc<Self>) -> Result<Option<i64>, EngineError> {
-        let sent = caught(self.send_leavers()).await;
+        let sent = run_caught(self.send_leavers()).await;
         if sent.is_err() {
             self.reset_decision_cache().await;
         }
@@ -269,7 +269,7 @@ impl Engine {
         news.outcome
             .changes
             .retain(|change| !done.contains(&change.fingerprint));
-        let (id, mut queue) = self.queue(news, IdentityUpdates::default()).await?;
+        let (id, mut queue) = self.queue_changes(news, IdentityUpdates::default()).await?;
         // The accounts may have been moved since the decision.
         queue.account_names.clear();
         let cancel = self.stopping.child_token();
@@ -367,7 +367,7 @@ impl Engine {
         self: &Arc<Self>,
         held: tokio::sync::OwnedMutexGuard<()>,
     ) -> Result<Option<i64>, EngineError> {
-        let done = caught(self.run_incremental_inner(held)).await;
+        let done = run_caught(self.run_incremental_inner(held)).await;
         if done.is_err() {
             // The decision may not be stored, so the next one is a full decision.
             self.reset_decision_cache().await;
@@ -404,7 +404,7 @@ impl Engine {
         tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided dirty records");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
-        self.tell(Event::AttentionChanged);
+        self.publish_event(Event::AttentionChanged);
         let sends = news
             .outcome
             .changes
@@ -433,7 +433,7 @@ impl Engine {
             .iter()
             .any(tide_core::decide::Change::takes_away);
         let steps = news.rules.set.has_steps();
-        let (id, queue) = self.queue(news, people).await?;
+        let (id, queue) = self.queue_changes(news, people).await?;
         let cancel = self.stopping.child_token();
         *lock(&self.current_run) = Some((id, cancel.clone()));
         drop(deciding);
@@ -457,7 +457,7 @@ impl Engine {
 
     async fn fail_run(&self, id: i64, error: &EngineError) {
         let text = error.to_string();
-        self.finish(id, ChangeSetState::Failed, Some(&text), SERVICE_PRINCIPAL)
+        self.finish_change_set(id, ChangeSetState::Failed, Some(&text), SERVICE_PRINCIPAL)
             .await;
     }
 
@@ -498,7 +498,7 @@ impl Engine {
     }
 
     /// Stores the changes and the identities of a run in one commit, and claims the first changes.
-    async fn queue(
+    async fn queue_changes(
         &self,
         news: IncrementalDecision,
         people: IdentityUpdates,
@@ -539,7 +539,7 @@ impl Engine {
             .store
             .keep_run(people, set, first.clone(), self.now())
             .await?;
-        self.tell(Event::ChangeSet {
+        self.publish_event(Event::ChangeSet {
             id,
             state: ChangeSetState::Running,
         });
@@ -606,7 +606,7 @@ impl Engine {
             .map(|c| c.fingerprint.as_str())
             .collect();
         let parked = if any_failed {
-            self.store.parked(&prints).await?
+            self.store.parked_changes(&prints).await?
         } else {
             HashMap::new()
         };

@@ -99,7 +99,7 @@ impl Engine {
                 return;
             }
         }
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: system.to_owned(),
         });
     }
@@ -169,7 +169,7 @@ impl Engine {
                     &format!("watcher of {object} in {}", row.name),
                     move |engine| {
                         let (row, cancel) = (row.clone(), cancel.clone());
-                        async move { engine.follower(&row, object, &cancel).await }
+                        async move { engine.run_watcher(&row, object, &cancel).await }
                     },
                 );
             }
@@ -186,7 +186,7 @@ impl Engine {
     }
 
     /// Watches one type of a system, and restarts with backoff after failures.
-    async fn follower(
+    async fn run_watcher(
         self: &Arc<Self>,
         row: &SystemRow,
         object: ObjectType,
@@ -223,7 +223,7 @@ impl Engine {
     /// Polls a system once from its sync cursor. For modes that are polled. Returns `false` if a
     /// full read is needed first.
     pub async fn sync_once(&self, name: &str, object: ObjectType) -> Result<bool, EngineError> {
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         let schedule = Schedule::read(&row.schedule);
         let connector = self.connector(&row).await?;
         let way = match schedule.mode {
@@ -235,7 +235,9 @@ impl Engine {
                 .copied()
                 .unwrap_or(WatchMode::FullRead),
         };
-        let mut place = self.place(&row, object, &schedule, way, &connector).await?;
+        let mut place = self
+            .watch_cursor(&row, object, &schedule, way, &connector)
+            .await?;
         let mut following = connector.watch(object, way, place.cursor.clone());
         while let Some(first) = following.recv().await {
             let mut batch = vec![first];
@@ -268,7 +270,9 @@ impl Engine {
                 .copied()
                 .unwrap_or(WatchMode::FullRead),
         };
-        let place = self.place(row, object, schedule, way, &connector).await?;
+        let place = self
+            .watch_cursor(row, object, schedule, way, &connector)
+            .await?;
         let full = place
             .full_read_at
             .saturating_add(schedule.full_every(way))
@@ -286,7 +290,7 @@ impl Engine {
         let (mut place, asked, begun) = (place, self.now(), std::time::Instant::now());
         if way != WatchMode::FullRead {
             let mut following = connector.watch(object, way, place.cursor.clone());
-            let mut due = std::pin::pin!(tokio::time::sleep(self.until(full)));
+            let mut due = std::pin::pin!(tokio::time::sleep(self.wait_until(full)));
             loop {
                 let news = tokio::select! {
                     news = following.recv() => news,
@@ -304,7 +308,7 @@ impl Engine {
                 }
             }
         }
-        let every = schedule.every();
+        let every = schedule.poll_interval();
         let next = self
             .now()
             .saturating_add(jiff::SignedDuration::try_from(every).unwrap_or_default())
@@ -314,7 +318,7 @@ impl Engine {
             one.asked =
                 (way != WatchMode::FullRead && !way.is_sent()).then(|| (asked, begun.elapsed()));
         });
-        tokio::time::sleep(every.min(self.until(full))).await;
+        tokio::time::sleep(every.min(self.wait_until(full))).await;
         if way == WatchMode::FullRead {
             // The cursor is older than the interval of full reads.
             self.store
@@ -331,7 +335,7 @@ impl Engine {
         Ok(())
     }
 
-    fn until(&self, at: Timestamp) -> Duration {
+    fn wait_until(&self, at: Timestamp) -> Duration {
         let left = at.duration_since(self.now());
         Duration::try_from(left)
             .unwrap_or_default()
@@ -339,7 +343,7 @@ impl Engine {
     }
 
     /// The sync cursor to continue from: the stored one, or a new one after a full read.
-    async fn place(
+    async fn watch_cursor(
         &self,
         row: &SystemRow,
         object: ObjectType,
@@ -349,7 +353,7 @@ impl Engine {
     ) -> Result<SyncCursor, EngineError> {
         let known = self
             .store
-            .place(&row.name, object)
+            .find_sync_cursor(&row.name, object)
             .await?
             .filter(|place| place.mode == way.as_str());
         if let Some(place) = known {
@@ -524,7 +528,7 @@ impl Engine {
         schedule: &Schedule,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         schedule.check()?;
         if let Some(way) = schedule.mode {
             let ways = self.connector(&row).await?.watch_modes().await?;
@@ -543,7 +547,7 @@ impl Engine {
             .set_schedule(name, &value, principal, self.now())
             .await?;
         self.gate(&row).set_schedule(schedule);
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: name.to_owned(),
         });
         self.wake.notify_one();

@@ -84,7 +84,7 @@ impl Decision {
     }
 }
 
-fn some<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
+fn first_names<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     for name in names {
         if all.len() < NAMED && !all.iter().any(|known| known == name) {
@@ -95,7 +95,7 @@ fn some<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
 }
 
 /// Changes held by guards, by system and kind, with the guard's reason.
-fn guarded<'o>(
+fn changes_held_by_guards<'o>(
     _rules: &RuleSet,
     outcome: &'o Outcome,
 ) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
@@ -141,7 +141,7 @@ pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>,
 }
 
 /// A count in the form of the population.
-pub(crate) fn counted((key, count): (Lately, i64)) -> (Lately, usize) {
+pub(crate) fn count_of((key, count): (Lately, i64)) -> (Lately, usize) {
     (key, usize::try_from(count).unwrap_or_default())
 }
 
@@ -160,7 +160,7 @@ fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
 
 /// Drift that is only reported: each change separately, or those of a system together if there
 /// are many.
-fn drifts<'o>(
+fn reported_drift<'o>(
     rules: &RuleSet,
     population: &Population,
     outcome: &'o Outcome,
@@ -207,7 +207,7 @@ fn drift_id(changes: &[&Change]) -> String {
     format!("drift-{}", tide_core::decide::digest_fingerprints(&prints))
 }
 
-fn drift(changes: Vec<&Change>) -> Decision {
+fn drift_decision(changes: Vec<&Change>) -> Decision {
     let system = changes.first().map_or("", |change| change.system.as_str());
     let values = |change: &Change| {
         let told = change.values.iter().map(|value| {
@@ -234,20 +234,20 @@ fn drift(changes: Vec<&Change>) -> Decision {
         title,
         said: format!("{said}; the rules only report it"),
         count: changes.len(),
-        names: some(changes.iter().map(|change| change.label.as_str())),
+        names: first_names(changes.iter().map(|change| change.label.as_str())),
         answers: vec![DecisionAnswer::Repair],
         ..Decision::new(DecisionKind::Drift, drift_id(&changes), system)
     }
 }
 
-fn list(
+fn open_decisions(
     rules: &RuleSet,
     outcome: &Outcome,
     parked: &HashMap<String, Parked>,
     notices: &[AlertRow],
 ) -> Vec<Decision> {
     let mut all = Vec::new();
-    for ((system, kind), (said, changes)) in guarded(rules, outcome) {
+    for ((system, kind), (said, changes)) in changes_held_by_guards(rules, outcome) {
         let many = if changes.len() == 1 {
             "change is held"
         } else {
@@ -257,7 +257,7 @@ fn list(
             title: format!("{} {kind} {many} in {system}", changes.len()),
             said,
             count: changes.len(),
-            names: some(changes.iter().map(|change| change.label.as_str())),
+            names: first_names(changes.iter().map(|change| change.label.as_str())),
             answers: vec![DecisionAnswer::Release, DecisionAnswer::Discard],
             ..Decision::new(
                 DecisionKind::Guard,
@@ -315,7 +315,7 @@ fn add_matches(outcome: &Outcome, all: &mut Vec<Decision>) {
             title,
             said: "nothing is sent for them until the matches are answered".to_owned(),
             count: labels.len(),
-            names: some(labels.into_iter()),
+            names: first_names(labels.into_iter()),
             ..Decision::new(
                 DecisionKind::Match,
                 format!("match-{system}-{}", doubt.as_str()),
@@ -344,7 +344,7 @@ fn add_alerts(notices: &[AlertRow], all: &mut Vec<Decision>) {
 
 /// Answers in effect that can be taken back: releases and discards by their entry, and approvals
 /// whose changes were not sent yet.
-fn given(
+fn answers_in_effect(
     outcome: &Outcome,
     overrides: &[OverrideRow],
     approvals: &[ApprovalRow],
@@ -427,7 +427,7 @@ fn override_decision(
             minute(&first.expires)
         ),
         count: rows.len(),
-        names: some(rows.iter().map(|row| row.label.as_str())),
+        names: first_names(rows.iter().map(|row| row.label.as_str())),
         answers: vec![DecisionAnswer::TakeBack],
         ..Decision::new(
             DecisionKind::Override,
@@ -447,32 +447,32 @@ fn unfit_answer(answer: DecisionAnswer, id: &str) -> EngineError {
 
 impl Engine {
     /// The list of decisions for a principal.
-    pub async fn decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
+    pub async fn list_decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let mut all = self
-            .asked(&rules.set, &population, &outcome, principal)
+            .approval_decisions(&rules.set, &population, &outcome, principal)
             .await?;
         all.extend(
-            drifts(&rules.set, &population, &outcome)
+            reported_drift(&rules.set, &population, &outcome)
                 .into_iter()
-                .map(drift),
+                .map(drift_decision),
         );
         let prints: Vec<&str> = outcome
             .changes
             .iter()
             .map(|change| change.fingerprint.as_str())
             .collect();
-        let parked = self.store.parked(&prints).await?;
-        all.extend(list(
+        let parked = self.store.parked_changes(&prints).await?;
+        all.extend(open_decisions(
             &rules.set,
             &outcome,
             &parked,
-            &self.store.notices().await?,
+            &self.store.list_alerts().await?,
         ));
-        all.extend(given(
+        all.extend(answers_in_effect(
             &outcome,
             &self.store.override_rows().await?,
-            &self.store.approvals().await?,
+            &self.store.list_approvals().await?,
             self.now(),
         ));
         Ok(all)
@@ -517,7 +517,7 @@ impl Engine {
     }
 
     /// The approval requests.
-    async fn asked(
+    async fn approval_decisions(
         &self,
         rules: &RuleSet,
         population: &Population,
@@ -527,15 +527,15 @@ impl Engine {
         if rules.approvals.is_empty() {
             return Ok(Vec::new());
         }
-        let rows = self.store.approvals().await?;
+        let rows = self.store.list_approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows
             .iter()
             .map(|row| (row.fingerprint.as_str(), row))
             .collect();
-        let operator = self.store.operator(principal).await.ok();
-        let requests = approvals::requests(rules, outcome, &rows, self.now());
-        let owners = self.owners(&requests).await?;
-        let groups = approvals::groups(population);
+        let operator = self.store.find_operator(principal).await.ok();
+        let requests = approvals::open_requests(rules, outcome, &rows, self.now());
+        let owners = self.group_owners(&requests).await?;
+        let groups = approvals::groups_by_id(population);
         let context = ApprovalContext {
             rows: &rows,
             owners: &owners,
@@ -590,16 +590,16 @@ impl Engine {
             }
             Some(("parked", fingerprint)) if answer == DecisionAnswer::Retry => {
                 self.store
-                    .unpark(fingerprint, principal, self.now())
+                    .retry_failed(fingerprint, principal, self.now())
                     .await?
             }
             Some(("surprise", number)) if answer == DecisionAnswer::Acknowledge => {
                 let number = number.parse().map_err(|_| decision_changed())?;
-                self.store.notice_seen(number, self.now()).await?;
+                self.store.acknowledge_alert(number, self.now()).await?;
             }
             _ => return Err(unfit()),
         }
-        self.tell(crate::Event::AttentionChanged);
+        self.publish_event(crate::Event::AttentionChanged);
         self.wake.notify_one();
         Ok(())
     }
@@ -617,7 +617,7 @@ impl Engine {
             _ => return Err(unfit_answer(answer, id)),
         };
         let (rules, _, outcome) = self.decide_now().await?;
-        let held = guarded(&rules.set, &outcome);
+        let held = changes_held_by_guards(&rules.set, &outcome);
         let meant = held
             .iter()
             .find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
@@ -646,7 +646,7 @@ impl Engine {
     /// Repairs values that others changed.
     async fn repair_drift(&self, id: &str, principal: &str) -> Result<(), EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
-        let all = drifts(&rules.set, &population, &outcome);
+        let all = reported_drift(&rules.set, &population, &outcome);
         let meant = all
             .iter()
             .find(|changes| drift_id(changes) == id)
@@ -724,10 +724,10 @@ impl Engine {
         at: Timestamp,
     ) -> Result<(), EngineError> {
         let (keys, asked) = counted_by_guards(rules, at);
-        let (counts, in_flight) = self.store.counted(&asked).await?;
-        population.recent_change_counts = keys.into_iter().zip(counts).map(counted).collect();
+        let (counts, in_flight) = self.store.count_changes(&asked).await?;
+        population.recent_change_counts = keys.into_iter().zip(counts).map(count_of).collect();
         population.in_flight = in_flight;
-        population.guard_overrides = self.store.overrides(at).await?;
+        population.guard_overrides = self.store.load_overrides(at).await?;
         population.approvals = if rules.approvals.is_empty() {
             HashMap::new()
         } else {
@@ -766,11 +766,11 @@ fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext
     let each = if request.rule.together {
         Vec::new()
     } else {
-        approvals::offers(request, context.groups)
+        approvals::list_offers(request, context.groups)
     };
     let names = match request.rule.together {
-        true => some(request.changes.iter().map(|change| change.label.as_str())),
-        false => some(each.iter().map(|(words, _)| words.as_str())),
+        true => first_names(request.changes.iter().map(|change| change.label.as_str())),
+        false => first_names(each.iter().map(|(words, _)| words.as_str())),
     };
     let offers = if chooses { each } else { Vec::new() };
     if let Some(most) = request.rule.choose.filter(|_| chooses) {
@@ -779,7 +779,7 @@ fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext
     add_values(request, &mut said, chooses);
     let barred = match context.operator {
         Some(operator) if !request.expired => {
-            approvals::barred(request, context.rows, context.owners, operator)
+            approvals::answer_refusal(request, context.rows, context.owners, operator)
         }
         Some(_) => None,
         None => Some("only operators answer".to_owned()),

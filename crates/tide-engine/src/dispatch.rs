@@ -151,7 +151,7 @@ pub(crate) struct SystemDispatcher {
 
 impl SystemDispatcher {
     /// Waits until no other worker writes the members of a group.
-    pub(crate) async fn alone(&self, group: Option<i64>) -> Option<OwnedMutexGuard<()>> {
+    pub(crate) async fn lock_group(&self, group: Option<i64>) -> Option<OwnedMutexGuard<()>> {
         let own = self.groups.lock().await.entry(group?).or_default().clone();
         Some(own.lock_owned().await)
     }
@@ -385,7 +385,10 @@ pub(crate) fn by_account(changes: Vec<ChangeRow>) -> VecDeque<Vec<ChangeRow>> {
 
 impl Engine {
     /// Creates the dispatcher of a system.
-    pub(crate) async fn share(&self, system: &str) -> Result<SystemDispatcher, EngineError> {
+    pub(crate) async fn open_dispatcher(
+        &self,
+        system: &str,
+    ) -> Result<SystemDispatcher, EngineError> {
         self.share_of(system, &SystemContexts::default()).await
     }
 
@@ -426,10 +429,10 @@ impl Engine {
     }
 
     async fn reach(&self, system: &str) -> Result<SystemContext, EngineError> {
-        let row = self.store.system(system).await?;
-        let connector = self.line(&row).await?;
+        let row = self.store.find_system(system).await?;
+        let connector = self.cached_connector(&row).await?;
         // Rules that became invalid after this decision do not block its changes.
-        let rules = self.rules().await.ok().and_then(|rules| {
+        let rules = self.published_rules().await.ok().and_then(|rules| {
             rules
                 .set
                 .systems

@@ -56,17 +56,17 @@ impl Engine {
         }
     }
 
-    async fn published(&self) -> Result<i64, EngineError> {
+    async fn published_draft_base(&self) -> Result<i64, EngineError> {
         Ok(self
             .store
-            .rules()
+            .load_rules()
             .await?
             .map_or(0, |version| version.version))
     }
 
     /// Open drafts.
-    pub async fn drafts(&self) -> Result<Vec<DraftRow>, EngineError> {
-        Ok(self.store.drafts().await?)
+    pub async fn list_drafts(&self) -> Result<Vec<DraftRow>, EngineError> {
+        Ok(self.store.list_drafts().await?)
     }
 
     /// Published versions, the newest first.
@@ -75,12 +75,12 @@ impl Engine {
     }
 
     /// A draft, checked.
-    pub async fn draft(&self, id: i64) -> Result<Draft, EngineError> {
-        let row = self.store.draft(id).await?;
+    pub async fn show_draft(&self, id: i64) -> Result<Draft, EngineError> {
+        let row = self.store.find_draft(id).await?;
         let (_, faults) = self.check_rules(&row.files).await?;
         let differences = compare_files(&self.files_of(row.base).await?, &row.files);
         Ok(Draft {
-            published: self.published().await?,
+            published: self.published_draft_base().await?,
             faults,
             differences,
             row,
@@ -96,7 +96,7 @@ impl Engine {
         files: Option<Vec<RuleFile>>,
         principal: &str,
     ) -> Result<Draft, EngineError> {
-        let base = self.published().await?;
+        let base = self.published_draft_base().await?;
         let (files, usual) = match (files, version) {
             (Some(files), _) => (files, format!("edit of version {base}")),
             (None, Some(version)) => (
@@ -117,7 +117,7 @@ impl Engine {
             .store
             .begin_draft(&name, base, &files, principal, self.now())
             .await?;
-        self.draft(id).await
+        self.show_draft(id).await
     }
 
     /// Saves a draft. `edition` is the one that the editor began with.
@@ -145,11 +145,11 @@ impl Engine {
         {
             return Err(self.saved_by_another(id).await?);
         }
-        self.draft(id).await
+        self.show_draft(id).await
     }
 
     async fn saved_by_another(&self, id: i64) -> Result<EngineError, EngineError> {
-        let row = self.store.draft(id).await?;
+        let row = self.store.find_draft(id).await?;
         Ok(EngineError::Changed(format!(
             "{} saved draft {id} at {}, as edition {}: your edit was not stored; load the draft again and merge your edit",
             row.changed_by, row.changed, row.edition
@@ -158,8 +158,8 @@ impl Engine {
 
     /// Brings what was published since into a draft.
     pub async fn renew_draft(&self, id: i64, principal: &str) -> Result<Renewal, EngineError> {
-        let row = self.store.draft(id).await?;
-        let published = self.published().await?;
+        let row = self.store.find_draft(id).await?;
+        let published = self.published_draft_base().await?;
         let (files, both) = brought_together(
             &self.files_of(row.base).await?,
             &self.files_of(published).await?,
@@ -183,14 +183,14 @@ impl Engine {
             return Err(self.saved_by_another(id).await?);
         }
         Ok(Renewal {
-            draft: self.draft(id).await?,
+            draft: self.show_draft(id).await?,
             both,
         })
     }
 
     /// Drops a draft.
     pub async fn drop_draft(&self, id: i64, principal: &str) -> Result<(), EngineError> {
-        self.store.draft(id).await?;
+        self.store.find_draft(id).await?;
         Ok(self
             .store
             .end_draft(id, None, principal, self.now())
@@ -204,7 +204,7 @@ impl Engine {
         edition: i64,
         principal: &str,
     ) -> Result<(i64, Vec<RuleFault>), EngineError> {
-        let row = self.store.draft(id).await?;
+        let row = self.store.find_draft(id).await?;
         if row.edition != edition {
             return Err(self.saved_by_another(id).await?);
         }
@@ -234,13 +234,13 @@ impl Engine {
         let (set, faults) = self.check_rules(files).await?;
         let set = sound(set, &faults)?;
         // Rules that are not sound any more read nothing.
-        let before = self.rules().await.ok();
+        let before = self.published_rules().await.ok();
         let Some(version) = self
             .store
             .publish_rules(files, based_on, note, principal, self.now())
             .await?
         else {
-            let newest = self.store.rules().await?;
+            let newest = self.store.load_rules().await?;
             let (version, who) = newest.map_or((0, String::new()), |newest| {
                 (newest.version, newest.principal)
             });
@@ -249,7 +249,7 @@ impl Engine {
                 "this is based on version {base}, but {who} published version {version} since"
             )));
         };
-        self.tell(Event::Rules { version });
+        self.publish_event(Event::Rules { version });
         self.request_full_reads(before.as_ref().map(|rules| &rules.set), &set)
             .await?;
         Ok((version, faults))
@@ -265,7 +265,7 @@ impl Engine {
     ) -> Result<(), EngineError> {
         for row in self
             .store
-            .systems()
+            .list_systems()
             .await?
             .into_iter()
             .filter(|row| row.kind == SystemKind::Ldap)
@@ -306,7 +306,7 @@ impl Engine {
     ) -> Result<Impact, EngineError> {
         let against = match against {
             Some(version) => version,
-            None => self.published().await?,
+            None => self.published_draft_base().await?,
         };
         let (new, faults) = self.check_rules(files).await?;
         let new = sound(new, &faults)?;
@@ -317,7 +317,7 @@ impl Engine {
         } else {
             sound(old, &faults)?
         };
-        let population = self.store.population().await?;
+        let population = self.store.load_population().await?;
         let now = self.now();
         let both = move || {
             compute_impact(

@@ -63,7 +63,7 @@ impl Engine {
         kind: ObjectType,
     ) -> Result<(String, Option<String>, Vec<MappingEvaluation>), EngineError> {
         let set = self.rules_of(draft).await?;
-        let record = self.record(&set, on, Some(system), kind).await?;
+        let record = self.find_record(&set, on, Some(system), kind).await?;
         let types = set.of(system, kind).ok_or_else(|| {
             EngineError::NotFound(format!("no file has rules for {kind} in {system}"))
         })?;
@@ -130,9 +130,11 @@ impl Engine {
     /// The rules of a draft, or the published ones.
     async fn rules_of(&self, draft: Option<i64>) -> Result<RuleSet, EngineError> {
         let Some(id) = draft else {
-            return Ok(self.rules().await?.set.clone());
+            return Ok(self.published_rules().await?.set.clone());
         };
-        let (set, faults) = self.check_rules(&self.store.draft(id).await?.files).await?;
+        let (set, faults) = self
+            .check_rules(&self.store.find_draft(id).await?.files)
+            .await?;
         let errors: Vec<_> = faults
             .into_iter()
             .filter(|fault| fault.severity == tide_core::rules::FaultSeverity::Error)
@@ -156,12 +158,18 @@ impl Engine {
         kind: ObjectType,
     ) -> Result<Evaluation, EngineError> {
         let schema = match system {
-            Some(name) => self.store.system(name).await?.schema.get(&kind).cloned(),
+            Some(name) => self
+                .store
+                .find_system(name)
+                .await?
+                .schema
+                .get(&kind)
+                .cloned(),
             None => None,
         };
         let set = self.rules_of(draft).await?;
         let program = set.compile_expression(kind, system.map(|_| schema.as_ref()), source);
-        let record = self.record(&set, on, system, kind).await?;
+        let record = self.find_record(&set, on, system, kind).await?;
         let values = EvalInputs {
             account: record.account.as_ref().map(|account| &account.attributes),
             identity: record.identity.as_ref(),
@@ -179,14 +187,14 @@ impl Engine {
     }
 
     /// Finds a person, as these rules would have them.
-    async fn record(
+    async fn find_record(
         &self,
         set: &RuleSet,
         on: &str,
         system: Option<&str>,
         kind: ObjectType,
     ) -> Result<EvaluatedRecord, EngineError> {
-        let population = self.store.population().await?;
+        let population = self.store.load_population().await?;
         let (set, at, text) = (set.clone(), self.now(), on.to_owned());
         let work = move || {
             let outcome = tide_core::decide(&set, &population, at);

@@ -75,7 +75,7 @@ impl RunProgress {
 }
 
 /// Waits until all workers have ended. Sets `fault` to the error of a worker, if there is one.
-async fn ended(
+async fn join_workers(
     workers: &mut tokio::task::JoinSet<Result<(), EngineError>>,
     fault: &mut Option<EngineError>,
 ) {
@@ -180,7 +180,7 @@ impl Engine {
         } = match queue {
             Some(queue) => queue,
             None => PendingChanges {
-                changes: self.store.unsettled(id).await?,
+                changes: self.store.unfinished_changes(id).await?,
                 ..PendingChanges::default()
             },
         };
@@ -204,7 +204,7 @@ impl Engine {
             return Ok(());
         }
         if cancel.is_cancelled() {
-            for left in self.store.unsettled(id).await? {
+            for left in self.store.unfinished_changes(id).await? {
                 self.store
                     .record_not_done(
                         left.id,
@@ -215,7 +215,7 @@ impl Engine {
                     )
                     .await?;
             }
-            self.finish(id, ChangeSetState::Canceled, note.as_deref(), principal)
+            self.finish_change_set(id, ChangeSetState::Canceled, note.as_deref(), principal)
                 .await;
             return Ok(());
         }
@@ -233,7 +233,7 @@ impl Engine {
                 Some(note.map_or(said.clone(), |note| format!("{note} {said}")))
             }
         };
-        self.finish(id, ChangeSetState::Done, note.as_deref(), principal)
+        self.finish_change_set(id, ChangeSetState::Done, note.as_deref(), principal)
             .await;
         Ok(())
     }
@@ -272,10 +272,10 @@ impl Engine {
             });
             if self.accounts_at_a_time == 1 {
                 // Sequential mode, also across systems: the order is deterministic.
-                ended(&mut systems, &mut fault).await;
+                join_workers(&mut systems, &mut fault).await;
             }
         }
-        ended(&mut systems, &mut fault).await;
+        join_workers(&mut systems, &mut fault).await;
         fault
     }
 
@@ -315,7 +315,7 @@ impl Engine {
             );
             workers.spawn(async move {
                 engine
-                    .worker(sender.share(), &tally, &cancel, &principal)
+                    .run_worker(sender.share(), &tally, &cancel, &principal)
                     .await
             });
         }
@@ -336,7 +336,7 @@ impl Engine {
             workers.spawn(async move { engine.mark_ahead(&share, queue, &tally.claimed).await });
         }
         let mut fault = None;
-        ended(&mut workers, &mut fault).await;
+        join_workers(&mut workers, &mut fault).await;
         fault.map_or(Ok(()), Err)
     }
 
@@ -358,11 +358,11 @@ impl Engine {
                 .await?;
             tally.failed.fetch_add(1, Ordering::Relaxed);
         }
-        self.progress(tally);
+        self.report_change(tally);
         Ok(())
     }
 
-    async fn worker(
+    async fn run_worker(
         &self,
         share: &SystemDispatcher,
         tally: &RunProgress,
@@ -376,7 +376,7 @@ impl Engine {
         {
             if cancel.is_cancelled()
                 || !self
-                    .account(share, changes, marked, tally, cancel, principal)
+                    .execute_account(share, changes, marked, tally, cancel, principal)
                     .await?
             {
                 return Ok(());
@@ -386,7 +386,7 @@ impl Engine {
     }
 
     /// Sends the changes of one account in order. Returns `false` if the run was canceled.
-    async fn account(
+    async fn execute_account(
         &self,
         share: &SystemDispatcher,
         changes: Vec<ChangeRow>,
@@ -421,7 +421,7 @@ impl Engine {
                 .filter(|_| change.state == ChangeState::Queued)
             {
                 changes.push_front(change);
-                self.take_back(changes, &stop.message, tally).await?;
+                self.cancel_rest(changes, &stop.message, tally).await?;
                 break;
             }
             if let Some((why, remedy)) = self.refusal_limit_reached(share, &change.change).await? {
@@ -429,7 +429,7 @@ impl Engine {
                     .record_failed(change.id, &why, &remedy, false, self.now())
                     .await?;
                 tally.failed.fetch_add(1, Ordering::Relaxed);
-                self.progress(tally);
+                self.report_change(tally);
                 changes = self
                     .continue_after_refusal(changes, change.change.kind, tally)
                     .await?;
@@ -437,7 +437,7 @@ impl Engine {
             }
             let marked = std::mem::take(&mut first_is_marked);
             let change = match self
-                .together(share, change, &mut changes, tally, principal)
+                .send_membership_batch(share, change, &mut changes, tally, principal)
                 .await?
             {
                 Some(change) => change,
@@ -490,7 +490,7 @@ impl Engine {
                 }
                 SendOutcome::Stopped => {
                     // Within an account, later changes wait too, even if writes are resumed by now.
-                    self.take_back(changes, "not sent: writes were stopped before an earlier change of the same account", tally).await?;
+                    self.cancel_rest(changes, "not sent: writes were stopped before an earlier change of the same account", tally).await?;
                     break;
                 }
             }
@@ -566,7 +566,7 @@ impl Engine {
                 // The receiver may have given up.
                 let _ = settled.send(());
             }
-            self.progress(tally);
+            self.report_change(tally);
         }
         Ok(())
     }
@@ -679,7 +679,7 @@ impl Engine {
         self.store
             .record_not_done(id, ChangeState::Canceled, why, next, self.now())
             .await?;
-        self.progress(tally);
+        self.report_change(tally);
         Ok(SendOutcome::Done)
     }
 
@@ -734,7 +734,7 @@ impl Engine {
                 .filter(|_| marked && tally.claimed.contains(&row.id))
             {
                 Some(called) => Some(called.clone()),
-                None => Some(self.store.called(id).await?),
+                None => Some(self.store.account_name(id).await?),
             },
             None => None,
         };
@@ -753,7 +753,7 @@ impl Engine {
                 .collect(),
         };
         let group = change.account.filter(|_| change.is_membership());
-        let _one_at_a_time = share.alone(group).await;
+        let _one_at_a_time = share.lock_group(group).await;
         let merged = merged_lists(share, change);
         let refusals = RefusalScope::of(change, account.as_ref());
         let mut write = Write {
@@ -773,7 +773,7 @@ impl Engine {
                     Ok(Some(account)) => {
                         let note = "the answer was lost; the account was found by its values; nothing was sent twice";
                         let what = settled(share, &row, account, Some(note.to_owned()));
-                        self.confirm(
+                        self.queue_result(
                             share,
                             ChangeResult::new(row, filled_in, what, principal)?,
                             last,
@@ -788,7 +788,7 @@ impl Engine {
                             < share.connector.visibility_lag() =>
                     {
                         if attempt < ATTEMPTS {
-                            self.clock.sleep(self.backoff(attempt)).await;
+                            self.clock.sleep(self.retry_delay(attempt)).await;
                             continue;
                         }
                         let said = "the answer to its creation was lost, and the system does not list it yet";
@@ -797,7 +797,7 @@ impl Engine {
                             said,
                             "a look-up precedes any further request",
                         );
-                        return self.failed(&row, &lost, share, tally).await;
+                        return self.record_failure(&row, &lost, share, tally).await;
                     }
                     Ok(None) => {}
                     Err(error) if attempt >= ATTEMPTS => {
@@ -807,10 +807,10 @@ impl Engine {
                             error.message,
                             error.remedy,
                         );
-                        return self.failed(&row, &lost, share, tally).await;
+                        return self.record_failure(&row, &lost, share, tally).await;
                     }
                     Err(_) => {
-                        self.clock.sleep(self.backoff(attempt)).await;
+                        self.clock.sleep(self.retry_delay(attempt)).await;
                         continue;
                     }
                 }
@@ -823,7 +823,7 @@ impl Engine {
                     .contains(&row.id)
             {
                 // A preemption canceled it.
-                self.progress(tally);
+                self.report_change(tally);
                 return Ok(SendOutcome::Done);
             }
             let written = match group {
@@ -851,7 +851,7 @@ impl Engine {
                         }
                         None => ChangeResult::membership(row, filled_in, principal)?,
                     };
-                    self.confirm(share, settling, last).await?;
+                    self.queue_result(share, settling, last).await?;
                     break;
                 }
                 Err(error) if error.class == FailureClass::Accepted => {
@@ -859,12 +859,12 @@ impl Engine {
                         .mark_accepted(row.id, &error.operation_url, self.now())
                         .await?;
                     self.record_system_success(&share.row.name);
-                    self.progress(tally);
+                    self.report_change(tally);
                     self.operation_accepted.notify_one();
                     return Ok(SendOutcome::Accepted);
                 }
                 Err(error) if error.class == FailureClass::WritesStopped => {
-                    self.take_back(VecDeque::from([row]), &error.message, tally)
+                    self.cancel_rest(VecDeque::from([row]), &error.message, tally)
                         .await?;
                     return Ok(SendOutcome::Stopped);
                 }
@@ -891,7 +891,7 @@ impl Engine {
                     self.store
                         .record_not_done(row.id, state, &error.message, &error.remedy, self.now())
                         .await?;
-                    self.clock.sleep(self.backoff(attempt)).await;
+                    self.clock.sleep(self.retry_delay(attempt)).await;
                 }
                 Err(error) => {
                     if self
@@ -901,7 +901,7 @@ impl Engine {
                         continue;
                     }
                     return self
-                        .refused(
+                        .handle_refusal(
                             share,
                             Sent {
                                 row,
@@ -933,7 +933,7 @@ impl Engine {
         let own = match Settings::read(share.row.kind, &share.row.settings) {
             Ok(settings) => self
                 .store
-                .secret(&share.row.name, settings.secret_field())
+                .load_secret(&share.row.name, settings.secret_field())
                 .await
                 .ok()
                 .flatten(),
@@ -944,12 +944,12 @@ impl Engine {
             .chain(&own)
             .map(|secret| secret.as_str())
             .collect();
-        error.without(&secrets)
+        error.without_secrets(&secrets)
     }
 
     /// Hands a confirmed change to the task that stores results. The next change of the same
     /// account waits for it.
-    pub(crate) async fn confirm(
+    pub(crate) async fn queue_result(
         &self,
         share: &SystemDispatcher,
         settling: ChangeResult,
@@ -980,7 +980,7 @@ impl Engine {
     }
 
     /// Stores the result of a change that was confirmed outside a run.
-    pub(crate) async fn settle(
+    pub(crate) async fn store_result(
         &self,
         share: &SystemDispatcher,
         row: &ChangeRow,
@@ -1002,7 +1002,7 @@ impl Engine {
         Ok(())
     }
 
-    pub(crate) async fn failed(
+    pub(crate) async fn record_failure(
         &self,
         row: &ChangeRow,
         error: &ConnectError,
@@ -1037,7 +1037,7 @@ impl Engine {
             }
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
-        self.progress(tally);
+        self.report_change(tally);
         // A refusal says nothing about the changes of other values.
         Ok(if error.class == FailureClass::Permanent {
             SendOutcome::Refused
@@ -1103,11 +1103,11 @@ impl Engine {
     }
 
     /// The delay before the next attempt.
-    fn backoff(&self, attempt: u32) -> Duration {
+    fn retry_delay(&self, attempt: u32) -> Duration {
         SEND_BACKOFF.delay(attempt, self.random())
     }
 
-    pub(crate) fn progress(&self, tally: &RunProgress) {
+    pub(crate) fn report_change(&self, tally: &RunProgress) {
         let (done, failed) = (
             tally.done.load(Ordering::Relaxed),
             tally.failed.load(Ordering::Relaxed),
@@ -1115,7 +1115,7 @@ impl Engine {
         let total = tally.total.load(Ordering::Relaxed);
         let elapsed = tally.begun.elapsed().as_millis().max(1) as usize;
         let settled = done + failed;
-        self.tell(Event::Progress {
+        self.publish_event(Event::Progress {
             id: tally.id,
             done,
             failed,

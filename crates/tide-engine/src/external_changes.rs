@@ -36,8 +36,13 @@ impl Engine {
         find_changed(rules, population, outcome, accounts, &mut surprises);
         find_orphaned(rules, outcome, &mut surprises);
         let right = in_sync_again(population, outcome, about);
-        if self.store.notice_surprises(surprises, self.now()).await? > 0 {
-            self.tell(Event::AttentionChanged);
+        if self
+            .store
+            .add_external_changes(surprises, self.now())
+            .await?
+            > 0
+        {
+            self.publish_event(Event::AttentionChanged);
         }
         Ok(right)
     }

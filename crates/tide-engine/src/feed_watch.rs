@@ -25,7 +25,7 @@ struct Failed {
 type FileState = (PathBuf, u64, SystemTime);
 
 /// The newest finished file of a path, as it looks.
-fn look(path: &Path) -> Option<FileState> {
+fn newest_file(path: &Path) -> Option<FileState> {
     let path = tide_connect::newest_file(path).ok()?;
     let about = path.metadata().ok()?;
     Some((path, about.len(), about.modified().ok()?))
@@ -44,10 +44,10 @@ impl Engine {
                     () = engine.stopping.cancelled() => return,
                     () = tokio::time::sleep(EVERY) => {}
                 }
-                let Ok(systems) = engine.store.systems().await else { continue };
+                let Ok(systems) = engine.store.list_systems().await else { continue };
                 for row in systems.iter().filter(|row| row.kind == SystemKind::Feed && row.armed && !row.paused) {
                     let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else { continue };
-                    let Ok(Some(now)) = tokio::task::spawn_blocking(move || look(&path)).await else { continue };
+                    let Ok(Some(now)) = tokio::task::spawn_blocking(move || newest_file(&path)).await else { continue };
                     let is_seen = seen.get(&row.name) == Some(&now);
                     if is_seen && failed.get(&row.name).is_none_or(|failed| failed.at > Instant::now()) {
                         continue;

@@ -29,7 +29,7 @@ pub struct Freshness {
 }
 
 /// A duration for people.
-fn shown(time: Duration) -> String {
+fn format_duration(time: Duration) -> String {
     match time.as_secs() {
         0..=1 if time.subsec_millis() > 0 => format!("{:.1} s", time.as_secs_f64()),
         seconds @ ..=119 => format!("{seconds} s"),
@@ -43,7 +43,7 @@ fn length(from: Timestamp, to: Timestamp) -> Duration {
 }
 
 /// Warns about operations that take longer than their configured interval.
-fn hurry(
+fn schedule_warnings(
     schedule: &Schedule,
     whole: Option<&WholeReading>,
     heard: Option<&WatcherStatus>,
@@ -56,7 +56,7 @@ fn hurry(
         return Vec::new();
     };
     let mut all = Vec::new();
-    let every = schedule.every();
+    let every = schedule.poll_interval();
     let full = match way {
         WatchMode::FullRead => every,
         _ => Duration::try_from(schedule.full_every(way)).unwrap_or_default(),
@@ -67,8 +67,8 @@ fn hurry(
     {
         all.push(format!(
             "a full read took {}, but is scheduled every {}: choose a longer interval",
-            shown(took),
-            shown(full)
+            format_duration(took),
+            format_duration(full)
         ));
     }
     // A system that sends its changes is not polled.
@@ -79,14 +79,14 @@ fn hurry(
     {
         all.push(format!(
             "a poll took {}, but is scheduled every {}: choose a longer interval",
-            shown(took),
-            shown(every)
+            format_duration(took),
+            format_duration(every)
         ));
     }
     if let Some(took) =
         run.filter(|took| *took > every && heard.is_some_and(|heard| heard.next.is_some()))
     {
-        let (took, every) = (shown(took), shown(every));
+        let (took, every) = (format_duration(took), format_duration(every));
         all.push(format!("the last run took {took}, but it is polled every {every}: changes in between wait for the next run"));
     }
     all
@@ -94,7 +94,7 @@ fn hurry(
 
 impl Engine {
     /// The freshness of all types that the rules use.
-    pub async fn known(&self) -> Result<Vec<Freshness>, EngineError> {
+    pub async fn list_freshness(&self) -> Result<Vec<Freshness>, EngineError> {
         let (whole, listening) = (self.store.whole_readings().await?, self.watchers());
         let last = self
             .store
@@ -131,7 +131,7 @@ impl Engine {
                             heard.state == WatcherState::Watching && heard.way.is_some_and(told)
                         }),
                     needs,
-                    hurry: hurry(&schedule, whole, heard, run),
+                    hurry: schedule_warnings(&schedule, whole, heard, run),
                     system: row.name.clone(),
                     object,
                 });
@@ -141,15 +141,20 @@ impl Engine {
     }
 
     /// Types that the published rules use and that were never read.
-    pub async fn unread(&self) -> Result<Vec<Freshness>, EngineError> {
-        let rules = match self.rules().await {
+    pub async fn unread_types(&self) -> Result<Vec<Freshness>, EngineError> {
+        let rules = match self.published_rules().await {
             Ok(rules) => rules,
             Err(EngineError::NoRules | EngineError::Rules(_)) => return Ok(Vec::new()),
             Err(other) => return Err(other),
         };
         let asked =
             |one: &Freshness| one.needs.is_some() && rules.set.systems.contains_key(&one.system);
-        Ok(self.known().await?.into_iter().filter(asked).collect())
+        Ok(self
+            .list_freshness()
+            .await?
+            .into_iter()
+            .filter(asked)
+            .collect())
     }
 }
 
@@ -185,7 +190,7 @@ mod tests {
             ..Schedule::default()
         };
         let told = |took, way, asked, run| {
-            hurry(&schedule, Some(&whole(took)), Some(&heard(way, asked)), run)
+            schedule_warnings(&schedule, Some(&whole(took)), Some(&heard(way, asked)), run)
         };
         assert_eq!(
             told(900, WatchMode::Modified, 2, Some(Duration::from_secs(3))),
@@ -213,7 +218,7 @@ mod tests {
         );
         assert_eq!(told(90, WatchMode::Pushed, 99, None), Vec::<String>::new());
         assert_eq!(
-            hurry(&schedule, None, None, Some(Duration::from_secs(400))),
+            schedule_warnings(&schedule, None, None, Some(Duration::from_secs(400))),
             Vec::<String>::new(),
             "it is not followed"
         );

@@ -102,7 +102,7 @@ impl Engine {
         let started = self.monotonic_now();
         let reading = self.store.begin_reading(&row.name, object, started).await?;
         let outcome = tokio::select! {
-            outcome = self.show(row, object, reading, started, &mut read) => outcome,
+            outcome = self.receive_snapshot(row, object, reading, started, &mut read) => outcome,
             () = cancel.cancelled() => Err(cancelled().into()),
         };
         let state = match outcome {
@@ -133,7 +133,7 @@ impl Engine {
                 return Err(other);
             }
         };
-        self.tell(Event::FullRead {
+        self.publish_event(Event::FullRead {
             system: row.name.clone(),
             object_count: read.seen,
             state,
@@ -142,7 +142,7 @@ impl Engine {
     }
 
     /// Keeps what a system shows. Returns the keys of accounts that it said are gone.
-    async fn show(
+    async fn receive_snapshot(
         &self,
         row: &SystemRow,
         object: ObjectType,
@@ -172,7 +172,7 @@ impl Engine {
                 if let Some(before) = keeping.take() {
                     before.await?;
                 }
-                keeping = Some(Box::pin(self.store.observe(
+                keeping = Some(Box::pin(self.store.store_batch(
                     reading,
                     &row.name,
                     object,
@@ -267,7 +267,7 @@ impl Engine {
 
     /// Reports how many accounts were read.
     fn report_progress(&self, row: &SystemRow, read: &mut Read) {
-        self.tell(Event::FullRead {
+        self.publish_event(Event::FullRead {
             system: row.name.clone(),
             object_count: read.seen,
             state: ReadState::Running,
@@ -291,7 +291,7 @@ impl Engine {
                 key: row.key,
             })
             .collect();
-        self.store.quarantine(reading, rows).await?;
+        self.store.add_to_quarantine(reading, rows).await?;
         Ok(())
     }
 
@@ -306,7 +306,7 @@ impl Engine {
         started: jiff::Timestamp,
         read: &mut Read,
     ) -> Result<Vec<String>, EngineError> {
-        let mut missing = self.store.missing(reading, LOOKED_FOR).await?;
+        let mut missing = self.store.missing_accounts(reading, LOOKED_FOR).await?;
         let most = Settings::read(row.kind, &row.settings)
             .ok()
             .and_then(|settings| settings.max_shrink_percent());
@@ -350,7 +350,7 @@ impl Engine {
             .keys
             .retain(|key| !there.iter().any(|account| account.key == *key));
         self.store
-            .observe(reading, &row.name, read.object, started, there)
+            .store_batch(reading, &row.name, read.object, started, there)
             .await?;
         Ok(missing.keys)
     }

@@ -101,7 +101,7 @@ fn key_of_change(change: &Change) -> HoldKey {
 }
 
 /// Everything that an outcome holds.
-fn held(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
+fn collect_holds(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
     let lines = outcome
         .decided
         .iter()
@@ -136,7 +136,7 @@ impl Engine {
         let Some(known) = kept.as_mut() else {
             return Ok(());
         };
-        let held = held(outcome);
+        let held = collect_holds(outcome);
         // What was known of those about whom it was decided, and of each change that was looked at,
         // ends when it is not held now.
         let mut looked_at: HashSet<HoldKey> = outcome.changes.iter().map(key_of_change).collect();

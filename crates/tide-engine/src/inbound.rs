@@ -44,7 +44,7 @@ const KEY: &str = "key";
 
 impl Engine {
     async fn push_system(&self, system: &str) -> Result<(), EngineError> {
-        let row = self.store.system(system).await?;
+        let row = self.store.find_system(system).await?;
         if row.kind == SystemKind::Push {
             return Ok(());
         }
@@ -77,16 +77,19 @@ impl Engine {
             earlier_until: Some(until),
         };
         let id = self.store.add_token(new, principal, now).await?;
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: system.to_owned(),
         });
         Ok(IssuedToken { id, token })
     }
 
     /// The tokens of a system.
-    pub async fn tokens(&self, system: &str) -> Result<Vec<TokenRow>, EngineError> {
+    pub async fn list_tokens(&self, system: &str) -> Result<Vec<TokenRow>, EngineError> {
         self.push_system(system).await?;
-        Ok(self.store.tokens(PrincipalKind::System, system).await?)
+        Ok(self
+            .store
+            .list_tokens(PrincipalKind::System, system)
+            .await?)
     }
 
     /// Takes a token back at once.
@@ -118,7 +121,7 @@ impl Engine {
         object: ObjectType,
     ) -> Result<(), EngineError> {
         if self.store.last_complete(system, object).await?.is_none() {
-            let row = self.store.system(system).await?;
+            let row = self.store.find_system(system).await?;
             self.read_system(&row, &[object]).await?;
         }
         Ok(())
@@ -133,7 +136,7 @@ impl Engine {
         principal: &str,
     ) -> Result<(i64, i64), EngineError> {
         self.push_system(system).await?;
-        let row = self.store.system(system).await?;
+        let row = self.store.find_system(system).await?;
         let (mut unsent, mut all) = (0, 0);
         for object in [ObjectType::Person, ObjectType::Group] {
             let Some((missing, there)) = self.store.unsent_since_restore(system, object).await?
@@ -163,7 +166,7 @@ impl Engine {
 
     /// Starts a run after a push was stored, if automatic sync is on.
     pub fn was_pushed(&self, system: &str) {
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: system.to_owned(),
         });
         self.wake.notify_one();
@@ -233,6 +236,6 @@ impl Engine {
                 .into());
             }
         };
-        Ok(self.store.event(system, &kept).await?)
+        Ok(self.store.find_event(system, &kept).await?)
     }
 }

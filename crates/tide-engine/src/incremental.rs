@@ -1,7 +1,7 @@
 //! The decision cache between runs, and incremental decisions from it. The cost of a decision
 //! follows the number of dirty records, not the size of the population.
 
-use crate::decisions::{counted, counted_by_guards};
+use crate::decisions::{count_of, counted_by_guards};
 use crate::dispatch::SystemContexts;
 use crate::runs::PublishedRules;
 use crate::{Engine, EngineError, Schedule};
@@ -73,7 +73,10 @@ impl Engine {
             // A full decision needs no list of dirty records.
             None => (i64::MAX, Vec::new()),
         };
-        Ok(self.store.before(seen, asked, at_rest, now).await?)
+        Ok(self
+            .store
+            .load_preconditions(seen, asked, at_rest, now)
+            .await?)
     }
 
     /// Decides about the records that changed since the last call. Falls back to a full decision
@@ -149,7 +152,7 @@ impl Engine {
         let now = self.now();
         // Taken before the population is read: later dirty records may not be part of it.
         let seen = self.store.last_dirty().await?;
-        let (rules, population) = self.all(now).await?;
+        let (rules, population) = self.load_inputs(now).await?;
         let (standing, outcome) = IncrementalState::of(&rules.set, &population, now);
         self.store.prune_dirty(seen).await?;
         let cost = (
@@ -229,7 +232,7 @@ impl Engine {
         guards.recent_change_counts = keys
             .into_iter()
             .zip(before.counts.iter().copied())
-            .map(counted)
+            .map(count_of)
             .collect();
         guards.in_flight = before.in_flight.clone();
         if !rules.set.approvals.is_empty() {
@@ -256,7 +259,7 @@ impl Engine {
         loop {
             let mut population = self
                 .store
-                .part(&wanted, known.systems.clone(), at_rest)
+                .load_part(&wanted, known.systems.clone(), at_rest)
                 .await?;
             (population.recent_change_counts, population.guard_overrides) = (
                 guards.recent_change_counts.clone(),

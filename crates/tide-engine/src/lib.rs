@@ -203,7 +203,7 @@ impl Engine {
 
     /// An engine that may reach these files and variables of its machine.
     pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: SecretSources) -> Arc<Engine> {
-        Self::tied(
+        Self::with_config(
             store,
             clock,
             EngineConfig {
@@ -214,7 +214,7 @@ impl Engine {
     }
 
     /// An engine that is tied to the world in a way of its own.
-    pub fn tied(store: Store, clock: Arc<dyn Clock>, ties: EngineConfig) -> Arc<Engine> {
+    pub fn with_config(store: Store, clock: Arc<dyn Clock>, ties: EngineConfig) -> Arc<Engine> {
         Arc::new(Engine {
             store,
             clock,
@@ -284,7 +284,7 @@ impl Engine {
         lock(&self.jitter_rng).random_range(0.0..1.0)
     }
 
-    fn tell(&self, event: Event) {
+    fn publish_event(&self, event: Event) {
         // An error means that there are no receivers.
         let _ = self.events.send(event);
     }

@@ -21,7 +21,7 @@ pub struct LicenceView {
 
 impl Engine {
     /// All licences that are counted.
-    pub async fn licences(&self) -> Result<Vec<LicenceView>, EngineError> {
+    pub async fn list_licenses(&self) -> Result<Vec<LicenceView>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         if rules.set.licenses.is_empty() {
             return Ok(Vec::new());

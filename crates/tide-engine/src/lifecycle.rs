@@ -62,7 +62,7 @@ pub struct Leaver {
 impl Leaver {
     /// Seconds from the moment from which it was to be done to the last confirmation. Nothing while
     /// something is open, or when nothing had to be done.
-    pub fn seconds(&self) -> Option<f64> {
+    pub fn seconds_to_revoke(&self) -> Option<f64> {
         let confirmed = self.row.confirmed.filter(|_| self.open.is_empty())?;
         Some(
             confirmed
@@ -81,7 +81,10 @@ fn gives_values(rules: &RuleSet, line: &Decided) -> bool {
 }
 
 /// The changes that close a person's access, or belong to their departure.
-fn closing<'o>(outcome: &'o Outcome, identity: &'o str) -> impl Iterator<Item = &'o Change> {
+fn closing_changes<'o>(
+    outcome: &'o Outcome,
+    identity: &'o str,
+) -> impl Iterator<Item = &'o Change> {
     outcome
         .changes
         .iter()
@@ -159,7 +162,11 @@ impl Engine {
 
     /// The moment after a last day of people, in the zone that the rules name.
     pub async fn after_last_day(&self, day: jiff::civil::Date) -> Result<Timestamp, EngineError> {
-        let zone = self.rules().await?.set.zone(tide_core::ObjectType::Person);
+        let zone = self
+            .published_rules()
+            .await?
+            .set
+            .zone(tide_core::ObjectType::Person);
         tide_core::lifecycle::end_of_day(day, &zone).map_err(EngineError::Invalid)
     }
 
@@ -171,7 +178,7 @@ impl Engine {
     ) -> Result<DepartureImpact, EngineError> {
         let now = self.now();
         let at = at.unwrap_or(now).max(now);
-        let (rules, mut population) = self.all(at).await?;
+        let (rules, mut population) = self.load_inputs(at).await?;
         let departure = Departure {
             at,
             principal: "an operator".to_owned(),
@@ -213,7 +220,7 @@ impl Engine {
 
     /// Starts or schedules a departure; `None` is now. Due changes are sent at once, before all
     /// others.
-    pub async fn leave(
+    pub async fn start_departure(
         self: &Arc<Self>,
         id: &str,
         at: Option<Timestamp>,
@@ -235,11 +242,15 @@ impl Engine {
     }
 
     /// Cancels a departure, planned or executed.
-    pub async fn stay(self: &Arc<Self>, id: &str, principal: &str) -> Result<(), EngineError> {
-        let asked = self.store.departure(id).await?.is_some();
+    pub async fn cancel_departure(
+        self: &Arc<Self>,
+        id: &str,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        let asked = self.store.find_departure(id).await?.is_some();
         let unused = self
             .store
-            .identity(id)
+            .find_identity(id)
             .await?
             .0
             .attributes
@@ -247,7 +258,7 @@ impl Engine {
             .iter()
             .any(|by| by.to_string() == LeftBy::Unused.as_str());
         if unused {
-            self.store.claim(id, principal, self.now()).await?;
+            self.store.reactivate(id, principal, self.now()).await?;
         }
         if asked || !unused {
             self.store
@@ -275,15 +286,15 @@ impl Engine {
                 without_reading: true,
                 ..Plan::default()
             };
-            self.begin(plan, principal).await?;
+            self.begin_change_set(plan, principal).await?;
         }
         Ok(())
     }
 
     /// Who left, the last first, and what is still open of each. `brief`: without that, which takes
     /// a decision.
-    pub async fn leavers(&self, brief: bool) -> Result<Vec<Leaver>, EngineError> {
-        let rows = self.store.leavers(LEAVERS).await?;
+    pub async fn list_leavers(&self, brief: bool) -> Result<Vec<Leaver>, EngineError> {
+        let rows = self.store.list_leavers(LEAVERS).await?;
         if brief || rows.is_empty() {
             return Ok(rows
                 .into_iter()
@@ -301,9 +312,9 @@ impl Engine {
             .iter()
             .filter(|change| left.contains(change.identity.as_str()));
         let prints: Vec<&str> = theirs.map(|change| change.fingerprint.as_str()).collect();
-        let failed = self.store.parked(&prints).await?;
+        let failed = self.store.parked_changes(&prints).await?;
         // Webhooks that end sessions elsewhere and were not delivered yet.
-        let calls = self.store.notifications(None, true, LEAVERS).await?;
+        let calls = self.store.list_notifications(None, true, LEAVERS).await?;
         let unheard = |identity: &str| {
             let theirs = calls
                 .iter()
@@ -323,7 +334,7 @@ impl Engine {
             .into_iter()
             .map(|row| {
                 let back = row.returned.is_some();
-                let open = closing(&outcome, &row.identity).filter(|_| !back);
+                let open = closing_changes(&outcome, &row.identity).filter(|_| !back);
                 let open = open.map(|change| OpenAccess {
                     system: change.system.clone(),
                     kind: Some(change.kind),

@@ -484,8 +484,12 @@ impl Engine {
     }
 
     /// How matching stands in a system, as it works out now.
-    pub async fn matches(&self, system: &str, kind: ObjectType) -> Result<MatchView, EngineError> {
-        self.store.system(system).await?;
+    pub async fn list_matches(
+        &self,
+        system: &str,
+        kind: ObjectType,
+    ) -> Result<MatchView, EngineError> {
+        self.store.find_system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let lines = Sight::new(&rules.set, &population, &outcome).lines(system, kind);
         let count = |status: MatchStatus| lines.iter().filter(|line| line.status == status).count();
@@ -543,7 +547,7 @@ impl Engine {
         words: &[Word],
         by: &Actor<'_>,
     ) -> Result<usize, EngineError> {
-        self.store.system(system).await?;
+        self.store.find_system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let sight = Sight::new(&rules.set, &population, &outcome);
         let mut answers = Vec::with_capacity(words.len());

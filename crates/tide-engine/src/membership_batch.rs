@@ -17,7 +17,7 @@ impl Engine {
     /// Sends a membership together with the following ones of the same group. Returns the change if
     /// it is no membership, if it is the only one, or if the batch was refused: each is then sent
     /// separately, which identifies the refused one.
-    pub(crate) async fn together(
+    pub(crate) async fn send_membership_batch(
         &self,
         share: &SystemDispatcher,
         first: ChangeRow,
@@ -56,18 +56,18 @@ impl Engine {
         let Some(group) = last.change.account else {
             return Ok(None);
         };
-        let account = self.store.called(group).await?;
+        let account = self.store.account_name(group).await?;
         let Some(value) = last.change.values.first() else {
             return Ok(None);
         };
         let values = batch_values(kind, &rows, value);
         let write = Write::new(last.change.object, kind, Some(account), vec![values]);
-        let _one_at_a_time = share.alone(Some(group)).await;
+        let _one_at_a_time = share.lock_group(Some(group)).await;
         match share.connector.write_membership(&write).await {
             Ok(()) => {
                 let count = rows.len();
                 for (n, (row, filled_in)) in rows.into_iter().enumerate() {
-                    self.confirm(
+                    self.queue_result(
                         share,
                         ChangeResult::membership(row, filled_in, principal)?,
                         n + 1 < count,
@@ -88,7 +88,7 @@ impl Engine {
                     row.attempts = 1;
                     others.push_front(row);
                 }
-                self.progress(tally);
+                self.report_change(tally);
                 Ok(others.pop_front())
             }
         }

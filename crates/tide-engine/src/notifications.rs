@@ -22,24 +22,24 @@ impl Engine {
             return Ok(());
         }
         let keys: Vec<&str> = notices.iter().map(|notice| notice.key.as_str()).collect();
-        let new = self.store.untold(&keys).await?;
+        let new = self.store.without_notification(&keys).await?;
         let mut known: BTreeMap<Recipient, serde_json::Value> = BTreeMap::new();
         let mut all: Vec<(Notification, serde_json::Value)> = Vec::new();
         for notice in notices.iter().filter(|notice| new.contains(&notice.key)) {
             let mut to = Vec::new();
             for one in &notice.to {
                 if !known.contains_key(one) {
-                    known.insert(one.clone(), self.address(one).await?);
+                    known.insert(one.clone(), self.address_of(one).await?);
                 }
                 to.extend(known.get(one).cloned());
             }
             all.push((notice.clone(), serde_json::Value::Array(to)));
         }
-        Ok(self.store.tell(all, self.now()).await?)
+        Ok(self.store.add_notifications(all, self.now()).await?)
     }
 
     /// The address of a recipient.
-    async fn address(&self, who: &Recipient) -> Result<serde_json::Value, EngineError> {
+    async fn address_of(&self, who: &Recipient) -> Result<serde_json::Value, EngineError> {
         let id = match who {
             Recipient::Operators => return Ok(serde_json::json!({"operators": true})),
             Recipient::Operator(name) => return Ok(serde_json::json!({"operator": name})),
@@ -56,7 +56,7 @@ impl Engine {
             };
             return Ok(serde_json::json!({"system": system, "account": name}));
         };
-        match self.store.identity(&id).await {
+        match self.store.find_identity(&id).await {
             Ok((identity, label)) => {
                 let mail = MAIL
                     .iter()
@@ -71,11 +71,14 @@ impl Engine {
     }
 
     /// What was told, the newest first; only about one identity, or only what waits to be carried.
-    pub async fn notifications(
+    pub async fn list_notifications(
         &self,
         identity: Option<&str>,
         waiting: bool,
     ) -> Result<Vec<NotificationRow>, EngineError> {
-        Ok(self.store.notifications(identity, waiting, 500).await?)
+        Ok(self
+            .store
+            .list_notifications(identity, waiting, 500)
+            .await?)
     }
 }

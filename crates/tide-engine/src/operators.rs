@@ -18,7 +18,7 @@ pub fn new_token() -> String {
 
 impl Engine {
     /// The identity that a text refers to, if any.
-    async fn person(&self, text: Option<&str>) -> Result<Option<String>, EngineError> {
+    async fn find_person(&self, text: Option<&str>) -> Result<Option<String>, EngineError> {
         let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else {
             return Ok(None);
         };
@@ -29,7 +29,7 @@ impl Engine {
     pub async fn resolve_identity(&self, text: &str) -> Result<(String, String), EngineError> {
         let text = text.trim();
         // An id is known without a decision.
-        if let Ok((identity, label)) = self.store.identity(text).await {
+        if let Ok((identity, label)) = self.store.find_identity(text).await {
             return Ok((identity.id, label));
         }
         let (_, population, outcome) = self.decide_now().await?;
@@ -82,7 +82,7 @@ impl Engine {
     ) -> Result<String, EngineError> {
         if self
             .store
-            .operators()
+            .list_operators()
             .await?
             .iter()
             .any(|one| one.name.eq_ignore_ascii_case(name))
@@ -93,7 +93,7 @@ impl Engine {
             }
             .into());
         }
-        let identity = self.person(person).await?;
+        let identity = self.find_person(person).await?;
         let token = new_token();
         let principal = self
             .store
@@ -119,7 +119,7 @@ impl Engine {
         earlier_hours: u32,
         by: &str,
     ) -> Result<IssuedToken, EngineError> {
-        let operator = self.store.operator(name).await?;
+        let operator = self.store.find_operator(name).await?;
         let now = self.now();
         if operator.id != by {
             let stamp = tide_store::format_timestamp(now);
@@ -128,7 +128,7 @@ impl Engine {
             };
             if self
                 .store
-                .tokens(PrincipalKind::Operator, &operator.name)
+                .list_tokens(PrincipalKind::Operator, &operator.name)
                 .await?
                 .iter()
                 .any(is_good)
@@ -175,14 +175,14 @@ impl Engine {
         person: Option<&str>,
         by: &str,
     ) -> Result<(), EngineError> {
-        let operator = self.store.operator(name).await?;
+        let operator = self.store.find_operator(name).await?;
         if operator.id == by {
             return Err(EngineError::Forbidden(
                 "operators cannot change their own groups or person: another operator must"
                     .to_owned(),
             ));
         }
-        let identity = self.person(person).await?;
+        let identity = self.find_person(person).await?;
         Ok(self
             .store
             .set_operator(&operator.id, groups, identity.as_deref(), by, self.now())

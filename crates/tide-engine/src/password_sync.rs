@@ -51,8 +51,8 @@ impl Engine {
         must_change: bool,
         principal: &str,
     ) -> Result<i64, EngineError> {
-        self.store.identity(identity).await?;
-        let rules = self.rules().await?;
+        self.store.find_identity(identity).await?;
+        let rules = self.published_rules().await?;
         if !keeps_in_step(&rules.set) {
             let how = "no system has password sync: set `sync = true` in its [person.password], and publish";
             return Err(EngineError::Invalid(how.to_owned()));
@@ -93,7 +93,7 @@ impl Engine {
         password: &str,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let rules = match self.rules().await {
+        let rules = match self.published_rules().await {
             Ok(rules) => rules,
             // Without rules nothing is carried anywhere.
             Err(EngineError::NoRules | EngineError::Rules(_)) => return Ok(()),
@@ -133,7 +133,9 @@ impl Engine {
                 row,
             };
             if let (None, Some(identity)) = (&progress.row.ended, &progress.row.set.identity) {
-                progress.missing = self.without(&progress.row.set, identity).await?;
+                progress.missing = self
+                    .systems_without_password(&progress.row.set, identity)
+                    .await?;
                 // It is erased, and noted as done, with the next decision.
                 progress.is_settled = progress.missing.is_empty();
                 progress.refused = self
@@ -150,7 +152,7 @@ impl Engine {
     }
 
     /// The systems in which the account of a person does not have a password yet.
-    async fn without(
+    async fn systems_without_password(
         &self,
         set: &PendingPassword,
         identity: &str,
@@ -170,13 +172,16 @@ impl Engine {
         set: Option<&PendingPassword>,
         identity: &str,
     ) -> Result<Vec<(String, bool)>, EngineError> {
-        let rules = self.rules().await?;
+        let rules = self.published_rules().await?;
         let accounts = self.store.accounts_of(identity).await?;
         let records = Records {
             accounts: accounts.into_iter().collect(),
             ..Records::default()
         };
-        let part = self.store.part(&records, Default::default(), false).await?;
+        let part = self
+            .store
+            .load_part(&records, Default::default(), false)
+            .await?;
         let origin = set.and_then(|set| set.account);
         let here = part
             .accounts
@@ -220,7 +225,7 @@ impl Engine {
                 {
                     "replaced by a newer password".to_owned()
                 }
-                Some(identity) => match self.without(set, identity).await? {
+                Some(identity) => match self.systems_without_password(set, identity).await? {
                     missing if missing.is_empty() => "stored in all accounts".to_owned(),
                     missing if old => format!(
                         "given up after 7 days: not stored in {}",

@@ -17,7 +17,7 @@ use zeroize::Zeroizing;
 const MOST_DRAWS: u32 = 3;
 
 /// The characters of a set. Those that are easily taken for each other are left out of all.
-fn letters(set: &str) -> &'static [u8] {
+fn characters_of(set: &str) -> &'static [u8] {
     match set {
         "lower" => b"abcdefghijkmnpqrstuvwxyz",
         "upper" => b"ABCDEFGHJKLMNPQRSTUVWXYZ",
@@ -27,19 +27,19 @@ fn letters(set: &str) -> &'static [u8] {
 }
 
 /// Draws a password: one character of each set at least, the others from all of them, in any order.
-pub(crate) fn draw(rules: &PasswordRules) -> Zeroizing<String> {
+pub(crate) fn draw_password(rules: &PasswordRules) -> Zeroizing<String> {
     let mut random = rand::rng();
     let all: Vec<u8> = rules
         .sets
         .iter()
-        .flat_map(|set| letters(set))
+        .flat_map(|set| characters_of(set))
         .copied()
         .collect();
     let mut drawn: Zeroizing<Vec<u8>> = Zeroizing::new(
         rules
             .sets
             .iter()
-            .filter_map(|set| letters(set).choose(&mut random))
+            .filter_map(|set| characters_of(set).choose(&mut random))
             .copied()
             .collect(),
     );
@@ -64,7 +64,7 @@ impl Engine {
         name: &str,
     ) -> Result<Zeroizing<String>, EngineError> {
         let (system, object) = self.store.first_password_of(id).await?;
-        let rules = self.rules().await?;
+        let rules = self.published_rules().await?;
         let password = rules
             .set
             .of(&system, object)
@@ -100,7 +100,7 @@ impl Engine {
         if row.change.kind != ChangeKind::Password {
             return Ok(None);
         }
-        if let Some(scrambled) = self.scrambled(share, row) {
+        if let Some(scrambled) = self.random_password(share, row) {
             return Ok(Some(Some(vec![scrambled])));
         }
         if row
@@ -143,7 +143,9 @@ impl Engine {
         let Some(source) = self.store.account_of(&row.change.identity, from).await? else {
             return Ok(None);
         };
-        let line = self.line(&self.store.system(from).await?).await?;
+        let line = self
+            .cached_connector(&self.store.find_system(from).await?)
+            .await?;
         let hash = line.password_hash(&source.key).await?;
         Ok(hash.map(|hash| {
             vec![ValueChange {
@@ -154,7 +156,7 @@ impl Engine {
     }
 
     /// A random password, for a step that removes one.
-    fn scrambled(&self, share: &SystemDispatcher, row: &ChangeRow) -> Option<ValueChange> {
+    fn random_password(&self, share: &SystemDispatcher, row: &ChangeRow) -> Option<ValueChange> {
         let value = row
             .change
             .values
@@ -169,7 +171,7 @@ impl Engine {
             .get(&row.change.object)
             .and_then(|types| types.password.clone())
             .unwrap_or(usual);
-        let drawn = draw(&rules);
+        let drawn = draw_password(&rules);
         Some(ValueChange {
             after: vec![Value::text(drawn.as_str())],
             ..value.clone()
@@ -205,7 +207,7 @@ impl Engine {
         rules: &PasswordRules,
         row: &ChangeRow,
     ) -> Result<Zeroizing<String>, EngineError> {
-        let drawn = draw(rules);
+        let drawn = draw_password(rules);
         self.store
             .seal_first_password(row.id, &drawn, self.now())
             .await?;
@@ -237,7 +239,7 @@ impl Engine {
                 )),
                 None => None,
             },
-            ChangeKind::Password => self.scrambled(share, row),
+            ChangeKind::Password => self.random_password(share, row),
             _ => None,
         };
         let Some(drawn) = drawn else { return Ok(false) };
@@ -292,12 +294,14 @@ mod tests {
             in_step: false,
             carry: None,
         };
-        let drawn: Vec<_> = (0..200).map(|_| draw(&rules)).collect();
+        let drawn: Vec<_> = (0..200).map(|_| draw_password(&rules)).collect();
         for password in &drawn {
             assert_eq!(password.len(), 12);
             for set in &rules.sets {
                 assert!(
-                    password.bytes().any(|byte| letters(set).contains(&byte)),
+                    password
+                        .bytes()
+                        .any(|byte| characters_of(set).contains(&byte)),
                     "{set}"
                 );
             }

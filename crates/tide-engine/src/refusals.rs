@@ -159,7 +159,7 @@ impl Engine {
             return Ok(None);
         }
         let account = match change.account {
-            Some(id) => Some(self.store.called(id).await?),
+            Some(id) => Some(self.store.account_name(id).await?),
             None => None,
         };
         let Some(count) =
@@ -180,7 +180,7 @@ impl Engine {
     /// Settles a change that its system refuses. Of several values each is sent for itself: those
     /// that are taken are done, and the others are kept as a change of their own, which the next
     /// decision finds again.
-    pub(crate) async fn refused(
+    pub(crate) async fn handle_refusal(
         &self,
         share: &SystemDispatcher,
         sent: Sent<'_>,
@@ -205,7 +205,7 @@ impl Engine {
         }
         share.note_refusal(&place, None, Some(&error));
         let error = with_rename_note(error, turn);
-        self.failed(&row, &error, share, tally).await
+        self.record_failure(&row, &error, share, tally).await
     }
 
     /// Keeps what came of a change of which some values were taken.
@@ -249,7 +249,7 @@ impl Engine {
             went = SendOutcome::Refused;
         }
         let what = settled(share, &row, account, None);
-        self.confirm(share, ChangeResult::new(row, true, what, principal)?, false)
+        self.queue_result(share, ChangeResult::new(row, true, what, principal)?, false)
             .await?;
         share.in_a_row.store(0, Ordering::Relaxed);
         self.record_system_success(&share.row.name);

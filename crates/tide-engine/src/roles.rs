@@ -58,7 +58,7 @@ impl Engine {
     /// the roles that it brings. The same records are decided twice; nothing is kept or sent.
     pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleSimulation, EngineError> {
         let now = self.now();
-        let (rules, population) = self.all(now).await?;
+        let (rules, population) = self.load_inputs(now).await?;
         let mut new = rules.set.clone();
         let place = new
             .roles
@@ -117,7 +117,7 @@ impl Engine {
     }
 
     /// All roles with who holds them, and where roles differ.
-    pub async fn roles(&self) -> Result<(Vec<RoleView>, Vec<RoleConflict>), EngineError> {
+    pub async fn list_roles(&self) -> Result<(Vec<RoleView>, Vec<RoleConflict>), EngineError> {
         let now = self.now();
         let (rules, population, outcome) = self.decide_now().await?;
         let mut holders: BTreeMap<String, Vec<Holder>> = BTreeMap::new();
@@ -143,7 +143,7 @@ impl Engine {
         comment: &str,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let rules = self.rules().await?;
+        let rules = self.published_rules().await?;
         if !rules.set.roles.iter().any(|role| role.name == grant.role) {
             return Err(no_role(&rules.set, &grant.role));
         }

@@ -1,6 +1,6 @@
 //! Previews and runs: read, decide, store, and for a run carry out.
 
-use crate::supervise::caught;
+use crate::supervise::run_caught;
 use crate::{Engine, EngineError, Event, Read, lock};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -80,7 +80,7 @@ impl Engine {
             &std::collections::BTreeMap<ObjectType, tide_core::Schema>,
         )>,
     ) -> Result<(RuleSet, Vec<RuleFault>), EngineError> {
-        let systems = self.store.systems().await?;
+        let systems = self.store.list_systems().await?;
         let kept = systems
             .iter()
             .map(|row| (row.name.clone(), row.schema.clone()));
@@ -116,7 +116,7 @@ impl Engine {
     }
 
     /// The published rules. They are read and checked once, until they or a schema change.
-    pub async fn rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
+    pub async fn published_rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
         let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
         if let Some((_, rules)) = lock(&self.compiled_rules)
             .as_ref()
@@ -124,7 +124,7 @@ impl Engine {
         {
             return Ok(rules.clone());
         }
-        let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        let version = self.store.load_rules().await?.ok_or(EngineError::NoRules)?;
         let (set, faults) = self.check_rules(&version.files).await?;
         let errors: Vec<RuleFault> = faults
             .into_iter()
@@ -164,7 +164,7 @@ impl Engine {
         at: Timestamp,
         patience: Option<std::time::Duration>,
     ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
-        let (rules, population) = self.all(at).await?;
+        let (rules, population) = self.load_inputs(at).await?;
         let set = rules.clone();
         let work = move || {
             let outcome = decide(&set.set, &population, at);
@@ -175,12 +175,12 @@ impl Engine {
     }
 
     /// Loads the rules and all records for a decision at a moment.
-    pub(crate) async fn all(
+    pub(crate) async fn load_inputs(
         &self,
         at: Timestamp,
     ) -> Result<(Arc<PublishedRules>, Population), EngineError> {
-        let rules = self.rules().await?;
-        let mut population = self.store.population().await?;
+        let rules = self.published_rules().await?;
+        let mut population = self.store.load_population().await?;
         self.look_at_the_clock(&mut population, at).await?;
         self.load_governance_inputs(&rules.set, &mut population, at)
             .await?;
@@ -203,7 +203,7 @@ impl Engine {
     }
 
     /// Why a person's accounts are as they are, or why there are none.
-    pub async fn why(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
+    pub async fn explain_person(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let text = text.to_owned();
         self.compute(Some(crate::compute::PATIENCE), move || {
@@ -213,7 +213,11 @@ impl Engine {
     }
 
     /// Begins a preview or a run, and returns its number at once.
-    pub async fn begin(self: &Arc<Self>, plan: Plan, principal: &str) -> Result<i64, EngineError> {
+    pub async fn begin_change_set(
+        self: &Arc<Self>,
+        plan: Plan,
+        principal: &str,
+    ) -> Result<i64, EngineError> {
         let kind = if plan.carry_out {
             ChangeSetKind::Run
         } else {
@@ -226,12 +230,12 @@ impl Engine {
                 lock(&self.current_run).as_ref().map(|(id, _)| *id),
             ));
         };
-        self.rules().await?;
+        self.published_rules().await?;
         if let Some(preview) = plan.preview {
             self.check_preview(preview).await?;
         }
         for name in &plan.systems {
-            self.store.system(name).await?;
+            self.store.find_system(name).await?;
         }
         if plan.as_of.is_some() && plan.carry_out {
             return Err(EngineError::Invalid(
@@ -244,20 +248,22 @@ impl Engine {
             .await?;
         let cancel = self.stopping.child_token();
         *lock(&self.current_run) = Some((id, cancel.clone()));
-        self.tell(Event::ChangeSet {
+        self.publish_event(Event::ChangeSet {
             id,
             state: ChangeSetState::Reading,
         });
         let (engine, principal) = (self.clone(), principal.to_owned());
         self.tasks.spawn(async move {
             let _held = held;
-            if let Err(error) = caught(engine.work(id, &plan, &principal, &cancel)).await {
+            if let Err(error) =
+                run_caught(engine.carry_out_plan(id, &plan, &principal, &cancel)).await
+            {
                 tracing::error!(change_set = id, %error, "a change set failed");
                 // The decided state may not have been stored: the next decision starts from
                 // scratch.
                 engine.reset_decision_cache().await;
                 engine
-                    .finish(
+                    .finish_change_set(
                         id,
                         ChangeSetState::Failed,
                         Some(&error.to_string()),
@@ -274,7 +280,7 @@ impl Engine {
             // What the run made may be what something else waits for.
             if plan.carry_out
                 && engine
-                    .rules()
+                    .published_rules()
                     .await
                     .is_ok_and(|rules| rules.set.has_steps())
             {
@@ -302,7 +308,7 @@ impl Engine {
     }
 
     /// Cancels a run or preview: requests in flight complete, the rest is canceled.
-    pub fn cancel(&self, id: i64) -> Result<(), EngineError> {
+    pub fn cancel_change_set(&self, id: i64) -> Result<(), EngineError> {
         match lock(&self.current_run).as_ref() {
             Some((going, cancel)) if *going == id => {
                 cancel.cancel();
@@ -314,7 +320,7 @@ impl Engine {
         }
     }
 
-    pub(crate) async fn finish(
+    pub(crate) async fn finish_change_set(
         &self,
         id: i64,
         state: ChangeSetState,
@@ -337,10 +343,10 @@ impl Engine {
             }
             break;
         }
-        self.tell(Event::ChangeSet { id, state });
+        self.publish_event(Event::ChangeSet { id, state });
     }
 
-    async fn work(
+    async fn carry_out_plan(
         self: &Arc<Self>,
         id: i64,
         plan: &Plan,
@@ -364,7 +370,7 @@ impl Engine {
         // A system that does not answer fails once for each of its types.
         notes.dedup();
         if cancel.is_cancelled() {
-            self.finish(
+            self.finish_change_set(
                 id,
                 ChangeSetState::Canceled,
                 Some("canceled before anything was decided"),
@@ -376,7 +382,7 @@ impl Engine {
         self.store
             .set_change_set_state(id, ChangeSetState::Deciding, None, principal, self.now())
             .await?;
-        self.tell(Event::ChangeSet {
+        self.publish_event(Event::ChangeSet {
             id,
             state: ChangeSetState::Deciding,
         });
@@ -425,7 +431,7 @@ impl Engine {
         }
         hold_unread(&broken, &mut outcome);
         if !plan.only.is_empty() {
-            let count = only(&population, &mut outcome, &plan.only)?;
+            let count = keep_people(&population, &mut outcome, &plan.only)?;
             notes.push(format!(
                 "Only the named people ({} of {count}): {}.",
                 plan.only.len(),
@@ -433,10 +439,10 @@ impl Engine {
             ));
         }
         if !plan.systems.is_empty() || !plan.types.is_empty() {
-            notes.push(within(&mut outcome, plan));
+            notes.push(keep_within(&mut outcome, plan));
         }
         if let Some(preview) = plan.preview {
-            notes.extend(self.bind(preview, &mut outcome).await?);
+            notes.extend(self.bind_to_preview(preview, &mut outcome).await?);
         }
         hold_for_link_only(plan, &mut notes, &mut outcome);
         self.hold_accepted(&mut outcome).await?;
@@ -478,11 +484,11 @@ impl Engine {
         self.store.fill_change_set(id, set, self.now()).await?;
         drop(deciding);
         if !plan.carry_out {
-            self.finish(id, ChangeSetState::Done, note.as_deref(), principal)
+            self.finish_change_set(id, ChangeSetState::Done, note.as_deref(), principal)
                 .await;
             return Ok(());
         }
-        self.tell(Event::ChangeSet {
+        self.publish_event(Event::ChangeSet {
             id,
             state: ChangeSetState::Running,
         });
@@ -507,10 +513,14 @@ impl Engine {
     }
 
     /// Holds what the preview did not show, and says so.
-    async fn bind(&self, preview: i64, outcome: &mut Outcome) -> Result<Vec<String>, EngineError> {
+    async fn bind_to_preview(
+        &self,
+        preview: i64,
+        outcome: &mut Outcome,
+    ) -> Result<Vec<String>, EngineError> {
         let shown = self
             .store
-            .changes(
+            .list_changes(
                 preview,
                 &ChangeFilter {
                     limit: i64::MAX,
@@ -569,7 +579,7 @@ impl Engine {
             self.store.change_set(id).await?;
             both.push(
                 self.store
-                    .changes(
+                    .list_changes(
                         id,
                         &ChangeFilter {
                             limit: i64::MAX,
@@ -603,11 +613,11 @@ impl Engine {
 
     /// The types that the rules speak of, for each connected system.
     pub(crate) async fn to_read(&self) -> Result<Vec<(SystemRow, Vec<ObjectType>)>, EngineError> {
-        let rules = match self.rules().await {
+        let rules = match self.published_rules().await {
             Ok(rules) => rules,
             Err(EngineError::NoRules) => Arc::default(),
             // Rules that became unsound still say what is to be read.
-            Err(EngineError::Rules(_)) => match self.store.rules().await? {
+            Err(EngineError::Rules(_)) => match self.store.load_rules().await? {
                 Some(version) => Arc::new(PublishedRules {
                     version: version.version,
                     set: self.check_rules(&version.files).await?.0,
@@ -617,7 +627,7 @@ impl Engine {
             Err(other) => return Err(other),
         };
         let set = &rules.set;
-        let systems = self.store.systems().await?;
+        let systems = self.store.list_systems().await?;
         Ok(systems
             .into_iter()
             .map(|row| {
@@ -683,10 +693,10 @@ impl Engine {
     }
 
     /// Resumes what a crash or stop interrupted.
-    pub async fn resume(self: &Arc<Self>) -> Result<(), EngineError> {
+    pub async fn resume_interrupted(self: &Arc<Self>) -> Result<(), EngineError> {
         for (id, kind, state, principal) in self.store.open_change_sets().await? {
             if kind != ChangeSetKind::Run || state != ChangeSetState::Running {
-                self.finish(
+                self.finish_change_set(
                     id,
                     ChangeSetState::Failed,
                     Some("the service was stopped before anything was decided: start it again"),
@@ -707,7 +717,7 @@ impl Engine {
                 let note = format!(
                     "Interrupted. {old} {plural} had been queued for more than {minutes} minutes: they are decided again."
                 );
-                self.finish(id, ChangeSetState::Canceled, Some(&note), &principal)
+                self.finish_change_set(id, ChangeSetState::Canceled, Some(&note), &principal)
                     .await;
                 continue;
             }
@@ -724,7 +734,7 @@ impl Engine {
                 {
                     tracing::error!(change_set = id, %error, "a run failed");
                     engine
-                        .finish(
+                        .finish_change_set(
                             id,
                             ChangeSetState::Failed,
                             Some(&error.to_string()),
@@ -789,7 +799,10 @@ fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
 }
 
 /// The identities that are worth a row: known ones, and new ones that have a link.
-pub(crate) fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet<&'o str> {
+pub(crate) fn identities_to_store<'o>(
+    population: &Population,
+    outcome: &'o Outcome,
+) -> HashSet<&'o str> {
     let known: HashSet<&str> = population
         .identities
         .iter()
@@ -805,7 +818,7 @@ pub(crate) fn kept<'o>(population: &Population, outcome: &'o Outcome) -> HashSet
 }
 
 /// Leaves what is done in the systems and to the types that are named; says so.
-fn within(outcome: &mut Outcome, plan: &Plan) -> String {
+fn keep_within(outcome: &mut Outcome, plan: &Plan) -> String {
     let wanted = |system: &String, object: ObjectType| {
         (plan.systems.is_empty() || plan.systems.contains(system))
             && (plan.types.is_empty() || plan.types.contains(&object))
@@ -837,7 +850,7 @@ fn within(outcome: &mut Outcome, plan: &Plan) -> String {
 }
 
 /// Leaves those who are named, with what is decided about them. Says who is not found.
-fn only(
+fn keep_people(
     population: &Population,
     outcome: &mut Outcome,
     names: &[String],

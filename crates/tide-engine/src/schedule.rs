@@ -115,7 +115,7 @@ impl Blackout {
     }
 
     /// The window in words.
-    pub fn words(&self) -> String {
+    pub fn text(&self) -> String {
         let days = if self.days.is_empty() {
             "every day".to_owned()
         } else {
@@ -155,7 +155,7 @@ impl Schedule {
     }
 
     /// The poll interval, for modes that poll.
-    pub fn every(&self) -> std::time::Duration {
+    pub fn poll_interval(&self) -> std::time::Duration {
         std::time::Duration::from_secs(self.poll_seconds.unwrap_or(EVERY).into())
     }
 
@@ -180,7 +180,7 @@ impl Schedule {
                     .map(move |times| (times, window))
             })
             .filter(|((from, to), _)| *from <= now && now < *to)
-            .map(|((_, to), window)| (to, window.words()))
+            .map(|((_, to), window)| (to, window.text()))
             .max()
     }
 

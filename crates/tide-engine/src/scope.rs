@@ -80,7 +80,7 @@ pub struct ScopeMove {
 }
 
 /// Changes of status by an edit. A record that is not listed is out of scope.
-fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
+fn status_changes(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
     // By account, because a record out of scope has no identity yet.
     let who = |line: &ScopeLine| {
         line.account
@@ -121,7 +121,7 @@ fn moves(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
 }
 
 /// All lines of a system: on hold before out of scope, before in scope.
-fn lines(
+fn scope_lines(
     outcome: &Outcome,
     population: &Population,
     rules: &RuleSet,
@@ -191,7 +191,7 @@ fn lines(
 
 /// Counts by reason. Reasons of one rule that differ in names only are counted together, in the
 /// words that they share.
-fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
+fn count_reasons(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
     let mut groups: BTreeMap<(ScopeStatus, String), Vec<usize>> = BTreeMap::new();
     for (at, line) in lines.iter().enumerate() {
         let place = line.rule.as_ref().map_or_else(
@@ -204,7 +204,7 @@ fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
         .into_iter()
         .map(|((status, _), at)| {
             let texts: Vec<&str> = at.iter().map(|&at| lines[at].reason.as_str()).collect();
-            let reason = shared(&texts);
+            let reason = shared_text(&texts);
             let rule = lines[at[0]].rule.clone();
             at.iter()
                 .for_each(|&at| lines[at].counted.clone_from(&reason));
@@ -227,7 +227,7 @@ fn count(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
 }
 
 /// The words that texts begin and end with, with an ellipsis for what differs.
-fn shared(texts: &[&str]) -> String {
+fn shared_text(texts: &[&str]) -> String {
     let first: Vec<&str> = texts[0].split(' ').collect();
     let all: Vec<Vec<&str>> = texts.iter().map(|text| text.split(' ').collect()).collect();
     let shortest = all.iter().map(Vec::len).min().unwrap_or(0);
@@ -252,16 +252,20 @@ fn shared(texts: &[&str]) -> String {
 
 impl Engine {
     /// The scope of a system as it works out now.
-    pub async fn scope(&self, system: &str, kind: ObjectType) -> Result<ScopeView, EngineError> {
-        self.store.system(system).await?;
+    pub async fn show_scope(
+        &self,
+        system: &str,
+        kind: ObjectType,
+    ) -> Result<ScopeView, EngineError> {
+        self.store.find_system(system).await?;
         let (rules, population, outcome) = self.decide_now().await?;
         let Some(own) = rules.set.systems.get(system) else {
             return Err(EngineError::NotFound(format!(
                 "the published rules do not contain {system}: `eager-tide systems add` writes a first file"
             )));
         };
-        let mut lines = lines(&outcome, &population, &rules.set, system, kind);
-        let counts = count(&mut lines);
+        let mut lines = scope_lines(&outcome, &population, &rules.set, system, kind);
+        let counts = count_reasons(&mut lines);
         let edit = own
             .types
             .get(&kind)
@@ -284,9 +288,9 @@ impl Engine {
     ) -> Result<ScopeSimulation, EngineError> {
         self.read_groups_of(system, edit).await?;
         let (rules, population, now) = self.decide_now().await?;
-        let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        let version = self.store.load_rules().await?.ok_or(EngineError::NoRules)?;
         known_groups(&population, system, edit)?;
-        let (files, file) = edited(&version.files, &rules.set, system, kind, edit)?;
+        let (files, file) = edit_scope(&version.files, &rules.set, system, kind, edit)?;
         let (set, faults) = self.check_rules(&files).await?;
         let errors: Vec<_> = faults
             .into_iter()
@@ -303,10 +307,10 @@ impl Engine {
         let (set, population, then) = self
             .compute(Some(crate::compute::PATIENCE), decided)
             .await?;
-        let before = lines(&now, &population, &rules.set, system, kind);
-        let mut after = lines(&then, &population, &set, system, kind);
-        let counts = count(&mut after);
-        let moves = moves(&before, &after);
+        let before = scope_lines(&now, &population, &rules.set, system, kind);
+        let mut after = scope_lines(&then, &population, &set, system, kind);
+        let counts = count_reasons(&mut after);
+        let moves = status_changes(&before, &after);
         Ok(ScopeSimulation {
             counts,
             moves,
@@ -329,7 +333,7 @@ impl Engine {
                 .await?
                 .is_none()
             {
-                let row = self.store.system(name).await?;
+                let row = self.store.find_system(name).await?;
                 self.read_system(&row, &[ObjectType::Group]).await?;
             }
         }
@@ -344,13 +348,13 @@ impl Engine {
         edit: &ScopeEdit,
         principal: &str,
     ) -> Result<i64, EngineError> {
-        let rules = self.rules().await?;
-        let version = self.store.rules().await?.ok_or(EngineError::NoRules)?;
+        let rules = self.published_rules().await?;
+        let version = self.store.load_rules().await?.ok_or(EngineError::NoRules)?;
         if !edit.groups.is_empty() || !edit.not_groups.is_empty() {
             self.read_groups_of(system, edit).await?;
-            known_groups(&self.store.population().await?, system, edit)?;
+            known_groups(&self.store.load_population().await?, system, edit)?;
         }
-        let (files, _) = edited(&version.files, &rules.set, system, kind, edit)?;
+        let (files, _) = edit_scope(&version.files, &rules.set, system, kind, edit)?;
         Ok(self.publish_rules(&files, principal).await?.0)
     }
 
@@ -362,7 +366,7 @@ impl Engine {
         scope: &ScopeEdit,
         principal: &str,
     ) -> Result<(i64, RuleFile), EngineError> {
-        let row = self.store.system(system).await?;
+        let row = self.store.find_system(system).await?;
         let (files, file, draft) = self
             .first_rules(system, row.kind, &row.schema, purpose, scope)
             .await?;
@@ -384,16 +388,16 @@ impl Engine {
         purpose: SystemRole,
         scope: &ScopeEdit,
     ) -> Result<FirstRules, EngineError> {
-        let version = self.store.rules().await?;
+        let version = self.store.load_rules().await?;
         let base = version.as_ref().map_or(0, |version| version.version);
         let open = self
             .store
-            .drafts()
+            .list_drafts()
             .await?
             .into_iter()
             .find(|draft| draft.name == NEW_SYSTEMS && draft.base == base);
         let mut files = match &open {
-            Some(draft) => self.store.draft(draft.id).await?.files,
+            Some(draft) => self.store.find_draft(draft.id).await?.files,
             None => version.map(|version| version.files).unwrap_or_default(),
         };
         let (set, _) = self
@@ -508,7 +512,7 @@ fn known_groups(
     Ok(())
 }
 
-fn edited(
+fn edit_scope(
     files: &[RuleFile],
     set: &RuleSet,
     system: &str,
@@ -530,21 +534,21 @@ fn edited(
 
 #[cfg(test)]
 mod tests {
-    use super::shared;
+    use super::shared_text;
 
     #[test]
     fn reasons_are_counted_by_the_words_that_they_share() {
-        assert_eq!(shared(&["a b c"]), "a b c");
+        assert_eq!(shared_text(&["a b c"]), "a b c");
         assert_eq!(
-            shared(&[
+            shared_text(&[
                 "the address x lies outside ours",
                 "the address y lies outside ours"
             ]),
             "the address … lies outside ours"
         );
-        assert_eq!(shared(&["a", "b"]), "…");
+        assert_eq!(shared_text(&["a", "b"]), "…");
         assert_eq!(
-            shared(&["waits for mail", "waits for mail and name"]),
+            shared_text(&["waits for mail", "waits for mail and name"]),
             "waits for mail …"
         );
     }

@@ -74,7 +74,11 @@ impl SecretSources {
     /// The secret that a text is, or where it stands: `env:NAME`, `file:PATH`. Neither the secret
     /// nor what a file holds ever stands in an error. `hosts` are those that the secret would be
     /// sent to.
-    pub(crate) fn secret(&self, text: &str, hosts: &[String]) -> Result<Secret, ConnectError> {
+    pub(crate) fn resolve_secret(
+        &self,
+        text: &str,
+        hosts: &[String],
+    ) -> Result<Secret, ConnectError> {
         let refused =
             |code, said: String, remedy: &str| Err(ConnectError::permanent(code, said, remedy));
         if let Some(name) = text.strip_prefix("env:") {
@@ -175,7 +179,7 @@ mod tests {
         };
         let for_host = |text: &str, host: &str| {
             allowed
-                .secret(text, &[host.to_owned()])
+                .resolve_secret(text, &[host.to_owned()])
                 .map(|_| ())
                 .map_err(|error| error.code)
         };

@@ -3,7 +3,7 @@
 //! kept. After a restore, nothing is sent before every system was read again.
 
 use crate::executor::PendingChanges;
-use crate::supervise::caught;
+use crate::supervise::run_caught;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use std::time::Duration;
@@ -16,7 +16,7 @@ const AGAIN: Duration = Duration::from_secs(2);
 
 impl Engine {
     /// Why the records cannot be written at present, if they cannot.
-    pub fn stalled(&self) -> Option<String> {
+    pub fn storage_fault(&self) -> Option<String> {
         lock(&self.storage_error).clone()
     }
 
@@ -28,7 +28,7 @@ impl Engine {
         let news = lock(&self.storage_error).replace(text.clone()).is_none();
         if news {
             tracing::error!("{text}");
-            self.tell(Event::AttentionChanged);
+            self.publish_event(Event::AttentionChanged);
         }
         tokio::select! {
             () = self.stopping.cancelled() => false,
@@ -40,7 +40,7 @@ impl Engine {
     pub(crate) fn goes_on(&self) {
         if lock(&self.storage_error).take().is_some() {
             tracing::info!("the records can be written again: resuming");
-            self.tell(Event::AttentionChanged);
+            self.publish_event(Event::AttentionChanged);
         }
     }
 
@@ -55,7 +55,9 @@ impl Engine {
         cancel: &CancellationToken,
     ) -> Result<(), EngineError> {
         loop {
-            match caught(self.carry_out(id, queue.take(), note.clone(), principal, cancel)).await {
+            match run_caught(self.carry_out(id, queue.take(), note.clone(), principal, cancel))
+                .await
+            {
                 Err(EngineError::Store(StoreError::Unwritable { said })) => {
                     if !self.waits_for_disk(&said).await {
                         return Ok(());
@@ -73,7 +75,7 @@ impl Engine {
 
     /// After a restore, holds all changes until every system was read again.
     pub(crate) async fn hold_restored(&self, outcome: &mut Outcome) -> Result<(), EngineError> {
-        let outdated = self.store.outdated().await?;
+        let outdated = self.store.records_of_backup().await?;
         if outdated.is_empty() {
             return Ok(());
         }

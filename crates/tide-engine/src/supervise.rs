@@ -16,7 +16,7 @@ const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_sec
 const STEADY: Duration = Duration::from_secs(10);
 
 /// What some work gives, or an internal error when it panics.
-pub(crate) async fn caught<T>(
+pub(crate) async fn run_caught<T>(
     work: impl Future<Output = Result<T, EngineError>>,
 ) -> Result<T, EngineError> {
     AssertUnwindSafe(work)
@@ -52,7 +52,7 @@ impl Engine {
                 let said = panic_message(&*panic);
                 tracing::error!(task = name, said, wait = ?pause, "a task panicked and is restarted");
                 lock(&engine.panicked).insert(name.clone(), said);
-                engine.tell(Event::AttentionChanged);
+                engine.publish_event(Event::AttentionChanged);
                 if begun.elapsed() > PAUSES.1 {
                     pause = PAUSES.0;
                 }
@@ -68,23 +68,23 @@ impl Engine {
     fn runs_again(&self, name: &str) {
         if lock(&self.panicked).remove(name).is_some() {
             tracing::info!(task = name, "the task was restarted");
-            self.tell(Event::AttentionChanged);
+            self.publish_event(Event::AttentionChanged);
         }
     }
 
     /// Why the service cannot do its work just now, if that is known: the records cannot be
     /// written, or a task of its own panicked and does not run again yet.
-    pub fn trouble(&self) -> Option<String> {
+    pub fn known_fault(&self) -> Option<String> {
         let panicked = lock(&self.panicked);
         let panicked = panicked
             .first_key_value()
             .map(|(task, said)| format!("the task `{task}` panicked ({said}) and restarts"));
-        self.stalled().or(panicked)
+        self.storage_fault().or(panicked)
     }
 
     /// Why the service cannot do its work just now. It writes, to know.
-    pub async fn readiness(&self) -> Option<String> {
-        if let Some(why) = self.trouble() {
+    pub async fn check_readiness(&self) -> Option<String> {
+        if let Some(why) = self.known_fault() {
             return Some(why);
         }
         match tokio::time::timeout(Duration::from_secs(5), self.store.write_mark(self.now())).await
@@ -110,7 +110,7 @@ mod tests {
             .await
             .expect("opens");
         let engine = Engine::new(store, Arc::new(SystemClock));
-        assert_eq!(engine.readiness().await, None);
+        assert_eq!(engine.check_readiness().await, None);
         let starts = Arc::new(AtomicUsize::new(0));
         let counted = starts.clone();
         engine.supervise("test task", move |engine| {
@@ -122,7 +122,7 @@ mod tests {
         });
         let ready = async |wanted: Option<&str>| {
             for _ in 0..2000 {
-                let said = engine.readiness().await;
+                let said = engine.check_readiness().await;
                 if said.is_none() == wanted.is_none() {
                     return assert!(
                         wanted.is_none_or(|part| said
@@ -133,7 +133,7 @@ mod tests {
                 }
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
-            panic!("{:?}", engine.readiness().await);
+            panic!("{:?}", engine.check_readiness().await);
         };
         ready(Some("`test task` panicked (no leaves)")).await;
         ready(None).await;
@@ -143,7 +143,7 @@ mod tests {
         engine.store().close().await;
         assert!(
             engine
-                .readiness()
+                .check_readiness()
                 .await
                 .is_some_and(|said| said.contains("cannot be written"))
         );

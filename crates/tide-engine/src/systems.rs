@@ -53,7 +53,7 @@ pub struct SystemUpdate {
     pub armed: Option<bool>,
 }
 
-fn usable(name: &str) -> Result<(), EngineError> {
+fn check_name(name: &str) -> Result<(), EngineError> {
     let good = (1..=40).contains(&name.len())
         && name.starts_with(|c: char| c.is_ascii_lowercase())
         && name
@@ -116,19 +116,19 @@ impl Engine {
             return Ok(own);
         }
         // Without published rules nothing is read for them.
-        if let Ok(rules) = self.rules().await {
+        if let Ok(rules) = self.published_rules().await {
             access.set_read_by_rules(permissions::read_of(&rules.set, &row.name));
             access.set_server_filters(permissions::server_filters(&rules.set, &row.name));
         }
         let settings = Settings::read(row.kind, &row.settings)?;
         let secret = self
             .store
-            .secret(&row.name, settings.secret_field())
+            .load_secret(&row.name, settings.secret_field())
             .await?;
         let secret = secret
             .map(|text| {
                 self.secret_sources
-                    .secret(text.as_str(), &settings.secret_hosts())
+                    .resolve_secret(text.as_str(), &settings.secret_hosts())
             })
             .transpose()?;
         if row.kind == SystemKind::Feed {
@@ -148,13 +148,16 @@ impl Engine {
 
     /// A connector that changes are sent over: the one of the run before, if that is not long ago
     /// and nothing changed.
-    pub(crate) async fn line(&self, row: &SystemRow) -> Result<Arc<dyn Connector>, EngineError> {
+    pub(crate) async fn cached_connector(
+        &self,
+        row: &SystemRow,
+    ) -> Result<Arc<dyn Connector>, EngineError> {
         use std::hash::{BuildHasher as _, RandomState};
         static SEED: std::sync::LazyLock<RandomState> = std::sync::LazyLock::new(RandomState::new);
         let settings = Settings::read(row.kind, &row.settings)?;
         let secret = self
             .store
-            .secret(&row.name, settings.secret_field())
+            .load_secret(&row.name, settings.secret_field())
             .await?;
         let mark = SEED.hash_one((
             row.settings.to_string(),
@@ -179,7 +182,7 @@ impl Engine {
         Ok(connector)
     }
 
-    fn unsaved(
+    fn unsaved_connector(
         &self,
         kind: SystemKind,
         settings: &serde_json::Value,
@@ -187,7 +190,10 @@ impl Engine {
     ) -> Result<Arc<dyn Connector>, EngineError> {
         let settings = Settings::read(kind, settings)?;
         let secret = secret
-            .map(|text| self.secret_sources.secret(text, &settings.secret_hosts()))
+            .map(|text| {
+                self.secret_sources
+                    .resolve_secret(text, &settings.secret_hosts())
+            })
             .transpose()?;
         let access = ConnectionState::default();
         access.set_feed(|memory| memory.folders = self.secret_sources.feed_folders.clone());
@@ -210,11 +216,11 @@ impl Engine {
         first: Option<(SystemRole, ScopeEdit)>,
         principal: &str,
     ) -> Result<Option<(i64, RuleFile)>, EngineError> {
-        usable(&new.name)?;
+        check_name(&new.name)?;
         let settings = Settings::read(new.kind, &new.settings)?;
         if self
             .store
-            .systems()
+            .list_systems()
             .await?
             .iter()
             .any(|row| row.name == new.name)
@@ -226,7 +232,7 @@ impl Engine {
             .into());
         }
         // Made once, so that settings that cannot work are refused before they are kept.
-        let connector = self.unsaved(new.kind, &new.settings, new.secret.as_deref())?;
+        let connector = self.unsaved_connector(new.kind, &new.settings, new.secret.as_deref())?;
         let mut written = None;
         let mut described = None;
         if let Some((purpose, scope)) = &first {
@@ -258,7 +264,7 @@ impl Engine {
                 .set_system_profile(&new.name, &described.profile, &described.own)
                 .await?;
         }
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: new.name.clone(),
         });
         match written {
@@ -281,12 +287,12 @@ impl Engine {
         secret: Option<&str>,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         let before = Settings::read(row.kind, &row.settings)?;
         let after = Settings::read(row.kind, &settings)?;
         let known = self
             .store
-            .secret(name, before.secret_field())
+            .load_secret(name, before.secret_field())
             .await?
             .is_some();
         let ways = before.secret_ways();
@@ -302,7 +308,7 @@ impl Engine {
                 "the secret of {name} would be sent elsewhere ({way}): enter the secret again with the settings"
             )));
         }
-        self.unsaved(row.kind, &settings, secret)?;
+        self.unsaved_connector(row.kind, &settings, secret)?;
         self.store
             .set_system_settings(name, &settings, principal, self.now())
             .await?;
@@ -318,7 +324,7 @@ impl Engine {
             lock(&self.pending_full_reads).insert(name.to_owned());
             self.wake.notify_one();
         }
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: name.to_owned(),
         });
         Ok(())
@@ -329,7 +335,7 @@ impl Engine {
         &self,
         name: &str,
     ) -> Result<Option<(Vec<RuleFile>, String)>, EngineError> {
-        let Some(version) = self.store.rules().await? else {
+        let Some(version) = self.store.load_rules().await? else {
             return Ok(None);
         };
         let (set, _) = self.check_rules(&version.files).await?;
@@ -354,8 +360,8 @@ impl Engine {
 
     /// Returns the impact of retiring a system: on its records, on the rules, and on all other
     /// records. Nothing is written to the system itself.
-    pub async fn retirement(&self, name: &str) -> Result<Retirement, EngineError> {
-        self.store.system(name).await?;
+    pub async fn retirement_impact(&self, name: &str) -> Result<Retirement, EngineError> {
+        self.store.find_system(name).await?;
         let counts = self.store.account_counts().await?;
         let (accounts, linked) = counts
             .into_iter()
@@ -366,10 +372,10 @@ impl Engine {
         let effect = match without {
             None => Impact::default(),
             Some((files, _)) => {
-                let old = self.rules().await?;
+                let old = self.published_rules().await?;
                 let (new, faults) = self.check_rules(&files).await?;
                 let new = crate::drafts::sound(new, &faults)?;
-                let population = self.store.population().await?;
+                let population = self.store.load_population().await?;
                 let (system, now) = (name.to_owned(), self.now());
                 let both = move || {
                     let before = tide_core::decide(&old.set, &population, now);
@@ -403,7 +409,7 @@ impl Engine {
     }
 
     /// Removes a system, with its rules and what was read of it. One in which accounts are linked
-    /// is removed only if it is to be retired: see [`Engine::retirement`]. Nothing is written to
+    /// is removed only if it is to be retired: see [`Engine::retirement_impact`]. Nothing is written to
     /// the system itself.
     pub async fn remove_system(
         &self,
@@ -411,7 +417,7 @@ impl Engine {
         retire: bool,
         principal: &str,
     ) -> Result<(), EngineError> {
-        self.store.system(name).await?;
+        self.store.find_system(name).await?;
         if !retire && self.store.links_of_system(name).await? > 0 {
             return Err(EngineError::Conflict(format!(
                 "accounts of {name} are linked to identities: `eager-tide systems retire {name}` shows the impact of removing it"
@@ -427,7 +433,7 @@ impl Engine {
         self.forget_holds().await;
         lock(&self.access).remove(name);
         lock(&self.gates).remove(name);
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: name.to_owned(),
         });
         Ok(())
@@ -442,13 +448,13 @@ impl Engine {
         force: bool,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         let settings = Settings::read(row.kind, &row.settings)?;
         self.secret_sources
-            .secret(secret, &settings.secret_hosts())?;
+            .resolve_secret(secret, &settings.secret_hosts())?;
         if !force {
             let mut report = CheckReport::default();
-            self.unsaved(row.kind, &row.settings, Some(secret))?
+            self.unsaved_connector(row.kind, &row.settings, Some(secret))?
                 .check(&mut report)
                 .await;
             if let Some(step) = report
@@ -494,7 +500,7 @@ impl Engine {
         principal: &str,
     ) -> Result<(), EngineError> {
         let _one_at_a_time = self.settings_lock.lock().await;
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         let writable = change.writable.unwrap_or_else(|| row.writable.clone());
         let (paused, armed) = (
             change.paused.unwrap_or(row.paused),
@@ -517,7 +523,7 @@ impl Engine {
         if let Some(access) = lock(&self.access).get(name) {
             access.set(&writable);
         }
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: name.to_owned(),
         });
         // What was held because of it may go now.
@@ -533,7 +539,7 @@ impl Engine {
         secret: Option<&str>,
         watcher: Option<mpsc::UnboundedSender<CheckStep>>,
     ) -> Result<CheckReport, EngineError> {
-        let connector = self.unsaved(kind, settings, secret)?;
+        let connector = self.unsaved_connector(kind, settings, secret)?;
         let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);
         connector.check(&mut report).await;
         Ok(report)
@@ -545,11 +551,11 @@ impl Engine {
         name: &str,
         watcher: Option<mpsc::UnboundedSender<CheckStep>>,
     ) -> Result<CheckReport, EngineError> {
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         let connector = self.connector(&row).await?;
         let mut report = watcher.map_or_else(CheckReport::default, CheckReport::watched);
         connector.check(&mut report).await;
-        let described = if report.healthy() {
+        let described = if report.is_healthy() {
             Some(connector.describe().await?)
         } else {
             None
@@ -568,19 +574,19 @@ impl Engine {
                 .set_system_profile(name, &described.profile, &described.own)
                 .await?;
         }
-        self.tell(Event::System {
+        self.publish_event(Event::System {
             name: name.to_owned(),
         });
         Ok(report)
     }
 
     /// The containers directly below one, of a system that has a tree.
-    pub async fn browse(
+    pub async fn list_containers(
         &self,
         name: &str,
         below: Option<&str>,
     ) -> Result<Vec<DirectoryNode>, EngineError> {
-        let row = self.store.system(name).await?;
+        let row = self.store.find_system(name).await?;
         Ok(self.connector(&row).await?.browse(below).await?)
     }
 
@@ -592,13 +598,16 @@ impl Engine {
         secret: Option<&str>,
         below: Option<&str>,
     ) -> Result<Vec<DirectoryNode>, EngineError> {
-        Ok(self.unsaved(kind, settings, secret)?.browse(below).await?)
+        Ok(self
+            .unsaved_connector(kind, settings, secret)?
+            .browse(below)
+            .await?)
     }
 
     /// The permissions that a system's service account needs for what the published rules do.
     pub async fn required_permissions(&self, name: &str) -> Result<Vec<Permission>, EngineError> {
-        let row = self.store.system(name).await?;
-        let rules = match self.store.rules().await? {
+        let row = self.store.find_system(name).await?;
+        let rules = match self.store.load_rules().await? {
             Some(version) => self.check_rules(&version.files).await?.0,
             None => return Ok(Vec::new()),
         };

@@ -44,10 +44,10 @@ fn is_due(tried: Option<&str>, attempts: i64, now: Timestamp) -> bool {
 
 impl Engine {
     /// Who is called, by the published rules.
-    pub async fn calls(&self) -> Result<Vec<CallRow>, EngineError> {
-        let rules = self.rules().await?;
+    pub async fn list_webhooks(&self) -> Result<Vec<CallRow>, EngineError> {
+        let rules = self.published_rules().await?;
         let waiting = self.waiting_for(&rules.set).await?;
-        let notices = self.store.notifications(None, true, MOST).await?;
+        let notices = self.store.list_notifications(None, true, MOST).await?;
         let mut all = Vec::new();
         for (name, call) in &rules.set.webhooks {
             let mine: Vec<&PasswordRow> = waiting
@@ -58,7 +58,7 @@ impl Engine {
             all.push(CallRow {
                 name: name.clone(),
                 url: call.url.clone(),
-                secret: self.store.secret(OWNER, name).await?.is_some(),
+                secret: self.store.load_secret(OWNER, name).await?.is_some(),
                 waiting: mine.len()
                     + notices
                         .iter()
@@ -86,7 +86,7 @@ impl Engine {
         secret: &str,
         principal: &str,
     ) -> Result<(), EngineError> {
-        let rules = self.rules().await?;
+        let rules = self.published_rules().await?;
         if !rules.set.webhooks.contains_key(name) {
             return Err(EngineError::NotFound(format!(
                 "there is no webhook `{name}`: declare it in webhooks.toml, and publish"
@@ -125,8 +125,12 @@ impl Engine {
             .collect())
     }
 
-    async fn caller(&self, name: &str, call: &WebhookRules) -> Result<WebhookSender, EngineError> {
-        let secret = self.store.secret(OWNER, name).await?.ok_or_else(|| {
+    async fn webhook_client(
+        &self,
+        name: &str,
+        call: &WebhookRules,
+    ) -> Result<WebhookSender, EngineError> {
+        let secret = self.store.load_secret(OWNER, name).await?.ok_or_else(|| {
             ConnectError::permanent(
                 "secret",
                 format!("there is no secret to sign requests to {name}"),
@@ -143,14 +147,14 @@ impl Engine {
 
     /// Calls with nothing to tell, to see whether it is taken.
     pub async fn test_call(&self, name: &str) -> Result<(), EngineError> {
-        let rules = self.rules().await?;
+        let rules = self.published_rules().await?;
         let call = rules
             .set
             .webhooks
             .get(name)
             .ok_or_else(|| EngineError::NotFound(format!("there is no webhook `{name}`")))?;
         let body = serde_json::json!({"kind": "test", "call": name});
-        self.caller(name, call)
+        self.webhook_client(name, call)
             .await?
             .send(&body, self.now())
             .await?;
@@ -161,7 +165,7 @@ impl Engine {
     /// lost: the `id` is the same then.
     pub async fn hand_over(&self) -> Result<usize, EngineError> {
         let _one_at_a_time = self.delivery_lock.lock().await;
-        let rules = self.rules().await?;
+        let rules = self.published_rules().await?;
         let mut handed = 0;
         for (name, row) in self.waiting_for(&rules.set).await? {
             // The emergency stop holds calls too: they make things in other systems.
@@ -181,7 +185,7 @@ impl Engine {
                 "kind": "first_password", "id": row.id, "system": row.system, "account": row.account,
                 "identity": row.identity, "label": row.label, "password": password.as_str(),
             });
-            let sent = match self.caller(&name, call).await {
+            let sent = match self.webhook_client(&name, call).await {
                 Ok(caller) => caller
                     .send(&body, self.now())
                     .await
@@ -209,7 +213,7 @@ impl Engine {
     /// Carries notices that wait.
     async fn carry_notices(&self, set: &tide_core::RuleSet) -> Result<usize, EngineError> {
         let mut carried = 0;
-        for row in self.store.notifications(None, true, MOST).await? {
+        for row in self.store.list_notifications(None, true, MOST).await? {
             if self.write_stop().is_some() {
                 break;
             }
@@ -224,12 +228,12 @@ impl Engine {
                 continue;
             }
             // What it made for them before, so that it can be taken away again.
-            let made = self.store.answers(&row.identity, name).await?;
+            let made = self.store.webhook_answers(&row.identity, name).await?;
             let body = serde_json::json!({
                 "kind": "notice", "made": made, "id": row.id, "rule": row.rule, "event": row.event, "identity": row.identity, "label": row.label,
                 "about": row.about, "to": row.recipients, "text": row.text,
             });
-            let sent = match self.caller(name, call).await {
+            let sent = match self.webhook_client(name, call).await {
                 Ok(caller) => caller
                     .send(&body, self.now())
                     .await

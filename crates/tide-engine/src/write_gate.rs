@@ -144,7 +144,7 @@ impl Engine {
             reason = stop.reason,
             "all writes are stopped"
         );
-        self.tell(Event::AttentionChanged);
+        self.publish_event(Event::AttentionChanged);
         self.wake.notify_one();
         Ok(stop)
     }
@@ -154,14 +154,14 @@ impl Engine {
         let lifted = self.store.lift_write_stop(principal, self.now()).await?;
         if lifted {
             tracing::warn!("writes are resumed");
-            self.tell(Event::AttentionChanged);
+            self.publish_event(Event::AttentionChanged);
             self.wake.notify_one();
         }
         Ok(lifted)
     }
 
     /// Takes changes back that were not sent, because writes are stopped: they are decided again.
-    pub(crate) async fn take_back(
+    pub(crate) async fn cancel_rest(
         &self,
         changes: VecDeque<ChangeRow>,
         why: &str,
@@ -179,7 +179,7 @@ impl Engine {
                 .await?;
             tally.taken_back.fetch_add(1, Ordering::Relaxed);
         }
-        self.progress(tally);
+        self.report_change(tally);
         Ok(())
     }
 }
@@ -187,6 +187,6 @@ impl Engine {
 impl SystemDispatcher {
     /// Why accounts of a type are not written at this moment, if they are not.
     pub(crate) fn stopped(&self, object: ObjectType) -> Option<ConnectError> {
-        self.access.stopped(object)
+        self.access.write_stop_of(object)
     }
 }

@@ -44,7 +44,7 @@ fn files(changed: &[(&str, &str, &str)], added: &[(&str, &str)]) -> Vec<RuleFile
 
 async fn decisions(tide: &Tide, kind: &str, principal: &str) -> Vec<Decision> {
     tide.engine
-        .decisions(principal)
+        .list_decisions(principal)
         .await
         .expect("listed")
         .into_iter()
@@ -58,7 +58,12 @@ async fn operator(tide: &Tide, name: &str, groups: &[&str]) -> String {
         .add_operator(name, &groups, None, "tester")
         .await
         .expect("added");
-    tide.engine.store().operator(name).await.expect("there").id
+    tide.engine
+        .store()
+        .find_operator(name)
+        .await
+        .expect("there")
+        .id
 }
 
 const APPROVALS: &str = r#"
@@ -109,7 +114,12 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     // A preview asks nobody.
     tide.go(Plan::default()).await;
     assert_eq!(
-        tide.engine.store().approvals().await.expect("read").len(),
+        tide.engine
+            .store()
+            .list_approvals()
+            .await
+            .expect("read")
+            .len(),
         0
     );
     let held = tide.run().await;
@@ -153,7 +163,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let row = tide
         .engine
         .store()
-        .approvals()
+        .list_approvals()
         .await
         .expect("read")
         .remove(0);
@@ -199,14 +209,19 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     assert_eq!(count(&sent.states, "done"), 1);
     assert_eq!(title(), "Commodore");
     assert_eq!(
-        tide.engine.store().approvals().await.expect("read").len(),
+        tide.engine
+            .store()
+            .list_approvals()
+            .await
+            .expect("read")
+            .len(),
         0,
         "a yes is for one change"
     );
     let journal = tide
         .engine
         .store()
-        .journal(None, None, 1000)
+        .list_journal(None, None, 1000)
         .await
         .expect("read");
     assert!(format!("{journal:?}").contains("level 1 of titles: seen the papers"));
@@ -215,7 +230,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
     let mail = titled(&tide, 1, "Commodore").await;
     let id = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 ..Plan::default()
@@ -297,7 +312,11 @@ groups = ["harbour masters"]
         .expect("published");
     let run = tide.run().await;
     assert_eq!(count(&run.states, "done"), 0, "a whole run waits");
-    let told = tide.engine.notifications(None, true).await.expect("read");
+    let told = tide
+        .engine
+        .list_notifications(None, true)
+        .await
+        .expect("read");
     let waits = format!(
         "and {} more changes awaiting approval (everything at once)",
         count(&run.states, "on_hold") - 1
@@ -317,7 +336,7 @@ groups = ["harbour masters"]
     assert_eq!(asked[0].count as i64, count(&run.states, "on_hold"));
     // Half a day passes, and whoever is asked is reminded, once.
     let store = tide.engine.store();
-    let rows = store.approvals().await.expect("read");
+    let rows = store.list_approvals().await.expect("read");
     let earlier = tide.engine.now() - jiff::SignedDuration::from_hours(12);
     let due: Vec<_> = rows
         .iter()
@@ -333,7 +352,7 @@ groups = ["harbour masters"]
         })
         .collect();
     store
-        .ask(
+        .request_approvals(
             due,
             rows.iter().map(|row| row.fingerprint.clone()).collect(),
             None,
@@ -350,7 +369,7 @@ groups = ["harbour masters"]
     // Whoever is asked is reminded by the call-out too, once.
     let texts: Vec<String> = tide
         .engine
-        .notifications(None, true)
+        .list_notifications(None, true)
         .await
         .expect("read")
         .into_iter()
@@ -370,7 +389,7 @@ groups = ["harbour masters"]
     );
     // The day passes: the store is told of an earlier one.
     let past = tide.engine.now() - jiff::SignedDuration::from_hours(48);
-    let rows = store.approvals().await.expect("read");
+    let rows = store.list_approvals().await.expect("read");
     let old: Vec<_> = rows
         .iter()
         .map(|row| tide_store::NewApproval {
@@ -385,7 +404,7 @@ groups = ["harbour masters"]
         })
         .collect();
     store
-        .ask(
+        .request_approvals(
             old,
             rows.iter().map(|row| row.fingerprint.clone()).collect(),
             None,
@@ -478,7 +497,7 @@ async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_othe
     let told = decisions(&tide, "drift", "tester").await;
     assert_eq!(told.len(), 1, "{told:?}");
     assert!(told[0].said.contains("title is Pirate and was"), "{told:?}");
-    let noted = tide.engine.store().notices().await.expect("read");
+    let noted = tide.engine.store().list_alerts().await.expect("read");
     assert!(
         noted.iter().any(|notice| notice
             .body
@@ -602,7 +621,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     let found = tide
         .engine
         .store()
-        .identities(&mail, None, None, 2)
+        .list_identities(&mail, None, None, 2)
         .await
         .expect("read");
     let id = found[0].identity.id.clone();
@@ -610,7 +629,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
     // Nobody follows anything here: a run about this person alone begins.
     tide.engine
-        .leave(&id, None, "", "tester", "tester")
+        .start_departure(&id, None, "", "tester", "tester")
         .await
         .expect("begins");
     let run = tide
@@ -633,7 +652,10 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     // Gone there by us: it is not taken for somebody else's doing, and made anew when they are
     // back.
     assert_eq!(count(&tide.run().await.states, "done"), 0);
-    tide.engine.stay(&id, "tester").await.expect("taken back");
+    tide.engine
+        .cancel_departure(&id, "tester")
+        .await
+        .expect("taken back");
     let run = tide
         .engine
         .store()
@@ -645,7 +667,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     assert!(
         tide.berthing.user(&mail).is_some(),
         "{:#?}",
-        tide.engine.why(&mail).await
+        tide.engine.explain_person(&mail).await
     );
 }
 
@@ -711,7 +733,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     let tide = Tide::writable().await;
     let wrong = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 systems: vec!["nowhere".into()],
                 ..Plan::default()
@@ -788,7 +810,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     assert!(count(&now.states, "proposed") > 20);
     let bound = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 preview: Some(then.id),
@@ -800,7 +822,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
     assert!(bound.is_err_and(|error| error.to_string().contains("create a preview as of now")));
     let run = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 as_of: Some(noon),
@@ -865,7 +887,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     // the same.
     let person = tide
         .engine
-        .why(&mail)
+        .explain_person(&mail)
         .await
         .expect("found")
         .remove(0)
@@ -916,7 +938,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     let second = tide
         .engine
         .store()
-        .operator("second self")
+        .find_operator("second self")
         .await
         .expect("there")
         .id;
@@ -934,7 +956,7 @@ async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
     for row in tide
         .engine
         .store()
-        .tokens(PrincipalKind::Operator, "ada")
+        .list_tokens(PrincipalKind::Operator, "ada")
         .await
         .expect("read")
     {

@@ -136,7 +136,7 @@ impl World {
         self.season
             .engine
             .store()
-            .holds(&all)
+            .list_holds(&all)
             .await
             .expect("listed")
     }
@@ -168,7 +168,7 @@ async fn leavers_whom_a_guard_holds_come_first_until_their_access_is_closed() {
     let decision = world
         .season
         .engine
-        .decisions("tester")
+        .list_decisions("tester")
         .await
         .expect("listed")
         .remove(0);
@@ -229,7 +229,7 @@ async fn health_follows_reads_and_writes_and_not_only_tests() {
     let mut world = World::start().await;
     let engine = world.season.engine.clone();
     let health = async |name: &str| {
-        let row = engine.store().system(name).await.expect("there");
+        let row = engine.store().find_system(name).await.expect("there");
         engine.health(&row, &engine.store().last_readings().await.expect("read"))
     };
     assert_eq!(

@@ -87,7 +87,7 @@ async fn started() -> (Tide, Slapd) {
         .check_system("crewhall", None)
         .await
         .expect("tested");
-    assert!(checked.healthy(), "{checked:?}");
+    assert!(checked.is_healthy(), "{checked:?}");
     let mut files: Vec<RuleFile> = world::rules()
         .iter()
         .map(|(name, text)| RuleFile {

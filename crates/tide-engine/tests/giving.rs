@@ -92,7 +92,7 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
     let held = season
         .engine
         .store()
-        .decided(
+        .list_outcomes(
             set.id,
             &ChangeFilter {
                 word: Some("on_hold".into()),
@@ -227,7 +227,7 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
     assert!(quiet.states.is_empty(), "{quiet:?}");
     let told = season
         .engine
-        .notifications(None, false)
+        .list_notifications(None, false)
         .await
         .expect("read");
     assert_eq!(
@@ -283,7 +283,7 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
     assert_eq!(season.berthing.count(), 2);
     let told = season
         .engine
-        .notifications(None, false)
+        .list_notifications(None, false)
         .await
         .expect("read");
     assert!(
@@ -291,7 +291,7 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
             .any(|one| one.text == "1002 waits" && one.about.as_deref() == Some("berths")),
         "{told:?}"
     );
-    let seats = season.engine.licences().await.expect("counted");
+    let seats = season.engine.list_licenses().await.expect("counted");
     assert_eq!((seats[0].now.used, seats[0].now.waiting.len()), (2, 1));
     season
         .engine
@@ -338,11 +338,11 @@ async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
                 .change_sets(None, None, false, 10)
                 .await
                 .expect("listed");
-            let seats = season.engine.licences().await.expect("counted");
+            let seats = season.engine.list_licenses().await.expect("counted");
             panic!(
                 "{:?}\n{sets:#?}\n{:#?}",
                 seats[0].now,
-                season.engine.decisions("tester").await
+                season.engine.list_decisions("tester").await
             );
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
@@ -432,7 +432,7 @@ async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they
             .await;
         let mut all: Vec<String> = season
             .engine
-            .notifications(None, false)
+            .list_notifications(None, false)
             .await
             .expect("read")
             .into_iter()

@@ -30,7 +30,7 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
     tide.berthing.delay(Duration::from_millis(250));
     let id = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 ..Plan::default()
@@ -40,10 +40,10 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
         .await
         .expect("begins");
     assert!(
-        matches!(tide.engine.begin(Plan::default(), "tester").await, Err(EngineError::Busy(busy)) if busy == Some(id))
+        matches!(tide.engine.begin_change_set(Plan::default(), "tester").await, Err(EngineError::Busy(busy)) if busy == Some(id))
     );
     assert!(matches!(
-        tide.engine.cancel(id + 1),
+        tide.engine.cancel_change_set(id + 1),
         Err(EngineError::Conflict(_))
     ));
     loop {
@@ -53,7 +53,7 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
-    tide.engine.cancel(id).expect("cancels");
+    tide.engine.cancel_change_set(id).expect("cancels");
     let run = tide.ended(id).await;
     assert_eq!(run.state, ChangeSetState::Canceled);
     let (done, cancelled) = (count(&run.states, "done"), count(&run.states, "canceled"));
@@ -75,7 +75,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
     tide.berthing.delay(Duration::from_millis(250));
     let id = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 ..Plan::default()
@@ -106,7 +106,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
     );
     tide.berthing.delay(Duration::ZERO);
     let next = tide.again();
-    next.resume().await.expect("goes on");
+    next.resume_interrupted().await.expect("goes on");
     let run = tide.ended(id).await;
     assert_eq!(
         (
@@ -260,11 +260,15 @@ async fn drift_is_put_right_and_a_deletion_in_the_target_is_held() {
         "{held:#?}"
     );
     // After the link was ended by hand, a new account is made.
-    let why = tide.engine.why(&lost.number).await.expect("explained");
+    let why = tide
+        .engine
+        .explain_person(&lost.number)
+        .await
+        .expect("explained");
     let identity = why[0].identity.clone().expect("known");
     tide.engine
         .store()
-        .split(&identity, "berthing", "tester", tide.engine.now())
+        .split_identity(&identity, "berthing", "tester", tide.engine.now())
         .await
         .expect("split");
     let run = tide.run().await;
@@ -292,7 +296,10 @@ async fn rules_that_cannot_work_are_not_published_and_the_old_ones_stay() {
         ),
         other => panic!("published: {other:?}"),
     }
-    assert_eq!(tide.engine.rules().await.expect("there").version, 1);
+    assert_eq!(
+        tide.engine.published_rules().await.expect("there").version,
+        1
+    );
     let stranger =
         rules_with(|_, text| text.replace("system = \"berthing\"", "system = \"elsewhere\""));
     let (_, faults) = tide.engine.check_rules(&stranger).await.expect("checked");
@@ -426,7 +433,15 @@ async fn adding_a_system_refuses_what_cannot_work() {
         .await
         .contains("no certificate")
     );
-    assert_eq!(tide.engine.store().systems().await.expect("read").len(), 2);
+    assert_eq!(
+        tide.engine
+            .store()
+            .list_systems()
+            .await
+            .expect("read")
+            .len(),
+        2
+    );
     assert!(
         tide.engine
             .set_system(

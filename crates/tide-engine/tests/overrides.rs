@@ -77,7 +77,7 @@ fn active(tide: &Tide, people: &[&Crew]) -> Vec<bool> {
 
 async fn listed(engine: &Arc<Engine>, kind: &str) -> Vec<Decision> {
     engine
-        .decisions("tester")
+        .list_decisions("tester")
         .await
         .expect("listed")
         .into_iter()
@@ -120,7 +120,7 @@ async fn a_discard_ends_with_the_landslide_that_it_was_said_of() {
         (3, vec![DecisionAnswer::TakeBack])
     );
     tide.run().await;
-    let open = tide.engine.leavers(false).await.expect("listed");
+    let open = tide.engine.list_leavers(false).await.expect("listed");
     let ways = open
         .iter()
         .flat_map(|leaver| &leaver.open)
@@ -153,7 +153,7 @@ async fn a_discard_ends_with_the_landslide_that_it_was_said_of() {
     let journal = tide
         .engine
         .store()
-        .journal(None, None, 1000)
+        .list_journal(None, None, 1000)
         .await
         .expect("read");
     assert!(journal.iter().any(|entry| entry.act == "guard.taken-back"));
@@ -227,7 +227,7 @@ async fn what_was_said_expires() {
         Arc::new(Ahead(SignedDuration::from_hours(10 * 24))),
     );
     let id = much_later
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 ..Plan::default()
@@ -251,7 +251,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
     tide.run().await;
     let report = tide
         .engine
-        .matches("berthing", tide_core::ObjectType::Person)
+        .list_matches("berthing", tide_core::ObjectType::Person)
         .await
         .expect("told");
     let asked = report
@@ -287,7 +287,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
             Arc::new(Ahead(SignedDuration::from_hours(days * 24))),
         );
         let id = later
-            .begin(
+            .begin_change_set(
                 Plan {
                     carry_out: true,
                     without_reading: true,
@@ -313,7 +313,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
     let journal = tide
         .engine
         .store()
-        .journal(None, None, 1000)
+        .list_journal(None, None, 1000)
         .await
         .expect("read");
     assert!(journal.iter().any(|entry| entry.act == "match.expired"));

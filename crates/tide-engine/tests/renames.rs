@@ -478,7 +478,7 @@ impl Connector for Simulated {
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
-        self.access.permit(write.object)?;
+        self.access.permit_write(write.object)?;
         tokio::task::yield_now().await;
         let (written, by_hand) = {
             let mut world = self.world.lock();
@@ -532,7 +532,7 @@ impl Connector for Simulated {
     }
 
     async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
-        self.access.permit(write.object)?;
+        self.access.permit_write(write.object)?;
         tokio::task::yield_now().await;
         let mut world = self.world.lock();
         let values: Vec<_> = write
@@ -724,7 +724,7 @@ impl Sim {
             accounts_at_a_time: at_a_time,
             ..EngineConfig::default()
         };
-        Engine::tied(store, Arc::new(Hurried), ties)
+        Engine::with_config(store, Arc::new(Hurried), ties)
     }
 
     /// An engine with everything connected.
@@ -863,7 +863,7 @@ impl Sim {
         };
         let last = self.world.lock().writes + self.random.random_range(1..6);
         let id = engine
-            .begin(plan, "sim")
+            .begin_change_set(plan, "sim")
             .await
             .map_err(|error| error.to_string())?;
         let ended = async |engine: &Engine| {
@@ -883,7 +883,10 @@ impl Sim {
             .story
             .push("stopped, and started again".into());
         let engine = self.open(folder).await;
-        engine.resume().await.map_err(|error| error.to_string())?;
+        engine
+            .resume_interrupted()
+            .await
+            .map_err(|error| error.to_string())?;
         while !ended(&engine).await {
             tokio::time::sleep(Duration::from_millis(1)).await;
         }
@@ -900,7 +903,7 @@ impl Sim {
         };
         let mut events = engine.events();
         let id = engine
-            .begin(plan, "sim")
+            .begin_change_set(plan, "sim")
             .await
             .map_err(|error| error.to_string())?;
         loop {

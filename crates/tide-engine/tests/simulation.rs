@@ -234,7 +234,7 @@ impl Sim {
             accounts_at_a_time: 1,
             ..EngineConfig::default()
         };
-        let engine = Engine::tied(store, Arc::new(self.world.clone()), ties);
+        let engine = Engine::with_config(store, Arc::new(self.world.clone()), ties);
         let died = self.world.lock().died.clone();
         tokio::select! {
             biased;
@@ -246,7 +246,10 @@ impl Sim {
     }
 
     async fn steps(&mut self, engine: &Arc<Engine>) -> Told {
-        engine.resume().await.map_err(fault("going on"))?;
+        engine
+            .resume_interrupted()
+            .await
+            .map_err(fault("going on"))?;
         self.settled(engine).await?;
         if self.world.lock().trouble == 0 {
             // What was there before we came is known before anything is made.
@@ -295,7 +298,7 @@ impl Sim {
 
     async fn go(&self, engine: &Arc<Engine>, plan: Plan) -> Result<ChangeSetRow, String> {
         let mut events = engine.events();
-        let id = match engine.begin(plan, "sim").await {
+        let id = match engine.begin_change_set(plan, "sim").await {
             Ok(id) => id,
             Err(error) => return Err(format!("it does not begin: {error}")),
         };
@@ -476,7 +479,7 @@ impl Sim {
         };
         for line in engine
             .store()
-            .decided(run.id, &lines)
+            .list_outcomes(run.id, &lines)
             .await
             .map_err(fault("lines"))?
         {
@@ -498,7 +501,7 @@ impl Sim {
         };
         let rows = engine
             .store()
-            .changes(id, &all)
+            .list_changes(id, &all)
             .await
             .map_err(fault("changes"))?;
         Ok(rows
@@ -513,7 +516,11 @@ impl Sim {
     }
 
     async fn release(&self, engine: &Arc<Engine>) -> Told {
-        for one in engine.decisions("sim").await.map_err(fault("decisions"))? {
+        for one in engine
+            .list_decisions("sim")
+            .await
+            .map_err(fault("decisions"))?
+        {
             if let Some(answer) = one.answers.iter().find(|answer| {
                 [
                     DecisionAnswer::Release,
@@ -584,7 +591,7 @@ impl Sim {
         }
         let population = engine
             .store()
-            .population()
+            .load_population()
             .await
             .map_err(fault("what is known"))?;
         for account in population
@@ -662,7 +669,7 @@ impl Sim {
         };
         let lines = engine
             .store()
-            .decided(last.id, &all)
+            .list_outcomes(last.id, &all)
             .await
             .map_err(fault("lines"))?;
         let people = self.world.lock().place(HARBOUR).accounts.len();
@@ -871,7 +878,7 @@ async fn template(file: &Path) -> anyhow::Result<()> {
         systems: Some(Arc::new(world.clone())),
         ..EngineConfig::default()
     };
-    let engine = Engine::tied(store, Arc::new(world), ties);
+    let engine = Engine::with_config(store, Arc::new(world), ties);
     for name in ALL {
         let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
         engine

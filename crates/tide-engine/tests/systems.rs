@@ -63,7 +63,7 @@ fn write(folder: &Path, rows: &[&str]) {
 async fn absent(engine: &Engine) -> Vec<String> {
     let accounts = engine
         .store()
-        .accounts("roster", "", None, 100)
+        .list_accounts("roster", "", None, 100)
         .await
         .expect("listed");
     accounts
@@ -127,7 +127,11 @@ async fn a_row_that_cannot_be_told_keeps_whoever_it_may_be() {
     let read = &engine.read_by_name("roster").await.expect("read")[0];
     assert_eq!((read.seen, read.quarantined, read.absent), (5, 3, 0));
     assert!(absent(&engine).await.is_empty());
-    let rows = engine.store().quarantined("roster").await.expect("listed");
+    let rows = engine
+        .store()
+        .list_quarantine("roster")
+        .await
+        .expect("listed");
     assert_eq!(
         rows.iter().map(|row| row.line).collect::<Vec<_>>(),
         [4, 5, 9]
@@ -155,7 +159,7 @@ async fn a_file_that_arrives_is_read_by_itself_once_the_feed_is_armed() {
     let held = || async {
         engine
             .store()
-            .accounts("roster", "", None, 100)
+            .list_accounts("roster", "", None, 100)
             .await
             .expect("listed")
             .len()
@@ -218,7 +222,7 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
     let held = || async {
         engine
             .store()
-            .accounts("roster", "", None, 100)
+            .list_accounts("roster", "", None, 100)
             .await
             .expect("listed")
             .len()
@@ -262,7 +266,7 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
             .check_system("harbour", None)
             .await
             .expect("tested")
-            .healthy()
+            .is_healthy()
     );
     // Changed in its file, it is changed here.
     std::fs::write(folder.path().join("harbour.secret"), "wrong").expect("written");
@@ -271,7 +275,7 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
             .check_system("harbour", None)
             .await
             .expect("tested")
-            .healthy()
+            .is_healthy()
     );
     for refused in ["file:/etc/hostname", "env:HOME"] {
         let error = engine
@@ -312,7 +316,14 @@ async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
         .remove_system("harbour", false, "tester")
         .await
         .expect("nobody was joined in it");
-    assert!(engine.store().systems().await.expect("listed").is_empty());
+    assert!(
+        engine
+            .store()
+            .list_systems()
+            .await
+            .expect("listed")
+            .is_empty()
+    );
     engine.stop().await;
 }
 
@@ -322,7 +333,7 @@ async fn a_scope_is_counted_tried_and_saved() {
     let engine = &tide.engine;
     engine.read_all().await.expect("read");
     let view = engine
-        .scope("harbour", ObjectType::Person)
+        .show_scope("harbour", ObjectType::Person)
         .await
         .expect("counted");
     let total = |status: ScopeStatus| {
@@ -378,7 +389,7 @@ async fn a_scope_is_counted_tried_and_saved() {
     );
     assert_eq!(
         engine
-            .scope("harbour", ObjectType::Person)
+            .show_scope("harbour", ObjectType::Person)
             .await
             .expect("counted")
             .counts,
@@ -460,7 +471,7 @@ async fn a_scope_is_counted_tried_and_saved() {
     assert_eq!(version, 2);
     let text = engine
         .store()
-        .rules()
+        .load_rules()
         .await
         .expect("read")
         .expect("there")
@@ -540,8 +551,13 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
         "{faults:?}"
     );
     assert!(
-        engine.store().systems().await.expect("listed").is_empty()
-            && engine.drafts().await.expect("listed").is_empty()
+        engine
+            .store()
+            .list_systems()
+            .await
+            .expect("listed")
+            .is_empty()
+            && engine.list_drafts().await.expect("listed").is_empty()
     );
     // Corrected, it is added, and its rules are in a draft.
     let (draft, file) = engine
@@ -552,7 +568,7 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
     assert_eq!(
         (
             file.name.as_str(),
-            engine.store().rules().await.expect("read").is_none()
+            engine.store().load_rules().await.expect("read").is_none()
         ),
         ("harbour.toml", true)
     );
@@ -575,7 +591,7 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
         .expect("added");
     assert_eq!(second.map(|(id, _)| id), Some(draft));
     let mut files: Vec<String> = engine
-        .draft(draft)
+        .show_draft(draft)
         .await
         .expect("there")
         .row
@@ -603,8 +619,12 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
         "{error}"
     );
     // A source, with its effect: everybody whom it alone holds would leave.
-    let source = tide.engine.retirement("harbour").await;
-    let target = tide.engine.retirement("berthing").await.expect("told");
+    let source = tide.engine.retirement_impact("harbour").await;
+    let target = tide
+        .engine
+        .retirement_impact("berthing")
+        .await
+        .expect("told");
     assert!(
         target.linked > 0 && target.accounts >= target.linked,
         "{target:?}"
@@ -622,7 +642,7 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
         );
     }
     assert!(
-        tide.engine.store().system("berthing").await.is_ok(),
+        tide.engine.store().find_system("berthing").await.is_ok(),
         "nothing was done"
     );
 
@@ -630,23 +650,29 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
         .remove_system("berthing", true, "tester")
         .await
         .expect("retired");
-    let rules = tide.engine.rules().await.expect("sound");
+    let rules = tide.engine.published_rules().await.expect("sound");
     assert!(
         !rules.set.systems.contains_key("berthing"),
         "its rules went with it"
     );
-    assert!(tide.engine.store().system("berthing").await.is_err());
+    assert!(tide.engine.store().find_system("berthing").await.is_err());
     assert_eq!(
         tide.berthing.users().len(),
         users,
         "nothing was written to it"
     );
     tide.run().await;
-    assert!(tide.engine.why("berthing").await.expect("told").is_empty());
+    assert!(
+        tide.engine
+            .explain_person("berthing")
+            .await
+            .expect("told")
+            .is_empty()
+    );
     let journal = tide
         .engine
         .store()
-        .journal(Some("berthing"), None, 10)
+        .list_journal(Some("berthing"), None, 10)
         .await
         .expect("read");
     assert!(journal.iter().any(|entry| entry.act == "system.removed"));

@@ -198,7 +198,11 @@ async fn the_target_follows_the_directory() {
             false
         );
     }
-    let why = tide.engine.why(&deleted.number).await.expect("explained");
+    let why = tide
+        .engine
+        .explain_person(&deleted.number)
+        .await
+        .expect("explained");
     let line = why[0]
         .accounts
         .iter()
@@ -238,7 +242,7 @@ async fn a_cut_in_the_middle_of_paging_disables_nobody() {
     assert!(
         tide.engine
             .store()
-            .population()
+            .load_population()
             .await
             .expect("read")
             .accounts
@@ -432,7 +436,7 @@ async fn secrets_stand_nowhere_in_clear() {
             .check_system("berthing", None)
             .await
             .expect("tested")
-            .healthy(),
+            .is_healthy(),
         "the old one works on"
     );
     tide.engine
@@ -449,7 +453,7 @@ async fn secrets_stand_nowhere_in_clear() {
         run,
         tide.engine
             .store()
-            .journal(None, None, 1000)
+            .list_journal(None, None, 1000)
             .await
             .expect("read")
     );
@@ -549,7 +553,12 @@ async fn whoever_a_list_did_not_show_while_it_changed_is_not_taken_for_absent() 
     let (deleted, moved) = (id(10), id(20));
     let new = serde_json::json!({"schemas": [tide_scim::USER], "userName": "made.meanwhile@skerry.example", "active": true});
     tide.berthing.change_after_a_page(&deleted, new);
-    let row = tide.engine.store().system("berthing").await.expect("there");
+    let row = tide
+        .engine
+        .store()
+        .find_system("berthing")
+        .await
+        .expect("there");
     let read = tide
         .engine
         .read_system(&row, &[tide_core::ObjectType::Person])
@@ -559,7 +568,7 @@ async fn whoever_a_list_did_not_show_while_it_changed_is_not_taken_for_absent() 
     let accounts = tide
         .engine
         .store()
-        .population()
+        .load_population()
         .await
         .expect("read")
         .accounts;
@@ -590,7 +599,7 @@ async fn a_system_that_shows_far_fewer_than_before_removes_nobody() {
         let accounts = tide
             .engine
             .store()
-            .population()
+            .load_population()
             .await
             .expect("read")
             .accounts;
@@ -606,7 +615,12 @@ async fn a_system_that_shows_far_fewer_than_before_removes_nobody() {
         shows_only: Some(tide.people[0].container()),
         ..Temper::default()
     });
-    let row = tide.engine.store().system("harbour").await.expect("there");
+    let row = tide
+        .engine
+        .store()
+        .find_system("harbour")
+        .await
+        .expect("there");
     let read = tide
         .engine
         .read_system(&row, &[tide_core::ObjectType::Person])
@@ -637,7 +651,7 @@ async fn cancelling_interrupts_a_reading() {
     tide.berthing.delay(std::time::Duration::from_secs(120));
     let id = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 carry_out: true,
                 ..Plan::default()
@@ -647,7 +661,7 @@ async fn cancelling_interrupts_a_reading() {
         .await
         .expect("begins");
     tokio::time::sleep(std::time::Duration::from_millis(300)).await;
-    tide.engine.cancel(id).expect("canceled");
+    tide.engine.cancel_change_set(id).expect("canceled");
     let set = tide.ended(id).await;
     assert_eq!(
         (set.state.as_str(), set.note.as_deref()),
@@ -656,7 +670,7 @@ async fn cancelling_interrupts_a_reading() {
     assert!(
         tide.engine
             .store()
-            .population()
+            .load_population()
             .await
             .expect("read")
             .accounts

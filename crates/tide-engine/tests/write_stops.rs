@@ -44,7 +44,7 @@ async fn in_the_middle() -> (Tide, i64) {
     tide.berthing.delay(Duration::from_millis(150));
     let id = tide
         .engine
-        .begin(
+        .begin_change_set(
             Plan {
                 without_reading: true,
                 ..RUN
@@ -92,7 +92,10 @@ async fn ends_early(tide: &Tide, id: i64, at_the_stop: usize, why: &str) -> Chan
 /// Asserts that a run makes all that is left, and nobody twice.
 async fn goes_on(tide: &Tide, engine: &Arc<Engine>) {
     tide.berthing.delay(Duration::ZERO);
-    let id = engine.begin(RUN, "tester").await.expect("begins");
+    let id = engine
+        .begin_change_set(RUN, "tester")
+        .await
+        .expect("begins");
     let run = tide.ended(id).await;
     assert!(
         count(&run.states, "done") > 0 && count(&run.states, "failed") == 0,
@@ -109,7 +112,10 @@ async fn goes_on(tide: &Tide, engine: &Arc<Engine>) {
     names.sort();
     names.dedup();
     assert_eq!(names.len(), all, "nobody has two accounts");
-    let id = engine.begin(RUN, "tester").await.expect("begins");
+    let id = engine
+        .begin_change_set(RUN, "tester")
+        .await
+        .expect("begins");
     assert_eq!(
         tide.changes(&tide.ended(id).await, Some("done"))
             .await
@@ -263,7 +269,7 @@ async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_res
     goes_on(&tide, &engine).await;
     let journal = engine
         .store()
-        .journal(None, None, 1000)
+        .list_journal(None, None, 1000)
         .await
         .expect("read");
     let acts: Vec<&str> = journal
@@ -288,7 +294,7 @@ async fn a_restart_sends_nothing_to_a_system_that_was_paused() {
         .await
         .expect("set");
     let at_the_stop = tide.berthing.count();
-    engine.resume().await.expect("goes on");
+    engine.resume_interrupted().await.expect("goes on");
     rests(&engine).await;
     assert_eq!(tide.berthing.count(), at_the_stop);
     engine
@@ -316,7 +322,7 @@ async fn what_was_queued_long_before_a_restart_is_decided_again() {
             Arc::new(Ahead(SignedDuration::from_secs(seconds))),
         );
         tide.berthing.delay(Duration::ZERO);
-        engine.resume().await.expect("goes on");
+        engine.resume_interrupted().await.expect("goes on");
         let run = tide.ended(id).await;
         rests(&engine).await;
         if goes_on_with_it {
@@ -390,7 +396,11 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
         .find(|person| !person.locked && active(&person.mail))
         .expect("somebody")
         .clone();
-    let identity = tide.engine.why(&leaver.number).await.expect("told")[0]
+    let identity = tide
+        .engine
+        .explain_person(&leaver.number)
+        .await
+        .expect("told")[0]
         .identity
         .clone()
         .expect("an identity");
@@ -399,7 +409,7 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
         .await
         .expect("stopped");
     tide.engine
-        .leave(&identity, None, "", "tester", "tester")
+        .start_departure(&identity, None, "", "tester", "tester")
         .await
         .expect("asked");
     for _ in 0..5 {

@@ -352,7 +352,7 @@ async fn caller(
     let session = service
         .engine
         .store()
-        .session(&secret, browsers_now(), now)
+        .find_session(&secret, browsers_now(), now)
         .await?
         .ok_or_else(signed_out)?;
     if !method.is_safe() && !same_origin(headers, service.public_url.as_ref()) {
@@ -369,7 +369,7 @@ async fn caller(
 }
 
 /// The caller, if the route is granted to it.
-async fn granted(
+async fn granted_caller(
     service: &Service,
     headers: &HeaderMap,
     method: &Method,
@@ -401,7 +401,7 @@ async fn granted(
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-granted", what)
             .remedy("`eager-tide systems token NAME` creates a token for a system"));
     }
-    if is_system && service.engine.store().system(system).await?.kind != SystemKind::Push {
+    if is_system && service.engine.store().find_system(system).await?.kind != SystemKind::Push {
         // A token that was given before the system became another one.
         let said = format!("{system} is not a push system");
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said)
@@ -418,7 +418,11 @@ async fn granted(
 }
 
 /// Lets a request through if the caller has access to its route.
-pub async fn guard(State(service): State<Service>, mut request: Request, next: Next) -> Response {
+pub async fn check_access(
+    State(service): State<Service>,
+    mut request: Request,
+    next: Next,
+) -> Response {
     let Some(path) = request
         .extensions()
         .get::<MatchedPath>()
@@ -451,7 +455,7 @@ pub async fn guard(State(service): State<Service>, mut request: Request, next: N
                 .nth(if path.starts_with(PROVIDER) { 3 } else { 4 })
                 .unwrap_or_default()
                 .to_owned();
-            match granted(&service, request.headers(), &method, grant, &system).await {
+            match granted_caller(&service, request.headers(), &method, grant, &system).await {
                 Ok(caller) => {
                     request.extensions_mut().insert(caller);
                     next.run(request).await

@@ -62,7 +62,7 @@ const MAX_ID: usize = 200;
 const DEPTH: usize = 5;
 
 /// The structure of a system without a sample.
-pub fn usual() -> EventShape {
+pub fn default_shape() -> EventShape {
     EventShape {
         event: "event".into(),
         kinds: EventKind::ALL
@@ -129,7 +129,7 @@ fn meaning(word: &str) -> Option<EventKind> {
 }
 
 /// Detects a format. What cannot be detected must be given.
-pub fn learn(given: &EventSample) -> Result<EventShape, String> {
+pub fn detect_shape(given: &EventSample) -> Result<EventShape, String> {
     let mut types = BTreeMap::new();
     paths(&given.sample, "", 0, &mut types);
     if types.is_empty() {
@@ -253,7 +253,7 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
 }
 
 /// Reads an event by its shape, or says everything that is wrong with it.
-pub fn read(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String>> {
+pub fn read_event(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String>> {
     let mut problems = Vec::new();
     if !event.is_object() {
         return Err(vec!["the event is not a JSON object".into()]);
@@ -436,7 +436,7 @@ mod tests {
 
     #[test]
     fn a_shape_is_learned_from_a_sample() {
-        let shape = learn(&sample()).expect("learned");
+        let shape = detect_shape(&sample()).expect("learned");
         assert_eq!(
             (
                 shape.event.as_str(),
@@ -458,7 +458,7 @@ mod tests {
                 .expect("words")
                 .contains(&json!("HIRE"))
         );
-        let happening = read(&shape, &json!({"meta": {"eventType": "leaver"}, "worker": {"employeeNumber": "7", "name": {"first": "Bo"}}}))
+        let happening = read_event(&shape, &json!({"meta": {"eventType": "leaver"}, "worker": {"employeeNumber": "7", "name": {"first": "Bo"}}}))
             .expect("read");
         assert_eq!(
             (happening.kind.as_str(), happening.key.as_str()),
@@ -470,7 +470,7 @@ mod tests {
     #[test]
     fn what_orders_events_is_learned_and_read_and_is_no_value_of_the_record() {
         let shape =
-            learn(&unguided(json!({"eventId": "e1", "sequence": 7, "eventTime": "2026-05-04T08:00:00Z", "action": "HIRE", "key": "9"})))
+            detect_shape(&unguided(json!({"eventId": "e1", "sequence": 7, "eventTime": "2026-05-04T08:00:00Z", "action": "HIRE", "key": "9"})))
                 .expect("learned");
         let paths = [&shape.id, &shape.sequence, &shape.time].map(Option::as_deref);
         assert_eq!(
@@ -478,7 +478,7 @@ mod tests {
             [Some("eventId"), Some("sequence"), Some("eventTime")]
         );
         let event = json!({"eventId": 12, "sequence": 8, "eventTime": "2026-05-04T09:00:00+03:00", "action": "HIRE", "key": "9", "desk": "4"});
-        let read_so = read(&shape, &event).expect("read");
+        let read_so = read_event(&shape, &event).expect("read");
         assert_eq!(
             (read_so.external_id.as_deref(), read_so.sequence),
             (Some("12"), Some(8))
@@ -496,11 +496,11 @@ mod tests {
             ["desk", "key"]
         );
         let wrong = json!({"eventId": "", "sequence": 1.5, "eventTime": "yesterday", "action": "HIRE", "key": "9"});
-        let problems = read(&shape, &wrong).expect_err("refused");
+        let problems = read_event(&shape, &wrong).expect_err("refused");
         assert_eq!(problems.len(), 3, "{problems:?}");
         // None of it is required.
         assert_eq!(
-            read(&usual(), &json!({"event": "joiner", "key": "7"}))
+            read_event(&default_shape(), &json!({"event": "joiner", "key": "7"}))
                 .expect("read")
                 .sequence,
             None
@@ -509,8 +509,8 @@ mod tests {
 
     #[test]
     fn a_bad_event_is_told_all_that_is_wrong() {
-        let shape = learn(&sample()).expect("learned");
-        let problems = read(
+        let shape = detect_shape(&sample()).expect("learned");
+        let problems = read_event(
             &shape,
             &json!({"meta": {"eventType": "DANCE"}, "worker": {"crew": "yes"}}),
         )
@@ -533,15 +533,15 @@ mod tests {
             "{problems:?}"
         );
         assert_eq!(
-            read(&usual(), &json!([])).expect_err("refused"),
+            read_event(&default_shape(), &json!([])).expect_err("refused"),
             ["the event is not a JSON object"]
         );
-        assert!(read(&usual(), &json!({"event": "joiner", "key": " "})).is_err());
+        assert!(read_event(&default_shape(), &json!({"event": "joiner", "key": " "})).is_err());
     }
 
     #[test]
     fn what_cannot_be_guessed_must_be_said() {
-        let odd = |sample: Json| learn(&unguided(sample));
+        let odd = |sample: Json| detect_shape(&unguided(sample));
         assert!(
             odd(json!({"who": "7"}))
                 .expect_err("no kind")
@@ -563,7 +563,7 @@ mod tests {
             ..sample()
         };
         assert!(
-            learn(&told)
+            detect_shape(&told)
                 .expect_err("no such field")
                 .contains("no field `nothing`")
         );

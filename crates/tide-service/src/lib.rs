@@ -142,7 +142,7 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
         .merge(scim::routes())
         .layer(axum::middleware::from_fn_with_state(
             service.clone(),
-            access::guard,
+            access::check_access,
         ))
         // Personal data must not be cached.
         .layer(SetResponseHeaderLayer::if_not_present(
@@ -153,7 +153,7 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
         .with_state(service)
         .layer(axum::extract::DefaultBodyLimit::max(MAX_JSON))
         .layer(RequestBodyLimitLayer::new(MAX_BODY))
-        .layer(CatchPanicLayer::custom(panicked))
+        .layer(CatchPanicLayer::custom(answer_panic))
         .layer(
             CompressionLayer::new()
                 .compress_when(tower_http::compression::predicate::DefaultPredicate::new()),
@@ -170,7 +170,7 @@ pub fn router_at(engine: Arc<Engine>, public_url: Option<PublicUrl>) -> Router {
 }
 
 /// A panic in a handler is answered as an internal error; the service continues.
-fn panicked(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
+fn answer_panic(panic: Box<dyn std::any::Any + Send>) -> axum::response::Response {
     axum::response::IntoResponse::into_response(problem::Refusal::internal(
         &tide_store::panic_message(&*panic),
     ))

@@ -40,7 +40,7 @@ impl Refusal {
     }
 
     /// An invalid request.
-    pub fn bad(detail: impl Into<String>) -> Self {
+    pub fn invalid(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::BAD_REQUEST, "bad-request", detail)
     }
 }

@@ -286,7 +286,7 @@ impl Fuzz {
             vec![]
         );
         let run = engine
-            .begin(
+            .begin_change_set(
                 Plan {
                     carry_out: true,
                     ..Plan::default()
@@ -308,7 +308,7 @@ impl Fuzz {
         assert_eq!(
             engine
                 .store()
-                .population()
+                .load_population()
                 .await
                 .expect("read")
                 .identities
@@ -463,7 +463,7 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
         wrong.len(),
         wrong[..wrong.len().min(40)].join("\n")
     );
-    assert_eq!(fuzz.engine.trouble(), None);
+    assert_eq!(fuzz.engine.known_fault(), None);
     fuzz.engine.stop().await;
 }
 
@@ -801,6 +801,6 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
     );
     assert!(done > 500, "{done}: many requests are to mean something");
     assert!(fuzz.is_ready().await);
-    assert_eq!(fuzz.engine.trouble(), None);
+    assert_eq!(fuzz.engine.known_fault(), None);
     fuzz.engine.stop().await;
 }

@@ -125,7 +125,7 @@ impl Provider {
                     .check_system(name, None)
                     .await
                     .expect("tested")
-                    .healthy()
+                    .is_healthy()
             );
         }
         engine
@@ -239,7 +239,7 @@ async fn a_token_is_for_its_own_system_and_for_nothing_else() {
             "{token}"
         );
     }
-    let tokens = p.engine.tokens("postroom").await.expect("listed");
+    let tokens = p.engine.list_tokens("postroom").await.expect("listed");
     assert!(
         tokens[0].expires.is_none() && tokens[1].expires.is_some(),
         "{tokens:?}"
@@ -1230,8 +1230,8 @@ async fn rules_that_were_published_before_the_first_event_stay_sound() {
             .status,
         202
     );
-    p.engine.rules().await.expect("still sound");
-    let why = p.engine.why("1042").await.expect("decided");
+    p.engine.published_rules().await.expect("still sound");
+    let why = p.engine.explain_person("1042").await.expect("decided");
     let values: Vec<(&str, &str)> = why[0]
         .values
         .iter()

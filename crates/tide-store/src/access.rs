@@ -245,7 +245,7 @@ impl Store {
     }
 
     /// The tokens of an operator or of a system that calls us, newest first.
-    pub async fn tokens(
+    pub async fn list_tokens(
         &self,
         kind: PrincipalKind,
         name: &str,
@@ -345,7 +345,7 @@ impl Store {
 
     /// The session of a secret, while it lasts. `browsers_now` is the moment by which sessions end,
     /// `now` the one by which tokens do.
-    pub async fn session(
+    pub async fn find_session(
         &self,
         secret: &str,
         browsers_now: Timestamp,

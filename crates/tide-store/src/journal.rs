@@ -83,7 +83,11 @@ impl JournalKey {
         mac.update(HEAD.as_bytes());
         mac.update(&id.to_be_bytes());
         mac.update(hash);
-        format!("{}:{}", head(id, hash), hex(&mac.finalize().into_bytes()))
+        format!(
+            "{}:{}",
+            export_head(id, hash),
+            hex(&mac.finalize().into_bytes())
+        )
     }
 }
 
@@ -92,7 +96,7 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 /// The head as it is exported: the number of the last entry and its code.
-fn head(id: i64, hash: &[u8]) -> String {
+fn export_head(id: i64, hash: &[u8]) -> String {
     format!("{id}:{}", hex(hash))
 }
 
@@ -245,7 +249,7 @@ impl Store {
     }
 
     /// A page of the journal, the newest first, before an entry, about a subject if one is given.
-    pub async fn journal(
+    pub async fn list_journal(
         &self,
         subject: Option<&str>,
         before: Option<i64>,
@@ -283,7 +287,7 @@ impl Store {
         let last = sqlx::query("SELECT id, hash FROM journal ORDER BY id DESC LIMIT 1")
             .fetch_optional(&self.reader)
             .await?;
-        Ok(last.map(|row| head(row.get(0), row.get(1))))
+        Ok(last.map(|row| export_head(row.get(0), row.get(1))))
     }
 
     /// Is a head that was exported before still part of the journal?
@@ -298,7 +302,7 @@ impl Store {
             .bind(id)
             .fetch_optional(&self.reader)
             .await?;
-        Ok(row.is_some_and(|row| head(row.get(0), row.get(1)) == exported))
+        Ok(row.is_some_and(|row| export_head(row.get(0), row.get(1)) == exported))
     }
 
     /// Walks the whole chain, and compares its end with the sealed head: how many entries there

@@ -164,7 +164,7 @@ impl Store {
             parse_timestamp(latest).map_or(i64::MIN, Timestamp::as_millisecond),
         ));
         let write_stop = Arc::new(RwLock::new(
-            governance::write_stop::load(&mut connection).await?,
+            governance::write_stop::load_write_stop(&mut connection).await?,
         ));
         let vault = Vault::new(key);
         let journal_key = vault.journal_key();
@@ -244,7 +244,7 @@ impl Store {
     /// Returns when writes are no longer possible although the store was not closed: the process
     /// must then end, so that it is restarted.
     pub async fn writer_lost(&self) {
-        self.writer.lost().await;
+        self.writer.ended_unexpectedly().await;
     }
 
     /// Writes what is left and closes the file.

@@ -50,7 +50,7 @@ async fn absence_follows_from_a_complete_reading_only() {
         .await
         .expect("begins");
     store
-        .observe(first, "harbour", ObjectType::Person, at(10), all())
+        .store_batch(first, "harbour", ObjectType::Person, at(10), all())
         .await
         .expect("kept");
     assert_eq!(
@@ -66,7 +66,7 @@ async fn absence_follows_from_a_complete_reading_only() {
         .await
         .expect("begins");
     store
-        .observe(
+        .store_batch(
             broken,
             "harbour",
             ObjectType::Person,
@@ -79,7 +79,7 @@ async fn absence_follows_from_a_complete_reading_only() {
         .break_reading(broken, "cut", at(21))
         .await
         .expect("ends");
-    let population = store.population().await.expect("read");
+    let population = store.load_population().await.expect("read");
     assert!(population.accounts.iter().all(|a| a.absent_since.is_none()));
 
     let whole = store
@@ -87,7 +87,7 @@ async fn absence_follows_from_a_complete_reading_only() {
         .await
         .expect("begins");
     store
-        .observe(
+        .store_batch(
             whole,
             "harbour",
             ObjectType::Person,
@@ -103,7 +103,7 @@ async fn absence_follows_from_a_complete_reading_only() {
             .expect("ends"),
         1
     );
-    let population = store.population().await.expect("read");
+    let population = store.load_population().await.expect("read");
     assert_eq!(
         (
             population.accounts[1].absent_since,
@@ -136,7 +136,7 @@ async fn readings_that_overlap_make_nobody_absent() {
     let show = async |reading, second| {
         let all = vec![seen("1", "Ada"), seen("2", "Bo")];
         store
-            .observe(reading, "roster", ObjectType::Person, at(second), all)
+            .store_batch(reading, "roster", ObjectType::Person, at(second), all)
             .await
             .expect("kept");
     };
@@ -162,7 +162,7 @@ async fn readings_that_overlap_make_nobody_absent() {
     // Whoever is gone afterwards is missing as before.
     let fifth = begin(50).await;
     store
-        .observe(
+        .store_batch(
             fifth,
             "roster",
             ObjectType::Person,
@@ -193,7 +193,7 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
             .await
             .expect("begins");
         store
-            .observe(reading, "harbour", ObjectType::Person, at(second), all)
+            .store_batch(reading, "harbour", ObjectType::Person, at(second), all)
             .await
             .expect("kept");
         store
@@ -202,7 +202,7 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
             .expect("ends");
     };
     let absences = async || {
-        let accounts = store.population().await.expect("read").accounts;
+        let accounts = store.load_population().await.expect("read").accounts;
         accounts
             .iter()
             .map(|account| (account.absent_since, account.absence_confirmed))
@@ -268,7 +268,7 @@ async fn one_failing_job_does_not_undo_its_neighbours() {
     );
     assert!(one.is_ok() && three.is_ok());
     assert!(matches!(two, Err(StoreError::Exists { .. })));
-    assert_eq!(store.systems().await.expect("read").len(), 2);
+    assert_eq!(store.list_systems().await.expect("read").len(), 2);
     assert_eq!(store.verify_journal().await.expect("read"), Ok(2));
 }
 
@@ -279,7 +279,10 @@ async fn secrets_are_sealed_and_bound_to_their_place() {
         .put_secret("harbour", "password", "canary-4711", at(0))
         .await
         .expect("kept");
-    let read = store.secret("harbour", "password").await.expect("opens");
+    let read = store
+        .load_secret("harbour", "password")
+        .await
+        .expect("opens");
     assert_eq!(read.as_ref().map(|s| s.as_str()), Some("canary-4711"));
     // Moved to another row, it does not open.
     store
@@ -295,7 +298,7 @@ async fn secrets_are_sealed_and_bound_to_their_place() {
         .await
         .expect("moved");
     assert!(matches!(
-        store.secret("berthing", "password").await,
+        store.load_secret("berthing", "password").await,
         Err(StoreError::Sealed { .. })
     ));
     store.close().await;
@@ -592,14 +595,14 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
         .expect("begun");
     assert!(
         store
-            .session("cookie", at(99), at(99))
+            .find_session("cookie", at(99), at(99))
             .await
             .expect("read")
             .is_some()
     );
     assert!(
         store
-            .session("cookie", at(101), at(2))
+            .find_session("cookie", at(101), at(2))
             .await
             .expect("read")
             .is_none()
@@ -607,7 +610,7 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
     store.end_session(&id, at(2)).await.expect("ended");
     assert!(
         store
-            .session("cookie", at(3), at(3))
+            .find_session("cookie", at(3), at(3))
             .await
             .expect("read")
             .is_none()
@@ -677,7 +680,7 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
         );
         assert!(
             store
-                .session(token, at(7), at(50))
+                .find_session(token, at(7), at(50))
                 .await
                 .expect("read")
                 .is_none()

@@ -91,7 +91,7 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         limit: 10,
         ..HoldFilter::default()
     };
-    let rows = store.holds(&all).await.expect("listed");
+    let rows = store.list_holds(&all).await.expect("listed");
     let told = |row: &tide_store::HoldRow| {
         (
             row.label.clone(),
@@ -138,19 +138,23 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
     };
     assert_eq!(
         store
-            .holds(&only(Some(HoldCause::Guard), ""))
+            .list_holds(&only(Some(HoldCause::Guard), ""))
             .await
             .expect("listed")
             .len(),
         1
     );
     assert_eq!(
-        store.holds(&only(None, "ADA")).await.expect("listed").len(),
+        store
+            .list_holds(&only(None, "ADA"))
+            .await
+            .expect("listed")
+            .len(),
         1
     );
     assert_eq!(
         store
-            .holds(&only(None, "100%"))
+            .list_holds(&only(None, "100%"))
             .await
             .expect("listed")
             .len(),
@@ -161,7 +165,10 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         limit: 1,
         ..HoldFilter::default()
     };
-    assert_eq!(store.holds(&page).await.expect("listed")[0].label, "Bo");
+    assert_eq!(
+        store.list_holds(&page).await.expect("listed")[0].label,
+        "Bo"
+    );
     // What is read again is what was kept.
     assert_eq!(store.all_holds().await.expect("read").len(), 3);
 }

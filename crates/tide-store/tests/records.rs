@@ -144,7 +144,7 @@ impl Records {
             .await
             .expect("begins");
         self.store
-            .observe(reading, system, object, at(second), accounts)
+            .store_batch(reading, system, object, at(second), accounts)
             .await
             .expect("kept");
         self.store
@@ -184,7 +184,7 @@ impl Records {
             limit: 100,
             ..ChangeFilter::default()
         };
-        self.store.changes(id, &filter).await.expect("read")
+        self.store.list_changes(id, &filter).await.expect("read")
     }
 }
 
@@ -228,7 +228,7 @@ async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
             limit: 10,
             ..ChangeFilter::default()
         };
-        store.decided(run, &filter).await.expect("read")
+        store.list_outcomes(run, &filter).await.expect("read")
     };
     let outcomes: Vec<_> = lines(None)
         .await
@@ -337,7 +337,7 @@ async fn what_we_wrote_masks_an_older_read() {
         .expect("begins");
     records
         .store
-        .observe(
+        .store_batch(
             stale,
             "berthing",
             ObjectType::Person,
@@ -349,7 +349,7 @@ async fn what_we_wrote_masks_an_older_read() {
     assert_eq!(
         records
             .store
-            .account(1)
+            .find_account(1)
             .await
             .expect("read")
             .attributes
@@ -382,7 +382,7 @@ async fn what_we_wrote_masks_an_older_read() {
     assert_eq!(
         records
             .store
-            .account(1)
+            .find_account(1)
             .await
             .expect("read")
             .attributes
@@ -403,7 +403,7 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
     };
     let title = async || {
         store
-            .account(1)
+            .find_account(1)
             .await
             .expect("read")
             .attributes
@@ -479,7 +479,7 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
         .await
         .expect("begins");
     store
-        .observe(
+        .store_batch(
             early,
             "berthing",
             person,
@@ -490,7 +490,7 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
         .expect("kept");
     assert_eq!(title().await.as_deref(), Some("By hand"));
     store
-        .observe(
+        .store_batch(
             early,
             "berthing",
             person,
@@ -539,7 +539,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
         .await
         .expect("kept");
     store
-        .observe(reading, "berthing", person, at(20), both("Read before"))
+        .store_batch(reading, "berthing", person, at(20), both("Read before"))
         .await
         .expect("kept");
     assert_eq!(
@@ -550,7 +550,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
         0,
         "it showed them, old as they were"
     );
-    let accounts = store.population().await.expect("read").accounts;
+    let accounts = store.load_population().await.expect("read").accounts;
     let titles: Vec<String> = accounts
         .iter()
         .map(|account| {
@@ -574,7 +574,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
     records.read("berthing", person, 30, both("New")).await;
     assert_eq!(
         store
-            .account(1)
+            .find_account(1)
             .await
             .expect("read")
             .attributes
@@ -582,7 +582,7 @@ async fn what_was_told_while_a_reading_went_on_stays() {
         [Value::text("New")]
     );
     assert_eq!(
-        store.account(3).await.expect("read").absent_since,
+        store.find_account(3).await.expect("read").absent_since,
         None,
         "there again"
     );
@@ -666,7 +666,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     let members = async || {
         records
             .store
-            .account(1)
+            .find_account(1)
             .await
             .expect("read")
             .attributes
@@ -678,11 +678,11 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     join(&records, "i1", &["uid=ada,dc=x".to_owned()], true, 60).await;
     join(&records, "i1", &["UID=hand7, dc=x".to_owned()], false, 61).await;
     assert_eq!(members().await, 40);
-    let population = records.store.population().await.expect("read");
+    let population = records.store.load_population().await.expect("read");
     assert_eq!(population.accounts[0].attributes.get("member").len(), 40);
     let touched = records
         .store
-        .before(seen, vec![], true, at(99))
+        .load_preconditions(seen, vec![], true, at(99))
         .await
         .expect("read")
         .touched;
@@ -705,7 +705,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
         .expect("begins");
     records
         .store
-        .observe(
+        .store_batch(
             stale,
             "harbour",
             ObjectType::Group,
@@ -717,7 +717,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     assert_eq!(members().await, 40);
     let is: Vec<String> = records
         .store
-        .account(1)
+        .find_account(1)
         .await
         .expect("read")
         .attributes
@@ -760,7 +760,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     join(&records, "i1", &crowd, true, 90).await;
     let folded = records
         .store
-        .before(seen, vec![], true, at(99))
+        .load_preconditions(seen, vec![], true, at(99))
         .await
         .expect("read")
         .touched;
@@ -795,7 +795,7 @@ async fn an_account_that_returns_is_the_same_account() {
         0,
         "absent once, not anew at each read"
     );
-    let gone = records.store.account(2).await.expect("kept");
+    let gone = records.store.find_account(2).await.expect("kept");
     assert_eq!(gone.absent_since, Some(at(21)));
     records
         .read(
@@ -805,7 +805,7 @@ async fn an_account_that_returns_is_the_same_account() {
             vec![observed("p1", &[]), observed("p2", &[("cn", "Back")])],
         )
         .await;
-    let back = records.store.account(2).await.expect("there");
+    let back = records.store.find_account(2).await.expect("there");
     assert_eq!((back.absent_since, back.id), (None, 2));
     assert_eq!(
         records.store.account_counts().await.expect("read"),
@@ -813,13 +813,13 @@ async fn an_account_that_returns_is_the_same_account() {
     );
     let listed = records
         .store
-        .accounts("harbour", "P2", None, 10)
+        .list_accounts("harbour", "P2", None, 10)
         .await
         .expect("listed");
     assert_eq!(listed.len(), 1, "names are searched without regard to case");
     let page = records
         .store
-        .accounts("harbour", "", Some(("name of p1", i64::MAX)), 10)
+        .list_accounts("harbour", "", Some(("name of p1", i64::MAX)), 10)
         .await
         .expect("listed");
     assert_eq!(page.len(), 1, "the next page begins after the name");
@@ -860,7 +860,12 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         )
         .await;
     assert_eq!(
-        records.store.unsettled(run).await.expect("read").len(),
+        records
+            .store
+            .unfinished_changes(run)
+            .await
+            .expect("read")
+            .len(),
         2,
         "what is held is not in the queue"
     );
@@ -881,7 +886,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         )
         .await
         .expect("noted");
-    let again = records.store.unsettled(run).await.expect("read");
+    let again = records.store.unfinished_changes(run).await.expect("read");
     assert_eq!(
         (again[0].state, again[0].attempts, again[0].error.as_deref()),
         (ChangeState::Unknown, 1, Some("answer lost"))
@@ -914,7 +919,14 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         )
         .await
         .expect("noted");
-    assert!(records.store.unsettled(run).await.expect("read").is_empty());
+    assert!(
+        records
+            .store
+            .unfinished_changes(run)
+            .await
+            .expect("read")
+            .is_empty()
+    );
     let set = records.store.change_set(run).await.expect("read");
     assert_eq!(
         set.states,
@@ -929,7 +941,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         records.store.links_of("i1").await.expect("read")[0].basis,
         LinkBasis::created()
     );
-    let population = records.store.population().await.expect("read");
+    let population = records.store.load_population().await.expect("read");
     assert_eq!(population.links.len(), 1);
     let known = &population.normalizations[&(account, "title".to_owned())];
     assert_eq!(
@@ -955,7 +967,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     assert_eq!(
         records
             .store
-            .changes(run, &filter)
+            .list_changes(run, &filter)
             .await
             .expect("read")
             .len(),
@@ -970,7 +982,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     assert_eq!(
         records
             .store
-            .changes(run, &filter)
+            .list_changes(run, &filter)
             .await
             .expect("read")
             .len(),
@@ -982,7 +994,11 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         limit: 10,
         ..ChangeFilter::default()
     };
-    let lines = records.store.decided(run, &filter).await.expect("read");
+    let lines = records
+        .store
+        .list_outcomes(run, &filter)
+        .await
+        .expect("read");
     assert_eq!(
         (
             lines.len(),
@@ -998,7 +1014,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
     assert!(
         records
             .store
-            .decided(run, &filter)
+            .list_outcomes(run, &filter)
             .await
             .expect("read")
             .is_empty()
@@ -1048,7 +1064,14 @@ async fn a_preview_is_never_in_the_queue() {
         .fill_change_set(id, set, at(2))
         .await
         .expect("filled");
-    assert!(records.store.unsettled(id).await.expect("read").is_empty());
+    assert!(
+        records
+            .store
+            .unfinished_changes(id)
+            .await
+            .expect("read")
+            .is_empty()
+    );
     assert_eq!(
         records.changes(id, None).await[0].state,
         ChangeState::Proposed
@@ -1115,7 +1138,7 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
         .expect("kept again");
     let all = records
         .store
-        .identities("", None, None, 10)
+        .list_identities("", None, None, 10)
         .await
         .expect("listed");
     assert_eq!(
@@ -1131,7 +1154,7 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
         let store = records.store.clone();
         async move {
             store
-                .identities(search, stage, None, 10)
+                .list_identities(search, stage, None, 10)
                 .await
                 .expect("listed")
                 .into_iter()
@@ -1149,7 +1172,7 @@ async fn identities_are_found_by_any_value_and_change_only_when_they_differ() {
     );
     let next = records
         .store
-        .identities("", None, Some(("Ada Lind", "i1")), 1)
+        .list_identities("", None, Some(("Ada Lind", "i1")), 1)
         .await
         .expect("listed");
     assert_eq!(next[0].identity.id, "i3");
@@ -1202,7 +1225,7 @@ async fn links_are_closed_and_never_deleted() {
     assert_eq!(
         records
             .store
-            .split("i1", "harbour", "tester", at(4))
+            .split_identity("i1", "harbour", "tester", at(4))
             .await
             .expect("asked"),
         0
@@ -1210,7 +1233,7 @@ async fn links_are_closed_and_never_deleted() {
     assert_eq!(
         records
             .store
-            .split("i1", "berthing", "tester", at(5))
+            .split_identity("i1", "berthing", "tester", at(5))
             .await
             .expect("split"),
         1
@@ -1235,7 +1258,7 @@ async fn links_are_closed_and_never_deleted() {
     );
     let acts: Vec<String> = records
         .store
-        .journal(Some("i1"), None, 10)
+        .list_journal(Some("i1"), None, 10)
         .await
         .expect("read")
         .into_iter()
@@ -1256,7 +1279,7 @@ async fn rules_are_kept_in_versions_and_the_same_files_make_none() {
             text: text.into(),
         }]
     };
-    assert!(records.store.rules().await.expect("read").is_none());
+    assert!(records.store.load_rules().await.expect("read").is_none());
     let publish = |text: &'static str, base: Option<i64>, second: i64| {
         let (store, files) = (records.store.clone(), files(text));
         async move {
@@ -1277,7 +1300,12 @@ async fn rules_are_kept_in_versions_and_the_same_files_make_none() {
         None,
         "somebody published since"
     );
-    let newest = records.store.rules().await.expect("read").expect("there");
+    let newest = records
+        .store
+        .load_rules()
+        .await
+        .expect("read")
+        .expect("there");
     assert_eq!(
         (newest.version, newest.files[0].text.as_str()),
         (2, "# two, with a comment\n")
@@ -1307,9 +1335,12 @@ async fn a_backup_is_whole_and_opens_with_its_key_only_for_secrets() {
     let other = Store::open(&copy, MasterKey::generate())
         .await
         .expect("opens with another key");
-    assert_eq!(other.population().await.expect("read").accounts.len(), 1);
+    assert_eq!(
+        other.load_population().await.expect("read").accounts.len(),
+        1
+    );
     assert!(matches!(
-        other.secret("harbour", "password").await,
+        other.load_secret("harbour", "password").await,
         Err(StoreError::Sealed { .. })
     ));
     assert_eq!(
@@ -1420,7 +1451,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
     assert!(
         records
             .store
-            .population()
+            .load_population()
             .await
             .expect("read")
             .links
@@ -1456,7 +1487,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
     ));
     let acts: Vec<String> = records
         .store
-        .journal(None, None, 50)
+        .list_journal(None, None, 50)
         .await
         .expect("read")
         .into_iter()
@@ -1545,7 +1576,7 @@ async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
         None,
         "bo began with edition 1"
     );
-    let draft = records.store.draft(id).await.expect("there");
+    let draft = records.store.find_draft(id).await.expect("there");
     assert_eq!(
         (draft.edition, draft.files, draft.changed_by.as_str()),
         (2, file("2"), "ada")
@@ -1556,8 +1587,8 @@ async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
         .await
         .expect("dropped");
     assert!(
-        records.store.drafts().await.expect("read").is_empty()
-            && records.store.draft(id).await.is_err()
+        records.store.list_drafts().await.expect("read").is_empty()
+            && records.store.find_draft(id).await.is_err()
     );
     assert_eq!(
         records
@@ -1692,7 +1723,7 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     assert_eq!(
         records
             .store
-            .population()
+            .load_population()
             .await
             .expect("read")
             .reserved_values,
@@ -1740,7 +1771,7 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     }
     let given = records
         .store
-        .population()
+        .load_population()
         .await
         .expect("read")
         .managed_values;
@@ -1808,7 +1839,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
     );
     // What is told is what is stored, number by number; and of those that are sent at once it is
     // stored that they are.
-    let stored = records.store.unsettled(id).await.expect("read");
+    let stored = records.store.unfinished_changes(id).await.expect("read");
     let states: Vec<(ChangeState, i64)> =
         stored.iter().map(|row| (row.state, row.attempts)).collect();
     assert_eq!(
@@ -1826,7 +1857,12 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
         );
     }
     assert_eq!(
-        records.store.identity("i1").await.expect("kept with it").1,
+        records
+            .store
+            .find_identity("i1")
+            .await
+            .expect("kept with it")
+            .1,
         "Ada"
     );
     assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
@@ -1841,7 +1877,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
     );
     let acts: Vec<String> = records
         .store
-        .journal(None, None, 10)
+        .list_journal(None, None, 10)
         .await
         .expect("read")
         .into_iter()
@@ -1872,7 +1908,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     let seen = records.store.last_dirty().await.expect("read");
     let before = records
         .store
-        .before(seen, asked(0).to_vec(), false, at(20))
+        .load_preconditions(seen, asked(0).to_vec(), false, at(20))
         .await
         .expect("read");
     assert_eq!(
@@ -1941,7 +1977,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     assert_eq!(
         records
             .store
-            .counted(&asked(65))
+            .count_changes(&asked(65))
             .await
             .expect("counted")
             .1
@@ -1968,17 +2004,27 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         .await
         .expect("released");
     assert_eq!(
-        records.store.overrides(at(109)).await.expect("read").len(),
+        records
+            .store
+            .load_overrides(at(109))
+            .await
+            .expect("read")
+            .len(),
         1
     );
     assert_eq!(
-        records.store.overrides(at(110)).await.expect("read").len(),
+        records
+            .store
+            .load_overrides(at(110))
+            .await
+            .expect("read")
+            .len(),
         0,
         "it has expired"
     );
     let before = records
         .store
-        .before(seen, asked(65).to_vec(), false, at(100))
+        .load_preconditions(seen, asked(65).to_vec(), false, at(100))
         .await
         .expect("read");
     assert_eq!(
@@ -1988,7 +2034,12 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     );
     assert_eq!(
         before.counts,
-        records.store.counted(&asked(65)).await.expect("counted").0
+        records
+            .store
+            .count_changes(&asked(65))
+            .await
+            .expect("counted")
+            .0
     );
     assert!(
         before.overrides[&released.fingerprint].release
@@ -2047,7 +2098,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
         .await;
     let in_flight = records
         .store
-        .before(seen, vec![], true, at(112))
+        .load_preconditions(seen, vec![], true, at(112))
         .await
         .expect("read")
         .in_flight;
@@ -2059,7 +2110,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     assert_eq!(in_flight, only);
     let before = records
         .store
-        .before(seen, vec![], true, at(112))
+        .load_preconditions(seen, vec![], true, at(112))
         .await
         .expect("read");
     assert!(
@@ -2083,19 +2134,19 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     };
     records
         .store
-        .ask(vec![new], vec![], None, "tester", at(114))
+        .request_approvals(vec![new], vec![], None, "tester", at(114))
         .await
         .expect("asked");
     let before = records
         .store
-        .before(seen, vec![], true, at(115))
+        .load_preconditions(seen, vec![], true, at(115))
         .await
         .expect("read");
     assert!(before.lost && before.asked && !before.approved["f"].expired);
     assert!(
         records
             .store
-            .before(seen, vec![], true, at(201))
+            .load_preconditions(seen, vec![], true, at(201))
             .await
             .expect("read")
             .approved["f"]
@@ -2194,7 +2245,7 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
 
     let parked = async || {
         store
-            .parked(&["i1-move", "i2-update"])
+            .parked_changes(&["i1-move", "i2-update"])
             .await
             .expect("read")
             .into_keys()
@@ -2242,7 +2293,7 @@ async fn news_are_kept_with_how_far_a_system_was_followed() {
     assert_eq!(
         records
             .store
-            .place("harbour", ObjectType::Person)
+            .find_sync_cursor("harbour", ObjectType::Person)
             .await
             .expect("read"),
         Some(place.clone())
@@ -2273,7 +2324,7 @@ async fn news_are_kept_with_how_far_a_system_was_followed() {
     assert_eq!(
         records
             .store
-            .place("harbour", ObjectType::Person)
+            .find_sync_cursor("harbour", ObjectType::Person)
             .await
             .expect("read"),
         Some(later)
@@ -2388,7 +2439,10 @@ async fn a_part_tells_what_the_whole_tells() {
         .set_departure("i1", Some(departure), "tester", at(80))
         .await
         .expect("said");
-    store.claim("i1", "tester", at(81)).await.expect("claimed");
+    store
+        .reactivate("i1", "tester", at(81))
+        .await
+        .expect("claimed");
     let role = tide_core::model::RoleGrant {
         identity: "i1".into(),
         role: "deck".into(),
@@ -2430,7 +2484,7 @@ async fn a_part_tells_what_the_whole_tells() {
         .await
         .expect("kept");
 
-    let whole = store.population().await.expect("read");
+    let whole = store.load_population().await.expect("read");
     let full = [
         whole.normalizations.len(),
         whole.managed_values.len(),
@@ -2455,7 +2509,7 @@ async fn a_part_tells_what_the_whole_tells() {
     };
     for at_rest in [true, false] {
         let part = store
-            .part(&all, whole.systems.clone(), at_rest)
+            .load_part(&all, whole.systems.clone(), at_rest)
             .await
             .expect("read");
         assert_eq!(told(&part), told(&whole));
@@ -2465,7 +2519,7 @@ async fn a_part_tells_what_the_whole_tells() {
         identities: ["i2".into()].into(),
     };
     let part = store
-        .part(&other, whole.systems.clone(), true)
+        .load_part(&other, whole.systems.clone(), true)
         .await
         .expect("read");
     assert_eq!(

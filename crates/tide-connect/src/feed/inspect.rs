@@ -65,7 +65,7 @@ struct Seen {
 
 /// Looks at a file.
 pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspection, ConnectError> {
-    let form = rows::form(file, name, FeedFormat::Auto, None)?;
+    let form = rows::detect_form(file, name, FeedFormat::Auto, None)?;
     let mut order: Vec<String> = form.columns.clone();
     let mut known: HashSet<String> = order.iter().cloned().collect();
     let mut seen: HashMap<String, Seen> = HashMap::new();
@@ -81,7 +81,7 @@ pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspectio
         marked: form.marked,
         ..FeedInspection::default()
     };
-    rows::each(file, &form, name, |row| {
+    rows::each_row(file, &form, name, |row| {
         match row {
             Row::Bad(row) => {
                 look.bad_count += 1;

@@ -58,11 +58,15 @@ struct Source {
     etag: Option<String>,
 }
 
-fn lasting(code: &'static str, said: impl Into<String>, remedy: impl Into<String>) -> ConnectError {
+fn permanent_error(
+    code: &'static str,
+    said: impl Into<String>,
+    remedy: impl Into<String>,
+) -> ConnectError {
     ConnectError::permanent(code, said, remedy)
 }
 
-fn unreadable(name: &str, error: &std::io::Error) -> ConnectError {
+fn read_error(name: &str, error: &std::io::Error) -> ConnectError {
     ConnectError::transient(
         "feed_unreadable",
         format!("{name} cannot be read: {error}"),
@@ -72,7 +76,7 @@ fn unreadable(name: &str, error: &std::io::Error) -> ConnectError {
 
 /// The size of an open file, and when it was last written to.
 fn state_of(file: &File, name: &str) -> Result<(u64, Option<SystemTime>), ConnectError> {
-    let about = file.metadata().map_err(|error| unreadable(name, &error))?;
+    let about = file.metadata().map_err(|error| read_error(name, &error))?;
     Ok((about.len(), about.modified().ok()))
 }
 
@@ -91,7 +95,7 @@ impl FeedConnector {
         let http = match (&settings.path, &settings.url) {
             (Some(path), None) if Path::new(path).is_absolute() => None,
             (Some(path), None) => {
-                return Err(lasting(
+                return Err(permanent_error(
                     "feed_path",
                     format!("`{path}` is not an absolute path"),
                     "give the absolute path of the file or folder",
@@ -112,7 +116,7 @@ impl FeedConnector {
                 Some(Http::new(&way, secret, access.clone())?)
             }
             _ => {
-                return Err(lasting(
+                return Err(permanent_error(
                     "feed_path",
                     "a feed has either a `path` or a `url`",
                     "give one of them",
@@ -120,7 +124,7 @@ impl FeedConnector {
             }
         };
         if settings.key.trim().is_empty() {
-            return Err(lasting(
+            return Err(permanent_error(
                 "feed_key",
                 "the feed names no key column",
                 "name the column that identifies rows and never changes",
@@ -135,9 +139,9 @@ impl FeedConnector {
     }
 
     /// The file to read; none when it is the one that was read last.
-    async fn source(&self, anew: bool) -> Result<Option<Source>, ConnectError> {
+    async fn open_source(&self, anew: bool) -> Result<Option<Source>, ConnectError> {
         match &self.http {
-            Some(http) => self.pull(http, anew).await,
+            Some(http) => self.download(http, anew).await,
             None => {
                 let (path, folders) = (
                     PathBuf::from(self.settings.path.clone().unwrap_or_default()),
@@ -145,10 +149,10 @@ impl FeedConnector {
                 );
                 for _ in 0..WAITS {
                     let (path, folders) = (path.clone(), folders.clone());
-                    let source = blocking(move || {
-                        let path = newest_file(&allowed(&path, &folders)?)?;
+                    let source = run_blocking(move || {
+                        let path = newest_file(&allowed_path(&path, &folders)?)?;
                         let name = path.display().to_string();
-                        let file = File::open(&path).map_err(|error| unreadable(&name, &error))?;
+                        let file = File::open(&path).map_err(|error| read_error(&name, &error))?;
                         let state = state_of(&file, &name)?;
                         Ok(Source {
                             file,
@@ -179,7 +183,7 @@ impl FeedConnector {
         }
     }
 
-    async fn pull(&self, http: &Http, anew: bool) -> Result<Option<Source>, ConnectError> {
+    async fn download(&self, http: &Http, anew: bool) -> Result<Option<Source>, ConnectError> {
         let name = self.settings.url.clone().unwrap_or_default();
         let mut headers = HeaderMap::new();
         if let Some(etag) = self
@@ -191,7 +195,7 @@ impl FeedConnector {
         {
             headers.insert(IF_NONE_MATCH, etag);
         }
-        let response = http.pull(&headers, self.query.as_ref()).await?;
+        let response = http.download(&headers, self.query.as_ref()).await?;
         let status = response.status();
         let text = |name| {
             response
@@ -239,7 +243,7 @@ impl FeedConnector {
             text(ETAG),
             text(CONTENT_LENGTH).and_then(|n| n.parse::<u64>().ok()),
         );
-        let file = spool(&name, response, announced).await?;
+        let file = spool_body(&name, response, announced).await?;
         let state = state_of(&file, &name)?;
         Ok(Some(Source {
             file,
@@ -255,19 +259,19 @@ impl FeedConnector {
     ) -> Result<SnapshotItem, ConnectError> {
         self.access.set_feed(|memory| memory.offered = None);
         let memory = self.access.feed();
-        let Some(source) = self.source(memory.rows.is_none()).await? else {
+        let Some(source) = self.open_source(memory.rows.is_none()).await? else {
             return Ok(SnapshotItem::Unchanged);
         };
         let settings = self.settings.clone();
         let etag = source.etag.clone();
-        let total = blocking(move || read(source, &settings, memory.rows, &out)).await?;
+        let total = run_blocking(move || read(source, &settings, memory.rows, &out)).await?;
         self.access.set_feed(|memory| memory.offered = etag);
         Ok(SnapshotItem::Complete(total))
     }
 }
 
 /// Stores the body in a temporary file, and checks that nothing of it is missing.
-async fn spool(
+async fn spool_body(
     name: &str,
     mut response: reqwest::Response,
     announced: Option<u64>,
@@ -292,7 +296,7 @@ async fn spool(
         let Some(chunk) = chunk else { break };
         size += chunk.len() as u64;
         if size > LARGEST {
-            return Err(lasting(
+            return Err(permanent_error(
                 "too_large",
                 format!("{name} is larger than {} GiB", LARGEST >> 30),
                 "split the feed",
@@ -311,7 +315,7 @@ async fn spool(
     Ok(file)
 }
 
-async fn blocking<T: Send + 'static>(
+async fn run_blocking<T: Send + 'static>(
     work: impl FnOnce() -> Result<T, ConnectError> + Send + 'static,
 ) -> Result<T, ConnectError> {
     tokio::task::spawn_blocking(work)
@@ -326,7 +330,7 @@ async fn blocking<T: Send + 'static>(
 }
 
 /// A path inside one of the folders that feeds may be read from, with every link resolved.
-fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
+fn allowed_path(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
     let real = path.canonicalize().map_err(|error| {
         ConnectError::transient(
             "feed_missing",
@@ -345,7 +349,7 @@ fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
         .iter()
         .map(|folder| folder.display().to_string())
         .collect();
-    Err(lasting(
+    Err(permanent_error(
         "feed_folder",
         format!(
             "{} lies outside the folders that feeds may be read from",
@@ -369,12 +373,12 @@ fn allowed(path: &Path, folders: &[PathBuf]) -> Result<PathBuf, ConnectError> {
 /// When there is none, or it cannot be looked at.
 pub fn newest_file(path: &Path) -> Result<PathBuf, ConnectError> {
     let name = path.display().to_string();
-    let about = path.metadata().map_err(|error| unreadable(&name, &error))?;
+    let about = path.metadata().map_err(|error| read_error(&name, &error))?;
     if about.is_file() {
         return Ok(path.to_owned());
     }
     if !about.is_dir() {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_path",
             format!("{name} is neither a file nor a folder"),
             "give the file, or the folder that it is put in",
@@ -383,7 +387,7 @@ pub fn newest_file(path: &Path) -> Result<PathBuf, ConnectError> {
     let mut found: Option<(std::time::SystemTime, PathBuf)> = None;
     for entry in path
         .read_dir()
-        .map_err(|error| unreadable(&name, &error))?
+        .map_err(|error| read_error(&name, &error))?
         .filter_map(Result::ok)
     {
         let file = entry.file_name().to_string_lossy().to_lowercase();
@@ -420,10 +424,10 @@ fn read(
     out: &mpsc::Sender<Result<SnapshotItem, ConnectError>>,
 ) -> Result<usize, ConnectError> {
     let stopped = || ConnectError::transient("stopped", "the read was stopped", "start it again");
-    let (form, keys) = survey(&mut source, settings)?;
+    let (form, keys) = survey_file(&mut source, settings)?;
     let good = keys.values().filter(|count| **count == 1).count();
     if good == 0 {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_empty",
             format!("{} contains no valid row: it is rejected", source.name),
             "check how the file is produced; no account counts as absent",
@@ -432,7 +436,7 @@ fn read(
     if let Some(before) = before
         && good * 100 < before * usize::from(100 - settings.max_shrink_percent.min(100))
     {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_shrunk",
             format!(
                 "{} has {good} valid rows, the last file had {before}: more than {} % fewer, so it is rejected",
@@ -445,7 +449,7 @@ fn read(
     let mut bad = Vec::new();
     let mut total = 0;
     let send = |shown: SnapshotItem| out.blocking_send(Ok(shown)).map_err(|_| stopped());
-    rows::each(&mut source.file, &form, &source.name, |row| {
+    rows::each_row(&mut source.file, &form, &source.name, |row| {
         let observed = checked_row(settings, &keys, row);
         match observed {
             Ok(observed) => {
@@ -511,11 +515,11 @@ fn checked_row(
 }
 
 /// The first reading: how the file is written, and how often each key stands in it.
-fn survey(
+fn survey_file(
     source: &mut Source,
     settings: &FeedSettings,
 ) -> Result<(Form, HashMap<String, usize>), ConnectError> {
-    let form = rows::form(
+    let form = rows::detect_form(
         &mut source.file,
         &source.name,
         settings.format,
@@ -524,7 +528,7 @@ fn survey(
     if !form.columns.is_empty() && !form.columns.contains(&settings.key) {
         let near =
             tide_core::expr::closest_name(&settings.key, form.columns.iter().map(String::as_str));
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_key",
             format!("{} has no column `{}`", source.name, settings.key),
             near.map_or_else(
@@ -534,7 +538,7 @@ fn survey(
         ));
     }
     let mut keys: HashMap<String, usize> = HashMap::new();
-    rows::each(&mut source.file, &form, &source.name, |row| {
+    rows::each_row(&mut source.file, &form, &source.name, |row| {
         if let Row::Good { values, .. } = row
             && let Some(key) = key_of(&values, &settings.key)
         {
@@ -582,17 +586,17 @@ impl Connector for FeedConnector {
         {
             return;
         }
-        let source = match self.source(true).await {
+        let source = match self.open_source(true).await {
             Ok(Some(source)) => source,
             Ok(None) => return report.passed("File found", "unchanged since the last download"),
             Err(error) => return report.failed("File found", &error),
         };
         report.passed("File found", source.name.clone());
         let (settings, mut source) = (self.settings.clone(), source);
-        let looked = blocking(move || {
-            let (form, keys) = survey(&mut source, &settings)?;
+        let looked = run_blocking(move || {
+            let (form, keys) = survey_file(&mut source, &settings)?;
             let mut seen = (0usize, 0usize);
-            rows::each(&mut source.file, &form, &source.name, |row| {
+            rows::each_row(&mut source.file, &form, &source.name, |row| {
                 let good =
                     matches!(&row, Row::Good { values, .. } if key_of(values, &settings.key).is_some_and(|key| keys.get(&key) == Some(&1)));
                 if good {
@@ -615,7 +619,7 @@ impl Connector for FeedConnector {
                 match (good, bad) {
                     (0, _) => report.failed(
                         "Rows",
-                        &lasting("feed_empty", "the file contains no valid row", "`eager-tide feeds inspect FILE` shows what is in it"),
+                        &permanent_error("feed_empty", "the file contains no valid row", "`eager-tide feeds inspect FILE` shows what is in it"),
                     ),
                     (_, 0) => report.passed("Rows", format!("{good}, all valid, identified by {}", self.settings.key)),
                     _ => report.warned(
@@ -629,19 +633,19 @@ impl Connector for FeedConnector {
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let Some(mut source) = self.source(true).await? else {
+        let Some(mut source) = self.open_source(true).await? else {
             return Ok(Description::default());
         };
         let (format, delimiter) = (self.settings.format, self.settings.delimiter);
-        let (form, columns) = blocking(move || {
-            let form = rows::form(&mut source.file, &source.name, format, delimiter)?;
+        let (form, columns) = run_blocking(move || {
+            let form = rows::detect_form(&mut source.file, &source.name, format, delimiter)?;
             let mut columns: BTreeMap<String, bool> = form
                 .columns
                 .iter()
                 .map(|name| (name.clone(), false))
                 .collect();
             if columns.is_empty() {
-                rows::each(&mut source.file, &form, &source.name, |row| {
+                rows::each_row(&mut source.file, &form, &source.name, |row| {
                     if let Row::Good { values, .. } = row {
                         for (name, values) in values {
                             *columns.entry(name.to_string()).or_insert(false) |= values.len() > 1;
@@ -700,7 +704,7 @@ impl Connector for FeedConnector {
     }
 
     async fn write(&self, _write: &Write) -> Result<Observed, ConnectError> {
-        Err(lasting(
+        Err(permanent_error(
             "feed_only",
             "a feed is read, and nothing is ever written to it",
             "leave outbound mappings out of its rules",

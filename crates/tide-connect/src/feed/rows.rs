@@ -1,7 +1,7 @@
 //! From octets to rows: what the file is written in is found out, and every row is read with its
 //! line.
 
-use super::{lasting, unreadable};
+use super::{permanent_error, read_error};
 use crate::{BadRow, ConnectError};
 use encoding_rs::{CoderResult, Decoder, Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use serde_json::Value as Json;
@@ -149,7 +149,7 @@ impl<R: Read> Read for Decoded<R> {
 }
 
 /// Finds out how a file is written.
-pub(crate) fn form<R: Read + Seek>(
+pub(crate) fn detect_form<R: Read + Seek>(
     file: &mut R,
     name: &str,
     format: FeedFormat,
@@ -175,7 +175,7 @@ pub(crate) fn form<R: Read + Seek>(
         });
     }
     if first.starts_with('<') || first.starts_with('[') {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_format",
             format!(
                 "{name} is neither CSV nor JSON Lines: it begins with {}",
@@ -198,11 +198,11 @@ fn sample_of<R: Read + Seek>(
     file: &mut R,
     name: &str,
 ) -> Result<(&'static Encoding, bool, String), ConnectError> {
-    let io = |error: std::io::Error| unreadable(name, &error);
+    let io = |error: std::io::Error| read_error(name, &error);
     file.seek(SeekFrom::Start(0)).map_err(io)?;
-    let (encoding, marked, empty) = encoding(file).map_err(io)?;
+    let (encoding, marked, empty) = detect_encoding(file).map_err(io)?;
     if empty {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_empty",
             format!("{name} is empty: it is rejected"),
             "check how the file is produced; no account counts as absent",
@@ -216,7 +216,7 @@ fn sample_of<R: Read + Seek>(
         .map_err(io)?;
     let sample = String::from_utf8_lossy(&sample).into_owned();
     if sample.chars().filter(|c| *c == '\0').count() > 0 {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_binary",
             format!("{name} is not a text file: it contains NUL bytes"),
             "export it as CSV or JSON Lines",
@@ -232,13 +232,13 @@ fn delimiter_of(delimiter: Option<char>, sample: &str) -> Result<u8, ConnectErro
             .ok()
             .filter(u8::is_ascii)
             .ok_or_else(|| {
-                lasting(
+                permanent_error(
                     "feed_delimiter",
                     format!("`{given}` cannot be a delimiter"),
                     "use a comma, a semicolon, a tab or another ASCII character",
                 )
             })?,
-        None => guess(sample),
+        None => guess_delimiter(sample),
     };
     Ok(delimiter)
 }
@@ -258,14 +258,14 @@ fn read_columns(name: &str, sample: &str, delimiter: u8) -> Result<Vec<String>, 
         .find(|(at, column)| columns[..*at].contains(column))
         .map(|(_, column)| column.clone());
     if let Some(column) = twice {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_header",
             format!("{name} names the column `{column}` twice"),
             "give each column a name of its own",
         ));
     }
     if !any || columns.iter().any(String::is_empty) {
-        return Err(lasting(
+        return Err(permanent_error(
             "feed_header",
             format!("the first row of {name} does not name every column"),
             "the first row must hold the columns' names",
@@ -275,7 +275,7 @@ fn read_columns(name: &str, sample: &str, delimiter: u8) -> Result<Vec<String>, 
 }
 
 /// The encoding of a file, whether it says so itself, and whether it is empty.
-fn encoding(file: &mut impl Read) -> std::io::Result<(&'static Encoding, bool, bool)> {
+fn detect_encoding(file: &mut impl Read) -> std::io::Result<(&'static Encoding, bool, bool)> {
     let mut reader = BufReader::with_capacity(64 << 10, file);
     let head = reader.fill_buf()?;
     let empty = head.trim_ascii().is_empty();
@@ -306,7 +306,7 @@ fn encoding(file: &mut impl Read) -> std::io::Result<(&'static Encoding, bool, b
 }
 
 /// The delimiter that cuts the first rows into the same number of fields, and into most of them.
-fn guess(sample: &str) -> u8 {
+fn guess_delimiter(sample: &str) -> u8 {
     let lines: Vec<&str> = sample
         .lines()
         .filter(|line| !line.is_empty())
@@ -342,13 +342,13 @@ fn csv_reader<R: Read>(reader: R, delimiter: u8) -> csv::Reader<R> {
 }
 
 /// Reads every row. A file that ends in the middle of a row is refused whole.
-pub(crate) fn each<R: Read + Seek>(
+pub(crate) fn each_row<R: Read + Seek>(
     file: &mut R,
     form: &Form,
     name: &str,
     with: impl FnMut(Row<'_>) -> Result<(), ConnectError>,
 ) -> Result<(), ConnectError> {
-    let io = |error: std::io::Error| unreadable(name, &error);
+    let io = |error: std::io::Error| read_error(name, &error);
     let end = file.seek(SeekFrom::End(-1)).map_err(io)?;
     let mut last = [0u8; 1];
     file.read_exact(&mut last).map_err(io)?;
@@ -379,8 +379,8 @@ pub(crate) fn each<R: Read + Seek>(
     }
 }
 
-fn truncated(name: &str, line: u64) -> ConnectError {
-    lasting(
+fn truncated_error(name: &str, line: u64) -> ConnectError {
+    permanent_error(
         "feed_truncated",
         format!("{name} ends in the middle of line {line}: it was cut off and is rejected"),
         "deliver it again; no account counts as absent",
@@ -421,7 +421,7 @@ fn csv_rows<R: Read>(
         delimiter,
     );
     let too_long = |line: u64| {
-        lasting(
+        permanent_error(
             "feed_quote",
             format!(
                 "{name}: the row on line {line} is longer than {} KiB, as if a quote never closed",
@@ -441,7 +441,7 @@ fn csv_rows<R: Read>(
         if !more {
             // The last row is short, and no line ends it: the file was cut.
             return match pending {
-                Some((line, _)) if !ends_line => Err(truncated(name, line)),
+                Some((line, _)) if !ends_line => Err(truncated_error(name, line)),
                 Some((_, row)) => with(Row::Bad(row)),
                 None => Ok(()),
             };
@@ -526,8 +526,8 @@ fn read_record<R: Read>(
             csv::ErrorKind::Io(error) if error.kind() == std::io::ErrorKind::FileTooLarge => {
                 too_long(begins)
             }
-            csv::ErrorKind::Io(error) => unreadable(name, &error),
-            other => lasting(
+            csv::ErrorKind::Io(error) => read_error(name, &error),
+            other => permanent_error(
                 "feed_format",
                 format!("{name} cannot be read as CSV: {other:?}"),
                 "export it again",
@@ -553,17 +553,17 @@ fn json_rows<R: Read>(
         let got = (&mut reader)
             .take(LONGEST as u64 + 1)
             .read_until(b'\n', &mut octets)
-            .map_err(|error| unreadable(name, &error))?;
+            .map_err(|error| read_error(name, &error))?;
         if got == 0 {
             return match pending {
-                Some(row) if !ends_line => Err(truncated(name, row.line)),
+                Some(row) if !ends_line => Err(truncated_error(name, row.line)),
                 Some(row) => with(Row::Bad(row)),
                 None => Ok(()),
             };
         }
         line += 1;
         if octets.len() > LONGEST {
-            return Err(lasting(
+            return Err(permanent_error(
                 "feed_format",
                 format!("{name}: line {line} is longer than {} KiB", LONGEST >> 10),
                 "put one object in each line",
@@ -582,7 +582,7 @@ fn json_rows<R: Read>(
             Ok(Json::Object(fields)) => {
                 let mut values = Vec::new();
                 for (field, value) in &fields {
-                    flatten(field, value, 0, &mut values);
+                    flatten_json(field, value, 0, &mut values);
                 }
                 with(Row::Good {
                     line,
@@ -624,7 +624,7 @@ fn not_an_object(other: Json) -> String {
 }
 
 /// A JSON value as flat attributes: parts of an object by dotted names, a list as many values.
-fn flatten(name: &str, value: &Json, depth: usize, out: &mut Vec<(Arc<str>, Vec<Value>)>) {
+fn flatten_json(name: &str, value: &Json, depth: usize, out: &mut Vec<(Arc<str>, Vec<Value>)>) {
     let scalar = |value: &Json| match value {
         Json::String(text) if text.trim().is_empty() => None,
         Json::String(text) => Some(Value::text(text)),
@@ -637,9 +637,9 @@ fn flatten(name: &str, value: &Json, depth: usize, out: &mut Vec<(Arc<str>, Vec<
         _ => None,
     };
     match value {
-        Json::Object(parts) if depth < 4 => parts
-            .iter()
-            .for_each(|(part, value)| flatten(&format!("{name}.{part}"), value, depth + 1, out)),
+        Json::Object(parts) if depth < 4 => parts.iter().for_each(|(part, value)| {
+            flatten_json(&format!("{name}.{part}"), value, depth + 1, out)
+        }),
         Json::Array(items) => {
             let values: Vec<Value> = items.iter().filter_map(scalar).collect();
             if !values.is_empty() {
@@ -704,7 +704,7 @@ mod tests {
             columns,
         };
         let mut rows = 0;
-        let error = each(&mut file, &form, "roster.csv", |_| {
+        let error = each_row(&mut file, &form, "roster.csv", |_| {
             rows += 1;
             Ok(())
         });

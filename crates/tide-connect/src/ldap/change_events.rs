@@ -2,7 +2,7 @@
 //! numbers of a domain controller, and else what was modified since.
 
 use super::schema::{self, DirectoryCapabilities};
-use super::{LdapConnector, Search, accept, dial, entry};
+use super::{LdapConnector, Search, check_result, dial, entry};
 use crate::change_events::{ChangeEvent, stopped};
 use crate::{CheckReport, ConnectError};
 use ldap3::controls::{
@@ -31,7 +31,7 @@ const FIRST_LOOK: i64 = 24 * 3600;
 type Out = mpsc::Sender<Result<ChangeEvent, ConnectError>>;
 
 /// The library's parsers panic on what they cannot read; for us it is a broken server.
-fn careful<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
+fn catch_panic<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
     catch_unwind(AssertUnwindSafe(parse)).map_err(|_| {
         ConnectError::transient(
             "sync_broken",
@@ -112,7 +112,7 @@ impl LdapConnector {
         .into();
         let search = ldap
             .with_controls(vec![control])
-            .with_timeout(dial::seconds(self.settings()))
+            .with_timeout(dial::timeout_of(self.settings()))
             .search(
                 &self.settings().base_dn,
                 Scope::Base,
@@ -158,7 +158,10 @@ impl LdapConnector {
     /// May this account see what was deleted? A domain controller shows nothing, and says nothing,
     /// to who may not: so one deleted object must be seen.
     async fn shows_deleted(&self, ldap: &mut Ldap) -> Result<(), String> {
-        let context = self.context(ldap).await.map_err(|error| error.message)?;
+        let context = self
+            .naming_context(ldap)
+            .await
+            .map_err(|error| error.message)?;
         let container = format!("CN=Deleted Objects,{context}");
         let show = RawControl {
             ctype: SHOW_DELETED.to_owned(),
@@ -185,7 +188,7 @@ impl LdapConnector {
     }
 
     /// The naming context that holds the base.
-    async fn context(&self, ldap: &mut Ldap) -> Result<String, ConnectError> {
+    async fn naming_context(&self, ldap: &mut Ldap) -> Result<String, ConnectError> {
         let base: Option<Dn> = self.settings().base_dn.parse().ok();
         let contexts = schema::naming_contexts(ldap).await;
         let holds = |context: &&String| {
@@ -204,17 +207,17 @@ impl LdapConnector {
     }
 
     /// Values of one entry.
-    async fn values(
+    async fn entry_values(
         &self,
         ldap: &mut Ldap,
         dn: &str,
         name: &str,
     ) -> Result<Vec<String>, ConnectError> {
         let answer = ldap
-            .with_timeout(dial::seconds(self.settings()))
+            .with_timeout(dial::timeout_of(self.settings()))
             .search(dn, Scope::Base, "(objectClass=*)", vec![name])
             .await
-            .map_err(|error| dial::broken(&self.settings().url, &error))?;
+            .map_err(|error| dial::connection_error(&self.settings().url, &error))?;
         let Some(found) = answer.0.into_iter().find(|e| !e.is_ref()) else {
             return Ok(Vec::new());
         };
@@ -238,18 +241,18 @@ impl LdapConnector {
 
     /// The place in the server's history at which it is now.
     pub(super) async fn mark_of(&self, way: WatchMode) -> Result<Option<String>, ConnectError> {
-        let mut ldap = self.line().await?;
+        let mut ldap = self.with_connection().await?;
         match way {
             WatchMode::ContentSync => {
-                let context = self.context(&mut ldap).await?;
-                let mut numbers = self.values(&mut ldap, &context, "contextCSN").await?;
+                let context = self.naming_context(&mut ldap).await?;
+                let mut numbers = self.entry_values(&mut ldap, &context, "contextCSN").await?;
                 numbers.sort();
                 // As the server writes its own (its cookie is opaque by the standard; without this
                 // one the first following begins with everything).
                 Ok((!numbers.is_empty()).then(|| format!("rid=000,csn={}", numbers.join(";"))))
             }
             WatchMode::ChangeNumber => self
-                .highest(&mut ldap)
+                .highest_change_number(&mut ldap)
                 .await
                 .map(|(number, database)| Some(format!("{number}@{database}"))),
             _ => {
@@ -262,20 +265,20 @@ impl LdapConnector {
     }
 
     /// A domain controller's highest change number, and which database it counts.
-    async fn highest(&self, ldap: &mut Ldap) -> Result<(u64, String), ConnectError> {
+    async fn highest_change_number(&self, ldap: &mut Ldap) -> Result<(u64, String), ConnectError> {
         let number = self
-            .values(ldap, "", "highestCommittedUSN")
+            .entry_values(ldap, "", "highestCommittedUSN")
             .await?
             .first()
             .and_then(|n| n.parse().ok());
         let service = self
-            .values(ldap, "", "dsServiceName")
+            .entry_values(ldap, "", "dsServiceName")
             .await?
             .into_iter()
             .next()
             .unwrap_or_default();
         let database = self
-            .values(ldap, &service, "invocationId")
+            .entry_values(ldap, &service, "invocationId")
             .await
             .unwrap_or_default()
             .into_iter()
@@ -292,14 +295,14 @@ impl LdapConnector {
     }
 
     /// Runs content synchronization until it fails or the receiver is dropped.
-    pub(super) async fn synchronize(
+    pub(super) async fn sync_content(
         &self,
         object: ObjectType,
         from: Option<String>,
         out: &Out,
     ) -> Result<(), ConnectError> {
-        let mut ldap: Ldap = self.dialer.bound().await?;
-        let known = self.known(&mut ldap).await?.clone();
+        let mut ldap: Ldap = self.dialer.connect_bound().await?;
+        let known = self.capabilities(&mut ldap).await?.clone();
         let settings = self.settings();
         let request = SyncRequest {
             mode: RefreshMode::RefreshAndPersist,
@@ -307,11 +310,12 @@ impl LdapConnector {
             reload_hint: false,
         };
         let control: RawControl = request.critical().into();
-        let filter = LdapFilter::Any(vec![known.class_filter(object), containers()]).to_string();
+        let filter =
+            LdapFilter::Any(vec![known.class_filter(object), container_filter()]).to_string();
         let places = self.container_keys(&known).await?;
         // A server that is gone without a word is noticed too.
         let mut pulse = ldap.clone();
-        let wait = dial::seconds(settings);
+        let wait = dial::timeout_of(settings);
         let beating = async move {
             loop {
                 tokio::time::sleep(PULSE).await;
@@ -331,10 +335,10 @@ impl LdapConnector {
                 &settings.base_dn,
                 Scope::Subtree,
                 &filter,
-                known.requested(),
+                known.requested_attributes(),
             )
             .await
-            .map_err(|error| dial::broken(&settings.url, &error))?;
+            .map_err(|error| dial::connection_error(&settings.url, &error))?;
         let telling = async {
             let mut refreshed = false;
             loop {
@@ -342,13 +346,15 @@ impl LdapConnector {
                     true => stream.next().await,
                     false => tokio::time::timeout(wait * SILENCE, stream.next())
                         .await
-                        .map_err(|_| silent(&settings.url, wait * SILENCE))?,
+                        .map_err(|_| silence_error(&settings.url, wait * SILENCE))?,
                 };
-                let Some(entry) = next.map_err(|error| dial::broken(&settings.url, &error))? else {
+                let Some(entry) =
+                    next.map_err(|error| dial::connection_error(&settings.url, &error))?
+                else {
                     break;
                 };
                 refreshed |= entry.is_intermediate();
-                for news in told(entry, &known, from.is_some())? {
+                for news in sync_events(entry, &known, from.is_some())? {
                     let news = self
                         .with_what_moved(object, news, &places, &known, from.is_some())
                         .await?;
@@ -371,15 +377,15 @@ impl LdapConnector {
     }
 
     /// What a domain controller's change number grew past.
-    pub(super) async fn numbered(
+    pub(super) async fn poll_change_numbers(
         &self,
         object: ObjectType,
         from: &str,
         out: &Out,
     ) -> Result<(), ConnectError> {
-        let mut ldap: Ldap = self.dialer.bound().await?;
-        let known = self.known(&mut ldap).await?.clone();
-        let (now, database) = self.highest(&mut ldap).await?;
+        let mut ldap: Ldap = self.dialer.connect_bound().await?;
+        let known = self.capabilities(&mut ldap).await?.clone();
+        let (now, database) = self.highest_change_number(&mut ldap).await?;
         let before = number_of(from);
         let Some((since, _)) = before.filter(|(since, same)| *same == database && *since <= now)
         else {
@@ -396,7 +402,7 @@ impl LdapConnector {
                 more,
             ])
         };
-        let context = self.context(&mut ldap).await?;
+        let context = self.naming_context(&mut ldap).await?;
         let base: Option<Dn> = self.settings().base_dn.parse().ok();
         let filter = grown(known.class_filter(object)).to_string();
         // The whole context: who moved out of what we read is gone for us.
@@ -404,7 +410,7 @@ impl LdapConnector {
             base: &context,
             scope: Scope::Subtree,
             filter: &filter,
-            attributes: known.requested(),
+            attributes: known.requested_attributes(),
         };
         self.send_changed(out, &mut ldap, &known, &base, search)
             .await?;
@@ -414,7 +420,7 @@ impl LdapConnector {
             "uSNCreated".into(),
             (since + 1).to_string().into_bytes(),
         )));
-        let moved = grown(LdapFilter::All(vec![containers(), is_old])).to_string();
+        let moved = grown(LdapFilter::All(vec![container_filter(), is_old])).to_string();
         let search = Search {
             base: &context,
             scope: Scope::Subtree,
@@ -423,11 +429,11 @@ impl LdapConnector {
         };
         for place in self.all_pages(&mut ldap, &search).await? {
             let inside = lies_below(&base, &place);
-            let below = self.below(object, &place.dn, &known).await?;
+            let below = self.accounts_below(object, &place.dn, &known).await?;
             match inside {
-                true => tell(out, below, Vec::new()).await?,
+                true => send_events(out, below, Vec::new()).await?,
                 false => {
-                    tell(
+                    send_events(
                         out,
                         Vec::new(),
                         below.into_iter().map(|account| account.key).collect(),
@@ -462,7 +468,7 @@ impl LdapConnector {
     ) -> Result<(), ConnectError> {
         let mut cookie = Vec::new();
         loop {
-            let page = self.page(ldap, &search, cookie).await?;
+            let page = self.read_page(ldap, &search, cookie).await?;
             let inside = |entry: &&SearchEntry| {
                 entry
                     .dn
@@ -475,13 +481,13 @@ impl LdapConnector {
                 page.entries.iter().partition(inside);
             let changed: Vec<_> = here
                 .into_iter()
-                .map(|entry| entry::observed(entry, known))
+                .map(|entry| entry::account_of_entry(entry, known))
                 .collect();
             let gone: Vec<String> = elsewhere
                 .into_iter()
-                .map(|entry| entry::observed(entry, known).key)
+                .map(|entry| entry::account_of_entry(entry, known).key)
                 .collect();
-            tell(out, changed, gone).await?;
+            send_events(out, changed, gone).await?;
             if page.next.is_empty() {
                 break;
             }
@@ -508,12 +514,12 @@ impl LdapConnector {
             let page = self
                 .page_with(&mut ldap, &search, cookie, Some(show))
                 .await?;
-            tell(
+            send_events(
                 out,
                 Vec::new(),
                 page.entries
                     .iter()
-                    .map(|entry| entry::observed(entry, &known).key)
+                    .map(|entry| entry::account_of_entry(entry, &known).key)
                     .collect(),
             )
             .await?;
@@ -526,23 +532,23 @@ impl LdapConnector {
     }
 
     /// What was modified since an instant, which is the server's own.
-    pub(super) async fn modified(
+    pub(super) async fn poll_modified(
         &self,
         object: ObjectType,
         from: &str,
         out: &Out,
     ) -> Result<(), ConnectError> {
-        let mut ldap = self.line().await?;
-        let known = self.known(&mut ldap).await?.clone();
+        let mut ldap = self.with_connection().await?;
+        let known = self.capabilities(&mut ldap).await?.clone();
         let at_least = LdapFilter::AtLeast(
             "modifyTimestamp".into(),
-            shifted(from, -LOOK_BACK).into_bytes(),
+            shift_time(from, -LOOK_BACK).into_bytes(),
         );
         // A container is looked into once: all who lie in it are read for it.
-        let later = LdapFilter::AtLeast("modifyTimestamp".into(), shifted(from, 1).into_bytes());
-        let moved = LdapFilter::All(vec![later, containers()]).to_string();
+        let later = LdapFilter::AtLeast("modifyTimestamp".into(), shift_time(from, 1).into_bytes());
+        let moved = LdapFilter::All(vec![later, container_filter()]).to_string();
         let filter = LdapFilter::All(vec![at_least, known.class_filter(object)]).to_string();
-        let mut attributes = known.requested();
+        let mut attributes = known.requested_attributes();
         attributes.push("modifyTimestamp".to_owned());
         let search = Search {
             base: &self.settings().base_dn,
@@ -567,11 +573,11 @@ impl LdapConnector {
                 .and_then(|(_, values)| values.first().cloned())
                 .unwrap_or_default()
                 .max(last);
-            let below = self.below(object, &place.dn, &known).await?;
-            tell(out, below, Vec::new()).await?;
+            let below = self.accounts_below(object, &place.dn, &known).await?;
+            send_events(out, below, Vec::new()).await?;
         }
         loop {
-            let mut page = self.page(&mut ldap, &search, cookie).await?;
+            let mut page = self.read_page(&mut ldap, &search, cookie).await?;
             let mut changed = Vec::with_capacity(page.entries.len());
             for entry in &mut page.entries {
                 // Only asked for to see how far we are: kept, it would make each record differ each
@@ -587,9 +593,9 @@ impl LdapConnector {
                 {
                     last = last.max(at);
                 }
-                changed.push(entry::observed(entry, &known));
+                changed.push(entry::account_of_entry(entry, &known));
             }
-            tell(out, changed, Vec::new()).await?;
+            send_events(out, changed, Vec::new()).await?;
             if page.next.is_empty() {
                 return out
                     .send(Ok(ChangeEvent::Checkpoint(last)))
@@ -622,7 +628,7 @@ async fn end_of_stream(
                 .map_err(stopped)
         }
         _ => {
-            accept(&ended, "watching the directory")?;
+            check_result(&ended, "watching the directory")?;
             Err(ConnectError::transient(
                 "cut",
                 "the server ended the subscription",
@@ -650,7 +656,7 @@ impl LdapConnector {
     ) -> Result<Vec<SearchEntry>, ConnectError> {
         let (mut all, mut cookie) = (Vec::new(), Vec::new());
         loop {
-            let page = self.page(ldap, search, cookie).await?;
+            let page = self.read_page(ldap, search, cookie).await?;
             all.extend(page.entries);
             if page.next.is_empty() {
                 return Ok(all);
@@ -660,24 +666,24 @@ impl LdapConnector {
     }
 
     /// The accounts of a type below a container, as they are now.
-    async fn below(
+    async fn accounts_below(
         &self,
         object: ObjectType,
         container: &str,
         known: &DirectoryCapabilities,
     ) -> Result<Vec<Observed>, ConnectError> {
-        let mut ldap = self.line().await?;
+        let mut ldap = self.with_connection().await?;
         let filter = known.class_filter(object).to_string();
         let search = Search {
             base: container,
             scope: Scope::Subtree,
             filter: &filter,
-            attributes: known.requested(),
+            attributes: known.requested_attributes(),
         };
         let entries = self.all_pages(&mut ldap, &search).await?;
         Ok(entries
             .iter()
-            .map(|entry| entry::observed(entry, known))
+            .map(|entry| entry::account_of_entry(entry, known))
             .collect())
     }
 
@@ -686,8 +692,8 @@ impl LdapConnector {
         &self,
         known: &DirectoryCapabilities,
     ) -> Result<Arc<Mutex<HashSet<String>>>, ConnectError> {
-        let mut ldap = self.line().await?;
-        let filter = containers().to_string();
+        let mut ldap = self.with_connection().await?;
+        let filter = container_filter().to_string();
         let attributes = vec![known.key.to_owned()];
         let search = Search {
             base: &self.settings().base_dn,
@@ -699,7 +705,7 @@ impl LdapConnector {
         Ok(Arc::new(Mutex::new(
             entries
                 .iter()
-                .map(|entry| entry::observed(entry, known).key)
+                .map(|entry| entry::account_of_entry(entry, known).key)
                 .collect(),
         )))
     }
@@ -748,7 +754,7 @@ impl LdapConnector {
                         .insert(container.key);
                     // In the initial content, every entry of the container is sent anyway.
                     if !is_new && going_on {
-                        accounts.extend(self.below(object, &container.name, known).await?);
+                        accounts.extend(self.accounts_below(object, &container.name, known).await?);
                     }
                 }
                 Ok(ChangeEvent::Changed(accounts))
@@ -766,7 +772,7 @@ const CONTAINERS: [&str; 4] = [
     "locality",
 ];
 
-fn containers() -> LdapFilter {
+fn container_filter() -> LdapFilter {
     LdapFilter::Any(
         CONTAINERS
             .iter()
@@ -780,7 +786,7 @@ fn containers() -> LdapFilter {
 const LOOK_BACK: i64 = 300;
 
 /// A time as directories write it, so many seconds later; what is no time stays as it is.
-fn shifted(from: &str, seconds: i64) -> String {
+fn shift_time(from: &str, seconds: i64) -> String {
     let at = tide_ldap::syntax::generalized_time(from)
         .map(|at| at.saturating_add(jiff::SignedDuration::from_secs(seconds)));
     at.and_then(Result::ok)
@@ -790,7 +796,7 @@ fn shifted(from: &str, seconds: i64) -> String {
 /// For how many time-outs a server may say nothing before it has told where it is.
 const SILENCE: u32 = 4;
 
-fn silent(url: &str, limit: Duration) -> ConnectError {
+fn silence_error(url: &str, limit: Duration) -> ConnectError {
     let text = format!(
         "{url} accepted content synchronization and sent nothing for {} s",
         limit.as_secs()
@@ -818,7 +824,11 @@ pub(super) async fn lost_by_limit(
     }
 }
 
-async fn tell(out: &Out, changed: Vec<Observed>, gone: Vec<String>) -> Result<(), ConnectError> {
+async fn send_events(
+    out: &Out,
+    changed: Vec<Observed>,
+    gone: Vec<String>,
+) -> Result<(), ConnectError> {
     if !changed.is_empty() {
         out.send(Ok(ChangeEvent::Changed(changed)))
             .await
@@ -834,7 +844,7 @@ async fn tell(out: &Out, changed: Vec<Observed>, gone: Vec<String>) -> Result<()
 
 /// What one message of a synchronization tells. `going_on`: it was begun from a place in the
 /// history, so that a list of those who are still there means that the server forgot who is not.
-fn told(
+fn sync_events(
     entry: ResultEntry,
     known: &DirectoryCapabilities,
     going_on: bool,
@@ -853,7 +863,7 @@ fn told(
         return Ok(Vec::new());
     }
     if entry.is_intermediate() {
-        return Ok(match careful(|| parse_syncinfo(entry))? {
+        return Ok(match catch_panic(|| parse_syncinfo(entry))? {
             SyncInfo::NewCookie(cookie) => mark(Some(cookie)).into_iter().collect(),
             SyncInfo::RefreshDelete { cookie, .. } => mark(cookie).into_iter().collect(),
             SyncInfo::RefreshPresent { .. } if going_on => vec![lost()],
@@ -907,7 +917,7 @@ fn changed_account(
     entry_uuid: Vec<u8>,
 ) -> Result<Option<ChangeEvent>, ConnectError> {
     let entry = entry::open(entry)?;
-    let mut account = entry::observed(&entry, known);
+    let mut account = entry::account_of_entry(&entry, known);
     let shows_key = entry
         .attrs
         .keys()
@@ -937,6 +947,6 @@ fn sync_state(entry: &ResultEntry) -> Result<Option<SyncState>, ConnectError> {
         .iter()
         .find_map(|Control(kind, raw)| matches!(kind, Some(ControlType::SyncState)).then_some(raw))
         .cloned();
-    raw.map(|raw| careful(|| raw.parse::<SyncState>()))
+    raw.map(|raw| catch_panic(|| raw.parse::<SyncState>()))
         .transpose()
 }

@@ -233,7 +233,7 @@ impl LdapConnector {
     ) -> Result<(usize, Counts, Counts), ConnectError> {
         let base = self.settings().base_dn.as_str();
         let (read, _) = self
-            .count(
+            .count_below(
                 ldap,
                 base,
                 &known.class_filter(ObjectType::Person).to_string(),
@@ -267,7 +267,7 @@ impl LdapConnector {
         let (mut like_people, mut others) = (Counts::default(), Counts::default());
         let mut cookie = Vec::new();
         loop {
-            let page = self.page(ldap, &search, cookie).await?;
+            let page = self.read_page(ldap, &search, cookie).await?;
             for entry in &page.entries {
                 let classes = values_of(entry, "objectClass");
                 let is_person = OF_PEOPLE

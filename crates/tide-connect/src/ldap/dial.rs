@@ -46,7 +46,7 @@ impl Line for Ldap {
     async fn open(dialer: &Dialer, host: &Host) -> Result<Self, ConnectError> {
         let addresses = resolve(host).await?;
         let stream = dialer.open(host, &addresses).await?;
-        let mut ldap = dialer.secure(host, stream).await?;
+        let mut ldap = dialer.start_tls(host, stream).await?;
         dialer.bind(host, &mut ldap).await?;
         Ok(ldap)
     }
@@ -57,12 +57,12 @@ impl Line for DirectoryReader {
         let settings = &dialer.settings;
         let addresses = resolve(host).await?;
         let stream = dialer.open(host, &addresses).await?;
-        let mut reader = DirectoryReader::secure(
+        let mut reader = DirectoryReader::connect_tls(
             host,
             stream,
             settings.start_tls,
             dialer.tls.clone(),
-            seconds(settings),
+            timeout_of(settings),
         )
         .await?;
         let credentials = match settings.auth {
@@ -79,11 +79,11 @@ impl Line for DirectoryReader {
             None => Err(external_refused(&result)),
             Some((name, _)) => {
                 let controller = reader
-                    .root("supportedCapabilities")
+                    .root_values("supportedCapabilities")
                     .await
                     .iter()
                     .any(|oid| oid == schema::CONTROLLER);
-                Err(refused(name, &result, schema::forms(controller)))
+                Err(bind_error(name, &result, schema::forms(controller)))
             }
         }
     }
@@ -95,7 +95,7 @@ impl Host {
     }
 }
 
-pub(super) fn seconds(settings: &LdapSettings) -> Duration {
+pub(super) fn timeout_of(settings: &LdapSettings) -> Duration {
     Duration::from_secs(u64::from(settings.timeout_seconds.max(1)))
 }
 
@@ -189,7 +189,7 @@ impl Dialer {
             pin: settings.pin_sha256.as_deref(),
             own,
         };
-        let tls = crate::tls::client(&trust)?;
+        let tls = crate::tls::client_config(&trust)?;
         Ok(Dialer {
             settings,
             secret,
@@ -207,7 +207,8 @@ impl Dialer {
 
     async fn open(&self, host: &Host, addresses: &[SocketAddr]) -> Result<TcpStream, ConnectError> {
         let remedy = "check host, port and firewall, and that the server runs";
-        match tokio::time::timeout(seconds(&self.settings), TcpStream::connect(addresses)).await {
+        match tokio::time::timeout(timeout_of(&self.settings), TcpStream::connect(addresses)).await
+        {
             Ok(Ok(stream)) => Ok(stream),
             Ok(Err(error)) => Err(ConnectError::system_down(
                 "unreachable",
@@ -226,7 +227,7 @@ impl Dialer {
         }
     }
 
-    async fn secure(&self, host: &Host, stream: TcpStream) -> Result<Ldap, ConnectError> {
+    async fn start_tls(&self, host: &Host, stream: TcpStream) -> Result<Ldap, ConnectError> {
         let settings = &self.settings;
         let local = |error: std::io::Error| {
             ConnectError::transient(
@@ -239,12 +240,12 @@ impl Dialer {
         stream.set_nodelay(true).map_err(local)?;
         let stream = stream.into_std().map_err(local)?;
         let options = LdapConnSettings::new()
-            .set_conn_timeout(seconds(settings))
+            .set_conn_timeout(timeout_of(settings))
             .set_starttls(settings.start_tls && !host.tls)
             .set_config(self.tls.clone())
             .set_std_stream(StdStream::Tcp(stream));
         let connected = tokio::time::timeout(
-            seconds(settings),
+            timeout_of(settings),
             LdapConnAsync::with_settings(options, &host.url),
         )
         .await;
@@ -259,11 +260,13 @@ impl Dialer {
                 Ok(ldap)
             }
             Ok(Err(LdapError::LdapResult { result })) => Err(start_tls_refused(host, &result)),
-            Err(_) | Ok(Err(LdapError::Timeout { .. })) => Err(silent(host, seconds(settings))),
-            Ok(Err(error)) if host.tls || settings.start_tls => {
-                Err(crate::tls::fault(&host.name, &error.to_string()))
+            Err(_) | Ok(Err(LdapError::Timeout { .. })) => {
+                Err(silence_error(host, timeout_of(settings)))
             }
-            Ok(Err(error)) => Err(broken(&host.url, &error)),
+            Ok(Err(error)) if host.tls || settings.start_tls => {
+                Err(crate::tls::handshake_error(&host.name, &error.to_string()))
+            }
+            Ok(Err(error)) => Err(connection_error(&host.url, &error)),
         }
     }
 
@@ -272,10 +275,10 @@ impl Dialer {
         let settings = &self.settings;
         if settings.auth == LdapAuth::External {
             let result = ldap
-                .with_timeout(seconds(settings))
+                .with_timeout(timeout_of(settings))
                 .sasl_external_bind()
                 .await
-                .map_err(|error| broken(&host.url, &error))?;
+                .map_err(|error| connection_error(&host.url, &error))?;
             return if result.rc == 0 {
                 Ok(None)
             } else {
@@ -292,15 +295,15 @@ impl Dialer {
         };
         let result = ldap
             .with_controls(vec![policy])
-            .with_timeout(seconds(settings))
+            .with_timeout(timeout_of(settings))
             .simple_bind(name, password)
             .await
-            .map_err(|error| broken(&host.url, &error))?;
+            .map_err(|error| connection_error(&host.url, &error))?;
         if result.rc == 0 {
             return accepted_bind(name, &result);
         }
         let forms = schema::name_forms(ldap).await;
-        Err(refused(name, &result, forms))
+        Err(bind_error(name, &result, forms))
     }
 
     /// The bind name and password; none for an anonymous bind.
@@ -330,7 +333,7 @@ impl Dialer {
     }
 
     /// A connection that is ready for use, with the first host that is to be had.
-    pub async fn bound<L: Line>(&self) -> Result<L, ConnectError> {
+    pub async fn connect_bound<L: Line>(&self) -> Result<L, ConnectError> {
         if let Some(error) = self.access.expired() {
             return Err(error);
         }
@@ -362,7 +365,7 @@ impl Dialer {
     }
 
     /// Is it a host to which referrals are followed?
-    pub fn follows(&self, url: &str) -> bool {
+    pub fn follows_referral(&self, url: &str) -> bool {
         referral_host(url).is_ok_and(|target| self.may_follow(&target))
     }
 
@@ -377,7 +380,7 @@ impl Dialer {
     }
 
     /// A connection to a host that a referral names, if it is one of those that may be followed to.
-    pub async fn follow<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
+    pub async fn connect_referral<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
         let target = referral_host(url)?;
         if !self.may_follow(&target) {
             return Err(ConnectError::permanent(
@@ -421,23 +424,23 @@ impl Dialer {
 
     /// Connects step by step, with what each step found.
     pub async fn check(&self, report: &mut CheckReport) -> Option<Ldap> {
-        let host = note(report, "Address", host(&self.settings.url), |host| {
+        let host = note_step(report, "Address", host(&self.settings.url), |host| {
             format!("{} port {}", host.name, host.port)
         })?;
-        let addresses = note(report, "Name resolves", resolve(&host).await, |found| {
+        let addresses = note_step(report, "Name resolves", resolve(&host).await, |found| {
             found
                 .iter()
                 .map(|a| a.ip().to_string())
                 .collect::<Vec<_>>()
                 .join(", ")
         })?;
-        let stream = note(
+        let stream = note_step(
             report,
             "Port answers",
             self.open(&host, &addresses).await,
             |_| host.place(),
         )?;
-        let mut ldap = match self.secure(&host, stream).await {
+        let mut ldap = match self.start_tls(&host, stream).await {
             Ok(ldap) => ldap,
             Err(error) => {
                 report.failed("TLS verifies", &error);
@@ -466,7 +469,7 @@ impl Dialer {
                 "use ldaps:// or StartTLS",
             );
         }
-        if let Err(error) = schema::hello(&mut ldap, &self.settings).await {
+        if let Err(error) = schema::read_root(&mut ldap, &self.settings).await {
             report.failed("Speaks LDAP", &error);
             return None;
         }
@@ -629,7 +632,7 @@ fn policy_error(result: &LdapResult) -> Option<u8> {
 }
 
 /// What a refused bind means. A domain controller says it by a number in its text.
-fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
+fn bind_error(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     let text = clip(&result.text);
     let sub = result.text.split("data ").nth(1).map(|rest| {
         rest.chars()
@@ -719,7 +722,7 @@ fn refused(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     }
 }
 
-fn note<T>(
+fn note_step<T>(
     report: &mut CheckReport,
     name: &str,
     result: Result<T, ConnectError>,
@@ -748,7 +751,7 @@ pub(super) fn start_tls_refused(host: &Host, result: &LdapResult) -> ConnectErro
     )
 }
 
-pub(super) fn silent(host: &Host, limit: Duration) -> ConnectError {
+pub(super) fn silence_error(host: &Host, limit: Duration) -> ConnectError {
     ConnectError::system_down(
         "silent",
         format!(
@@ -793,7 +796,7 @@ pub(super) fn cut(url: &str, why: impl std::fmt::Display) -> ConnectError {
 }
 
 /// What a broken connection means.
-pub(super) fn broken(url: &str, error: &LdapError) -> ConnectError {
+pub(super) fn connection_error(url: &str, error: &LdapError) -> ConnectError {
     match error {
         LdapError::Timeout { .. } => timed_out(url),
         LdapError::FilterParsing => ConnectError::permanent(
@@ -885,7 +888,7 @@ mod tests {
                 refs: vec![],
                 ctrls: vec![],
             };
-            refused("crew@skerry.example", &result, "a DN").code
+            bind_error("crew@skerry.example", &result, "a DN").code
         };
         let said = |data: &str| {
             format!(

@@ -28,7 +28,7 @@ const OCTETS: [&str; 8] = [
 
 /// A mark of a password's hash: another hash has another one, and nothing can be told from it
 /// without the key.
-fn mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> String {
+fn password_mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> String {
     let mut all: Vec<&[u8]> = values.collect();
     all.sort_unstable();
     let Ok(mut mac) = Hmac::<Sha256>::new_from_slice(key) else {
@@ -100,7 +100,7 @@ pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
 }
 
 /// Makes an account of an entry that the library took apart.
-pub(super) fn observed(entry: &SearchEntry, known: &DirectoryCapabilities) -> Observed {
+pub(super) fn account_of_entry(entry: &SearchEntry, known: &DirectoryCapabilities) -> Observed {
     let texts = entry.attrs.iter().map(|(name, values)| {
         (
             name.as_str(),
@@ -111,7 +111,7 @@ pub(super) fn observed(entry: &SearchEntry, known: &DirectoryCapabilities) -> Ob
         .bin_attrs
         .iter()
         .map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice).collect()));
-    made(
+    build_account(
         &entry.dn,
         texts.chain(octets),
         known,
@@ -121,7 +121,7 @@ pub(super) fn observed(entry: &SearchEntry, known: &DirectoryCapabilities) -> Ob
 
 /// An attribute's name as the schema writes it, so that a rule's name fits whatever the server
 /// sends. Options stay, but for the range of a part.
-fn written<'a>(
+fn schema_spelling<'a>(
     plain: &'a str,
     options: Option<&str>,
     def: Option<&'a AttributeDef>,
@@ -166,7 +166,7 @@ impl Containers {
 }
 
 /// Makes an account of an entry's name and attributes.
-pub(super) fn made<'a, V>(
+pub(super) fn build_account<'a, V>(
     dn: &str,
     entry: impl Iterator<Item = (&'a str, V)>,
     known: &DirectoryCapabilities,
@@ -180,7 +180,7 @@ where
     let (mut key, mut version) = (None, None);
     for (name, values) in entry {
         let (plain, options) = plain_of(name);
-        if secret(plain) {
+        if is_secret(plain) {
             put_password_mark(known, &mut attributes, values, plain);
             continue;
         }
@@ -212,13 +212,13 @@ where
         let mut bad = None;
         let read = values.map_while(|octets| match std::str::from_utf8(octets) {
             Ok(text) if time => Some(syntax::file_time(text).map(Value::Time)),
-            Ok(text) => Some(Some(value(kind, text))),
+            Ok(text) => Some(Some(parse_value(kind, text))),
             Err(error) => {
                 bad = Some(error.valid_up_to() + 1);
                 None
             }
         });
-        let written = written(plain, options, def);
+        let written = schema_spelling(plain, options, def);
         let by_day = is_log_in(plain);
         attributes.put(
             written.as_ref(),
@@ -268,7 +268,7 @@ fn put_password_mark<'a, V>(
     if let (Some(key), true) = (&known.mark_key, plain.eq_ignore_ascii_case("userPassword")) {
         attributes.put(
             PASSWORD_MARK,
-            Some(Value::text(mark(key, values.into_iter()))),
+            Some(Value::text(password_mark(key, values.into_iter()))),
         );
     }
 }
@@ -309,7 +309,7 @@ fn add_derived(
             .collect();
         attributes.set("accountFlags", words);
     }
-    if let Some(enabled) = enabled(&*attributes, known.state) {
+    if let Some(enabled) = is_enabled(&*attributes, known.state) {
         attributes.set("enabled", vec![Value::Bool(enabled)]);
     }
 }
@@ -323,11 +323,11 @@ fn state_of(octets: &[u8]) -> Option<String> {
         .map(str::to_owned)
 }
 
-fn secret(plain: &str) -> bool {
+fn is_secret(plain: &str) -> bool {
     NEVER.iter().any(|never| never.eq_ignore_ascii_case(plain))
 }
 
-fn value(kind: ValueKind, text: &str) -> Value {
+fn parse_value(kind: ValueKind, text: &str) -> Value {
     match kind {
         ValueKind::Bool => match text {
             "TRUE" => Value::Bool(true),
@@ -352,7 +352,7 @@ fn is_locked_for_good(value: &Value) -> bool {
     }
 }
 
-fn enabled(attributes: &Attributes, state: State) -> Option<bool> {
+fn is_enabled(attributes: &Attributes, state: State) -> Option<bool> {
     match state {
         State::ControlFlags => match attributes.get("userAccountControl").first() {
             Some(Value::Int(flags)) => Some(flags & 2 == 0),

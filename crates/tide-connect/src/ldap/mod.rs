@@ -21,7 +21,7 @@ use entry::Containers;
 use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, Scope, SearchEntry};
 use reader::{DirectoryReader, RawPage};
-use result::accept;
+use result::check_result;
 use schema::DirectoryCapabilities;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
@@ -92,10 +92,13 @@ impl LdapConnector {
     }
 
     /// What the server says of itself, asked once.
-    async fn known(&self, ldap: &mut Ldap) -> Result<&Arc<DirectoryCapabilities>, ConnectError> {
+    async fn capabilities(
+        &self,
+        ldap: &mut Ldap,
+    ) -> Result<&Arc<DirectoryCapabilities>, ConnectError> {
         self.known
             .get_or_try_init(|| async {
-                let mut known = schema::ask(ldap, self.settings()).await?;
+                let mut known = schema::read_capabilities(ldap, self.settings()).await?;
                 known.mark_key = self
                     .settings()
                     .mark_passwords
@@ -109,7 +112,7 @@ impl LdapConnector {
     }
 
     /// Runs something on the shared connection, which is thrown away if it broke.
-    async fn line(&self) -> Result<Ldap, ConnectError> {
+    async fn with_connection(&self) -> Result<Ldap, ConnectError> {
         let mut line = self.line.lock().await;
         let settings = self.settings();
         let rest = std::time::Duration::from_secs(settings.return_after_seconds.into());
@@ -124,7 +127,7 @@ impl LdapConnector {
                 return Ok(held.ldap.clone());
             }
         }
-        let ldap: Ldap = self.dialer.bound().await?;
+        let ldap: Ldap = self.dialer.connect_bound().await?;
         *line = Some(PooledConnection {
             ldap: ldap.clone(),
             host: self.access.host_in_use(),
@@ -171,7 +174,7 @@ impl LdapConnector {
         )];
         let asked = ldap
             .with_controls(vec![never])
-            .with_timeout(dial::seconds(self.settings()));
+            .with_timeout(dial::timeout_of(self.settings()));
         let Ok(result) = asked.modify(&self.settings().base_dn, changes).await else {
             return;
         };
@@ -190,7 +193,7 @@ impl LdapConnector {
     }
 
     /// Reads one page (RFC 2696); attributes of which the server shows a part only are read on.
-    async fn page(
+    async fn read_page(
         &self,
         ldap: &mut Ldap,
         search: &Search<'_>,
@@ -221,7 +224,7 @@ impl LdapConnector {
                     .flatten()
                     .collect::<Vec<_>>(),
             )
-            .with_timeout(dial::seconds(settings))
+            .with_timeout(dial::timeout_of(settings))
             .search(
                 search.base,
                 search.scope,
@@ -229,9 +232,9 @@ impl LdapConnector {
                 search.attributes.clone(),
             )
             .await
-            .map_err(|error| dial::broken(&settings.url, &error))?;
+            .map_err(|error| dial::connection_error(&settings.url, &error))?;
         let result = answer.1;
-        accept(&result, &format!("reading below {}", search.base))?;
+        check_result(&result, &format!("reading below {}", search.base))?;
         let next = result.ctrls.iter().find_map(|Control(kind, raw)| {
             matches!(kind, Some(ControlType::PagedResults))
                 .then(|| std::panic::catch_unwind(|| raw.parse::<PagedResults>().cookie))
@@ -279,7 +282,7 @@ impl LdapConnector {
             loop {
                 let asked = format!("{plain};range={from}-*");
                 let answer = ldap
-                    .with_timeout(dial::seconds(self.settings()))
+                    .with_timeout(dial::timeout_of(self.settings()))
                     .search(
                         &entry.dn,
                         Scope::Base,
@@ -287,8 +290,8 @@ impl LdapConnector {
                         vec![asked.as_str()],
                     )
                     .await
-                    .map_err(|error| dial::broken(&self.settings().url, &error))?;
-                accept(
+                    .map_err(|error| dial::connection_error(&self.settings().url, &error))?;
+                check_result(
                     &answer.1,
                     &format!("reading on in {} of {}", plain, entry.dn),
                 )?;
@@ -330,19 +333,22 @@ impl LdapConnector {
     ) -> Result<usize, ConnectError> {
         let known = match self.known.get() {
             Some(known) => known,
-            None => self.known(&mut self.line().await?).await?,
+            None => {
+                self.capabilities(&mut self.with_connection().await?)
+                    .await?
+            }
         };
         let filter = known.class_filter(object);
-        let attributes = known.requested();
-        let mut reader: DirectoryReader = self.dialer.bound().await?;
+        let attributes = known.requested_attributes();
+        let mut reader: DirectoryReader = self.dialer.connect_bound().await?;
         let mut keys: HashSet<String> = HashSet::new();
         let mut left: VecDeque<(Option<String>, String)> =
             VecDeque::from([(None, self.settings().base_dn.clone())]);
         let mut visited: HashSet<(Option<String>, String)> = left.iter().cloned().collect();
         while let Some((elsewhere, base)) = left.pop_front() {
             if let Some(url) = &elsewhere {
-                reader.leave().await;
-                reader = self.dialer.follow(url).await?;
+                reader.unbind().await;
+                reader = self.dialer.connect_referral(url).await?;
             }
             let size = self.settings().page_size.into();
             let first = SearchRequest {
@@ -352,18 +358,18 @@ impl LdapConnector {
                 attributes: &attributes,
                 page: Some((size, &[])),
             };
-            reader.begin(&first).await?;
+            reader.request_page(&first).await?;
             // Converts a page into accounts while the next page is being received.
             let mut making: Option<JoinHandle<Result<ConvertedPage, ConnectError>>> = None;
             let mut more = true;
             while more {
-                let page = reader.part().await?;
+                let page = reader.read_part().await?;
                 if let Some((result, next)) = &page.ended {
-                    accept(result, &format!("reading below {base}"))?;
+                    check_result(result, &format!("reading below {base}"))?;
                     more = !next.is_empty();
                     if more {
                         reader
-                            .begin(&SearchRequest {
+                            .request_page(&SearchRequest {
                                 page: Some((size, next)),
                                 ..first
                             })
@@ -373,7 +379,10 @@ impl LdapConnector {
                 self.hand_on(making.take(), elsewhere.as_deref(), &mut keys, out)
                     .await?;
                 // Followed only to hosts that were named: any other names a part that is not ours.
-                let ours = page.referrals.iter().filter(|url| self.dialer.follows(url));
+                let ours = page
+                    .referrals
+                    .iter()
+                    .filter(|url| self.dialer.follows_referral(url));
                 let places = ours.map(|url| {
                     (
                         Some(url.clone()),
@@ -391,7 +400,7 @@ impl LdapConnector {
             self.hand_on(making, elsewhere.as_deref(), &mut keys, out)
                 .await?;
         }
-        reader.leave().await;
+        reader.unbind().await;
         Ok(keys.len())
     }
 
@@ -411,22 +420,22 @@ impl LdapConnector {
         } = making.await.map_err(|error| stopped(error.to_string()))??;
         if !in_parts.is_empty() {
             let mut ldap: Ldap = match elsewhere {
-                None => self.line().await?,
-                Some(url) => self.dialer.follow(url).await?,
+                None => self.with_connection().await?,
+                Some(url) => self.dialer.connect_referral(url).await?,
             };
-            let known = self.known(&mut ldap).await?;
+            let known = self.capabilities(&mut ldap).await?;
             for dn in &in_parts {
                 let search = Search {
                     base: dn,
                     scope: Scope::Base,
                     filter: "(objectClass=*)",
-                    attributes: known.requested(),
+                    attributes: known.requested_attributes(),
                 };
-                let page = self.page(&mut ldap, &search, Vec::new()).await?;
+                let page = self.read_page(&mut ldap, &search, Vec::new()).await?;
                 batch.extend(
                     page.entries
                         .iter()
-                        .map(|entry| entry::observed(entry, known)),
+                        .map(|entry| entry::account_of_entry(entry, known)),
                 );
             }
         }
@@ -444,30 +453,30 @@ impl LdapConnector {
     }
 
     /// The entries that fit a filter, on the shared connection.
-    async fn search(&self, filter: &LdapFilter) -> Result<Vec<Observed>, ConnectError> {
-        let mut ldap = self.line().await?;
-        let known = self.known(&mut ldap).await?;
+    async fn search_entries(&self, filter: &LdapFilter) -> Result<Vec<Observed>, ConnectError> {
+        let mut ldap = self.with_connection().await?;
+        let known = self.capabilities(&mut ldap).await?;
         let filter = filter.to_string();
         let search = Search {
             base: &self.settings().base_dn,
             scope: Scope::Subtree,
             filter: &filter,
-            attributes: known.requested(),
+            attributes: known.requested_attributes(),
         };
-        let page = self.page(&mut ldap, &search, Vec::new()).await?;
+        let page = self.read_page(&mut ldap, &search, Vec::new()).await?;
         let mut found: Vec<Observed> = page
             .entries
             .iter()
-            .map(|entry| entry::observed(entry, known))
+            .map(|entry| entry::account_of_entry(entry, known))
             .collect();
         self.evaluate_server_filters(known, &mut found).await?;
         Ok(found)
     }
 
     async fn by_key(&self, key: &str, name: &str) -> Result<Observed, ConnectError> {
-        let mut ldap = self.line().await?;
-        let filter = self.known(&mut ldap).await?.key_filter(key);
-        self.search(&filter)
+        let mut ldap = self.with_connection().await?;
+        let filter = self.capabilities(&mut ldap).await?.key_filter(key);
+        self.search_entries(&filter)
             .await?
             .into_iter()
             .next()
@@ -492,10 +501,10 @@ impl LdapConnector {
             )
         })?;
         let answer = ldap
-            .with_timeout(dial::seconds(self.settings()))
+            .with_timeout(dial::timeout_of(self.settings()))
             .search(base, Scope::Base, "(objectClass=*)", vec!["1.1"])
             .await
-            .map_err(|error| dial::broken(&self.settings().url, &error))?;
+            .map_err(|error| dial::connection_error(&self.settings().url, &error))?;
         let anonymous = self.settings().auth == crate::LdapAuth::Simple
             && self
                 .settings()
@@ -552,17 +561,17 @@ impl LdapConnector {
                     help,
                 ))
             }
-            _ => accept(&answer.1, "reading the base DN"),
+            _ => check_result(&answer.1, "reading the base DN"),
         }
     }
 
     /// The containers directly below an entry.
-    async fn branches(
+    async fn list_containers(
         &self,
         ldap: &mut Ldap,
         below: Option<&str>,
     ) -> Result<Vec<DirectoryNode>, ConnectError> {
-        let known = self.known(ldap).await?;
+        let known = self.capabilities(ldap).await?;
         let attributes: Vec<String> = ["objectClass", "hasSubordinates", "numSubordinates"]
             .map(str::to_owned)
             .to_vec();
@@ -585,7 +594,7 @@ impl LdapConnector {
         let mut cookie = Vec::new();
         let mut branches = Vec::new();
         loop {
-            let page = self.page(ldap, &search, cookie).await?;
+            let page = self.read_page(ldap, &search, cookie).await?;
             for entry in page.entries {
                 let leaf = entry.attrs.iter().any(|(name, values)| {
                     (name.eq_ignore_ascii_case("hasSubordinates")
@@ -607,7 +616,7 @@ impl LdapConnector {
         }
         let persons = known.class_filter(ObjectType::Person).to_string();
         for branch in &mut branches {
-            let (count, more) = self.count(ldap, &branch.dn, &persons).await?;
+            let (count, more) = self.count_below(ldap, &branch.dn, &persons).await?;
             branch.people = Some(count);
             branch.more = more;
         }
@@ -616,7 +625,7 @@ impl LdapConnector {
     }
 
     /// How many entries below a container fit a filter; counting ends at a limit.
-    async fn count(
+    async fn count_below(
         &self,
         ldap: &mut Ldap,
         base: &str,
@@ -630,7 +639,7 @@ impl LdapConnector {
         };
         let (mut count, mut cookie) = (0, Vec::new());
         loop {
-            let page = self.page(ldap, &search, cookie).await?;
+            let page = self.read_page(ldap, &search, cookie).await?;
             count += page.entries.len();
             if page.next.is_empty() {
                 return Ok((count, false));
@@ -648,7 +657,7 @@ impl LdapConnector {
             .referrals
             .iter()
             .map(String::as_str)
-            .partition(|url| self.dialer.follows(url));
+            .partition(|url| self.dialer.follows_referral(url));
         let part = |urls: &[&str], what: &str| {
             (!urls.is_empty()).then(|| format!("{what}: {}", urls.join(" · ")))
         };
@@ -681,7 +690,7 @@ fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<ConvertedPage, 
         {
             made.in_parts.push(entry.dn.to_owned());
         } else {
-            made.batch.push(entry::made(
+            made.batch.push(entry::build_account(
                 entry.dn,
                 entry.attributes(),
                 known,
@@ -689,7 +698,7 @@ fn made(page: &RawPage, known: &DirectoryCapabilities) -> Result<ConvertedPage, 
             ));
         }
     };
-    page.entries(each).map_err(reader::unreadable)?;
+    page.entries(each).map_err(reader::protocol_error)?;
     Ok(made)
 }
 
@@ -703,19 +712,19 @@ impl Connector for LdapConnector {
             Ok(()) => report.passed("Base DN readable", self.settings().base_dn.clone()),
             Err(error) => return report.failed("Base DN readable", &error),
         }
-        let known = match self.known(&mut ldap).await {
+        let known = match self.capabilities(&mut ldap).await {
             Ok(known) => known,
             Err(error) => return report.failed("Schema and capabilities", &error),
         };
-        report.passed("Schema and capabilities", known.abilities().join(" · "));
+        report.passed("Schema and capabilities", known.labels().join(" · "));
         let filter = known.class_filter(ObjectType::Person).to_string();
         let search = Search {
             base: &self.settings().base_dn,
             scope: Scope::Subtree,
             filter: &filter,
-            attributes: known.requested(),
+            attributes: known.requested_attributes(),
         };
-        match self.page(&mut ldap, &search, Vec::new()).await {
+        match self.read_page(&mut ldap, &search, Vec::new()).await {
             Err(error) => return report.failed("First entries", &error),
             Ok(page) => {
                 let count = page.entries.len();
@@ -768,8 +777,8 @@ impl Connector for LdapConnector {
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let mut ldap: Ldap = self.dialer.bound().await?;
-        let known = self.known(&mut ldap).await?;
+        let mut ldap: Ldap = self.dialer.connect_bound().await?;
+        let known = self.capabilities(&mut ldap).await?;
         // Asked of the server, which knows us by other names than the settings do (RFC 4532).
         let mut own: Vec<String> = self
             .settings()
@@ -791,7 +800,7 @@ impl Connector for LdapConnector {
         }
         Ok(Description {
             schema: known.schemas(),
-            abilities: known.abilities(),
+            abilities: known.labels(),
             profile: known.profile(),
             own,
         })
@@ -812,8 +821,8 @@ impl Connector for LdapConnector {
                 ));
             }
         }
-        let mut ldap = self.line().await?;
-        self.branches(&mut ldap, below).await
+        let mut ldap = self.with_connection().await?;
+        self.list_containers(&mut ldap, below).await
     }
 
     fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {
@@ -825,8 +834,8 @@ impl Connector for LdapConnector {
     }
 
     async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
-        let mut ldap = self.line().await?;
-        let known = self.known(&mut ldap).await?.clone();
+        let mut ldap = self.with_connection().await?;
+        let known = self.capabilities(&mut ldap).await?.clone();
         Ok(self
             .proved_ways(&mut ldap, &known)
             .await
@@ -853,12 +862,13 @@ impl Connector for LdapConnector {
             let (told, news) = mpsc::channel(8);
             let telling = async {
                 let ended = match (way, from) {
-                    (WatchMode::ContentSync, from) => self.synchronize(object, from, &told).await,
+                    (WatchMode::ContentSync, from) => self.sync_content(object, from, &told).await,
                     (WatchMode::ChangeNumber, Some(from)) => {
-                        lost_by_limit(self.numbered(object, &from, &told).await, &told).await
+                        lost_by_limit(self.poll_change_numbers(object, &from, &told).await, &told)
+                            .await
                     }
                     (WatchMode::Modified, Some(from)) => {
-                        lost_by_limit(self.modified(object, &from, &told).await, &told).await
+                        lost_by_limit(self.poll_modified(object, &from, &told).await, &told).await
                     }
                     _ => {
                         let text = format!(
@@ -892,7 +902,7 @@ impl Connector for LdapConnector {
         if parts.is_empty() {
             Ok(Vec::new())
         } else {
-            self.search(&LdapFilter::Any(parts)).await
+            self.search_entries(&LdapFilter::Any(parts)).await
         }
     }
 
@@ -900,8 +910,12 @@ impl Connector for LdapConnector {
         &self,
         key: &str,
     ) -> Result<Option<zeroize::Zeroizing<String>>, ConnectError> {
-        let mut ldap = self.line().await?;
-        let filter = self.known(&mut ldap).await?.key_filter(key).to_string();
+        let mut ldap = self.with_connection().await?;
+        let filter = self
+            .capabilities(&mut ldap)
+            .await?
+            .key_filter(key)
+            .to_string();
         let attributes = vec!["userPassword".to_owned()];
         let search = Search {
             base: &self.settings().base_dn,
@@ -909,7 +923,7 @@ impl Connector for LdapConnector {
             filter: &filter,
             attributes,
         };
-        let page = self.page(&mut ldap, &search, Vec::new()).await?;
+        let page = self.read_page(&mut ldap, &search, Vec::new()).await?;
         let values = page.entries.first().and_then(|entry| {
             entry
                 .attrs
@@ -923,30 +937,32 @@ impl Connector for LdapConnector {
     }
 
     async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
-        let permit = self.access.permit(write.object)?;
-        let mut ldap = self.line().await?;
-        let known = self.known(&mut ldap).await?;
+        let permit = self.access.permit_write(write.object)?;
+        let mut ldap = self.with_connection().await?;
+        let known = self.capabilities(&mut ldap).await?;
         if write.member.is_some() {
             match self.change_member(&mut ldap, known, write).await {
                 // The group may have another name by now.
                 Err(error) if error.code == "no_such_object" => {}
-                Err(error) if self.leave_replica(&error).await => ldap = self.line().await?,
+                Err(error) if self.leave_replica(&error).await => {
+                    ldap = self.with_connection().await?
+                }
                 other => return other,
             }
         }
-        self.sent(&mut ldap, known, write, &permit)
+        self.send_write(&mut ldap, known, write, &permit)
             .await
             .map(|_| ())
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
-        let permit = self.access.permit(write.object)?;
-        let mut ldap = self.line().await?;
-        let known = self.known(&mut ldap).await?;
-        let done = match self.sent(&mut ldap, known, write, &permit).await {
+        let permit = self.access.permit_write(write.object)?;
+        let mut ldap = self.with_connection().await?;
+        let known = self.capabilities(&mut ldap).await?;
+        let done = match self.send_write(&mut ldap, known, write, &permit).await {
             Err(error) if self.leave_replica(&error).await => {
-                ldap = self.line().await?;
-                self.sent(&mut ldap, known, write, &permit).await?
+                ldap = self.with_connection().await?;
+                self.send_write(&mut ldap, known, write, &permit).await?
             }
             other => other?,
         };
@@ -962,10 +978,15 @@ impl Connector for LdapConnector {
             }),
             write::WrittenAccount::Named(dn) => {
                 let answer = ldap
-                    .search(&dn, Scope::Base, "(objectClass=*)", known.requested())
+                    .search(
+                        &dn,
+                        Scope::Base,
+                        "(objectClass=*)",
+                        known.requested_attributes(),
+                    )
                     .await
-                    .map_err(|error| dial::broken(&self.settings().url, &error))?;
-                accept(&answer.1, &format!("reading {dn} back"))?;
+                    .map_err(|error| dial::connection_error(&self.settings().url, &error))?;
+                check_result(&answer.1, &format!("reading {dn} back"))?;
                 let entry = answer.0.into_iter().find(|e| !e.is_ref()).ok_or_else(|| {
                     ConnectError::unknown_outcome(
                         "not_read_back",
@@ -973,7 +994,7 @@ impl Connector for LdapConnector {
                         "give the service account permission to read what it creates",
                     )
                 })?;
-                let mut made = [entry::observed(&entry::open(entry)?, known)];
+                let mut made = [entry::account_of_entry(&entry::open(entry)?, known)];
                 self.evaluate_server_filters(known, &mut made).await?;
                 let [made] = made;
                 Ok(made)

@@ -64,7 +64,7 @@ impl RawPage {
 }
 
 /// What octets that are not the protocol mean for a reading: it is not complete.
-pub(super) fn unreadable(error: WireError) -> ConnectError {
+pub(super) fn protocol_error(error: WireError) -> ConnectError {
     ConnectError::transient(
         "entry_broken",
         format!("the server sent an invalid message: {error}"),
@@ -84,7 +84,7 @@ fn result(outcome: ResultMessage) -> LdapResult {
 
 impl DirectoryReader {
     /// A connection over an open socket, protected as asked for.
-    pub async fn secure(
+    pub async fn connect_tls(
         host: &Host,
         stream: TcpStream,
         start_tls: bool,
@@ -110,20 +110,20 @@ impl DirectoryReader {
             last: 0,
         };
         if !host.tls {
-            let answer = plain.ask(wire::start_tls).await?;
+            let answer = plain.request(wire::start_tls).await?;
             if answer.rc != 0 {
                 return Err(dial::start_tls_refused(host, &answer));
             }
             // What came before the handshake came unprotected, from whomever.
             if !plain.rest.is_empty() {
-                return Err(crate::tls::fault(
+                return Err(crate::tls::handshake_error(
                     &host.name,
                     "corrupt message before the handshake",
                 ));
             }
         }
         let name = ServerName::try_from(host.name.clone())
-            .map_err(|error| crate::tls::fault(&host.name, &error.to_string()))?;
+            .map_err(|error| crate::tls::handshake_error(&host.name, &error.to_string()))?;
         let shaken =
             tokio::time::timeout(limit, TlsConnector::from(tls).connect(name, plain.stream)).await;
         match shaken {
@@ -134,8 +134,8 @@ impl DirectoryReader {
                 rest: Vec::new(),
                 last: plain.last,
             }),
-            Ok(Err(error)) => Err(crate::tls::fault(&host.name, &error.to_string())),
-            Err(_) => Err(dial::silent(host, limit)),
+            Ok(Err(error)) => Err(crate::tls::handshake_error(&host.name, &error.to_string())),
+            Err(_) => Err(dial::silence_error(host, limit)),
         }
     }
 
@@ -156,7 +156,7 @@ impl DirectoryReader {
     }
 
     /// Waits for more octets. A server that says nothing for the time-out is not waited for longer.
-    async fn more(&mut self) -> Result<(), ConnectError> {
+    async fn receive(&mut self) -> Result<(), ConnectError> {
         self.rest.reserve(CHUNK);
         match tokio::time::timeout(self.limit, self.stream.read_buf(&mut self.rest)).await {
             Ok(Ok(0)) => Err(self.cut("it ended")),
@@ -166,26 +166,26 @@ impl DirectoryReader {
         }
     }
 
-    fn number(&mut self) -> i32 {
+    fn next_message_id(&mut self) -> i32 {
         // Only one operation runs at a time: the number serves to tell its answers from notices.
         self.last = self.last % i32::MAX + 1;
         self.last
     }
 
     /// Sends something that has one answer, and waits for it.
-    async fn ask(
+    async fn request(
         &mut self,
         question: impl FnOnce(i32) -> Vec<u8>,
     ) -> Result<LdapResult, ConnectError> {
-        let number = self.number();
+        let number = self.next_message_id();
         self.send(&question(number)).await?;
         loop {
-            while let Some(size) = wire::frame(&self.rest).map_err(unreadable)? {
+            while let Some(size) = wire::frame(&self.rest).map_err(protocol_error)? {
                 let octets: Vec<u8> = self.rest.drain(..size).collect();
-                let message = Message::read(&octets).map_err(unreadable)?;
+                let message = Message::read(&octets).map_err(protocol_error)?;
                 let policy = message
                     .control(PASSWORD_POLICY)
-                    .map_err(unreadable)?
+                    .map_err(protocol_error)?
                     .map(<[u8]>::to_vec);
                 match message.said {
                     ResponseBody::Extended(outcome) if message.id == 0 => {
@@ -206,13 +206,13 @@ impl DirectoryReader {
                     _ => {}
                 }
             }
-            self.more().await?;
+            self.receive().await?;
         }
     }
 
     /// Binds by name and password, or by the client certificate.
     pub async fn bind(&mut self, simple: Option<(&str, &str)>) -> Result<LdapResult, ConnectError> {
-        self.ask(|number| match simple {
+        self.request(|number| match simple {
             Some((name, password)) => wire::bind(number, name, password),
             None => wire::bind_external(number),
         })
@@ -220,25 +220,25 @@ impl DirectoryReader {
     }
 
     /// Asks for a page of a search, or for all of it from a server without paging.
-    pub async fn begin(&mut self, ask: &SearchRequest<'_>) -> Result<(), ConnectError> {
-        let number = self.number();
+    pub async fn request_page(&mut self, ask: &SearchRequest<'_>) -> Result<(), ConnectError> {
+        let number = self.next_message_id();
         self.send(&wire::search(number, ask)).await
     }
 
     /// Reads on in the page that was asked for.
-    pub async fn part(&mut self) -> Result<RawPage, ConnectError> {
+    pub async fn read_part(&mut self) -> Result<RawPage, ConnectError> {
         let (mut entries, mut referrals) = (Vec::new(), Vec::new());
         let mut at = 0;
         loop {
-            while let Some(size) = wire::frame(&self.rest[at..]).map_err(unreadable)? {
+            while let Some(size) = wire::frame(&self.rest[at..]).map_err(protocol_error)? {
                 let place = at..at + size;
                 at = place.end;
                 // An entry is only taken apart where it is made into an account.
-                if wire::is_entry(&self.rest[place.clone()]).map_err(unreadable)? {
+                if wire::is_entry(&self.rest[place.clone()]).map_err(protocol_error)? {
                     entries.push(place);
                     continue;
                 }
-                let message = Message::read(&self.rest[place]).map_err(unreadable)?;
+                let message = Message::read(&self.rest[place]).map_err(protocol_error)?;
                 let next = message.next_page().map_err(|_| {
                     ConnectError::transient(
                         "page_broken",
@@ -251,7 +251,7 @@ impl DirectoryReader {
                         referrals.extend(urls.into_iter().map(str::to_owned))
                     }
                     ResponseBody::Done(outcome) if message.id == i64::from(self.last) => {
-                        let octets = self.take(at);
+                        let octets = self.take_octets(at);
                         return Ok(RawPage {
                             octets,
                             entries,
@@ -267,24 +267,24 @@ impl DirectoryReader {
             }
             if at >= PART {
                 return Ok(RawPage {
-                    octets: self.take(at),
+                    octets: self.take_octets(at),
                     entries,
                     referrals,
                     ended: None,
                 });
             }
-            self.more().await?;
+            self.receive().await?;
         }
     }
 
     /// The octets before a place, which are looked at no more.
-    fn take(&mut self, at: usize) -> Vec<u8> {
+    fn take_octets(&mut self, at: usize) -> Vec<u8> {
         let rest = self.rest.split_off(at);
         std::mem::replace(&mut self.rest, rest)
     }
 
     /// The texts of an attribute of the root entry.
-    pub async fn root(&mut self, attribute: &str) -> Vec<String> {
+    pub async fn root_values(&mut self, attribute: &str) -> Vec<String> {
         let everything = LdapFilter::Present("objectClass".into());
         let names = [attribute.to_owned()];
         let ask = SearchRequest {
@@ -296,8 +296,8 @@ impl DirectoryReader {
         };
         let mut texts = Vec::new();
         // Asked to word an error better: without an answer it is worded as for any server.
-        if self.begin(&ask).await.is_ok()
-            && let Ok(page) = self.part().await
+        if self.request_page(&ask).await.is_ok()
+            && let Ok(page) = self.read_part().await
         {
             let _ = page.entries(&mut |entry| {
                 for (_, values) in entry.attributes() {
@@ -309,8 +309,8 @@ impl DirectoryReader {
     }
 
     /// Says good-bye.
-    pub async fn leave(mut self) {
-        let farewell = wire::unbind(self.number());
+    pub async fn unbind(mut self) {
+        let farewell = wire::unbind(self.next_message_id());
         // Failing to say it changes nothing that was read.
         let _ = self.send(&farewell).await;
         let _ = self.stream.shutdown().await;

@@ -12,7 +12,7 @@ fn detail(result: &LdapResult) -> String {
 }
 
 /// Turns a result code into an error (RFC 4511 appendix A).
-pub(super) fn accept(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
+pub(super) fn check_result(result: &LdapResult, doing: &str) -> Result<(), ConnectError> {
     let text = detail(result);
     Err(match result.rc {
         0 => return Ok(()),
@@ -106,7 +106,7 @@ mod tests {
                 refs: Vec::new(),
                 ctrls: Vec::new(),
             };
-            accept(&result, "writing").map_err(|error| (error.code, error.class))
+            check_result(&result, "writing").map_err(|error| (error.code, error.class))
         };
         assert_eq!(of(0), Ok(()));
         for rc in [8, 13] {

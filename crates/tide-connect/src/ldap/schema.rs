@@ -1,6 +1,6 @@
 //! What a directory says of itself: its root entry and its schema (RFC 4512 §4, §5.1).
 
-use super::{accept, dial};
+use super::{check_result, dial};
 use crate::{ConnectError, LdapSettings};
 use ldap3::{Ldap, Scope, SearchEntry};
 use rustc_hash::FxHashMap;
@@ -111,16 +111,16 @@ async fn base_entry(
 ) -> Result<Option<SearchEntry>, ConnectError> {
     let url = settings.map_or("", |s| s.url.as_str());
     if let Some(settings) = settings {
-        ldap.with_timeout(dial::seconds(settings));
+        ldap.with_timeout(dial::timeout_of(settings));
     }
     let answer = ldap
         .search(dn, Scope::Base, filter, attributes)
         .await
-        .map_err(|error| dial::broken(url, &error))?;
+        .map_err(|error| dial::connection_error(url, &error))?;
     if answer.1.rc == 32 {
         return Ok(None);
     }
-    accept(&answer.1, "reading the root DSE")?;
+    check_result(&answer.1, "reading the root DSE")?;
     let Some(entry) = answer.0.into_iter().find(|e| !e.is_ref()) else {
         return Ok(None);
     };
@@ -140,8 +140,11 @@ pub(super) async fn naming_contexts(ldap: &mut Ldap) -> Vec<String> {
 }
 
 /// The first words with a server: whatever it answers, it must answer as LDAP does.
-pub(super) async fn hello(ldap: &mut Ldap, settings: &LdapSettings) -> Result<(), ConnectError> {
-    ldap.with_timeout(dial::seconds(settings));
+pub(super) async fn read_root(
+    ldap: &mut Ldap,
+    settings: &LdapSettings,
+) -> Result<(), ConnectError> {
+    ldap.with_timeout(dial::timeout_of(settings));
     match ldap
         .search(
             "",
@@ -250,7 +253,7 @@ fn profile(root: &SearchEntry, product: &str) -> Vec<(String, String)> {
     profile
 }
 
-pub(super) async fn ask(
+pub(super) async fn read_capabilities(
     ldap: &mut Ldap,
     settings: &LdapSettings,
 ) -> Result<DirectoryCapabilities, ConnectError> {
@@ -378,7 +381,7 @@ async fn read_subschema(
             let types = text_of(&entry, "attributeTypes");
             let classes = text_of(&entry, "objectClasses");
             let classes = object_classes(classes.iter().map(String::as_str));
-            read.above = hierarchy(&classes);
+            read.above = class_hierarchy(&classes);
             let required: Vec<String> = classes
                 .into_iter()
                 .filter(|class| class.names.iter().any(|n| n.eq_ignore_ascii_case("person")))
@@ -429,7 +432,7 @@ async fn read_subschema(
 
 /// Each class with all classes above it. An entry of a class is one of those too, whether it says
 /// so or not (RFC 4512 §2.4).
-fn hierarchy(classes: &[ObjectClass]) -> BTreeMap<String, Vec<String>> {
+fn class_hierarchy(classes: &[ObjectClass]) -> BTreeMap<String, Vec<String>> {
     let lower = |names: &[String]| {
         names
             .iter()
@@ -498,7 +501,7 @@ impl DirectoryCapabilities {
     /// The attributes that a read asks for: all ordinary ones, those operational ones that
     /// decisions need, and those that the rules name. All operational ones would make every record
     /// differ at every read.
-    pub fn requested(&self) -> Vec<String> {
+    pub fn requested_attributes(&self) -> Vec<String> {
         let by_rules = self
             .read_by_rules
             .read()
@@ -567,7 +570,7 @@ impl DirectoryCapabilities {
         }
     }
 
-    pub fn abilities(&self) -> Vec<String> {
+    pub fn labels(&self) -> Vec<String> {
         let count = self
             .attributes
             .values()

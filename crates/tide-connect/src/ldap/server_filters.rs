@@ -25,7 +25,7 @@ impl LdapConnector {
         if filters.is_empty() || accounts.is_empty() {
             return Ok(());
         }
-        let mut ldap = self.line().await?;
+        let mut ldap = self.with_connection().await?;
         for some in accounts.chunks_mut(AT_A_TIME) {
             let mut answers = Vec::with_capacity(filters.len());
             for filter in &filters {
@@ -67,7 +67,7 @@ impl LdapConnector {
         let entries = self.all_pages(ldap, &search).await?;
         Ok(entries
             .iter()
-            .map(|entry| super::entry::observed(entry, known).key)
+            .map(|entry| super::entry::account_of_entry(entry, known).key)
             .collect())
     }
 
@@ -80,7 +80,9 @@ impl LdapConnector {
         while let Some(one) = news.recv().await {
             let one = match one {
                 Ok(ChangeEvent::Changed(mut accounts)) => {
-                    let known = self.known(&mut self.line().await?).await?;
+                    let known = self
+                        .capabilities(&mut self.with_connection().await?)
+                        .await?;
                     self.evaluate_server_filters(known, &mut accounts).await?;
                     Ok(ChangeEvent::Changed(accounts))
                 }

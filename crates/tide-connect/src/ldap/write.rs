@@ -1,7 +1,7 @@
 //! Writing to a directory: add, modify, modify DN, delete (RFC 4511 §4.6 to 4.9).
 
 use super::schema::{DirectoryCapabilities, State, is_file_time};
-use super::{LdapConnector, accept, dial};
+use super::{LdapConnector, check_result, dial};
 use crate::access::Permit;
 use crate::{ConnectError, LdapSettings, Write};
 use ldap3::exop::PasswordModify;
@@ -72,7 +72,11 @@ enum ValueWriteMode {
 }
 
 /// How an attribute of a write is to be written.
-fn manner(value: &ValueChange, known: &DirectoryCapabilities, merged: &[String]) -> ValueWriteMode {
+fn write_manner(
+    value: &ValueChange,
+    known: &DirectoryCapabilities,
+    merged: &[String],
+) -> ValueWriteMode {
     let single = known
         .def(super::entry::plain_of(&value.attribute).0)
         .is_some_and(|def| !def.many);
@@ -133,8 +137,8 @@ fn membership_modifications(values: &[ValueChange]) -> Vec<Mod<Octets>> {
 }
 
 /// A lost answer of an add may hide an entry; the other operations can be sent again as they are.
-fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectError {
-    let fault = dial::broken(&settings.url, error);
+fn write_error(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectError {
+    let fault = dial::connection_error(&settings.url, error);
     if adding {
         ConnectError::unknown_outcome(
             fault.code,
@@ -149,7 +153,7 @@ fn lost(settings: &LdapSettings, error: &LdapError, adding: bool) -> ConnectErro
 impl LdapConnector {
     /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost,
     /// under the name that it has now.
-    pub(super) async fn sent(
+    pub(super) async fn send_write(
         &self,
         ldap: &mut Ldap,
         known: &DirectoryCapabilities,
@@ -208,8 +212,8 @@ impl LdapConnector {
                 "decide again: start a new run",
             ));
         };
-        let wait = dial::seconds(self.settings());
-        let result = modify(
+        let wait = dial::timeout_of(self.settings());
+        let result = send_modify(
             ldap,
             self.settings(),
             group,
@@ -223,11 +227,13 @@ impl LdapConnector {
         let left = differs_still(ldap, wait, group, membership_modifications(&values)).await;
         match left {
             Some(left) if left.is_empty() => Ok(()),
-            Some(left) if values != write.values || found_otherwise(result.rc, known) => accept(
-                &modify(ldap, self.settings(), group, left).await?,
-                &format!("changing the members of {group}"),
-            ),
-            _ => accept(&result, &format!("changing the members of {group}")),
+            Some(left) if values != write.values || found_otherwise(result.rc, known) => {
+                check_result(
+                    &send_modify(ldap, self.settings(), group, left).await?,
+                    &format!("changing the members of {group}"),
+                )
+            }
+            _ => check_result(&result, &format!("changing the members of {group}")),
         }
     }
 
@@ -274,16 +280,16 @@ fn found_otherwise(code: u32, known: &DirectoryCapabilities) -> bool {
     matches!(code, 16 | 20) || known.controller && matches!(code, 53 | 68)
 }
 
-async fn modify(
+async fn send_modify(
     ldap: &mut Ldap,
     settings: &LdapSettings,
     name: &str,
     changes: Vec<Mod<Octets>>,
 ) -> Result<LdapResult, ConnectError> {
-    ldap.with_timeout(dial::seconds(settings))
+    ldap.with_timeout(dial::timeout_of(settings))
         .modify(name, changes)
         .await
-        .map_err(|e| lost(settings, &e, false))
+        .map_err(|e| write_error(settings, &e, false))
 }
 
 /// Whether a value is written by an operation of its own: the name, the state and the container.
@@ -311,7 +317,7 @@ async fn send(
     _permit: &Permit,
 ) -> Result<WrittenAccount, ConnectError> {
     if write.kind == ChangeKind::Create {
-        let dn = create(ldap, settings, known, write).await?;
+        let dn = create_entry(ldap, settings, known, write).await?;
         return Ok(WrittenAccount::Named(dn));
     }
     let Some((key, name)) = write.account.clone() else {
@@ -323,15 +329,15 @@ async fn send(
     };
     match write.kind {
         ChangeKind::Rename | ChangeKind::Move => {
-            rename(ldap, settings, write, &name).await?;
+            rename_entry(ldap, settings, write, &name).await?;
         }
         ChangeKind::Delete => {
             let result = ldap
-                .with_timeout(dial::seconds(settings))
+                .with_timeout(dial::timeout_of(settings))
                 .delete(&name)
                 .await
-                .map_err(|e| lost(settings, &e, false))?;
-            accept(&result, &format!("deleting {name}"))?;
+                .map_err(|e| write_error(settings, &e, false))?;
+            check_result(&result, &format!("deleting {name}"))?;
             return Ok(WrittenAccount::Gone(key, name));
         }
         ChangeKind::Enable | ChangeKind::Disable => {
@@ -340,16 +346,16 @@ async fn send(
         ChangeKind::Grant | ChangeKind::Revoke if write.object == ObjectType::Group => {
             change_members(ldap, settings, write, &name).await?;
         }
-        ChangeKind::Password => password(ldap, settings, known, &name, &write.values).await?,
+        ChangeKind::Password => set_password(ldap, settings, known, &name, &write.values).await?,
         _ => {
-            update(ldap, settings, known, write, &name).await?;
+            update_entry(ldap, settings, known, write, &name).await?;
         }
     }
     Ok(WrittenAccount::Keyed(key, name))
 }
 
 /// Adds an entry.
-async fn create(
+async fn create_entry(
     ldap: &mut Ldap,
     settings: &LdapSettings,
     known: &DirectoryCapabilities,
@@ -391,16 +397,16 @@ async fn create(
         attributes.push(state_at_creation(known.state, true)?);
     }
     let result = ldap
-        .with_timeout(dial::seconds(settings))
+        .with_timeout(dial::timeout_of(settings))
         .add(&dn, attributes)
         .await
-        .map_err(|e| lost(settings, &e, true))?;
-    accept(&result, &format!("adding {dn}"))?;
+        .map_err(|e| write_error(settings, &e, true))?;
+    check_result(&result, &format!("adding {dn}"))?;
     Ok(dn)
 }
 
 /// Renames or moves an entry.
-async fn rename(
+async fn rename_entry(
     ldap: &mut Ldap,
     settings: &LdapSettings,
     write: &Write,
@@ -421,11 +427,11 @@ async fn rename(
     let rdn = target.rdn_text().unwrap_or_default();
     let parent = target.parent().map(|p| p.to_string());
     let result = ldap
-        .with_timeout(dial::seconds(settings))
+        .with_timeout(dial::timeout_of(settings))
         .modifydn(name, &rdn, true, parent.as_deref())
         .await
-        .map_err(|e| lost(settings, &e, false))?;
-    accept(&result, &format!("renaming {name}"))?;
+        .map_err(|e| write_error(settings, &e, false))?;
+    check_result(&result, &format!("renaming {name}"))?;
     Ok(())
 }
 
@@ -449,7 +455,7 @@ async fn set_state(
         })
         .await?;
     } else {
-        let result = modify(
+        let result = send_modify(
             ldap,
             settings,
             name,
@@ -458,7 +464,7 @@ async fn set_state(
         .await?;
         // Deleting a lock that is not there (code 16) is what was wanted.
         if result.rc != 16 {
-            accept(&result, &doing)?;
+            check_result(&result, &doing)?;
         }
     }
     Ok(())
@@ -472,7 +478,7 @@ async fn change_members(
     name: &str,
 ) -> Result<(), ConnectError> {
     let changes = membership_modifications(&write.values);
-    let result = modify(ldap, settings, name, changes.clone()).await?;
+    let result = send_modify(ldap, settings, name, changes.clone()).await?;
     let is_one = write
         .values
         .iter()
@@ -481,17 +487,17 @@ async fn change_members(
         == 1;
     let is_so = is_one
         && result.rc != 0
-        && differs_still(ldap, dial::seconds(settings), name, changes)
+        && differs_still(ldap, dial::timeout_of(settings), name, changes)
             .await
             .is_some_and(|left| left.is_empty());
     if !is_so {
-        accept(&result, &format!("changing the members of {name}"))?;
+        check_result(&result, &format!("changing the members of {name}"))?;
     }
     Ok(())
 }
 
 /// Writes values of an entry.
-async fn update(
+async fn update_entry(
     ldap: &mut Ldap,
     settings: &LdapSettings,
     known: &DirectoryCapabilities,
@@ -521,20 +527,20 @@ async fn update(
         .filter(|v| !is_written_apart(v) && !of_name(v) && !flags(v));
     let changes: Vec<Mod<Octets>> = values
         .clone()
-        .flat_map(|value| modification(value, manner(value, known, &write.merged)))
+        .flat_map(|value| modification(value, write_manner(value, known, &write.merged)))
         .collect();
     if changes.is_empty() {
         return Ok(());
     }
-    let mut result = modify(ldap, settings, name, changes.clone()).await?;
+    let mut result = send_modify(ldap, settings, name, changes.clone()).await?;
     if found_otherwise(result.rc, known) {
-        match differs_still(ldap, dial::seconds(settings), name, changes).await {
+        match differs_still(ldap, dial::timeout_of(settings), name, changes).await {
             Some(left) if left.is_empty() => return Ok(()),
-            Some(left) => result = modify(ldap, settings, name, left).await?,
+            Some(left) => result = send_modify(ldap, settings, name, left).await?,
             None => {}
         }
     }
-    accept(&result, &format!("changing {name}"))?;
+    check_result(&result, &format!("changing {name}"))?;
     Ok(())
 }
 
@@ -564,7 +570,9 @@ async fn differs_still(
             if looks > LOOKS {
                 return None;
             }
-            if holds(ldap, wait, name, text, std::str::from_utf8(value).ok()?).await? != wanted {
+            if entry_has_value(ldap, wait, name, text, std::str::from_utf8(value).ok()?).await?
+                != wanted
+            {
                 open.insert(value.clone());
             }
         }
@@ -580,7 +588,7 @@ async fn differs_still(
 }
 
 /// Does an entry hold a value? Nothing when it cannot be looked up.
-async fn holds(
+async fn entry_has_value(
     ldap: &mut Ldap,
     wait: std::time::Duration,
     name: &str,
@@ -600,14 +608,14 @@ async fn holds(
 
 /// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers
 /// it, so that it is kept as its own policy wants; as a value where not.
-async fn password(
+async fn set_password(
     ldap: &mut Ldap,
     settings: &LdapSettings,
     known: &DirectoryCapabilities,
     name: &str,
     values: &[ValueChange],
 ) -> Result<(), ConnectError> {
-    let wait = dial::seconds(settings);
+    let wait = dial::timeout_of(settings);
     let must_change = |value: &&ValueChange| value.attribute == tide_core::decide::MUST_CHANGE;
     let Some(new) = values.iter().find(|value| !must_change(value)) else {
         return Ok(());
@@ -630,30 +638,31 @@ async fn password(
             .with_timeout(wait)
             .extended(request)
             .await
-            .map_err(|e| lost(settings, &e, false))?
+            .map_err(|e| write_error(settings, &e, false))?
             .1;
-        accept(&result, &doing).map_err(refused_password)?;
+        check_result(&result, &doing).map_err(refused_password)?;
     } else {
-        let result = modify(
+        let result = send_modify(
             ldap,
             settings,
             name,
             modification(new, ValueWriteMode::Replace),
         )
         .await?;
-        accept(&result, &doing).map_err(refused_password)?;
+        check_result(&result, &doing).map_err(refused_password)?;
     }
     if locked {
-        let result = modify(ldap, settings, name, vec![state_change(known.state, true)?]).await?;
-        accept(&result, &format!("locking {name} again"))?;
+        let result =
+            send_modify(ldap, settings, name, vec![state_change(known.state, true)?]).await?;
+        check_result(&result, &format!("locking {name} again"))?;
     }
     if values.iter().any(|value| must_change(&value)) {
         let result = ldap
             .with_timeout(wait)
             .modify(name, vec![asks_for_new_password(known.state)])
             .await
-            .map_err(|e| lost(settings, &e, false))?;
-        accept(
+            .map_err(|e| write_error(settings, &e, false))?;
+        check_result(
             &result,
             &format!("requiring a new password of {name} at the next sign-in"),
         )?;
@@ -695,11 +704,11 @@ async fn is_locked(
         format!("(pwdAccountLockedTime={LOCKED_FOR_GOOD})"),
     );
     let found = ldap
-        .with_timeout(dial::seconds(settings))
+        .with_timeout(dial::timeout_of(settings))
         .search(name, ldap3::Scope::Base, &filter, attributes)
         .await;
-    let found = found.map_err(|e| lost(settings, &e, false))?;
-    accept(&found.1, &format!("reading the lock state of {name}"))?;
+    let found = found.map_err(|e| write_error(settings, &e, false))?;
+    check_result(&found.1, &format!("reading the lock state of {name}"))?;
     Ok(!found.0.is_empty())
 }
 
@@ -736,14 +745,14 @@ async fn set_flags(
     let flags = || CONTROL_FLAGS.as_bytes().to_vec();
     let mut race = None;
     for _ in 0..RACES {
-        let search = ldap.with_timeout(dial::seconds(settings)).search(
+        let search = ldap.with_timeout(dial::timeout_of(settings)).search(
             name,
             ldap3::Scope::Base,
             "(objectClass=*)",
             vec![CONTROL_FLAGS],
         );
-        let found = search.await.map_err(|e| lost(settings, &e, false))?;
-        accept(&found.1, doing)?;
+        let found = search.await.map_err(|e| write_error(settings, &e, false))?;
+        check_result(&found.1, doing)?;
         let entry = found
             .0
             .into_iter()
@@ -771,7 +780,7 @@ async fn set_flags(
         if after == before {
             return Ok(());
         }
-        let result = modify(
+        let result = send_modify(
             ldap,
             settings,
             name,
@@ -782,11 +791,11 @@ async fn set_flags(
         )
         .await?;
         if result.rc != 16 {
-            return accept(&result, doing);
+            return check_result(&result, doing);
         }
         race = Some(result);
     }
-    race.map_or(Ok(()), |result| accept(&result, doing))
+    race.map_or(Ok(()), |result| check_result(&result, doing))
 }
 
 /// The attribute by which an account begins usable or disabled.

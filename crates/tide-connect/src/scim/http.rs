@@ -100,7 +100,7 @@ fn is_credential(parameter: &str) -> bool {
     .any(|word| name.contains(word))
 }
 
-pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
+pub(crate) fn check_secret(url: &str) -> Result<Url, ConnectError> {
     let wrong = |what: String| {
         ConnectError::permanent(
             "url",
@@ -137,7 +137,7 @@ pub(crate) fn usable(url: &str) -> Result<Url, ConnectError> {
 
 /// The client that all requests go out with: it follows nothing, and calls no address that is never
 /// called.
-pub(crate) fn careful(
+pub(crate) fn build_client(
     tls: &rustls::ClientConfig,
     timeout: Duration,
 ) -> Result<Client, ConnectError> {
@@ -158,15 +158,15 @@ impl Http {
         secret: Option<Secret>,
         access: Arc<ConnectionState>,
     ) -> Result<Self, ConnectError> {
-        let mut base = usable(way.url)?;
+        let mut base = check_secret(way.url)?;
         if !base.path().ends_with('/') {
             base.set_path(&format!("{}/", base.path()));
         }
         if let ScimAuth::Oauth { token_url, .. } = way.auth {
-            usable(token_url)?;
+            check_secret(token_url)?;
         }
-        let tls = crate::tls::client(&way.trust)?;
-        let client = careful(
+        let tls = crate::tls::client_config(&way.trust)?;
+        let client = build_client(
             &tls,
             Duration::from_secs(u64::from(way.timeout_seconds.max(1))),
         )?;
@@ -191,7 +191,7 @@ impl Http {
     /// names its endpoints: one that leads elsewhere is refused, since the secret goes along.
     pub fn url(&self, path: &str) -> Result<Url, ConnectError> {
         let url = self.join(path)?;
-        if self.ours(&url) && url.path().starts_with(self.base.path()) {
+        if self.is_own_address(&url) && url.path().starts_with(self.base.path()) {
             return Ok(url);
         }
         let path: String = path.chars().filter(|c| !c.is_control()).take(200).collect();
@@ -251,14 +251,14 @@ impl Http {
             Ok(Err(error)) => {
                 report.failed(
                     "Port answers",
-                    &unreachable(&host, port, &error.to_string()),
+                    &connect_error(&host, port, &error.to_string()),
                 );
                 return false;
             }
             Err(_) => {
                 report.failed(
                     "Port answers",
-                    &unreachable(&host, port, "no answer within 10 s"),
+                    &connect_error(&host, port, "no answer within 10 s"),
                 );
                 return false;
             }
@@ -291,7 +291,7 @@ impl Http {
 
     pub async fn get(&self, path: &str) -> Result<Json, ConnectError> {
         Ok(self
-            .answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path)
+            .send_request(Method::GET, self.url(path)?, None, &HeaderMap::new(), path)
             .await?
             .body)
     }
@@ -299,7 +299,7 @@ impl Http {
     /// Reads a location that the service returned: an operation in its queue.
     pub async fn at(&self, place: &str) -> Result<Json, ConnectError> {
         let url = self.join(place)?;
-        if !self.ours(&url) {
+        if !self.is_own_address(&url) {
             let said = format!(
                 "the service refers to another host: {}",
                 url.host_str().unwrap_or_default()
@@ -312,12 +312,12 @@ impl Http {
         }
         let path = url.path().trim_start_matches('/').to_owned();
         Ok(self
-            .answer(Method::GET, url, None, &HeaderMap::new(), &path)
+            .send_request(Method::GET, url, None, &HeaderMap::new(), &path)
             .await?
             .body)
     }
 
-    fn ours(&self, url: &Url) -> bool {
+    fn is_own_address(&self, url: &Url) -> bool {
         (url.scheme(), url.host_str(), url.port_or_known_default())
             == (
                 self.base.scheme(),
@@ -328,7 +328,7 @@ impl Http {
 
     /// One resource with its version.
     pub async fn read(&self, path: &str) -> Result<Answer, ConnectError> {
-        self.answer(Method::GET, self.url(path)?, None, &HeaderMap::new(), path)
+        self.send_request(Method::GET, self.url(path)?, None, &HeaderMap::new(), path)
             .await
     }
 
@@ -336,7 +336,7 @@ impl Http {
         let mut url = self.url(path)?;
         url.query_pairs_mut().extend_pairs(query);
         Ok(self
-            .answer(Method::GET, url, None, &HeaderMap::new(), path)
+            .send_request(Method::GET, url, None, &HeaderMap::new(), path)
             .await?
             .body)
     }
@@ -356,7 +356,7 @@ impl Http {
         if let Some(version) = version.and_then(|v| HeaderValue::from_str(v).ok()) {
             headers.insert(IF_MATCH, version);
         }
-        self.answer(
+        self.send_request(
             method,
             self.url(path)?,
             Some(body.to_string()),
@@ -368,7 +368,7 @@ impl Http {
 
     /// Removes a resource (RFC 7644 §3.6).
     pub async fn remove(&self, path: &str, _permit: &Permit) -> Result<(), ConnectError> {
-        self.answer(
+        self.send_request(
             Method::DELETE,
             self.url(path)?,
             None,
@@ -381,7 +381,7 @@ impl Http {
 
     /// Pulls a file: the response itself, for its body to be read as a stream. `query` is that of a
     /// signed URL.
-    pub async fn pull(
+    pub async fn download(
         &self,
         headers: &HeaderMap,
         query: Option<&Secret>,
@@ -395,15 +395,15 @@ impl Http {
         }
         let _place = self.pace.wait().await;
         let request = self
-            .known(self.client.get(url).headers(headers.clone()), false)
+            .authenticate(self.client.get(url).headers(headers.clone()), false)
             .await?;
         request
             .send()
             .await
-            .map_err(|error| self.lost(&error.without_url(), false))
+            .map_err(|error| self.transport_error(&error.without_url(), false))
     }
 
-    async fn answer(
+    async fn send_request(
         &self,
         method: Method,
         url: Url,
@@ -416,11 +416,11 @@ impl Http {
         for attempt in 1.. {
             let _place = self.pace.wait().await;
             let request = self.request(&method, &url, headers, body.as_ref());
-            let request = self.known(request, renewed).await?;
+            let request = self.authenticate(request, renewed).await?;
             let response = request
                 .send()
                 .await
-                .map_err(|error| self.lost(&error, making))?;
+                .map_err(|error| self.transport_error(&error, making))?;
             let status = response.status();
             if status == StatusCode::UNAUTHORIZED
                 && matches!(self.auth, ScimAuth::Oauth { .. })
@@ -455,13 +455,13 @@ impl Http {
             });
             if let Some(next) = done
                 .and_then(|target| url.join(target).ok())
-                .filter(|next| self.ours(next))
+                .filter(|next| self.is_own_address(next))
             {
                 url = next;
                 continue;
             }
             if status.is_redirection() {
-                return Err(redirected(
+                return Err(redirect_error(
                     path,
                     status,
                     target.as_deref(),
@@ -469,7 +469,7 @@ impl Http {
                 ));
             }
             let asks_for_later = later && pause.is_some();
-            let body = meaning(status, &kind, &body, path, making && !asks_for_later)?;
+            let body = interpret_answer(status, &kind, &body, path, making && !asks_for_later)?;
             let etag = etag.or_else(|| body["meta"]["version"].as_str().map(str::to_owned));
             return Ok(Answer {
                 body,
@@ -527,7 +527,7 @@ impl Http {
             .map(str::to_owned);
         let body = read(response)
             .await
-            .map_err(|error| self.lost(&error, making))?;
+            .map_err(|error| self.transport_error(&error, making))?;
         let Some(body) = body else {
             return Err(ConnectError::permanent(
                 "too_large",
@@ -542,7 +542,7 @@ impl Http {
     }
 
     /// Makes us known in a request.
-    async fn known(
+    async fn authenticate(
         &self,
         request: reqwest::RequestBuilder,
         anew: bool,
@@ -607,18 +607,18 @@ impl Http {
             .finish();
         let response = self
             .client
-            .post(usable(token_url)?)
+            .post(check_secret(token_url)?)
             .basic_auth(client_id, Some(secret))
             .header(CONTENT_TYPE, "application/x-www-form-urlencoded")
             .header(ACCEPT, "application/json")
             .body(form)
             .send()
             .await
-            .map_err(|error| self.lost(&error, false))?;
+            .map_err(|error| self.transport_error(&error, false))?;
         let status = response.status();
         let body = read(response)
             .await
-            .map_err(|error| self.lost(&error, false))?
+            .map_err(|error| self.transport_error(&error, false))?
             .unwrap_or_default();
         let json: Json = serde_json::from_slice(&body).unwrap_or_default();
         let Some(token) = json["access_token"]
@@ -645,9 +645,9 @@ impl Http {
         Ok(secret)
     }
 
-    fn lost(&self, error: &reqwest::Error, making: bool) -> ConnectError {
+    fn transport_error(&self, error: &reqwest::Error, making: bool) -> ConnectError {
         let (host, port) = self.place();
-        let chain = causes(error);
+        let chain = error_chain(error);
         if error.is_connect() {
             let lower = chain.to_lowercase();
             if self.base.scheme() == "https"
@@ -662,12 +662,12 @@ impl Http {
                 .iter()
                 .any(|w| lower.contains(w))
             {
-                return crate::tls::fault(&host, &chain);
+                return crate::tls::handshake_error(&host, &chain);
             }
             if lower.contains("lookup") || lower.contains("resolve") {
                 return unknown_name(&host, &chain);
             }
-            return unreachable(&host, port, &chain);
+            return connect_error(&host, port, &chain);
         }
         let what = if error.is_timeout() {
             "did not answer in time"
@@ -721,7 +721,7 @@ fn pause_of(headers: &HeaderMap) -> Option<Duration> {
 }
 
 /// A redirect is never followed: it would carry our secret to wherever it points.
-fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -> ConnectError {
+fn redirect_error(path: &str, status: StatusCode, target: Option<&str>, own: &str) -> ConnectError {
     let target = target.unwrap_or_default();
     let host = host_of(target);
     let login = [
@@ -761,7 +761,7 @@ fn redirected(path: &str, status: StatusCode, target: Option<&str>, own: &str) -
     )
 }
 
-fn unreachable(host: &str, port: u16, why: &str) -> ConnectError {
+fn connect_error(host: &str, port: u16, why: &str) -> ConnectError {
     ConnectError::system_down(
         "unreachable",
         format!("nothing answers at {host}:{port}: {why}"),
@@ -769,7 +769,7 @@ fn unreachable(host: &str, port: u16, why: &str) -> ConnectError {
     )
 }
 
-fn causes(error: &reqwest::Error) -> String {
+fn error_chain(error: &reqwest::Error) -> String {
     let mut text = String::new();
     let mut source: Option<&dyn std::error::Error> = std::error::Error::source(error);
     while let Some(cause) = source {
@@ -798,7 +798,7 @@ async fn read(mut response: Response) -> Result<Option<Vec<u8>>, reqwest::Error>
 }
 
 /// What an answer means (RFC 7644 §3.12).
-fn meaning(
+fn interpret_answer(
     status: StatusCode,
     kind: &str,
     body: &[u8],
@@ -899,7 +899,7 @@ mod tests {
     #[test]
     fn each_answer_has_its_own_meaning() {
         let of = |status: u16, kind: &str, body: &str| {
-            meaning(
+            interpret_answer(
                 StatusCode::from_u16(status).expect("valid"),
                 kind,
                 body.as_bytes(),
@@ -929,7 +929,7 @@ mod tests {
         assert_eq!(of(400, "", "{}"), Err(("refused", FailureClass::Permanent)));
         let making = |status: u16| {
             let status = StatusCode::from_u16(status).expect("valid");
-            meaning(status, "", b"{}", "Users", true).map_err(|error| error.class)
+            interpret_answer(status, "", b"{}", "Users", true).map_err(|error| error.class)
         };
         assert_eq!(
             [500, 502, 503, 504].map(making),
@@ -963,7 +963,8 @@ mod tests {
 
     #[test]
     fn a_redirect_is_told_and_a_log_in_page_told_apart() {
-        let of = |target| redirected("Users", StatusCode::FOUND, Some(target), "berthing.example");
+        let of =
+            |target| redirect_error("Users", StatusCode::FOUND, Some(target), "berthing.example");
         assert_eq!(of("https://id.example/login?next=x").code, "login_page");
         assert_eq!(
             of("https://elsewhere.example/scim/v2/Users").code,

@@ -93,26 +93,26 @@ impl ScimConnector {
         })
     }
 
-    async fn known(&self) -> Result<&ScimCapabilities, ConnectError> {
-        self.known.get_or_try_init(|| self.ask()).await
+    async fn capabilities(&self) -> Result<&ScimCapabilities, ConnectError> {
+        self.known.get_or_try_init(|| self.discover()).await
     }
 
     /// A discovery endpoint that a poor service may not have: what it says, or nothing.
-    async fn maybe(&self, path: &str) -> Result<Json, ConnectError> {
+    async fn get_optional(&self, path: &str) -> Result<Json, ConnectError> {
         match self.http.get(path).await {
             Err(error) if error.code == "not_scim" && error.status == Some(404) => Ok(Json::Null),
             other => other,
         }
     }
 
-    async fn ask(&self) -> Result<ScimCapabilities, ConnectError> {
+    async fn discover(&self) -> Result<ScimCapabilities, ConnectError> {
         let config = self.http.get("ServiceProviderConfig").await?;
-        let mut schemas = list(&self.maybe("Schemas").await?);
+        let mut schemas = list(&self.get_optional("Schemas").await?);
         if schemas.is_empty() {
             // It publishes none: the standard's own are taken (RFC 7643 §8.7).
             schemas = tide_scim::schemas::all();
         }
-        let mut types = list(&self.maybe("ResourceTypes").await?);
+        let mut types = list(&self.get_optional("ResourceTypes").await?);
         if types.is_empty() {
             types = vec![
                 json!({"schema": USER, "endpoint": "/Users", "schemaExtensions": [{"schema": tide_scim::ENTERPRISE}]}),
@@ -180,25 +180,30 @@ impl ScimConnector {
     }
 
     async fn endpoint(&self, object: ObjectType) -> Result<&Endpoint, ConnectError> {
-        self.known().await?.endpoints.get(&object).ok_or_else(|| {
-            ConnectError::permanent(
-                "no_such_type",
-                format!("the service has no resources of type {object}"),
-                "remove this type from the system's rules",
-            )
-        })
+        self.capabilities()
+            .await?
+            .endpoints
+            .get(&object)
+            .ok_or_else(|| {
+                ConnectError::permanent(
+                    "no_such_type",
+                    format!("the service has no resources of type {object}"),
+                    "remove this type from the system's rules",
+                )
+            })
     }
 
     /// What was modified since an instant, which is the service's own (RFC 7643 §3.1, RFC 7644
     /// §3.4.2.2).
-    async fn modified(
+    async fn poll_modified(
         &self,
         object: ObjectType,
         from: &str,
         out: &tokio::sync::mpsc::Sender<Result<crate::ChangeEvent, ConnectError>>,
     ) -> Result<(), ConnectError> {
         let endpoint = self.endpoint(object).await?;
-        let size = usize::from(self.settings.page_size.max(1)).min(self.known().await?.largest);
+        let size =
+            usize::from(self.settings.page_size.max(1)).min(self.capabilities().await?.largest);
         let since = from.parse::<jiff::Timestamp>().unwrap_or_default();
         // What was written at an earlier time may be shown later; what comes twice changes nothing.
         let looked_back = since.saturating_sub(LOOK_BACK).unwrap_or(since);
@@ -220,7 +225,7 @@ impl ScimConnector {
                     .as_str()
                     .and_then(|at| at.parse::<jiff::Timestamp>().ok());
                 last = last.max(at.unwrap_or(last));
-                let account = observed(endpoint, resource)?;
+                let account = account_of_resource(endpoint, resource)?;
                 seen.insert(account.key.clone());
                 changed.push(account);
             }
@@ -253,7 +258,7 @@ impl ScimConnector {
     }
 
     /// Reads a whole list, page by page, and hands each page on.
-    async fn walk<F>(
+    async fn read_pages<F>(
         &self,
         endpoint: &Endpoint,
         mut each: impl FnMut(Vec<Observed>) -> F,
@@ -261,7 +266,7 @@ impl ScimConnector {
     where
         F: Future<Output = Result<(), ConnectError>>,
     {
-        let known = self.known().await?;
+        let known = self.capabilities().await?;
         let size = usize::from(self.settings.page_size.max(1)).min(known.largest);
         let mut keys: HashSet<String> = HashSet::new();
         let mut start = 1usize;
@@ -281,7 +286,7 @@ impl ScimConnector {
             let (count, before) = (resources.len(), keys.len());
             let mut batch = Vec::with_capacity(count);
             for resource in &resources {
-                let observed = observed(endpoint, resource)?;
+                let observed = account_of_resource(endpoint, resource)?;
                 if keys.insert(observed.key.clone()) {
                     batch.push(observed);
                 }
@@ -335,7 +340,7 @@ impl ScimConnector {
     ) -> Result<SnapshotItem, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let total = self
-            .walk(endpoint, |batch| async move {
+            .read_pages(endpoint, |batch| async move {
                 out.send(Ok(SnapshotItem::Batch(batch))).await.map_err(|_| {
                     ConnectError::transient("stopped", "the read was stopped", "start it again")
                 })
@@ -348,7 +353,12 @@ impl ScimConnector {
     ///
     /// `there` is the resource, where it is needed: a part of a typed item can be set alone only if
     /// the item is there.
-    fn pieces(&self, endpoint: &Endpoint, write: &Write, there: Option<&Json>) -> Vec<Vec<Json>> {
+    fn patch_requests(
+        &self,
+        endpoint: &Endpoint,
+        write: &Write,
+        there: Option<&Json>,
+    ) -> Vec<Vec<Json>> {
         let json = |values: &[Value]| values.iter().map(to_json).collect::<Vec<_>>();
         let known = || {
             write
@@ -409,7 +419,7 @@ impl ScimConnector {
 
     /// Changes a resource; what it then is, and whether that is the answer to the change itself,
     /// which may be without a body. `shown` asks for a part of the resource only.
-    async fn change(
+    async fn change_resource(
         &self,
         endpoint: &Endpoint,
         id: &str,
@@ -417,7 +427,7 @@ impl ScimConnector {
         shown: Option<&str>,
         permit: &crate::Permit,
     ) -> Result<(Json, bool), ConnectError> {
-        let known = self.known().await?;
+        let known = self.capabilities().await?;
         let path = format!("{}/{}", endpoint.path, http::segment(id));
         let may_be_new = |value: &ValueChange| {
             value.before.is_empty()
@@ -430,12 +440,12 @@ impl ScimConnector {
             true => Some(self.http.get(&path).await?),
             false => None,
         };
-        let pieces = self.pieces(endpoint, write, there.as_ref());
+        let pieces = self.patch_requests(endpoint, write, there.as_ref());
         if !known.patch {
             return self.put(&path, &pieces, permit).await;
         }
         if let (Some(most), true) = (known.bulk, pieces.len() > 1) {
-            return Ok((self.bulk(&path, &pieces, most, permit).await?, false));
+            return Ok((self.send_bulk(&path, &pieces, most, permit).await?, false));
         }
         let asked = shown.map_or_else(
             || path.clone(),
@@ -510,7 +520,7 @@ impl ScimConnector {
 
     /// Sends the pieces of one large change in as few requests as the service allows (RFC 7644
     /// §3.7).
-    async fn bulk(
+    async fn send_bulk(
         &self,
         path: &str,
         pieces: &[Vec<Json>],
@@ -557,9 +567,13 @@ impl ScimConnector {
     /// The account that was made. The answer should hold it (RFC 7644 §3.3); where it does not, it
     /// is read where the service says that it stands, or looked for: it is there, and is not made
     /// again.
-    async fn made(&self, endpoint: &Endpoint, answer: Answer) -> Result<Observed, ConnectError> {
+    async fn created_account(
+        &self,
+        endpoint: &Endpoint,
+        answer: Answer,
+    ) -> Result<Observed, ConnectError> {
         if answer.body["id"].is_string() {
-            return observed(endpoint, &answer.body);
+            return account_of_resource(endpoint, &answer.body);
         }
         let lost = |said: String| {
             ConnectError::unknown_outcome(
@@ -575,7 +589,7 @@ impl ScimConnector {
             ));
         };
         match self.http.at(&place).await {
-            Ok(body) if body["id"].is_string() => observed(endpoint, &body),
+            Ok(body) if body["id"].is_string() => account_of_resource(endpoint, &body),
             Ok(_) => Err(lost(
                 "the resource at the returned location has no id".to_owned(),
             )),
@@ -598,7 +612,7 @@ impl ScimConnector {
 }
 
 /// An account that is not there any more.
-fn removed(id: &str, name: &str) -> Observed {
+fn removed_account(id: &str, name: &str) -> Observed {
     Observed {
         key: id.to_owned(),
         name: name.to_owned(),
@@ -642,7 +656,7 @@ fn from_json(kind: &str, value: &Json) -> Option<Value> {
     })
 }
 
-fn observed(endpoint: &Endpoint, resource: &Json) -> Result<Observed, ConnectError> {
+fn account_of_resource(endpoint: &Endpoint, resource: &Json) -> Result<Observed, ConnectError> {
     observed_by(&endpoint.flat, &endpoint.path, resource)
 }
 
@@ -684,12 +698,12 @@ impl Connector for ScimConnector {
         if !self.http.check(report).await {
             return;
         }
-        let known = match self.known().await {
+        let known = match self.capabilities().await {
             Ok(known) => known,
             Err(error) => return report.failed("Service answers", &error),
         };
         report.passed("Service answers", "SCIM 2.0, token accepted");
-        report.passed("Abilities", known.abilities().join(" · "));
+        report.passed("Abilities", known.labels().join(" · "));
         if !known.filter {
             report.warned(
                 "Filters",
@@ -706,7 +720,7 @@ impl Connector for ScimConnector {
                 Ok(page) => {
                     let names: Vec<String> = list(&page)
                         .iter()
-                        .filter_map(|r| observed(endpoint, r).ok())
+                        .filter_map(|r| account_of_resource(endpoint, r).ok())
                         .map(|o| o.name)
                         .take(3)
                         .collect();
@@ -729,14 +743,14 @@ impl Connector for ScimConnector {
     }
 
     async fn describe(&self) -> Result<Description, ConnectError> {
-        let known = self.known().await?;
+        let known = self.capabilities().await?;
         let schema = known
             .endpoints
             .iter()
             .map(|(object, endpoint)| (*object, schema_of(&endpoint.flat)))
             .collect();
         let mut profile = vec![("Product".to_owned(), "a SCIM 2.0 service".to_owned())];
-        profile.push(("Offers".to_owned(), known.abilities().join(" · ")));
+        profile.push(("Offers".to_owned(), known.labels().join(" · ")));
         profile.extend(
             known
                 .documentation
@@ -758,7 +772,7 @@ impl Connector for ScimConnector {
         };
         Ok(Description {
             schema,
-            abilities: known.abilities(),
+            abilities: known.labels(),
             profile,
             own,
         })
@@ -769,7 +783,7 @@ impl Connector for ScimConnector {
     }
 
     async fn watch_modes(&self) -> Result<Vec<WatchMode>, ConnectError> {
-        let known = self.known().await?;
+        let known = self.capabilities().await?;
         let mut ways = vec![WatchMode::FullRead];
         if let (true, Some(endpoint)) = (known.filter, known.endpoints.get(&ObjectType::Person)) {
             // A service that keeps no times cannot be asked by them, whatever it can filter by.
@@ -809,7 +823,9 @@ impl Connector for ScimConnector {
     ) -> crate::ChangeStream {
         crate::change_events::follow(move |out| async move {
             match (way, from) {
-                (WatchMode::LastModified, Some(from)) => self.modified(object, &from, &out).await,
+                (WatchMode::LastModified, Some(from)) => {
+                    self.poll_modified(object, &from, &out).await
+                }
                 _ => Err(ConnectError::permanent(
                     "no_way",
                     format!(
@@ -839,7 +855,7 @@ impl Connector for ScimConnector {
                 .get(&format!("{}/{}", endpoint.path, http::segment(key)))
                 .await
             {
-                Ok(resource) => there.push(observed(endpoint, &resource)?),
+                Ok(resource) => there.push(account_of_resource(endpoint, &resource)?),
                 Err(error) if error.code == "gone" => {}
                 Err(error) => return Err(error),
             }
@@ -854,7 +870,7 @@ impl Connector for ScimConnector {
     ) -> Result<Vec<Observed>, ConnectError> {
         let endpoint = self.endpoint(object).await?;
         let mut found: Vec<Observed> = Vec::new();
-        if !self.known().await?.filter {
+        if !self.capabilities().await?.filter {
             let fits = |account: &Observed| {
                 probes.iter().any(|(name, value)| {
                     account
@@ -865,7 +881,7 @@ impl Connector for ScimConnector {
                 })
             };
             let seen = std::sync::Mutex::new(&mut found);
-            self.walk(endpoint, |batch| {
+            self.read_pages(endpoint, |batch| {
                 let mut seen = seen
                     .lock()
                     .unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -890,7 +906,7 @@ impl Connector for ScimConnector {
                 .query(&endpoint.path, &[("filter", &filter)])
                 .await?;
             for resource in list(&page) {
-                let one = observed(endpoint, &resource)?;
+                let one = account_of_resource(endpoint, &resource)?;
                 if !found.iter().any(|other| other.key == one.key) {
                     found.push(one);
                 }
@@ -900,7 +916,7 @@ impl Connector for ScimConnector {
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
-        let permit = self.access.permit(write.object)?;
+        let permit = self.access.permit_write(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         if write.kind == ChangeKind::Create {
             let made = self
@@ -913,7 +929,7 @@ impl Connector for ScimConnector {
                     &permit,
                 )
                 .await?;
-            return self.made(endpoint, made).await;
+            return self.created_account(endpoint, made).await;
         }
         let Some((id, name)) = &write.account else {
             return Err(ConnectError::permanent(
@@ -929,20 +945,22 @@ impl Connector for ScimConnector {
                 .await
             {
                 // What is not there is as it was wanted.
-                Ok(()) => Ok(removed(id, name)),
-                Err(error) if error.code == "gone" => Ok(removed(id, name)),
+                Ok(()) => Ok(removed_account(id, name)),
+                Err(error) if error.code == "gone" => Ok(removed_account(id, name)),
                 Err(error) => Err(error),
             };
         }
-        let (now, is_exact) = self.change(endpoint, id, write, None, &permit).await?;
+        let (now, is_exact) = self
+            .change_resource(endpoint, id, write, None, &permit)
+            .await?;
         Ok(Observed {
             is_exact,
-            ..observed(endpoint, &now)?
+            ..account_of_resource(endpoint, &now)?
         })
     }
 
     async fn write_membership(&self, write: &Write) -> Result<(), ConnectError> {
-        let permit = self.access.permit(write.object)?;
+        let permit = self.access.permit_write(write.object)?;
         let endpoint = self.endpoint(write.object).await?;
         let Some((id, _)) = &write.account else {
             return Err(ConnectError::permanent(
@@ -952,7 +970,7 @@ impl Connector for ScimConnector {
             ));
         };
         // RFC 7644 §3.5.2: the answer contains the whole resource unless attributes are requested.
-        self.change(endpoint, id, write, Some("id"), &permit)
+        self.change_resource(endpoint, id, write, Some("id"), &permit)
             .await
             .map(|_| ())
     }
@@ -970,7 +988,7 @@ impl Connector for ScimConnector {
                 .await
             {
                 Ok(_) => Ok(None),
-                Err(error) if error.code == "gone" => Ok(Some(removed(id, name))),
+                Err(error) if error.code == "gone" => Ok(Some(removed_account(id, name))),
                 Err(error) => Err(error),
             };
         }
@@ -982,7 +1000,7 @@ impl Connector for ScimConnector {
                             .as_array()
                             .is_some_and(|all| all.contains(&json!(endpoint.core))) =>
                 {
-                    return observed(endpoint, &body).map(Some);
+                    return account_of_resource(endpoint, &body).map(Some);
                 }
                 // What it says there is no account: the account itself tells whether it is done.
                 Ok(_) => {}
@@ -994,7 +1012,7 @@ impl Connector for ScimConnector {
         let there = match &write.account {
             Some((id, _)) => {
                 let path = format!("{}/{}", endpoint.path, http::segment(id));
-                Some(observed(endpoint, &self.http.get(&path).await?)?)
+                Some(account_of_resource(endpoint, &self.http.get(&path).await?)?)
             }
             None => {
                 let name = write
@@ -1027,7 +1045,7 @@ impl Connector for ScimConnector {
 }
 
 impl ScimCapabilities {
-    fn abilities(&self) -> Vec<String> {
+    fn labels(&self) -> Vec<String> {
         let mut all = vec![if self.patch {
             "PATCH".to_owned()
         } else {
@@ -1058,7 +1076,7 @@ impl ScimCapabilities {
 }
 
 /// Does an attribute hold the id of another resource?
-fn refers(attribute: &tide_scim::flat::FlatAttribute) -> bool {
+fn is_reference(attribute: &tide_scim::flat::FlatAttribute) -> bool {
     ["members", "manager"].contains(&attribute.attribute.as_str())
         && attribute.sub.as_deref() == Some("value")
 }
@@ -1072,7 +1090,7 @@ pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
             kind: match attribute.scim_type.as_str() {
                 // Their values are ids of other resources, and the standard calls them texts (RFC
                 // 7643 §4.2, §4.3).
-                "string" if refers(attribute) => ValueKind::Reference,
+                "string" if is_reference(attribute) => ValueKind::Reference,
                 "boolean" => ValueKind::Bool,
                 "integer" => ValueKind::Int,
                 "dateTime" => ValueKind::Time,

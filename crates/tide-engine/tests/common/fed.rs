@@ -52,7 +52,7 @@ impl Season {
             feed_folders: vec![folder.to_owned()],
             ..Default::default()
         };
-        Engine::tied(
+        Engine::with_config(
             store,
             clock.clone(),
             tide_engine::EngineConfig {
@@ -97,7 +97,7 @@ impl Season {
                 .await
                 .expect("added");
             let checked = engine.check_system(name, None).await.expect("tested");
-            assert!(name == "roster" || checked.healthy(), "{checked:?}");
+            assert!(name == "roster" || checked.is_healthy(), "{checked:?}");
         }
         let writable = SystemUpdate {
             writable: Some(vec![ObjectType::Person, ObjectType::Group]),
@@ -134,12 +134,16 @@ impl Season {
         self.engine.stop().await;
         between(&self.clock);
         self.engine = Self::tie(self.folder.path(), &self.key, &self.clock).await;
-        self.engine.resume().await.expect("resumed");
+        self.engine.resume_interrupted().await.expect("resumed");
     }
 
     pub async fn go(&self, plan: Plan) -> ChangeSetRow {
         let mut events = self.engine.events();
-        let id = self.engine.begin(plan, "tester").await.expect("begins");
+        let id = self
+            .engine
+            .begin_change_set(plan, "tester")
+            .await
+            .expect("begins");
         loop {
             let set = self.engine.store().change_set(id).await.expect("read");
             if set.ended.is_some() {
@@ -161,7 +165,7 @@ impl Season {
         let rows = self
             .engine
             .store()
-            .changes(set.id, &filter)
+            .list_changes(set.id, &filter)
             .await
             .expect("read");
         rows.into_iter()

@@ -68,7 +68,7 @@ impl Tide {
                     .check_system(name, None)
                     .await
                     .expect("tested")
-                    .healthy()
+                    .is_healthy()
             );
         }
         let mut files: Vec<RuleFile> = world::rules_of_people()
@@ -125,7 +125,11 @@ impl Tide {
     }
 
     pub async fn go(&self, plan: Plan) -> ChangeSetRow {
-        let id = self.engine.begin(plan, "tester").await.expect("begins");
+        let id = self
+            .engine
+            .begin_change_set(plan, "tester")
+            .await
+            .expect("begins");
         self.ended(id).await
     }
 
@@ -172,7 +176,7 @@ impl Tide {
         };
         self.engine
             .store()
-            .changes(set.id, &filter)
+            .list_changes(set.id, &filter)
             .await
             .expect("read")
     }
@@ -185,7 +189,7 @@ impl Tide {
         };
         self.engine
             .store()
-            .decided(set.id, &filter)
+            .list_outcomes(set.id, &filter)
             .await
             .expect("read")
     }

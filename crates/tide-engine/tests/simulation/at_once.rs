@@ -23,7 +23,12 @@ async fn history(engine: &Engine) -> String {
             limit: i64::MAX,
             ..ChangeFilter::default()
         };
-        for row in engine.store().changes(id, &all).await.unwrap_or_default() {
+        for row in engine
+            .store()
+            .list_changes(id, &all)
+            .await
+            .unwrap_or_default()
+        {
             let change = &row.change;
             let values: Vec<String> = change
                 .values
@@ -53,7 +58,7 @@ async fn history(engine: &Engine) -> String {
     };
     for line in engine
         .store()
-        .decided(id - 1, &all)
+        .list_outcomes(id - 1, &all)
         .await
         .unwrap_or_default()
     {
@@ -78,7 +83,7 @@ impl Sim {
             accounts_at_a_time: 3,
             ..EngineConfig::default()
         };
-        let engine = Engine::tied(store, Arc::new(self.world.clone()), ties);
+        let engine = Engine::with_config(store, Arc::new(self.world.clone()), ties);
         engine
             .read_all()
             .await
@@ -105,7 +110,7 @@ impl Sim {
                     without_reading,
                     ..Plan::default()
                 };
-                match engine.begin(plan, "sim").await {
+                match engine.begin_change_set(plan, "sim").await {
                     Ok(_) | Err(EngineError::Busy(_)) => Ok(()),
                     Err(error) => Err(error),
                 }

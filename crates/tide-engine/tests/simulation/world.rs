@@ -594,7 +594,7 @@ impl Connector for Simulated {
     }
 
     async fn write(&self, write: &Write) -> Result<Observed, ConnectError> {
-        self.access.permit(write.object)?;
+        self.access.permit_write(write.object)?;
         self.takes_a_moment().await;
         let making = write.kind == ChangeKind::Create;
         let (fault, result) = {

@@ -47,21 +47,20 @@ pub async fn list_change_sets(
     Query(query): Query<ListQuery>,
 ) -> Result<Json<Page<ChangeSet>>, Refusal> {
     let limit = limit(&query).min(100);
-    let before = match query.after.as_deref().filter(|after| !after.is_empty()) {
-        None => None,
-        Some(after) => Some(
-            after
-                .parse()
-                .map_err(|_| Refusal::bad(format!("`{after}` is not a cursor of this list")))?,
-        ),
-    };
-    let kind = match query.filter.as_deref().filter(|kind| !kind.is_empty()) {
-        None => None,
-        Some(kind) => Some(
-            ChangeSetKind::parse(kind)
-                .ok_or_else(|| Refusal::bad(format!("`{kind}` is neither `preview` nor `run`")))?,
-        ),
-    };
+    let before =
+        match query.after.as_deref().filter(|after| !after.is_empty()) {
+            None => None,
+            Some(after) => Some(after.parse().map_err(|_| {
+                Refusal::invalid(format!("`{after}` is not a cursor of this list"))
+            })?),
+        };
+    let kind =
+        match query.filter.as_deref().filter(|kind| !kind.is_empty()) {
+            None => None,
+            Some(kind) => Some(ChangeSetKind::parse(kind).ok_or_else(|| {
+                Refusal::invalid(format!("`{kind}` is neither `preview` nor `run`"))
+            })?),
+        };
     let failed = query.state == Some(ChangeState::Failed);
     let sets = service
         .engine
@@ -101,7 +100,7 @@ pub async fn begin_change_set(
 ) -> Result<(StatusCode, Json<ChangeSet>), Refusal> {
     let carry_out = new.kind == ChangeSetKind::Run;
     if new.link_only && !carry_out {
-        return Err(Refusal::bad(
+        return Err(Refusal::invalid(
             "a preview links nothing: `link_only` is for runs",
         ));
     }
@@ -110,7 +109,7 @@ pub async fn begin_change_set(
         .as_deref()
         .map(moment)
         .transpose()
-        .map_err(Refusal::bad)?;
+        .map_err(Refusal::invalid)?;
     let plan = Plan {
         carry_out,
         preview: new.preview,
@@ -121,7 +120,10 @@ pub async fn begin_change_set(
         types: new.types,
         as_of,
     };
-    let id = service.engine.begin(plan, &caller.principal.id).await?;
+    let id = service
+        .engine
+        .begin_change_set(plan, &caller.principal.id)
+        .await?;
     Ok((
         StatusCode::ACCEPTED,
         Json(convert::change_set(
@@ -137,7 +139,7 @@ pub async fn show_change_set(
     Path(id): Path<i64>,
 ) -> Result<Json<ChangeSet>, Refusal> {
     let mut set = convert::change_set(service.engine.store().change_set(id).await?);
-    if let (None, Some(why)) = (&set.ended_at, service.engine.stalled()) {
+    if let (None, Some(why)) = (&set.ended_at, service.engine.storage_fault()) {
         set.note = Some(why);
     }
     Ok(Json(set))
@@ -151,7 +153,7 @@ pub async fn list_lines(
     Query(query): Query<ListQuery>,
 ) -> Result<Json<Page<OutcomeLine>>, Refusal> {
     let filter = filter(query);
-    let rows = service.engine.store().decided(id, &filter).await?;
+    let rows = service.engine.store().list_outcomes(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit)
         .then(|| rows.last().map(|row| row.seq.to_string()))
         .flatten();
@@ -169,7 +171,7 @@ pub async fn list_changes(
     Query(query): Query<ListQuery>,
 ) -> Result<Json<Page<Change>>, Refusal> {
     let filter = filter(query);
-    let rows = service.engine.store().changes(id, &filter).await?;
+    let rows = service.engine.store().list_changes(id, &filter).await?;
     let next = (rows.len() as i64 == filter.limit)
         .then(|| rows.last().map(|row| row.id.to_string()))
         .flatten();
@@ -193,7 +195,7 @@ pub async fn export_changes(
         limit: i64::MAX,
         ..filter(query)
     };
-    let rows = service.engine.store().changes(id, &all).await?;
+    let rows = service.engine.store().list_changes(id, &all).await?;
     let lines = rows.into_iter().map(convert::change).flat_map(|change| {
         let about = [
             change.label,
@@ -225,7 +227,7 @@ pub async fn export_changes(
         "reason",
         "held or failed",
     ];
-    Ok(super::scope::csv(
+    Ok(super::scope::csv_download(
         &format!("changes-{id}.csv"),
         &header,
         lines,
@@ -254,7 +256,7 @@ pub async fn cancel_change_set(
     State(service): State<Service>,
     Path(id): Path<i64>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.cancel(id)?;
+    service.engine.cancel_change_set(id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
@@ -281,7 +283,7 @@ pub async fn list_decisions(
             .collect(),
         choose_up_to: one.most,
     };
-    match service.engine.decisions(&caller.principal.id).await {
+    match service.engine.list_decisions(&caller.principal.id).await {
         Ok(all) => Ok(Json(all.into_iter().map(decision).collect())),
         // Without rules nothing is decided, and nothing waits.
         Err(tide_engine::EngineError::NoRules) => Ok(Json(Vec::new())),

@@ -58,13 +58,19 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
 #[utoipa::path(get, path = "/api/v1/rules/drafts", tag = "rules", responses((status = 200, body = Vec<DraftRow>)))]
 pub async fn list_drafts(State(service): State<Service>) -> Result<Json<Vec<DraftRow>>, Refusal> {
     Ok(Json(
-        service.engine.drafts().await?.iter().map(row).collect(),
+        service
+            .engine
+            .list_drafts()
+            .await?
+            .iter()
+            .map(row)
+            .collect(),
     ))
 }
 
 /// Creates a draft from the published rules, an older version, or files.
 #[utoipa::path(post, path = "/api/v1/rules/drafts", tag = "rules", request_body = NewDraft, responses((status = 201, body = Draft)))]
-pub async fn begin_draft(
+pub async fn create_draft(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Body(new): Body<NewDraft>,
@@ -91,7 +97,10 @@ pub async fn show_draft(
     State(service): State<Service>,
     Path(id): Path<i64>,
 ) -> Result<Json<Draft>, Refusal> {
-    Ok(Json(shown(service.engine.draft(id).await?, Vec::new())))
+    Ok(Json(shown(
+        service.engine.show_draft(id).await?,
+        Vec::new(),
+    )))
 }
 
 /// Saves a draft, which may have errors. If it was saved since the given edition, nothing is stored
@@ -117,7 +126,7 @@ pub async fn save_draft(
 
 /// Drops a draft.
 #[utoipa::path(delete, path = "/api/v1/rules/drafts/{id}", tag = "rules", params(("id" = i64, Path)), responses((status = 204)))]
-pub async fn drop_draft(
+pub async fn discard_draft(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(id): Path<i64>,
@@ -128,7 +137,7 @@ pub async fn drop_draft(
 
 /// Merges the changes published since its base into a draft.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/rebase", tag = "rules", params(("id" = i64, Path)), responses((status = 200, body = Draft)))]
-pub async fn renew_draft(
+pub async fn rebase_draft(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(id): Path<i64>,
@@ -140,11 +149,11 @@ pub async fn renew_draft(
 /// Returns the impact of a draft compared with the published rules. Stores and sends nothing.
 #[utoipa::path(post, path = "/api/v1/rules/drafts/{id}/impact", tag = "rules", params(("id" = i64, Path)),
     responses((status = 200, body = ImpactView), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn draft_effect(
+pub async fn draft_impact(
     State(service): State<Service>,
     Path(id): Path<i64>,
 ) -> Result<Json<ImpactView>, Refusal> {
-    let draft = service.engine.draft(id).await?;
+    let draft = service.engine.show_draft(id).await?;
     Ok(Json(convert::effect(
         service.engine.effect_of(&draft.row.files, None).await?,
     )))
@@ -153,7 +162,7 @@ pub async fn draft_effect(
 /// Returns the impact of files compared with the published rules. Stores and sends nothing.
 #[utoipa::path(post, path = "/api/v1/rules/impact", tag = "rules", request_body = RuleFiles,
     responses((status = 200, body = ImpactView), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn files_effect(
+pub async fn files_impact(
     State(service): State<Service>,
     Body(given): Body<RuleFiles>,
 ) -> Result<Json<ImpactView>, Refusal> {
@@ -208,7 +217,7 @@ pub async fn list_versions(
 
 /// Compares two published versions: the rules, and their impact on current records.
 #[utoipa::path(get, path = "/api/v1/rules/difference", tag = "rules", params(DifferenceQuery), responses((status = 200, body = Difference)))]
-pub async fn show_difference(
+pub async fn compare_versions(
     State(service): State<Service>,
     Query(query): Query<DifferenceQuery>,
 ) -> Result<Json<Difference>, Refusal> {
@@ -231,7 +240,7 @@ pub async fn show_difference(
 /// Evaluates the whole mapping of a system for a record. Stores nothing.
 #[utoipa::path(post, path = "/api/v1/rules/evaluate-mapping", tag = "rules", request_body = NewMappingEvaluation,
     responses((status = 200, body = MappingEvaluationView), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn try_mapping(
+pub async fn evaluate_mapping(
     State(service): State<Service>,
     Body(new): Body<NewMappingEvaluation>,
 ) -> Result<Json<MappingEvaluationView>, Refusal> {
@@ -297,7 +306,7 @@ pub async fn show_password(
 
 /// Lists the webhooks of the published rules.
 #[utoipa::path(get, path = "/api/v1/webhooks", tag = "rules", responses((status = 200, body = Vec<Webhook>)))]
-pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<Webhook>>, Refusal> {
+pub async fn list_webhooks(State(service): State<Service>) -> Result<Json<Vec<Webhook>>, Refusal> {
     let call = |row: tide_engine::CallRow| Webhook {
         name: row.name,
         url: row.url,
@@ -308,7 +317,7 @@ pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<Webho
     Ok(Json(
         service
             .engine
-            .calls()
+            .list_webhooks()
             .await?
             .into_iter()
             .map(call)
@@ -319,7 +328,7 @@ pub async fn list_calls(State(service): State<Service>) -> Result<Json<Vec<Webho
 /// Sets the secret that calls are signed with (RFC 9421, HMAC-SHA256).
 #[utoipa::path(put, path = "/api/v1/webhooks/{name}/secret", tag = "rules", params(("name" = String, Path)), request_body = NewSecret,
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn set_call_secret(
+pub async fn set_webhook_secret(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
@@ -335,7 +344,7 @@ pub async fn set_call_secret(
 /// Sends a test call to a webhook.
 #[utoipa::path(post, path = "/api/v1/webhooks/{name}/test", tag = "rules", params(("name" = String, Path)),
     responses((status = 204), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn test_call(
+pub async fn test_webhook(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Refusal> {

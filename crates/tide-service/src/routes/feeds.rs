@@ -23,11 +23,11 @@ fn bad(row: tide_connect::BadRow) -> BadRow {
 /// nothing.
 #[utoipa::path(post, path = "/api/v1/feeds/inspect", tag = "feeds", request_body(content = Vec<u8>, content_type = "application/octet-stream"),
     responses((status = 200, body = FeedInspectionView), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn look_at_feed(request: Request) -> Result<Json<FeedInspectionView>, Refusal> {
+pub async fn inspect_feed(request: Request) -> Result<Json<FeedInspectionView>, Refusal> {
     let body = axum::body::to_bytes(request.into_body(), MAX_FILE)
         .await
         .map_err(|_| {
-            Refusal::bad(format!("the file is larger than {} MiB", MAX_FILE >> 20))
+            Refusal::invalid(format!("the file is larger than {} MiB", MAX_FILE >> 20))
                 .remedy("inspect its first part: `head -n 100000 FILE`")
         })?;
     let looked = tokio::task::spawn_blocking(move || {
@@ -35,7 +35,7 @@ pub async fn look_at_feed(request: Request) -> Result<Json<FeedInspectionView>, 
     })
     .await;
     let look = looked
-        .map_err(|error| Refusal::bad(error.to_string()))?
+        .map_err(|error| Refusal::invalid(error.to_string()))?
         .map_err(tide_engine::EngineError::from)?;
     Ok(Json(FeedInspectionView {
         format: look.format,
@@ -68,8 +68,8 @@ pub async fn list_quarantine(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<BadRow>>, Refusal> {
-    service.engine.store().system(&name).await?;
-    let rows = service.engine.store().quarantined(&name).await?;
+    service.engine.store().find_system(&name).await?;
+    let rows = service.engine.store().list_quarantine(&name).await?;
     Ok(Json(
         rows.into_iter()
             .map(|row| BadRow {
@@ -88,8 +88,8 @@ pub async fn export_quarantine(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<impl IntoResponse, Refusal> {
-    service.engine.store().system(&name).await?;
-    let rows = service.engine.store().quarantined(&name).await?;
+    service.engine.store().find_system(&name).await?;
+    let rows = service.engine.store().list_quarantine(&name).await?;
     let rows = rows.into_iter().map(|row| {
         vec![
             row.line.to_string(),
@@ -98,7 +98,7 @@ pub async fn export_quarantine(
             row.raw,
         ]
     });
-    Ok(super::scope::csv(
+    Ok(super::scope::csv_download(
         &format!("{name}-set-aside.csv"),
         &["line", "reason", "key", "row"],
         rows,

@@ -13,7 +13,7 @@ use tide_api::{
 
 /// Lists all licenses: seats, users, those who wait, and a forecast for the next weeks.
 #[utoipa::path(get, path = "/api/v1/licenses", tag = "identities", responses((status = 200, body = Vec<LicenseUsage>)))]
-pub async fn list_licences(
+pub async fn list_licenses(
     State(service): State<Service>,
 ) -> Result<Json<Vec<LicenseUsage>>, Refusal> {
     let waiter = |one: tide_core::licenses::SeatWaiter| SeatWaiter {
@@ -37,7 +37,7 @@ pub async fn list_licences(
     Ok(Json(
         service
             .engine
-            .licences()
+            .list_licenses()
             .await?
             .into_iter()
             .map(licence)
@@ -88,13 +88,13 @@ fn recipient(one: &serde_json::Value) -> String {
 
 /// Lists notifications, the newest first.
 #[utoipa::path(get, path = "/api/v1/notifications", tag = "identities", params(NotificationQuery), responses((status = 200, body = Vec<NotificationRecord>)))]
-pub async fn list_told(
+pub async fn list_notifications(
     State(service): State<Service>,
     Query(query): Query<NotificationQuery>,
 ) -> Result<Json<Vec<NotificationRecord>>, Refusal> {
     let rows = service
         .engine
-        .notifications(query.identity.as_deref(), query.waiting)
+        .list_notifications(query.identity.as_deref(), query.waiting)
         .await?;
     let told = |row: tide_store::NotificationRow| NotificationRecord {
         recipients: row

@@ -31,7 +31,7 @@ pub async fn list_identities(
     let rows = service
         .engine
         .store()
-        .identities(
+        .list_identities(
             query.search.as_deref().unwrap_or_default(),
             stage,
             after,
@@ -57,7 +57,7 @@ pub async fn show_identity(
     State(service): State<Service>,
     Path(id): Path<String>,
 ) -> Result<Json<IdentityDetail>, Refusal> {
-    let found = service.engine.why(&id).await?;
+    let found = service.engine.explain_person(&id).await?;
     let explanation = found
         .iter()
         .find(|one| one.identity.as_deref() == Some(id.as_str()))
@@ -72,7 +72,7 @@ pub async fn show_identity(
     let links = store.links_of(&id).await?;
     // An identity of the next run is not stored yet: it is a person, like nearly all.
     let object = store
-        .identity(&id)
+        .find_identity(&id)
         .await
         .map_or(ObjectType::Person, |(identity, _)| identity.kind);
     Ok(Json(IdentityDetail {
@@ -125,7 +125,7 @@ pub async fn split_identity(
     match service
         .engine
         .store()
-        .split(&id, &system, &caller.principal.id, service.engine.now())
+        .split_identity(&id, &system, &caller.principal.id, service.engine.now())
         .await?
     {
         0 => Err(Refusal::new(
@@ -144,7 +144,7 @@ pub async fn explain_why(
     State(service): State<Service>,
     Query(query): Query<WhyQuery>,
 ) -> Result<Json<Vec<Explanation>>, Refusal> {
-    let found = service.engine.why(&query.person).await?;
+    let found = service.engine.explain_person(&query.person).await?;
     if found.is_empty() {
         return Err(Refusal::new(
             StatusCode::NOT_FOUND,
@@ -162,7 +162,7 @@ async fn explained(
     service: &Service,
     found: &[tide_core::explain::Explanation],
 ) -> Result<Vec<Explanation>, Refusal> {
-    let known = service.engine.known().await?;
+    let freshness = service.engine.list_freshness().await?;
     let mut since = Vec::new();
     for identity in found
         .iter()
@@ -180,7 +180,7 @@ async fn explained(
         );
     }
     let beside = convert::Beside {
-        known: &known,
+        known: &freshness,
         since: &since,
     };
     Ok(found

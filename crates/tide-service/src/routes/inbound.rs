@@ -29,7 +29,7 @@ pub async fn list_tokens(
     Ok(Json(
         service
             .engine
-            .tokens(&name)
+            .list_tokens(&name)
             .await?
             .into_iter()
             .map(|row| convert::token(row, &now))
@@ -40,7 +40,7 @@ pub async fn list_tokens(
 /// Creates a token for a system, which is shown only once. Earlier ones stay valid for a day.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/tokens", tag = "push", params(("name" = String, Path)), request_body = NewToken,
     responses((status = 201, body = CreatedToken), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn give_token(
+pub async fn create_token(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
@@ -66,7 +66,7 @@ pub async fn give_token(
 
 /// Revokes a token at once.
 #[utoipa::path(delete, path = "/api/v1/systems/{name}/tokens/{id}", tag = "push", params(("name" = String, Path), ("id" = String, Path)), responses((status = 204)))]
-pub async fn end_token(
+pub async fn revoke_token(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path((name, id)): Path<(String, String)>,
@@ -95,9 +95,9 @@ pub async fn accept_records(
 }
 
 async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
-    let row = service.engine.store().system(system).await?;
+    let row = service.engine.store().find_system(system).await?;
     if row.kind != SystemKind::Push {
-        return Err(Refusal::bad(format!(
+        return Err(Refusal::invalid(format!(
             "{system} is of kind {} and does not push",
             row.kind
         )));
@@ -105,7 +105,7 @@ async fn shape(service: &Service, system: &str) -> Result<EventShape, Refusal> {
     let stored = service.engine.store().event_shape(system).await?;
     Ok(stored
         .and_then(|text| serde_json::from_str(&text).ok())
-        .unwrap_or_else(events_in::usual))
+        .unwrap_or_else(events_in::default_shape))
 }
 
 /// Detects the format of a system's events from a sample.
@@ -118,7 +118,7 @@ pub async fn learn_shape(
     Body(sample): Body<EventSample>,
 ) -> Result<Json<EventShape>, Refusal> {
     shape(&service, &system).await?;
-    let learned = events_in::learn(&sample).map_err(Refusal::bad)?;
+    let learned = events_in::detect_shape(&sample).map_err(Refusal::invalid)?;
     let text = serde_json::to_string(&learned).unwrap_or_default();
     service
         .engine
@@ -144,15 +144,15 @@ pub async fn show_event_schema(
 /// repeated event with a known id gets the answer of the first one, and nothing is done.
 #[utoipa::path(post, path = "/api/v1/events/{system}", tag = "push", params(("system" = String, Path)), request_body = Object,
     responses((status = 202, body = EventReport), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn take_event(
+pub async fn receive_event(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(system): Path<String>,
     Body(event): Body<serde_json::Value>,
 ) -> Result<(StatusCode, Json<EventReport>), Refusal> {
     let shape = shape(&service, &system).await?;
-    let happening = events_in::read(&shape, &event).map_err(|problems| {
-        Refusal::bad(problems.join("; ")).remedy(format!(
+    let happening = events_in::read_event(&shape, &event).map_err(|problems| {
+        Refusal::invalid(problems.join("; ")).remedy(format!(
             "/api/v1/events/{system}/schema says how an event is written"
         ))
     })?;
@@ -203,7 +203,7 @@ fn described(
 }
 
 async fn state(service: &Service, system: &str, id: &str) -> Result<EventReport, Refusal> {
-    let event = service.engine.store().event(system, id).await?;
+    let event = service.engine.store().find_event(system, id).await?;
     if event.is_outdated {
         return Ok(described(system, event, EventState::Outdated, Vec::new()));
     }

@@ -57,7 +57,7 @@ fn departure(identity: &str, label: &str, one: &tide_core::model::Departure) -> 
 /// Returns the lifecycle of a person, past and planned.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/lifecycle", tag = "identities", params(("id" = String, Path)),
     responses((status = 200, body = LifecycleView), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn show_life(
+pub async fn show_lifecycle(
     State(service): State<Service>,
     Path(id): Path<String>,
 ) -> Result<Json<LifecycleView>, Refusal> {
@@ -91,7 +91,7 @@ pub async fn show_life(
 /// Returns the impact of a departure. Changes nothing.
 #[utoipa::path(get, path = "/api/v1/identities/{id}/departure", tag = "identities", params(("id" = String, Path), NewDeparture),
     responses((status = 200, body = DepartureImpactView), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn show_departure_effect(
+pub async fn show_departure_impact(
     State(service): State<Service>,
     Path(id): Path<String>,
     Query(leave): Query<NewDeparture>,
@@ -143,7 +143,7 @@ pub async fn set_departure(
     let at = moment(&service, &leave).await?;
     service
         .engine
-        .leave(
+        .start_departure(
             &id,
             at,
             &leave.comment,
@@ -162,7 +162,10 @@ pub async fn cancel_departure(
     Extension(caller): Extension<Caller>,
     Path(id): Path<String>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.stay(&id, &caller.principal.id).await?;
+    service
+        .engine
+        .cancel_departure(&id, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -172,10 +175,10 @@ pub async fn list_leavers(
     State(service): State<Service>,
     Query(query): Query<LeaversQuery>,
 ) -> Result<Json<Leavers>, Refusal> {
-    let found = service.engine.leavers(query.brief).await?;
+    let found = service.engine.list_leavers(query.brief).await?;
     let mut seconds: Vec<f64> = found
         .iter()
-        .filter_map(tide_engine::Leaver::seconds)
+        .filter_map(tide_engine::Leaver::seconds_to_revoke)
         .collect();
     seconds.sort_by(f64::total_cmp);
     let planned = service.engine.store().all_departures().await?;
@@ -192,7 +195,7 @@ pub async fn list_leavers(
         leavers: found
             .into_iter()
             .map(|one| Leaver {
-                seconds: one.seconds(),
+                seconds: one.seconds_to_revoke(),
                 identity: one.row.identity,
                 label: one.row.label,
                 started_at: instant(one.row.started),

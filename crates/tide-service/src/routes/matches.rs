@@ -33,7 +33,10 @@ pub async fn show_matches(
     Path(name): Path<String>,
     Query(query): Query<MatchQuery>,
 ) -> Result<Json<MatchView>, Refusal> {
-    let view = service.engine.matches(&name, object(query.object)).await?;
+    let view = service
+        .engine
+        .list_matches(&name, object(query.object))
+        .await?;
     let search = query
         .search
         .as_deref()
@@ -150,7 +153,7 @@ pub async fn answer_matches(
     Body(answers): Body<Vec<NewMatchAnswer>>,
 ) -> Result<Json<KeptAnswers>, Refusal> {
     if answers.len() > ANSWERS {
-        return Err(Refusal::bad(format!(
+        return Err(Refusal::invalid(format!(
             "at most {ANSWERS} answers per request"
         )));
     }

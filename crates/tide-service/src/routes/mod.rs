@@ -98,7 +98,7 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(session::me))
         .routes(routes!(overview::show_overview))
         .routes(routes!(overview::list_holds))
-        .routes(routes!(overview::see_notices))
+        .routes(routes!(overview::acknowledge_alerts))
         .routes(routes!(overview::stop_writes, overview::lift_write_stop))
         .routes(routes!(overview::list_journal))
         .routes(routes!(overview::check_journal))
@@ -117,21 +117,21 @@ pub fn api() -> OpenApiRouter<Service> {
         .routes(routes!(systems::set_schedule))
         .routes(routes!(scope::show_scope, scope::save_scope))
         .routes(routes!(scope::export_scope))
-        .routes(routes!(scope::try_scope))
-        .routes(routes!(scope::write_first_rules))
+        .routes(routes!(scope::simulate_scope))
+        .routes(routes!(scope::create_first_rules))
         .routes(routes!(matches::show_matches))
         .routes(routes!(matches::show_match_case))
         .routes(routes!(matches::answer_matches))
         .routes(routes!(matches::take_back_answer))
-        .routes(routes!(feeds::look_at_feed))
+        .routes(routes!(feeds::inspect_feed))
         .routes(routes!(feeds::list_quarantine))
         .routes(routes!(feeds::export_quarantine))
-        .routes(routes!(inbound::list_tokens, inbound::give_token))
-        .routes(routes!(inbound::end_token))
+        .routes(routes!(inbound::list_tokens, inbound::create_token))
+        .routes(routes!(inbound::revoke_token))
         .routes(routes!(inbound::accept_records))
         .routes(routes!(inbound::learn_shape))
         .routes(routes!(inbound::show_event_schema))
-        .routes(routes!(inbound::take_event))
+        .routes(routes!(inbound::receive_event))
         .routes(routes!(inbound::show_event))
         .routes(routes!(systems::set_secret))
         .routes(routes!(systems::show_retirement))
@@ -149,25 +149,25 @@ fn rule_routes() -> OpenApiRouter<Service> {
     OpenApiRouter::new()
         .routes(routes!(rules::show_rules, rules::publish_rules))
         .routes(routes!(rules::check_rules))
-        .routes(routes!(rules::try_expression))
-        .routes(routes!(drafts::try_mapping))
-        .routes(routes!(drafts::list_drafts, drafts::begin_draft))
+        .routes(routes!(rules::evaluate_expression))
+        .routes(routes!(drafts::evaluate_mapping))
+        .routes(routes!(drafts::list_drafts, drafts::create_draft))
         .routes(routes!(
             drafts::show_draft,
             drafts::save_draft,
-            drafts::drop_draft
+            drafts::discard_draft
         ))
-        .routes(routes!(drafts::renew_draft))
-        .routes(routes!(drafts::draft_effect))
-        .routes(routes!(drafts::files_effect))
+        .routes(routes!(drafts::rebase_draft))
+        .routes(routes!(drafts::draft_impact))
+        .routes(routes!(drafts::files_impact))
         .routes(routes!(drafts::publish_draft))
         .routes(routes!(drafts::list_versions))
-        .routes(routes!(drafts::show_difference))
+        .routes(routes!(drafts::compare_versions))
         .routes(routes!(drafts::list_passwords))
         .routes(routes!(drafts::show_password))
-        .routes(routes!(drafts::list_calls))
-        .routes(routes!(drafts::set_call_secret))
-        .routes(routes!(drafts::test_call))
+        .routes(routes!(drafts::list_webhooks))
+        .routes(routes!(drafts::set_webhook_secret))
+        .routes(routes!(drafts::test_webhook))
         .routes(routes!(
             changes::list_change_sets,
             changes::begin_change_set
@@ -185,29 +185,32 @@ fn rule_routes() -> OpenApiRouter<Service> {
 fn people_routes() -> OpenApiRouter<Service> {
     OpenApiRouter::new()
         .routes(routes!(operators::list_operators, operators::add_operator))
-        .routes(routes!(operators::set_operator, operators::end_operator))
+        .routes(routes!(
+            operators::set_operator,
+            operators::deactivate_operator
+        ))
         .routes(routes!(
             operators::list_operator_tokens,
             operators::rotate_operator_token
         ))
-        .routes(routes!(operators::end_operator_token))
+        .routes(routes!(operators::revoke_operator_token))
         .routes(routes!(identities::list_identities))
         .routes(routes!(identities::show_identity))
         .routes(routes!(identities::split_identity))
-        .routes(routes!(lifecycle::show_life))
+        .routes(routes!(lifecycle::show_lifecycle))
         .routes(routes!(
-            lifecycle::show_departure_effect,
+            lifecycle::show_departure_impact,
             lifecycle::set_departure,
             lifecycle::cancel_departure
         ))
         .routes(routes!(lifecycle::list_leavers))
         .routes(routes!(roles::list_roles))
-        .routes(routes!(roles::give_role))
-        .routes(routes!(roles::try_role))
-        .routes(routes!(roles::take_role))
-        .routes(routes!(granted::list_licences))
+        .routes(routes!(roles::grant_role))
+        .routes(routes!(roles::simulate_role))
+        .routes(routes!(roles::revoke_role))
+        .routes(routes!(granted::list_licenses))
         .routes(routes!(granted::show_groups))
-        .routes(routes!(granted::list_told))
+        .routes(routes!(granted::list_notifications))
         .routes(routes!(granted::set_password, granted::show_passwords_set))
         .routes(routes!(identities::explain_why))
 }

@@ -34,7 +34,7 @@ pub async fn list_operators(
         service
             .engine
             .store()
-            .operators()
+            .list_operators()
             .await?
             .into_iter()
             .map(operator)
@@ -52,7 +52,7 @@ pub async fn add_operator(
 ) -> Result<(StatusCode, Json<AddedOperator>), Refusal> {
     let name = new.name.trim();
     if name.is_empty() || name.chars().count() > 100 || name.chars().any(char::is_control) {
-        return Err(Refusal::bad(
+        return Err(Refusal::invalid(
             "an operator needs a name of up to 100 characters",
         ));
     }
@@ -98,13 +98,13 @@ pub async fn set_operator(
 /// Revokes an operator's rights at once.
 #[utoipa::path(delete, path = "/api/v1/operators/{name}", tag = "operators", params(("name" = String, Path)),
     responses((status = 204), (status = 409, body = Problem, content_type = "application/problem+json")))]
-pub async fn end_operator(
+pub async fn deactivate_operator(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Refusal> {
     let store = service.engine.store();
-    let operator = store.operator(&name).await?;
+    let operator = store.find_operator(&name).await?;
     if !store
         .end_operator(&operator.id, &caller.principal.id, service.engine.now())
         .await?
@@ -129,10 +129,10 @@ pub async fn list_operator_tokens(
         service.engine.store(),
         tide_store::format_timestamp(service.engine.now()),
     );
-    let operator = store.operator(&name).await?;
+    let operator = store.find_operator(&name).await?;
     Ok(Json(
         store
-            .tokens(PrincipalKind::Operator, &operator.name)
+            .list_tokens(PrincipalKind::Operator, &operator.name)
             .await?
             .into_iter()
             .map(|row| convert::token(row, &now))
@@ -154,12 +154,12 @@ pub async fn rotate_operator_token(
         .expires_in_days
         .is_some_and(|days| !(1..=MAX_TOKEN_DAYS).contains(&days))
     {
-        return Err(Refusal::bad(format!(
+        return Err(Refusal::invalid(format!(
             "`expires_in_days` is 1 to {MAX_TOKEN_DAYS}"
         )));
     }
     if new.overlap_hours > MAX_EARLIER_HOURS {
-        return Err(Refusal::bad(format!(
+        return Err(Refusal::invalid(format!(
             "`overlap_hours` is at most {MAX_EARLIER_HOURS}"
         )));
     }
@@ -180,13 +180,13 @@ pub async fn rotate_operator_token(
 /// Revokes one of an operator's tokens at once, and ends its sessions.
 #[utoipa::path(delete, path = "/api/v1/operators/{name}/tokens/{id}", tag = "operators", params(("name" = String, Path), ("id" = String, Path)),
     responses((status = 204)))]
-pub async fn end_operator_token(
+pub async fn revoke_operator_token(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path((name, id)): Path<(String, String)>,
 ) -> Result<StatusCode, Refusal> {
     let store = service.engine.store();
-    let operator = store.operator(&name).await?;
+    let operator = store.find_operator(&name).await?;
     if !store
         .end_token(
             PrincipalKind::Operator,

@@ -29,7 +29,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .into_iter()
             .map(|(stage, count)| StageCount { stage, count })
             .collect(),
-        rule_version: store.rules().await?.map_or(0, |rules| rules.version),
+        rule_version: store.load_rules().await?.map_or(0, |rules| rules.version),
         last_run: store
             .last_change_set(ChangeSetKind::Run, true)
             .await?
@@ -42,7 +42,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .last_change_set(ChangeSetKind::Preview, true)
             .await?
             .map(convert::change_set),
-        stalled: service.engine.trouble(),
+        stalled: service.engine.known_fault(),
         write_stop: service.engine.write_stop().map(write_stop),
         attention: service
             .engine
@@ -53,7 +53,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .collect(),
         holds: hold_counts(store.hold_counts(None).await?),
         alerts: store
-            .notices()
+            .list_alerts()
             .await?
             .into_iter()
             .map(|row| Alert {
@@ -82,14 +82,13 @@ pub async fn list_holds(
 ) -> Result<Json<Holds>, Refusal> {
     let store = service.engine.store();
     let limit = query.limit.unwrap_or(100).clamp(1, super::changes::MOST);
-    let after = match query.after.as_deref() {
-        None => None,
-        Some(after) => Some(
-            after
-                .parse()
-                .map_err(|_| Refusal::bad(format!("`{after}` is not a cursor of this list")))?,
-        ),
-    };
+    let after =
+        match query.after.as_deref() {
+            None => None,
+            Some(after) => Some(after.parse().map_err(|_| {
+                Refusal::invalid(format!("`{after}` is not a cursor of this list"))
+            })?),
+        };
     let filter = HoldFilter {
         cause: query.cause,
         system: query.system.filter(|system| !system.is_empty()),
@@ -98,7 +97,7 @@ pub async fn list_holds(
         after,
         limit,
     };
-    let rows = store.holds(&filter).await?;
+    let rows = store.list_holds(&filter).await?;
     let next = (rows.len() as i64 == limit)
         .then(|| rows.last().map(|row| row.id.to_string()))
         .flatten();
@@ -158,7 +157,7 @@ pub async fn lift_write_stop(
 
 /// Acknowledges alerts, so that they are no longer shown.
 #[utoipa::path(post, path = "/api/v1/alerts/acknowledge", tag = "overview", request_body = SeenAlerts, responses((status = 204)))]
-pub async fn see_notices(
+pub async fn acknowledge_alerts(
     State(service): State<Service>,
     Body(seen): Body<SeenAlerts>,
 ) -> Result<StatusCode, Refusal> {
@@ -181,7 +180,7 @@ pub async fn list_journal(
     let entries = service
         .engine
         .store()
-        .journal(query.search.as_deref(), before, limit)
+        .list_journal(query.search.as_deref(), before, limit)
         .await?;
     let next = (entries.len() as i64 == limit)
         .then(|| entries.last().map(|e| e.id.to_string()))

@@ -32,7 +32,7 @@ fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
 /// Lists all roles with their holders, the origins, and the conflicts.
 #[utoipa::path(get, path = "/api/v1/roles", tag = "identities", responses((status = 200, body = Roles)))]
 pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, Refusal> {
-    let (views, conflicts) = service.engine.roles().await?;
+    let (views, conflicts) = service.engine.list_roles().await?;
     let holder = |one: tide_engine::Holder| RoleHolder {
         identity: one.identity,
         label: one.label,
@@ -90,7 +90,7 @@ fn conflict(one: tide_core::roles::RoleConflict) -> RoleConflict {
 /// and sends nothing.
 #[utoipa::path(post, path = "/api/v1/roles/{name}/simulate", tag = "identities", params(("name" = String, Path)), request_body = NewRoleSimulation,
     responses((status = 200, body = RoleSimulationView), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn try_role(
+pub async fn simulate_role(
     State(service): State<Service>,
     Path(name): Path<String>,
     Body(asked): Body<NewRoleSimulation>,
@@ -128,7 +128,7 @@ pub async fn try_role(
 /// Grants a role.
 #[utoipa::path(post, path = "/api/v1/roles/{name}/holders", tag = "identities", params(("name" = String, Path)), request_body = NewRoleGrant,
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn give_role(
+pub async fn grant_role(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,
@@ -152,7 +152,7 @@ pub async fn give_role(
 /// Revokes a granted role.
 #[utoipa::path(delete, path = "/api/v1/roles/{name}/holders/{id}", tag = "identities", params(("name" = String, Path), ("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem, content_type = "application/problem+json")))]
-pub async fn take_role(
+pub async fn revoke_role(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path((name, id)): Path<(String, String)>,

@@ -18,7 +18,7 @@ pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
                 .chars()
                 .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
         if !plain {
-            return Err(Refusal::bad(format!(
+            return Err(Refusal::invalid(format!(
                 "`{}` is not a valid file name for rules: use letters, digits, - and _, ending with .toml",
                 file.name
             )));
@@ -39,7 +39,7 @@ pub(super) fn files(given: RuleFiles) -> Result<Vec<RuleFile>, Refusal> {
 /// Returns the published rule set, in words and as files.
 #[utoipa::path(get, path = "/api/v1/rules", tag = "rules", responses((status = 200, body = Rules)))]
 pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, Refusal> {
-    let version = service.engine.store().rules().await?;
+    let version = service.engine.store().load_rules().await?;
     let own: Vec<RuleFile> = version
         .as_ref()
         .map(|v| v.files.clone())
@@ -78,7 +78,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
 pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::DataFreshness>, Refusal> {
     Ok(service
         .engine
-        .unread()
+        .unread_types()
         .await?
         .iter()
         .map(convert::known)
@@ -125,7 +125,7 @@ pub async fn publish_rules(
 /// Evaluates an expression for a record, with the result of each subexpression. Stores nothing.
 #[utoipa::path(post, path = "/api/v1/rules/evaluate", tag = "rules", request_body = NewEvaluation,
     responses((status = 200, body = EvaluationView), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn try_expression(
+pub async fn evaluate_expression(
     State(service): State<Service>,
     Body(new): Body<NewEvaluation>,
 ) -> Result<Json<EvaluationView>, Refusal> {

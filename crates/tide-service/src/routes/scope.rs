@@ -166,7 +166,10 @@ pub async fn show_scope(
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
 ) -> Result<Json<ScopeView>, Refusal> {
-    let view = service.engine.scope(&name, object(query.object)).await?;
+    let view = service
+        .engine
+        .show_scope(&name, object(query.object))
+        .await?;
     let (totals, counts) = counts(view.counts);
     let found = asked(view.lines, &query);
     let count = found.len();
@@ -192,7 +195,10 @@ pub async fn export_scope(
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
 ) -> Result<impl IntoResponse, Refusal> {
-    let view = service.engine.scope(&name, object(query.object)).await?;
+    let view = service
+        .engine
+        .show_scope(&name, object(query.object))
+        .await?;
     let rows = asked(view.lines, &query).into_iter().map(|line| {
         vec![
             line.label,
@@ -202,7 +208,7 @@ pub async fn export_scope(
             line.rule.map(|r| r.to_string()).unwrap_or_default(),
         ]
     });
-    Ok(csv(
+    Ok(csv_download(
         &format!("{name}-scope.csv"),
         &["person", "status", "reason", "account", "rule"],
         rows,
@@ -212,7 +218,7 @@ pub async fn export_scope(
 /// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is made
 /// text; all cells are quoted, so that one that separates by semicolons or tabs makes no others of
 /// them.
-pub(super) fn csv(
+pub(super) fn csv_download(
     file: &str,
     header: &[&str],
     rows: impl Iterator<Item = Vec<String>>,
@@ -248,7 +254,7 @@ pub(super) fn csv(
 /// refused.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/scope/simulate", tag = "scope", params(("name" = String, Path)), request_body = Scope,
     responses((status = 200, body = ScopeSimulationView), (status = 422, body = Problem, content_type = "application/problem+json")))]
-pub async fn try_scope(
+pub async fn simulate_scope(
     State(service): State<Service>,
     Path(name): Path<String>,
     Body(scope): Body<Scope>,
@@ -310,7 +316,7 @@ pub(super) fn purpose_and_scope(first: FirstRules) -> (SystemRole, ScopeEdit) {
 /// Writes the first rule file of a system into a draft.
 #[utoipa::path(post, path = "/api/v1/systems/{name}/rules", tag = "scope", params(("name" = String, Path)), request_body = FirstRules,
     responses((status = 201, body = WrittenRules), (status = 400, body = Problem, content_type = "application/problem+json")))]
-pub async fn write_first_rules(
+pub async fn create_first_rules(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
     Path(name): Path<String>,

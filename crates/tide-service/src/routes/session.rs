@@ -119,7 +119,7 @@ pub async fn me(Extension(caller): Extension<Caller>) -> Json<Me> {
 
 /// Can the store be read and written?
 pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refusal> {
-    match service.engine.readiness().await {
+    match service.engine.check_readiness().await {
         None => Ok("ready"),
         // Anybody may ask: the reason, which can name people, is for operators.
         Some(why) => {

@@ -54,11 +54,11 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
     let store = service.engine.store();
     let counts = store.account_counts().await?;
     let readings = store.last_readings().await?;
-    let rules = match store.rules().await? {
+    let rules = match store.load_rules().await? {
         Some(version) => service.engine.check_rules(&version.files).await?.0,
         None => RuleSet::default(),
     };
-    let known = service.engine.known().await?;
+    let known = service.engine.list_freshness().await?;
     let known = |name: &str| {
         known
             .iter()
@@ -66,7 +66,7 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
             .map(convert::known)
             .collect()
     };
-    let all = store.systems().await?.into_iter();
+    let all = store.list_systems().await?.into_iter();
     Ok(all
         .map(|row| System {
             freshness: known(&row.name),
@@ -174,7 +174,7 @@ fn roles_of(row: &SystemRow, rules: &RuleSet) -> Vec<SystemRole> {
 }
 
 async fn one(service: &Service, name: &str) -> Result<System, Refusal> {
-    service.engine.store().system(name).await?;
+    service.engine.store().find_system(name).await?;
     let found = all_systems(service)
         .await?
         .into_iter()
@@ -190,7 +190,7 @@ async fn one(service: &Service, name: &str) -> Result<System, Refusal> {
 
 fn report(report: tide_connect::CheckReport) -> CheckReport {
     CheckReport {
-        healthy: report.healthy(),
+        healthy: report.is_healthy(),
         steps: report.steps.into_iter().map(step).collect(),
     }
 }
@@ -343,7 +343,7 @@ pub async fn browse_system(
     Ok(Json(
         service
             .engine
-            .browse(&name, below)
+            .list_containers(&name, below)
             .await?
             .into_iter()
             .map(branch)
@@ -440,7 +440,7 @@ pub async fn show_retirement(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<Json<Retirement>, Refusal> {
-    let found = service.engine.retirement(&name).await?;
+    let found = service.engine.retirement_impact(&name).await?;
     let effect = convert::effect(found.effect);
     Ok(Json(Retirement {
         accounts: found.accounts,
@@ -502,7 +502,7 @@ pub async fn check_system(
     Path(name): Path<String>,
 ) -> Result<Response, Refusal> {
     let engine = service.engine.clone();
-    engine.store().system(&name).await?;
+    engine.store().find_system(&name).await?;
     run_check(&headers, |watcher| async move {
         engine.check_system(&name, watcher).await
     })
@@ -540,7 +540,7 @@ pub async fn list_accounts(
     Query(query): Query<ListQuery>,
 ) -> Result<Json<Page<Account>>, Refusal> {
     let limit = super::changes::limit(&query);
-    service.engine.store().system(&name).await?;
+    service.engine.store().find_system(&name).await?;
     let place = |after: &'_ str| {
         after
             .split_once(' ')
@@ -548,7 +548,7 @@ pub async fn list_accounts(
     };
     let after = match query.after.as_deref().filter(|after| !after.is_empty()) {
         Some(after) => Some(place(after).ok_or_else(|| {
-            Refusal::bad("`after` is not a cursor that a page returned as `next`")
+            Refusal::invalid("`after` is not a cursor that a page returned as `next`")
         })?),
         None => None,
     };
@@ -558,7 +558,7 @@ pub async fn list_accounts(
     let rows = service
         .engine
         .store()
-        .accounts(
+        .list_accounts(
             &name,
             query.search.as_deref().unwrap_or_default(),
             after,
@@ -583,7 +583,7 @@ pub async fn show_schema(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<SchemaAttribute>>, Refusal> {
-    let row = service.engine.store().system(&name).await?;
+    let row = service.engine.store().find_system(&name).await?;
     let schema = row
         .schema
         .get(&ObjectType::Person)

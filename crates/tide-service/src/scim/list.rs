@@ -170,12 +170,12 @@ async fn matching(
     {
         let rows = match by {
             "id" => store
-                .pushed(&context.system, shelf.object, PushedKey::Id(&text))
+                .find_pushed(&context.system, shelf.object, PushedKey::Id(&text))
                 .await?
                 .into_iter()
                 .collect(),
             "name" => store
-                .pushed(&context.system, shelf.object, PushedKey::Name(&text))
+                .find_pushed(&context.system, shelf.object, PushedKey::Name(&text))
                 .await?
                 .into_iter()
                 .collect(),

@@ -143,7 +143,7 @@ pub(super) async fn find(
         .service
         .engine
         .store()
-        .pushed(&context.system, shelf.object, PushedKey::Id(id))
+        .find_pushed(&context.system, shelf.object, PushedKey::Id(id))
         .await?;
     found.ok_or_else(|| {
         ScimError::missing(&format!(
@@ -319,7 +319,7 @@ async fn leave(context: &RequestContext, group: &str, member: &str) -> Result<()
     for _ in 0..TRIES {
         let store = context.service.engine.store();
         let Some(row) = store
-            .pushed(&context.system, groups.object, PushedKey::Id(group))
+            .find_pushed(&context.system, groups.object, PushedKey::Id(group))
             .await?
         else {
             return Ok(());

@@ -10,7 +10,7 @@ use std::str::FromStr;
 /// # Errors
 ///
 /// The column holds a text that is no code of this enum: another version of the program wrote it.
-pub(crate) fn code<C: FromStr>(row: &SqliteRow, column: &str) -> Result<C, StoreError> {
+pub(crate) fn read_code<C: FromStr>(row: &SqliteRow, column: &str) -> Result<C, StoreError> {
     parse_code(row.get(column))
 }
 
@@ -18,7 +18,7 @@ pub(crate) fn code<C: FromStr>(row: &SqliteRow, column: &str) -> Result<C, Store
 ///
 /// # Errors
 ///
-/// As [`code`].
+/// As [`read_code`].
 pub(crate) fn parse_code<C: FromStr>(text: &str) -> Result<C, StoreError> {
     text.parse().map_err(|_| StoreError::UnknownCode {
         enumeration: std::any::type_name::<C>(),

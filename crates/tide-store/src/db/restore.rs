@@ -105,7 +105,7 @@ impl Store {
         object: ObjectType,
     ) -> Result<Option<(i64, i64)>, StoreError> {
         if !self
-            .outdated()
+            .records_of_backup()
             .await?
             .iter()
             .any(|(name, kind)| name == system && *kind == object)
@@ -132,7 +132,7 @@ impl Store {
     }
 
     /// What was read before a backup was restored, and not since.
-    pub async fn outdated(&self) -> Result<Vec<(String, ObjectType)>, StoreError> {
+    pub async fn records_of_backup(&self) -> Result<Vec<(String, ObjectType)>, StoreError> {
         let rows: Vec<(String, String)> = sqlx::query_as(
             "SELECT DISTINCT o.system, o.object FROM full_read o WHERE o.state = 'outdated'
              AND NOT EXISTS (SELECT 1 FROM full_read r WHERE r.system = o.system AND r.object = o.object AND r.state = 'complete')",

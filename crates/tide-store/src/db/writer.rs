@@ -76,7 +76,7 @@ impl Writer {
         tokio::spawn(async move {
             let mut ending = ending;
             crate::journal::KEY
-                .scope(key, work(connection, jobs, often, sweeping))
+                .scope(key, writer_loop(connection, jobs, often, sweeping))
                 .await;
             ending.stopped = true;
         });
@@ -87,7 +87,7 @@ impl Writer {
     }
 
     /// Completes when the task ended without being stopped.
-    pub async fn lost(&self) {
+    pub async fn ended_unexpectedly(&self) {
         if self.lost.clone().wait_for(|lost| *lost).await.is_err() {
             // It was stopped.
             std::future::pending::<()>().await;
@@ -146,7 +146,7 @@ impl Writer {
         let boxed: Job = Box::new(move |connection| {
             Box::pin(async move {
                 let result = match connection {
-                    Ok(connection) => caught(async move { job(connection).await }).await,
+                    Ok(connection) => run_caught(async move { job(connection).await }).await,
                     Err(error) => Err(error),
                 };
                 let good = result.is_ok();
@@ -185,7 +185,7 @@ impl Writer {
         let boxed: WriterRead = Box::new(move |connection| {
             Box::pin(async move {
                 // The caller may be gone.
-                let _ = answer.send(caught(async move { look(connection).await }).await);
+                let _ = answer.send(run_caught(async move { look(connection).await }).await);
             })
         });
         self.queue
@@ -205,7 +205,7 @@ impl Writer {
 }
 
 /// The result of a job, or an internal error if it panics. The caller rolls its writes back.
-async fn caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
+async fn run_caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Result<T, StoreError> {
     AssertUnwindSafe(job)
         .catch_unwind()
         .await
@@ -231,7 +231,7 @@ async fn checkpoint_loop(mut connection: SqliteConnection, mut asked: mpsc::Rece
     let _ = connection.close().await;
 }
 
-async fn work(
+async fn writer_loop(
     mut connection: SqliteConnection,
     mut jobs: mpsc::Receiver<WriterMessage>,
     often: mpsc::Sender<()>,
@@ -316,7 +316,7 @@ async fn commit(
 ) {
     if let Err(error) = begun {
         tracing::error!(%error, "could not begin a transaction");
-        return refuse(group, &error.to_string()).await;
+        return refuse_jobs(group, &error.to_string()).await;
     }
     if group.len() == 1 {
         // A single job needs no savepoint, which would copy every page: rolling it back is rolling
@@ -329,7 +329,7 @@ async fn commit(
             match ended {
                 Err(error) if good => {
                     roll_back(connection, &error).await;
-                    reply(Err(unwritable(&error.to_string())));
+                    reply(Err(commit_error(&error.to_string())));
                 }
                 // The job's own error is reported. ROLLBACK fails if SQLite has already rolled
                 // back.
@@ -344,7 +344,7 @@ async fn commit(
     for job in jobs.by_ref() {
         let marked = sqlx::query("SAVEPOINT job").execute(&mut *connection).await;
         if let Err(error) = marked {
-            replies.push(job(Err(unwritable(&error.to_string()))).await.1);
+            replies.push(job(Err(commit_error(&error.to_string()))).await.1);
             lost = Some(error);
             break;
         }
@@ -376,20 +376,20 @@ async fn commit(
     let said = error.to_string();
     replies
         .into_iter()
-        .for_each(|reply| reply(Err(unwritable(&said))));
-    refuse(jobs, &said).await;
+        .for_each(|reply| reply(Err(commit_error(&said))));
+    refuse_jobs(jobs, &said).await;
 }
 
 /// Answers jobs without running them.
-async fn refuse(jobs: impl IntoIterator<Item = Job>, said: &str) {
+async fn refuse_jobs(jobs: impl IntoIterator<Item = Job>, said: &str) {
     for job in jobs {
-        let (_, reply) = job(Err(unwritable(said))).await;
+        let (_, reply) = job(Err(commit_error(said))).await;
         reply(Ok(()));
     }
 }
 
 /// The error of a commit that failed by the disk, a lock or permissions.
-fn unwritable(said: &str) -> StoreError {
+fn commit_error(said: &str) -> StoreError {
     StoreError::Unwritable {
         said: said.to_owned(),
     }

@@ -50,7 +50,7 @@ type DirtyRow = (
 );
 
 /// Parses the result of [`DIRTY_SINCE`].
-pub(crate) fn touched(notes: &str, after: i64) -> Result<DirtyRecords, StoreError> {
+pub(crate) fn parse_dirty(notes: &str, after: i64) -> Result<DirtyRecords, StoreError> {
     let mut touched = DirtyRecords {
         last: after,
         ..DirtyRecords::default()
@@ -131,7 +131,7 @@ impl Store {
 
     /// Loads these records with everything that belongs to them. `at_rest`: no run is in progress,
     /// so the writer connection may be used.
-    pub async fn part(
+    pub async fn load_part(
         &self,
         records: &Records,
         systems: BTreeMap<String, SystemFacts>,
@@ -143,14 +143,14 @@ impl Store {
             serde_json::to_string(&records.identities)?,
         );
         self.look(at_rest && few, move |c| {
-            Box::pin(async move { part(c, &accounts, &identities, systems).await })
+            Box::pin(async move { load_part(c, &accounts, &identities, systems).await })
         })
         .await
     }
 }
 
 /// Loads accounts and identities, given as JSON lists of ids, with everything that belongs to them.
-async fn part(
+async fn load_part(
     c: &mut SqliteConnection,
     accounts: &str,
     identities: &str,
@@ -163,7 +163,8 @@ async fn part(
     read_accounts(c, accounts, &mut population).await?;
     // Sorted here, because SQLite would copy complete rows to sort them.
     population.accounts.sort_by_key(|account| account.id);
-    crate::snapshot::membership_delta::merge(&mut *c, &mut population.accounts, false).await?;
+    crate::snapshot::membership_delta::merge_deltas(&mut *c, &mut population.accounts, false)
+        .await?;
     let mut further = 0;
     let mut kept_roles: HashMap<String, KeptRoles> = HashMap::new();
     for row in sqlx::query(BESIDE)
@@ -267,19 +268,19 @@ async fn read_further(
     let tells = |bit: i64| further & bit != 0;
     if tells(4) {
         population.departures =
-            crate::identities::lifecycle::departures(&mut *c, Some(identities)).await?;
+            crate::identities::lifecycle::load_departures(&mut *c, Some(identities)).await?;
     }
     if tells(8) {
         population.reactivations =
-            crate::identities::lifecycle::claimed(&mut *c, Some(identities)).await?;
+            crate::identities::lifecycle::load_reactivations(&mut *c, Some(identities)).await?;
     }
     if tells(2) {
         population.write_history =
-            crate::identities::lifecycle::acts(&mut *c, Some(accounts)).await?;
+            crate::identities::lifecycle::load_write_history(&mut *c, Some(accounts)).await?;
     }
     if tells(16) {
         population.role_grants =
-            crate::identities::roles::grants(&mut *c, Some(identities)).await?;
+            crate::identities::roles::load_role_grants(&mut *c, Some(identities)).await?;
     }
     if tells(32) {
         // Includes memberships that were written for another person with one of these names.
@@ -296,7 +297,7 @@ async fn read_further(
             .flat_map(|account| [Some(fold_reference(&account.name)), uid(account)])
             .flatten();
         let names: Vec<String> = names.collect();
-        population.rule_memberships = crate::queue::results::joined(
+        population.rule_memberships = crate::queue::results::load_rule_memberships(
             &mut *c,
             Some((identities, &serde_json::to_string(&names)?)),
         )
@@ -304,15 +305,16 @@ async fn read_further(
     }
     if tells(1) {
         population.password_hash_marks =
-            crate::queue::results::carried(&mut *c, Some(accounts)).await?;
+            crate::queue::results::load_password_marks(&mut *c, Some(accounts)).await?;
     }
     if tells(64) {
         population.password_sets =
-            crate::secrets::password_sync::open(&mut *c, Some((accounts, identities))).await?;
+            crate::secrets::password_sync::load_pending(&mut *c, Some((accounts, identities)))
+                .await?;
     }
     if tells(128) {
         population.match_answers =
-            crate::identities::matches::open_about(&mut *c, accounts, identities).await?;
+            crate::identities::matches::load_answers_about(&mut *c, accounts, identities).await?;
     }
     Ok(())
 }

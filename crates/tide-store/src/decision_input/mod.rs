@@ -28,7 +28,7 @@ pub(crate) fn blob_values(blob: &[u8]) -> Result<Vec<Value>, StoreError> {
 
 impl Store {
     /// Reads the whole population inside one transaction.
-    pub async fn population(&self) -> Result<Population, StoreError> {
+    pub async fn load_population(&self) -> Result<Population, StoreError> {
         let mut tx = self.reader.begin().await?;
         let mut population = Population::default();
         for row in sqlx::query("SELECT * FROM account ORDER BY id")
@@ -37,7 +37,8 @@ impl Store {
         {
             population.accounts.push(read_account(&row)?);
         }
-        crate::snapshot::membership_delta::merge(&mut tx, &mut population.accounts, true).await?;
+        crate::snapshot::membership_delta::merge_deltas(&mut tx, &mut population.accounts, true)
+            .await?;
         for row in sqlx::query("SELECT * FROM identity ORDER BY id")
             .fetch_all(&mut *tx)
             .await?
@@ -69,14 +70,20 @@ impl Store {
                 .drift_baseline
                 .insert(row.get(0), Attributes::from_blob(row.get(1))?);
         }
-        population.departures = crate::identities::lifecycle::departures(&mut tx, None).await?;
-        population.reactivations = crate::identities::lifecycle::claimed(&mut tx, None).await?;
-        population.write_history = crate::identities::lifecycle::acts(&mut tx, None).await?;
-        population.role_grants = crate::identities::roles::grants(&mut tx, None).await?;
-        population.rule_memberships = crate::queue::results::joined(&mut tx, None).await?;
-        population.password_hash_marks = crate::queue::results::carried(&mut tx, None).await?;
-        population.password_sets = crate::secrets::password_sync::open(&mut tx, None).await?;
-        population.match_answers = crate::identities::matches::open(&mut tx).await?;
+        population.departures =
+            crate::identities::lifecycle::load_departures(&mut tx, None).await?;
+        population.reactivations =
+            crate::identities::lifecycle::load_reactivations(&mut tx, None).await?;
+        population.write_history =
+            crate::identities::lifecycle::load_write_history(&mut tx, None).await?;
+        population.role_grants = crate::identities::roles::load_role_grants(&mut tx, None).await?;
+        population.rule_memberships =
+            crate::queue::results::load_rule_memberships(&mut tx, None).await?;
+        population.password_hash_marks =
+            crate::queue::results::load_password_marks(&mut tx, None).await?;
+        population.password_sets =
+            crate::secrets::password_sync::load_pending(&mut tx, None).await?;
+        population.match_answers = crate::identities::matches::load_answers(&mut tx).await?;
         tx.commit().await?;
         Ok(population)
     }

@@ -1,7 +1,7 @@
 //! The preconditions of an incremental decision, in one query on one connection, because every
 //! change waits for it.
 
-use crate::decision_input::dirty_records::{DIRTY_SINCE, DirtyRecords, touched};
+use crate::decision_input::dirty_records::{DIRTY_SINCE, DirtyRecords, parse_dirty};
 use crate::sync::systems::{AtWork, at_work};
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -49,7 +49,7 @@ pub struct DecisionPreconditions {
 }
 
 /// Counts the changes of the windows, in their order.
-pub(crate) async fn counts(
+pub(crate) async fn count_windows(
     c: &mut SqliteConnection,
     asked: &[GuardWindow],
 ) -> Result<Vec<i64>, StoreError> {
@@ -96,7 +96,7 @@ async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
     Ok(all)
 }
 
-async fn before(
+async fn load_preconditions(
     c: &mut SqliteConnection,
     after: i64,
     asked: &[GuardWindow],
@@ -124,16 +124,16 @@ async fn before(
     let asks = row.get("has_approvals");
     Ok(DecisionPreconditions {
         at_work,
-        touched: touched(row.get("notes"), after)?,
-        counts: counts(c, asked).await?,
+        touched: parse_dirty(row.get("notes"), after)?,
+        counts: count_windows(c, asked).await?,
         in_flight: in_flight(c).await?,
         overrides: if row.get("overridden") {
-            crate::governance::overrides::overrides(c, now).await?
+            crate::governance::overrides::load_overrides(c, now).await?
         } else {
             HashMap::new()
         },
         approved: if asks {
-            crate::governance::approvals::said(c, now).await?
+            crate::governance::approvals::load_approval_states(c, now).await?
         } else {
             HashMap::new()
         },
@@ -148,7 +148,7 @@ async fn before(
 impl Store {
     /// Loads the preconditions of a decision about the dirty records after a position. `at_rest`:
     /// no run is in progress.
-    pub async fn before(
+    pub async fn load_preconditions(
         &self,
         after: i64,
         asked: Vec<GuardWindow>,
@@ -156,15 +156,21 @@ impl Store {
         now: Timestamp,
     ) -> Result<DecisionPreconditions, StoreError> {
         self.look(at_rest, move |c| {
-            Box::pin(async move { before(c, after, &asked, now).await })
+            Box::pin(async move { load_preconditions(c, after, &asked, now).await })
         })
         .await
     }
 
     /// Counts the changes of each window, with those in flight.
-    pub async fn counted(&self, asked: &[GuardWindow]) -> Result<(Vec<i64>, InFlight), StoreError> {
+    pub async fn count_changes(
+        &self,
+        asked: &[GuardWindow],
+    ) -> Result<(Vec<i64>, InFlight), StoreError> {
         // In one transaction, so that a change that completes meanwhile is counted exactly once.
         let mut tx = self.reader.begin().await?;
-        Ok((counts(&mut tx, asked).await?, in_flight(&mut tx).await?))
+        Ok((
+            count_windows(&mut tx, asked).await?,
+            in_flight(&mut tx).await?,
+        ))
     }
 }

@@ -111,12 +111,12 @@ pub struct ApprovalAnswer {
 }
 
 /// Returns the answers to approval requests, by fingerprint.
-pub(crate) async fn said(
+pub(crate) async fn load_approval_states(
     c: &mut SqliteConnection,
     now: Timestamp,
 ) -> Result<HashMap<String, ApprovalState>, StoreError> {
     let mut all: HashMap<String, ApprovalState> = HashMap::new();
-    for row in approvals(c).await? {
+    for row in load_approvals(c).await? {
         let said = all.entry(row.fingerprint).or_default();
         for answer in &row.answers {
             if answer.yes {
@@ -131,7 +131,7 @@ pub(crate) async fn said(
 }
 
 /// The changes that are asked about, those asked first before.
-async fn approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
+async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
     let mut all: Vec<ApprovalRow> =
         sqlx::query("SELECT * FROM approval ORDER BY requested_at, fingerprint")
             .fetch_all(&mut *c)
@@ -240,7 +240,7 @@ async fn caused_by(
 
 impl Store {
     /// All operators, by name.
-    pub async fn operators(&self) -> Result<Vec<OperatorRow>, StoreError> {
+    pub async fn list_operators(&self) -> Result<Vec<OperatorRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT p.*, i.label AS person FROM principal p LEFT JOIN identity i ON i.id = p.identity WHERE p.kind = 'operator' ORDER BY p.name",
         )
@@ -265,8 +265,8 @@ impl Store {
     }
 
     /// One operator, by id or name.
-    pub async fn operator(&self, whom: &str) -> Result<OperatorRow, StoreError> {
-        let all = self.operators().await?;
+    pub async fn find_operator(&self, whom: &str) -> Result<OperatorRow, StoreError> {
+        let all = self.list_operators().await?;
         let found = all
             .into_iter()
             .find(|one| one.id == whom || one.name == whom);
@@ -362,19 +362,19 @@ impl Store {
         &self,
         now: Timestamp,
     ) -> Result<HashMap<String, ApprovalState>, StoreError> {
-        said(&mut *self.reader.acquire().await?, now).await
+        load_approval_states(&mut *self.reader.acquire().await?, now).await
     }
 
     /// The changes that are asked about, those asked first before.
-    pub async fn approvals(&self) -> Result<Vec<ApprovalRow>, StoreError> {
-        approvals(&mut *self.reader.acquire().await?).await
+    pub async fn list_approvals(&self) -> Result<Vec<ApprovalRow>, StoreError> {
+        load_approvals(&mut *self.reader.acquire().await?).await
     }
 
     /// Stores approval requests and who caused them. Existing requests stay unchanged; `gone` are
     /// no longer required. `rules` is the version of the published rules, for a decision about all
     /// records: requests that are new under a version without earlier requests were caused by its
     /// publisher.
-    pub async fn ask(
+    pub async fn request_approvals(
         &self,
         new: Vec<NewApproval>,
         gone: Vec<String>,
@@ -474,7 +474,7 @@ impl Store {
 
     /// Forgets what was said of some changes, and asks about them anew until another moment. Who
     /// caused them stays barred.
-    pub async fn ask_again(
+    pub async fn reopen_approvals(
         &self,
         fingerprints: Vec<String>,
         expires: Timestamp,
@@ -570,7 +570,7 @@ impl Store {
     }
 
     /// Puts reminders into the outbox that are due, `again` by rule being the days to the next one.
-    pub async fn remind(
+    pub async fn queue_reminders(
         &self,
         waiting: &HashSet<String>,
         again: HashMap<String, u32>,

@@ -35,7 +35,7 @@ pub struct AlertRow {
 impl Store {
     /// Creates alerts of external changes, with their consequences. Existing alerts are not created
     /// again.
-    pub async fn notice_surprises(
+    pub async fn add_external_changes(
         &self,
         surprises: Vec<(Surprise, String)>,
         now: Timestamp,
@@ -82,7 +82,7 @@ impl Store {
     }
 
     /// Open alerts, the newest first.
-    pub async fn notices(&self) -> Result<Vec<AlertRow>, StoreError> {
+    pub async fn list_alerts(&self) -> Result<Vec<AlertRow>, StoreError> {
         let rows = sqlx::query("SELECT id, subject, body, created_at, recipient FROM alert WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
             .fetch_all(&self.reader)
             .await?;
@@ -99,7 +99,7 @@ impl Store {
     }
 
     /// Notes that a notice was seen.
-    pub async fn notice_seen(&self, id: i64, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn acknowledge_alert(&self, id: i64, now: Timestamp) -> Result<(), StoreError> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {

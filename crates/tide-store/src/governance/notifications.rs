@@ -1,6 +1,6 @@
 //! Notifications: stored once under their key, and delivered by a webhook if the rule names one.
 
-use crate::db::codes::code;
+use crate::db::codes::read_code;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
@@ -47,7 +47,7 @@ fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
     Ok(NotificationRow {
         id: row.get("id"),
         rule: row.get("rule"),
-        event: code(row, "event")?,
+        event: read_code(row, "event")?,
         identity: row.get("identity"),
         label: row.get("label"),
         about: row.get("about"),
@@ -65,7 +65,7 @@ fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
 
 impl Store {
     /// Of these keys, those under which nothing was told yet.
-    pub async fn untold(
+    pub async fn without_notification(
         &self,
         keys: &[&str],
     ) -> Result<std::collections::HashSet<String>, StoreError> {
@@ -81,7 +81,7 @@ impl Store {
 
     /// Keeps what is to be told, each with those who are told. What was told before is not told
     /// again.
-    pub async fn tell(
+    pub async fn add_notifications(
         &self,
         all: Vec<(Notification, serde_json::Value)>,
         now: Timestamp,
@@ -124,7 +124,7 @@ impl Store {
     }
 
     /// What was told, the newest first; only about one identity, or only what waits to be carried.
-    pub async fn notifications(
+    pub async fn list_notifications(
         &self,
         identity: Option<&str>,
         waiting: bool,
@@ -144,7 +144,7 @@ impl Store {
     }
 
     /// The answers of a webhook about a person, the oldest first.
-    pub async fn answers(
+    pub async fn webhook_answers(
         &self,
         identity: &str,
         call: &str,

@@ -55,7 +55,7 @@ pub struct NewOverride {
 }
 
 /// What holds of changes at a moment, by their fingerprints.
-pub(crate) async fn overrides(
+pub(crate) async fn load_overrides(
     c: &mut SqliteConnection,
     now: Timestamp,
 ) -> Result<HashMap<String, GuardOverride>, StoreError> {
@@ -82,11 +82,11 @@ pub(crate) async fn overrides(
 
 impl Store {
     /// What holds of changes at a moment, by their fingerprints.
-    pub async fn overrides(
+    pub async fn load_overrides(
         &self,
         now: Timestamp,
     ) -> Result<HashMap<String, GuardOverride>, StoreError> {
-        overrides(&mut *self.reader.acquire().await?, now).await
+        load_overrides(&mut *self.reader.acquire().await?, now).await
     }
 
     /// All that is kept, the newest first, also what has expired.
@@ -212,7 +212,7 @@ impl Store {
     }
 
     /// Has changes that failed tried again as if they had not failed before.
-    pub async fn unpark(
+    pub async fn retry_failed(
         &self,
         fingerprint: &str,
         principal: &str,

@@ -36,7 +36,9 @@ impl WriteStop {
 }
 
 /// The stop that is set, if one is.
-pub(crate) async fn load(c: &mut SqliteConnection) -> Result<Option<WriteStop>, StoreError> {
+pub(crate) async fn load_write_stop(
+    c: &mut SqliteConnection,
+) -> Result<Option<WriteStop>, StoreError> {
     let row = sqlx::query(
         "SELECT w.reason, coalesce(p.name, w.principal) AS who, w.made_at FROM write_stop w LEFT JOIN principal p ON p.id = w.principal",
     )
@@ -79,7 +81,7 @@ impl Store {
                             .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
-                    let stop = load(&mut *c).await?.ok_or(StoreError::Missing { what: "write stop", name: String::new() })?;
+                    let stop = load_write_stop(&mut *c).await?.ok_or(StoreError::Missing { what: "write stop", name: String::new() })?;
                     if set.rows_affected() > 0 {
                         take_back_queued(c, None, &stop.sentence(), now).await?;
                         NewJournalEntry::new(&principal, "writes.stopped", "").detail(&reason).append(c, now).await?;

@@ -40,7 +40,7 @@ fn read_departure(row: &SqliteRow) -> Result<(String, Departure), StoreError> {
 }
 
 /// All departures, or those of some identities (a JSON list).
-pub(crate) async fn departures(
+pub(crate) async fn load_departures(
     c: &mut SqliteConnection,
     only: Option<&str>,
 ) -> Result<BTreeMap<String, Departure>, StoreError> {
@@ -60,7 +60,7 @@ pub(crate) async fn departures(
 }
 
 /// Who was claimed back, of all or some (a JSON list).
-pub(crate) async fn claimed(
+pub(crate) async fn load_reactivations(
     c: &mut SqliteConnection,
     only: Option<&str>,
 ) -> Result<BTreeMap<String, Timestamp>, StoreError> {
@@ -82,7 +82,7 @@ pub(crate) async fn claimed(
 }
 
 /// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
-pub(crate) async fn acts(
+pub(crate) async fn load_write_history(
     c: &mut SqliteConnection,
     only: Option<&str>,
 ) -> Result<HashMap<AccountId, WriteHistory>, StoreError> {
@@ -163,7 +163,7 @@ pub(crate) async fn note_leaver(
 
 impl Store {
     /// The departure of a person that an operator scheduled.
-    pub async fn departure(&self, identity: &str) -> Result<Option<Departure>, StoreError> {
+    pub async fn find_departure(&self, identity: &str) -> Result<Option<Departure>, StoreError> {
         let row = sqlx::query("SELECT * FROM departure WHERE identity = ?")
             .bind(identity)
             .fetch_optional(&self.reader)
@@ -236,7 +236,7 @@ impl Store {
     }
 
     /// Stores that an inactive person is reactivated. Journaled.
-    pub async fn claim(
+    pub async fn reactivate(
         &self,
         identity: &str,
         principal: &str,
@@ -281,7 +281,7 @@ impl Store {
     }
 
     /// Who left, the last first.
-    pub async fn leavers(&self, limit: i64) -> Result<Vec<LeaverRow>, StoreError> {
+    pub async fn list_leavers(&self, limit: i64) -> Result<Vec<LeaverRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT l.identity, l.label, l.started_at, l.returned_at,
                (SELECT max(c.settled_at) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled_at >= l.started_at

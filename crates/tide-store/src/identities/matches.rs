@@ -50,7 +50,7 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
 }
 
 /// The answers that hold, for a decision.
-pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<MatchAnswer>, StoreError> {
+pub(crate) async fn load_answers(c: &mut SqliteConnection) -> Result<Vec<MatchAnswer>, StoreError> {
     Ok(sqlx::query(SELECT)
         .bind(None::<&str>)
         .fetch_all(c)
@@ -61,7 +61,7 @@ pub(crate) async fn open(c: &mut SqliteConnection) -> Result<Vec<MatchAnswer>, S
 }
 
 /// The answers that hold about some records, whose ids stand in JSON lists.
-pub(crate) async fn open_about(
+pub(crate) async fn load_answers_about(
     c: &mut SqliteConnection,
     accounts: &str,
     identities: &str,

@@ -181,7 +181,7 @@ impl Store {
     }
 
     /// A page of identities by label, with a text in them.
-    pub async fn identities(
+    pub async fn list_identities(
         &self,
         search: &str,
         stage: Option<&str>,
@@ -294,7 +294,7 @@ impl Store {
     }
 
     /// An identity, with what people call it.
-    pub async fn identity(&self, id: &str) -> Result<(Identity, String), StoreError> {
+    pub async fn find_identity(&self, id: &str) -> Result<(Identity, String), StoreError> {
         let row = sqlx::query("SELECT * FROM identity WHERE id = ?")
             .bind(id)
             .fetch_optional(&self.reader)
@@ -329,7 +329,7 @@ impl Store {
     }
 
     /// Ends the open links of an identity in one system. Returns how many there were.
-    pub async fn split(
+    pub async fn split_identity(
         &self,
         identity: &str,
         system: &str,

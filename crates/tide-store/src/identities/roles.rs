@@ -29,7 +29,7 @@ fn read(row: &SqliteRow) -> RoleGrant {
 }
 
 /// All grants, or those of some identities (a JSON list), the oldest first.
-pub(crate) async fn grants(
+pub(crate) async fn load_role_grants(
     c: &mut SqliteConnection,
     only: Option<&str>,
 ) -> Result<Vec<RoleGrant>, StoreError> {

@@ -1,7 +1,7 @@
 //! Change sets, their lines, and their changes. The changes of runs are the queue: each is stored
 //! before it is sent and settled after.
 
-use crate::db::codes::{code, parse_code};
+use crate::db::codes::{parse_code, read_code};
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -421,8 +421,8 @@ impl Store {
         .await?;
         Ok(ChangeSetRow {
             id,
-            kind: code(&row, "kind")?,
-            state: code(&row, "state")?,
+            kind: read_code(&row, "kind")?,
+            state: read_code(&row, "state")?,
             rule_version: row.get("rule_version"),
             principal: row.get("who"),
             preview: row.get("preview"),
@@ -453,7 +453,7 @@ impl Store {
     }
 
     /// The lines of a change set.
-    pub async fn decided(
+    pub async fn list_outcomes(
         &self,
         id: i64,
         filter: &ChangeFilter,
@@ -512,7 +512,7 @@ impl Store {
     }
 
     /// The changes of a change set.
-    pub async fn changes(
+    pub async fn list_changes(
         &self,
         id: i64,
         filter: &ChangeFilter,

@@ -211,7 +211,7 @@ impl Store {
     }
 
     /// Who is on hold, by cause and name.
-    pub async fn holds(&self, filter: &HoldFilter) -> Result<Vec<HoldRow>, StoreError> {
+    pub async fn list_holds(&self, filter: &HoldFilter) -> Result<Vec<HoldRow>, StoreError> {
         let mut query = QueryBuilder::<Sqlite>::new(
             "SELECT min(h.id) AS first, h.identity, h.object, h.label, h.cause, h.reason, min(h.rule) AS rule, min(h.since) AS since,
                group_concat(DISTINCT h.system) AS systems, group_concat(DISTINCT nullif(h.kind, '')) AS kinds,
@@ -289,7 +289,7 @@ impl Store {
 
     /// What is on hold for one identity.
     pub async fn holds_of(&self, identity: &str) -> Result<Vec<HoldRow>, StoreError> {
-        self.holds(&HoldFilter {
+        self.list_holds(&HoldFilter {
             identity: Some(identity.to_owned()),
             limit: 100,
             ..HoldFilter::default()

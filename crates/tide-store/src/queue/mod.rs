@@ -149,7 +149,7 @@ impl Store {
     }
 
     /// The pending changes of a run, in order: leavers first, then as queued.
-    pub async fn unsettled(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
+    pub async fn unfinished_changes(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")
             .bind(id)
             .fetch_all(&self.reader)
@@ -382,7 +382,7 @@ impl Store {
     }
 
     /// Accepted changes, with their operation URL, time and principal.
-    pub async fn accepted(
+    pub async fn accepted_changes(
         &self,
     ) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
         let rows = sqlx::query(
@@ -423,7 +423,7 @@ impl Store {
     }
 
     /// Changes of ended runs with an unknown outcome, with their time and principal.
-    pub async fn lost(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
+    pub async fn unknown_creates(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
         let rows = sqlx::query(
             "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set
              WHERE c.state = 'unknown' AND s.ended_at IS NOT NULL ORDER BY c.id",
@@ -443,7 +443,7 @@ impl Store {
 
     /// Which of these changes, by fingerprint, failed last time, and whose account is unchanged
     /// since: after another change of the account, the failure says nothing.
-    pub async fn parked(
+    pub async fn parked_changes(
         &self,
         fingerprints: &[&str],
     ) -> Result<HashMap<String, Parked>, StoreError> {

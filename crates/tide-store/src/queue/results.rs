@@ -130,7 +130,7 @@ impl Store {
                     while !left.is_empty() {
                         // A few fixed numbers of rows, so that the statements stay prepared.
                         let (some, rest) = left.split_at(ROWS.min(1 << left.len().ilog2()));
-                        accounts.extend(settle(c, some, now).await?);
+                        accounts.extend(record_results(c, some, now).await?);
                         left = rest;
                     }
                     Ok(accounts)
@@ -140,21 +140,21 @@ impl Store {
     }
 }
 
-async fn settle(
+async fn record_results(
     c: &mut SqliteConnection,
     all: &[ChangeResult],
     now: Timestamp,
 ) -> Result<Vec<AccountId>, StoreError> {
     let at = format_timestamp(now);
-    let ids = keep_accounts(c, all, &at).await?;
-    let joined: Vec<JournalNote> = link(c, all, &ids, &at).await?;
+    let ids = store_accounts(c, all, &at).await?;
+    let joined: Vec<JournalNote> = link_accounts(c, all, &ids, &at).await?;
     store_normalizations(c, all, &at, &ids).await?;
     for (one, id) in all
         .iter()
         .zip(&ids)
         .filter(|(one, _)| !one.settled.merged.is_empty())
     {
-        give(c, one, *id).await?;
+        store_managed_values(c, one, *id).await?;
     }
     join_groups(c, all, &ids, &at).await?;
     // A group that was read back in full contains it already.
@@ -169,13 +169,13 @@ async fn settle(
         .zip(&ids)
         .enumerate()
         .filter(|(at, (one, id))| one.bare && !whole_later(*at, **id));
-    crate::snapshot::membership_delta::keep(
+    crate::snapshot::membership_delta::store_deltas(
         c,
         &beside.map(|(_, (one, id))| (one, *id)).collect::<Vec<_>>(),
         now,
     )
     .await?;
-    carry(c, all, &ids).await?;
+    store_password_marks(c, all, &ids).await?;
     // Our value equals the rules now, and the operator's answer was for this change.
     let json = serde_json::to_string(&ids)?;
     sqlx::query("DELETE FROM drift_baseline WHERE account IN (SELECT value FROM json_each(?))")
@@ -274,7 +274,7 @@ async fn mark_done(
     Ok(())
 }
 
-async fn keep_accounts(
+async fn store_accounts(
     c: &mut SqliteConnection,
     all: &[ChangeResult],
     at: &str,
@@ -296,7 +296,7 @@ async fn keep_accounts(
         .iter()
         .any(|one| !one.bare && one.row.change.object == ObjectType::Group)
     {
-        crate::snapshot::membership_delta::forget(
+        crate::snapshot::membership_delta::drop_deltas(
             c,
             &rows.iter().map(|row| row.get("id")).collect::<Vec<_>>(),
         )
@@ -386,7 +386,7 @@ async fn upsert_accounts(
 }
 
 /// Links created accounts. Returns the journal entries.
-async fn link(
+async fn link_accounts(
     c: &mut SqliteConnection,
     all: &[ChangeResult],
     ids: &[AccountId],
@@ -430,7 +430,7 @@ async fn link(
 }
 
 /// Stores the marks of copied password hashes.
-async fn carry(
+async fn store_password_marks(
     c: &mut SqliteConnection,
     all: &[ChangeResult],
     ids: &[AccountId],
@@ -459,7 +459,7 @@ async fn carry(
 }
 
 /// The marks of copied password hashes: all, or those of some accounts (a JSON list).
-pub(crate) async fn carried(
+pub(crate) async fn load_password_marks(
     c: &mut SqliteConnection,
     only: Option<&str>,
 ) -> Result<HashMap<AccountId, String>, StoreError> {
@@ -535,7 +535,7 @@ pub(crate) async fn join(
 
 /// Memberships that rules own: all, or those of some identities and those written under some names
 /// (JSON lists).
-pub(crate) async fn joined(
+pub(crate) async fn load_rule_memberships(
     c: &mut SqliteConnection,
     only: Option<(&str, &str)>,
 ) -> Result<Vec<RuleMembership>, StoreError> {
@@ -572,7 +572,7 @@ pub(crate) async fn joined(
 }
 
 /// Stores our values of merged lists.
-async fn give(
+async fn store_managed_values(
     c: &mut SqliteConnection,
     one: &ChangeResult,
     account: AccountId,

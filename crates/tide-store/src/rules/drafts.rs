@@ -75,7 +75,7 @@ pub struct DraftEdit<'a> {
 
 impl Store {
     /// Open drafts, the newest first.
-    pub async fn drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
+    pub async fn list_drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
         sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} ORDER BY d.id DESC")))
             .fetch_all(&self.reader)
             .await?
@@ -85,7 +85,7 @@ impl Store {
     }
 
     /// One open draft.
-    pub async fn draft(&self, id: i64) -> Result<DraftRow, StoreError> {
+    pub async fn find_draft(&self, id: i64) -> Result<DraftRow, StoreError> {
         let row = sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} AND d.id = ?")))
             .bind(id)
             .fetch_optional(&self.reader)

@@ -23,7 +23,7 @@ pub struct RuleVersion {
 
 impl Store {
     /// The newest version, if any was published.
-    pub async fn rules(&self) -> Result<Option<RuleVersion>, StoreError> {
+    pub async fn load_rules(&self) -> Result<Option<RuleVersion>, StoreError> {
         let row = sqlx::query(
             "SELECT r.*, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
             ORDER BY version DESC LIMIT 1",

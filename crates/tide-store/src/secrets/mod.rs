@@ -229,7 +229,7 @@ impl Store {
     }
 
     /// Opens a secret, for use on the wire and nowhere else.
-    pub async fn secret(
+    pub async fn load_secret(
         &self,
         owner: &str,
         field: &str,

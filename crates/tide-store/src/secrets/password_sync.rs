@@ -36,7 +36,7 @@ fn read(row: &SqliteRow) -> PendingPassword {
 }
 
 /// Passwords that are on their way: all, or those of some identities and accounts (JSON lists).
-pub(crate) async fn open(
+pub(crate) async fn load_pending(
     c: &mut SqliteConnection,
     only: Option<(&str, &str)>,
 ) -> Result<Vec<PendingPassword>, StoreError> {
@@ -132,7 +132,7 @@ impl Store {
             .fetch_optional(&self.reader)
             .await?;
         match seal {
-            Some(seal) => self.secret(OWNER, &seal).await,
+            Some(seal) => self.load_secret(OWNER, &seal).await,
             None => Ok(None),
         }
     }
@@ -157,7 +157,7 @@ impl Store {
     /// Passwords that are on their way.
     pub async fn passwords_on_their_way(&self) -> Result<Vec<PendingPassword>, StoreError> {
         let mut tx = self.reader.begin().await?;
-        open(&mut tx, None).await
+        load_pending(&mut tx, None).await
     }
 
     /// Passwords that were set, the newest first.

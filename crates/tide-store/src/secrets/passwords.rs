@@ -43,7 +43,7 @@ impl Store {
         &self,
         change: i64,
     ) -> Result<Option<Zeroizing<String>>, StoreError> {
-        self.secret(OWNER, &change.to_string()).await
+        self.load_secret(OWNER, &change.to_string()).await
     }
 
     /// Seals a password that is about to be set.

@@ -132,7 +132,7 @@ impl Store {
 
     /// Stores a batch of a read. States that we wrote after the read began are newer than the batch
     /// and stay.
-    pub async fn observe(
+    pub async fn store_batch(
         &self,
         reading: i64,
         system: &str,
@@ -152,7 +152,7 @@ impl Store {
                         .await?;
                     for rows in batch.chunks(ROWS) {
                         let shown = IncomingAccount { reading, system: &system, object, at: started, told: false };
-                        upsert(c, shown, rows, if any { Past::Given } else { Past::None }).await?;
+                        upsert_accounts(c, shown, rows, if any { Past::Given } else { Past::None }).await?;
                     }
                     sqlx::query("UPDATE full_read SET object_count = object_count + ? WHERE id = ?")
                         .bind(batch.len() as i64)
@@ -166,7 +166,7 @@ impl Store {
     }
 
     /// Stores rows in quarantine. An account whose key is in one of them is not missing.
-    pub async fn quarantine(
+    pub async fn add_to_quarantine(
         &self,
         reading: i64,
         rows: Vec<QuarantineRow>,
@@ -204,7 +204,7 @@ impl Store {
     }
 
     /// The rows in quarantine of the last ended read of a system.
-    pub async fn quarantined(&self, system: &str) -> Result<Vec<QuarantineRow>, StoreError> {
+    pub async fn list_quarantine(&self, system: &str) -> Result<Vec<QuarantineRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT * FROM quarantine WHERE full_read = (SELECT max(id) FROM full_read WHERE system = ? AND state <> 'running' AND object_count + quarantined > 0) ORDER BY line",
         )
@@ -235,10 +235,11 @@ impl Store {
         let whole = |row: &SqliteRow| {
             Ok(WholeReading {
                 system: row.get("system"),
-                object: crate::db::codes::code(row, "object")?,
+                object: crate::db::codes::read_code(row, "object")?,
                 started: at(row.get("started_at")),
                 ended: at(row.get("ended_at")),
-                outdated: crate::db::codes::code::<ReadState>(row, "state")? == ReadState::Outdated,
+                outdated: crate::db::codes::read_code::<ReadState>(row, "state")?
+                    == ReadState::Outdated,
             })
         };
         rows.iter().map(whole).collect()
@@ -260,7 +261,11 @@ impl Store {
     }
 
     /// The accounts that [`Store::complete_reading`] would mark as absent.
-    pub async fn missing(&self, reading: i64, limit: usize) -> Result<Missing, StoreError> {
+    pub async fn missing_accounts(
+        &self,
+        reading: i64,
+        limit: usize,
+    ) -> Result<Missing, StoreError> {
         self.writer
             .read_on_writer(move |c| {
                 Box::pin(async move {
@@ -383,8 +388,8 @@ impl Store {
                 Ok(Reading {
                     id: row.get("id"),
                     system: row.get("system"),
-                    object: crate::db::codes::code(row, "object")?,
-                    state: crate::db::codes::code(row, "state")?,
+                    object: crate::db::codes::read_code(row, "object")?,
+                    state: crate::db::codes::read_code(row, "state")?,
                     seen: row.get("object_count"),
                     started: row.get("started_at"),
                     ended: row.get("ended_at"),
@@ -411,7 +416,7 @@ impl Store {
 
     /// A page of a system's accounts by name that contain a text, after a name and an id, because
     /// names need not be unique.
-    pub async fn accounts(
+    pub async fn list_accounts(
         &self,
         system: &str,
         search: &str,
@@ -433,7 +438,7 @@ impl Store {
             .iter()
             .map(read_account)
             .collect::<Result<Vec<Account>, StoreError>>()?;
-        crate::snapshot::membership_delta::merge(
+        crate::snapshot::membership_delta::merge_deltas(
             &mut *self.reader.acquire().await?,
             &mut accounts,
             false,
@@ -448,7 +453,7 @@ impl Store {
     }
 
     /// One account.
-    pub async fn account(&self, id: AccountId) -> Result<Account, StoreError> {
+    pub async fn find_account(&self, id: AccountId) -> Result<Account, StoreError> {
         let mut c = self.reader.acquire().await?;
         let row = sqlx::query("SELECT * FROM account WHERE id = ?")
             .bind(id)
@@ -458,13 +463,17 @@ impl Store {
             what: "account",
             name: id.to_string(),
         })?)?;
-        crate::snapshot::membership_delta::merge(&mut c, std::slice::from_mut(&mut account), false)
-            .await?;
+        crate::snapshot::membership_delta::merge_deltas(
+            &mut c,
+            std::slice::from_mut(&mut account),
+            false,
+        )
+        .await?;
         Ok(account)
     }
 
     /// The key and the name of an account.
-    pub async fn called(&self, id: AccountId) -> Result<(String, String), StoreError> {
+    pub async fn account_name(&self, id: AccountId) -> Result<(String, String), StoreError> {
         let row = sqlx::query_as("SELECT key, name FROM account WHERE id = ?")
             .bind(id)
             .fetch_optional(&self.reader)
@@ -516,7 +525,7 @@ pub(crate) struct IncomingAccount<'a> {
     pub(crate) told: bool,
 }
 
-async fn known(
+async fn load_stored(
     c: &mut SqliteConnection,
     shown: IncomingAccount<'_>,
     rows: &[&Observed],
@@ -618,7 +627,7 @@ fn last_of_each(rows: &[Observed]) -> Vec<&Observed> {
 
 /// Stores a batch. Unchanged accounts only get the id of the read, so that repeated reads of a
 /// large system are cheap. Returns the number of changed accounts.
-pub(crate) async fn upsert(
+pub(crate) async fn upsert_accounts(
     c: &mut SqliteConnection,
     shown: IncomingAccount<'_>,
     rows: &[Observed],
@@ -634,7 +643,7 @@ pub(crate) async fn upsert(
     let any = past != Past::None;
     let rows = last_of_each(rows);
     let mut known = if any {
-        known(c, shown, &rows).await?
+        load_stored(c, shown, &rows).await?
     } else {
         HashMap::new()
     };

@@ -107,7 +107,7 @@ fn apply(attributes: &mut Attributes, changes: &[Since]) {
 }
 
 /// Applies the deltas to groups. `all`: `accounts` contains all accounts.
-pub(crate) async fn merge(
+pub(crate) async fn merge_deltas(
     c: &mut SqliteConnection,
     accounts: &mut [Account],
     all: bool,
@@ -171,11 +171,11 @@ pub(crate) async fn keep_whole(
         .bind(group)
         .execute(&mut *c)
         .await?;
-    forget(c, &[group]).await
+    drop_deltas(c, &[group]).await
 }
 
 /// Deletes the deltas of groups that are stored in full.
-pub(crate) async fn forget(
+pub(crate) async fn drop_deltas(
     c: &mut SqliteConnection,
     groups: &[AccountId],
 ) -> Result<(), StoreError> {
@@ -209,7 +209,7 @@ fn moves(values: &[ValueChange]) -> Vec<(&str, &Value, bool)> {
 }
 
 /// Adds confirmed memberships to the deltas of their groups.
-pub(crate) async fn keep(
+pub(crate) async fn store_deltas(
     c: &mut SqliteConnection,
     all: &[(&ChangeResult, AccountId)],
     now: Timestamp,

@@ -160,7 +160,7 @@ impl Store {
     }
 
     /// One resource.
-    pub async fn pushed(
+    pub async fn find_pushed(
         &self,
         system: &str,
         object: ObjectType,
@@ -322,12 +322,12 @@ impl Store {
         now: Timestamp,
     ) -> Result<EventTaken, StoreError> {
         self.writer
-            .run(move |c| Box::pin(async move { take_event(c, new, now).await }))
+            .run(move |c| Box::pin(async move { store_event(c, new, now).await }))
             .await
     }
 
     /// An event, with what it came to.
-    pub async fn event(&self, system: &str, id: &str) -> Result<EventRow, StoreError> {
+    pub async fn find_event(&self, system: &str, id: &str) -> Result<EventRow, StoreError> {
         let row = sqlx::query(
             "SELECT e.*, a.id AS account, l.identity AS identity FROM inbound_event e
              LEFT JOIN account a ON a.system = e.system AND a.key = e.key
@@ -340,7 +340,7 @@ impl Store {
         .ok_or_else(|| StoreError::Missing { what: "event", name: id.to_owned() })?;
         Ok(EventRow {
             id: row.get("id"),
-            kind: crate::db::codes::code(&row, "kind")?,
+            kind: crate::db::codes::read_code(&row, "kind")?,
             key: row.get("key"),
             body: row.get("body"),
             made: row.get("created_at"),
@@ -418,7 +418,7 @@ async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, S
     })
 }
 
-async fn take_event(
+async fn store_event(
     c: &mut SqliteConnection,
     new: NewEvent,
     now: Timestamp,

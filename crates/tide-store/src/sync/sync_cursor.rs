@@ -1,6 +1,6 @@
 //! Schedules, sync cursors, and the changes of watched systems.
 
-use crate::snapshot::accounts::{IncomingAccount, Past, ROWS, upsert};
+use crate::snapshot::accounts::{IncomingAccount, Past, ROWS, upsert_accounts};
 use crate::sync::systems::SCHEDULE;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -92,7 +92,7 @@ impl Store {
     }
 
     /// The sync cursor of a type of a system.
-    pub async fn place(
+    pub async fn find_sync_cursor(
         &self,
         system: &str,
         object: ObjectType,
@@ -169,7 +169,7 @@ impl Store {
                     .await?;
                     for rows in changed.chunks(ROWS) {
                         let shown = IncomingAccount { reading, system: &system, object, at: now, told: true };
-                        upsert(c, shown, rows, if given { Past::Given } else { Past::Read }).await?;
+                        upsert_accounts(c, shown, rows, if given { Past::Given } else { Past::Read }).await?;
                     }
                     if !gone.is_empty() {
                         sqlx::query(

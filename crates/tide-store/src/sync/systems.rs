@@ -52,7 +52,7 @@ pub struct AtWork {
 fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
     Ok(SystemRow {
         name: row.get("name"),
-        kind: crate::db::codes::code(row, "kind")?,
+        kind: crate::db::codes::read_code(row, "kind")?,
         settings: serde_json::from_str(row.get("settings"))?,
         writable: serde_json::from_str(row.get("writable"))?,
         paused: row.get("paused"),
@@ -109,7 +109,7 @@ pub struct WriteState<'a> {
 
 impl Store {
     /// All systems, by name.
-    pub async fn systems(&self) -> Result<Vec<SystemRow>, StoreError> {
+    pub async fn list_systems(&self) -> Result<Vec<SystemRow>, StoreError> {
         let rows = sqlx::query("SELECT * FROM system ORDER BY name")
             .fetch_all(&self.reader)
             .await?;
@@ -144,7 +144,7 @@ impl Store {
     }
 
     /// One system.
-    pub async fn system(&self, name: &str) -> Result<SystemRow, StoreError> {
+    pub async fn find_system(&self, name: &str) -> Result<SystemRow, StoreError> {
         let row = sqlx::query("SELECT * FROM system WHERE name = ?")
             .bind(name)
             .fetch_optional(&self.reader)
