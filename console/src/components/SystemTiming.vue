@@ -123,7 +123,7 @@ function cancel() {
           <td>{{ one.object }}</td>
           <td :class="marks[one.state]">{{ one.state }}</td>
           <td>
-            {{ one.mode_label }}
+            {{ one.watch_mode_label }}
             <div v-if="one.error" class="bad">{{ one.error }}</div>
           </td>
           <td>

@@ -37,7 +37,7 @@ const lift = () => send(() => take(api.DELETE('/api/v1/write-stop')))
 <template>
   <div v-if="stop" class="sheet stopped row spread" role="alert">
     <div>
-      <strong>All writes are stopped.</strong> Set by <bdi>{{ stop.principal }}</bdi> {{ ago(stop.made_at)
+      <strong>All writes are stopped.</strong> Set by <bdi>{{ stop.principal }}</bdi> {{ ago(stop.created_at)
       }}<template v-if="stop.reason"
         >: <bdi>{{ stop.reason }}</bdi></template
       >. Nothing is sent to any system.

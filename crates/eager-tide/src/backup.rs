@@ -78,7 +78,7 @@ impl Restore {
             .with_context(|| format!("the data folder {} cannot be made", self.data.display()))?;
         let _lock = serve::alone(&self.data)?;
         let key = MasterKey::from_environment_or_file(&self.data.join("key"))?;
-        let now = jiff::Timestamp::now();
+        let now = tide_clock::now();
         let new = self.data.join("tide.restored.db");
         let fresh = |path: &Path| {
             for end in ["", "-wal", "-shm"] {

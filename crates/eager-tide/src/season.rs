@@ -13,7 +13,8 @@ use ldap3::{Ldap, LdapConnAsync, Mod};
 use std::collections::{BTreeMap, HashSet};
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+use tide_clock::Instant;
 use tide_engine::{Clock, Engine, Event, Plan, Schedule};
 use tide_standins::world::{self, Crew};
 
@@ -36,7 +37,7 @@ impl SeaClock {
             .0
             .lock()
             .unwrap_or_else(std::sync::PoisonError::into_inner);
-        *ahead = (*ahead).max(at.duration_since(Timestamp::now()));
+        *ahead = (*ahead).max(at.duration_since(tide_clock::now()));
     }
 }
 
@@ -47,13 +48,13 @@ impl Clock for SeaClock {
             .0
             .lock()
             .unwrap_or_else(std::sync::PoisonError::into_inner);
-        Timestamp::now()
+        tide_clock::now()
             .saturating_add(ahead)
             .unwrap_or(Timestamp::MAX)
     }
 
     async fn sleep(&self, pause: Duration) {
-        tokio::time::sleep(pause).await;
+        tide_clock::sleep(pause).await;
     }
 }
 
@@ -218,9 +219,9 @@ pub async fn play(
         });
     }
     let mut joiners: Vec<Hand> = Vec::new();
-    let mut week = Instant::now();
+    let mut week = tide_clock::instant();
     for day in 1..=DAYS {
-        let (today, begun) = (first + day.days(), Instant::now());
+        let (today, begun) = (first + day.days(), tide_clock::instant());
         // Midnight: dates take effect automatically.
         season.clock.to(moment(today, &season.zone)?);
         season.carry_on(false).await?;
@@ -244,7 +245,7 @@ pub async fn play(
         if read {
             season.carry_on(true).await?;
         }
-        tokio::time::sleep(pace.saturating_sub(begun.elapsed())).await;
+        tide_clock::sleep(pace.saturating_sub(begun.elapsed())).await;
         report(&season, &mut week, day, today);
     }
     season.end(first + DAYS.days(), leavers, joiners).await
@@ -378,7 +379,7 @@ fn report(season: &Season<'_>, week: &mut Instant, day: i32, today: Date) {
             told.join(", "),
             week.elapsed().as_secs_f32()
         );
-        *week = Instant::now();
+        *week = tide_clock::instant();
     }
 }
 
@@ -451,7 +452,7 @@ impl Season<'_> {
             all.iter().filter(|one| !one.open.is_empty()).count(),
         );
         for one in self.engine.list_licenses().await? {
-            let (name, seats) = (&one.licence.name, one.licence.seats);
+            let (name, seats) = (&one.license.name, one.license.seats);
             println!(
                 "  {name}: {} of {seats} in use, {} wait for one",
                 one.now.used,

@@ -1,6 +1,7 @@
 //! What somebody is given beside an account, on a running service with a feed and a SCIM service:
 //! groups that are pruned or only told, memberships that are kept for a while, seats, welcomes that
 //! wait for one, and places among several.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,6 +1,7 @@
 //! A service that works by itself: a change in a real directory is carried on in moments, by what
 //! the directory tells; a deletion too; what it does itself is no news; and nothing is lost when
 //! the directory or the service was away.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

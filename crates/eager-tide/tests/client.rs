@@ -1,5 +1,6 @@
 //! The client's answers on the demo's data: what a person reads, what a program reads, and how it
 //! ends.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

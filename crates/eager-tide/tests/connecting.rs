@@ -1,4 +1,5 @@
 //! Connecting systems with the client, as its user does it: added, looked at, scoped, armed.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

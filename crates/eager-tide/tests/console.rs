@@ -1,5 +1,6 @@
 //! The console in headless Chromium: the demo's seven steps, each page checked for accessibility.
 //! With EAGER_TIDE_PICTURES set to a folder, the pages' pictures are written there.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,6 +1,7 @@
 //! A real directory as the target of a running service: references as its names, values that others
 //! write too, first passwords that a call-out takes, and what the rules make of deletions and of
 //! values that do not fit.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,6 +1,7 @@
 //! Against a real domain controller (Samba's): the connector, and a service that is led to it. It
 //! needs root and ports of its own, so this test has a main of its own: where it cannot run it says
 //! so, and is not counted as passed.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 mod common;
 #[path = "common/ship.rs"]

@@ -1,5 +1,6 @@
 //! Mappings on a running service: references and large groups, names made up once, first passwords,
 //! what was done behind our back; and drafts of the rules, with their effect on everybody.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,5 +1,6 @@
 //! Matching as its user meets it: the report, a doubtful match side by side, what is said of it,
 //! and adopting first.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

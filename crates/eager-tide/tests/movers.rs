@@ -1,5 +1,6 @@
 //! People who change their department, name and manager, on a real slapd: what groups, references
 //! and states are afterwards.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,5 +1,6 @@
 //! Service accounts with exactly the permissions that are listed for them, and with less: on a real
 //! slapd.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,4 +1,5 @@
 //! Who takes part, by groups and filters, while a real directory is watched.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

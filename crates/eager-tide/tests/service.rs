@@ -1,4 +1,5 @@
 //! The service as its users meet it: through the client and over the network.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
 mod common;

@@ -1,4 +1,4 @@
-//! What people are given beside accounts: seats of licences and passwords; and who was told of
+//! What people are given beside accounts: seats of licenses and passwords; and who was told of
 //! what.
 
 use crate::*;
@@ -46,7 +46,7 @@ pub struct SeatWaiter {
     pub order: String,
 }
 
-/// A licence whose seats are counted.
+/// A license whose seats are counted.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LicenseUsage {
     /// Its name.
@@ -86,7 +86,7 @@ pub struct NotificationRecord {
     pub identity: String,
     /// Their display name.
     pub label: String,
-    /// The group, system or licence.
+    /// The group, system or license.
     pub about: Option<String>,
     /// The recipients: names, addresses, or `the operators`.
     pub recipients: Vec<String>,

@@ -154,7 +154,7 @@ pub struct WriteStop {
     pub principal: String,
     /// When it was set (RFC 3339, UTC).
     #[schema(format = DateTime)]
-    pub made_at: String,
+    pub created_at: String,
 }
 
 /// Sets the emergency stop.
@@ -214,7 +214,7 @@ pub struct JournalEntry {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct JournalCheck {
     /// It is.
-    pub sound: bool,
+    pub is_intact: bool,
     /// How many entries were checked; for an invalid journal, the first entry that was changed or
     /// is missing.
     pub entry: i64,

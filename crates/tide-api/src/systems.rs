@@ -166,7 +166,7 @@ pub struct WatcherView {
     /// The watch mode.
     pub mode: Option<WatchMode>,
     /// The watch mode in words.
-    pub mode_label: Option<String>,
+    pub watch_mode_label: Option<String>,
     /// `reading`, `listening`, `waiting` or `broken`.
     pub state: WatcherState,
     /// When the last change arrived.

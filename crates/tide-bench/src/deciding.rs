@@ -8,7 +8,8 @@
 use crate::{best, memory};
 use anyhow::ensure;
 use std::collections::{BTreeMap, HashMap};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+
 use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
@@ -369,14 +370,14 @@ pub fn run(count: usize) -> anyhow::Result<()> {
     let now = "2026-11-23T12:00:00Z".parse()?;
     let mut expected = 0;
     let floor = best((0..ROUNDS).map(|_| {
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         expected = floor(&population);
         begun.elapsed()
     }));
     let mut kept = 0;
     let decided = best((0..ROUNDS).map(|round| {
         let before = memory::reset();
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         let outcome = decide(&rules, &population, now);
         let took = begun.elapsed();
         if round == 0 {
@@ -460,7 +461,7 @@ fn one_change(
         systems: population.systems.clone(),
         ..Population::default()
     };
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     let (mut asking, mut wanted) = standing.begin(touched);
     loop {
         match standing.advance(&mut asking, rules, &part(&wanted), now) {

@@ -7,7 +7,8 @@ use jiff::Timestamp;
 use ldap3::Mod;
 use serde_json::json;
 use std::collections::{HashMap, HashSet};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::SystemKind;
@@ -117,7 +118,7 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
                 .send()
         };
         let dn = sound[*name].dn();
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         let (locked, one, two) = tokio::join!(
             admin.modify(&dn, lock),
             patch(&bench.berthing, first.get(*name).context("no account")?),
@@ -134,13 +135,13 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
     watch_source(&bench).await?;
     let mut source = ldap(&bench.harbour).await?;
     source.delete(&sound[names[0]].dn()).await?.success()?;
-    tokio::time::sleep(Duration::from_secs(5)).await;
+    tide_clock::sleep(Duration::from_secs(5)).await;
     let mut left: HashMap<String, Timestamp> = HashMap::new();
     let mut ticks = tokio::time::interval(Duration::from_secs(1) / PACE);
     for name in names.iter().skip(1).take(leave) {
         ticks.tick().await;
         source.delete(&sound[*name].dn()).await?.success()?;
-        left.insert(sound[*name].number.clone(), Timestamp::now());
+        left.insert(sound[*name].number.clone(), tide_clock::now());
     }
     let mut times = confirmed_times(leave, &bench, left).await?;
     println!(
@@ -264,7 +265,7 @@ async fn confirmed_times(
         if times.len() == leave {
             break;
         }
-        tokio::time::sleep(Duration::from_secs(1)).await;
+        tide_clock::sleep(Duration::from_secs(1)).await;
     }
     ensure!(
         times.len() == leave,

@@ -18,7 +18,8 @@ use serde_json::{Value, json};
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
+
 use tide_core::model::Observed;
 use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType};
@@ -187,7 +188,7 @@ fn observe(count: usize) -> anyhow::Result<()> {
     let mut ours = Vec::new();
     let mut memory = 0;
     for _ in 0..ROUNDS {
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         let done = Command::new("ldapsearch")
             .args([
                 "-LLL",
@@ -263,7 +264,7 @@ async fn once(url: String, admin: String, password: String) -> anyhow::Result<()
             "bench",
         )
         .await?;
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     let reads = engine.read_by_name("harbour").await?;
     let took = begun.elapsed();
     if let Some(error) = reads.iter().find_map(|read| read.error.clone()) {
@@ -348,7 +349,7 @@ async fn pace<F: Future<Output = anyhow::Result<()>>>(
     count: usize,
     one: impl Fn(usize) -> F,
 ) -> anyhow::Result<f64> {
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     let mut all = futures::stream::iter((0..count).map(one)).buffer_unordered(AT_A_TIME);
     while let Some(done) = all.next().await {
         done?;
@@ -405,7 +406,7 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     .await?;
     let floor_find = measure_bare_look_ups(users, &url, &http).await?;
     // The service keeps each token to a pace, which is not what is measured here.
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    tide_clock::sleep(Duration::from_secs(3)).await;
     let find = pace(users, |n| {
         let (http, url, token) = (http.clone(), url.clone(), token.clone());
         async move {

@@ -3,7 +3,6 @@
 
 use anyhow::{Context, bail, ensure};
 use std::collections::{BTreeMap, HashMap};
-use std::time::Instant;
 use tide_core::rules::{FaultSeverity, RuleFile, RuleSet};
 use tide_core::{
     Account, AttributeDef, Attributes, ObjectType, Outcome, Population, Schema, SystemFacts, Value,
@@ -419,7 +418,7 @@ pub fn run(seed: u64, people: usize, errors: &[String], timed: usize) -> anyhow:
     let mut before: Option<(usize, f64)> = None;
     for count in [timed / 10, timed] {
         let set = labelled(seed, count, &mix);
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         let outcome = decided(&rules, &set.population);
         let took = begun.elapsed().as_secs_f64();
         let growth = before.map_or(String::new(), |(fewer, time)| {

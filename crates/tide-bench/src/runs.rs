@@ -15,7 +15,8 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+use tide_clock::Instant;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::ChangeState;
@@ -137,13 +138,13 @@ impl Bench {
         plan: Plan,
     ) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
         let mut events = self.engine.events();
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         let id = self.engine.begin_change_set(plan, "bench").await?;
         let mut sending = begun;
         loop {
             match events.recv().await {
                 Ok(Event::ChangeSet { id: of, state }) if of == id => match state.as_str() {
-                    "running" => sending = Instant::now(),
+                    "running" => sending = tide_clock::instant(),
                     "done" => break,
                     "failed" | "canceled" => anyhow::bail!("run {id} {state}"),
                     _ => {}
@@ -196,7 +197,7 @@ async fn post_all(bodies: Vec<Value>) -> anyhow::Result<Duration> {
         .pool_max_idle_per_host(AT_A_TIME)
         .build()?;
     let count = bodies.len();
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     let mut all = futures::stream::iter(bodies.into_iter().map(|body| {
         let request = http
             .post(format!("{}/Users", service.url))
@@ -234,7 +235,7 @@ async fn changes(
         ldap.modify(dn, vec![Mod::Replace("title".to_owned(), title)])
             .await?
             .success()?;
-        done.insert(name.clone(), Instant::now());
+        done.insert(name.clone(), tide_clock::instant());
     }
     let mut times = Vec::new();
     while times.len() < people.len() {
@@ -347,7 +348,7 @@ impl Beat {
         let worst = std::thread::spawn(move || {
             let mut worst = Duration::ZERO;
             while !until.load(Ordering::Relaxed) {
-                let begun = Instant::now();
+                let begun = tide_clock::instant();
                 std::thread::sleep(Duration::from_millis(1));
                 worst = worst.max(begun.elapsed());
             }
@@ -372,7 +373,7 @@ fn durable(folder: &Path) -> anyhow::Result<f64> {
     let mut file = std::fs::File::create(folder.join("durable"))?;
     let mut times = Vec::new();
     for _ in 0..100 {
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         file.write_all(&[7; 4096])?;
         file.sync_data()?;
         times.push(begun.elapsed());
@@ -385,7 +386,7 @@ async fn gone(
     seen: &mut UnboundedReceiver<(Value, Instant)>,
     name: &str,
 ) -> anyhow::Result<Duration> {
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     loop {
         let next = tokio::time::timeout(Duration::from_secs(300), seen.recv()).await;
         let (user, at) = next
@@ -406,13 +407,13 @@ pub(crate) async fn until(
     seconds: u64,
     holds: impl Fn() -> bool,
 ) -> anyhow::Result<Duration> {
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     while !holds() {
         ensure!(
             begun.elapsed() < Duration::from_secs(seconds),
             "{what} does not come"
         );
-        tokio::time::sleep(Duration::from_millis(2)).await;
+        tide_clock::sleep(Duration::from_millis(2)).await;
     }
     Ok(begun.elapsed())
 }
@@ -444,7 +445,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
     // The first automatic run creates the initial state.
     let warm = vec![(names[1].clone(), sound[names[1]].dn())];
     changes(&bench.harbour, &warm, "Warm", &mut seen).await?;
-    tokio::time::sleep(Duration::from_secs(5)).await;
+    tide_clock::sleep(Duration::from_secs(5)).await;
     let beat = Beat::start();
     let mut ours = changes(&bench.harbour, &some, "Ours", &mut seen).await?;
     let still = beat.stop()?;
@@ -527,7 +528,7 @@ async fn measure_first_load(count: usize, bench: &Bench) -> anyhow::Result<()> {
 
 /// Measures a run without changes.
 async fn measure_idle_run(bench: &Bench) -> anyhow::Result<()> {
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     let dumped = Command::new("ldapsearch")
         .args([
             "-LLL",
@@ -554,7 +555,7 @@ async fn measure_idle_run(bench: &Bench) -> anyhow::Result<()> {
         .context("ldap-utils are not installed")?;
     ensure!(dumped.success(), "ldapsearch failed");
     let floor = begun.elapsed();
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     bench.engine.read_by_name("harbour").await?;
     let read = begun.elapsed();
     let (idle, _, decided) = bench
@@ -649,7 +650,7 @@ async fn measure_leavers(
             .await?
             .success()?;
     }
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    tide_clock::sleep(Duration::from_secs(3)).await;
     let before = bench.berthing.count();
     bench
         .engine
@@ -743,7 +744,7 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     let file = bench.folder.path().join("all.ldif");
     std::fs::write(&file, &dump.stdout)?;
     let other = empty().await??;
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     let added = Command::new("ldapadd")
         .args([
             "-x",

@@ -11,7 +11,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+use tide_clock::Instant;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::ChangeSetKind;
@@ -70,7 +71,7 @@ impl Clock for Moved {
     }
 
     async fn sleep(&self, pause: Duration) {
-        tokio::time::sleep(pause.min(Duration::from_millis(5))).await;
+        tide_clock::sleep(pause.min(Duration::from_millis(5))).await;
     }
 }
 
@@ -218,7 +219,11 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         .await?;
     hands.iter_mut().for_each(|hand| hand.live(first));
 
-    let (mut told, mut sent, begun) = (BTreeMap::<&str, usize>::new(), 0usize, Instant::now());
+    let (mut told, mut sent, begun) = (
+        BTreeMap::<&str, usize>::new(),
+        0usize,
+        tide_clock::instant(),
+    );
     let mut looks = (0usize, 0usize, 0usize);
     let (mut reading, mut carrying) = (Duration::ZERO, Duration::ZERO);
     for day in 1..=days {
@@ -241,10 +246,10 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
             live_through(&mut dice, &mut hands, &mut told, day, today);
         }
         write(&feed, &hands)?;
-        let one = Instant::now();
+        let one = tide_clock::instant();
         engine.read_by_name("roster").await?;
         reading += one.elapsed();
-        let one = Instant::now();
+        let one = tide_clock::instant();
         while let Some(id) = engine.run_once().await? {
             let (read, evaluated) = engine.last_cost();
             looks = (looks.0 + 1, looks.1 + read, looks.2 + evaluated);
@@ -374,7 +379,7 @@ async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
             .all(|fault| fault.severity == tide_core::rules::FaultSeverity::Warning),
         "{faults:?}"
     );
-    let begun = Instant::now();
+    let begun = tide_clock::instant();
     engine
         .begin_change_set(
             Plan {
@@ -391,7 +396,7 @@ async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
         .iter()
         .any(|(_, kind, ..)| *kind == ChangeSetKind::Run)
     {
-        tokio::time::sleep(Duration::from_millis(100)).await;
+        tide_clock::sleep(Duration::from_millis(100)).await;
     }
     Ok(begun)
 }

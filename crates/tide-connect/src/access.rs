@@ -7,7 +7,8 @@ use std::collections::HashMap;
 use std::num::NonZeroU32;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
-use std::time::{Duration, Instant};
+use std::time::Duration;
+use tide_clock::Instant;
 use tide_core::ObjectType;
 use tokio::sync::Semaphore;
 
@@ -153,7 +154,7 @@ impl ConnectionState {
     /// Records that the password of the service account has expired, or that a bind succeeded
     /// again.
     pub(crate) fn note_expired(&self, error: Option<&ConnectError>) {
-        *lock(&self.expired) = error.map(|error| (Instant::now(), error.clone()));
+        *lock(&self.expired) = error.map(|error| (tide_clock::instant(), error.clone()));
     }
 
     /// The error of an expired password, while binds are suspended.
@@ -240,7 +241,7 @@ impl ConnectionState {
     pub(crate) fn host_failed(&self, host: &str) {
         lock(&self.hosts)
             .failed
-            .insert(host.to_owned(), Instant::now());
+            .insert(host.to_owned(), tide_clock::instant());
     }
 
     /// The pace for these settings: kept while they stay the same.
@@ -306,10 +307,10 @@ impl RequestLimits {
             rate.until_ready().await;
         }
         loop {
-            let rest =
-                lock(&self.rest).and_then(|until| until.checked_duration_since(Instant::now()));
+            let rest = lock(&self.rest)
+                .and_then(|until| until.checked_duration_since(tide_clock::instant()));
             match rest {
-                Some(rest) => tokio::time::sleep(rest).await,
+                Some(rest) => tide_clock::sleep(rest).await,
                 None => return place,
             }
         }
@@ -317,7 +318,7 @@ impl RequestLimits {
 
     /// The service asks to be left alone for a while.
     pub fn rest_for(&self, pause: Duration) {
-        let until = Instant::now() + pause;
+        let until = tide_clock::instant() + pause;
         let mut rest = lock(&self.rest);
         if rest.is_none_or(|known| known < until) {
             *rest = Some(until);

@@ -1,5 +1,6 @@
 //! Every failure that a test of a system tells apart, each from a real cause: its code, that it
 //! says what happened, and that it says what to do.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -1,5 +1,6 @@
 //! The feed connector on real files and over HTTP: what it reads, what it sets aside, what it
 //! refuses whole.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use std::path::Path;
 use std::sync::Arc;

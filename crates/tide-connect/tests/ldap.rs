@@ -1,4 +1,5 @@
 //! The LDAP connector against a real slapd, and against a stand-in that misbehaves on command.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use std::sync::Arc;
 use std::time::Duration;

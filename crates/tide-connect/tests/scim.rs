@@ -1,4 +1,5 @@
 //! The SCIM connector against the stand-in, which is a real HTTP server and misbehaves on command.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use std::sync::Arc;
 use std::time::Instant;

@@ -1,4 +1,5 @@
 //! What a watched directory tells, and what it does not tell: against a real slapd.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use ldap3::{Ldap, Mod};
 use std::collections::HashSet;

@@ -41,7 +41,7 @@ pub enum Relation {
     /// Equal.
     Same,
     /// Equal but for what the target makes of it, as seen when it was last sent.
-    Normalised,
+    Normalized,
     /// It differs, and the rule leaves it alone; the words say why.
     LeftAlone(&'static str),
     /// It differs and is to be changed.
@@ -173,7 +173,7 @@ pub fn relation_to_account(
     if known.is_some_and(|known| {
         is_same_value(&known.sent, &wanted.values) && is_same_value(&known.returned, there)
     }) {
-        return Relation::Normalised;
+        return Relation::Normalized;
     }
     Relation::Differs
 }

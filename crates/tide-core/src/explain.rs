@@ -817,7 +817,7 @@ fn write_references(
 /// What is noted beside a value.
 fn relation_note(line: &Decided, relation: &Option<Relation>) -> Option<String> {
     match relation {
-        Some(Relation::Normalised) => Some(format!("as normalized by {}", line.system)),
+        Some(Relation::Normalized) => Some(format!("as normalized by {}", line.system)),
         Some(Relation::LeftAlone(why)) => Some(why.to_string()),
         _ => None,
     }
@@ -832,7 +832,7 @@ fn value_state(
 ) -> ValueState {
     match relation {
         None if wanted.values.is_empty() => ValueState::NoValue,
-        Some(Relation::Same | Relation::Normalised) => ValueState::InSync,
+        Some(Relation::Same | Relation::Normalized) => ValueState::InSync,
         Some(Relation::LeftAlone(_)) => ValueState::LeftAlone,
         None | Some(Relation::Differs) if is_on_hold => ValueState::WouldBeSet,
         Some(Relation::Differs) if frozen => ValueState::Differs,

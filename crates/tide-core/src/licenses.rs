@@ -11,7 +11,7 @@ use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
 use std::cmp::Ordering;
 
-/// A licence that is counted.
+/// A license that is counted.
 #[derive(Debug, Clone)]
 pub struct License {
     /// Its name.
@@ -52,8 +52,8 @@ impl License {
 /// A seat that a change would take.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Claim {
-    /// The licence, as a place in the rule set's list.
-    pub licence: usize,
+    /// The license, as a place in the rule set's list.
+    pub license: usize,
     /// By what those who wait are ordered.
     pub order: String,
 }
@@ -67,8 +67,8 @@ pub(crate) fn claimed_seats(
     values: &[ValueChange],
     identity: &Attributes,
 ) -> Vec<Claim> {
-    let mine = |licence: &&License| licence.system == system && licence.kind == kind;
-    if !rules.licenses.iter().any(|licence| mine(&licence)) {
+    let mine = |license: &&License| license.system == system && license.kind == kind;
+    if !rules.licenses.iter().any(|license| mine(&license)) {
         return Vec::new();
     }
     let mut after = before
@@ -81,13 +81,13 @@ pub(crate) fn claimed_seats(
         .licenses
         .iter()
         .enumerate()
-        .filter(|(_, licence)| mine(licence));
-    let new = all.filter(|(_, licence)| {
-        !before.is_some_and(|account| licence.taken_by(&account.attributes))
-            && licence.taken_by(&after)
+        .filter(|(_, license)| mine(license));
+    let new = all.filter(|(_, license)| {
+        !before.is_some_and(|account| license.taken_by(&account.attributes))
+            && license.taken_by(&after)
     });
-    let order = |licence: &License| {
-        let value = licence.order.as_ref().and_then(|order| {
+    let order = |license: &License| {
+        let value = license.order.as_ref().and_then(|order| {
             order
                 .run(&EvalInputs {
                     account: None,
@@ -99,9 +99,9 @@ pub(crate) fn claimed_seats(
             .and_then(|values| values.first().map(Value::to_string))
             .unwrap_or_default()
     };
-    new.map(|(place, licence)| Claim {
-        licence: place,
-        order: order(licence),
+    new.map(|(place, license)| Claim {
+        license: place,
+        order: order(license),
     })
     .collect()
 }
@@ -110,7 +110,7 @@ pub(crate) fn claimed_seats(
 #[derive(Debug, Default)]
 pub(crate) struct Seats {
     used: Vec<usize>,
-    /// The licences that an account uses.
+    /// The licenses that an account uses.
     by: FxHashMap<AccountId, Vec<usize>>,
 }
 
@@ -131,8 +131,8 @@ impl Seats {
             return;
         }
         self.used.resize(rules.licenses.len(), 0);
-        for licence in self.by.remove(&account.id).unwrap_or_default() {
-            self.used[licence] -= 1;
+        for license in self.by.remove(&account.id).unwrap_or_default() {
+            self.used[license] -= 1;
         }
         let now: Vec<usize> = rules
             .licenses
@@ -141,7 +141,7 @@ impl Seats {
             .filter(|(_, one)| one.consumes_seat(account))
             .map(|(place, _)| place)
             .collect();
-        now.iter().for_each(|licence| self.used[*licence] += 1);
+        now.iter().for_each(|license| self.used[*license] += 1);
         if !now.is_empty() {
             self.by.insert(account.id, now);
         }
@@ -162,8 +162,8 @@ fn in_line(a: &str, b: &str) -> Ordering {
 }
 
 /// The changes that would take a seat and may be sent, the first in line first.
-fn waiting_list<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Claim)> {
-    let claim = |change: &'o Change| change.claims.iter().find(|claim| claim.licence == licence);
+fn waiting_list<'o>(outcome: &'o Outcome, license: usize) -> Vec<(usize, &'o Claim)> {
+    let claim = |change: &'o Change| change.claims.iter().find(|claim| claim.license == license);
     let free = outcome
         .changes
         .iter()
@@ -183,9 +183,9 @@ fn waiting_list<'o>(outcome: &'o Outcome, licence: usize) -> Vec<(usize, &'o Cla
 /// Holds those for whom no seat is free. `used` tells how many are in use now: what is given back
 /// in the same run is free when that is confirmed.
 pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
-    for (place, licence) in rules.licenses.iter().enumerate() {
+    for (place, license) in rules.licenses.iter().enumerate() {
         let used = used.get(place).copied().unwrap_or(0);
-        let free = licence.seats.saturating_sub(used);
+        let free = license.seats.saturating_sub(used);
         let waiting: Vec<usize> = waiting_list(outcome, place)
             .into_iter()
             .skip(free)
@@ -199,10 +199,10 @@ pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut O
             };
             let text = format!(
                 "waiting for a seat of {}: {used} of {} are in use{first}",
-                licence.name, licence.seats
+                license.name, license.seats
             );
             outcome.changes[*at].hold =
-                Some(Reason::by(text, &licence.place).on_hold(HoldCause::WaitingForSeat));
+                Some(Reason::by(text, &license.place).on_hold(HoldCause::WaitingForSeat));
         }
     }
 }
@@ -218,7 +218,7 @@ pub struct SeatWaiter {
     pub order: String,
 }
 
-/// Where a licence stands.
+/// Where a license stands.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct LicenseUsage {
     /// Seats in use.
@@ -231,7 +231,7 @@ pub struct LicenseUsage {
     pub would_free: usize,
 }
 
-/// Where each licence stands by a decision, in the order of the rules.
+/// Where each license stands by a decision, in the order of the rules.
 pub fn license_usage(
     rules: &RuleSet,
     population: &Population,
@@ -247,15 +247,15 @@ pub fn license_usage(
         .iter()
         .map(|_| LicenseUsage::default())
         .collect();
-    for (place, licence) in rules.licenses.iter().enumerate() {
+    for (place, license) in rules.licenses.iter().enumerate() {
         let here = &mut all[place];
         here.used = population
             .accounts
             .iter()
-            .filter(|account| licence.consumes_seat(account))
+            .filter(|account| license.consumes_seat(account))
             .count();
         for change in &outcome.changes {
-            if let Some(claim) = change.claims.iter().find(|claim| claim.licence == place) {
+            if let Some(claim) = change.claims.iter().find(|claim| claim.license == place) {
                 here.would_take += 1;
                 if change.is_held_by(HoldCause::WaitingForSeat) {
                     let (identity, label, order) = (
@@ -281,11 +281,11 @@ pub fn license_usage(
         let theirs = outcome
             .changes
             .iter()
-            .filter(|change| change.system == licence.system && change.object == licence.kind);
+            .filter(|change| change.system == license.system && change.object == license.kind);
         for (id, change) in theirs.filter_map(|change| Some((change.account?, change))) {
             let Some(account) = accounts
                 .get(&id)
-                .filter(|account| licence.consumes_seat(account))
+                .filter(|account| license.consumes_seat(account))
             else {
                 continue;
             };
@@ -304,7 +304,7 @@ pub fn license_usage(
         gone.extend(
             after
                 .into_iter()
-                .filter(|(_, attributes)| !licence.taken_by(attributes))
+                .filter(|(_, attributes)| !license.taken_by(attributes))
                 .map(|(id, _)| id),
         );
         here.would_free = gone.len();

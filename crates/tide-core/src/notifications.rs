@@ -88,7 +88,7 @@ pub struct Notification {
     pub label: String,
     /// What happened.
     pub event: NotificationEvent,
-    /// The group, system or licence, where there is one.
+    /// The group, system or license, where there is one.
     pub about: Option<String>,
     /// The recipients.
     pub to: Vec<Recipient>,
@@ -343,12 +343,12 @@ pub(crate) fn drop_premature(rules: &RuleSet, outcome: &mut Outcome) {
         .map(|change| change.identity.as_str())
         .collect();
     let seat = |change: &Change| {
-        let licence = change
+        let license = change
             .claims
             .first()
-            .and_then(|claim| rules.licenses.get(claim.licence))?;
+            .and_then(|claim| rules.licenses.get(claim.license))?;
         let held = change.is_held_by(HoldCause::WaitingForSeat);
-        held.then(|| (change.identity.clone(), licence.name.clone()))
+        held.then(|| (change.identity.clone(), license.name.clone()))
     };
     let seats: HashMap<String, String> = outcome.changes.iter().filter_map(seat).collect();
     outcome
@@ -358,9 +358,9 @@ pub(crate) fn drop_premature(rules: &RuleSet, outcome: &mut Outcome) {
                 !busy.contains(notice.identity.as_str())
             }
             NotificationEvent::NoSeat => match seats.get(&notice.identity) {
-                Some(licence) => {
-                    notice.about = Some(licence.clone());
-                    notice.key = format!("{}|{licence}", notice.key);
+                Some(license) => {
+                    notice.about = Some(license.clone());
+                    notice.key = format!("{}|{license}", notice.key);
                     true
                 }
                 None => false,

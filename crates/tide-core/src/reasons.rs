@@ -171,6 +171,6 @@ pub struct ValueReason {
     pub read: Vec<(String, String)>,
     /// The system whose value won, for a value of an identity.
     pub from_system: Option<String>,
-    /// What else is to be said: normalised by the target, left alone because set once, and so on.
+    /// What else is to be said: normalized by the target, left alone because set once, and so on.
     pub note: Option<String>,
 }

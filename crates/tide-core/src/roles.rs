@@ -1,5 +1,5 @@
 //! Roles: named bundles of values, held by condition or by hand, nested. What accounts, groups and
-//! licences they bring follows from rules that read `identity.roles` and the values.
+//! licenses they bring follows from rules that read `identity.roles` and the values.
 
 use crate::expr::{EvalInputs, Program};
 use crate::model::KeptRoles;

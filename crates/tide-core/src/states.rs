@@ -586,7 +586,7 @@ codes! {
         Disable,
         /// The account is removed.
         Delete,
-        /// A membership or licence is taken away.
+        /// A membership or license is taken away.
         Revoke,
         /// The account is made.
         Create,
@@ -598,7 +598,7 @@ codes! {
         Move,
         /// Values change.
         Update,
-        /// A membership or licence is given.
+        /// A membership or license is given.
         Grant,
         /// A password is set.
         Password,

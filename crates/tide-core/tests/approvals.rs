@@ -1,4 +1,5 @@
 //! Approvals as rules say them: what is picked, what is held, and what a wrong rule is told.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use tide_core::model::ApprovalState;
 use tide_core::rules::{FaultSeverity, RuleFile};

@@ -1,4 +1,5 @@
 //! What one change costs: as many records are read and evaluated among ten times the people.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::model::LinkBasis;

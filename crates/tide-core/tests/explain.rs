@@ -1,5 +1,6 @@
 //! Why, and why not: everybody who fits is found, what belongs together is joined up, and nothing
 //! is announced that will not happen.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use jiff::Timestamp;
 use tide_core::explain::{Explanation, explain, find_identities};

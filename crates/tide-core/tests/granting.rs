@@ -1,5 +1,6 @@
 //! What somebody is given beside an account: groups, seats, a place among several, a password; and
 //! who is told.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 mod common;
 
@@ -374,11 +375,11 @@ fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_bef
 
 #[test]
 fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
-    let licences = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
+    let licenses = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
     let mut world = world(
         "",
         &[
-            ("licenses.toml", licences),
+            ("licenses.toml", licenses),
             ("lifecycle.toml", "[person]\nends = 'identity.ends'\n"),
         ],
     );
@@ -636,11 +637,11 @@ after_days = 2
 repeat_every_days = 7
 text = '"Your account is ready"'
 "#;
-    let licences = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
+    let licenses = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
     let rules = "[[person.membership]]\ngroups = 'identity.team'\n";
     let mut world = world(
         rules,
-        &[("notifications.toml", notices), ("licenses.toml", licences)],
+        &[("notifications.toml", notices), ("licenses.toml", licenses)],
     );
     let deck = group(&mut world, "berthing", "Deck");
     world.population.accounts[deck as usize - 1]
@@ -681,7 +682,7 @@ text = '"Your account is ready"'
         .clone();
     // A second seat comes.
     let berthing = BERTHING.replace("PERSON", rules);
-    let more = licences.replace("seats = 1", "seats = 2");
+    let more = licenses.replace("seats = 1", "seats = 2");
     let files = [
         ("identities.toml", IDENTITIES),
         ("harbour.toml", HARBOUR),

@@ -1,6 +1,7 @@
 //! Expressions that mean harm, or were only written carelessly: each ends in a value or in a clear
 //! error, after a bounded number of steps, and none takes the process with it. `EAGER_TIDE_FUZZ`
 //! says how many made-up expressions are tried (2,000 without it; `scripts/fuzz` tries a million).
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use proptest::prelude::*;
 use proptest::test_runner::Config;

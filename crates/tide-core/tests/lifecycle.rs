@@ -1,5 +1,6 @@
 //! People who come, stay and go, moment by moment: stages from dates, accounts that are prepared
 //! and opened, departures step by step, and those who come back.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use jiff::Timestamp;
 use proptest::prelude::*;

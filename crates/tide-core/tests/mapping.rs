@@ -1,5 +1,6 @@
 //! Mappings beyond one value from one record: references, generated names, shared blocks,
 //! populations, merged lists, examples, and accounts that were made or deleted behind our back.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use std::collections::BTreeMap;
 use tide_core::decide::Verdict;

@@ -1,5 +1,6 @@
 //! Matching through a whole decision: nothing is joined by a weak rule, against a contradiction, or
 //! past what a person said; what is asked is asked of the right two.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 mod common;
 

@@ -1,5 +1,6 @@
 //! A decision about those whom a change touches is the same as one about everybody: whatever is
 //! changed, step by step, what stands after many small decisions is what one whole decision says.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};

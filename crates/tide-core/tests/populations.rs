@@ -1,5 +1,6 @@
 //! Properties that hold for any population: made-up directories and services are decided about and
 //! carried out, again and again.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use proptest::prelude::*;
 use std::collections::{BTreeMap, HashSet};

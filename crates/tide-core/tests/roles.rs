@@ -1,4 +1,5 @@
 //! Roles: who holds them, what they give, which of them counts, and what is left when one ends.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use jiff::Timestamp;
 use tide_core::decide::Verdict;
@@ -10,15 +11,15 @@ use tide_core::{
     Schema, SystemFacts, Value, decide, explain,
 };
 
-const IDENTITIES: &str = "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nrank = {}\ntitle = {}\nport = {}\nlicences = { multi_valued = true }\nends = {}\n";
+const IDENTITIES: &str = "[person]\nlabel = \"number\"\n[person.attributes]\nnumber = { required = true, unique = true }\nteam = {}\nrank = {}\ntitle = {}\nport = {}\nlicenses = { multi_valued = true }\nends = {}\n";
 const ROSTER: &str = "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\nteam = 'account.team'\nrank = 'account.rank'\ntitle = 'account.title'\nport = 'account.port'\nends = 'account.end'\n";
 const BERTHING: &str = "system = \"berthing\"\n[[person.scope.condition]]\nwhen = '\"crew\" in identity.roles'\nreason = \"is not of the crew\"\n[[person.match]]\naccount = 'account.number'\n\
-     identity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\ntitle = 'identity.title'\nport = 'identity.port'\nlicences = 'identity.licences'\n";
+     identity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\ntitle = 'identity.title'\nport = 'identity.port'\nlicenses = 'identity.licenses'\n";
 const ROLE: &str = r#"
 [[role]]
 name = "crew"
 defaults = { port = '"Northhaven"' }
-binding = { licences = '"planning"' }
+binding = { licenses = '"planning"' }
 
 [[role]]
 name = "deck hand"
@@ -32,7 +33,7 @@ name = "officer"
 when = 'identity.rank == "officer"'
 includes = ["crew"]
 priority = 20
-binding = { title = '"Officer, " + identity.team', licences = '["planning", "bridge"]' }
+binding = { title = '"Officer, " + identity.team', licenses = '["planning", "bridge"]' }
 "#;
 
 fn at(text: &str) -> Timestamp {
@@ -74,7 +75,7 @@ fn population(people: &[(&str, &[(&str, &str)])]) -> Population {
     }
     schema.put(AttributeDef {
         many: true,
-        ..AttributeDef::text("licences")
+        ..AttributeDef::text("licenses")
     });
     let berthing = SystemFacts {
         schema: std::sync::Arc::new([(ObjectType::Person, schema)].into()),
@@ -177,7 +178,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
     );
     assert_eq!(texts(of(&outcome, "1"), "title"), ["Officer, Deck"]);
     assert_eq!(
-        texts(of(&outcome, "1"), "licences"),
+        texts(of(&outcome, "1"), "licenses"),
         ["bridge", "planning"],
         "of an attribute with several values all count, once"
     );

@@ -1,5 +1,6 @@
 //! Rules read from files, and what they make of accounts: authority, options of mappings, and the
 //! relation between what is wanted and what is there.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use tide_core::compare::{Relation, find_differences, relation_to_account};
 use tide_core::compose::{compose_identity, desired};
@@ -271,7 +272,7 @@ fn a_required_value_that_is_missing_says_what_it_waits_for() {
 }
 
 #[test]
-fn what_was_normalised_is_known_again_only_as_it_was() {
+fn what_was_normalized_is_known_again_only_as_it_was() {
     let rules = sound(TARGET);
     let types = rules.of("berthing", ObjectType::Person).expect("read");
     let person: Attributes = [("mail".into(), vec![Value::text("a b@e")])]
@@ -279,7 +280,7 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
         .collect();
     let wanted = desired(types, &person, None);
     let user_name = &wanted.wanted[0];
-    let normalised = [(
+    let normalized = [(
         (1, "userName".to_owned()),
         Normalization {
             sent: vec![Value::text("a b@e")],
@@ -288,13 +289,13 @@ fn what_was_normalised_is_known_again_only_as_it_was() {
     )]
     .into();
     let known = Population {
-        normalizations: normalised,
+        normalizations: normalized,
         ..Population::default()
     };
     let there = |value: &str| account("berthing", &[("userName", &[value])]);
     assert_eq!(
         relation_to_account(user_name, &there("ab@e"), &known),
-        Relation::Normalised
+        Relation::Normalized
     );
     assert_eq!(
         relation_to_account(user_name, &there("xy@e"), &known),

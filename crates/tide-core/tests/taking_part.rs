@@ -1,5 +1,6 @@
 //! Who takes part, through a whole decision: several sources at once, groups, filters, domains,
 //! wanted values, accounts that are never touched, systems that are not armed.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 mod common;
 

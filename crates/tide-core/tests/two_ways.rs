@@ -1,6 +1,7 @@
 //! Values that flow both ways: three systems hold the same people, and each is the authority of
 //! another value. Whatever is edited where, and in whatever order the systems are written to, it
 //! comes to rest, and at rest every system holds what the authority says.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use proptest::prelude::*;
 use std::collections::BTreeMap;

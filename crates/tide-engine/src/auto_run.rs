@@ -126,7 +126,7 @@ impl Engine {
         self.supervise("run scheduler", |engine| async move {
             // Changes that arrive during a run wait for its end; leavers among them preempt it.
             let mut waiting = false;
-            let mut last = std::time::Instant::now();
+            let mut last = tide_clock::instant();
             let failed_runs = Arc::new(AtomicU32::new(0));
             // Records may have become due while the service was down.
             engine.wake.notify_one();
@@ -147,9 +147,9 @@ impl Engine {
                     () = free => {}
                 }
                 if last.elapsed() < DEBOUNCE_WINDOW {
-                    tokio::time::sleep(DEBOUNCE).await;
+                    tide_clock::sleep(DEBOUNCE).await;
                 }
-                last = std::time::Instant::now();
+                last = tide_clock::instant();
                 waiting = false;
                 let Ok(held) = engine.run_lock.clone().try_lock_owned() else {
                     waiting = true;
@@ -182,7 +182,7 @@ impl Engine {
                     tracing::warn!(%error, ?wait, "an automatic run failed and is repeated");
                     tokio::select! {
                         () = engine.stopping.cancelled() => {}
-                        () = tokio::time::sleep(wait) => {
+                        () = tide_clock::sleep(wait) => {
                             engine.is_dirty.store(true, Ordering::Release);
                             engine.wake.notify_one();
                         }
@@ -379,7 +379,7 @@ impl Engine {
         self: &Arc<Self>,
         held: tokio::sync::OwnedMutexGuard<()>,
     ) -> Result<Option<i64>, EngineError> {
-        let begun = std::time::Instant::now();
+        let begun = tide_clock::instant();
         // A run is followed by one more decision about its results; a run on new changes is no such
         // follow-up.
         lock(&self.changed_accounts).clear();
@@ -659,7 +659,7 @@ impl Engine {
 async fn wait_for_timer(engine: &Arc<Engine>) {
     let begun = engine.now();
     // The scan would compete with the run that was just started.
-    tokio::time::sleep(TIMER_SCAN_DELAY).await;
+    tide_clock::sleep(TIMER_SCAN_DELAY).await;
     let next = match engine.next_timer(begun).await {
         Ok(next) => next,
         Err(error) => {
@@ -677,6 +677,6 @@ async fn wait_for_timer(engine: &Arc<Engine>) {
             break;
         }
         let left = next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
-        tokio::time::sleep(left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL)).await;
+        tide_clock::sleep(left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL)).await;
     }
 }

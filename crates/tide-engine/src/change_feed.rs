@@ -120,7 +120,7 @@ impl Engine {
                 }
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
-                    () = tokio::time::sleep(LOOK) => {}
+                    () = tide_clock::sleep(LOOK) => {}
                 }
             }
         });
@@ -195,7 +195,7 @@ impl Engine {
         let schedule = Schedule::read(&row.schedule);
         let mut failures = 0;
         while !cancel.is_cancelled() {
-            let begun = std::time::Instant::now();
+            let begun = tide_clock::instant();
             let ended = tokio::select! {
                 () = cancel.cancelled() => return,
                 ended = self.follow_once(row, object, &schedule) => ended,
@@ -215,7 +215,7 @@ impl Engine {
             });
             tokio::select! {
                 () = cancel.cancelled() => return,
-                () = tokio::time::sleep(wait) => {}
+                () = tide_clock::sleep(wait) => {}
             }
         }
     }
@@ -287,10 +287,10 @@ impl Engine {
             // Feeds and inbound records have their own tasks.
             std::future::pending::<()>().await;
         }
-        let (mut place, asked, begun) = (place, self.now(), std::time::Instant::now());
+        let (mut place, asked, begun) = (place, self.now(), tide_clock::instant());
         if way != WatchMode::FullRead {
             let mut following = connector.watch(object, way, place.cursor.clone());
-            let mut due = std::pin::pin!(tokio::time::sleep(self.wait_until(full)));
+            let mut due = std::pin::pin!(tide_clock::sleep(self.wait_until(full)));
             loop {
                 let news = tokio::select! {
                     news = following.recv() => news,
@@ -318,7 +318,7 @@ impl Engine {
             one.asked =
                 (way != WatchMode::FullRead && !way.is_sent()).then(|| (asked, begun.elapsed()));
         });
-        tokio::time::sleep(every.min(self.wait_until(full))).await;
+        tide_clock::sleep(every.min(self.wait_until(full))).await;
         if way == WatchMode::FullRead {
             // The cursor is older than the interval of full reads.
             self.store

@@ -84,7 +84,7 @@ mod tests {
             7
         });
         let other = async {
-            tokio::time::sleep(Duration::from_millis(20)).await;
+            tide_clock::sleep(Duration::from_millis(20)).await;
             go_on.store(true, Ordering::Release);
         };
         let (computed, ()) = tokio::join!(computing, other);

@@ -121,7 +121,7 @@ pub(crate) struct SystemContext {
     connector: Arc<dyn Connector>,
     rules: Arc<BTreeMap<ObjectType, TypeRules>>,
     access: Arc<ConnectionState>,
-    made: std::time::Instant,
+    made: tide_clock::Instant,
 }
 
 /// The contexts by system, as long as neither rules nor systems change.
@@ -292,12 +292,12 @@ pub(crate) fn settled(
         // The change lists one member, and the group has others.
         return Settled {
             account,
-            normalised: Vec::new(),
+            normalized: Vec::new(),
             merged: Vec::new(),
             note,
         };
     }
-    let normalised = row
+    let normalized = row
         .change
         .values
         .iter()
@@ -323,7 +323,7 @@ pub(crate) fn settled(
     let merged = crate::executor::merged_lists(share, &row.change);
     Settled {
         account,
-        normalised,
+        normalized,
         merged,
         note,
     }
@@ -446,7 +446,7 @@ impl Engine {
             connector,
             rules,
             access,
-            made: std::time::Instant::now(),
+            made: tide_clock::instant(),
         })
     }
 

@@ -63,7 +63,7 @@ pub(crate) struct RunProgress {
     failed: AtomicUsize,
     /// Number of changes that were not sent because writes were stopped.
     pub(crate) taken_back: AtomicUsize,
-    begun: std::time::Instant,
+    begun: tide_clock::Instant,
 }
 
 impl RunProgress {
@@ -193,7 +193,7 @@ impl Engine {
             done: AtomicUsize::new(0),
             failed: AtomicUsize::new(0),
             taken_back: AtomicUsize::new(0),
-            begun: std::time::Instant::now(),
+            begun: tide_clock::instant(),
         });
         let fault = self.send(changes, &tally, cancel, principal).await;
         if let Some(fault) = fault {

@@ -4,7 +4,8 @@ use crate::Engine;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, SystemTime};
+use tide_clock::Instant;
 use tide_connect::FailureClass;
 use tide_core::states::SystemKind;
 
@@ -42,14 +43,14 @@ impl Engine {
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
-                    () = tokio::time::sleep(EVERY) => {}
+                    () = tide_clock::sleep(EVERY) => {}
                 }
                 let Ok(systems) = engine.store.list_systems().await else { continue };
                 for row in systems.iter().filter(|row| row.kind == SystemKind::Feed && row.armed && !row.paused) {
                     let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else { continue };
                     let Ok(Some(now)) = tokio::task::spawn_blocking(move || newest_file(&path)).await else { continue };
                     let is_seen = seen.get(&row.name) == Some(&now);
-                    if is_seen && failed.get(&row.name).is_none_or(|failed| failed.at > Instant::now()) {
+                    if is_seen && failed.get(&row.name).is_none_or(|failed| failed.at > tide_clock::instant()) {
                         continue;
                     }
                     // It is still being written while it looks different each time.
@@ -76,7 +77,7 @@ impl Engine {
                         }
                     };
                     if is_passing {
-                        failed.insert(row.name.clone(), Failed { at: Instant::now() + pause, pause });
+                        failed.insert(row.name.clone(), Failed { at: tide_clock::instant() + pause, pause });
                     }
                 }
             }

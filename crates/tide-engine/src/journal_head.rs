@@ -23,7 +23,7 @@ impl Engine {
                 }
                 tokio::select! {
                     () = engine.stopping.cancelled() => {}
-                    () = tokio::time::sleep(EVERY) => {}
+                    () = tide_clock::sleep(EVERY) => {}
                 }
             }
         });

@@ -1,4 +1,4 @@
-//! Licences: how many seats are in use, who waits for one, and what the next weeks bring.
+//! Licenses: how many seats are in use, who waits for one, and what the next weeks bring.
 
 use crate::{Engine, EngineError};
 use jiff::ToSpan;
@@ -7,11 +7,11 @@ use tide_core::licenses::{License, LicenseUsage, license_usage};
 /// How many days are looked ahead.
 pub const AHEAD_DAYS: i64 = 30;
 
-/// A licence, and where it stands.
+/// A license, and where it stands.
 #[derive(Debug, Clone)]
-pub struct LicenceView {
-    /// The licence.
-    pub licence: License,
+pub struct LicenseUsageView {
+    /// The license.
+    pub license: License,
     /// Where it stands now.
     pub now: LicenseUsage,
     /// Where it would stand later, if nothing else changed: who starts takes a seat, who leaves
@@ -20,8 +20,8 @@ pub struct LicenceView {
 }
 
 impl Engine {
-    /// All licences that are counted.
-    pub async fn list_licenses(&self) -> Result<Vec<LicenceView>, EngineError> {
+    /// All licenses that are counted.
+    pub async fn list_licenses(&self) -> Result<Vec<LicenseUsageView>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         if rules.set.licenses.is_empty() {
             return Ok(Vec::new());
@@ -40,8 +40,8 @@ impl Engine {
             .iter()
             .cloned()
             .zip(both)
-            .map(|(licence, (now, later))| LicenceView {
-                licence,
+            .map(|(license, (now, later))| LicenseUsageView {
+                license,
                 now,
                 later,
             })

@@ -36,12 +36,12 @@ impl Engine {
         self.tasks.spawn(async move {
             let mut pause = PAUSES.0;
             loop {
-                let begun = std::time::Instant::now();
+                let begun = tide_clock::instant();
                 let mut work =
                     std::pin::pin!(AssertUnwindSafe(start(engine.clone())).catch_unwind());
                 let ended = tokio::select! {
                     ended = &mut work => ended,
-                    () = tokio::time::sleep(STEADY) => {
+                    () = tide_clock::sleep(STEADY) => {
                         engine.runs_again(&name);
                         work.await
                     }
@@ -58,7 +58,7 @@ impl Engine {
                 }
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
-                    () = tokio::time::sleep(pause) => {}
+                    () = tide_clock::sleep(pause) => {}
                 }
                 pause = (pause * 2).min(PAUSES.1);
             }
@@ -131,7 +131,7 @@ mod tests {
                         "{said:?}"
                     );
                 }
-                tokio::time::sleep(Duration::from_millis(10)).await;
+                tide_clock::sleep(Duration::from_millis(10)).await;
             }
             panic!("{:?}", engine.check_readiness().await);
         };

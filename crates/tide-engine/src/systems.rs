@@ -75,7 +75,7 @@ const KEPT: std::time::Duration = std::time::Duration::from_secs(300);
 #[derive(Clone)]
 pub(crate) struct CachedConnection {
     mark: u64,
-    made: std::time::Instant,
+    made: tide_clock::Instant,
     /// What it may write; another one takes its place when settings or secret are set anew.
     access: Arc<ConnectionState>,
     connector: Arc<dyn Connector>,
@@ -174,7 +174,7 @@ impl Engine {
         let connector = self.connector(row).await?;
         let line = CachedConnection {
             mark,
-            made: std::time::Instant::now(),
+            made: tide_clock::instant(),
             access,
             connector: connector.clone(),
         };

@@ -257,7 +257,7 @@ impl Engine {
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
-                    () = tokio::time::sleep(EVERY) => {}
+                    () = tide_clock::sleep(EVERY) => {}
                 }
                 if let Err(error) = engine.end_passwords().await
                     && !matches!(error, EngineError::NoRules | EngineError::Rules(_))

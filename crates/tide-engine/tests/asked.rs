@@ -1,5 +1,6 @@
 //! What waits for a yes, what is only told, what a target queues, and what it wants to see first:
 //! against stand-ins.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

@@ -1,5 +1,6 @@
 //! What needs attention is what is so now: open access, people on hold, files that were refused,
 //! systems that do not answer.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

@@ -1,5 +1,6 @@
 //! A directory as the target: accounts are made, changed, renamed, moved and disabled in a real
 //! slapd, from people of another directory, and a second run is silent.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

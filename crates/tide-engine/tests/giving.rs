@@ -1,4 +1,5 @@
 //! Groups of many, seats that come free and welcomes that wait, with the engine at work by itself.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)] // Each test uses a part of it.
 mod common;

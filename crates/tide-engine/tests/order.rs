@@ -1,4 +1,5 @@
 //! Time and order: what overlaps, what is cancelled, what is held, what returns.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

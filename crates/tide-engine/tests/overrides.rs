@@ -1,5 +1,6 @@
 //! What operators say about held changes: it holds for what was shown, ends with it, expires, is
 //! listed, and can be taken back.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

@@ -5,6 +5,7 @@
 //! the service is stopped in the middle of runs.
 //!
 //! 10 seeds of each (EAGER_TIDE_SEEDS says how many in all, EAGER_TIDE_SEED where they begin).
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use async_trait::async_trait;
 use rand::rngs::StdRng;

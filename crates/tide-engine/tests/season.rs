@@ -1,6 +1,7 @@
 //! A season, day by day, with a clock that is moved: what a preview of the next day shows is what
 //! then happens, and what every account is at noon is what an independent, slow model of the rules
 //! says.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)] // Each test uses a part of it.
 mod common;

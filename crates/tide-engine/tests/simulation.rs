@@ -5,6 +5,7 @@
 //! A thousand seeds (EAGER_TIDE_SEEDS says otherwise, EAGER_TIDE_SEED where they begin). A seed
 //! that fails is printed with what happened, and comes to the same again, deaths among it:
 //! `scripts/simulate 1 SEED`.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[path = "simulation/at_once.rs"]
 mod at_once;

@@ -1,5 +1,6 @@
 //! Connecting systems through the engine: feeds that are watched and remembered, secrets from
 //! files, addresses that change, first rule files, scopes that are tried before they are saved.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)] // Each test uses a part of it.
 mod common;

@@ -1,4 +1,5 @@
 //! The whole path against stand-ins: a real LDAP server, a real SCIM service, a real store.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

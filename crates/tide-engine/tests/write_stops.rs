@@ -1,5 +1,6 @@
 //! Pause, disarm, windows without writes and the emergency stop: each holds for what is queued
 //! already, from the request that sets it on.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 #[allow(dead_code)]
 mod common;

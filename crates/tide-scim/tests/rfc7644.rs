@@ -1,4 +1,5 @@
 //! The grammar held against RFC 7644 clause by clause: filters of §3.4.2.2, PATCH of §3.5.2.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use serde_json::{Value, json};
 use tide_scim::{ENTERPRISE, PATCH_OP, ScimFilter, USER, error_body, patch};

@@ -317,7 +317,7 @@ fn same_origin(headers: &HeaderMap, public_url: Option<&PublicUrl>) -> bool {
 
 /// The moment by which sessions end: the browser's, also where the service's own clock is moved.
 pub(crate) fn browsers_now() -> jiff::Timestamp {
-    jiff::Timestamp::now()
+    tide_clock::now()
 }
 
 async fn caller(

@@ -575,7 +575,7 @@ pub fn following(one: tide_engine::WatcherStatus) -> tide_api::WatcherView {
     tide_api::WatcherView {
         object: one.object,
         mode: one.way,
-        mode_label: one.way.map(|way| way.label().to_owned()),
+        watch_mode_label: one.way.map(|way| way.label().to_owned()),
         state: one.state,
         last_change_at: one.news.map(|at| at.to_string()),
         changed_count: one.changed,

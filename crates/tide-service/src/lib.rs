@@ -85,33 +85,20 @@ impl PublicUrl {
 }
 
 /// Why the service cannot start.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub enum ServeError {
     /// The address is not a loopback address.
+    #[error(
+        "{0} is not a loopback address, and other addresses need TLS, which is not supported yet: listen on 127.0.0.1 behind a TLS proxy on this machine"
+    )]
     NeedsTls(SocketAddr),
     /// The address cannot be bound.
+    #[error("cannot listen on {0}: {1}; choose another address with --listen")]
     Bind(SocketAddr, std::io::Error),
     /// The server failed.
+    #[error("serving ended: {0}")]
     Serve(std::io::Error),
 }
-
-impl std::fmt::Display for ServeError {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            ServeError::NeedsTls(at) => write!(
-                f,
-                "{at} is not a loopback address, and other addresses need TLS, which is not supported yet: listen on 127.0.0.1 behind a TLS proxy on this machine"
-            ),
-            ServeError::Bind(at, error) => write!(
-                f,
-                "cannot listen on {at}: {error}; choose another address with --listen"
-            ),
-            ServeError::Serve(error) => write!(f, "serving ended: {error}"),
-        }
-    }
-}
-
-impl std::error::Error for ServeError {}
 
 /// All routes, ready to be served.
 pub fn router(engine: Arc<Engine>) -> Router {
@@ -211,7 +198,7 @@ pub async fn serve(
         () = async {
             let _ = ended.wait_for(|over| *over).await;
             // Event streams never end by themselves: they get a moment, and are then cut.
-            tokio::time::sleep(Duration::from_secs(2)).await;
+            tide_clock::sleep(Duration::from_secs(2)).await;
         } => {}
     }
     engine.stop().await;

@@ -2,6 +2,7 @@
 //! boundary numbers, empty and huge texts, wrong types, unknown ids, odd methods. No request may
 //! end the service or meet an internal error, and every answer is one that the document or the
 //! standard knows.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use axum::Router;
 use axum::body::{Body, to_bytes};

@@ -1,4 +1,5 @@
 //! The SCIM 2.0 provider, clause by clause. docs/scim-provider.md names the test of each clause.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use axum::Router;
 use axum::body::{Body, to_bytes};

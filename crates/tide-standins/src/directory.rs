@@ -224,7 +224,7 @@ async fn serve(stream: TcpStream, shared: Arc<DirectoryState>) {
             LdapOp::SearchRequest(request) => {
                 let temper = lock(&shared.temper).clone();
                 if let Some(stall) = temper.stall {
-                    tokio::time::sleep(stall).await;
+                    tide_clock::sleep(stall).await;
                 }
                 let ordinary =
                     !request.base.is_empty() && !request.base.eq_ignore_ascii_case("cn=subschema");

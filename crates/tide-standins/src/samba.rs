@@ -5,7 +5,7 @@ use crate::certs::{self, Certificates};
 use crate::slapd::program;
 use anyhow::{Context, bail};
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// Where it listens: its ports cannot be chosen, so it has an address to itself.
 const ADDRESS: &str = "127.0.0.2";
@@ -78,7 +78,7 @@ impl DomainController {
     }
 
     fn wait(&mut self) -> anyhow::Result<()> {
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         while std::net::TcpStream::connect((ADDRESS, 636)).is_err() {
             if let Some(status) = self.child.try_wait()? {
                 let log = std::fs::read_to_string(self.folder.path().join("samba.log"))

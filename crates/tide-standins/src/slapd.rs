@@ -5,7 +5,7 @@ use crate::world::BASE;
 use anyhow::{Context, bail};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tide_ldap::ldif::{self, LdifEntry};
 
 /// How a slapd is set up, beyond the usual.
@@ -124,7 +124,7 @@ impl Slapd {
     }
 
     fn wait(&mut self) -> anyhow::Result<()> {
-        let begun = Instant::now();
+        let begun = tide_clock::instant();
         while std::net::TcpStream::connect(("127.0.0.1", self.ports.0)).is_err() {
             if let Some(status) = self.child.try_wait()? {
                 bail!(

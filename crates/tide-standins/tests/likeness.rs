@@ -1,5 +1,6 @@
 //! The stand-ins behave as the real ones do: the same calls against slapd and the LDAP stand-in
 //! give the same answers, and the SCIM service keeps to its standard.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use ldap3::{Ldap, LdapConnAsync, Mod, Scope, SearchEntry};
 use serde_json::{Value, json};

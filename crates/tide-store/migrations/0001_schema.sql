@@ -536,7 +536,7 @@ CREATE TABLE write_stop (
     id INTEGER PRIMARY KEY CHECK (id = 1),
     reason TEXT NOT NULL,
     principal TEXT NOT NULL,
-    made_at TEXT NOT NULL
+    created_at TEXT NOT NULL
 ) STRICT;
 
 -- ── Passwords ────────────────────────────────────────────────────────────────────────────────

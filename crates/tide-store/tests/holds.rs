@@ -1,4 +1,5 @@
 //! What is on hold: kept with its cause and since when, counted and listed.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use jiff::Timestamp;
 use tide_core::states::ChangeKind;

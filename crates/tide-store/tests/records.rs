@@ -1,4 +1,5 @@
 //! The records over their life: accounts, identities, links, change sets and the queue.
+#![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use jiff::Timestamp;
 use tide_core::compare::ValueChange;
@@ -319,7 +320,7 @@ async fn what_we_wrote_masks_an_older_read() {
         .expect("marked");
     let settled = Settled {
         account: observed("b1", &[("title", "Mate")]),
-        normalised: vec![],
+        normalized: vec![],
         merged: vec![],
         note: None,
     };
@@ -434,7 +435,7 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
         let row = records.changes(run, None).await.remove(0);
         let settled = Settled {
             account,
-            normalised: vec![],
+            normalized: vec![],
             merged: vec![],
             note: None,
         };
@@ -895,7 +896,7 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
 
     let made = Settled {
         account: observed("b7", &[("title", "mate")]),
-        normalised: vec![(
+        normalized: vec![(
             "title".into(),
             vec![Value::text("Mate")],
             vec![Value::text("mate")],
@@ -1759,7 +1760,7 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
         let row = records.changes(run, None).await.remove(0);
         let settled = Settled {
             account: observed("b1", &[]),
-            normalised: vec![],
+            normalized: vec![],
             merged: vec!["tags".into()],
             note: None,
         };
@@ -1935,7 +1936,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     for (n, row) in records.changes(run, None).await.into_iter().enumerate() {
         let settled = Settled {
             account: observed("b1", &[("title", "Mate")]),
-            normalised: vec![],
+            normalized: vec![],
             merged: vec![],
             note: None,
         };
@@ -1987,7 +1988,7 @@ async fn what_stands_before_a_decision_is_told_in_one_look() {
     );
     let settled = Settled {
         account: observed("b1", &[("title", "Bosun")]),
-        normalised: vec![],
+        normalized: vec![],
         merged: vec![],
         note: None,
     };
@@ -2186,7 +2187,7 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
                 );
                 let settled = Settled {
                     account,
-                    normalised: vec![],
+                    normalized: vec![],
                     merged: vec![],
                     note: None,
                 };
@@ -2400,7 +2401,7 @@ async fn a_part_tells_what_the_whole_tells() {
     };
     let run = records.run(vec![], vec![update, password, grant]).await;
     for row in records.changes(run, None).await {
-        let normalised = vec![(
+        let normalized = vec![(
             "title".to_owned(),
             vec![Value::text("mate")],
             vec![Value::text("Mate")],
@@ -2413,7 +2414,7 @@ async fn a_part_tells_what_the_whole_tells() {
         };
         let settled = Settled {
             account: observed(key, &[("title", "Mate")]),
-            normalised,
+            normalized,
             merged,
             note: None,
         };

@@ -134,7 +134,7 @@ async fn wait_until_done(client: &Client, id: i64, quiet: bool) -> anyhow::Resul
     }
     let mut printed = None;
     loop {
-        let begun = std::time::Instant::now();
+        let begun = tide_clock::instant();
         let set: ChangeSet = client.get(&format!("change-sets/{id}"), &[]).await?;
         let took = begun.elapsed();
         // The note says why the run does not progress.
@@ -169,7 +169,7 @@ async fn wait_until_done(client: &Client, id: i64, quiet: bool) -> anyhow::Resul
             return Ok(set);
         }
         // Counting a large run costs the service time: poll less often the longer it takes.
-        tokio::time::sleep((took * 5).clamp(Duration::from_millis(100), Duration::from_secs(2)))
+        tide_clock::sleep((took * 5).clamp(Duration::from_millis(100), Duration::from_secs(2)))
             .await;
     }
 }

@@ -95,7 +95,7 @@ impl Journal {
                 let check: JournalCheck = client.get("journal/check", &query).await?;
                 if reach.json() {
                     output::json(&check)?;
-                } else if check.sound {
+                } else if check.is_intact {
                     output::line(&format!("valid: {} entries, unchanged", check.entry));
                     if let Some(head) = &check.head {
                         output::line(&format!("head: {head}"));
@@ -119,7 +119,7 @@ impl Journal {
                         check.entry
                     ));
                 }
-                return Ok(if check.sound {
+                return Ok(if check.is_intact {
                     ExitCode::SUCCESS
                 } else {
                     ExitCode::from(1)

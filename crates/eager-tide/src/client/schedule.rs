@@ -107,7 +107,7 @@ pub fn timing(system: &System) {
         line("Automatic sync", "starting");
     }
     for one in &system.watchers {
-        let mode = one.mode_label.clone().unwrap_or_default();
+        let mode = one.watch_mode_label.clone().unwrap_or_default();
         line(
             &format!("Watching ({})", one.object),
             &format!("{}: {mode}", one.state),

@@ -33,7 +33,7 @@ pub fn sentence(stop: &WriteStop) -> String {
     format!(
         "all writes are stopped by {} since {}{reason}",
         stop.principal,
-        output::time(&stop.made_at)
+        output::time(&stop.created_at)
     )
 }
 

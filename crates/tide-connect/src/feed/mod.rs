@@ -171,7 +171,7 @@ impl FeedConnector {
                     if age >= STILL {
                         return Ok(Some(source));
                     }
-                    tokio::time::sleep(STILL.saturating_sub(age)).await;
+                    tide_clock::sleep(STILL.saturating_sub(age)).await;
                 }
                 let name = path.display().to_string();
                 Err(ConnectError::transient(

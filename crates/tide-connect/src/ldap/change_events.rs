@@ -256,7 +256,7 @@ impl LdapConnector {
                 .await
                 .map(|(number, database)| Some(format!("{number}@{database}"))),
             _ => {
-                let from = jiff::Timestamp::now()
+                let from = tide_clock::now()
                     .saturating_sub(jiff::SignedDuration::from_secs(FIRST_LOOK))
                     .unwrap_or_default();
                 Ok(Some(from.strftime("%Y%m%d%H%M%SZ").to_string()))
@@ -318,7 +318,7 @@ impl LdapConnector {
         let wait = dial::timeout_of(settings);
         let beating = async move {
             loop {
-                tokio::time::sleep(PULSE).await;
+                tide_clock::sleep(PULSE).await;
                 if pulse
                     .with_timeout(wait)
                     .extended(ldap3::exop::WhoAmI)

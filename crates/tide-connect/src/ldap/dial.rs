@@ -13,6 +13,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tide_ldap::wire::PASSWORD_POLICY;
 use tokio::net::TcpStream;
+use url::Url;
 
 /// Makes connections to one directory.
 pub(super) struct Dialer {
@@ -99,7 +100,7 @@ pub(super) fn timeout_of(settings: &LdapSettings) -> Duration {
     Duration::from_secs(u64::from(settings.timeout_seconds.max(1)))
 }
 
-fn host(url: &str) -> Result<Host, ConnectError> {
+fn parse_host(url: &str) -> Result<Host, ConnectError> {
     let wrong = |what: &str| {
         ConnectError::permanent(
             "url",
@@ -107,24 +108,26 @@ fn host(url: &str) -> Result<Host, ConnectError> {
             "for example: ldap://harbour.skerry.example:389 or ldaps://harbour.skerry.example",
         )
     };
-    let (tls, rest) = match url.split_once("://") {
-        Some(("ldap", rest)) => (false, rest),
-        Some(("ldaps", rest)) => (true, rest),
+    let parsed = Url::parse(url).map_err(|error| match error {
+        url::ParseError::InvalidPort => wrong("the port is not a number"),
+        url::ParseError::RelativeUrlWithoutBase => wrong("it must start with ldap:// or ldaps://"),
+        url::ParseError::EmptyHost => wrong("it names no host"),
+        other => wrong(&other.to_string()),
+    })?;
+    let tls = match parsed.scheme() {
+        "ldap" => false,
+        "ldaps" => true,
         _ => return Err(wrong("it must start with ldap:// or ldaps://")),
     };
-    let rest = rest.trim_end_matches('/');
-    let (name, port) = match rest.rsplit_once(':') {
-        Some((name, port)) if !port.contains(']') => (
-            name,
-            port.parse()
-                .map_err(|_| wrong("the port is not a number"))?,
-        ),
-        _ => (rest, if tls { 636 } else { PLAIN_PORT }),
-    };
+    let has_more = !parsed.username().is_empty()
+        || parsed.query().is_some()
+        || !parsed.path().trim_end_matches('/').is_empty();
+    let name = parsed.host_str().unwrap_or_default();
     let name = name.trim_start_matches('[').trim_end_matches(']');
-    if name.is_empty() || name.contains(['/', '@', '?', ' ']) {
+    if name.is_empty() || name.contains(' ') || has_more {
         return Err(wrong("it names no host"));
     }
+    let port = parsed.port().unwrap_or(if tls { 636 } else { PLAIN_PORT });
     Ok(Host {
         url: url.to_owned(),
         tls,
@@ -340,7 +343,7 @@ impl Dialer {
         let rest = Duration::from_secs(self.settings.return_after_seconds.into());
         let mut first = None;
         for url in self.access.host_order(&self.hosts(), rest) {
-            let host = host(&url)?;
+            let host = parse_host(&url)?;
             match L::open(self, &host).await {
                 Ok(line) => {
                     self.access.host_answered(&url);
@@ -412,7 +415,7 @@ impl Dialer {
                 "set `start_tls`, or exclude that part of the tree",
             ));
         }
-        host(&format!(
+        parse_host(&format!(
             "ldaps://{}",
             if target.name.contains(':') {
                 format!("[{}]", target.name)
@@ -424,7 +427,7 @@ impl Dialer {
 
     /// Connects step by step, with what each step found.
     pub async fn check(&self, report: &mut CheckReport) -> Option<Ldap> {
-        let host = note_step(report, "Address", host(&self.settings.url), |host| {
+        let host = note_step(report, "Address", parse_host(&self.settings.url), |host| {
             format!("{} port {}", host.name, host.port)
         })?;
         let addresses = note_step(report, "Name resolves", resolve(&host).await, |found| {
@@ -505,7 +508,7 @@ impl Dialer {
     /// Tests each backup host; a failure is a warning, because the first host works.
     pub async fn check_backups(&self, report: &mut CheckReport) {
         for url in &self.settings.backups {
-            let tried = match host(url) {
+            let tried = match parse_host(url) {
                 Ok(host) => Ldap::open(self, &host).await,
                 Err(error) => Err(error),
             };
@@ -530,7 +533,7 @@ impl Dialer {
 
 /// The host that a referral's URL names (RFC 4516 §2).
 fn referral_host(url: &str) -> Result<Host, ConnectError> {
-    host(url.split_once("://").map_or(url, |(scheme, rest)| {
+    parse_host(url.split_once("://").map_or(url, |(scheme, rest)| {
         let end = rest.find('/').unwrap_or(rest.len());
         &url[..scheme.len() + 3 + end]
     }))
@@ -815,7 +818,7 @@ mod tests {
     #[test]
     fn addresses_are_read_and_nonsense_is_refused() {
         let of = |url: &str| {
-            host(url)
+            parse_host(url)
                 .map(|h| (h.tls, h.name, h.port))
                 .map_err(|e| e.code)
         };

@@ -51,7 +51,7 @@ pub struct LdapConnector {
 struct PooledConnection {
     ldap: Ldap,
     host: Option<String>,
-    since: std::time::Instant,
+    since: tide_clock::Instant,
 }
 
 /// Where and what is searched.
@@ -131,7 +131,7 @@ impl LdapConnector {
         *line = Some(PooledConnection {
             ldap: ldap.clone(),
             host: self.access.host_in_use(),
-            since: std::time::Instant::now(),
+            since: tide_clock::instant(),
         });
         Ok(ldap)
     }

@@ -12,7 +12,7 @@ use reqwest::{Client, Method, Response, StatusCode, Url};
 use serde_json::Value as Json;
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 const SCIM_JSON: HeaderValue = HeaderValue::from_static("application/scim+json");
 /// The largest answer that is read, in octets.
@@ -588,7 +588,7 @@ impl Http {
         let mut kept = self.access.token().lock().await;
         if let Some(token) = kept
             .as_ref()
-            .filter(|token| !anew && token.renew > Instant::now())
+            .filter(|token| !anew && token.renew > tide_clock::instant())
         {
             return Ok(token.secret.clone());
         }
@@ -635,8 +635,8 @@ impl Http {
         };
         let lasts = json["expires_in"].as_u64().unwrap_or(300);
         // Renewed a little early, so that no request is sent with a token that expires in transit.
-        let renew =
-            Instant::now() + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
+        let renew = tide_clock::instant()
+            + Duration::from_secs(lasts.saturating_sub(lasts.div_ceil(10).min(30)));
         let secret = Secret::new(token);
         *kept = Some(AccessToken {
             secret: secret.clone(),
@@ -715,7 +715,7 @@ fn pause_of(headers: &HeaderMap) -> Option<Duration> {
     let until = httpdate::parse_http_date(text).ok()?;
     Some(
         until
-            .duration_since(std::time::SystemTime::now())
+            .duration_since(std::time::SystemTime::from(tide_clock::now()))
             .unwrap_or_default(),
     )
 }

@@ -809,7 +809,7 @@ impl Connector for ScimConnector {
         _way: WatchMode,
     ) -> Result<Option<String>, ConnectError> {
         // The service's clock is not known before it was heard: a day is looked back once.
-        let from = jiff::Timestamp::now()
+        let from = tide_clock::now()
             .saturating_sub(jiff::SignedDuration::from_hours(24))
             .unwrap_or_default();
         Ok(Some(from.to_string()))

@@ -56,7 +56,7 @@ pub struct Change {
     /// The approval request, if one is needed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub approval: Option<ApprovalRequirement>,
-    /// The seats of licences that it would take.
+    /// The seats of licenses that it would take.
     #[serde(default, skip)]
     pub claims: Vec<crate::licenses::Claim>,
     /// Which of the departure steps it is, from 1; 0 means none.
@@ -363,7 +363,7 @@ pub struct Totals {
     pub overrides: HashMap<String, GuardOverride>,
     /// Answers to approval requests, by fingerprint.
     pub approved: HashMap<String, ApprovalState>,
-    /// How many seats of each licence are in use, in the order of the rules.
+    /// How many seats of each license are in use, in the order of the rules.
     pub seats: Vec<usize>,
 }
 

@@ -53,7 +53,7 @@ pub struct RuleSet {
     pub webhooks: BTreeMap<String, WebhookRules>,
     /// How people come, stay and go, by type.
     pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifecycleRules>,
-    /// Licences that are counted, in the order of the file.
+    /// Licenses that are counted, in the order of the file.
     pub licenses: Vec<crate::licenses::License>,
     /// Notification rules, in the order of the file.
     pub notifications: Vec<crate::notifications::NotificationRule>,

@@ -1,4 +1,4 @@
-//! Licences, passwords that are carried, and who was told of what.
+//! Licenses, passwords that are carried, and who was told of what.
 
 use crate::Service;
 use crate::access::Caller;
@@ -21,18 +21,18 @@ pub async fn list_licenses(
         label: one.label,
         order: one.order,
     };
-    let licence = |view: tide_engine::LicenceView| LicenseUsage {
+    let license = |view: tide_engine::LicenseUsageView| LicenseUsage {
         starting: view.later.would_take.saturating_sub(view.now.waiting.len()),
         leaving: view.later.would_free,
         needed: (view.now.used + view.later.would_take).saturating_sub(view.later.would_free),
-        name: view.licence.name,
-        system: view.licence.system,
-        seats: view.licence.seats,
+        name: view.license.name,
+        system: view.license.system,
+        seats: view.license.seats,
         used: view.now.used,
-        consumed_when: view.licence.takes.source().to_owned(),
+        consumed_when: view.license.takes.source().to_owned(),
         waiting: view.now.waiting.into_iter().map(waiter).collect(),
         ahead_days: tide_engine::AHEAD_DAYS,
-        rule: format!("{}:{}", view.licence.place.file, view.licence.place.line),
+        rule: format!("{}:{}", view.license.place.file, view.license.place.line),
     };
     Ok(Json(
         service
@@ -40,7 +40,7 @@ pub async fn list_licenses(
             .list_licenses()
             .await?
             .into_iter()
-            .map(licence)
+            .map(license)
             .collect(),
     ))
 }

@@ -113,7 +113,7 @@ fn write_stop(stop: tide_store::WriteStop) -> WriteStop {
     WriteStop {
         reason: stop.reason,
         principal: stop.principal,
-        made_at: stop.made_at.to_string(),
+        created_at: stop.created_at.to_string(),
     }
 }
 
@@ -215,12 +215,12 @@ pub async fn check_journal(
         Some(head) => store.has_journal_head(head.trim()).await?,
         None => true,
     };
-    let (sound, entry) = match walked {
+    let (is_intact, entry) = match walked {
         Ok(entries) => (expected, entries),
         Err(entry) => (false, entry),
     };
     Ok(Json(JournalCheck {
-        sound,
+        is_intact,
         entry,
         head: store.journal_head().await?,
     }))

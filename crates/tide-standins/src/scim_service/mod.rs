@@ -12,7 +12,7 @@ use axum::routing::get;
 use axum::{Json, Router};
 use described::{config, listed, resource_types, schemas, scim, scim_error};
 use resources::{
-    change, create, list, normalise, nothing_here, patched, read, remove, replace, stamped, store,
+    change, create, list, normalize, nothing_here, patched, read, remove, replace, stamped, store,
 };
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap, VecDeque};
@@ -146,7 +146,7 @@ struct Content {
     /// Whose each name is, in lower case.
     names: HashMap<String, u64>,
     /// Receives changed users.
-    watcher: Option<tokio::sync::mpsc::UnboundedSender<(Value, std::time::Instant)>>,
+    watcher: Option<tokio::sync::mpsc::UnboundedSender<(Value, tide_clock::Instant)>>,
     groups: BTreeMap<u64, Value>,
     next: u64,
     /// Misbehaviour to come, for writes only or for every request.
@@ -154,9 +154,9 @@ struct Content {
     log: Vec<String>,
     delay: Duration,
     /// The running second, and the requests in it.
-    second: Option<(std::time::Instant, u32)>,
+    second: Option<(tide_clock::Instant, u32)>,
     /// Access tokens that were given out, with the moment at which each runs out.
-    given: Vec<(String, std::time::Instant)>,
+    given: Vec<(String, tide_clock::Instant)>,
     /// Requests that were asked to come later.
     turned_away: usize,
     /// Requests that were queued: how often each was asked about, and what came of it.
@@ -168,7 +168,7 @@ struct Content {
     /// New users are shown in lists only after so long.
     shown_after: Duration,
     /// When users were made.
-    made: HashMap<u64, std::time::Instant>,
+    made: HashMap<u64, tide_clock::Instant>,
     /// Done once a page of a list was given.
     after_a_page: Option<(u64, Value)>,
     /// Passwords by user: they are taken and never returned.
@@ -215,7 +215,7 @@ impl ScimService {
             // What a service holds when we come was there for years.
             let mut user = user;
             user["meta"] = json!({"created": "2024-05-01T08:00:00Z"});
-            let user = stamped(normalise(user), id, "Users");
+            let user = stamped(normalize(user), id, "Users");
             content.keep(id, user);
         }
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
@@ -357,7 +357,7 @@ impl ScimService {
     }
 
     /// Each user as it is changed from now on, with the moment.
-    pub fn watch(&self) -> tokio::sync::mpsc::UnboundedReceiver<(Value, std::time::Instant)> {
+    pub fn watch(&self) -> tokio::sync::mpsc::UnboundedReceiver<(Value, tide_clock::Instant)> {
         let (watcher, changes) = tokio::sync::mpsc::unbounded_channel();
         self.shared.lock().watcher = Some(watcher);
         changes
@@ -396,7 +396,7 @@ impl Content {
         self.names.insert(Content::name(&user), id);
         if let Some(watcher) = &self.watcher {
             // The receiver may be gone.
-            let _ = watcher.send((user.clone(), std::time::Instant::now()));
+            let _ = watcher.send((user.clone(), tide_clock::instant()));
         }
         self.users.insert(id, user);
     }
@@ -456,7 +456,7 @@ async fn give_token(
             .into_response();
     }
     let token = uuid::Uuid::new_v4().to_string();
-    let until = std::time::Instant::now() + Duration::from_secs(*lasts);
+    let until = tide_clock::instant() + Duration::from_secs(*lasts);
     let mut content = shared.lock();
     content.given.push((token.clone(), until));
     content.log.push("POST /token".into());
@@ -563,7 +563,7 @@ async fn temper(
 ) -> Response {
     let write = request.method() != Method::GET;
     let (mischief, delay) = next_mischief(&shared, &request, write);
-    tokio::time::sleep(delay).await;
+    tide_clock::sleep(delay).await;
     // Unwinding without a panic message ends the connection's task, and the peer sees it closed.
     let hang_up = || -> Response { std::panic::resume_unwind(Box::new(())) };
     if let Some(answer) = mischief.and_then(wrong_answer) {
@@ -772,7 +772,7 @@ impl ServiceState {
                 given == format!("Basic {pair}")
             }
             Entrance::Oauth(..) => {
-                let now = std::time::Instant::now();
+                let now = tide_clock::instant();
                 let token = given.strip_prefix("Bearer ").unwrap_or_default();
                 self.lock()
                     .given
@@ -788,7 +788,7 @@ impl ServiceState {
             return false;
         };
         let mut content = self.lock();
-        let now = std::time::Instant::now();
+        let now = tide_clock::instant();
         let (begun, count) = content
             .second
             .filter(|(begun, _)| now.duration_since(*begun) < Duration::from_secs(1))

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use tide_scim::{ENTERPRISE, GROUP, LIST, ScimFilter, patch};
 
 /// What the service makes of values: addresses in lower case, no outer blanks.
-pub(super) fn normalise(mut user: Value) -> Value {
+pub(super) fn normalize(mut user: Value) -> Value {
     if let Some(name) = user["userName"].as_str() {
         user["userName"] = json!(name.trim().to_lowercase());
     }
@@ -50,13 +50,9 @@ pub(super) fn stamped(mut resource: Value, id: u64, kind: &str) -> Value {
         + 1;
     let created = match &resource["meta"]["created"] {
         Value::String(known) => json!(known),
-        _ => json!(
-            jiff::Timestamp::now()
-                .strftime("%Y-%m-%dT%H:%M:%SZ")
-                .to_string()
-        ),
+        _ => json!(tide_clock::now().strftime("%Y-%m-%dT%H:%M:%SZ").to_string()),
     };
-    resource["meta"] = json!({"created": created, "resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "lastModified": jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string(), "version": format!("W/\"{version}\"")});
+    resource["meta"] = json!({"created": created, "resourceType": kind.trim_end_matches('s'), "location": format!("/scim/v2/{kind}/b{id:05}"), "lastModified": tide_clock::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string(), "version": format!("W/\"{version}\"")});
     if resource["active"].is_null() && kind == "Users" {
         resource["active"] = json!(true);
     }
@@ -146,7 +142,7 @@ pub(super) async fn list(
         content.users.remove(&deleted);
         content.next += 1;
         let id = content.next;
-        let made = stamped(normalise(made), id, "Users");
+        let made = stamped(normalize(made), id, "Users");
         content.keep(id, made);
     }
     answer
@@ -270,7 +266,7 @@ pub(super) async fn create(
         return refusal;
     }
     let mut content = shared.lock();
-    let resource = normalise(resource);
+    let resource = normalize(resource);
     if kind == "Users" && taken(&content, &resource, 0) {
         return scim_error(
             StatusCode::CONFLICT,
@@ -305,7 +301,7 @@ pub(super) async fn create(
     }
     content.next += 1;
     let id = content.next;
-    content.made.insert(id, std::time::Instant::now());
+    content.made.insert(id, tide_clock::instant());
     let resource = stamped(without_password(&mut content, resource, id), id, &kind);
     if !put(&mut content, &kind, id, resource.clone()) {
         return nothing_here();
@@ -335,7 +331,7 @@ pub(super) fn store(
         return nothing_here();
     };
     let new = match make(&old) {
-        Ok(new) => normalise(new),
+        Ok(new) => normalize(new),
         Err(refusal) => return refusal,
     };
     if let Some(refusal) = invalid(kind, &new) {
@@ -432,7 +428,7 @@ fn in_place(content: &mut Content, id: &str, body: &Value, brief: bool) -> Optio
     let mut new = std::mem::take(group);
     // What fits without members fits with them.
     let _ = patch::apply_to(&mut new, body);
-    *group = stamped(normalise(new), number(id), "Groups");
+    *group = stamped(normalize(new), number(id), "Groups");
     // RFC 7644 §3.9: no more than was asked for.
     let shown = if brief {
         json!({"schemas": [GROUP], "id": group["id"]})

@@ -471,7 +471,7 @@ mod tests {
         // While this one is in progress, the others gather.
         let first = writer.queued(slow, true).await;
         let first = tokio::spawn(first.expect("queued"));
-        tokio::time::sleep(Duration::from_millis(20)).await;
+        tide_clock::sleep(Duration::from_millis(20)).await;
         let (one, two, three) = tokio::join!(insert(writer, 1), writer.run(job), insert(writer, 3));
         first.await.expect("ends").expect("kept");
         [one, two, three]
@@ -479,7 +479,7 @@ mod tests {
 
     fn slow(_: &mut SqliteConnection) -> Boxed<'_, Result<(), StoreError>> {
         Box::pin(async {
-            tokio::time::sleep(Duration::from_millis(100)).await;
+            tide_clock::sleep(Duration::from_millis(100)).await;
             Ok(())
         })
     }

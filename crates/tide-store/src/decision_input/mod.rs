@@ -94,7 +94,7 @@ async fn read_normalizations(
     c: &mut SqliteConnection,
     population: &mut Population,
 ) -> Result<(), StoreError> {
-    let mut normalised = HashMap::new();
+    let mut normalized = HashMap::new();
     for row in sqlx::query(
         "SELECT account, attribute, sent_value, returned_value FROM value_normalization WHERE is_certain",
     )
@@ -105,9 +105,9 @@ async fn read_normalizations(
             sent: blob_values(row.get(2))?,
             returned: blob_values(row.get(3))?,
         };
-        normalised.insert((row.get(0), row.get(1)), known);
+        normalized.insert((row.get(0), row.get(1)), known);
     }
-    population.normalizations = normalised;
+    population.normalizations = normalized;
     Ok(())
 }
 

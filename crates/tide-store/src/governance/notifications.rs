@@ -21,7 +21,7 @@ pub struct NotificationRow {
     pub identity: String,
     /// What people call them.
     pub label: String,
-    /// The group, system or licence.
+    /// The group, system or license.
     pub about: Option<String>,
     /// The recipients: names and addresses, as JSON.
     pub recipients: serde_json::Value,

@@ -16,13 +16,13 @@ pub struct WriteStop {
     /// The name of the operator who set it.
     pub principal: String,
     /// When it was set.
-    pub made_at: Timestamp,
+    pub created_at: Timestamp,
 }
 
 impl WriteStop {
     /// Why nothing is written, as a sentence for people.
     pub fn sentence(&self) -> String {
-        let since = self.made_at.strftime("%Y-%m-%d %H:%M UTC");
+        let since = self.created_at.strftime("%Y-%m-%d %H:%M UTC");
         let reason = if self.reason.is_empty() {
             String::new()
         } else {
@@ -40,14 +40,14 @@ pub(crate) async fn load_write_stop(
     c: &mut SqliteConnection,
 ) -> Result<Option<WriteStop>, StoreError> {
     let row = sqlx::query(
-        "SELECT w.reason, coalesce(p.name, w.principal) AS who, w.made_at FROM write_stop w LEFT JOIN principal p ON p.id = w.principal",
+        "SELECT w.reason, coalesce(p.name, w.principal) AS who, w.created_at FROM write_stop w LEFT JOIN principal p ON p.id = w.principal",
     )
     .fetch_optional(c)
     .await?;
     Ok(row.map(|row| WriteStop {
         reason: row.get("reason"),
         principal: row.get("who"),
-        made_at: parse_timestamp(row.get("made_at")).unwrap_or_default(),
+        created_at: parse_timestamp(row.get("created_at")).unwrap_or_default(),
     }))
 }
 
@@ -75,7 +75,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let set =
-                        sqlx::query("INSERT INTO write_stop (id, reason, principal, made_at) VALUES (1,?,?,?) ON CONFLICT DO NOTHING")
+                        sqlx::query("INSERT INTO write_stop (id, reason, principal, created_at) VALUES (1,?,?,?) ON CONFLICT DO NOTHING")
                             .bind(&reason)
                             .bind(&principal)
                             .bind(format_timestamp(now))

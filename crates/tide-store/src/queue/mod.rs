@@ -35,7 +35,7 @@ pub struct Settled {
     /// The new state of the account.
     pub account: Observed,
     /// Values that the target normalized: attribute, sent, returned.
-    pub normalised: Vec<(String, Vec<Value>, Vec<Value>)>,
+    pub normalized: Vec<(String, Vec<Value>, Vec<Value>)>,
     /// Merged lists: our values are stored.
     pub merged: Vec<String>,
     /// How the result was found out, for the journal and the change.

@@ -86,7 +86,7 @@ impl ChangeResult {
         };
         let settled = Settled {
             account: nothing,
-            normalised: Vec::new(),
+            normalized: Vec::new(),
             merged: Vec::new(),
             note: None,
         };
@@ -209,18 +209,18 @@ async fn store_normalizations(
     at: &str,
     ids: &[i64],
 ) -> Result<(), StoreError> {
-    let normalised: Vec<_> = all
+    let normalized: Vec<_> = all
         .iter()
         .zip(ids)
         .flat_map(|(one, id)| {
             let exact = one.settled.account.is_exact;
             one.settled
-                .normalised
+                .normalized
                 .iter()
                 .map(move |value| (*id, exact, value))
         })
         .collect();
-    for some in normalised.chunks(ROWS) {
+    for some in normalized.chunks(ROWS) {
         let mut query = QueryBuilder::<Sqlite>::new(
             "INSERT INTO value_normalization (account, attribute, sent_value, returned_value, is_certain, created_at) ",
         );

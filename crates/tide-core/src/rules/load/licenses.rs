@@ -1,4 +1,4 @@
-//! Licences: `licenses.toml`.
+//! Licenses: `licenses.toml`.
 
 use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
