@@ -204,7 +204,7 @@ impl ConnectionState {
         ))
     }
 
-    /// Allows one write, or says why not.
+    /// Permits one write, or returns why not.
     pub fn permit_write(&self, object: ObjectType) -> Result<Permit, ConnectError> {
         self.write_stop_of(object).map_or(Ok(Permit(())), Err)
     }
@@ -244,7 +244,7 @@ impl ConnectionState {
             .insert(host.to_owned(), tide_clock::instant());
     }
 
-    /// The pace for these settings: kept while they stay the same.
+    /// The rate limiter for these settings, kept while they stay the same.
     pub(crate) fn pace(&self, in_flight: u16, per_second: Option<u16>) -> RequestLimits {
         let mut pace = lock(&self.pace);
         match pace.as_ref() {
@@ -273,7 +273,7 @@ impl ConnectionState {
         &self.token
     }
 
-    /// What a feed remembers.
+    /// What is remembered about a feed between reads.
     pub fn feed(&self) -> FeedMemory {
         lock(&self.feed).clone()
     }

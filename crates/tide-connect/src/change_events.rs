@@ -21,7 +21,7 @@ pub enum ChangeEvent {
 /// a mark, and are begun again from there.
 pub type ChangeStream = mpsc::Receiver<Result<ChangeEvent, ConnectError>>;
 
-/// Runs a follower beside its reader.
+/// Runs a watcher beside the receiver of its events.
 pub(crate) fn follow<F>(
     work: impl FnOnce(mpsc::Sender<Result<ChangeEvent, ConnectError>>) -> F,
 ) -> ChangeStream

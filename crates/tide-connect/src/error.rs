@@ -94,7 +94,7 @@ impl ConnectError {
         self
     }
 
-    /// A fault that may pass.
+    /// A fault that may pass by retrying.
     pub fn transient(
         code: &'static str,
         said: impl Into<String>,
@@ -103,7 +103,7 @@ impl ConnectError {
         Self::new(FailureClass::Transient, code, said, remedy)
     }
 
-    /// A fault of one record.
+    /// A fault of one record, which retrying does not cure.
     pub fn permanent(
         code: &'static str,
         said: impl Into<String>,
@@ -121,7 +121,7 @@ impl ConnectError {
         Self::new(FailureClass::SystemDown, code, said, remedy)
     }
 
-    /// A change that the system took into a queue of its own.
+    /// A change that the system put into its own queue.
     pub fn accepted(place: &str) -> Self {
         let said = "the system queued the change and has not completed it yet";
         ConnectError {

@@ -33,7 +33,7 @@ pub struct CheckReport {
 }
 
 impl CheckReport {
-    /// True when no step failed.
+    /// Whether no step failed.
     pub fn is_healthy(&self) -> bool {
         !self.steps.is_empty()
             && self
@@ -42,7 +42,7 @@ impl CheckReport {
                 .all(|step| step.state != StepState::Failed)
     }
 
-    /// A report whose steps are told as they are taken.
+    /// A report that sends each step as it is taken.
     pub fn watched(watcher: mpsc::UnboundedSender<CheckStep>) -> Self {
         CheckReport {
             steps: Vec::new(),

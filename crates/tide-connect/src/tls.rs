@@ -165,7 +165,7 @@ impl ServerCertVerifier for Pinned {
     }
 }
 
-/// What a failed handshake means, in words.
+/// The error of a failed TLS handshake.
 pub(crate) fn handshake_error(host: &str, text: &str) -> ConnectError {
     let lower = text.to_lowercase();
     let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));

@@ -71,8 +71,8 @@ pub struct ApprovalRequirement {
     pub owners: Vec<String>,
 }
 
-/// The rule that picks a change, which is about something of this type: a membership is its
-/// member's.
+/// The approval rule that applies to a change of this type; for a membership, the type of the
+/// member.
 fn find_rule<'r>(
     rules: &'r RuleSet,
     change: &Change,
@@ -159,7 +159,7 @@ pub(crate) fn request_approvals(
 }
 
 impl Level {
-    /// Whom it names, in words.
+    /// Names the approvers of the level.
     pub fn text(&self) -> String {
         let operators = self.operators.iter().cloned();
         let groups = self.groups.iter().map(|group| format!("one of {group}"));

@@ -80,8 +80,8 @@ pub fn are_equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bo
     sorted(one) == sorted(two)
 }
 
-/// What an attribute should hold: ours alone, or ours beside what others put there. `given` are the
-/// values that we gave it before, which are ours to take away.
+/// The values that an attribute should hold: ours alone, or ours and those of others. `given` are
+/// the values that we wrote before.
 pub fn target_values(
     wanted: &DesiredValue<'_>,
     def: Option<&AttributeDef>,
@@ -122,7 +122,7 @@ pub fn changed_there(
     })
 }
 
-/// How one wanted value stands to the account.
+/// Compares one desired value with the account.
 pub fn relation_to_account(
     wanted: &DesiredValue<'_>,
     account: &Account,
@@ -182,7 +182,7 @@ fn is_same_value(one: &[Value], two: &[Value]) -> bool {
     are_equal(None, one, two)
 }
 
-/// All values that are to be changed.
+/// Returns all values that must change.
 pub fn find_differences(
     desired: &DesiredAccount<'_>,
     account: &Account,

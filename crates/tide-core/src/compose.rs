@@ -48,7 +48,7 @@ fn value_reason(mapping: &Mapping, values: &EvalInputs<'_>, found: &[Value]) -> 
     }
 }
 
-/// What an inbound mapping makes of one account: trimmed, and blank values dropped.
+/// Trims the result of an inbound mapping and drops blank values.
 fn trim_values(values: Vec<Value>) -> Vec<Value> {
     values
         .into_iter()
@@ -176,7 +176,8 @@ pub struct DesiredAccount<'r> {
     pub missed: Vec<String>,
 }
 
-/// An address in the domain that it is written with in this system, or why it is not sent there.
+/// Replaces the domain of an address as this system requires, or says why the address is not sent
+/// there.
 fn map_domain(domains: &Domains, value: &Value) -> Result<Value, String> {
     let Some((local, domain)) = value.as_text().and_then(|text| text.rsplit_once('@')) else {
         return Ok(value.clone());
@@ -196,8 +197,8 @@ fn map_domain(domains: &Domains, value: &Value) -> Result<Value, String> {
     })
 }
 
-/// The mappings that hold for an identity: those of the populations that it belongs to, in their
-/// order, then the system's own; of each attribute the first.
+/// The mappings that apply to an identity: those of its populations in their order, then the
+/// common ones.
 pub fn applicable_mappings<'r>(
     types: &'r TypeRules,
     identity: &Attributes,

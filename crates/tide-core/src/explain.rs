@@ -152,7 +152,7 @@ impl<'a> ExplainIndex<'a> {
     }
 }
 
-/// A text as people look for it: without case and accents.
+/// Folds a text for searching: without case and accents.
 fn fold_text(text: &str) -> String {
     deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
 }
@@ -164,7 +164,7 @@ fn belongs_to_one(text: &str) -> bool {
         .any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
 }
 
-/// Does a text fit a value: whole, or as a part?
+/// Returns a test whether a value contains a text, or equals it.
 fn text_matcher(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
     move |candidate: &str| {
         let candidate = fold_text(candidate);
@@ -176,8 +176,8 @@ fn text_matcher(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
     }
 }
 
-/// The identities that a text names: those that a number, an address, a DN or an id names whole, or
-/// else those in which it stands.
+/// The identities that a text names: by a whole number, address, DN or id, otherwise by a part of
+/// them.
 pub fn find_identities(population: &Population, outcome: &Outcome, text: &str) -> Vec<String> {
     let wanted = fold_text(text.trim());
     let index = ExplainIndex::new(population, outcome);
@@ -422,7 +422,7 @@ impl<'a> UnlinkedAccounts<'a> {
         all
     }
 
-    /// Adds these records to an explanation; which they are.
+    /// Adds these records to an explanation. Returns their ids.
     fn explain_joined(
         &self,
         rules: &RuleSet,

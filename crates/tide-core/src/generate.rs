@@ -13,8 +13,8 @@ use std::collections::HashMap;
 /// How often a pattern is tried before a person must see to it.
 pub const ATTEMPTS: i64 = 100_000;
 
-/// A name as names are told apart: without regard to case, blanks around it and the way of writing
-/// a letter.
+/// Folds a name for comparison: without case, surrounding blanks and different encodings of a
+/// letter.
 pub fn fold_name(text: &str) -> String {
     use unicode_normalization::UnicodeNormalization;
     text.trim().nfkc().collect::<String>().to_lowercase()
@@ -46,7 +46,7 @@ impl TakenValues<'_> {
         }
     }
 
-    /// May this identity have this name?
+    /// Whether this identity may have this name.
     pub fn is_free(&self, attribute: &str, name: &str, identity: &str) -> bool {
         let folded = fold_name(name);
         let elsewhere = || {
@@ -60,8 +60,8 @@ impl TakenValues<'_> {
     }
 }
 
-/// Makes up what an identity has no value of. A value that it has stays, whatever the pattern would
-/// give.
+/// Generates the values that an identity lacks. An existing value stays, whatever its pattern
+/// would yield.
 pub fn generate_values(
     rules: &IdentityRules,
     identity: &mut Attributes,

@@ -223,7 +223,8 @@ fn count_systems(lines: &[ImpactLine]) -> BTreeMap<Option<String>, SystemImpact>
     systems
 }
 
-/// A verdict, as far as it matters here: an update, a rename and a state are told by their values.
+/// The class of a verdict for the comparison: updates, renames and states differ by their values
+/// only.
 fn verdict_class(verdict: Verdict) -> &'static str {
     match verdict {
         Verdict::Update | Verdict::Rename | Verdict::Enable | Verdict::InSync => "kept in sync",

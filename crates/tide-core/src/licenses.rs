@@ -58,7 +58,7 @@ pub struct Claim {
     pub order: String,
 }
 
-/// The seats that a change of an account would take; `before` is the account as it is.
+/// The seats that a change of an account would consume; `before` is the account as it is.
 pub(crate) fn claimed_seats(
     rules: &RuleSet,
     system: &str,
@@ -161,7 +161,7 @@ fn in_line(a: &str, b: &str) -> Ordering {
     }
 }
 
-/// The changes that would take a seat and may be sent, the first in line first.
+/// The changes that would consume a seat and may be sent, in the order of the waiting list.
 fn waiting_list<'o>(outcome: &'o Outcome, license: usize) -> Vec<(usize, &'o Claim)> {
     let claim = |change: &'o Change| change.claims.iter().find(|claim| claim.license == license);
     let free = outcome
@@ -180,8 +180,8 @@ fn waiting_list<'o>(outcome: &'o Outcome, license: usize) -> Vec<(usize, &'o Cla
     all
 }
 
-/// Holds those for whom no seat is free. `used` tells how many are in use now: what is given back
-/// in the same run is free when that is confirmed.
+/// Holds the changes for which no seat is free. `used` is the number of seats in use now: seats
+/// that the same run frees count once they are confirmed.
 pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut Outcome) {
     for (place, license) in rules.licenses.iter().enumerate() {
         let used = used.get(place).copied().unwrap_or(0);

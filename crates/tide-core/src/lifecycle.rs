@@ -144,7 +144,7 @@ codes! {
 }
 
 impl LifecycleTransition {
-    /// What is said of it.
+    /// The label of the transition.
     pub fn label(self) -> &'static str {
         match self {
             LifecycleTransition::Ready => "prestart",
@@ -175,14 +175,14 @@ pub struct LifecycleState {
 }
 
 impl LifecycleState {
-    /// The next moment at which something else holds.
+    /// The moment of the next transition.
     pub fn next_transition(&self, now: Timestamp) -> Option<Timestamp> {
         self.moments.iter().map(|(at, _)| *at).find(|at| *at > now)
     }
 }
 
-/// The same time of day some days later. A day that a clock change makes longer or shorter is one
-/// day.
+/// The same time of day some days later. A day that a clock change makes longer or shorter counts
+/// as one day.
 pub(crate) fn days_later(at: Timestamp, count: u32, zone: &TimeZone) -> Timestamp {
     at.to_zoned(zone.clone())
         .saturating_add(i64::from(count).days())

@@ -157,22 +157,22 @@ impl<'a> MatchAnswers<'a> {
         answers
     }
 
-    /// What was said of an identity in this system.
+    /// The answer about an identity in this system.
     pub fn of_identity(&self, identity: &str) -> Option<&'a MatchAnswer> {
         self.identities.get(identity).copied()
     }
 
-    /// What was said of an account.
+    /// The answer about an account.
     pub fn of_account(&self, account: i64) -> Option<&'a MatchAnswer> {
         self.accounts.get(&account).copied()
     }
 
-    /// What was said of the two.
+    /// The answer about an account and an identity.
     pub fn of_pair(&self, account: i64, identity: &str) -> Option<&'a MatchAnswer> {
         self.pairs.get(&(account, identity)).copied()
     }
 
-    /// May these two be matched by a rule?
+    /// Whether a rule may match these two.
     pub fn allows(&self, account: i64, identity: &str) -> bool {
         self.of_pair(account, identity)
             .is_none_or(|answer| answer.decision != MatchDecision::Never)
@@ -547,13 +547,14 @@ impl<'a> IdentityIndex<'a> {
         }
     }
 
-    /// By which certain rule an account carries a key that this identity had and another has now.
+    /// The certain rule by which an account has a key that this identity had and another one has
+    /// now.
     pub fn reassigned_key(&self, account: &Account, own: &str) -> Option<(&'a str, usize, String)> {
         self.rival_identity(account, own, true)
     }
 
-    /// Who else an account would belong to, by which certain rule and key: by one that this
-    /// identity does not share, or (`instead`) by one of which it has another.
+    /// Another identity to which an account would belong, with the certain rule and the key: a
+    /// rule whose key this identity does not share.
     pub fn rival_identity(
         &self,
         account: &Account,

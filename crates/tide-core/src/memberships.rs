@@ -118,12 +118,12 @@ impl MembershipRules {
         all
     }
 
-    /// Is it a group of a system whose memberships follow rules?
+    /// Whether it is a group of a system whose memberships follow rules.
     pub(crate) fn concerns(&self, account: &Account) -> bool {
         account.kind == ObjectType::Group && self.systems.contains(&account.system)
     }
 
-    /// Do memberships of this system follow rules?
+    /// Whether memberships of this system follow rules.
     pub(crate) fn follows_rules(&self, system: &str) -> bool {
         self.systems.contains(system)
     }
@@ -158,15 +158,15 @@ impl MembershipRules {
             .collect()
     }
 
-    /// Does a group hold this name, folded, as a direct member?
+    /// Whether a group has this name, folded, as a direct member.
     pub fn holds(&self, group: AccountId, folded: &str) -> bool {
         self.groups
             .get(&group)
             .is_some_and(|(system, known)| known.members.contains(&hash(system, folded)))
     }
 
-    /// Records that a person, by a folded name, joined or left a group. `None` if the group is not
-    /// known here.
+    /// Applies that a person, by a folded name, joined or left a group. `None` if the group is
+    /// not known here.
     pub(crate) fn apply_membership(
         &mut self,
         group: AccountId,
@@ -187,7 +187,7 @@ impl MembershipRules {
         Some(hash)
     }
 
-    /// Notes a group as it is now.
+    /// Updates the index of a group.
     pub(crate) fn update_group(&mut self, account: &Account, owned: bool) -> IndexedMembership {
         let gone = account.absent_since.is_some() || account.fault.is_some();
         let now = (!gone).then(|| read(account, owned));

@@ -164,7 +164,7 @@ impl NotificationContext<'_> {
     }
 }
 
-/// What is to be told of people; [`drop_premature`] takes out what must wait.
+/// Decides the notifications about people; [`drop_premature`] removes those that must wait.
 pub(crate) fn decide_notifications(
     rules: &RuleSet,
     population: &Population,
@@ -331,8 +331,8 @@ fn not_arrived(
     ));
 }
 
-/// Takes out what is not so: a welcome waits until everything is done, and only who waits for a
-/// seat is said to.
+/// Removes notifications that are not true yet: a welcome waits until everything is done, and a
+/// missing seat is reported only to people on the waiting list.
 pub(crate) fn drop_premature(rules: &RuleSet, outcome: &mut Outcome) {
     if outcome.notifications.is_empty() {
         return;

@@ -44,8 +44,8 @@ pub struct Permission {
 /// Attributes that are worked out from an entry's name, and that no server holds.
 const DERIVED: [&str; 2] = ["dn", "container"];
 
-/// The permissions for all types of one system. `base` is what is read of a type when no container
-/// is named.
+/// The permissions for all types of one system. `base` is read for a type without named
+/// containers.
 pub fn required_permissions(
     rules: &RuleSet,
     system: &str,
@@ -115,7 +115,7 @@ impl PermissionTarget {
         }
     }
 
-    /// By what entries are told apart: the class, the key, and which state is the later one.
+    /// The attributes that identify entries and their states: class, key and version.
     fn identifying_attributes(&self) -> impl Iterator<Item = String> + use<'_> {
         self.schema
             .iter()
@@ -249,7 +249,7 @@ fn of_type(
     all
 }
 
-/// What writing the accounts of a target needs.
+/// The permissions that writing the accounts of a target needs.
 fn write_permissions(
     types: &TypeRules,
     target: &PermissionTarget,

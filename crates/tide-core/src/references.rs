@@ -12,8 +12,8 @@ use crate::value::{Attributes, Value};
 use std::collections::HashMap;
 use tide_ldap::Dn;
 
-/// A name as references are compared: a DN in its canonical form, without the bits that may follow
-/// it (Name and Optional UID, RFC 4517 §3.3.21); anything else in lower case.
+/// Folds a name for comparing references: a DN in its canonical form, without the bits that may
+/// follow it (Name and Optional UID, RFC 4517).
 pub fn fold_reference(text: &str) -> String {
     let text = without_uid(text);
     match text.parse::<Dn>() {

@@ -126,7 +126,7 @@ pub struct ResolvedValue<'r> {
     pub over: Vec<(String, Vec<Value>)>,
 }
 
-/// The roles that are only kept for a while: of what an identity held before, those that nothing
+/// The roles that are only kept for a while: roles that an identity had before and that nothing
 /// gives it any more.
 pub fn roles_in_overlap(
     rules: &RuleSet,

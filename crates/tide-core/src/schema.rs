@@ -50,7 +50,7 @@ pub struct AttributeDef {
 }
 
 impl AttributeDef {
-    /// A writable, optional, single text attribute that ignores case: the commonest sort.
+    /// A writable, optional, single text attribute that ignores case: the most common kind.
     pub fn text(name: impl Into<String>) -> Self {
         AttributeDef {
             name: name.into(),

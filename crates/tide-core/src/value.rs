@@ -95,7 +95,7 @@ impl fmt::Display for Value {
     }
 }
 
-/// Several values as one line of text; nothing at all is an em dash.
+/// Several values as one line of text; an em dash without values.
 pub fn format_values(values: &[Value]) -> String {
     if values.is_empty() {
         return "—".into();
@@ -254,7 +254,7 @@ impl Attributes {
             .map_or(&[], |(_, values)| values)
     }
 
-    /// The same, looking first where the name was last found.
+    /// Like `get`, but looks first where the name was last found.
     pub fn get_near(&self, name: &Near) -> &[Value] {
         if let Some((other, values)) = self.0.get(name.place.load(Relaxed) as usize)
             && other.as_str() == name.name
@@ -274,7 +274,7 @@ impl Attributes {
         }
     }
 
-    /// Takes no more room than it needs.
+    /// Frees unused capacity.
     pub fn shrink(&mut self) {
         self.0.shrink_to_fit();
     }

@@ -136,7 +136,7 @@ pub(crate) fn groups_by_id(population: &Population) -> GroupNames<'_> {
         .collect()
 }
 
-/// What a request offers, in order: the words of each, and its fingerprint.
+/// The offers of a request in order: text and fingerprint of each.
 pub(crate) fn list_offers<'r>(
     request: &Request<'r>,
     groups: &GroupNames<'_>,
@@ -267,7 +267,7 @@ fn deed_text(act: &str) -> &'static str {
     }
 }
 
-/// Why an operator may not answer a request, if it may not.
+/// Why an operator may not answer a request; `None` if the operator may.
 pub(crate) fn answer_refusal(
     request: &Request<'_>,
     rows: &HashMap<&str, &ApprovalRow>,
@@ -526,7 +526,7 @@ impl Engine {
         Ok(())
     }
 
-    /// The ids of those who own the groups that requests are about.
+    /// The ids of the owners of the groups that requests are about.
     pub(crate) async fn group_owners(
         &self,
         requests: &[Request<'_>],

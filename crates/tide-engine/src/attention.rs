@@ -74,7 +74,7 @@ impl Health {
         }
     }
 
-    /// What does not work.
+    /// The reason, if the system is not healthy.
     pub fn reason(&self) -> Option<&str> {
         match self {
             Health::Degraded(reason) | Health::Unreachable(reason) => Some(reason),
@@ -91,7 +91,7 @@ fn count_causes(map: &BTreeMap<HoldCause, i64>, causes: impl Fn(HoldCause) -> bo
 }
 
 impl Engine {
-    /// How a system is, from its last readings and its last test.
+    /// The health of a system, by its last reads and its last test.
     pub fn health(&self, row: &SystemRow, readings: &[Reading]) -> Health {
         if row.paused {
             return Health::Paused;
@@ -140,7 +140,7 @@ impl Engine {
         }
     }
 
-    /// What needs attention now, the worst first.
+    /// What needs attention now, the most severe first.
     pub async fn attention(&self) -> Result<Vec<Attention>, EngineError> {
         let mut all = Vec::new();
         if let Some(trouble) = self.known_fault() {

@@ -186,7 +186,7 @@ impl Engine {
         })
     }
 
-    /// Finds a person, as these rules would have them.
+    /// Finds a person, as these rules compose it.
     async fn find_record(
         &self,
         set: &RuleSet,

@@ -28,7 +28,7 @@ pub struct Freshness {
     pub hurry: Vec<String>,
 }
 
-/// A duration for people.
+/// Formats a duration for people.
 fn format_duration(time: Duration) -> String {
     match time.as_secs() {
         0..=1 if time.subsec_millis() > 0 => format!("{:.1} s", time.as_secs_f64()),

@@ -141,7 +141,8 @@ impl Engine {
         Ok(read)
     }
 
-    /// Keeps what a system shows. Returns the keys of accounts that it said are gone.
+    /// Stores the snapshot of a system. Returns the keys of accounts that the system reports as
+    /// deleted.
     async fn receive_snapshot(
         &self,
         row: &SystemRow,

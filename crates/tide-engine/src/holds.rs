@@ -100,7 +100,7 @@ fn key_of_change(change: &Change) -> HoldKey {
     }
 }
 
-/// Everything that an outcome holds.
+/// Everything that is on hold in an outcome.
 fn collect_holds(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
     let lines = outcome
         .decided

@@ -200,7 +200,7 @@ impl Engine {
         Self::with(store, clock, SecretSources::default())
     }
 
-    /// An engine that may reach these files and variables of its machine.
+    /// Creates an engine that may read these files and environment variables.
     pub fn with(store: Store, clock: Arc<dyn Clock>, allowed: SecretSources) -> Arc<Engine> {
         Self::with_config(
             store,
@@ -212,7 +212,7 @@ impl Engine {
         )
     }
 
-    /// An engine that is tied to the world in a way of its own.
+    /// Creates an engine with its own dependencies.
     pub fn with_config(store: Store, clock: Arc<dyn Clock>, ties: EngineConfig) -> Arc<Engine> {
         Arc::new(Engine {
             store,
@@ -273,7 +273,7 @@ impl Engine {
         self.store.monotonic_now(self.now())
     }
 
-    /// What happens from now on.
+    /// Subscribes to events from now on.
     pub fn events(&self) -> broadcast::Receiver<Event> {
         self.events.subscribe()
     }

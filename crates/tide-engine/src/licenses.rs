@@ -20,7 +20,7 @@ pub struct LicenseUsageView {
 }
 
 impl Engine {
-    /// All licenses that are counted.
+    /// All licenses with their seats.
     pub async fn list_licenses(&self) -> Result<Vec<LicenseUsageView>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         if rules.set.licenses.is_empty() {

@@ -60,8 +60,8 @@ pub struct Leaver {
 }
 
 impl Leaver {
-    /// Seconds from the moment from which it was to be done to the last confirmation. Nothing while
-    /// something is open, or when nothing had to be done.
+    /// Seconds from the moment from which access was to be revoked to the last confirmation;
+    /// `None` while access is open.
     pub fn seconds_to_revoke(&self) -> Option<f64> {
         let confirmed = self.row.confirmed.filter(|_| self.open.is_empty())?;
         Some(
@@ -80,7 +80,7 @@ fn gives_values(rules: &RuleSet, line: &Decided) -> bool {
         .is_some_and(tide_core::rules::TypeRules::is_source)
 }
 
-/// The changes that close a person's access, or belong to their departure.
+/// The changes that revoke a person's access, or belong to their departure.
 fn closing_changes<'o>(
     outcome: &'o Outcome,
     identity: &'o str,
@@ -291,8 +291,8 @@ impl Engine {
         Ok(())
     }
 
-    /// Who left, the last first, and what is still open of each. `brief`: without that, which takes
-    /// a decision.
+    /// Leavers, the most recent first, with their open access. `brief` leaves out what needs a
+    /// decision.
     pub async fn list_leavers(&self, brief: bool) -> Result<Vec<Leaver>, EngineError> {
         let rows = self.store.list_leavers(LEAVERS).await?;
         if brief || rows.is_empty() {

@@ -483,7 +483,7 @@ impl Engine {
         Ok(())
     }
 
-    /// How matching stands in a system, as it works out now.
+    /// The state of matching in a system, as decided now.
     pub async fn list_matches(
         &self,
         system: &str,

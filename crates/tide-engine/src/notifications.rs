@@ -70,7 +70,8 @@ impl Engine {
         }
     }
 
-    /// What was told, the newest first; only about one identity, or only what waits to be carried.
+    /// Notifications, the newest first; optionally about one identity, or only those that wait
+    /// for delivery.
     pub async fn list_notifications(
         &self,
         identity: Option<&str>,

@@ -16,7 +16,7 @@ use zeroize::Zeroizing;
 /// How often a password is drawn for one account, if the system refuses what was drawn.
 const MOST_DRAWS: u32 = 3;
 
-/// The characters of a set. Those that are easily taken for each other are left out of all.
+/// The characters of a set, without those that are easily confused.
 fn characters_of(set: &str) -> &'static [u8] {
     match set {
         "lower" => b"abcdefghijkmnpqrstuvwxyz",
@@ -155,7 +155,7 @@ impl Engine {
         }))
     }
 
-    /// A random password, for a step that removes one.
+    /// A random password, for a departure step that randomizes it.
     fn random_password(&self, share: &SystemDispatcher, row: &ChangeRow) -> Option<ValueChange> {
         let value = row
             .change

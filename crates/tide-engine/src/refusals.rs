@@ -177,9 +177,8 @@ impl Engine {
         Ok(Some((why, remedy)))
     }
 
-    /// Settles a change that its system refuses. Of several values each is sent for itself: those
-    /// that are taken are done, and the others are kept as a change of their own, which the next
-    /// decision finds again.
+    /// Handles a change that its system refuses. Several values are sent separately: accepted
+    /// ones are recorded as done.
     pub(crate) async fn handle_refusal(
         &self,
         share: &SystemDispatcher,

@@ -115,7 +115,7 @@ impl Engine {
         self.publish_based(files, None, "", principal).await
     }
 
-    /// The published rules. They are read and checked once, until they or a schema change.
+    /// The published rules, compiled once until they or a schema change.
     pub async fn published_rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
         let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
         if let Some((_, rules)) = lock(&self.compiled_rules)
@@ -202,7 +202,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Why a person's accounts are as they are, or why there are none.
+    /// Explains a person's accounts, or why there are none.
     pub async fn explain_person(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
         let (rules, population, outcome) = self.decide_now().await?;
         let text = text.to_owned();
@@ -212,7 +212,7 @@ impl Engine {
         .await
     }
 
-    /// Begins a preview or a run, and returns its number at once.
+    /// Begins a preview or a run, and returns its id at once.
     pub async fn begin_change_set(
         self: &Arc<Self>,
         plan: Plan,
@@ -512,7 +512,7 @@ impl Engine {
         }
     }
 
-    /// Holds what the preview did not show, and says so.
+    /// Holds changes that the preview did not show, and returns a note about them.
     async fn bind_to_preview(
         &self,
         preview: i64,
@@ -798,7 +798,7 @@ fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
     })
 }
 
-/// The identities that are worth a row: known ones, and new ones that have a link.
+/// The identities to store: known ones, and new ones that have a link.
 pub(crate) fn identities_to_store<'o>(
     population: &Population,
     outcome: &'o Outcome,
@@ -817,7 +817,7 @@ pub(crate) fn identities_to_store<'o>(
         .collect()
 }
 
-/// Leaves what is done in the systems and to the types that are named; says so.
+/// Keeps the changes of the named systems and types. Returns a note about it.
 fn keep_within(outcome: &mut Outcome, plan: &Plan) -> String {
     let wanted = |system: &String, object: ObjectType| {
         (plan.systems.is_empty() || plan.systems.contains(system))
@@ -849,7 +849,7 @@ fn keep_within(outcome: &mut Outcome, plan: &Plan) -> String {
     words + "."
 }
 
-/// Leaves those who are named, with what is decided about them. Says who is not found.
+/// Keeps the named people and their changes.
 fn keep_people(
     population: &Population,
     outcome: &mut Outcome,

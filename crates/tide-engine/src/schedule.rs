@@ -131,7 +131,7 @@ impl Schedule {
         serde_json::from_value(value.clone()).unwrap_or_default()
     }
 
-    /// Says what is wrong with it, before it is kept.
+    /// Checks a schedule before it is stored.
     pub fn check(&self) -> Result<(), EngineError> {
         for window in &self.write_blackouts {
             window.parts().map_err(EngineError::Invalid)?;

@@ -189,7 +189,7 @@ fn scope_lines(
     lines
 }
 
-/// Counts by reason. Reasons of one rule that differ in names only are counted together, in the
+/// Counts by reason. Reasons of one rule that differ only in names are counted together, by the
 /// words that they share.
 fn count_reasons(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
     let mut groups: BTreeMap<(ScopeStatus, String), Vec<usize>> = BTreeMap::new();
@@ -226,7 +226,7 @@ fn count_reasons(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
     counts
 }
 
-/// The words that texts begin and end with, with an ellipsis for what differs.
+/// The common beginning and end of texts, with an ellipsis between.
 fn shared_text(texts: &[&str]) -> String {
     let first: Vec<&str> = texts[0].split(' ').collect();
     let all: Vec<Vec<&str>> = texts.iter().map(|text| text.split(' ').collect()).collect();
@@ -251,7 +251,7 @@ fn shared_text(texts: &[&str]) -> String {
 }
 
 impl Engine {
-    /// The scope of a system as it works out now.
+    /// The scope of a system, as decided now.
     pub async fn show_scope(
         &self,
         system: &str,

@@ -48,7 +48,7 @@ impl std::str::FromStr for ForHosts {
 }
 
 impl ForHosts {
-    /// Refuses a secret that would go to a host that it is not for.
+    /// Refuses to send a secret to a host that it is not meant for.
     fn check(&self, hosts: &[String]) -> Result<(), ConnectError> {
         match hosts.iter().find(|host| {
             !self
@@ -71,9 +71,8 @@ impl ForHosts {
 }
 
 impl SecretSources {
-    /// The secret that a text is, or where it stands: `env:NAME`, `file:PATH`. Neither the secret
-    /// nor what a file holds ever stands in an error. `hosts` are those that the secret would be
-    /// sent to.
+    /// Resolves a secret that is given as text or as its location (`env:NAME`, `file:PATH`).
+    /// Neither the secret nor the content of a file is logged.
     pub(crate) fn resolve_secret(
         &self,
         text: &str,

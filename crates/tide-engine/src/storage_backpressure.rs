@@ -15,7 +15,7 @@ use tokio_util::sync::CancellationToken;
 const AGAIN: Duration = Duration::from_secs(2);
 
 impl Engine {
-    /// Why the records cannot be written at present, if they cannot.
+    /// Why the records cannot be written at present; `None` if they can.
     pub fn storage_fault(&self) -> Option<String> {
         lock(&self.storage_error).clone()
     }

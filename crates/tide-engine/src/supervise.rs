@@ -15,7 +15,7 @@ const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_sec
 /// How long it must run before it counts as running again.
 const STEADY: Duration = Duration::from_secs(10);
 
-/// What some work gives, or an internal error when it panics.
+/// The result of some work, or an internal error if it panics.
 pub(crate) async fn run_caught<T>(
     work: impl Future<Output = Result<T, EngineError>>,
 ) -> Result<T, EngineError> {
@@ -72,8 +72,8 @@ impl Engine {
         }
     }
 
-    /// Why the service cannot do its work just now, if that is known: the records cannot be
-    /// written, or a task of its own panicked and does not run again yet.
+    /// Why the service cannot work at present, as far as known: the records cannot be written, or
+    /// one of its tasks ended.
     pub fn known_fault(&self) -> Option<String> {
         let panicked = lock(&self.panicked);
         let panicked = panicked
@@ -82,7 +82,7 @@ impl Engine {
         self.storage_fault().or(panicked)
     }
 
-    /// Why the service cannot do its work just now. It writes, to know.
+    /// Why the service cannot work at present. Writes to the store to find out.
     pub async fn check_readiness(&self) -> Option<String> {
         if let Some(why) = self.known_fault() {
             return Some(why);

@@ -102,7 +102,7 @@ impl Engine {
             .and_then(|access| access.host_in_use())
     }
 
-    /// A connector for a system as it is set now.
+    /// A connector for a system with its present settings.
     pub(crate) async fn connector(
         &self,
         row: &SystemRow,
@@ -580,7 +580,7 @@ impl Engine {
         Ok(report)
     }
 
-    /// The containers directly below one, of a system that has a tree.
+    /// The containers directly below one, of a system with a tree.
     pub async fn list_containers(
         &self,
         name: &str,

@@ -43,7 +43,7 @@ fn is_due(tried: Option<&str>, attempts: i64, now: Timestamp) -> bool {
 }
 
 impl Engine {
-    /// Who is called, by the published rules.
+    /// The webhooks of the published rules.
     pub async fn list_webhooks(&self) -> Result<Vec<CallRow>, EngineError> {
         let rules = self.published_rules().await?;
         let waiting = self.waiting_for(&rules.set).await?;

@@ -185,7 +185,7 @@ impl Engine {
 }
 
 impl SystemDispatcher {
-    /// Why accounts of a type are not written at this moment, if they are not.
+    /// Why accounts of a type are not written at this moment; `None` if they are.
     pub(crate) fn stopped(&self, object: ObjectType) -> Option<ConnectError> {
         self.access.write_stop_of(object)
     }

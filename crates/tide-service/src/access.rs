@@ -273,7 +273,7 @@ pub enum Credential {
 }
 
 impl Caller {
-    /// Is what the call was made with still good? For answers that go on.
+    /// Whether the credentials of the call are still valid, for answers that stay open.
     pub async fn lasts(&self, service: &Service) -> bool {
         let (store, now) = (service.engine.store(), service.engine.now());
         let lasts = match &self.credential {

@@ -509,7 +509,7 @@ fn example_lines(types: &TypeRules) -> impl Iterator<Item = tide_api::RuleLine> 
     })
 }
 
-/// What a rule set says of accounts beside scope, match rules and mappings.
+/// Rules about accounts beside scope, match rules and mappings.
 fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
     let line = |name: &str, text: &str| tide_api::RuleLine {
         name: name.into(),
@@ -843,7 +843,7 @@ pub fn attention(one: tide_engine::Attention) -> tide_api::Attention {
     }
 }
 
-/// How a system is.
+/// The health of a system.
 pub fn health(health: &tide_engine::Health) -> SystemHealth {
     match health {
         tide_engine::Health::Unknown => SystemHealth::Unknown,

@@ -61,7 +61,7 @@ const MAX_ID: usize = 200;
 /// The deepest nesting that is read.
 const DEPTH: usize = 5;
 
-/// The structure of a system without a sample.
+/// The shape of events from a system without a sample.
 pub fn default_shape() -> EventShape {
     EventShape {
         event: "event".into(),
@@ -128,7 +128,7 @@ fn meaning(word: &str) -> Option<EventKind> {
         .map(|(kind, _)| *kind)
 }
 
-/// Detects a format. What cannot be detected must be given.
+/// Detects the shape of events. What cannot be detected must be given.
 pub fn detect_shape(given: &EventSample) -> Result<EventShape, String> {
     let mut types = BTreeMap::new();
     paths(&given.sample, "", 0, &mut types);

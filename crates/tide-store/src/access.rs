@@ -343,8 +343,8 @@ impl Store {
         Ok(id)
     }
 
-    /// The session of a secret, while it lasts. `browsers_now` is the moment by which sessions end,
-    /// `now` the one by which tokens do.
+    /// Finds the session of a secret while it is valid. `browsers_now` is the time by which
+    /// sessions of browsers end, `now` the time for tokens.
     pub async fn find_session(
         &self,
         secret: &str,

@@ -63,7 +63,7 @@ struct Seen {
     values: HashMap<String, u32>,
 }
 
-/// Looks at a file.
+/// Inspects a file.
 pub fn inspect<R: Read + Seek>(file: &mut R, name: &str) -> Result<FeedInspection, ConnectError> {
     let form = rows::detect_form(file, name, FeedFormat::Auto, None)?;
     let mut order: Vec<String> = form.columns.clone();

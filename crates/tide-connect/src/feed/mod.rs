@@ -138,7 +138,7 @@ impl FeedConnector {
         })
     }
 
-    /// The file to read; none when it is the one that was read last.
+    /// The file to read; `None` if it was read last time already.
     async fn open_source(&self, anew: bool) -> Result<Option<Source>, ConnectError> {
         match &self.http {
             Some(http) => self.download(http, anew).await,
@@ -514,7 +514,7 @@ fn checked_row(
     }
 }
 
-/// The first reading: how the file is written, and how often each key stands in it.
+/// The first pass: how the file is written, and how often each key occurs in it.
 fn survey_file(
     source: &mut Source,
     settings: &FeedSettings,

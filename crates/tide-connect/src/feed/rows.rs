@@ -148,7 +148,7 @@ impl<R: Read> Read for Decoded<R> {
     }
 }
 
-/// Finds out how a file is written.
+/// Detects how a file is written.
 pub(crate) fn detect_form<R: Read + Seek>(
     file: &mut R,
     name: &str,
@@ -341,7 +341,7 @@ fn csv_reader<R: Read>(reader: R, delimiter: u8) -> csv::Reader<R> {
         .from_reader(reader)
 }
 
-/// Reads every row. A file that ends in the middle of a row is refused whole.
+/// Reads every row. A file that ends in the middle of a row is rejected.
 pub(crate) fn each_row<R: Read + Seek>(
     file: &mut R,
     form: &Form,

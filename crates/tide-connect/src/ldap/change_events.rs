@@ -30,7 +30,8 @@ const FIRST_LOOK: i64 = 24 * 3600;
 
 type Out = mpsc::Sender<Result<ChangeEvent, ConnectError>>;
 
-/// The library's parsers panic on what they cannot read; for us it is a broken server.
+/// Runs a parser of the library, which panics on what it cannot read; here that is an error of
+/// the server.
 fn catch_panic<T>(parse: impl FnOnce() -> T) -> Result<T, ConnectError> {
     catch_unwind(AssertUnwindSafe(parse)).map_err(|_| {
         ConnectError::transient(
@@ -376,7 +377,7 @@ impl LdapConnector {
         }
     }
 
-    /// What a domain controller's change number grew past.
+    /// Polls a domain controller for objects with a higher change number.
     pub(super) async fn poll_change_numbers(
         &self,
         object: ObjectType,
@@ -531,7 +532,7 @@ impl LdapConnector {
         Ok(())
     }
 
-    /// What was modified since an instant, which is the server's own.
+    /// Polls for objects that were modified since an instant of the server's clock.
     pub(super) async fn poll_modified(
         &self,
         object: ObjectType,
@@ -785,7 +786,7 @@ fn container_filter() -> LdapFilter {
 /// arrive later.
 const LOOK_BACK: i64 = 300;
 
-/// A time as directories write it, so many seconds later; what is no time stays as it is.
+/// Shifts a time in directory syntax by seconds; other text stays as it is.
 fn shift_time(from: &str, seconds: i64) -> String {
     let at = tide_ldap::syntax::generalized_time(from)
         .map(|at| at.saturating_add(jiff::SignedDuration::from_secs(seconds)));
@@ -842,8 +843,8 @@ async fn send_events(
     Ok(())
 }
 
-/// What one message of a synchronization tells. `going_on`: it was begun from a place in the
-/// history, so that a list of those who are still there means that the server forgot who is not.
+/// The events of one message of content synchronization. `going_on`: it continues from a cursor,
+/// so that a lost history leads to a full read.
 fn sync_events(
     entry: ResultEntry,
     known: &DirectoryCapabilities,

@@ -335,7 +335,7 @@ impl Dialer {
         }
     }
 
-    /// A connection that is ready for use, with the first host that is to be had.
+    /// Connects and binds to the first host that is reachable.
     pub async fn connect_bound<L: Line>(&self) -> Result<L, ConnectError> {
         if let Some(error) = self.access.expired() {
             return Err(error);
@@ -367,7 +367,7 @@ impl Dialer {
         }))
     }
 
-    /// Is it a host to which referrals are followed?
+    /// Whether referrals to this host are followed.
     pub fn follows_referral(&self, url: &str) -> bool {
         referral_host(url).is_ok_and(|target| self.may_follow(&target))
     }
@@ -382,7 +382,7 @@ impl Dialer {
         })
     }
 
-    /// A connection to a host that a referral names, if it is one of those that may be followed to.
+    /// Connects to the host of a referral, if referrals to it are followed.
     pub async fn connect_referral<L: Line>(&self, url: &str) -> Result<L, ConnectError> {
         let target = referral_host(url)?;
         if !self.may_follow(&target) {
@@ -634,7 +634,7 @@ fn policy_error(result: &LdapResult) -> Option<u8> {
         .map(|w| w[2])
 }
 
-/// What a refused bind means. A domain controller says it by a number in its text.
+/// The error of a refused bind. A domain controller states the cause by a number in its text.
 fn bind_error(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
     let text = clip(&result.text);
     let sub = result.text.split("data ").nth(1).map(|rest| {
@@ -798,7 +798,7 @@ pub(super) fn cut(url: &str, why: impl std::fmt::Display) -> ConnectError {
     )
 }
 
-/// What a broken connection means.
+/// The error of a broken connection.
 pub(super) fn connection_error(url: &str, error: &LdapError) -> ConnectError {
     match error {
         LdapError::Timeout { .. } => timed_out(url),

@@ -99,7 +99,7 @@ pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
     Some((plain, end.parse::<usize>().ok()? + 1))
 }
 
-/// Makes an account of an entry that the library took apart.
+/// Makes an account from an entry of the LDAP library.
 pub(super) fn account_of_entry(entry: &SearchEntry, known: &DirectoryCapabilities) -> Observed {
     let texts = entry.attrs.iter().map(|(name, values)| {
         (
@@ -119,8 +119,8 @@ pub(super) fn account_of_entry(entry: &SearchEntry, known: &DirectoryCapabilitie
     )
 }
 
-/// An attribute's name as the schema writes it, so that a rule's name fits whatever the server
-/// sends. Options stay, but for the range of a part.
+/// An attribute's name as the schema spells it, so that the names of rules fit whatever the
+/// server sends. Options stay.
 fn schema_spelling<'a>(
     plain: &'a str,
     options: Option<&str>,
@@ -165,7 +165,7 @@ impl Containers {
     }
 }
 
-/// Makes an account of an entry's name and attributes.
+/// Makes an account from an entry's name and attributes.
 pub(super) fn build_account<'a, V>(
     dn: &str,
     entry: impl Iterator<Item = (&'a str, V)>,

@@ -91,7 +91,7 @@ impl LdapConnector {
         &self.dialer.settings
     }
 
-    /// What the server says of itself, asked once.
+    /// The server's capabilities, read once.
     async fn capabilities(
         &self,
         ldap: &mut Ldap,
@@ -111,7 +111,7 @@ impl LdapConnector {
             .await
     }
 
-    /// Runs something on the shared connection, which is thrown away if it broke.
+    /// Runs an operation on the shared connection, which is dropped if it broke.
     async fn with_connection(&self) -> Result<Ldap, ConnectError> {
         let mut line = self.line.lock().await;
         let settings = self.settings();
@@ -192,7 +192,8 @@ impl LdapConnector {
         }
     }
 
-    /// Reads one page (RFC 2696); attributes of which the server shows a part only are read on.
+    /// Reads one page (RFC 2696). Attributes of which the server returns a range are read
+    /// completely.
     async fn read_page(
         &self,
         ldap: &mut Ldap,

@@ -63,7 +63,7 @@ impl RawPage {
     }
 }
 
-/// What octets that are not the protocol mean for a reading: it is not complete.
+/// The error for octets that are not LDAP: the read is incomplete.
 pub(super) fn protocol_error(error: WireError) -> ConnectError {
     ConnectError::transient(
         "entry_broken",
@@ -155,7 +155,7 @@ impl DirectoryReader {
         }
     }
 
-    /// Waits for more octets. A server that says nothing for the time-out is not waited for longer.
+    /// Waits for more octets, until the time-out.
     async fn receive(&mut self) -> Result<(), ConnectError> {
         self.rest.reserve(CHUNK);
         match tokio::time::timeout(self.limit, self.stream.read_buf(&mut self.rest)).await {
@@ -172,7 +172,7 @@ impl DirectoryReader {
         self.last
     }
 
-    /// Sends something that has one answer, and waits for it.
+    /// Sends a request that has one response, and waits for it.
     async fn request(
         &mut self,
         question: impl FnOnce(i32) -> Vec<u8>,
@@ -219,13 +219,13 @@ impl DirectoryReader {
         .await
     }
 
-    /// Asks for a page of a search, or for all of it from a server without paging.
+    /// Requests a page of a search, or all of it from a server without paging.
     pub async fn request_page(&mut self, ask: &SearchRequest<'_>) -> Result<(), ConnectError> {
         let number = self.next_message_id();
         self.send(&wire::search(number, ask)).await
     }
 
-    /// Reads on in the page that was asked for.
+    /// Reads the next part of the requested page.
     pub async fn read_part(&mut self) -> Result<RawPage, ConnectError> {
         let (mut entries, mut referrals) = (Vec::new(), Vec::new());
         let mut at = 0;
@@ -277,7 +277,7 @@ impl DirectoryReader {
         }
     }
 
-    /// The octets before a place, which are looked at no more.
+    /// Takes the octets before a position, which were processed.
     fn take_octets(&mut self, at: usize) -> Vec<u8> {
         let rest = self.rest.split_off(at);
         std::mem::replace(&mut self.rest, rest)
@@ -308,7 +308,7 @@ impl DirectoryReader {
         texts
     }
 
-    /// Says good-bye.
+    /// Sends an unbind request.
     pub async fn unbind(mut self) {
         let farewell = wire::unbind(self.next_message_id());
         // Failing to say it changes nothing that was read.

@@ -139,7 +139,7 @@ pub(super) async fn naming_contexts(ldap: &mut Ldap) -> Vec<String> {
         .unwrap_or_default()
 }
 
-/// The first words with a server: whatever it answers, it must answer as LDAP does.
+/// Reads the root entry: whatever a server answers, it must answer in LDAP.
 pub(super) async fn read_root(
     ldap: &mut Ldap,
     settings: &LdapSettings,

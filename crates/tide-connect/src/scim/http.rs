@@ -135,8 +135,7 @@ pub(crate) fn check_secret(url: &str) -> Result<Url, ConnectError> {
     Ok(parsed)
 }
 
-/// The client that all requests go out with: it follows nothing, and calls no address that is never
-/// called.
+/// The client of all requests: it follows no redirects, and connects to no forbidden address.
 pub(crate) fn build_client(
     tls: &rustls::ClientConfig,
     timeout: Duration,
@@ -379,8 +378,7 @@ impl Http {
         .map(|_| ())
     }
 
-    /// Pulls a file: the response itself, for its body to be read as a stream. `query` is that of a
-    /// signed URL.
+    /// Downloads a file; its body is read as a stream. `query` is that of a signed URL.
     pub async fn download(
         &self,
         headers: &HeaderMap,
@@ -541,7 +539,7 @@ impl Http {
         Ok((kind, etag, target, body))
     }
 
-    /// Makes us known in a request.
+    /// Adds the credentials to a request.
     async fn authenticate(
         &self,
         request: reqwest::RequestBuilder,
@@ -720,7 +718,7 @@ fn pause_of(headers: &HeaderMap) -> Option<Duration> {
     )
 }
 
-/// A redirect is never followed: it would carry our secret to wherever it points.
+/// The error of a redirect. Redirects are never followed: they would carry our secret elsewhere.
 fn redirect_error(path: &str, status: StatusCode, target: Option<&str>, own: &str) -> ConnectError {
     let target = target.unwrap_or_default();
     let host = host_of(target);
@@ -797,7 +795,7 @@ async fn read(mut response: Response) -> Result<Option<Vec<u8>>, reqwest::Error>
     Ok(Some(body))
 }
 
-/// What an answer means (RFC 7644 §3.12).
+/// Turns an answer into a result (RFC 7644 §3.12).
 fn interpret_answer(
     status: StatusCode,
     kind: &str,

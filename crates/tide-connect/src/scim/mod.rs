@@ -97,7 +97,7 @@ impl ScimConnector {
         self.known.get_or_try_init(|| self.discover()).await
     }
 
-    /// A discovery endpoint that a poor service may not have: what it says, or nothing.
+    /// Reads a discovery endpoint that a simple service may lack.
     async fn get_optional(&self, path: &str) -> Result<Json, ConnectError> {
         match self.http.get(path).await {
             Err(error) if error.code == "not_scim" && error.status == Some(404) => Ok(Json::Null),
@@ -257,7 +257,7 @@ impl ScimConnector {
         }
     }
 
-    /// Reads a whole list, page by page, and hands each page on.
+    /// Reads a whole list page by page, and hands each page on.
     async fn read_pages<F>(
         &self,
         endpoint: &Endpoint,
@@ -349,7 +349,8 @@ impl ScimConnector {
         Ok(SnapshotItem::Complete(total))
     }
 
-    /// The PATCH operations of a change, in requests of a bearable size.
+    /// The PATCH operations of a change, in requests of limited size. `there` is the resource,
+    /// where it is needed.
     ///
     /// `there` is the resource, where it is needed: a part of a typed item can be set alone only if
     /// the item is there.
@@ -518,7 +519,7 @@ impl ScimConnector {
         ))
     }
 
-    /// Sends the pieces of one large change in as few requests as the service allows (RFC 7644
+    /// Sends the parts of one large change in as few requests as the service allows (RFC 7644
     /// §3.7).
     async fn send_bulk(
         &self,
@@ -611,7 +612,7 @@ impl ScimConnector {
     }
 }
 
-/// An account that is not there any more.
+/// An account that no longer exists.
 fn removed_account(id: &str, name: &str) -> Observed {
     Observed {
         key: id.to_owned(),

@@ -15,7 +15,7 @@ const BORN_WITH: [(&str, &str); 4] = [
     ("503", "default"),
 ];
 
-/// Why an account is left alone, if it is.
+/// Why an account must not be touched; `None` if it may be.
 pub(super) fn exclusion_reason(
     account: &Account,
     types: &TypeRules,
@@ -77,7 +77,8 @@ pub(super) fn exclusion_reason(
         })
 }
 
-/// Is this one of the account's names? `name@domain` and `domain\name` name it too.
+/// Whether this is one of the account's names. `name@domain` and `domain\name` are names of it
+/// too.
 fn has_name(account: &Account, name: &str) -> bool {
     let folded = |text: &str| {
         text.split(',')

@@ -351,7 +351,7 @@ fn reserved_names(population: &Population, kind: ObjectType) -> HashMap<(&str, S
         .collect()
 }
 
-/// The names that are not free.
+/// The values that are not free.
 fn taken_values<'e>(
     population: &Population,
     kind: ObjectType,

@@ -293,7 +293,7 @@ pub struct Outcome {
 }
 
 impl Outcome {
-    /// How many lines there are of each verdict.
+    /// The number of outcomes of each verdict.
     pub fn counts(&self) -> BTreeMap<Verdict, usize> {
         let mut counts = BTreeMap::new();
         for line in &self.decided {
@@ -305,10 +305,11 @@ impl Outcome {
 
 /// What is known of records outside of a partial decision.
 pub trait OutsideRecords {
-    /// Whether a generated value (folded by [`crate::generate::fold_name`]) is taken by an identity
-    /// outside of the records.
+    /// Whether an identity outside of the records uses a generated value (folded by
+    /// [`crate::generate::fold_name`]).
     fn is_taken(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
-    /// How many hold each of the values that identities are spread over, but for some identities.
+    /// How many identities outside of the records hold each distributed value, without some
+    /// identities.
     fn distribution(
         &self,
         kind: ObjectType,
@@ -413,8 +414,8 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
     outcome
 }
 
-/// The first part of a decision: each record separately. [`finish`] then looks at all of them
-/// together.
+/// The first part of a decision: each record separately. [`apply_totals`] then looks at all of
+/// them together.
 pub(crate) fn decide_records(
     rules: &RuleSet,
     population: &Population,
@@ -471,7 +472,7 @@ pub(crate) fn decide_records(
     outcome
 }
 
-/// The second part of a decision: guards, what waits for whom, and the order.
+/// The second part of a decision: guards, changes that wait for others, and the order.
 pub(crate) fn apply_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
     // Leavers first; within a kind by system and name, so that the order is always the same.
     let order = |change: &Change| {
@@ -676,7 +677,7 @@ fn exceeded_limit(guard: &crate::rules::Guard, count: usize, linked: usize) -> O
         .then(|| format!("{share} % of {linked}"))
 }
 
-/// One word for a list of fingerprints: another list has another.
+/// A digest of a list of fingerprints. Different lists have different digests.
 pub fn digest_fingerprints(fingerprints: &[&str]) -> String {
     fingerprint(fingerprints, &[])
 }

@@ -59,7 +59,7 @@ pub(crate) struct Person {
     pub kept_roles: KeptRoles,
 }
 
-/// Values that are wanted and missing, as the end of a sentence.
+/// Missing recommended values, as the end of a sentence.
 pub(crate) fn missing_text(names: &[String]) -> String {
     if names.is_empty() {
         String::new()
@@ -370,7 +370,7 @@ fn drop_unmade_links(outcome: &mut Outcome, people: &[Person]) {
         .retain(|link| !waiting.contains(link.identity.as_str()));
 }
 
-/// Notes on each source that no longer lists a person when that will count.
+/// Notes for each source that no longer lists a person when the absence will count.
 fn note_absent_sources(
     rules: &RuleSet,
     population: &Population,
@@ -848,12 +848,12 @@ fn note_absent(
     }
 }
 
-/// An instant for people: to the second.
+/// Formats an instant for people, to the second.
 fn format_instant(at: Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
-/// The accounts that feed a person, as the composer wants them.
+/// The accounts that supply values of a person, in the form that the composer needs.
 pub(crate) fn source_records<'a>(
     rules: &'a RuleSet,
     population: &'a Population,

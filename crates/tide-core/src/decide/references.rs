@@ -391,7 +391,7 @@ fn account_first(one: &ReferenceWaits<'_>, value: &ValueChange) -> bool {
             .any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
 }
 
-/// Members with those of groups among them, in place of these groups, however deep they are nested.
+/// Replaces groups among the members by their members, at any depth.
 fn flatten_groups(values: &[Value], mapping: &Mapping, people: &[Person]) -> Vec<Value> {
     let Some((_, attribute)) = mapping.program.reads().first() else {
         return values.to_vec();
@@ -432,7 +432,7 @@ fn set(wanted: &[DesiredValue<'_>]) -> Vec<ValueChange> {
         .collect()
 }
 
-/// The values that wait for accounts. What is there before is what the first change leaves.
+/// The values that wait for accounts. `before` of each is what the first change leaves.
 fn pending_values(
     one: &ReferenceWaits<'_>,
     here: &ReferenceContext<'_>,
@@ -472,8 +472,7 @@ fn pending_values(
         .collect()
 }
 
-/// What waits for an account that is not made after all, by a guard or by hand, waits no longer
-/// than this decision: a later one sees to it.
+/// Drops waits for accounts that a guard or an operator keeps from being created.
 pub(super) fn drop_hopeless_waits(outcome: &mut Outcome) {
     let made = loop {
         let made: HashSet<(String, String)> = outcome

@@ -399,8 +399,8 @@ impl<'a> TargetDecision<'a> {
         });
     }
 
-    /// Whether this person needs an account here. If the account was deleted by others and is to be
-    /// created again, the person is matched like any other.
+    /// Whether the account of this person must be found or created. An account that others
+    /// deleted and that is to be created again is matched like any other.
     fn needs_account(&self, person: &Person) -> bool {
         let again = |account: &Account| {
             self.types.on_deleted == OnDeleted::Recreate
@@ -783,7 +783,7 @@ impl<'a> TargetDecision<'a> {
         Judgement::Join(at, basis, Reason::by(text, &rule.place))
     }
 
-    /// An identity that looks for its account, or whose account may be another's.
+    /// The question which account belongs to an identity, or whether one still does.
     fn match_question(
         &self,
         person: &Person,
@@ -855,7 +855,7 @@ impl<'a> TargetDecision<'a> {
         Some(reason)
     }
 
-    /// An account that exists becomes this identity's.
+    /// Links an existing account to the identity.
     fn join_account(
         &mut self,
         person: &Person,

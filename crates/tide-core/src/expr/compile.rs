@@ -41,7 +41,7 @@ pub(super) struct Node {
 }
 
 impl Node {
-    /// The attribute that it gives as it is.
+    /// The attribute, if the node is nothing but that attribute.
     pub fn plain_attribute(&self) -> Option<(Root, &Near)> {
         match &self.op {
             Op::Attribute { root, name, .. } => Some((*root, name)),
@@ -624,7 +624,8 @@ fn function_call(
     Ok(Op::Call(*function, nodes))
 }
 
-/// An error is shown where its name begins, not at the dot inside it.
+/// The offset at which the name of a node begins: errors are shown there, not at the dot inside
+/// it.
 fn leftmost_offset(tree: &IdedExpr) -> &IdedExpr {
     match &tree.expr {
         Expr::Select(select) => leftmost_offset(&select.operand),
@@ -685,7 +686,7 @@ fn literal_datum(literal: &LiteralValue, offset: usize) -> Result<super::Datum, 
     })
 }
 
-/// The nearest known name, if one is near enough to be meant.
+/// The nearest known name, if one is near enough.
 pub fn closest_name<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Option<&'n str> {
     let lower = name.to_lowercase();
     known

@@ -36,7 +36,7 @@ pub enum Datum {
 }
 
 impl Datum {
-    /// What it is, in words, for an error.
+    /// The kind in words, for an error.
     pub fn kind_name(&self) -> &'static str {
         match self {
             Datum::Null => "null",
@@ -83,7 +83,7 @@ pub(super) fn evaluate(node: &Node, values: &EvalInputs<'_>) -> Result<Datum, Ex
     evaluate_counting(node, values).0
 }
 
-/// The same, with the steps that it took.
+/// Like [`evaluate`], and returns the number of steps.
 pub(super) fn evaluate_counting(
     node: &Node,
     values: &EvalInputs<'_>,
@@ -127,7 +127,7 @@ struct EvalContext<'a> {
 type Locals = Vec<(String, Datum)>;
 
 impl EvalContext<'_> {
-    /// Takes steps from what is left.
+    /// Takes steps from the remaining fuel.
     fn spend_fuel(&self, steps: usize, at: usize) -> Result<(), ExprError> {
         match u32::try_from(steps)
             .ok()

@@ -117,20 +117,19 @@ impl Program {
         &self.source
     }
 
-    /// What it always gives, in words ("text", "true or false"), where that can be known before it
+    /// The kind of its results in words ("text", "true or false"), where it is known before it
     /// runs.
     pub fn result_kind(&self) -> Option<&'static str> {
         self.node.kind()
     }
 
-    /// Evaluates, and says how many steps that took: never more than [`MAX_FUEL`], whatever it is
-    /// given.
+    /// Evaluates, and returns the number of steps: never more than [`MAX_FUEL`].
     pub fn run_counting(&self, values: &EvalInputs<'_>) -> (Result<Vec<Value>, ExprError>, u32) {
         let (outcome, steps) = eval::evaluate_counting(&self.node, values);
         (outcome.and_then(|datum| datum.into_values(0)), steps)
     }
 
-    /// The attribute that it gives just as it is, if that is all that it does.
+    /// The attribute, if the program is nothing but that attribute.
     pub fn plain_attribute(&self) -> Option<(Root, &Near)> {
         self.node.plain_attribute()
     }
@@ -161,7 +160,7 @@ impl Program {
         }
     }
 
-    /// What it would read from these records, name and value, for a reason.
+    /// The names and values that it reads from these records, for a reason.
     pub fn values_read(&self, values: &EvalInputs<'_>) -> Vec<(String, String)> {
         let none = Attributes::new();
         self.reads

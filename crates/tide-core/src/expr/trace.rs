@@ -31,7 +31,7 @@ fn quote_text(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
-/// A value as an expression would write it.
+/// A value in the syntax of expressions.
 fn value_text(datum: &Datum) -> String {
     match datum {
         Datum::Null => "null".into(),
@@ -68,7 +68,7 @@ fn list_text(nodes: &[Node]) -> String {
     nodes.iter().map(node_text).collect::<Vec<_>>().join(", ")
 }
 
-/// A part of an operation, in brackets where it would be read otherwise without them.
+/// A part of an operation, in brackets where the syntax needs them.
 fn operand_text(node: &Node, of: Option<Binary>) -> String {
     match &node.op {
         Op::Binary(op, ..) if Some(*op) == of => node_text(node),
@@ -154,7 +154,7 @@ fn node_text(node: &Node) -> String {
     }
 }
 
-/// The parts of a node that are evaluated by themselves; what a loop does inside is not told.
+/// The parts of a node that are evaluated separately; the parts inside a loop are left out.
 fn evaluated_parts(node: &Node) -> Vec<&Node> {
     match &node.op {
         Op::Literal(_) | Op::Attribute { .. } | Op::Local(_) => Vec::new(),
@@ -227,7 +227,7 @@ impl Program {
     }
 }
 
-/// Values as one line, for the end of a trial.
+/// Values as one line, for the end of an evaluation.
 pub fn values_line(values: &[Value]) -> String {
     clip(format_values(values))
 }

@@ -63,7 +63,7 @@ impl DistributionCounts {
         }
     }
 
-    /// Removes the values of an identity that is gone.
+    /// Removes the values of an identity that no longer exists.
     pub fn remove_identity(&mut self, id: &str) {
         let Some((kind, held)) = self.of.remove(id) else {
             return;

@@ -162,7 +162,7 @@ impl KeyRules {
         self.asked.contains(system)
     }
 
-    /// Are nested groups flattened somewhere?
+    /// Whether any mapping flattens nested groups.
     pub fn flattens_groups(&self) -> bool {
         self.flat
     }

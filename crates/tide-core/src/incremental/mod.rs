@@ -543,7 +543,7 @@ impl IncrementalState {
         }
     }
 
-    /// Keeps only the results of these records; the others were read as context.
+    /// Keeps the results of these records only; the others were read as context.
     fn keep_only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
         let identity = |id: &str| {
             self.index

@@ -280,7 +280,7 @@ const USUAL: [(&str, &str, &str, &[&str]); 9] = [
     ("active", "enabled", "active", &["active", "enabled"]),
 ];
 
-/// The attribute of a system that carries a usual one, if its schema has it.
+/// The attribute of a system that corresponds to a common attribute, if its schema has it.
 fn equivalent_attribute(
     schema: &Schema,
     kind: SystemKind,
@@ -307,7 +307,7 @@ fn equivalent_attribute(
         .map(str::to_owned)
 }
 
-/// How an expression reads an attribute.
+/// The expression that reads an attribute.
 fn read_expression(name: &str) -> String {
     let plain = name.split('.').all(|part| {
         !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
@@ -339,7 +339,7 @@ fn reads_usual(schema: &Schema, kind: SystemKind, identity: &str, account: &str)
     }
 }
 
-/// An outbound mapping; what the system cannot do without is waited for.
+/// An outbound mapping; a value that the system requires is `required`.
 fn outbound_mapping(schema: &Schema, attribute: &str, from: &str) -> String {
     match schema.get(attribute).is_some_and(|def| def.required) {
         true => format!("\"{attribute}\" = {{ value = '{from}', required = true }}\n"),
@@ -360,9 +360,7 @@ pub struct NewSystemRules<'a> {
     pub scope: &'a ScopeEdit,
 }
 
-/// The first rule file of a system: whom it takes, how accounts are matched, what is mapped, with
-/// what its schema is known to have. `declared` are the identity attributes that the rule set has
-/// already.
+/// The first rule file of a system: scope, match rules and mappings that its schema supports.
 pub fn first_rule_file(
     new: NewSystemRules<'_>,
     schema: &Schema,

@@ -22,7 +22,7 @@ fn wrong(said: String) -> Refusal {
         .remedy("write a timestamp like 2026-12-31T17:00:00Z, or a last day like 2026-12-31")
 }
 
-/// The moment that is meant; nothing means now.
+/// The moment of the departure; without one, now.
 async fn moment(service: &Service, leave: &NewDeparture) -> Result<Option<Timestamp>, Refusal> {
     match (&leave.at, &leave.last_day) {
         (None, None) => Ok(None),

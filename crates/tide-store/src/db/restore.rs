@@ -131,7 +131,7 @@ impl Store {
         ))
     }
 
-    /// What was read before a backup was restored, and not since.
+    /// Systems and types with records that were read before a backup was restored, and not since.
     pub async fn records_of_backup(&self) -> Result<Vec<(String, ObjectType)>, StoreError> {
         let rows: Vec<(String, String)> = sqlx::query_as(
             "SELECT DISTINCT o.system, o.object FROM full_read o WHERE o.state = 'outdated'

@@ -130,7 +130,7 @@ pub(crate) async fn load_approval_states(
     Ok(all)
 }
 
-/// The changes that are asked about, those asked first before.
+/// Loads the requests for approval, the oldest first.
 async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
     let mut all: Vec<ApprovalRow> =
         sqlx::query("SELECT * FROM approval ORDER BY requested_at, fingerprint")
@@ -365,7 +365,7 @@ impl Store {
         load_approval_states(&mut *self.reader.acquire().await?, now).await
     }
 
-    /// The changes that are asked about, those asked first before.
+    /// The requests for approval, the oldest first.
     pub async fn list_approvals(&self) -> Result<Vec<ApprovalRow>, StoreError> {
         load_approvals(&mut *self.reader.acquire().await?).await
     }
@@ -569,7 +569,7 @@ impl Store {
         Ok(due.into_iter().collect())
     }
 
-    /// Puts reminders into the outbox that are due, `again` by rule being the days to the next one.
+    /// Queues reminders that are due. `again` is, by rule, the number of days until the next one.
     pub async fn queue_reminders(
         &self,
         waiting: &HashSet<String>,

@@ -64,7 +64,7 @@ fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
 }
 
 impl Store {
-    /// Of these keys, those under which nothing was told yet.
+    /// Returns those of these keys for which no notification was sent.
     pub async fn without_notification(
         &self,
         keys: &[&str],
@@ -79,8 +79,7 @@ impl Store {
             .collect())
     }
 
-    /// Keeps what is to be told, each with those who are told. What was told before is not told
-    /// again.
+    /// Stores notifications with their recipients. A key that is stored already is ignored.
     pub async fn add_notifications(
         &self,
         all: Vec<(Notification, serde_json::Value)>,
@@ -123,7 +122,8 @@ impl Store {
             .await
     }
 
-    /// What was told, the newest first; only about one identity, or only what waits to be carried.
+    /// Notifications, the newest first; optionally about one identity, or only those that wait
+    /// for delivery.
     pub async fn list_notifications(
         &self,
         identity: Option<&str>,

@@ -54,7 +54,7 @@ pub struct NewOverride {
     pub expires: Timestamp,
 }
 
-/// What holds of changes at a moment, by their fingerprints.
+/// The overrides in effect at a moment, by fingerprint.
 pub(crate) async fn load_overrides(
     c: &mut SqliteConnection,
     now: Timestamp,
@@ -211,7 +211,7 @@ impl Store {
             .await
     }
 
-    /// Has changes that failed tried again as if they had not failed before.
+    /// Lets changes that failed be retried as if they had not failed before.
     pub async fn retry_failed(
         &self,
         fingerprint: &str,

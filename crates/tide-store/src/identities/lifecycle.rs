@@ -59,7 +59,7 @@ pub(crate) async fn load_departures(
     rows.iter().map(read_departure).collect()
 }
 
-/// Who was claimed back, of all or some (a JSON list).
+/// Reactivations of all identities, or of some (a JSON list).
 pub(crate) async fn load_reactivations(
     c: &mut SqliteConnection,
     only: Option<&str>,
@@ -81,7 +81,7 @@ pub(crate) async fn load_reactivations(
         .collect())
 }
 
-/// What we did to accounts and cannot be seen in them, of all or some (a JSON list).
+/// Writes to accounts that cannot be seen in the accounts, of all or some (a JSON list).
 pub(crate) async fn load_write_history(
     c: &mut SqliteConnection,
     only: Option<&str>,
@@ -280,7 +280,7 @@ impl Store {
             .await?)
     }
 
-    /// Who left, the last first.
+    /// Leavers, the most recent first.
     pub async fn list_leavers(&self, limit: i64) -> Result<Vec<LeaverRow>, StoreError> {
         let rows = sqlx::query(
             "SELECT l.identity, l.label, l.started_at, l.returned_at,

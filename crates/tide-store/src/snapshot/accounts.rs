@@ -472,7 +472,7 @@ impl Store {
         Ok(account)
     }
 
-    /// The key and the name of an account.
+    /// The current key and name of an account.
     pub async fn account_name(&self, id: AccountId) -> Result<(String, String), StoreError> {
         let row = sqlx::query_as("SELECT key, name FROM account WHERE id = ?")
             .bind(id)

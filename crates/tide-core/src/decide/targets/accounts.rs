@@ -22,7 +22,7 @@ pub const PASSWORD_MARK: &str = "passwordMark";
 pub const MUST_CHANGE: &str = "mustChange";
 
 impl<'a> TargetDecision<'a> {
-    /// No account matches: one is created.
+    /// Creates an account: none matches.
     pub(super) fn create_account(
         &mut self,
         person: &Person,
@@ -129,7 +129,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// An existing account: it is kept in sync.
+    /// Keeps an existing account in sync.
     pub(super) fn keep_in_sync(
         &mut self,
         person: &Person,
@@ -731,7 +731,7 @@ impl<'a> TargetDecision<'a> {
         });
     }
 
-    /// Why nothing is sent to the system at all, if nothing is.
+    /// Why nothing is sent to the system at all; `None` if it may be written.
     pub(super) fn system_hold(&self) -> Option<Reason> {
         self.system_hold_of(self.kind)
     }

@@ -38,7 +38,7 @@ pub(super) fn out_of_groups(
 }
 
 impl TargetDecision<'_> {
-    /// A leaver: the departure steps that are due and not done yet.
+    /// Decides the departure steps that are due and not done yet.
     pub(super) fn decide_leaver(
         &mut self,
         person: &Person,
@@ -131,7 +131,7 @@ impl TargetDecision<'_> {
         .on_hold(HoldCause::RuleError)
     }
 
-    /// The change that a step still needs, if it needs one.
+    /// The change that a departure step still needs, if it needs one.
     fn step_change(
         &self,
         person: &Person,

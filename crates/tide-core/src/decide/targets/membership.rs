@@ -272,7 +272,7 @@ impl<'m> Member<'m, '_> {
 }
 
 impl<'a> TargetDecision<'a> {
-    /// What is joined and what is left in this target.
+    /// Decides the memberships to add and to remove in this target.
     pub(super) fn decide_memberships(
         &self,
         stands: &[(MemberStatus<'_>, usize)],
@@ -398,7 +398,7 @@ impl<'a> TargetDecision<'a> {
             .map_or("members", |group| &group.attribute)
     }
 
-    /// How a group names a member now.
+    /// The value by which a group names a member now.
     fn member_value(&self, group: AccountId, account: &Account) -> Value {
         member_value(
             self.member_attribute(group),

@@ -17,7 +17,7 @@ fn parse_civil(text: &str) -> Result<Date, String> {
         .map_err(|_| format!("{text:?} is not a date; write 2026-11-23"))
 }
 
-/// A text as an instant: RFC 3339, with its offset. What is none is missing.
+/// Parses an instant: RFC 3339, with its offset. Anything else counts as missing.
 pub(super) fn parse_instant(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.into_iter().next() {
         Some(Datum::Text(text)) => Ok(text
@@ -66,7 +66,7 @@ pub(super) fn parse_day(arguments: Vec<Datum>) -> Result<Datum, String> {
     }
 }
 
-/// A date or an instant in a form of its own (strftime).
+/// Formats a date or an instant by a pattern (strftime).
 pub(super) fn format_with(arguments: Vec<Datum>) -> Result<Datum, String> {
     let form = |form: &str, broken: jiff::fmt::strtime::BrokenDownTime| {
         broken

@@ -141,7 +141,7 @@ fn unused_days(section: &Section<'_>) -> u32 {
     days
 }
 
-/// The departure steps of one system.
+/// Reads the departure steps of one system.
 pub(super) fn read_departure(
     section: &Section<'_>,
     kind: ObjectType,

@@ -28,7 +28,7 @@ pub(super) fn read_with_shared(
     all
 }
 
-/// The blocks that a type names, as their sections of one direction.
+/// The shared mappings that a type names, as their sections of one direction.
 pub(super) fn shared_sections<'b, 'a>(
     section: &Section<'_>,
     blocks: &'b SharedMappings<'a>,

@@ -101,7 +101,7 @@ pub(super) fn read_distribution(
     })
 }
 
-/// What only the whole rule set shows.
+/// Checks that need the whole rule set.
 pub(super) fn check_rule_set(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     for system in rules.systems.values() {
         let Some(source) = sources.iter().find(|source| source.name == system.file) else {

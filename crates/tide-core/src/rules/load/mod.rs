@@ -437,7 +437,7 @@ fn read_identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, I
     all
 }
 
-/// What an attribute points to.
+/// Reads what an attribute refers to.
 fn read_reference(options: &Section<'_>) -> Option<Pointer> {
     let by = options.text("by");
     let named = options.texts("reference");
@@ -591,7 +591,7 @@ impl Scopes<'_> {
     }
 }
 
-/// What expressions may name in one type of a system with this schema.
+/// The names that expressions may use in one type of a system with this schema.
 fn expression_scopes<'a>(
     rules: &'a RuleSet,
     kind: ObjectType,

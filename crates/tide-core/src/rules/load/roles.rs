@@ -165,7 +165,7 @@ fn check_includes(source: &crate::rules::read::RuleSource<'_>, all: &[Role], pla
     }
 }
 
-/// Does a role bring another, by however many?
+/// Whether a role includes another, directly or through others.
 fn includes_transitively(all: &[Role], from: &str, to: &str) -> bool {
     let (mut left, mut seen) = (vec![from], Vec::new());
     while let Some(name) = left.pop() {

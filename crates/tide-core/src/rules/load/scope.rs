@@ -112,7 +112,7 @@ fn read_containers(section: &Section<'_>, key: &'static str) -> Vec<Container> {
         .collect()
 }
 
-/// Groups, each as its name or as a table.
+/// Reads groups, each as its name or as a table.
 fn read_groups(section: &Section<'_>, key: &'static str) -> Vec<GroupScope> {
     let source = section.source;
     let read = |item: &Spanned<DeValue<'_>>| -> Option<GroupScope> {

@@ -4,7 +4,7 @@ use super::super::WebhookRules;
 use super::super::read::Section;
 use std::collections::BTreeMap;
 
-/// Who is called, and where.
+/// Loads the webhooks.
 pub(super) fn load_webhooks(root: &Section<'_>) -> BTreeMap<String, WebhookRules> {
     let mut all = BTreeMap::new();
     for (name, at, value) in root.entries() {
