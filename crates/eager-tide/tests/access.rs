@@ -250,7 +250,7 @@ impl Yard {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn groups_are_pruned_or_told_seats_and_welcomes_wait_and_everybody_has_a_place() {
+async fn groups_are_pruned_or_reported_and_seats_and_welcomes_wait() {
     let yard = Yard::start().await;
     let today = Zoned::now().date();
     yard.hands(9, &[]);

@@ -810,7 +810,7 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_leaver_overtakes_a_run_that_is_on_its_way() {
+async fn a_leaver_preempts_a_run() {
     let tide = Tide::start().await;
     said(&tide.service, &["systems", "read", "berthing"], 0);
     said(
@@ -887,7 +887,7 @@ async fn a_leaver_overtakes_a_run_that_is_on_its_way() {
 /// One question about a whole run, answered by whoever did not ask; a target that wants to see
 /// managers before their reports; and one that takes a request into a queue of its own.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_whole_run_waits_for_a_yes_goes_managers_first_and_is_followed_through_a_queue() {
+async fn a_batch_approval_releases_the_run_which_sends_managers_first_and_polls_the_queue() {
     let tide = Tide::start().await;
     let (service, rules) = (&tide.service, tide.folder.path().join("rules"));
     const ASKED: &str = "[[approval]]\nname = \"everything\"\nsystem = \"berthing\"\nmode = \"batch\"\n\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";

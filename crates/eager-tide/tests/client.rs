@@ -384,7 +384,7 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_reading_that_breaks_is_told_and_ends_with_a_failure() {
+async fn a_read_that_breaks_ends_with_its_failure() {
     let set = start().await;
     connect(
         &set.service,

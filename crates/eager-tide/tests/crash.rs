@@ -419,7 +419,7 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
 
 /// A shutdown waits for requests in flight, but not for ever.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_service_that_is_told_to_stop_ends_in_time_though_a_target_does_not_answer() {
+async fn the_service_stops_in_time_although_a_target_does_not_answer() {
     let Run {
         folder: _folder,
         data,

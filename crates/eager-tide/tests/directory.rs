@@ -443,7 +443,7 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_right_or_only_told() {
+async fn moved_entries_and_added_members_are_repaired_or_reported() {
     let hall = Hall::start().await;
     hall.rest();
     let whole = |person: &&Crew| {
@@ -582,7 +582,7 @@ async fn an_entry_that_was_moved_and_members_that_were_added_by_hand_are_put_rig
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn whoever_leaves_loses_every_way_in_in_order_and_gets_it_back() {
+async fn leavers_lose_all_access_in_order_and_get_it_back() {
     const STEPS: &str = r#"
 [[person.departure]]
 step = "disable"
@@ -852,7 +852,7 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_does_not_fit_is_held_and_told_before_it_is_sent() {
+async fn values_that_the_schema_refuses_are_held_before_they_are_sent() {
     let hall = Hall::start().await;
     let rules = hall.folder.path().join("rules");
     let edit = |from: &str, to: &str| {
@@ -942,8 +942,7 @@ fn giving(hall: &Hall) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everything_that_is_linked()
- {
+async fn memberships_notifications_and_password_sync_reach_all_linked_systems() {
     let hall = Hall::start().await;
     said(
         &hall.service,
@@ -1217,7 +1216,7 @@ async fn groups_are_joined_by_rule_owners_are_told_and_a_password_reaches_everyt
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_password_that_changes_in_one_directory_is_the_same_in_the_other_and_nobody_saw_it() {
+async fn a_changed_password_hash_is_copied_and_never_shown() {
     let folder = tempfile::tempdir().unwrap();
     let people = world::people(world::SEED, 12);
     let (source, target) = (

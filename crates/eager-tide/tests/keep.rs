@@ -91,8 +91,7 @@ fn new_token(printed: &str) -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_systems_pushed_counts_as_old_after_a_restore_until_they_sent_it_again_or_somebody_accepts_it()
- {
+async fn pushed_records_count_as_old_after_a_restore_until_they_are_sent_again_or_accepted() {
     let folder = tempfile::tempdir().unwrap();
     let data = folder.path().join("data");
     let mut service = Service::start(&data);
@@ -171,7 +170,7 @@ async fn what_systems_pushed_counts_as_old_after_a_restore_until_they_sent_it_ag
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn an_old_backup_over_a_living_world_sends_nothing_before_all_was_read_and_removes_nobody() {
+async fn a_restored_backup_sends_nothing_before_full_reads_and_removes_no_account() {
     let (folder, tide) = (tempfile::tempdir().unwrap(), Tide::start(40).await);
     let data = folder.path().join("data");
     let mut service = Service::start(&data);
@@ -341,7 +340,7 @@ impl Drop for Small {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn when_the_disk_is_full_or_read_only_it_stands_still_says_so_and_goes_on() {
+async fn a_full_or_read_only_disk_stops_sending_and_recovers() {
     let (folder, tide) = (tempfile::tempdir().unwrap(), Tide::start(60).await);
     let Some(small) = Small::mount(&folder.path().join("small"), "24m") else {
         println!("NOT RUN: only root can mount a small file system");

@@ -162,7 +162,7 @@ async fn a_large_group_is_changed_in_bulk_where_that_is_offered() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn people_point_to_each_other_and_names_are_made_up_once() {
+async fn people_refer_to_each_other_and_names_are_generated_once() {
     let line = line(120, Manner::full()).await;
     let preview = said(&line.service, &["preview", "--each", "0"], 0);
     holds(&preview, &["create"]);
@@ -496,7 +496,7 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
+async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
     let line = line(60, Manner::full()).await;
     said(&line.service, &["run"], 0);
     let rules = line.rules.to_str().unwrap().to_owned();
@@ -687,7 +687,7 @@ async fn drafts_show_their_effect_and_nobody_writes_over_anybody() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_role_is_given_by_hand_until_it_ends_and_roles_that_differ_are_told() {
+async fn granted_roles_end_and_differing_roles_are_listed() {
     let line = line(40, Manner::full()).await;
     let roles = world::more_rules()
         .into_iter()

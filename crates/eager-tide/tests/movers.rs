@@ -124,12 +124,12 @@ async fn move_about(setup: &Setup) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn whoever_moves_leaves_nothing_behind_in_groups_with_referential_integrity() {
+async fn renames_leave_no_former_member_with_referential_integrity() {
     move_about(&Setup::default()).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn whoever_moves_leaves_nothing_behind_in_groups_without_referential_integrity() {
+async fn renames_leave_no_former_member_without_referential_integrity() {
     move_about(&Setup {
         without_integrity: true,
         ..Setup::default()
@@ -258,7 +258,7 @@ fn with_state() -> String {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn whoever_a_file_no_longer_lists_leaves_after_a_day_unless_the_rules_say_otherwise() {
+async fn people_missing_from_a_file_leave_after_a_day_unless_configured_otherwise() {
     let slapd = with_policy();
     let mut ship = Ship::start(&reach(&slapd), &with_state(), "person,group").await;
     (2..10).for_each(|at| {

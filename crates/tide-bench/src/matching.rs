@@ -448,7 +448,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn nobody_is_joined_to_a_wrong_account_and_the_set_is_always_the_same() {
+    fn no_account_is_linked_wrongly_and_the_change_set_is_stable() {
         let rules = rules().expect("the demo's rules are sound");
         for seed in [1907, 42] {
             let mix = mix(&[]).expect("sound");

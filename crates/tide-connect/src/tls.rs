@@ -355,7 +355,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_authority_and_no_pin_is_said_to_be_none() {
+    fn invalid_authorities_and_pins_are_refused() {
         assert_eq!(
             client_config(&Trust {
                 ca_pem: Some("hello"),

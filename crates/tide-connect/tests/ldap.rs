@@ -499,7 +499,7 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
 /// A password policy that warns of an expiring password lets in; the test of the connection says
 /// it, and the last log-ins are not used up.
 #[tokio::test]
-async fn a_service_account_whose_password_expires_is_told_before_it_is_locked_out() {
+async fn an_expiring_service_password_is_reported_before_it_locks_out() {
     let policy = format!("cn=policy,{BASE}");
     let people = world::people(world::SEED, 3);
     let mut entries = world::directory(&people, PASSWORD);

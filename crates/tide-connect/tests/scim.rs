@@ -226,7 +226,7 @@ async fn each_failure_has_its_own_code_and_remedy() {
 }
 
 #[tokio::test]
-async fn a_wrong_token_and_a_wrong_place_are_told_apart() {
+async fn wrong_tokens_and_wrong_addresses_get_different_errors() {
     let service = service(20).await;
     let code = |report: tide_connect::CheckReport| {
         report

@@ -84,7 +84,7 @@ fn code(report: &CheckReport) -> String {
 }
 
 #[tokio::test]
-async fn an_authority_that_is_not_trusted_and_a_wrong_name_are_told_apart() {
+async fn untrusted_authorities_and_wrong_names_get_different_errors() {
     let right = tls_server(&["127.0.0.1"]).await;
     let other = tls_server(&["elsewhere.skerry.example"]).await;
     let at = |port: u16| format!("ldaps://127.0.0.1:{port}");

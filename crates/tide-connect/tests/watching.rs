@@ -232,7 +232,7 @@ async fn stand_in(manner: Synchronizes) -> (Directory, Arc<LdapConnector>) {
 
 /// Deletions that are told by UUIDs that nobody knows would make nobody absent.
 #[tokio::test]
-async fn content_synchronization_by_other_uuids_is_not_offered_and_said_so() {
+async fn content_synchronization_with_other_uuids_is_refused_with_a_reason() {
     let (_directory, reader) = stand_in(Synchronizes::ByOtherUuids).await;
     assert_eq!(
         reader.watch_modes().await.expect("told").first(),

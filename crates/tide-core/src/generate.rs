@@ -254,7 +254,7 @@ mod tests {
     }
 
     #[test]
-    fn a_name_stays_for_life_and_nobody_without_a_name_gets_one() {
+    fn generated_names_stay_for_life_and_need_a_name() {
         let rules = rules("max_length = 12");
         let mut married = person("Åsa", "Vasko");
         married.set("login", vec![Value::text("asa.lind")]);

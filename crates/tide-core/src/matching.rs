@@ -720,7 +720,7 @@ mod tests {
     }
 
     #[test]
-    fn a_key_that_went_to_somebody_else_is_noticed() {
+    fn a_reassigned_key_needs_review() {
         let rules = [rule("number", "number")];
         let (ada, bram) = (record(&[("number", "2001")]), record(&[("number", "1001")]));
         let index = IdentityIndex::new(&rules, [("ada", &ada), ("bram", &bram)].into_iter());

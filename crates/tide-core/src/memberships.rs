@@ -318,7 +318,7 @@ mod tests {
     }
 
     #[test]
-    fn only_who_joined_or_left_is_told_and_a_name_is_found_however_it_is_spelt() {
+    fn only_added_and_removed_members_are_reported_by_folded_names() {
         let mut all = MembershipRules {
             systems: BTreeSet::from(["harbour".to_owned()]),
             ..MembershipRules::default()

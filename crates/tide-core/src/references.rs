@@ -306,7 +306,7 @@ mod tests {
     }
 
     #[test]
-    fn a_number_that_two_have_is_nobodys() {
+    fn a_number_of_two_records_matches_neither() {
         let person = |number: &str| -> Attributes {
             [("number".to_owned(), vec![Value::text(number)])]
                 .into_iter()

@@ -193,7 +193,7 @@ fn id(outcome: &Outcome, number: &str) -> String {
 }
 
 #[test]
-fn what_waits_for_a_yes_is_no_part_of_a_landslide() {
+fn changes_awaiting_approval_do_not_count_for_guards() {
     let approvals = "[[approval]]\nname = \"the deck\"\nwhen = 'identity.team == \"Deck\"'\n[[approval.level]]\noperators = [\"ada\"]\n";
     let (rules, errors) = load(
         approvals,
@@ -223,7 +223,7 @@ fn what_waits_for_a_yes_is_no_part_of_a_landslide() {
 }
 
 #[test]
-fn a_wrong_rule_is_told_where_it_stands() {
+fn rule_errors_name_their_location() {
     let fault = |text: &str| load(text, "").1.join("\n");
     let level = "[[approval.level]]\noperators = [\"ada\"]\n";
     assert!(fault("[[approval]]\nname = \"a\"\n").contains("the approvers are missing"));

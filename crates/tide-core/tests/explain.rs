@@ -135,7 +135,7 @@ fn reasons(one: &Explanation) -> Vec<(String, String)> {
 }
 
 #[test]
-fn everybody_who_has_a_name_is_found_with_the_records_that_belong_to_them() {
+fn people_are_found_by_name_with_their_records() {
     let mut world = World::new();
     for n in 1..=3 {
         let mail = format!("vaino{n}@skerry.example");

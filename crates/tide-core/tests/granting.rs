@@ -244,7 +244,7 @@ fn members(world: &World, group: i64) -> Vec<String> {
 }
 
 #[test]
-fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
+fn rules_add_and_remove_members_and_keep_manual_ones() {
     let mut world = world(
         "[[person.membership]]\nwhen = 'identity.team != null'\ngroups = 'identity.team'\n",
         &[],
@@ -292,8 +292,7 @@ fn a_group_is_joined_and_left_by_what_somebody_is_and_hand_made_members_stay() {
 }
 
 #[test]
-fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_put_right_or_told()
-{
+fn unmanaged_members_are_removed_and_removed_members_are_repaired_or_reported() {
     let rules = "on_drift = \"report\"\n[[person.membership]]\ngroups = 'identity.team'\nremove_unmanaged = [\"Galley\"]\n";
     let mut world = world(rules, &[]);
     let (deck, galley) = (
@@ -331,7 +330,7 @@ fn a_pruned_group_keeps_nobody_whom_no_rule_puts_there_and_a_hand_that_takes_is_
 }
 
 #[test]
-fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_before() {
+fn departures_remove_all_memberships_when_the_step_is_due() {
     let rules = "[[person.membership]]\ngroups = 'identity.team'\n[[person.departure]]\nstep = \"disable\"\n[[person.departure]]\nstep = \"revoke\"\nafter_days = 3\n";
     let mut world = world(
         rules,
@@ -374,7 +373,7 @@ fn a_departure_takes_somebody_out_of_all_groups_when_its_step_is_due_and_not_bef
 }
 
 #[test]
-fn seats_are_counted_and_who_finds_none_waits_in_order_and_goes_by_itself() {
+fn seats_are_counted_and_the_waiting_list_advances_in_order() {
     let licenses = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 2\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
     let mut world = world(
         "",
@@ -611,7 +610,7 @@ fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
 }
 
 #[test]
-fn a_welcome_waits_until_all_is_done_a_manager_an_owner_and_the_operators_are_told_once() {
+fn welcomes_wait_until_all_is_done_and_each_recipient_is_notified_once() {
     let notices = r#"
 [[notification]]
 name = "welcome"

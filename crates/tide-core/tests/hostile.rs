@@ -118,7 +118,7 @@ fn chains_and_nests_are_refused_before_anything_runs() {
 }
 
 #[test]
-fn a_type_that_cannot_fit_is_told_before_anything_runs() {
+fn a_type_error_is_found_before_anything_runs() {
     let error = Program::compile(
         "lower(size(account.sn))",
         &ExprScope::open(&[Root::Account]),

@@ -532,7 +532,7 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
 }
 
 #[test]
-fn a_step_that_is_held_holds_those_after_it_and_nobody_elses() {
+fn a_held_step_holds_only_later_steps_of_the_same_person() {
     let mut world = World::new(LIFE)
         .with("1", &[("end", "2026-06-01")])
         .with("2", &[("end", "2026-06-01")]);
@@ -614,7 +614,7 @@ fn who_comes_back_before_the_end_gets_the_account_back_and_an_absence_must_last(
 /// A personnel system drops the rows of former staff, and the directory still has their entries:
 /// nobody comes back by that.
 #[test]
-fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
+fn leavers_do_not_return_because_their_record_is_gone() {
     const HARBOUR: &str = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n\
          [person.inbound]\nnumber = 'account.number'\nname = 'account.name'\n";
     for (column, value) in [("end", "2026-06-30"), ("status", "terminated")] {
@@ -663,7 +663,7 @@ fn who_left_does_not_come_back_because_the_record_that_said_so_is_gone() {
 /// What a list no longer shows can be missing for many reasons: it counts after a day. What a
 /// system says itself counts at once.
 #[test]
-fn an_absence_that_nobody_confirmed_counts_after_a_day() {
+fn an_unconfirmed_absence_counts_after_a_day() {
     const GONE: &str = "2026-06-02T00:00:00Z";
     // With rules of a life that say nothing of it, and without any.
     for life in ["[person]\nzone = \"Atlantic/Faroe\"\n", ""] {
@@ -752,7 +752,7 @@ fn an_absence_that_nobody_confirmed_counts_after_a_day() {
 }
 
 #[test]
-fn wrong_rules_are_told_where_they_stand() {
+fn invalid_rules_name_their_location() {
     let (_, errors) = load(
         "[person]\nzone = \"Sea/Nowhere\"\nstarts = 'identity.begins'\nprestart_days = 9999\n[[person.exception]]\ngrace_days = 1\n",
     );

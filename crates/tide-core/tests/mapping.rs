@@ -449,7 +449,7 @@ fn members_are_written_by_their_type_and_nested_groups_are_kept() {
 }
 
 #[test]
-fn names_are_made_up_once_and_never_given_again() {
+fn generated_names_are_never_assigned_twice() {
     let mut world = World::new("");
     world.person("1", "Lind", "", "");
     world.person("2", "LIND", "", "");

@@ -74,7 +74,7 @@ fn say(world: &mut World, identity: Option<&str>, account: Option<i64>, said: Ma
 }
 
 #[test]
-fn a_weak_rule_asks_and_what_is_said_holds() {
+fn a_review_rule_asks_and_the_answer_holds() {
     let mut world = world();
     person(&mut world, "1", "Ada Lind");
     let spare = account(&mut world, "spare", "", "LIND, Ada");
@@ -206,7 +206,7 @@ fn a_source_asks_too_and_never_joins_by_a_weak_rule() {
 }
 
 #[test]
-fn a_number_that_goes_to_somebody_else_does_not_take_the_account_along() {
+fn a_reassigned_number_does_not_move_the_account() {
     let mut world = world();
     person(&mut world, "1", "Ada Lind");
     let own = account(&mut world, "1", "1", "Ada Lind");

@@ -799,7 +799,7 @@ proptest! {
     #![proptest_config(ProptestConfig { max_shrink_iters: 4000, cases: cases(), failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
-    fn many_small_decisions_come_to_what_one_about_everybody_says(steps in steps(), groups in any::<bool>()) {
+    fn incremental_decisions_equal_a_full_one(steps in steps(), groups in any::<bool>()) {
         follow(steps, groups)?;
     }
 }

@@ -239,7 +239,7 @@ proptest! {
 
     /// No account is given to two people, and no person gets a second account.
     #[test]
-    fn nobody_has_two_accounts_and_no_account_two_owners(harbour in seeds(25), berthing in seeds(15)) {
+    fn no_identity_has_two_accounts_and_no_account_two_owners(harbour in seeds(25), berthing in seeds(15)) {
         let rules = rules();
         let mut population = population(&harbour, &berthing);
         let outcome = decide(&rules, &population, now());
@@ -272,7 +272,7 @@ proptest! {
 
     /// Every account and every person of a target has a line with a reason.
     #[test]
-    fn everybody_has_a_line_and_a_reason(harbour in seeds(25), berthing in seeds(15)) {
+    fn every_record_has_an_outcome_and_a_reason(harbour in seeds(25), berthing in seeds(15)) {
         let population = population(&harbour, &berthing);
         let outcome = decide(&rules(), &population, now());
         for account in &population.accounts {
@@ -287,7 +287,7 @@ proptest! {
     /// Who is gone after a run is disabled or left alone, never deleted, and nobody else is
     /// touched.
     #[test]
-    fn absence_disables_the_absent_and_nobody_else(harbour in seeds(25), gone in proptest::collection::vec(any::<prop::sample::Index>(), 0..4)) {
+    fn absence_disables_only_absent_people(harbour in seeds(25), gone in proptest::collection::vec(any::<prop::sample::Index>(), 0..4)) {
         let rules = rules();
         let mut population = population(&harbour, &[]);
         let first = decide(&rules, &population, now());

@@ -284,7 +284,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
 }
 
 #[test]
-fn a_movers_old_access_overlaps_for_a_while_and_then_goes_by_itself() {
+fn a_movers_old_roles_end_after_the_overlap() {
     let (rules, errors) =
         load(&ROLE.replace("priority = 10\n", "priority = 10\noverlap_days = 14\n"));
     assert_eq!(errors, Vec::<String>::new());
@@ -359,7 +359,7 @@ fn a_movers_old_access_overlaps_for_a_while_and_then_goes_by_itself() {
 }
 
 #[test]
-fn roles_of_which_nobody_could_say_which_counts_are_refused() {
+fn roles_with_equal_priorities_and_different_values_are_refused() {
     let (_, errors) = load(&ROLE.replace("priority = 20", "priority = 10"));
     assert_eq!(errors.len(), 1, "{errors:?}");
     assert!(

@@ -92,7 +92,7 @@ mod tests {
     }
 
     #[tokio::test(flavor = "multi_thread")]
-    async fn what_nobody_waits_for_is_interrupted() {
+    async fn computations_without_a_waiting_request_are_interrupted() {
         let (_folder, engine) = engine().await;
         let file = |name: &str, text: &str| tide_core::rules::RuleFile {
             name: name.into(),
@@ -141,7 +141,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn one_computes_at_a_time_and_nobody_waits_for_ever() {
+    async fn one_computation_at_a_time_and_none_waits_forever() {
         let (_folder, engine) = engine().await;
         let (running, most) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
         let work = || {

@@ -163,7 +163,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_takes_longer_than_its_pause_is_told() {
+    fn operations_longer_than_their_interval_are_reported() {
         let at = |second: i64| Timestamp::from_second(second).expect("a moment");
         let whole = |took| WholeReading {
             system: "harbour".into(),

@@ -274,7 +274,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_schedule_is_said() {
+    fn invalid_schedules_are_refused() {
         let wrong = |change: &dyn Fn(&mut Schedule)| {
             let mut schedule = night(&[]);
             change(&mut schedule);

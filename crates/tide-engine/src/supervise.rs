@@ -104,7 +104,7 @@ mod tests {
     use tide_store::{MasterKey, Store};
 
     #[tokio::test]
-    async fn a_task_that_panics_is_started_again_and_the_service_is_not_ready_meanwhile() {
+    async fn a_task_that_panics_restarts_and_the_service_is_not_ready_meanwhile() {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
             .await

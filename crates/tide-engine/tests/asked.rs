@@ -98,7 +98,7 @@ async fn titled(tide: &Tide, at: usize, title: &str) -> String {
 }
 
 #[tokio::test]
-async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
+async fn changes_wait_for_every_level_and_requesters_cannot_approve() {
     let tide = Tide::writable().await;
     let (ada, bo, cy) = (
         operator(&tide, "ada", &[]).await,
@@ -290,7 +290,7 @@ async fn a_change_waits_for_every_level_and_never_for_whoever_asks() {
 }
 
 #[tokio::test]
-async fn a_whole_run_can_wait_and_what_nobody_answers_expires() {
+async fn a_batch_approval_waits_and_unanswered_requests_expire() {
     let tide = Tide::writable().await;
     let rules = r#"
 [[approval]]
@@ -451,7 +451,7 @@ groups = ["harbour masters"]
 }
 
 #[tokio::test]
-async fn what_somebody_changed_in_a_target_is_only_told_until_somebody_says_otherwise() {
+async fn external_changes_are_reported_only_until_an_operator_repairs_them() {
     let tide = Tide::writable().await;
     let reporting = files(
         &[(
@@ -836,7 +836,7 @@ async fn a_run_can_be_about_one_system_or_type_and_a_preview_about_another_day()
 }
 
 #[tokio::test]
-async fn whoever_causes_a_change_never_approves_it_whatever_path_it_takes() {
+async fn operators_never_approve_changes_that_they_caused() {
     let tide = Tide::writable().await;
     let masters = ["harbour masters"];
     let (ada, bo, cy) = (

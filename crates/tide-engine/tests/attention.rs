@@ -144,7 +144,7 @@ impl World {
 }
 
 #[tokio::test]
-async fn leavers_whom_a_guard_holds_come_first_until_their_access_is_closed() {
+async fn leavers_held_by_a_guard_come_first_until_their_access_is_revoked() {
     let mut world = World::start().await;
     assert_eq!(world.attention().await, vec![], "everything is done");
     world
@@ -190,7 +190,7 @@ async fn leavers_whom_a_guard_holds_come_first_until_their_access_is_closed() {
 }
 
 #[tokio::test]
-async fn a_newcomer_who_waits_for_a_value_is_on_hold_though_no_run_told_of_them() {
+async fn a_joiner_without_a_required_value_is_on_hold_before_any_run() {
     let mut world = World::start().await;
     world
         .rows

@@ -273,7 +273,7 @@ async fn a_directory_is_fed_as_well_as_a_service() {
 }
 
 #[tokio::test]
-async fn a_directory_that_forbids_writing_says_so_and_the_service_goes_on() {
+async fn a_write_refused_for_permissions_is_reported_and_the_service_continues() {
     let (tide, slapd) = started().await;
     drop(slapd);
     let run = tide.run().await;

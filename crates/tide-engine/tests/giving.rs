@@ -263,7 +263,7 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn who_waits_for_a_seat_gets_it_by_itself_when_somebody_leaves() {
+async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let rules: Vec<(&str, String)> = RULES
         .iter()
@@ -403,7 +403,7 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn who_was_invited_and_does_not_come_is_told_of_again_and_again_until_they_come() {
+async fn missing_sign_ins_are_reported_repeatedly() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let notices = "[[notification]]\nname = \"not come\"\non = \"not_arrived\"\nsystem = \"berthing\"\nwhen = 'account.nickName == null'\nafter_days = 3\nrepeat_every_days = 7\n\
                    text = 'identity.number + \" has not come\"'\n";

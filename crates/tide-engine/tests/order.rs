@@ -161,7 +161,7 @@ async fn a_paused_system_holds_its_changes_and_gets_them_later() {
 }
 
 #[tokio::test]
-async fn a_landslide_is_held_by_its_guard_and_said() {
+async fn a_guard_holds_many_changes_with_its_reason() {
     let tide = Tide::writable().await;
     tide.run().await;
     let mut files = rules_with(|name, text| {
@@ -222,7 +222,7 @@ async fn a_landslide_is_held_by_its_guard_and_said() {
 }
 
 #[tokio::test]
-async fn drift_is_put_right_and_a_deletion_in_the_target_is_held() {
+async fn drift_is_repaired_and_a_deletion_in_the_target_is_held() {
     let tide = Tide::writable().await;
     tide.run().await;
     let people: Vec<_> = tide
@@ -330,7 +330,7 @@ async fn a_system_that_is_down_gets_nothing_and_is_caught_up_later() {
 }
 
 #[tokio::test]
-async fn progress_is_told_while_it_goes_on() {
+async fn progress_is_reported_during_the_run() {
     let tide = Tide::writable().await;
     let mut events = tide.engine.events();
     let run = tide.run().await;

@@ -96,7 +96,7 @@ async fn answer(tide: &Tide, kind: &str, answer: DecisionAnswer) {
 }
 
 #[tokio::test]
-async fn a_discard_ends_with_the_landslide_that_it_was_said_of() {
+async fn a_discard_ends_with_the_changes_that_it_was_about() {
     let tide = guarded().await;
     let all = sound(&tide);
     let (wrong, leaver) = (&all[..3], all[1]);

@@ -75,7 +75,7 @@ async fn absent(engine: &Engine) -> Vec<String> {
 }
 
 #[tokio::test]
-async fn a_row_that_cannot_be_told_keeps_whoever_it_may_be() {
+async fn an_unreadable_row_keeps_the_accounts_that_it_may_be() {
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
     feed(&engine, folder.path()).await;
@@ -150,7 +150,7 @@ async fn a_row_that_cannot_be_told_keeps_whoever_it_may_be() {
 }
 
 #[tokio::test]
-async fn a_file_that_arrives_is_read_by_itself_once_the_feed_is_armed() {
+async fn new_files_are_read_automatically_once_the_feed_is_armed() {
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
     write(folder.path(), &["1;Ada"]);
@@ -241,7 +241,7 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
 }
 
 #[tokio::test]
-async fn a_secret_stands_in_a_file_and_goes_to_no_other_host_by_itself() {
+async fn a_secret_from_a_file_is_sent_to_no_other_host() {
     let tide = Tide::start(10).await;
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;

@@ -223,7 +223,7 @@ async fn the_target_follows_the_directory() {
 }
 
 #[tokio::test]
-async fn a_cut_in_the_middle_of_paging_disables_nobody() {
+async fn a_connection_lost_during_paging_disables_no_account() {
     let tide = Tide::writable().await;
     tide.run().await;
     tide.berthing.take_writes();
@@ -332,7 +332,7 @@ async fn one_refusal_stops_neither_the_others_nor_a_refused_token_is_asked_again
 }
 
 #[tokio::test]
-async fn broken_and_incomplete_records_wait_and_the_rest_goes_on() {
+async fn invalid_records_are_on_hold_and_the_others_continue() {
     let tide = Tide::writable().await;
     let broken = &tide.people[5];
     tide.harbour.corrupt(&broken.uid, "sn", &[0xff]);
@@ -538,7 +538,7 @@ async fn a_service_that_shows_new_accounts_late_gets_none_twice() {
 }
 
 #[tokio::test]
-async fn whoever_a_list_did_not_show_while_it_changed_is_not_taken_for_absent() {
+async fn records_missing_from_a_shifting_list_are_not_absent() {
     let tide = Tide::writable().await;
     tide.run().await;
     let users = tide.berthing.users();
@@ -593,7 +593,7 @@ async fn whoever_a_list_did_not_show_while_it_changed_is_not_taken_for_absent() 
 }
 
 #[tokio::test]
-async fn a_system_that_shows_far_fewer_than_before_removes_nobody() {
+async fn a_system_that_returns_far_fewer_records_removes_no_account() {
     let tide = Tide::writable().await;
     tide.run().await;
     let present = async || {

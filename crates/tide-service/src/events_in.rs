@@ -508,7 +508,7 @@ mod tests {
     }
 
     #[test]
-    fn a_bad_event_is_told_all_that_is_wrong() {
+    fn invalid_events_get_all_problems_at_once() {
         let shape = detect_shape(&sample()).expect("learned");
         let problems = read_event(
             &shape,
@@ -540,7 +540,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_guessed_must_be_said() {
+    fn what_cannot_be_detected_must_be_configured() {
         let odd = |sample: Json| detect_shape(&unguided(sample));
         assert!(
             odd(json!({"who": "7"}))

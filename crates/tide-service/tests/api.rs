@@ -347,7 +347,7 @@ async fn answers_carry_the_headers_that_protect_a_browser() {
 }
 
 #[tokio::test]
-async fn health_is_for_everybody_and_says_little() {
+async fn health_is_public_and_says_little() {
     let api = Api::start().await;
     assert_eq!(api.get("/healthz").await.body, "ok");
     assert_eq!(api.get("/readyz").await.body, "ready");
@@ -517,7 +517,7 @@ async fn lists_come_in_pages_that_fit_together() {
 }
 
 #[tokio::test]
-async fn every_part_of_a_scope_is_told_in_the_rules() {
+async fn every_part_of_a_scope_is_shown_in_the_rules() {
     let api = Api::start().await;
     let identities = "[person.attributes]\nmail = { recommended = true }\n";
     let source = "system = \"harbour\"\n[person.scope]\ngroups = [\"cn=crew,dc=e\"]\nnot_groups = [{ name = \"cn=new,dc=e\", nested = false }]\nfilter = '(mail=*)'\n[person.protected]\nnames = [\"uid=spare,dc=e\"]\n[[person.protected.condition]]\nwhen = 'account.fed == \"yes\"'\nreason = \"fed from elsewhere\"\n[person.inbound]\nmail = 'account.mail'\n";

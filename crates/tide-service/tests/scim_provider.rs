@@ -975,7 +975,7 @@ async fn resources_are_found_by_the_callers_own_ids() {
 }
 
 #[tokio::test]
-async fn a_bulk_request_resolves_its_references_and_stops_where_it_is_told() {
+async fn bulk_requests_resolve_references_and_stop_at_fail_on_errors() {
     let p = Provider::start().await;
     let post = |id: &str, path: &str, data: Value| json!({"method": "POST", "path": path, "bulkId": id, "data": data});
     let answer = p

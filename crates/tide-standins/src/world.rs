@@ -640,7 +640,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_same_seed_gives_the_same_people_and_nobody_twice() {
+    fn the_same_seed_gives_the_same_people_without_duplicates() {
         let one = people(SEED, PEOPLE);
         assert_eq!(one, people(SEED, PEOPLE));
         let mut dns: Vec<String> = one.iter().map(Crew::dn).collect();

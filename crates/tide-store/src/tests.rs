@@ -115,7 +115,7 @@ async fn absence_follows_from_a_complete_reading_only() {
 }
 
 #[tokio::test]
-async fn readings_that_overlap_make_nobody_absent() {
+async fn overlapping_reads_mark_no_account_absent() {
     let (_folder, store) = store().await;
     store
         .add_system(
@@ -739,7 +739,7 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
 }
 
 #[tokio::test]
-async fn a_file_that_somebody_else_locks_is_said_to_be_so_and_nothing_is_half_kept() {
+async fn a_locked_file_is_reported_and_nothing_is_half_stored() {
     use sqlx::ConnectOptions;
     let (folder, store) = store().await;
     let file = folder.path().join("tide.db");

@@ -395,7 +395,7 @@ async fn what_we_wrote_masks_an_older_read() {
 /// Content synchronization tells each state of an entry, and late: also those that our own writes
 /// have left again.
 #[tokio::test]
-async fn what_is_told_late_does_not_replace_what_is_newer() {
+async fn late_events_do_not_replace_newer_states() {
     let records = Records::new().await;
     let (store, person) = (&records.store, ObjectType::Person);
     let state = |title: &str, version: Option<&str>| Observed {
@@ -513,7 +513,7 @@ async fn what_is_told_late_does_not_replace_what_is_newer() {
 
 /// A page of a long reading may be older than what was told of its accounts while it went on.
 #[tokio::test]
-async fn what_was_told_while_a_reading_went_on_stays() {
+async fn events_received_during_a_full_read_stay() {
     let records = Records::new().await;
     let (store, person) = (&records.store, ObjectType::Person);
     let both = |title: &str| {
@@ -1389,7 +1389,7 @@ async fn a_closed_store_and_a_wrong_key_say_so() {
 }
 
 #[tokio::test]
-async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_its_system_goes() {
+async fn match_answers_hold_until_they_are_replaced_taken_back_or_their_system_is_removed() {
     let records = Records::new().await;
     records
         .read(
@@ -1539,7 +1539,7 @@ async fn what_was_said_about_matches_holds_until_it_is_said_anew_taken_back_or_i
 }
 
 #[tokio::test]
-async fn a_draft_is_saved_by_who_saw_it_last_and_by_nobody_else() {
+async fn a_draft_is_saved_only_over_the_edition_that_was_read() {
     let records = Records::new().await;
     let file = |text: &str| {
         vec![tide_core::rules::RuleFile {
@@ -1889,7 +1889,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
 }
 
 #[tokio::test]
-async fn what_stands_before_a_decision_is_told_in_one_look() {
+async fn the_preconditions_of_a_decision_take_one_query() {
     let records = Records::new().await;
     records
         .read(

@@ -858,7 +858,7 @@ mod tests {
     }
 
     #[test]
-    fn each_directory_is_told_in_its_own_way() {
+    fn each_directory_gets_the_operations_that_it_supports() {
         let of = |state, disable| state_change(state, disable).expect("offered");
         let lock = || b"pwdAccountLockedTime".to_vec();
         assert_eq!(

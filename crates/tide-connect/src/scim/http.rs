@@ -960,7 +960,7 @@ mod tests {
     }
 
     #[test]
-    fn a_redirect_is_told_and_a_log_in_page_told_apart() {
+    fn redirects_and_log_in_pages_get_different_errors() {
         let of =
             |target| redirect_error("Users", StatusCode::FOUND, Some(target), "berthing.example");
         assert_eq!(of("https://id.example/login?next=x").code, "login_page");

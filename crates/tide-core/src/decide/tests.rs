@@ -347,7 +347,7 @@ fn an_account_claimed_by_two_is_given_to_neither() {
 }
 
 #[test]
-fn two_with_one_number_are_held_but_an_established_one_goes_on() {
+fn two_records_with_one_number_are_held_but_an_established_one_continues() {
     let mut world = World::new();
     ada(&mut world);
     let first = world.decide();
@@ -603,7 +603,7 @@ fn a_broken_record_changes_nothing() {
 }
 
 #[test]
-fn a_name_that_somebody_holds_is_said_before_it_is_sent() {
+fn a_name_in_use_is_held_before_it_is_sent() {
     let mut world = World::new();
     world.account(
         "harbour",
@@ -697,7 +697,7 @@ fn what_is_refused_keeps_back_only_what_builds_on_it() {
 /// A domain controller lets no two of its objects have the same value of some attributes, whatever
 /// their type.
 #[test]
-fn a_unique_value_that_another_object_holds_is_said_before_an_account_is_made() {
+fn a_unique_value_in_use_is_found_before_an_account_is_created() {
     let mut world = World::new();
     world.account(
         "harbour",
@@ -820,7 +820,7 @@ fn a_share_counts_what_is_linked_and_says_nothing_of_an_empty_target() {
 }
 
 #[test]
-fn an_account_that_was_deleted_in_the_target_waits_for_a_word() {
+fn an_account_deleted_in_the_target_waits_for_an_operator() {
     let mut world = World::new();
     ada(&mut world);
     let first = world.decide();
@@ -870,7 +870,7 @@ fn who_is_here_again_gets_everything_that_changed_meanwhile() {
 }
 
 #[test]
-fn a_doubtful_account_is_not_called_nobodys() {
+fn an_account_that_needs_review_is_not_orphaned() {
     let mut world = World::new();
     ada(&mut world);
     world.account("berthing", "b1", &[("number", "1")]);
@@ -1019,7 +1019,7 @@ fn a_verdict_is_explained_by_the_change_that_gave_it() {
 }
 
 #[test]
-fn whom_one_source_lets_go_and_another_only_does_not_show_is_waited_for() {
+fn a_person_dropped_by_one_source_and_missing_in_another_is_waited_for() {
     let mut world = World::new();
     let id = ada(&mut world);
     let first = world.decide();

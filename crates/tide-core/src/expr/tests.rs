@@ -88,7 +88,7 @@ fn several_values_are_one_unless_every_one_is_asked_for() {
 }
 
 #[test]
-fn a_missing_value_stays_missing_and_never_becomes_a_word() {
+fn missing_values_never_become_text() {
     gives("account.missing + \" Lind\"", "—");
     gives("lower(account.missing)", "—");
     gives("joinWords(account.missing, account.sn)", "D'Amberg");

@@ -260,7 +260,7 @@ mod tests {
     }
 
     #[test]
-    fn every_step_is_told_with_its_value_innermost_first() {
+    fn traces_list_every_step_innermost_first() {
         let pair = |text: &str, value: &str| (text.to_owned(), value.to_owned());
         let (steps, result) = trace("lower(account.mail) + '!'");
         assert_eq!(
@@ -302,7 +302,7 @@ mod tests {
     }
 
     #[test]
-    fn long_values_and_many_steps_are_told_in_part() {
+    fn long_values_and_many_steps_are_shown_in_part() {
         let chain = vec!["account.mail"; 60].join(" + ");
         let (steps, result) = trace(&chain);
         assert!(result.is_ok() && steps.len() <= TOLD.0);

@@ -248,7 +248,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn who_shared_something_once_is_still_near_and_names_are_told_by_what_holds_now() {
+    fn old_neighbors_stay_near_and_names_follow_the_present_values() {
         let mut web = DependencyIndex::default();
         let (ada, bo) = (RecordId::Account(1), RecordId::Identity("bo".into()));
         let meets = |meets: &[u64], takes: &[u64]| IndexKeys {

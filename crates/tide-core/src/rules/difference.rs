@@ -129,7 +129,7 @@ mod tests {
     }
 
     #[test]
-    fn files_that_came_went_and_changed_are_told_with_the_lines_around() {
+    fn added_removed_and_changed_files_are_shown_with_context_lines() {
         let before = files(&[
             ("a.toml", "1\n2\n3\n4\n5\n6\n"),
             ("b.toml", "x\n"),

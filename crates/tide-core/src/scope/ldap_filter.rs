@@ -573,7 +573,7 @@ mod tests {
     }
 
     #[test]
-    fn what_only_the_server_can_decide_is_as_the_server_said_and_unknown_before() {
+    fn server_side_filters_use_the_servers_result_and_are_unknown_before() {
         let mut population = population(true);
         for text in [
             "(anr=ada)",

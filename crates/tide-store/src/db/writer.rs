@@ -500,7 +500,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_job_that_panics_is_undone_alone_and_the_writer_goes_on() {
+    async fn a_job_that_panics_is_rolled_back_alone_and_the_writer_continues() {
         let (_folder, writer) = started().await;
         let alone = writer.run(panics).await.expect_err("an error");
         assert!(
