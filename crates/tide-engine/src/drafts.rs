@@ -198,6 +198,9 @@ impl Engine {
     }
 
     /// Publishes a draft as it was when its editor last saw it.
+    ///
+    /// # Errors
+    /// `Changed` if the draft was saved in another edition; `Rules` if it has errors.
     pub async fn publish_draft(
         &self,
         id: i64,
@@ -224,6 +227,9 @@ impl Engine {
     }
 
     /// Publishes files without errors, unless another version was published since `based_on`.
+    ///
+    /// # Errors
+    /// `Changed` if another version was published since; `Rules` if the files have errors.
     pub async fn publish_based(
         &self,
         files: &[RuleFile],

@@ -55,6 +55,9 @@ struct EvaluatedRecord {
 impl Engine {
     /// Tries a whole mapping: each attribute of a system, both ways, on a person. With a draft, its
     /// rules.
+    ///
+    /// # Errors
+    /// `NotFound` if no rules exist for this type of the system, or nothing has this name.
     pub async fn try_mapping(
         &self,
         on: &str,

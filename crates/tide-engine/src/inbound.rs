@@ -175,6 +175,9 @@ impl Engine {
     /// Takes an event in, and returns it as it is kept: one that comes again is the one that came
     /// first. A mover's values are put over those that are known; a leaver's record is absent from
     /// now on; one that comes after a later one of its record changes nothing.
+    ///
+    /// # Errors
+    /// `Changed` if an event with this id and another content was received before.
     pub async fn take_event(
         &self,
         system: &str,

@@ -517,6 +517,9 @@ impl Engine {
 
     /// A doubtful match, side by side: of an identity that looks for its account, or the other way
     /// round.
+    ///
+    /// # Errors
+    /// `Conflict` if the record no longer needs an answer.
     pub async fn match_case(
         &self,
         system: &str,
@@ -540,6 +543,10 @@ impl Engine {
     }
 
     /// Keeps what a person says about matches, all or none.
+    ///
+    /// # Errors
+    /// `Invalid` for an answer that does not fit its record; `Conflict` if one account would be
+    /// linked to two identities. Nothing is stored then.
     pub async fn answer_matches(
         &self,
         system: &str,

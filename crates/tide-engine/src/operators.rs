@@ -26,6 +26,9 @@ impl Engine {
     }
 
     /// The id and label of the one identity that a name, a number, an address, a DN or an id means.
+    ///
+    /// # Errors
+    /// `NotFound` if nothing has this name, with the candidates if several have it in part.
     pub async fn resolve_identity(&self, text: &str) -> Result<(String, String), EngineError> {
         let text = text.trim();
         // An id is known without a decision.
@@ -111,6 +114,10 @@ impl Engine {
     /// Gives an operator a further token, and returns it. Only the operator itself may ask, since a
     /// token is a self; another one may when no token of it is good any more. Earlier ones stay
     /// good for `earlier_hours` more.
+    ///
+    /// # Errors
+    /// `Forbidden` if the operator has a valid token and another operator asks: only its owner
+    /// can create another one.
     pub async fn rotate_token(
         &self,
         name: &str,
@@ -168,6 +175,9 @@ impl Engine {
     }
 
     /// Sets the groups and the person of an operator. Operators cannot change their own.
+    ///
+    /// # Errors
+    /// `Forbidden` for one's own groups or person.
     pub async fn set_operator(
         &self,
         name: &str,

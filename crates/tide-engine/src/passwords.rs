@@ -57,6 +57,10 @@ impl Engine {
     }
 
     /// Shows a first password, once, to whom the rules let see it.
+    ///
+    /// # Errors
+    /// `Conflict` if the rules deliver first passwords by a webhook; `Invalid` if they show them
+    /// to other operators only.
     pub async fn reveal_password(
         &self,
         id: i64,

@@ -116,6 +116,9 @@ impl Engine {
     }
 
     /// The published rules, compiled once until they or a schema change.
+    ///
+    /// # Errors
+    /// `NoRules` before the first publication; `Rules` if a changed schema makes them invalid.
     pub async fn published_rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
         let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
         if let Some((_, rules)) = lock(&self.compiled_rules)
@@ -213,6 +216,10 @@ impl Engine {
     }
 
     /// Begins a preview or a run, and returns its id at once.
+    ///
+    /// # Errors
+    /// `Busy` while another run or preview is in progress; `Conflict` or `Invalid` if the plan
+    /// cannot be bound to its preview.
     pub async fn begin_change_set(
         self: &Arc<Self>,
         plan: Plan,

@@ -252,6 +252,9 @@ fn shared_text(texts: &[&str]) -> String {
 
 impl Engine {
     /// The scope of a system, as decided now.
+    ///
+    /// # Errors
+    /// `NotFound` if no rules exist for this type of the system.
     pub async fn show_scope(
         &self,
         system: &str,
@@ -280,6 +283,9 @@ impl Engine {
     }
 
     /// What an edited scope would change. Nothing is kept.
+    ///
+    /// # Errors
+    /// `NoRules` before the first publication; `Rules` if the edited scope has errors.
     pub async fn try_scope(
         &self,
         system: &str,
@@ -341,6 +347,9 @@ impl Engine {
     }
 
     /// Saves an edited scope: a new version of the rules is published.
+    ///
+    /// # Errors
+    /// `NoRules` before the first publication; `Rules` if the edited scope has errors.
     pub async fn save_scope(
         &self,
         system: &str,

@@ -411,6 +411,9 @@ impl Engine {
     /// Removes a system, with its rules and what was read of it. One in which accounts are linked
     /// is removed only if it is to be retired: see [`Engine::retirement_impact`]. Nothing is written to
     /// the system itself.
+    ///
+    /// # Errors
+    /// `Conflict` while accounts are linked, unless the system is retired.
     pub async fn remove_system(
         &self,
         name: &str,

@@ -80,6 +80,9 @@ impl Engine {
     }
 
     /// Sets the secret that calls to this one are signed with.
+    ///
+    /// # Errors
+    /// `NotFound` if the published rules have no such webhook.
     pub async fn set_call_secret(
         &self,
         name: &str,
@@ -146,6 +149,9 @@ impl Engine {
     }
 
     /// Calls with nothing to tell, to see whether it is taken.
+    ///
+    /// # Errors
+    /// `NotFound` if the published rules have no such webhook.
     pub async fn test_call(&self, name: &str) -> Result<(), EngineError> {
         let rules = self.published_rules().await?;
         let call = rules
