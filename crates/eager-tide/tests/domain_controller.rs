@@ -196,8 +196,10 @@ async fn story() {
     );
     let schema = &described.schema[&ObjectType::Person];
     assert!(
-        schema.get("member").is_some_and(|def| def.many)
-            && schema.get("sAMAccountName").is_some_and(|def| !def.many)
+        schema.get("member").is_some_and(|def| def.multi_valued)
+            && schema
+                .get("sAMAccountName")
+                .is_some_and(|def| !def.multi_valued)
     );
     assert!(
         described

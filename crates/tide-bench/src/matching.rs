@@ -257,7 +257,7 @@ fn add_systems(population: &mut Population) {
         "active",
     ] {
         schema.put(AttributeDef {
-            many: name.starts_with("phone"),
+            multi_valued: name.starts_with("phone"),
             ..AttributeDef::text(name)
         });
     }

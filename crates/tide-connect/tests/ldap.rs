@@ -989,7 +989,7 @@ async fn what_the_overlays_of_a_real_server_keep_is_read() {
     assert!(
         schema
             .get("memberOf")
-            .is_some_and(|def| def.derived && def.many)
+            .is_some_and(|def| def.derived && def.multi_valued)
     );
     // The password policy's lock is the account's state.
     let locked = people

@@ -75,7 +75,7 @@ async fn a_service_is_tested_read_and_written() {
     assert!(
         schema
             .get("emails.work")
-            .is_some_and(|def| def.many && def.writable)
+            .is_some_and(|def| def.multi_valued && def.writable)
     );
     assert!(schema.get("enterprise.employeeNumber").is_some());
 

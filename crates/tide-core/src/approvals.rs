@@ -30,18 +30,18 @@ pub struct Approval {
     /// The condition; `None` applies to all.
     pub when: Option<Program>,
     /// Whether one request covers all changes (batch), or each change has its own.
-    pub together: bool,
+    pub batch: bool,
     /// The approver chooses up to this many of the offers to a person.
-    pub choose: Option<u32>,
+    pub choose_up_to: Option<u32>,
     /// Who must say yes, one after the other.
     pub levels: Vec<Level>,
     /// After so many days without an answer it is not waited for any more.
-    pub days: u32,
+    pub expires_after_days: u32,
     /// Reminders are sent every so many days.
-    pub remind_days: Option<u32>,
+    pub remind_every_days: Option<u32>,
     /// The webhook that notifies and reminds the approvers; none: the request is only in the list
     /// of decisions.
-    pub call: Option<String>,
+    pub webhook: Option<String>,
     /// Where it stands.
     pub place: Place,
 }
@@ -205,7 +205,7 @@ pub(crate) fn hold_unapproved(
         } else if said.expired {
             format!(
                 "“{}” was not answered within {} days: not sent until the approval is reopened",
-                rule.name, rule.days
+                rule.name, rule.expires_after_days
             )
         } else if let Some(next) = rule.levels.get(level) {
             format!(

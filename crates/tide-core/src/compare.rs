@@ -150,10 +150,10 @@ pub fn relation_to_account(
     if are_equal(def, &wanted.values, there) {
         return Relation::Same;
     }
-    if wanted.values.is_empty() && wanted.mapping.empty == OnEmpty::Keep {
+    if wanted.values.is_empty() && wanted.mapping.on_empty == OnEmpty::Keep {
         return Relation::LeftAlone("the source is empty, and the rule leaves the value");
     }
-    match wanted.mapping.keep {
+    match wanted.mapping.apply {
         Apply::OnCreate => return Relation::LeftAlone("set once, when the account was created"),
         Apply::IfEmpty if !there.is_empty() => {
             return Relation::LeftAlone("set only while empty");

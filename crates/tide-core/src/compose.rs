@@ -83,7 +83,7 @@ pub fn compose_identity(
             Some((system, account, mapping))
         });
         let mut mapped = mapped.peekable();
-        let alone = attribute.alone
+        let alone = attribute.exclusive
             && mapped
                 .peek()
                 .is_some_and(|(system, ..)| rank(system) != usize::MAX);
@@ -113,7 +113,7 @@ pub fn compose_identity(
                     }
                 }
                 Ok(found) => {
-                    let found = if attribute.many {
+                    let found = if attribute.multi_valued {
                         found
                     } else {
                         found.into_iter().take(1).collect()
@@ -424,10 +424,10 @@ fn note_missing(
     def: Option<&AttributeDef>,
     found: &[Value],
 ) {
-    if found.is_empty() && mapping.need == Requirement::Recommended {
+    if found.is_empty() && mapping.requirement == Requirement::Recommended {
         desired.missed.push(mapping.attribute.clone());
     }
-    if found.is_empty() && mapping.need == Requirement::Required {
+    if found.is_empty() && mapping.requirement == Requirement::Required {
         let reads: Vec<String> = mapping
             .program
             .reads()
@@ -445,7 +445,7 @@ fn note_missing(
     }
     // The target would refuse an account without it. Of one that is there, the value stays.
     if found.is_empty()
-        && mapping.need != Requirement::Required
+        && mapping.requirement != Requirement::Required
         && there.is_none()
         && def.is_some_and(|def| def.required)
     {

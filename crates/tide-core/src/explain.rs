@@ -22,7 +22,7 @@ pub struct ValueLine {
     /// The attribute.
     pub attribute: String,
     /// What is there.
-    pub there: String,
+    pub current: String,
     /// What the rules want.
     pub wanted: String,
     /// How the two stand to each other.
@@ -773,7 +773,7 @@ fn target_values(
             };
             ValueLine {
                 attribute: reason.attribute.clone(),
-                there: format_values(there),
+                current: format_values(there),
                 wanted: reason.value.clone(),
                 state,
                 note,

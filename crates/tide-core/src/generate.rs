@@ -131,7 +131,7 @@ fn generate_value(
             continue;
         };
         let too_long = generated
-            .longest
+            .max_length
             .is_some_and(|longest| name.chars().count() > longest);
         if !too_long
             && !generated.reserved.contains(&fold_name(&name))

@@ -23,9 +23,9 @@ pub struct License {
     /// How many seats there are.
     pub seats: usize,
     /// Does an account use one? Reads `account.…`.
-    pub takes: Program,
+    pub consumed_when: Program,
     /// Who gets the next one: the lowest value first. Reads `identity.…`.
-    pub order: Option<Program>,
+    pub assign_order: Option<Program>,
     /// Where it stands.
     pub place: Place,
 }
@@ -33,7 +33,7 @@ pub struct License {
 impl License {
     /// Does an account with these values use a seat? What cannot be told uses none.
     pub fn taken_by(&self, attributes: &Attributes) -> bool {
-        self.takes
+        self.consumed_when
             .holds(&EvalInputs {
                 account: Some(attributes),
                 identity: None,
@@ -87,7 +87,7 @@ pub(crate) fn claimed_seats(
             && license.taken_by(&after)
     });
     let order = |license: &License| {
-        let value = license.order.as_ref().and_then(|order| {
+        let value = license.assign_order.as_ref().and_then(|order| {
             order
                 .run(&EvalInputs {
                     account: None,

@@ -32,7 +32,7 @@ pub struct LifecycleRules {
     /// When they last used anything of ours, by any attribute that tells it.
     pub used: Option<Program>,
     /// After how many days without that they have left; 0 means never.
-    pub unused_days: u32,
+    pub inactive_after_days: u32,
     /// Days before and after.
     pub days: LifecycleDays,
     /// Other days for some; the first that holds.
@@ -74,9 +74,9 @@ pub struct LifecycleFacts<'a> {
     /// What an operator asked for.
     pub departure: Option<&'a Departure>,
     /// When they were last claimed back, though they used nothing.
-    pub claimed: Option<Timestamp>,
+    pub reactivated: Option<Timestamp>,
     /// Why no source holds them, and how that is known, as far as it is an absence.
-    pub gone: Option<(&'a Reason, Option<Absence>)>,
+    pub absence: Option<(&'a Reason, Option<Absence>)>,
     /// They had left by the decision before: an absence that begins now does not bring them back
     /// for its days of grace.
     pub had_left: bool,
@@ -332,7 +332,7 @@ impl LifecycleRules {
     /// left by it.
     #[allow(clippy::type_complexity)]
     fn inactivity_end(&self, facts: &LifecycleFacts<'_>) -> Result<Option<PersonEnd>, Reason> {
-        let (Some(program), true) = (&self.used, self.unused_days > 0) else {
+        let (Some(program), true) = (&self.used, self.inactive_after_days > 0) else {
             return Ok(None);
         };
         let values = program
@@ -358,10 +358,10 @@ impl LifecycleRules {
         }
         let Some(used) = last else { return Ok(None) };
         // After a reactivation, the period starts again.
-        let from = used.max(facts.claimed.unwrap_or(used));
+        let from = used.max(facts.reactivated.unwrap_or(used));
         let why = format!("no use since {}", format_moment(used, &self.zone));
         Ok(Some(PersonEnd {
-            at: days_later(from, self.unused_days, &self.zone),
+            at: days_later(from, self.inactive_after_days, &self.zone),
             why,
             notice: None,
             by: LeftBy::Unused,
@@ -402,14 +402,14 @@ impl LifecycleRules {
         // An absence that does not count yet delays a departure, but not for a person who had left
         // already. A person out of every scope has left by that.
         let counts = facts
-            .gone
+            .absence
             .and_then(|(_, absence)| absence?.counts_from(days.absence_grace, &self.zone));
         let waits = counts.is_some_and(|at| at > now) && !facts.had_left;
-        let out = facts.gone.filter(|(_, absence)| {
+        let out = facts.absence.filter(|(_, absence)| {
             !waits && absence.is_none_or(|absence| absence.out_of_scope || counts > Some(now))
         });
         let absent = facts
-            .gone
+            .absence
             .filter(|_| out.is_none())
             .and_then(|(reason, _)| Some((counts?, reason.text.clone())));
         let end = self.earliest_end(facts, days, ends, absent)?;
@@ -589,9 +589,9 @@ impl LifecycleRules {
 #[derive(Debug, Clone)]
 pub struct DepartureStep {
     /// What.
-    pub act: DepartureAct,
+    pub action: DepartureAct,
     /// Days after they left.
-    pub after: u32,
+    pub after_days: u32,
     /// The condition; `None` applies to all.
     pub when: Option<Program>,
     /// Where it stands.

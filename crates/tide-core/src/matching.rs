@@ -244,7 +244,7 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
 /// differs, or not more of them agree than differ. A value that is missing on a side says nothing.
 fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
     let (mut agreed, mut differ) = (0, 0);
-    for value in &rule.agree {
+    for value in &rule.supporting {
         let keys = |program: &Program, values: EvalInputs<'_>| -> BTreeSet<String> {
             program
                 .run(&values)
@@ -274,7 +274,7 @@ fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes)
             agreed += 1;
             continue;
         }
-        if value.must {
+        if value.required {
             return Some(format!(
                 "{} is {} there and {} here",
                 value.account.source(),
@@ -284,7 +284,7 @@ fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes)
         }
         differ += 1;
     }
-    let wanted = rule.at_least.min(agreed + differ);
+    let wanted = rule.min_agreeing.min(agreed + differ);
     if agreed < wanted || (differ > 0 && agreed <= differ) {
         return Some(format!(
             "of {} supporting values, {agreed} agree and {differ} differ",
@@ -612,8 +612,8 @@ mod tests {
             identity: compile(Root::Identity),
             compare,
             certain,
-            agree: Vec::new(),
-            at_least: 1,
+            supporting: Vec::new(),
+            min_agreeing: 1,
             place: Place::default(),
         }
     }

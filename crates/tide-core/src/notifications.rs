@@ -47,15 +47,15 @@ pub struct NotificationRule {
     /// The condition; `None` applies to all.
     pub when: Option<Program>,
     /// The recipient.
-    pub to: RecipientRule,
+    pub recipient: RecipientRule,
     /// The text.
     pub text: Program,
     /// Who carries it; without it, it stays among the notices.
-    pub call: Option<String>,
+    pub webhook: Option<String>,
     /// Days that are waited first.
     pub after_days: u32,
     /// Days after which it is repeated while the condition holds.
-    pub again_days: Option<u32>,
+    pub repeat_every_days: Option<u32>,
     /// Where it stands.
     pub place: Place,
 }
@@ -122,7 +122,7 @@ impl NotificationContext<'_> {
             // It is sent anyway, with the error.
             Err(error) => format!("{} ({error} in {})", person.label, rule.text.source()),
         };
-        let to = match &rule.to {
+        let to = match &rule.recipient {
             RecipientRule::Operators => vec![Recipient::Operators],
             RecipientRule::Themselves => vec![Recipient::Identity(person.id.clone())],
             RecipientRule::Owner => owners.to_vec(),
@@ -148,7 +148,7 @@ impl NotificationContext<'_> {
             about,
             to,
             text,
-            call: rule.call.clone(),
+            call: rule.webhook.clone(),
         })
     }
 
@@ -312,7 +312,7 @@ fn not_arrived(
     }
     // The number of past repetitions, and the time of the next.
     let (mut at, mut count) = (days_later(since, rule.after_days, zone), 0u32);
-    while let Some(days) = rule.again_days.filter(|days| *days > 0 && at <= now) {
+    while let Some(days) = rule.repeat_every_days.filter(|days| *days > 0 && at <= now) {
         let next = days_later(at, days, zone);
         if next > now {
             outcome.due.push((person.id.clone(), next));

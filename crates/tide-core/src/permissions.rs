@@ -265,13 +265,13 @@ fn write_permissions(
     };
     let mut written: BTreeSet<String> =
         target.native_names(mappings().map(|mapping| mapping.attribute.clone()));
-    written.extend(
-        target.native_names(types.departure.iter().flat_map(|step| match &step.act {
+    written.extend(target.native_names(types.departure.iter().flat_map(
+        |step| match &step.action {
             DepartureAct::Set { attribute, .. } => vec![attribute.clone()],
             DepartureAct::Revoke { attributes } => attributes.clone(),
             _ => Vec::new(),
-        })),
-    );
+        },
+    )));
     let state = state
         .filter(|_| switches_state(types) || mappings().any(|mapping| is_state(target, mapping)));
     let mut all = Vec::new();
@@ -309,7 +309,7 @@ fn write_permissions(
     let moves = types
         .departure
         .iter()
-        .any(|step| matches!(step.act, DepartureAct::Move { .. }));
+        .any(|step| matches!(step.action, DepartureAct::Move { .. }));
     if target.is_directory() && (renamed.is_some() || moves) {
         let names = renamed
             .and_then(|mapping| naming_attribute(&mapping.program))
@@ -320,7 +320,7 @@ fn write_permissions(
     if types
         .departure
         .iter()
-        .any(|step| matches!(step.act, DepartureAct::Delete))
+        .any(|step| matches!(step.action, DepartureAct::Delete))
     {
         all.push(target.permission(
             Operation::Delete,
@@ -342,7 +342,7 @@ fn add_password_permissions(
     let scrambles = types
         .departure
         .iter()
-        .any(|step| matches!(step.act, DepartureAct::RandomizePassword));
+        .any(|step| matches!(step.action, DepartureAct::RandomizePassword));
     if let Some(password) = password.or_else(|| scrambles.then(|| "userPassword".to_owned())) {
         all.push(target.permission(
             Operation::SetPassword,
@@ -378,7 +378,7 @@ fn switches_state(types: &TypeRules) -> bool {
         || types
             .departure
             .iter()
-            .any(|step| matches!(step.act, DepartureAct::Disable))
+            .any(|step| matches!(step.action, DepartureAct::Disable))
 }
 
 /// Is it written when an entry is made, and never after?
@@ -420,7 +420,7 @@ fn fills_groups(rules: &RuleSet, system: &str) -> bool {
             || types
                 .departure
                 .iter()
-                .any(|step| matches!(step.act, DepartureAct::Revoke { .. }))
+                .any(|step| matches!(step.action, DepartureAct::Revoke { .. }))
     })
 }
 
@@ -431,7 +431,7 @@ fn carries_hash_from(rules: &RuleSet, system: &str) -> bool {
         .flat_map(|other| other.types.values());
     types
         .filter_map(|types| types.password.as_ref())
-        .any(|password| password.carry.as_deref() == Some(system))
+        .any(|password| password.copy_hash_from.as_deref() == Some(system))
 }
 
 /// Attributes in which generated values must be free, though no mapping reads them.
@@ -447,7 +447,7 @@ fn looked_up(
         .flat_map(|identities| &identities.attributes)
         .filter_map(|attribute| attribute.generated.as_ref());
     let names = generated
-        .flat_map(|generated| &generated.free_in)
+        .flat_map(|generated| &generated.unique_in)
         .filter(|(there, _)| there == system)
         .map(|(_, name)| name.clone());
     let target = PermissionTarget {
@@ -505,7 +505,7 @@ fn read(types: &TypeRules) -> BTreeSet<String> {
         .flat_map(|rule| {
             rule.account
                 .iter()
-                .chain(rule.agree.iter().map(|value| &value.account))
+                .chain(rule.supporting.iter().map(|value| &value.account))
         })
         .chain(types.inbound.iter().map(|mapping| &mapping.program))
         .chain(

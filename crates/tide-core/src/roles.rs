@@ -30,7 +30,7 @@ pub struct Role {
     pub priority: i64,
     /// For how many days it is kept after its condition, or the role that brought it, no longer
     /// holds.
-    pub keep_days: u32,
+    pub overlap_days: u32,
     /// Its values.
     pub values: Vec<RoleValue>,
     /// Where it stands.
@@ -144,7 +144,7 @@ pub fn roles_in_overlap(
     };
     let lost = |role: &&Role| {
         role.kind == kind
-            && role.keep_days > 0
+            && role.overlap_days > 0
             && had(role)
             && !held.iter().any(|one| one.role == role.name)
     };
@@ -153,7 +153,7 @@ pub fn roles_in_overlap(
             .kept_roles
             .get(&role.name)
             .copied()
-            .unwrap_or_else(|| crate::lifecycle::days_later(now, role.keep_days, &zone))
+            .unwrap_or_else(|| crate::lifecycle::days_later(now, role.overlap_days, &zone))
     };
     rules
         .roles
@@ -293,7 +293,7 @@ pub fn role_values<'r>(
         let Some((role, value, first)) = candidates.first().cloned() else {
             continue;
         };
-        if attribute.many {
+        if attribute.multi_valued {
             let values = distinct_values(&candidates);
             all.push(ResolvedValue {
                 role,

@@ -32,7 +32,7 @@ pub struct AttributeDef {
     /// How its values look.
     pub kind: ValueKind,
     /// May it hold several values?
-    pub many: bool,
+    pub multi_valued: bool,
     /// Must it hold a value when an account is created?
     pub required: bool,
     /// Does case count when two values are compared? (LDAP EQUALITY, SCIM `caseExact`.)
@@ -43,7 +43,7 @@ pub struct AttributeDef {
     pub derived: bool,
     /// The most characters of a value, where the system says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub longest: Option<u32>,
+    pub max_length: Option<u32>,
     /// The only values, where the system names them; case counts as it does for the attribute.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub allowed: Vec<String>,
@@ -55,12 +55,12 @@ impl AttributeDef {
         AttributeDef {
             name: name.into(),
             kind: ValueKind::Text,
-            many: false,
+            multi_valued: false,
             required: false,
             case_exact: false,
             writable: true,
             derived: false,
-            longest: None,
+            max_length: None,
             allowed: Vec::new(),
         }
     }
@@ -74,7 +74,7 @@ impl AttributeDef {
             self.kind,
             ValueKind::Text | ValueKind::Reference | ValueKind::Bytes | ValueKind::Complex
         );
-        if any && self.longest.is_none() && self.allowed.is_empty() {
+        if any && self.max_length.is_none() && self.allowed.is_empty() {
             return None;
         }
         values.iter().find_map(|value| self.one_unfit(value))
@@ -105,7 +105,7 @@ impl AttributeDef {
             ));
         }
         let count = text.chars().count();
-        if let Some(longest) = self.longest.filter(|longest| count > *longest as usize) {
+        if let Some(longest) = self.max_length.filter(|longest| count > *longest as usize) {
             return Some(format!(
                 "{text:?} has {count} characters; `{}` allows {longest}",
                 self.name
@@ -242,7 +242,7 @@ mod tests {
     fn values_are_held_against_what_the_system_says_of_them() {
         let mut schema = Schema::default();
         schema.put(AttributeDef {
-            longest: Some(4),
+            max_length: Some(4),
             ..AttributeDef::text("rank")
         });
         schema.put(AttributeDef {

@@ -92,10 +92,7 @@ pub fn test_scope(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>
         match condition.when.holds(values) {
             Ok(true) => {}
             Ok(false) => {
-                return ScopeDecision::Out(Reason::by(
-                    condition.otherwise.clone(),
-                    &condition.place,
-                ));
+                return ScopeDecision::Out(Reason::by(condition.reason.clone(), &condition.place));
             }
             Err(error) => {
                 return ScopeDecision::Unclear(Reason::by(
@@ -269,7 +266,7 @@ mod tests {
         let scope = Scope {
             conditions: vec![crate::rules::Condition {
                 when,
-                otherwise: "not crew".into(),
+                reason: "not crew".into(),
                 place: Place::default(),
             }],
             ..Scope::default()

@@ -48,7 +48,7 @@ fn world(person: &str, more: &[(&str, &str)]) -> World {
     group.put(AttributeDef::text("displayName"));
     group.put(AttributeDef {
         kind: ValueKind::Reference,
-        many: true,
+        multi_valued: true,
         ..AttributeDef::text("members")
     });
     let mut desk = Schema {

@@ -121,7 +121,7 @@ impl World {
             schema.put(AttributeDef::text(name));
         }
         schema.put(AttributeDef {
-            many: true,
+            multi_valued: true,
             ..AttributeDef::text("licenses")
         });
         schema.put(AttributeDef {
@@ -136,7 +136,7 @@ impl World {
         group.put(AttributeDef::text("title"));
         group.put(AttributeDef {
             kind: ValueKind::Reference,
-            many: true,
+            multi_valued: true,
             ..AttributeDef::text("members")
         });
         let both = vec![ObjectType::Person, ObjectType::Group];

@@ -111,7 +111,7 @@ fn schema(names: &[&str], references: &[&str]) -> Schema {
         .iter()
         .for_each(|name| schema.put(AttributeDef::text(*name)));
     schema.put(AttributeDef {
-        many: true,
+        multi_valued: true,
         ..AttributeDef::text("tags")
     });
     schema.put(AttributeDef {
@@ -121,7 +121,7 @@ fn schema(names: &[&str], references: &[&str]) -> Schema {
     for name in references {
         schema.put(AttributeDef {
             kind: ValueKind::Reference,
-            many: name.starts_with("members"),
+            multi_valued: name.starts_with("members"),
             ..AttributeDef::text(*name)
         });
     }

@@ -116,7 +116,7 @@ fn rules(groups: bool) -> RuleSet {
 fn world() -> Population {
     let reference = |name: &str, many| AttributeDef {
         kind: ValueKind::Reference,
-        many,
+        multi_valued: many,
         ..AttributeDef::text(name)
     };
     let mut person = Schema {

@@ -74,7 +74,7 @@ fn population(people: &[(&str, &[(&str, &str)])]) -> Population {
         schema.put(AttributeDef::text(name));
     }
     schema.put(AttributeDef {
-        many: true,
+        multi_valued: true,
         ..AttributeDef::text("licenses")
     });
     let berthing = SystemFacts {

@@ -524,10 +524,9 @@ fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
         built_in(&all),
         ["disable", "delete", "revoke", "move", "password"]
     );
-    assert!(
-        all.iter()
-            .all(|guard| (guard.share, guard.least, guard.hours) == (Some(10), Some(5), 24))
-    );
+    assert!(all.iter().all(
+        |guard| (guard.max_percent, guard.min_count, guard.window_hours) == (Some(10), Some(5), 24)
+    ));
     let set = of(
         "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n[[guard]]\nsystem = \"dock\"\nchange = \"move\"\nmax_count = 3\nmin_count = 2\n",
     );

@@ -74,13 +74,13 @@ pub(crate) fn open_requests<'o>(
             .levels
             .get(answers.len())
             .is_some_and(|level| level.owner);
-        let by_account = owned || (!rule.together && change.identity.is_empty());
+        let by_account = owned || (!rule.batch && change.identity.is_empty());
         let account = change
             .account
             .filter(|_| by_account)
             .map(|account| account.to_string())
             .unwrap_or_default();
-        let whose = if rule.together {
+        let whose = if rule.batch {
             account
         } else {
             format!("{} {account}", change.identity)
@@ -196,7 +196,7 @@ fn chosen_changes(
             .iter()
             .map(|change| change.fingerprint.clone())
     };
-    let Some(most) = request.rule.choose else {
+    let Some(most) = request.rule.choose_up_to else {
         return match chosen {
             [] => Ok(all().collect()),
             _ => Err(EngineError::Invalid(format!(
@@ -351,7 +351,7 @@ fn approval_notifications(
     now: Timestamp,
 ) -> Option<Notification> {
     let (rule, first) = (request.rule, request.changes.first()?);
-    let call = rule.call.clone().filter(|_| !request.expired)?;
+    let call = rule.webhook.clone().filter(|_| !request.expired)?;
     let level = rule.levels.get(request.level)?;
     let again = request
         .changes
@@ -389,7 +389,7 @@ fn approval_notifications(
         "awaiting approval"
     };
     // A batch has one request, whatever is added to it.
-    let whose = if rule.together { asked } else { &request.id };
+    let whose = if rule.batch { asked } else { &request.id };
     let time = if again {
         now.to_string()
     } else {
@@ -405,7 +405,7 @@ fn approval_notifications(
             &time,
         ]
         .join("|"),
-        identity: if rule.together {
+        identity: if rule.batch {
             String::new()
         } else {
             first.identity.clone()
@@ -488,8 +488,8 @@ impl Engine {
                     kind: change.kind.as_str().to_owned(),
                     identity: change.identity.clone(),
                     label: change.label.clone(),
-                    expires: after_days(now, rule.days),
-                    remind: rule.remind_days.map(|every| after_days(now, every)),
+                    expires: after_days(now, rule.expires_after_days),
+                    remind: rule.remind_every_days.map(|every| after_days(now, every)),
                 });
             }
         }
@@ -513,9 +513,9 @@ impl Engine {
         let again = rules
             .approvals
             .iter()
-            .filter_map(|rule| Some((rule.name.clone(), rule.remind_days?)))
+            .filter_map(|rule| Some((rule.name.clone(), rule.remind_every_days?)))
             .collect();
-        if rules.approvals.iter().any(|rule| rule.call.is_some()) && !waiting.is_empty() {
+        if rules.approvals.iter().any(|rule| rule.webhook.is_some()) && !waiting.is_empty() {
             let due = self.store.to_remind_of(&waiting, now).await?;
             self.tell_asked(rules, outcome, &due).await?;
         }
@@ -579,12 +579,12 @@ impl Engine {
         match (answer, request.expired) {
             (DecisionAnswer::Reopen, true) => {
                 let (now, rule) = (self.now(), request.rule);
-                let remind = rule.remind_days.map(|every| after_days(now, every));
+                let remind = rule.remind_every_days.map(|every| after_days(now, every));
                 return Ok(self
                     .store
                     .reopen_approvals(
                         prints().collect(),
-                        after_days(now, rule.days),
+                        after_days(now, rule.expires_after_days),
                         remind,
                         principal,
                         now,

@@ -119,14 +119,14 @@ type Lately = (String, String, u32);
 pub(crate) fn counted_by_guards(rules: &RuleSet, at: Timestamp) -> (Vec<Lately>, Vec<GuardWindow>) {
     let all = rules.guards.iter().flat_map(|guard| {
         let since = at
-            .saturating_sub(jiff::SignedDuration::from_hours(guard.hours.into()))
+            .saturating_sub(jiff::SignedDuration::from_hours(guard.window_hours.into()))
             .unwrap_or_default();
         let systems = rules
             .systems
             .keys()
             .filter(|name| guard.system.as_ref().is_none_or(|only| only == *name));
         systems.map(move |system| {
-            let key = (system.clone(), guard.change.clone(), guard.hours);
+            let key = (system.clone(), guard.change.clone(), guard.window_hours);
             (
                 key,
                 GuardWindow {
@@ -755,25 +755,26 @@ fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext
         .map(tide_core::approvals::Level::text)
         .unwrap_or_default();
     let (systems, kinds) = systems_and_kinds(request);
-    let who = if request.rule.together {
+    let who = if request.rule.batch {
         format!("{} changes", request.changes.len())
     } else {
         request.changes[0].label.clone()
     };
     let mut said = level_text(request, level);
-    let chooses = request.rule.choose.is_some() && !request.expired && request.changes.len() > 1;
+    let chooses =
+        request.rule.choose_up_to.is_some() && !request.expired && request.changes.len() > 1;
     // A request about one person lists its changes; one about many lists their names.
-    let each = if request.rule.together {
+    let each = if request.rule.batch {
         Vec::new()
     } else {
         approvals::list_offers(request, context.groups)
     };
-    let names = match request.rule.together {
+    let names = match request.rule.batch {
         true => first_names(request.changes.iter().map(|change| change.label.as_str())),
         false => first_names(each.iter().map(|(words, _)| words.as_str())),
     };
     let offers = if chooses { each } else { Vec::new() };
-    if let Some(most) = request.rule.choose.filter(|_| chooses) {
+    if let Some(most) = request.rule.choose_up_to.filter(|_| chooses) {
         said.push_str(&format!("; the approver chooses up to {most}"));
     }
     add_values(request, &mut said, chooses);
@@ -799,7 +800,7 @@ fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext
             .into_iter()
             .map(|(words, print)| (print.to_owned(), words))
             .collect(),
-        most: request.rule.choose.filter(|_| chooses),
+        most: request.rule.choose_up_to.filter(|_| chooses),
         ..Decision::new(
             DecisionKind::Approval,
             request.id.clone(),
@@ -831,7 +832,7 @@ fn level_text(request: &approvals::Request<'_>, level: String) -> String {
     let mut said = if request.expired {
         format!(
             "{}: not answered within {} days",
-            request.rule.name, request.rule.days
+            request.rule.name, request.rule.expires_after_days
         )
     } else {
         format!(

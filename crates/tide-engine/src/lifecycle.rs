@@ -127,8 +127,8 @@ impl Engine {
         let facts = LifecycleFacts {
             attributes: &attributes,
             departure: departure.as_ref(),
-            claimed: population.reactivations.get(id).copied(),
-            gone: gone
+            reactivated: population.reactivations.get(id).copied(),
+            absence: gone
                 .as_ref()
                 .map(|(reason, absence)| (reason, Some(*absence))),
             had_left: identity.stage == tide_core::Stage::Left,

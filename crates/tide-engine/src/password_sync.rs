@@ -26,7 +26,7 @@ fn keeps_in_step(set: &RuleSet) -> bool {
         .flat_map(|system| system.types.values());
     types
         .filter_map(|types| types.password.as_ref())
-        .any(|password| password.in_step)
+        .any(|password| password.sync)
 }
 
 /// A password that was set, and how far it has come.
@@ -192,7 +192,7 @@ impl Engine {
                 .set
                 .of(&account.system, account.kind)
                 .and_then(|types| types.password.as_ref());
-            password.is_some_and(|password| password.in_step)
+            password.is_some_and(|password| password.sync)
         });
         let has = |account: &Account| {
             let done = part

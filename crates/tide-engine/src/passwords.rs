@@ -73,12 +73,12 @@ impl Engine {
             .set
             .of(&system, object)
             .and_then(|types| types.password.as_ref());
-        if let Some(call) = password.and_then(|p| p.handed_to.as_ref()) {
+        if let Some(call) = password.and_then(|p| p.deliver_to.as_ref()) {
             return Err(EngineError::Conflict(format!(
                 "the rules of {system} deliver first passwords to {call}; they are not shown"
             )));
         }
-        let shown_to = password.map(|p| p.shown_to.clone());
+        let shown_to = password.map(|p| p.visible_to.clone());
         if let Some(names) =
             shown_to.filter(|names| !names.is_empty() && !names.iter().any(|one| one == name))
         {
@@ -139,7 +139,7 @@ impl Engine {
             .get(&row.change.object)
             .and_then(|types| types.password.as_ref());
         let (Some(from), Some(value)) = (
-            rules.and_then(|rules| rules.carry.as_deref()),
+            rules.and_then(|rules| rules.copy_hash_from.as_deref()),
             row.change.values.first(),
         ) else {
             return Ok(None);
@@ -194,7 +194,7 @@ impl Engine {
             .get(&row.change.object)
             .and_then(|types| types.password.as_ref());
         let Some(rules) =
-            wanted.filter(|rules| rules.first && row.change.kind == ChangeKind::Create)
+            wanted.filter(|rules| rules.initial && row.change.kind == ChangeKind::Create)
         else {
             return Ok(None);
         };
@@ -236,7 +236,7 @@ impl Engine {
             .get(&row.change.object)
             .and_then(|types| types.password.as_ref());
         let drawn = match row.change.kind {
-            ChangeKind::Create => match rules.filter(|rules| rules.first) {
+            ChangeKind::Create => match rules.filter(|rules| rules.initial) {
                 Some(rules) => Some(as_value(
                     rules,
                     &self.draw_first_password(rules, row).await?,
@@ -266,7 +266,7 @@ pub(crate) fn begins_with_password(share: &SystemDispatcher, change: &Change) ->
         types
             .password
             .as_ref()
-            .is_some_and(|password| password.first)
+            .is_some_and(|password| password.initial)
     };
     change.kind == ChangeKind::Create && share.rules.get(&change.object).is_some_and(first)
 }
@@ -292,11 +292,11 @@ mod tests {
             sets: ["lower", "upper", "digit", "sign"]
                 .map(str::to_owned)
                 .to_vec(),
-            shown_to: Vec::new(),
-            handed_to: None,
-            first: true,
-            in_step: false,
-            carry: None,
+            visible_to: Vec::new(),
+            deliver_to: None,
+            initial: true,
+            sync: false,
+            copy_hash_from: None,
         };
         let drawn: Vec<_> = (0..200).map(|_| draw_password(&rules)).collect();
         for password in &drawn {

@@ -122,7 +122,7 @@ impl Engine {
                 let types = &set.systems.get(&row.system)?.types;
                 let call = types
                     .values()
-                    .find_map(|types| types.password.as_ref()?.handed_to.clone())?;
+                    .find_map(|types| types.password.as_ref()?.deliver_to.clone())?;
                 Some((call, row))
             })
             .collect())

@@ -373,7 +373,7 @@ fn schema(system: &str) -> BTreeMap<ObjectType, Schema> {
     schema.put(AttributeDef::text("dn"));
     schema.put(AttributeDef {
         kind: ValueKind::Reference,
-        many: true,
+        multi_valued: true,
         ..AttributeDef::text("member")
     });
     schema.put(AttributeDef {

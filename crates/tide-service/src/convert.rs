@@ -268,7 +268,7 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
             .values
             .iter()
             .map(|value| tide_api::ValueReason {
-                current: Some(value.there.clone()),
+                current: Some(value.current.clone()),
                 state: Some(value.state),
                 note: value.note.clone().or_else(|| value.reason.note.clone()),
                 ..value_reason(&value.reason)
@@ -293,17 +293,17 @@ pub fn explanation(found: &Explanation, beside: &Beside<'_>) -> tide_api::Explan
 
 fn mapping(mapping: &Mapping) -> tide_api::RuleLine {
     let mut notes = Vec::new();
-    match mapping.need {
+    match mapping.requirement {
         Requirement::Required => notes.push("required"),
         Requirement::Recommended => notes.push("recommended"),
         Requirement::Optional => {}
     }
-    match mapping.keep {
+    match mapping.apply {
         Apply::Always => {}
         Apply::OnCreate => notes.push("set once"),
         Apply::IfEmpty => notes.push("only if empty"),
     }
-    if mapping.empty == OnEmpty::Keep {
+    if mapping.on_empty == OnEmpty::Keep {
         notes.push("kept if the source is empty");
     }
     if mapping.merge {
@@ -357,7 +357,7 @@ fn condition(condition: &Condition) -> tide_api::RuleLine {
     tide_api::RuleLine {
         name: "if".into(),
         text: condition.when.source().into(),
-        note: format!("else: {}", condition.otherwise),
+        note: format!("else: {}", condition.reason),
         location: place(&condition.place),
     }
 }
@@ -422,13 +422,13 @@ fn match_line(rule: &tide_core::rules::MatchRule) -> tide_api::RuleLine {
                 "needs review"
             },
             rule.compare.as_str(),
-            if rule.agree.is_empty() {
+            if rule.supporting.is_empty() {
                 String::new()
             } else {
                 format!(
                     ", if {} of {} supporting values agree",
-                    rule.at_least,
-                    rule.agree.len()
+                    rule.min_agreeing,
+                    rule.supporting.len()
                 )
             }
         ),
@@ -487,7 +487,7 @@ fn scope_lines(types: &TypeRules) -> Vec<tide_api::RuleLine> {
             .protected
             .conditions
             .iter()
-            .map(|c| rule("protected if", c.when.source(), &c.otherwise, &c.place)),
+            .map(|c| rule("protected if", c.when.source(), &c.reason, &c.place)),
     );
     lines
 }
@@ -537,10 +537,10 @@ fn otherwise(types: &TypeRules) -> Vec<tide_api::RuleLine> {
         ));
     }
     if let Some(password) = &types.password {
-        let to = match &password.handed_to {
+        let to = match &password.deliver_to {
             Some(call) => format!("delivered to {call}"),
-            None if password.shown_to.is_empty() => "shown once to any operator".to_owned(),
-            None => format!("shown once to {}", password.shown_to.join(", ")),
+            None if password.visible_to.is_empty() => "shown once to any operator".to_owned(),
+            None => format!("shown once to {}", password.visible_to.join(", ")),
         };
         lines.push(line(
             "first password",
@@ -766,9 +766,9 @@ pub fn rule_lines(
             identity.attributes.iter().map(move |attribute| {
                 let notes = [
                     (attribute.required, "required"),
-                    (attribute.wanted, "recommended"),
+                    (attribute.recommended, "recommended"),
                     (attribute.unique, "unique"),
-                    (attribute.many, "several values"),
+                    (attribute.multi_valued, "several values"),
                     (attribute.reference.is_some(), "reference"),
                     (attribute.generated.is_some(), "generated once, reserved"),
                 ];
@@ -790,13 +790,15 @@ pub fn rule_lines(
         .guards
         .iter()
         .map(|guard| {
-            let most = guard.most.map(|most| format!("at most {most} per run"));
+            let most = guard
+                .max_count
+                .map(|most| format!("at most {most} per run"));
             let least = guard
-                .least
+                .min_count
                 .map(|least| format!(", and {least} in any case"))
                 .unwrap_or_default();
             let share = guard
-                .share
+                .max_percent
                 .map(|share| format!("at most {share} % of the linked accounts{least}"));
             tide_api::RuleLine {
                 name: guard.change.clone(),

@@ -660,7 +660,7 @@ impl Connector for FeedConnector {
         let mut schema = Schema::default();
         for (name, many) in columns {
             schema.put(AttributeDef {
-                many,
+                multi_valued: many,
                 writable: false,
                 required: name == self.settings.key,
                 ..AttributeDef::text(name)

@@ -406,7 +406,7 @@ async fn read_subschema(
                     } else {
                         value_kind(&name, &kind.syntax)
                     },
-                    many: !kind.single,
+                    multi_valued: !kind.single,
                     required: required
                         .iter()
                         .any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
@@ -418,7 +418,7 @@ async fn read_subschema(
                         .iter()
                         .any(|n| name.eq_ignore_ascii_case(n)),
                     name: name.clone(),
-                    longest: kind.longest,
+                    max_length: kind.longest,
                     allowed: Vec::new(),
                 };
                 for name in &kind.names {
@@ -639,7 +639,7 @@ impl DirectoryCapabilities {
             let derived = AttributeDef {
                 writable: false,
                 derived: true,
-                many: true,
+                multi_valued: true,
                 ..AttributeDef::text("accountFlags")
             };
             schema.put(derived);

@@ -79,7 +79,7 @@ fn write_manner(
 ) -> ValueWriteMode {
     let single = known
         .def(super::entry::plain_of(&value.attribute).0)
-        .is_some_and(|def| !def.many);
+        .is_some_and(|def| !def.multi_valued);
     if single {
         ValueWriteMode::Replace
     } else if merged

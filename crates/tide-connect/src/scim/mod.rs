@@ -1099,12 +1099,12 @@ pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
                 "binary" => ValueKind::Bytes,
                 _ => ValueKind::Text,
             },
-            many: attribute.many,
+            multi_valued: attribute.many,
             required: attribute.required,
             case_exact: attribute.case_exact,
             writable: attribute.writable,
             derived: !attribute.writable,
-            longest: None,
+            max_length: None,
             allowed: attribute.allowed.clone(),
         });
     }

@@ -63,7 +63,7 @@ pub(super) fn exclusion_reason(
         .find_map(|condition| match condition.when.holds(&values) {
             Ok(false) => None,
             Ok(true) => Some(Reason::by(
-                format!("protected: {}", condition.otherwise),
+                format!("protected: {}", condition.reason),
                 &condition.place,
             )),
             // What cannot be answered is not touched.

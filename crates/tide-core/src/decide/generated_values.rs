@@ -147,7 +147,7 @@ fn keep_stored(
     attribute: &IdentityAttribute,
     meant: &mut Vec<Value>,
 ) {
-    if meant.is_empty() && !attribute.many {
+    if meant.is_empty() && !attribute.multi_valued {
         let before = stored
             .get(person.id.as_str())
             .map_or(&[][..], |attributes| attributes.get(&attribute.name));
@@ -170,7 +170,7 @@ pub(super) fn distribute_values(
     if !declared
         .attributes
         .iter()
-        .any(|attribute| attribute.spread.is_some())
+        .any(|attribute| attribute.distribution.is_some())
     {
         return;
     }
@@ -182,7 +182,7 @@ pub(super) fn distribute_values(
     let these: Vec<String> = people.iter().map(|person| person.id.clone()).collect();
     let these: HashSet<&str> = these.iter().map(String::as_str).collect();
     for attribute in &declared.attributes {
-        let Some(spread) = &attribute.spread else {
+        let Some(spread) = &attribute.distribution else {
             continue;
         };
         let name = attribute.name.as_str();
@@ -216,7 +216,7 @@ pub(super) fn distribute_values(
         }
         for place in without {
             let of = |value: &String| counts.get(value).copied().unwrap_or_default();
-            let chosen = match spread.in_turn {
+            let chosen = match spread.round_robin {
                 true => spread.over.get(
                     counts.values().map(|count| count.all).sum::<usize>()
                         % spread.over.len().max(1),
@@ -394,7 +394,7 @@ fn taken_values<'e>(
         for (system, name) in attribute
             .generated
             .iter()
-            .flat_map(|generated| &generated.free_in)
+            .flat_map(|generated| &generated.unique_in)
         {
             // Those that are absent by now too: a name is not given twice.
             for account in population

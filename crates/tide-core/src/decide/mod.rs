@@ -596,7 +596,7 @@ fn apply_guards(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
             let count = all.len();
             let before = totals
                 .recent
-                .get(&(system.clone(), guard.change.clone(), guard.hours))
+                .get(&(system.clone(), guard.change.clone(), guard.window_hours))
                 .copied()
                 .unwrap_or(0);
             let Some(limit) = exceeded_limit(
@@ -648,7 +648,7 @@ fn guard_reason(
     let more = if before == 0 {
         String::new()
     } else {
-        format!(" after {before} in the last {} hours", guard.hours)
+        format!(" after {before} in the last {} hours", guard.window_hours)
     };
     let built_in = if guard.is_built_in() {
         " (built-in guard; a guard in guards.toml replaces it)"
@@ -666,13 +666,13 @@ fn guard_reason(
 }
 
 fn exceeded_limit(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<String> {
-    if guard.most.is_some_and(|most| count > most) {
-        return guard.most.map(|most| most.to_string());
+    if guard.max_count.is_some_and(|most| count > most) {
+        return guard.max_count.map(|most| most.to_string());
     }
     // A share of nothing says nothing: the first run of an empty target is not a landslide.
     // All of them are a share that nothing is above.
-    let share = guard.share.filter(|share| *share < 100)? as usize;
-    let is_few = guard.least.is_some_and(|least| count <= least);
+    let share = guard.max_percent.filter(|share| *share < 100)? as usize;
+    let is_few = guard.min_count.is_some_and(|least| count <= least);
     (linked > 0 && !is_few && count * 100 > linked * share)
         .then(|| format!("{share} % of {linked}"))
 }

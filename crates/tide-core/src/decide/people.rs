@@ -947,13 +947,13 @@ fn note_missing(person: &mut Person, declared: &crate::rules::IdentityRules) {
     person.missing_recommended = declared
         .attributes
         .iter()
-        .filter(|a| a.wanted && empty(&a.name))
+        .filter(|a| a.recommended && empty(&a.name))
         .map(|a| a.name.clone())
         .collect();
     for attribute in declared
         .attributes
         .iter()
-        .filter(|a| a.required && a.generated.is_none() && a.spread.is_none())
+        .filter(|a| a.required && a.generated.is_none() && a.distribution.is_none())
     {
         if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
             person.held = Some(
@@ -1060,7 +1060,7 @@ fn apply_roles(
                     .identities
                     .get(&kind)
                     .and_then(|identity| identity.get(&one.value.attribute))
-                    .is_some_and(|a| a.many);
+                    .is_some_and(|a| a.multi_valued);
                 let mut values = if many {
                     person.attributes.get(&one.value.attribute).to_vec()
                 } else {
@@ -1123,8 +1123,8 @@ fn apply_lifecycle(
             &LifecycleFacts {
                 attributes: &person.attributes,
                 departure,
-                claimed,
-                gone,
+                reactivated: claimed,
+                absence: gone,
                 had_left,
             },
             now,

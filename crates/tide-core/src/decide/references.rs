@@ -151,7 +151,7 @@ impl ReferenceContext<'_> {
                 .values
                 .retain(|value| value.as_text().is_none_or(|id| !self.revoked.contains(id)));
         }
-        if wanted.mapping.flat {
+        if wanted.mapping.flatten {
             wanted.values = flatten_groups(&wanted.values, wanted.mapping, people);
         }
         let by_name = self.schema.is_some_and(|schema| schema.refers_by_name);
@@ -385,10 +385,9 @@ impl ReferenceWriter<'_> {
 /// Whether the target requires that the referenced account exists before this account is created.
 fn account_first(one: &ReferenceWaits<'_>, value: &ValueChange) -> bool {
     one.at.is_none()
-        && one
-            .wanted
-            .iter()
-            .any(|wanted| wanted.mapping.first && wanted.mapping.attribute == value.attribute)
+        && one.wanted.iter().any(|wanted| {
+            wanted.mapping.wait_for_target && wanted.mapping.attribute == value.attribute
+        })
 }
 
 /// Replaces groups among the members by their members, at any depth.
@@ -445,7 +444,7 @@ fn pending_values(
                 .get(&wanted.mapping.attribute)
         });
         let def = wanted.def;
-        let many = def.is_some_and(|def| def.many);
+        let many = def.is_some_and(|def| def.multi_valued);
         // One value that is replaced is still there; of a list, what was added is there too.
         let before: Vec<Value> = match (many, wanted.mapping.merge) {
             (false, _) => there.to_vec(),

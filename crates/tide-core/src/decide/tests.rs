@@ -939,7 +939,7 @@ fn an_explanation_tells_each_state_of_a_value() {
         line.values
             .iter()
             .find(|v| v.attribute == attribute)
-            .map(|v| (v.there.clone(), v.wanted.clone(), v.state))
+            .map(|v| (v.current.clone(), v.wanted.clone(), v.state))
             .expect("a value")
     };
     assert_eq!(state(&world, "displayName").2, ValueState::InSync);

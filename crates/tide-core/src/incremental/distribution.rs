@@ -26,7 +26,7 @@ impl DistributionCounts {
         for attribute in declared
             .attributes
             .iter()
-            .filter(|attribute| attribute.spread.is_some())
+            .filter(|attribute| attribute.distribution.is_some())
         {
             let value = identity
                 .attributes

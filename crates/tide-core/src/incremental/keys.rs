@@ -146,7 +146,7 @@ impl KeyRules {
                     .outbound
                     .iter()
                     .chain(types.populations.iter().flat_map(|p| &p.outbound))
-                    .any(|mapping| mapping.flat);
+                    .any(|mapping| mapping.flatten);
                 for (system, group) in types.scope.groups_in(system) {
                     keys.asked.insert(system.to_owned());
                     keys.groups
@@ -435,7 +435,7 @@ fn add_reserved(rules: &RuleSet, account: &Account, hashes: &mut IndexKeys, syst
             for (_, name) in attribute
                 .generated
                 .iter()
-                .flat_map(|g| &g.free_in)
+                .flat_map(|g| &g.unique_in)
                 .filter(|(there, _)| there == system)
             {
                 let values = account.attributes.get(name);

@@ -230,7 +230,7 @@ pub fn scope_of(scope: &super::Scope) -> ScopeEdit {
             .iter()
             .map(|c| ConditionEdit {
                 when: c.when.source().to_owned(),
-                otherwise: Some(c.otherwise.clone()),
+                otherwise: Some(c.reason.clone()),
             })
             .collect(),
     }
@@ -616,7 +616,9 @@ mod tests {
                 .iter()
                 .find(|mapping| mapping.attribute == "userName");
             assert!(
-                needed.is_none_or(|mapping| mapping.need == crate::rules::Requirement::Required),
+                needed.is_none_or(
+                    |mapping| mapping.requirement == crate::rules::Requirement::Required
+                ),
                 "{text}"
             );
             assert_eq!(

@@ -87,24 +87,24 @@ pub struct IdentityAttribute {
     /// Its name.
     pub name: String,
     /// May it hold several values?
-    pub many: bool,
+    pub multi_valued: bool,
     /// Must it hold a value before anything is sent?
     pub required: bool,
     /// Is a missing value told of?
-    pub wanted: bool,
+    pub recommended: bool,
     /// May only one identity hold a value?
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
     pub authority: Vec<String>,
     /// Whether the first source of the authority that contains the identity alone determines the
     /// value, including that there is none.
-    pub alone: bool,
+    pub exclusive: bool,
     /// Does it point to another identity?
     pub reference: Option<Pointer>,
     /// How a missing value is generated.
     pub generated: Option<Generated>,
     /// The values over which identities are spread.
-    pub spread: Option<DistributionRule>,
+    pub distribution: Option<DistributionRule>,
     /// Where it is declared.
     pub place: Place,
 }
@@ -127,9 +127,9 @@ pub struct Generated {
     /// Values that are never given, folded.
     pub reserved: Vec<String>,
     /// The most characters.
-    pub longest: Option<usize>,
+    pub max_length: Option<usize>,
     /// Attributes of systems in which it must be free too.
-    pub free_in: Vec<(String, String)>,
+    pub unique_in: Vec<(String, String)>,
 }
 
 /// Values over which identities are spread: each gets one, once and for life.
@@ -138,7 +138,7 @@ pub struct DistributionRule {
     /// The values, in the order in which they are preferred.
     pub over: Vec<String>,
     /// One after the other, or else the one that the fewest have who are here.
-    pub in_turn: bool,
+    pub round_robin: bool,
 }
 
 /// What one system takes and gives.
@@ -175,7 +175,7 @@ pub struct TypeRules {
     /// Memberships by rule.
     pub memberships: Vec<MembershipRule>,
     /// Systems in which an account must exist before one is created here.
-    pub after: Vec<String>,
+    pub depends_on: Vec<String>,
     /// What becomes of a linked account that was deleted in the system itself.
     pub on_deleted: OnDeleted,
     /// What happens to an account that others created in the system and that matches no identity.
@@ -272,7 +272,7 @@ pub struct MembershipRule {
     /// The groups, by name.
     pub groups: Program,
     /// Groups from which unmanaged members are removed.
-    pub prune: Vec<String>,
+    pub remove_unmanaged: Vec<String>,
     /// Where it stands.
     pub place: Place,
 }
@@ -315,15 +315,15 @@ pub struct PasswordRules {
     /// The sets that it draws from, one character of each at least.
     pub sets: Vec<String>,
     /// The principals who may see it, by name; none named means any operator.
-    pub shown_to: Vec<String>,
+    pub visible_to: Vec<String>,
     /// The webhook that it is delivered to, instead of being shown.
-    pub handed_to: Option<String>,
+    pub deliver_to: Option<String>,
     /// Does a new account begin with one of its own?
-    pub first: bool,
+    pub initial: bool,
     /// Is a password that is set in one place set here too?
-    pub in_step: bool,
+    pub sync: bool,
     /// The directory whose hashes are carried here.
-    pub carry: Option<String>,
+    pub copy_hash_from: Option<String>,
 }
 
 impl PasswordRules {
@@ -334,11 +334,11 @@ impl PasswordRules {
             attribute: attribute.to_owned(),
             length: 20,
             sets,
-            shown_to: Vec::new(),
-            handed_to: None,
-            first: true,
-            in_step: false,
-            carry: None,
+            visible_to: Vec::new(),
+            deliver_to: None,
+            initial: true,
+            sync: false,
+            copy_hash_from: None,
         }
     }
 }
@@ -470,7 +470,7 @@ pub struct Condition {
     /// The expression.
     pub when: Program,
     /// Said of those for whom it does not hold.
-    pub otherwise: String,
+    pub reason: String,
     /// Where it stands.
     pub place: Place,
 }
@@ -489,9 +489,9 @@ pub struct MatchRule {
     /// Whether a match links automatically; otherwise it needs review.
     pub certain: bool,
     /// Other values that speak for a match: more must agree than differ.
-    pub agree: Vec<SupportingValues>,
+    pub supporting: Vec<SupportingValues>,
     /// How many of the values present on both sides must agree; otherwise it needs review.
-    pub at_least: usize,
+    pub min_agreeing: usize,
     /// Where it stands.
     pub place: Place,
 }
@@ -504,7 +504,7 @@ pub struct SupportingValues {
     /// The identity's side.
     pub identity: Program,
     /// Does a difference in it alone make the match doubtful?
-    pub must: bool,
+    pub required: bool,
 }
 
 /// How much a value is needed.
@@ -549,17 +549,17 @@ pub struct Mapping {
     /// The expression.
     pub program: Program,
     /// How much it is needed.
-    pub need: Requirement,
+    pub requirement: Requirement,
     /// When it is written.
-    pub keep: Apply,
+    pub apply: Apply,
     /// What an empty source does.
-    pub empty: OnEmpty,
+    pub on_empty: OnEmpty,
     /// Are values that others put there left alone? Ours are then added, and taken away again.
     pub merge: bool,
     /// Whether the target requires that the referenced account exists first.
-    pub first: bool,
+    pub wait_for_target: bool,
     /// Are groups among those it points to replaced by their members?
-    pub flat: bool,
+    pub flatten: bool,
     /// Where it stands.
     pub place: Place,
 }
@@ -572,13 +572,13 @@ pub struct Guard {
     /// The kind of change, as its word.
     pub change: String,
     /// The most changes, with those of the hours before.
-    pub most: Option<usize>,
+    pub max_count: Option<usize>,
     /// The largest share of the system's linked accounts, in percent.
-    pub share: Option<u32>,
+    pub max_percent: Option<u32>,
     /// So many changes are never too large a share.
-    pub least: Option<usize>,
+    pub min_count: Option<usize>,
     /// How many hours are looked back: many small runs are no way around a guard.
-    pub hours: u32,
+    pub window_hours: u32,
     /// Where it stands.
     pub place: Place,
 }
@@ -655,8 +655,12 @@ impl RuleSet {
 
     /// May what a run made be what something else waits for?
     pub fn has_steps(&self) -> bool {
-        let waits =
-            |system: &SystemRules| system.types.values().any(|types| !types.after.is_empty());
+        let waits = |system: &SystemRules| {
+            system
+                .types
+                .values()
+                .any(|types| !types.depends_on.is_empty())
+        };
         !self.licenses.is_empty()
             || !self.notifications.is_empty()
             || self.systems.values().any(waits)

@@ -37,7 +37,7 @@ fn a_sound_file_has_no_fault() {
     let types = rules.of("harbour", ObjectType::Person).expect("read");
     assert_eq!(types.inbound.len(), 2);
     assert_eq!(types.inbound[0].place.line, 5);
-    assert_eq!(types.inbound[1].need, Requirement::Required);
+    assert_eq!(types.inbound[1].requirement, Requirement::Required);
 }
 
 /// Each bad line, and what is said of it.

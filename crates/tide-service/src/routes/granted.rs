@@ -29,7 +29,7 @@ pub async fn list_licenses(
         system: view.license.system,
         seats: view.license.seats,
         used: view.now.used,
-        consumed_when: view.license.takes.source().to_owned(),
+        consumed_when: view.license.consumed_when.source().to_owned(),
         waiting: view.now.waiting.into_iter().map(waiter).collect(),
         ahead_days: tide_engine::AHEAD_DAYS,
         rule: format!("{}:{}", view.license.place.file, view.license.place.line),

@@ -596,7 +596,7 @@ pub async fn show_schema(
             .map(|def| SchemaAttribute {
                 kind: def.kind,
                 name: def.name,
-                multi_valued: def.many,
+                multi_valued: def.multi_valued,
                 required: def.required,
                 writable: def.writable,
             })

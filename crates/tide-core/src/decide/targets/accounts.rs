@@ -35,7 +35,7 @@ impl<'a> TargetDecision<'a> {
                 .map(|&at| &self.population.accounts[at]);
             theirs.any(|account| account.system == *system && account.absent_since.is_none())
         };
-        if let Some(first) = self.types.after.iter().find(|system| !there(system)) {
+        if let Some(first) = self.types.depends_on.iter().find(|system| !there(system)) {
             return (
                 Some(Verdict::OnHold),
                 None,
@@ -292,7 +292,7 @@ impl<'a> TargetDecision<'a> {
                 .types
                 .password
                 .as_ref()
-                .and_then(|rules| rules.carry.as_deref())
+                .and_then(|rules| rules.copy_hash_from.as_deref())
                 .unwrap_or_default();
             let reason = Reason::by(
                 format!("the password in {from} changed: its hash is copied"),
@@ -382,7 +382,7 @@ impl<'a> TargetDecision<'a> {
             .types
             .password
             .as_ref()
-            .filter(|rules| rules.in_step && !person.access_suspended)?;
+            .filter(|rules| rules.sync && !person.access_suspended)?;
         let theirs = |set: &&PendingPassword| match (&set.identity, set.account) {
             (Some(identity), _) => *identity == person.id,
             (None, Some(id)) => person
@@ -424,7 +424,7 @@ impl<'a> TargetDecision<'a> {
         account: &Account,
     ) -> Option<(String, Vec<ValueChange>)> {
         let rules = self.types.password.as_ref()?;
-        let from = rules.carry.as_ref()?;
+        let from = rules.copy_hash_from.as_ref()?;
         let mut sources = person
             .sources
             .iter()

@@ -26,10 +26,11 @@ pub(super) fn out_of_groups(
         let steps = rules
             .of(system, kind)
             .map_or(&[][..], |types| &types.departure);
-        let due = |step: &DepartureStep| days_later(since, step.after, &rules.zone(kind)) <= now;
+        let due =
+            |step: &DepartureStep| days_later(since, step.after_days, &rules.zone(kind)) <= now;
         steps
             .iter()
-            .any(|step| matches!(step.act, DepartureAct::Revoke { .. }) && due(step))
+            .any(|step| matches!(step.action, DepartureAct::Revoke { .. }) && due(step))
     };
     let left = outcome.identities.iter().filter(|(identity, _)| {
         identity.stage == Stage::Left && revokes(identity.kind, identity.since.unwrap_or(now))
@@ -68,11 +69,11 @@ impl TargetDecision<'_> {
                 }
                 Some(Ok(true)) | None => {}
             }
-            let due = days_later(since, step.after, &zone);
+            let due = days_later(since, step.after_days, &zone);
             if due > self.now {
                 outcome.due.push((person.id.clone(), due));
                 let day = due.strftime("%Y-%m-%d %H:%M UTC");
-                reason.text = format!("{}; next on {day}: {}", reason.text, step.act.as_str());
+                reason.text = format!("{}; next on {day}: {}", reason.text, step.action.as_str());
                 break;
             }
             let undone = match self.step_change(person, account, step, people) {
@@ -90,7 +91,7 @@ impl TargetDecision<'_> {
                     "{}; departure step {}: {}",
                     person_left(person),
                     number + 1,
-                    step.act.as_str()
+                    step.action.as_str()
                 ),
                 &step.place,
             );
@@ -99,7 +100,7 @@ impl TargetDecision<'_> {
             if let Some((kind, values)) = undone {
                 self.push_change(person, Some(at), kind, values, why.clone(), outcome);
             }
-            if matches!(step.act, DepartureAct::Revoke { .. }) {
+            if matches!(step.action, DepartureAct::Revoke { .. }) {
                 self.leave_groups(person, account, &why, outcome);
             }
             for change in &mut outcome.changes[place..] {
@@ -124,7 +125,7 @@ impl TargetDecision<'_> {
         Reason::by(
             format!(
                 "departure step {} cannot be done: {said}",
-                step.act.as_str()
+                step.action.as_str()
             ),
             &step.place,
         )
@@ -146,7 +147,7 @@ impl TargetDecision<'_> {
             rule: step.place.clone(),
             later: Vec::new(),
         };
-        Ok(match &step.act {
+        Ok(match &step.action {
             DepartureAct::Disable => {
                 let state = self
                     .schema
@@ -295,7 +296,7 @@ impl TargetDecision<'_> {
         rest: &mut Vec<ValueChange>,
     ) {
         for step in &self.types.departure {
-            let DepartureAct::Set { attribute, value } = &step.act else {
+            let DepartureAct::Set { attribute, value } = &step.action else {
                 continue;
             };
             let populations = self

@@ -381,7 +381,7 @@ impl<'a> TargetDecision<'a> {
             .types
             .memberships
             .iter()
-            .flat_map(|rule| rule.prune.iter().map(move |name| (name, rule)));
+            .flat_map(|rule| rule.remove_unmanaged.iter().map(move |name| (name, rule)));
         all.filter_map(|(name, rule)| Some((self.memberships.find(self.system, name)?.0, rule)))
             .collect()
     }

@@ -75,12 +75,12 @@ pub(super) fn load_approvals(root: Section<'_>, rules: &RuleSet) -> Vec<Approval
             changes,
             kind,
             when,
-            together,
-            choose,
+            batch: together,
+            choose_up_to: choose,
             levels,
-            days,
-            remind_days,
-            call: call.map(|(call, _)| call),
+            expires_after_days: days,
+            remind_every_days: remind_days,
+            webhook: call.map(|(call, _)| call),
             place: section.place(),
         });
         section.report_unknown_keys();

@@ -36,10 +36,10 @@ pub(super) fn default_guards(rules: &RuleSet) -> Vec<Guard> {
             all.push(Guard {
                 system: Some(system.name.clone()),
                 change: change.to_owned(),
-                most: None,
-                share: Some(10),
-                least: Some(5),
-                hours: 24,
+                max_count: None,
+                max_percent: Some(10),
+                min_count: Some(5),
+                window_hours: 24,
                 place: Place {
                     file: "built-in guard".to_owned(),
                     line: all.len() + 1,
@@ -75,10 +75,10 @@ pub(super) fn load_guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
                 .choice("change", &words)
                 .unwrap_or_default()
                 .to_owned(),
-            most: section.number("max_count").map(|most| most as usize),
-            share: section.number("max_percent"),
-            least: section.number("min_count").map(|least| least as usize),
-            hours: section.number("window_hours").unwrap_or(24),
+            max_count: section.number("max_count").map(|most| most as usize),
+            max_percent: section.number("max_percent"),
+            min_count: section.number("min_count").map(|least| least as usize),
+            window_hours: section.number("window_hours").unwrap_or(24),
             place: section.place(),
         };
         if guard.change.is_empty() && section.get("change").is_none() {
@@ -88,14 +88,14 @@ pub(super) fn load_guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
                 Some("for example: change = \"disable\"".into()),
             );
         }
-        if !(1..=24 * 31).contains(&guard.hours) {
+        if !(1..=24 * 31).contains(&guard.window_hours) {
             root.source.error(
                 section.at,
-                format!("`window_hours` cannot be {}", guard.hours),
+                format!("`window_hours` cannot be {}", guard.window_hours),
                 Some("choose from 1 to 744".into()),
             );
         }
-        if guard.most.is_none() && guard.share.is_none() {
+        if guard.max_count.is_none() && guard.max_percent.is_none() {
             root.source.error(
                 section.at,
                 "a guard needs a limit",

@@ -78,8 +78,8 @@ pub(super) fn load_licenses(root: Section<'_>, rules: &RuleSet, schemas: &Schema
                 system,
                 kind,
                 seats: seats as usize,
-                takes,
-                order,
+                consumed_when: takes,
+                assign_order: order,
                 place,
             });
         }

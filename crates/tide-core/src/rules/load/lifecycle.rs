@@ -96,7 +96,7 @@ pub(super) fn load_lifecycle(
             away: of(&section, "away"),
             left: of(&section, "left"),
             used: of(&section, "used"),
-            unused_days: unused_days(&section),
+            inactive_after_days: unused_days(&section),
             days: LifecycleDays {
                 ready,
                 notice,
@@ -183,19 +183,19 @@ pub(super) fn read_departure(
         let place = own.place();
         own.report_unknown_keys();
         all.extend(act.map(|act| DepartureStep {
-            act,
-            after,
+            action: act,
+            after_days: after,
             when,
             place,
         }));
     }
     let blocks = |step: &DepartureStep| {
         matches!(
-            step.act,
+            step.action,
             DepartureAct::Disable | DepartureAct::Delete | DepartureAct::RandomizePassword
         )
     };
-    if !all.is_empty() && !all.iter().any(|step| blocks(step) && step.after == 0) {
+    if !all.is_empty() && !all.iter().any(|step| blocks(step) && step.after_days == 0) {
         source.warn(
             section.at,
             "these steps do not close the access of a leaver at once",
@@ -263,11 +263,11 @@ fn read_act(
 fn check_order(all: &[DepartureStep], own: &Section<'_>, after: u32) {
     let source = own.source;
     if let Some(last) = all.last()
-        && last.after > after
+        && last.after_days > after
     {
         let text = format!(
             "this step waits {after} days, but follows a step that waits {}",
-            last.after
+            last.after_days
         );
         source.error(
             own.at,
@@ -277,7 +277,7 @@ fn check_order(all: &[DepartureStep], own: &Section<'_>, after: u32) {
     }
     if all
         .iter()
-        .any(|step| matches!(step.act, DepartureAct::Delete))
+        .any(|step| matches!(step.action, DepartureAct::Delete))
     {
         source.error(
             own.at,

@@ -216,12 +216,12 @@ fn read_mappings(
             all.push(Mapping {
                 attribute: name.to_owned(),
                 program,
-                need: options.need,
-                keep: options.apply,
-                empty: options.on_empty,
+                requirement: options.need,
+                apply: options.apply,
+                on_empty: options.on_empty,
                 merge: options.merge,
-                first: options.wait_for_target,
-                flat: options.flatten,
+                wait_for_target: options.wait_for_target,
+                flatten: options.flatten,
                 place: source.place(at),
             });
         }

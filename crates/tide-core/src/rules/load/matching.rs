@@ -66,8 +66,8 @@ pub(super) fn read_match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Ve
                 identity,
                 compare,
                 certain,
-                agree,
-                at_least,
+                supporting: agree,
+                min_agreeing: at_least,
                 place: rule.place(),
             });
         }
@@ -96,7 +96,7 @@ fn supporting_values(
                 agree.extend(both.map(|(account, identity)| SupportingValues {
                     account,
                     identity,
-                    must,
+                    required: must,
                 }));
             }
             _ => source.error(

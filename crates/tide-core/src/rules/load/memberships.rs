@@ -43,7 +43,7 @@ pub(super) fn read_memberships(
         all.extend(groups.map(|groups| MembershipRule {
             when,
             groups,
-            prune,
+            remove_unmanaged: prune,
             place,
         }));
     }
@@ -81,7 +81,7 @@ pub(super) fn read_distribution(
             Some("distribute = [\"a\", \"b\"]".into()),
         );
     }
-    if attribute.many
+    if attribute.multi_valued
         || attribute.unique
         || attribute.reference.is_some()
         || options.get("generated").is_some()
@@ -97,7 +97,7 @@ pub(super) fn read_distribution(
     }
     Some(DistributionRule {
         over,
-        in_turn: in_turn.unwrap_or(false),
+        round_robin: in_turn.unwrap_or(false),
     })
 }
 
@@ -108,7 +108,7 @@ pub(super) fn check_rule_set(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             continue;
         };
         for (kind, types) in &system.types {
-            for other in &types.after {
+            for other in &types.depends_on {
                 if other == &system.name
                     || rules
                         .of(other, *kind)
@@ -127,7 +127,7 @@ pub(super) fn check_rule_set(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             if let Some(from) = types
                 .password
                 .as_ref()
-                .and_then(|password| password.carry.as_ref())
+                .and_then(|password| password.copy_hash_from.as_ref())
                 && (from == &system.name
                     || rules.of(from, *kind).is_none_or(|types| !types.is_source()))
             {
@@ -166,7 +166,7 @@ fn check_cycles(rules: &RuleSet, sources: &[RuleSource<'_>]) {
     // A circle of systems that wait for each other would wait for ever.
     for (name, system) in &rules.systems {
         for (kind, types) in &system.types {
-            let (mut left, mut seen) = (types.after.clone(), Vec::new());
+            let (mut left, mut seen) = (types.depends_on.clone(), Vec::new());
             while let Some(other) = left.pop() {
                 if other == *name {
                     if let Some(source) = sources.iter().find(|source| source.name == system.file) {
@@ -183,7 +183,7 @@ fn check_cycles(rules: &RuleSet, sources: &[RuleSource<'_>]) {
                         rules
                             .of(&other, *kind)
                             .into_iter()
-                            .flat_map(|types| types.after.clone()),
+                            .flat_map(|types| types.depends_on.clone()),
                     );
                     seen.push(other);
                 }

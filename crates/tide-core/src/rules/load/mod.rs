@@ -242,7 +242,7 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             if attribute.required
                 && !filled
                 && attribute.generated.is_none()
-                && attribute.spread.is_none()
+                && attribute.distribution.is_none()
             {
                 source.error(
                     line,
@@ -271,7 +271,7 @@ fn check_whole(rules: &RuleSet, sources: &[RuleSource<'_>]) {
             for (system, name) in attribute
                 .generated
                 .iter()
-                .flat_map(|generated| &generated.free_in)
+                .flat_map(|generated| &generated.unique_in)
             {
                 if !rules.systems.contains_key(system) {
                     source.error(
@@ -381,9 +381,9 @@ fn read_identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, I
                 if let Some(options) =
                     attributes.as_section(name, value, format!("attribute {name}"))
                 {
-                    attribute.many = options.boolean("multi_valued").unwrap_or_default();
+                    attribute.multi_valued = options.boolean("multi_valued").unwrap_or_default();
                     attribute.required = options.boolean("required").unwrap_or_default();
-                    attribute.wanted = options.boolean("recommended").unwrap_or_default();
+                    attribute.recommended = options.boolean("recommended").unwrap_or_default();
                     attribute.unique = options.boolean("unique").unwrap_or_default();
                     for item in options.list("authority") {
                         match item.get_ref() {
@@ -398,8 +398,8 @@ fn read_identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, I
                             ),
                         }
                     }
-                    attribute.alone = options.boolean("exclusive").unwrap_or_default();
-                    if attribute.alone && attribute.authority.is_empty() {
+                    attribute.exclusive = options.boolean("exclusive").unwrap_or_default();
+                    if attribute.exclusive && attribute.authority.is_empty() {
                         let hint =
                             Some("name it: authority = [\"postroom\"], exclusive = true".into());
                         root.source.error(
@@ -409,7 +409,7 @@ fn read_identities(root: Section<'_>, tables: &Tables) -> BTreeMap<ObjectType, I
                         );
                     }
                     attribute.reference = read_reference(&options);
-                    attribute.spread = memberships::read_distribution(&options, &attribute);
+                    attribute.distribution = memberships::read_distribution(&options, &attribute);
                     options.get("generated");
                     options.get("reserved");
                     options.get("max_length");
@@ -474,7 +474,7 @@ fn read_generated(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tab
     let mut names: BTreeMap<String, bool> = rules
         .attributes
         .iter()
-        .map(|a| (a.name.clone(), a.many))
+        .map(|a| (a.name.clone(), a.multi_valued))
         .collect();
     names.insert("id".into(), false);
     names.insert("attempt".into(), false);
@@ -529,15 +529,15 @@ fn read_generated(section: &Section<'_>, rules: &mut IdentityRules, tables: &Tab
                 .into_iter()
                 .map(|(text, _)| text.trim().to_lowercase())
                 .collect(),
-            longest: options.number("max_length").map(|longest| longest as usize),
-            free_in,
+            max_length: options.number("max_length").map(|longest| longest as usize),
+            unique_in: free_in,
         };
         if let Some(attribute) = rules
             .attributes
             .iter_mut()
             .find(|attribute| attribute.name == name)
         {
-            if attribute.many {
+            if attribute.multi_valued {
                 source.error(
                     at,
                     format!("`{name}` is generated once for life: it cannot be `multi_valued`"),
@@ -604,7 +604,7 @@ fn expression_scopes<'a>(
             identity
                 .attributes
                 .iter()
-                .map(|a| (a.name.clone(), a.many))
+                .map(|a| (a.name.clone(), a.multi_valued))
                 .collect()
         })
         .unwrap_or_default();
@@ -618,7 +618,7 @@ fn expression_scopes<'a>(
             schema
                 .attributes
                 .iter()
-                .map(|(name, def)| (name.clone(), def.many))
+                .map(|(name, def)| (name.clone(), def.multi_valued))
                 .collect()
         }),
         identity,
@@ -960,7 +960,7 @@ fn read_policies(section: &Section<'_>, context: TypeContext<'_>, types: &mut Ty
     });
     types.departure = lifecycle::read_departure(section, context.kind, &known, context.schema);
     types.memberships = memberships::read_memberships(section, context.kind, &known, types);
-    types.after = section
+    types.depends_on = section
         .texts("depends_on")
         .into_iter()
         .map(|(name, _)| name)

@@ -77,11 +77,11 @@ pub(super) fn load_notifications(
                 on,
                 system,
                 when,
-                to: to.unwrap_or(RecipientRule::Operators),
+                recipient: to.unwrap_or(RecipientRule::Operators),
                 text,
-                call,
+                webhook: call,
                 after_days,
-                again_days,
+                repeat_every_days: again_days,
                 place,
             });
         }

@@ -77,11 +77,11 @@ pub(super) fn read_password(
         attribute,
         length,
         sets,
-        shown_to,
-        handed_to,
-        first,
-        in_step,
-        carry,
+        visible_to: shown_to,
+        deliver_to: handed_to,
+        initial: first,
+        sync: in_step,
+        copy_hash_from: carry,
     })
 }
 

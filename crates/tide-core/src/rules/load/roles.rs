@@ -62,7 +62,7 @@ pub(super) fn load_roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
             when,
             includes,
             priority,
-            keep_days,
+            overlap_days: keep_days,
             values,
             place,
         });
@@ -101,7 +101,7 @@ fn read_values(
                 Some(declared)
                     if declared.unique
                         || declared.generated.is_some()
-                        || declared.spread.is_some()
+                        || declared.distribution.is_some()
                         || declared.reference.is_some() =>
                 {
                     let text = format!("`{attribute}` is personal: a role cannot set it");
@@ -196,7 +196,7 @@ fn equal_priorities(rules: &RuleSet, all: &[Role], places: &[usize], root: &Sect
                     .identities
                     .get(&role.kind)
                     .and_then(|i| i.get(&value.attribute))
-                    .is_some_and(|a| a.many);
+                    .is_some_and(|a| a.multi_valued);
                 let same = |one: &&RoleValue| {
                     one.binding == value.binding
                         && one.attribute.eq_ignore_ascii_case(&value.attribute)

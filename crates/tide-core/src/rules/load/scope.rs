@@ -44,7 +44,7 @@ pub(super) fn read_scope(
                         otherwise.unwrap_or_else(|| format!("{} is not met", when.source()));
                     conditions.push(Condition {
                         when,
-                        otherwise,
+                        reason: otherwise,
                         place: condition.place(),
                     });
                 }
@@ -300,7 +300,7 @@ pub(super) fn read_protected(section: Section<'_>, known: &ExprScope<'_>) -> Pro
                     let otherwise = because.unwrap_or_else(|| when.source().to_owned());
                     hands_off.conditions.push(Condition {
                         when,
-                        otherwise,
+                        reason: otherwise,
                         place: condition.place(),
                     });
                 }
