@@ -9,6 +9,8 @@ use crate::*;
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CheckStep {
     /// What was tested.
+    pub kind: CheckStepKind,
+    /// Its label.
     pub name: String,
     /// `passed`, `warned` or `failed`.
     pub state: StepState,

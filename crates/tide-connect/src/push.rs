@@ -7,6 +7,7 @@ use async_trait::async_trait;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::model::Observed;
+use tide_core::states::CheckStepKind;
 use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Schema, Value};
 use tide_scim::{FlatSchema, GROUP, USER};
@@ -42,7 +43,7 @@ pub fn pushed_account(
 impl Connector for PushConnector {
     async fn check(&self, report: &mut CheckReport) {
         report.passed(
-            "Ready",
+            CheckStepKind::Ready,
             "it pushes: /scim/v2/NAME accepts SCIM 2.0, /api/v1/events/NAME accepts events",
         );
     }

@@ -3,14 +3,16 @@
 use crate::ConnectError;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use tide_core::states::StepState;
+use tide_core::states::{CheckStepKind, StepState};
 use tide_core::{ObjectType, Schema};
 use tokio::sync::mpsc;
 
 /// One step of a test.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CheckStep {
-    /// What was tried.
+    /// What was tested.
+    pub kind: CheckStepKind,
+    /// Its label.
     pub name: String,
     /// How it ended.
     pub state: StepState,
@@ -58,9 +60,10 @@ impl CheckReport {
         self.steps.push(step);
     }
 
-    pub(crate) fn passed(&mut self, name: &str, said: impl Into<String>) {
+    pub(crate) fn passed(&mut self, kind: CheckStepKind, said: impl Into<String>) {
         self.push(CheckStep {
-            name: name.into(),
+            kind,
+            name: kind.label().to_owned(),
             state: StepState::Passed,
             message: said.into(),
             remedy: None,
@@ -70,12 +73,13 @@ impl CheckReport {
 
     pub(crate) fn warned(
         &mut self,
-        name: &str,
+        kind: CheckStepKind,
         said: impl Into<String>,
         remedy: impl Into<String>,
     ) {
         self.push(CheckStep {
-            name: name.into(),
+            kind,
+            name: kind.label().to_owned(),
             state: StepState::Warned,
             message: said.into(),
             remedy: Some(remedy.into()),
@@ -83,9 +87,10 @@ impl CheckReport {
         });
     }
 
-    pub(crate) fn failed(&mut self, name: &str, error: &ConnectError) {
+    pub(crate) fn failed(&mut self, kind: CheckStepKind, error: &ConnectError) {
         self.push(CheckStep {
-            name: name.into(),
+            kind,
+            name: kind.label().to_owned(),
             state: StepState::Failed,
             message: error.message.clone(),
             remedy: Some(error.remedy.clone()),

@@ -614,3 +614,89 @@ impl ChangeKind {
         )
     }
 }
+
+codes! {
+    /// What one step of a connection test tests.
+    pub enum CheckStepKind {
+        /// The address of the system is valid.
+        Address,
+        /// The host name resolves.
+        NameResolution,
+        /// The port accepts connections.
+        Port,
+        /// The certificate is trusted, and the connection is encrypted.
+        Tls,
+        /// The server answers in LDAP.
+        LdapGreeting,
+        /// The service account can bind.
+        Bind,
+        /// A backup host can be used.
+        BackupHost,
+        /// The base DN is readable.
+        BaseDn,
+        /// Schema and capabilities are readable.
+        Schema,
+        /// The first entries are readable.
+        FirstEntries,
+        /// Whether referrals are followed.
+        Referrals,
+        /// How changes are watched.
+        Changes,
+        /// Whether writes are permitted.
+        Writable,
+        /// The SCIM service answers.
+        Service,
+        /// An access token is issued.
+        Token,
+        /// What the service offers.
+        Capabilities,
+        /// Whether filters are usable.
+        Filters,
+        /// The first resources are readable.
+        FirstResources,
+        /// The file of a feed exists.
+        File,
+        /// The format of the file is known.
+        Format,
+        /// The columns of the file.
+        Columns,
+        /// The rows of the file are valid.
+        Rows,
+        /// The system can push records.
+        Ready,
+        /// The object classes select accounts.
+        ObjectClasses,
+    }
+}
+
+impl CheckStepKind {
+    /// The label, for people.
+    pub fn label(self) -> &'static str {
+        match self {
+            CheckStepKind::Address => "Address",
+            CheckStepKind::NameResolution => "Name resolves",
+            CheckStepKind::Port => "Port answers",
+            CheckStepKind::Tls => "TLS verifies",
+            CheckStepKind::LdapGreeting => "Speaks LDAP",
+            CheckStepKind::Bind => "Bind accepted",
+            CheckStepKind::BackupHost => "Backup host",
+            CheckStepKind::BaseDn => "Base DN readable",
+            CheckStepKind::Schema => "Schema and capabilities",
+            CheckStepKind::FirstEntries => "First entries",
+            CheckStepKind::Referrals => "Referrals",
+            CheckStepKind::Changes => "Changes",
+            CheckStepKind::Writable => "Writable",
+            CheckStepKind::Service => "Service answers",
+            CheckStepKind::Token => "Token issued",
+            CheckStepKind::Capabilities => "Abilities",
+            CheckStepKind::Filters => "Filters",
+            CheckStepKind::FirstResources => "First resources",
+            CheckStepKind::File => "File found",
+            CheckStepKind::Format => "Format",
+            CheckStepKind::Columns => "Columns",
+            CheckStepKind::Rows => "Rows",
+            CheckStepKind::Ready => "Ready",
+            CheckStepKind::ObjectClasses => "Object classes",
+        }
+    }
+}

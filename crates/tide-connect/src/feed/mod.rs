@@ -24,6 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tide_core::model::Observed;
+use tide_core::states::CheckStepKind;
 use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, ObjectType, Schema, Value};
 use tokio::sync::mpsc;
@@ -588,10 +589,12 @@ impl Connector for FeedConnector {
         }
         let source = match self.open_source(true).await {
             Ok(Some(source)) => source,
-            Ok(None) => return report.passed("File found", "unchanged since the last download"),
-            Err(error) => return report.failed("File found", &error),
+            Ok(None) => {
+                return report.passed(CheckStepKind::File, "unchanged since the last download");
+            }
+            Err(error) => return report.failed(CheckStepKind::File, &error),
         };
-        report.passed("File found", source.name.clone());
+        report.passed(CheckStepKind::File, source.name.clone());
         let (settings, mut source) = (self.settings.clone(), source);
         let looked = run_blocking(move || {
             let (form, keys) = survey_file(&mut source, &settings)?;
@@ -610,20 +613,20 @@ impl Connector for FeedConnector {
         })
         .await;
         match looked {
-            Err(error) => report.failed("Format", &error),
+            Err(error) => report.failed(CheckStepKind::Format, &error),
             Ok((form, (good, bad))) => {
-                report.passed("Format", form.to_string());
+                report.passed(CheckStepKind::Format, form.to_string());
                 if !form.columns.is_empty() {
-                    report.passed("Columns", form.columns.join(" · "));
+                    report.passed(CheckStepKind::Columns, form.columns.join(" · "));
                 }
                 match (good, bad) {
                     (0, _) => report.failed(
-                        "Rows",
+                        CheckStepKind::Rows,
                         &permanent_error("feed_empty", "the file contains no valid row", "`eager-tide feeds inspect FILE` shows what is in it"),
                     ),
-                    (_, 0) => report.passed("Rows", format!("{good}, all valid, identified by {}", self.settings.key)),
+                    (_, 0) => report.passed(CheckStepKind::Rows, format!("{good}, all valid, identified by {}", self.settings.key)),
                     _ => report.warned(
-                        "Rows",
+                        CheckStepKind::Rows,
                         format!("{good} valid, {bad} in quarantine"),
                         "read it once; the page of the system then lists the quarantine with reasons",
                     ),

@@ -16,6 +16,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::model::Observed;
+use tide_core::states::CheckStepKind;
 use tide_core::states::WatchMode;
 use tide_ldap::{Dn, LdapFilter};
 use tokio::sync::mpsc;
@@ -87,7 +88,7 @@ impl LdapConnector {
         report: &mut CheckReport,
     ) {
         match self.proved_ways(ldap, known).await.into_iter().next() {
-            Some((way, None)) => report.passed("Changes", way.label()),
+            Some((way, None)) => report.passed(CheckStepKind::Changes, way.label()),
             Some((way, Some(why))) => {
                 let text = format!("{}, once an hour: {why}", way.label());
                 let help = if known.controller {
@@ -95,7 +96,7 @@ impl LdapConnector {
                 } else {
                     "enable content synchronization with entryUUID, if deletions must be noticed sooner"
                 };
-                report.warned("Changes", text, help);
+                report.warned(CheckStepKind::Changes, text, help);
             }
             None => {}
         }

@@ -7,6 +7,7 @@ use crate::{CheckReport, ConnectError, LdapSettings};
 use ldap3::{Ldap, Scope, SearchEntry};
 use std::collections::BTreeMap;
 use tide_core::ObjectType;
+use tide_core::states::CheckStepKind;
 use tide_ldap::LdapFilter;
 
 /// Classes of entries that only hold others.
@@ -155,7 +156,7 @@ impl LdapConnector {
         known: &DirectoryCapabilities,
         report: &mut CheckReport,
     ) {
-        const STEP: &str = "Object classes";
+        const STEP: CheckStepKind = CheckStepKind::ObjectClasses;
         let unknown: Vec<&str> = known
             .object_classes
             .values()

@@ -11,6 +11,7 @@ use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, LdapResult, StdStr
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use tide_core::states::CheckStepKind;
 use tide_ldap::wire::PASSWORD_POLICY;
 use tokio::net::TcpStream;
 use url::Url;
@@ -427,33 +428,41 @@ impl Dialer {
 
     /// Connects step by step, with what each step found.
     pub async fn check(&self, report: &mut CheckReport) -> Option<Ldap> {
-        let host = note_step(report, "Address", parse_host(&self.settings.url), |host| {
-            format!("{} port {}", host.name, host.port)
-        })?;
-        let addresses = note_step(report, "Name resolves", resolve(&host).await, |found| {
-            found
-                .iter()
-                .map(|a| a.ip().to_string())
-                .collect::<Vec<_>>()
-                .join(", ")
-        })?;
+        let host = note_step(
+            report,
+            CheckStepKind::Address,
+            parse_host(&self.settings.url),
+            |host| format!("{} port {}", host.name, host.port),
+        )?;
+        let addresses = note_step(
+            report,
+            CheckStepKind::NameResolution,
+            resolve(&host).await,
+            |found| {
+                found
+                    .iter()
+                    .map(|a| a.ip().to_string())
+                    .collect::<Vec<_>>()
+                    .join(", ")
+            },
+        )?;
         let stream = note_step(
             report,
-            "Port answers",
+            CheckStepKind::Port,
             self.open(&host, &addresses).await,
             |_| host.place(),
         )?;
         let mut ldap = match self.start_tls(&host, stream).await {
             Ok(ldap) => ldap,
             Err(error) => {
-                report.failed("TLS verifies", &error);
+                report.failed(CheckStepKind::Tls, &error);
                 return None;
             }
         };
         let loopback = addresses.iter().all(|address| address.ip().is_loopback());
         if host.tls || self.settings.start_tls {
             report.passed(
-                "TLS verifies",
+                CheckStepKind::Tls,
                 if host.tls {
                     "LDAPS, certificate trusted"
                 } else {
@@ -462,18 +471,18 @@ impl Dialer {
             );
         } else if loopback {
             report.passed(
-                "TLS verifies",
+                CheckStepKind::Tls,
                 "not used: the connection stays on this machine",
             );
         } else {
             report.warned(
-                "TLS verifies",
+                CheckStepKind::Tls,
                 "not used: password and data cross the network in clear text",
                 "use ldaps:// or StartTLS",
             );
         }
         if let Err(error) = schema::read_root(&mut ldap, &self.settings).await {
-            report.failed("Speaks LDAP", &error);
+            report.failed(CheckStepKind::LdapGreeting, &error);
             return None;
         }
         match self.bind(&host, &mut ldap).await {
@@ -485,11 +494,11 @@ impl Dialer {
                     _ => "anonymously".to_owned(),
                 };
                 match warning {
-                    None => report.passed("Bind accepted", who),
+                    None => report.passed(CheckStepKind::Bind, who),
                     Some(warning) => {
                         let help =
                             "set a new password in time, or exempt the service account from expiry";
-                        report.warned("Bind accepted", format!("{who}, and {warning}"), help);
+                        report.warned(CheckStepKind::Bind, format!("{who}, and {warning}"), help);
                     }
                 }
             }
@@ -497,7 +506,7 @@ impl Dialer {
                 if error.code == EXPIRED {
                     self.access.note_expired(Some(&error));
                 }
-                report.failed("Bind accepted", &error);
+                report.failed(CheckStepKind::Bind, &error);
                 return None;
             }
         }
@@ -515,14 +524,14 @@ impl Dialer {
             match tried {
                 Ok(mut ldap) => {
                     report.passed(
-                        "Backup host",
+                        CheckStepKind::BackupHost,
                         format!("{url} answers, and accepts the service account"),
                     );
                     // Failing to say good-bye changes nothing.
                     let _ = ldap.unbind().await;
                 }
                 Err(error) => report.warned(
-                    "Backup host",
+                    CheckStepKind::BackupHost,
                     format!("{url}: {}", error.message),
                     error.remedy,
                 ),
@@ -727,17 +736,17 @@ fn bind_error(name: &str, result: &LdapResult, forms: &str) -> ConnectError {
 
 fn note_step<T>(
     report: &mut CheckReport,
-    name: &str,
+    kind: CheckStepKind,
     result: Result<T, ConnectError>,
     said: impl Fn(&T) -> String,
 ) -> Option<T> {
     match result {
         Ok(value) => {
-            report.passed(name, said(&value));
+            report.passed(kind, said(&value));
             Some(value)
         }
         Err(error) => {
-            report.failed(name, &error);
+            report.failed(kind, &error);
             None
         }
     }

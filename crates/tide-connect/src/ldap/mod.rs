@@ -26,6 +26,7 @@ use schema::DirectoryCapabilities;
 use std::collections::{HashSet, VecDeque};
 use std::sync::Arc;
 use tide_core::model::Observed;
+use tide_core::states::CheckStepKind;
 use tide_core::states::WatchMode;
 use tide_core::{ObjectType, Value};
 use tide_ldap::wire::{SearchRequest, SearchScope};
@@ -185,7 +186,7 @@ impl LdapConnector {
                 .map(|url| format!(", and refers to {url}"))
                 .unwrap_or_default();
             report.warned(
-                "Writable",
+                CheckStepKind::Writable,
                 format!("no: the server is read-only (code {}){to}", result.rc),
                 "for a target, give the address of a writable server; reads work here",
             );
@@ -665,7 +666,7 @@ impl LdapConnector {
         let parts = [part(&followed, "followed"), part(&left, "not followed")];
         let parts = parts.into_iter().flatten().collect::<Vec<_>>().join("; ");
         report.passed(
-            "Referrals",
+            CheckStepKind::Referrals,
             format!("the server refers to other servers; {parts}"),
         );
     }
@@ -710,14 +711,14 @@ impl Connector for LdapConnector {
             return;
         };
         match self.check_base(&mut ldap).await {
-            Ok(()) => report.passed("Base DN readable", self.settings().base_dn.clone()),
-            Err(error) => return report.failed("Base DN readable", &error),
+            Ok(()) => report.passed(CheckStepKind::BaseDn, self.settings().base_dn.clone()),
+            Err(error) => return report.failed(CheckStepKind::BaseDn, &error),
         }
         let known = match self.capabilities(&mut ldap).await {
             Ok(known) => known,
-            Err(error) => return report.failed("Schema and capabilities", &error),
+            Err(error) => return report.failed(CheckStepKind::Schema, &error),
         };
-        report.passed("Schema and capabilities", known.labels().join(" · "));
+        report.passed(CheckStepKind::Schema, known.labels().join(" · "));
         let filter = known.class_filter(ObjectType::Person).to_string();
         let search = Search {
             base: &self.settings().base_dn,
@@ -726,7 +727,7 @@ impl Connector for LdapConnector {
             attributes: known.requested_attributes(),
         };
         match self.read_page(&mut ldap, &search, Vec::new()).await {
-            Err(error) => return report.failed("First entries", &error),
+            Err(error) => return report.failed(CheckStepKind::FirstEntries, &error),
             Ok(page) => {
                 let count = page.entries.len();
                 let more = if page.next.is_empty() {
@@ -736,7 +737,7 @@ impl Connector for LdapConnector {
                 };
                 if count == 0 {
                     report.warned(
-                        "First entries",
+                        CheckStepKind::FirstEntries,
                         "no person is readable below the base DN",
                         "check the base DN, and that the service account may read entries and their objectClass",
                     );
@@ -757,12 +758,12 @@ impl Connector for LdapConnector {
                             ),
                             format!("give the service account permission to read {}", known.key),
                         );
-                        return report.failed("First entries", &error);
+                        return report.failed(CheckStepKind::FirstEntries, &error);
                     }
                     let names: Vec<&str> =
                         page.entries.iter().take(3).map(|e| e.dn.as_str()).collect();
                     report.passed(
-                        "First entries",
+                        CheckStepKind::FirstEntries,
                         format!("{count} persons {more}; the first: {}", names.join(" · ")),
                     );
                 }

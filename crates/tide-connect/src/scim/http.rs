@@ -13,6 +13,7 @@ use serde_json::Value as Json;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use tide_core::states::CheckStepKind;
 
 const SCIM_JSON: HeaderValue = HeaderValue::from_static("application/scim+json");
 /// The largest answer that is read, in octets.
@@ -217,11 +218,14 @@ impl Http {
     /// The first steps of a test: name and port.
     pub async fn check(&self, report: &mut CheckReport) -> bool {
         let (host, port) = self.place();
-        report.passed("Address", format!("{host} port {port}"));
+        report.passed(CheckStepKind::Address, format!("{host} port {port}"));
         let found: Vec<_> = match tokio::net::lookup_host((host.as_str(), port)).await {
             Ok(found) => found.collect(),
             Err(error) => {
-                report.failed("Name resolves", &unknown_name(&host, &error.to_string()));
+                report.failed(
+                    CheckStepKind::NameResolution,
+                    &unknown_name(&host, &error.to_string()),
+                );
                 return false;
             }
         };
@@ -229,11 +233,11 @@ impl Http {
             .iter()
             .find_map(|a| crate::tls::refuse_address(a.ip()).err())
         {
-            report.failed("Name resolves", &error);
+            report.failed(CheckStepKind::NameResolution, &error);
             return false;
         }
         report.passed(
-            "Name resolves",
+            CheckStepKind::NameResolution,
             found
                 .iter()
                 .map(|a| a.ip().to_string())
@@ -246,17 +250,17 @@ impl Http {
         )
         .await
         {
-            Ok(Ok(_)) => report.passed("Port answers", format!("{host}:{port}")),
+            Ok(Ok(_)) => report.passed(CheckStepKind::Port, format!("{host}:{port}")),
             Ok(Err(error)) => {
                 report.failed(
-                    "Port answers",
+                    CheckStepKind::Port,
                     &connect_error(&host, port, &error.to_string()),
                 );
                 return false;
             }
             Err(_) => {
                 report.failed(
-                    "Port answers",
+                    CheckStepKind::Port,
                     &connect_error(&host, port, "no answer within 10 s"),
                 );
                 return false;
@@ -265,12 +269,12 @@ impl Http {
         if self.base.scheme() == "http" {
             if found.iter().all(|a| a.ip().is_loopback()) {
                 report.passed(
-                    "TLS verifies",
+                    CheckStepKind::Tls,
                     "not used: the connection stays on this machine",
                 );
             } else {
                 report.warned(
-                    "TLS verifies",
+                    CheckStepKind::Tls,
                     "not used: token and data cross the network in clear text",
                     "use https://",
                 );
@@ -278,9 +282,9 @@ impl Http {
         }
         if let ScimAuth::Oauth { token_url, .. } = &self.auth {
             match self.bearer(true).await {
-                Ok(_) => report.passed("Token issued", format!("by {}", host_of(token_url))),
+                Ok(_) => report.passed(CheckStepKind::Token, format!("by {}", host_of(token_url))),
                 Err(error) => {
-                    report.failed("Token issued", &error);
+                    report.failed(CheckStepKind::Token, &error);
                     return false;
                 }
             }

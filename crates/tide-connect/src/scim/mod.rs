@@ -19,6 +19,7 @@ use tide_core::compare::ValueChange;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
 use tide_core::states::ChangeKind;
+use tide_core::states::CheckStepKind;
 use tide_core::states::WatchMode;
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_scim::filter::quote;
@@ -701,13 +702,13 @@ impl Connector for ScimConnector {
         }
         let known = match self.capabilities().await {
             Ok(known) => known,
-            Err(error) => return report.failed("Service answers", &error),
+            Err(error) => return report.failed(CheckStepKind::Service, &error),
         };
-        report.passed("Service answers", "SCIM 2.0, token accepted");
-        report.passed("Abilities", known.labels().join(" · "));
+        report.passed(CheckStepKind::Service, "SCIM 2.0, token accepted");
+        report.passed(CheckStepKind::Capabilities, known.labels().join(" · "));
         if !known.filter {
             report.warned(
-                "Filters",
+                CheckStepKind::Filters,
                 "the service supports no filters: look-ups read the whole list",
                 "no action needed; it is slower",
             );
@@ -731,14 +732,14 @@ impl Connector for ScimConnector {
                         format!("; the first: {}", names.join(" · "))
                     };
                     report.passed(
-                        "First resources",
+                        CheckStepKind::FirstResources,
                         format!(
                             "{} of type {object}{first}",
                             page["totalResults"].as_u64().unwrap_or(0)
                         ),
                     );
                 }
-                Err(error) => return report.failed("First resources", &error),
+                Err(error) => return report.failed(CheckStepKind::FirstResources, &error),
             }
         }
     }

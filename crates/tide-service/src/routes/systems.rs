@@ -35,6 +35,7 @@ fn steps(stored: Option<&serde_json::Value>) -> Vec<CheckStep> {
 
 fn step(step: tide_connect::CheckStep) -> CheckStep {
     let tide_connect::CheckStep {
+        kind,
         name,
         state,
         message,
@@ -42,6 +43,7 @@ fn step(step: tide_connect::CheckStep) -> CheckStep {
         code,
     } = step;
     CheckStep {
+        kind,
         name,
         state,
         message,
