@@ -121,6 +121,7 @@ describe('a system', () => {
       health: 'unreachable',
       steps: [
         {
+          kind: 'bind',
           name: 'Bind accepted',
           state: 'failed',
           message: 'the password is wrong',
