@@ -82,6 +82,65 @@ fn read_principal(row: &SqliteRow) -> Result<Principal, StoreError> {
     })
 }
 
+const BY_TOKEN: &str = "
+    SELECT p.id, p.name, p.kind, t.id AS token
+    FROM token t
+    JOIN principal p ON p.id = t.principal
+    WHERE t.hash = ? AND t.ended_at IS NULL AND p.ended_at IS NULL
+      AND (t.expires_at IS NULL OR t.expires_at > ?)";
+
+const TOKEN_LASTS: &str = "
+    SELECT count(*)
+    FROM token t
+    JOIN principal p ON p.id = t.principal
+    WHERE t.id = ? AND t.ended_at IS NULL AND p.ended_at IS NULL
+      AND (t.expires_at IS NULL OR t.expires_at > ?)";
+
+const SELECT_PRINCIPAL: &str = "
+    SELECT id
+    FROM principal
+    WHERE kind = ? AND name = ? AND ended_at IS NULL";
+
+const UPDATE_TOKEN: &str = "
+    UPDATE token SET expires_at = ?
+    WHERE principal = ? AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > ?)";
+
+const INSERT_TOKEN: &str = "
+    INSERT INTO token (id, principal, hash, label, created_at, expires_at)
+    VALUES (?,?,?,?,?,?)";
+
+const LIST_TOKENS: &str = "
+    SELECT t.*
+    FROM token t
+    JOIN principal p ON p.id = t.principal
+    WHERE p.kind = ? AND p.name = ? AND p.ended_at IS NULL
+    ORDER BY t.created_at DESC, t.id DESC";
+
+const END_TOKEN: &str = "
+    UPDATE token SET ended_at = ?
+    WHERE id = ? AND ended_at IS NULL
+      AND principal IN (SELECT id FROM principal WHERE kind = ? AND name = ?)";
+
+const BEGIN_SESSION: &str = "
+    INSERT INTO session (id, principal, token, hash, created_at, expires_at)
+    VALUES (?,?,?,?,?,?)";
+
+const FIND_SESSION: &str = "
+    SELECT p.id, p.name, p.kind, s.id AS session
+    FROM session s
+    JOIN principal p ON p.id = s.principal
+    JOIN token t ON t.id = s.token
+    WHERE s.hash = ? AND s.ended_at IS NULL AND s.expires_at > ? AND p.ended_at IS NULL
+      AND t.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)";
+
+const SESSION_LASTS: &str = "
+    SELECT count(*)
+    FROM session s
+    JOIN principal p ON p.id = s.principal
+    JOIN token t ON t.id = s.token
+    WHERE s.id = ? AND s.ended_at IS NULL AND s.expires_at > ? AND p.ended_at IS NULL
+      AND t.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)";
+
 impl Store {
     /// Whether there is no operator yet.
     pub async fn has_no_operator(&self) -> Result<bool, StoreError> {
@@ -142,14 +201,11 @@ impl Store {
         token: &str,
         now: Timestamp,
     ) -> Result<Option<Bearer>, StoreError> {
-        let row = sqlx::query(
-            "SELECT p.id, p.name, p.kind, t.id AS token FROM token t JOIN principal p ON p.id = t.principal
-             WHERE t.hash = ? AND t.ended_at IS NULL AND p.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
-        )
-        .bind(hash(token))
-        .bind(format_timestamp(now))
-        .fetch_optional(&self.reader)
-        .await?;
+        let row = sqlx::query(BY_TOKEN)
+            .bind(hash(token))
+            .bind(format_timestamp(now))
+            .fetch_optional(&self.reader)
+            .await?;
         row.map(|row| {
             Ok(Bearer {
                 principal: read_principal(&row)?,
@@ -161,14 +217,11 @@ impl Store {
 
     /// Is this token still good?
     pub async fn token_lasts(&self, id: &str, now: Timestamp) -> Result<bool, StoreError> {
-        let count: i64 = sqlx::query_scalar(
-            "SELECT count(*) FROM token t JOIN principal p ON p.id = t.principal
-             WHERE t.id = ? AND t.ended_at IS NULL AND p.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
-        )
-        .bind(id)
-        .bind(format_timestamp(now))
-        .fetch_one(&self.reader)
-        .await?;
+        let count: i64 = sqlx::query_scalar(TOKEN_LASTS)
+            .bind(id)
+            .bind(format_timestamp(now))
+            .fetch_one(&self.reader)
+            .await?;
         Ok(count > 0)
     }
 
@@ -198,7 +251,7 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let known: Option<String> =
-                        sqlx::query_scalar("SELECT id FROM principal WHERE kind = ? AND name = ? AND ended_at IS NULL")
+                        sqlx::query_scalar(SELECT_PRINCIPAL)
                             .bind(kind.as_str())
                             .bind(&name)
                             .fetch_optional(&mut *c)
@@ -219,16 +272,14 @@ impl Store {
                         }
                     };
                     if let Some(until) = earlier_until {
-                        sqlx::query(
-                            "UPDATE token SET expires_at = ? WHERE principal = ? AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > ?)",
-                        )
+                        sqlx::query(UPDATE_TOKEN)
                         .bind(&until)
                         .bind(&principal)
                         .bind(&until)
                         .execute(&mut *c)
                         .await?;
                     }
-                    sqlx::query("INSERT INTO token (id, principal, hash, label, created_at, expires_at) VALUES (?,?,?,?,?,?)")
+                    sqlx::query(INSERT_TOKEN)
                         .bind(&row)
                         .bind(&principal)
                         .bind(hashed)
@@ -250,14 +301,11 @@ impl Store {
         kind: PrincipalKind,
         name: &str,
     ) -> Result<Vec<TokenRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT t.* FROM token t JOIN principal p ON p.id = t.principal
-             WHERE p.kind = ? AND p.name = ? AND p.ended_at IS NULL ORDER BY t.created_at DESC, t.id DESC",
-        )
-        .bind(kind.as_str())
-        .bind(name)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_TOKENS)
+            .bind(kind.as_str())
+            .bind(name)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| TokenRow {
@@ -285,16 +333,13 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query(
-                        "UPDATE token SET ended_at = ? WHERE id = ? AND ended_at IS NULL
-                         AND principal IN (SELECT id FROM principal WHERE kind = ? AND name = ?)",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(&id)
-                    .bind(kind.as_str())
-                    .bind(&name)
-                    .execute(&mut *c)
-                    .await?;
+                    let done = sqlx::query(END_TOKEN)
+                        .bind(format_timestamp(now))
+                        .bind(&id)
+                        .bind(kind.as_str())
+                        .bind(&name)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
                         return Ok(false);
                     }
@@ -327,7 +372,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO session (id, principal, token, hash, created_at, expires_at) VALUES (?,?,?,?,?,?)")
+                    sqlx::query(BEGIN_SESSION)
                         .bind(row)
                         .bind(bearer.principal.id)
                         .bind(bearer.token)
@@ -351,16 +396,12 @@ impl Store {
         browsers_now: Timestamp,
         now: Timestamp,
     ) -> Result<Option<Session>, StoreError> {
-        let row = sqlx::query(
-            "SELECT p.id, p.name, p.kind, s.id AS session FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
-             WHERE s.hash = ? AND s.ended_at IS NULL AND s.expires_at > ?
-               AND p.ended_at IS NULL AND t.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
-        )
-        .bind(hash(secret))
-        .bind(format_timestamp(browsers_now))
-        .bind(format_timestamp(now))
-        .fetch_optional(&self.reader)
-        .await?;
+        let row = sqlx::query(FIND_SESSION)
+            .bind(hash(secret))
+            .bind(format_timestamp(browsers_now))
+            .bind(format_timestamp(now))
+            .fetch_optional(&self.reader)
+            .await?;
         row.map(|row| {
             Ok(Session {
                 id: row.get("session"),
@@ -377,16 +418,12 @@ impl Store {
         browsers_now: Timestamp,
         now: Timestamp,
     ) -> Result<bool, StoreError> {
-        let count: i64 = sqlx::query_scalar(
-            "SELECT count(*) FROM session s JOIN principal p ON p.id = s.principal JOIN token t ON t.id = s.token
-             WHERE s.id = ? AND s.ended_at IS NULL AND s.expires_at > ?
-               AND p.ended_at IS NULL AND t.ended_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?)",
-        )
-        .bind(id)
-        .bind(format_timestamp(browsers_now))
-        .bind(format_timestamp(now))
-        .fetch_one(&self.reader)
-        .await?;
+        let count: i64 = sqlx::query_scalar(SESSION_LASTS)
+            .bind(id)
+            .bind(format_timestamp(browsers_now))
+            .bind(format_timestamp(now))
+            .fetch_one(&self.reader)
+            .await?;
         Ok(count > 0)
     }
 

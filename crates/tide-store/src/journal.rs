@@ -157,6 +157,11 @@ impl Hashed {
 /// A number, its entry, the hash of its values, and the hash that ends the chain so far.
 type Chained<'a> = (i64, &'a JournalNote, Option<&'a [u8]>, Vec<u8>);
 
+const APPEND_ALL: &str = "
+    INSERT INTO meta (name, value)
+    VALUES (?, ?)
+    ON CONFLICT DO UPDATE SET value = excluded.value";
+
 /// Writes entries one after the other, in few statements.
 pub(crate) async fn append_all(
     c: &mut SqliteConnection,
@@ -211,7 +216,7 @@ pub(crate) async fn append_all(
         }
     }
     if !notes.is_empty() {
-        sqlx::query("INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value")
+        sqlx::query(APPEND_ALL)
             .bind(HEAD)
             .bind(key.seal(id, &before))
             .execute(c)
@@ -219,6 +224,22 @@ pub(crate) async fn append_all(
     }
     Ok(())
 }
+
+const LIST_JOURNAL: &str = "
+    SELECT j.*, v.values_json, coalesce(p.name, j.principal) AS who, i.label AS label
+    FROM journal j
+    LEFT JOIN journal_value v ON v.journal = j.id
+    LEFT JOIN principal p ON p.id = j.principal
+    LEFT JOIN identity i ON i.id = j.subject
+    WHERE j.id < ? AND (? IS NULL OR j.subject = ?)
+    ORDER BY j.id DESC
+    LIMIT ?";
+
+const VERIFY_JOURNAL: &str = "
+    SELECT j.*, v.values_json
+    FROM journal j
+    LEFT JOIN journal_value v ON v.journal = j.id
+    ORDER BY j.id";
 
 impl Store {
     /// Writes one entry outside of another transaction.
@@ -255,17 +276,13 @@ impl Store {
         before: Option<i64>,
         limit: i64,
     ) -> Result<Vec<JournalEntry>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT j.*, v.values_json, coalesce(p.name, j.principal) AS who, i.label AS label FROM journal j
-             LEFT JOIN journal_value v ON v.journal = j.id LEFT JOIN principal p ON p.id = j.principal
-             LEFT JOIN identity i ON i.id = j.subject WHERE j.id < ? AND (? IS NULL OR j.subject = ?) ORDER BY j.id DESC LIMIT ?",
-        )
-        .bind(before.unwrap_or(i64::MAX))
-        .bind(subject)
-        .bind(subject)
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_JOURNAL)
+            .bind(before.unwrap_or(i64::MAX))
+            .bind(subject)
+            .bind(subject)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| JournalEntry {
@@ -314,8 +331,7 @@ impl Store {
             .bind(HEAD)
             .fetch_optional(&mut *tx)
             .await?;
-        let mut rows =
-            sqlx::query("SELECT j.*, v.values_json FROM journal j LEFT JOIN journal_value v ON v.journal = j.id ORDER BY j.id").fetch(&mut *tx);
+        let mut rows = sqlx::query(VERIFY_JOURNAL).fetch(&mut *tx);
         let key = &self.journal_key;
         let (mut before, mut last) = (Vec::new(), 0);
         while let Some(row) = rows.try_next().await? {

@@ -91,6 +91,11 @@ pub(crate) fn parse_timestamp(text: Option<String>) -> Option<Timestamp> {
     text.and_then(|text| text.parse().ok())
 }
 
+const WRITE_MARK: &str = "
+    INSERT INTO meta (name, value)
+    VALUES ('write mark', ?)
+    ON CONFLICT DO UPDATE SET value = excluded.value";
+
 impl Store {
     /// The key by which changed passwords of a system are told apart: it lasts, whatever secrets
     /// are set anew.
@@ -231,7 +236,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO meta (name, value) VALUES ('write mark', ?) ON CONFLICT DO UPDATE SET value = excluded.value")
+                    sqlx::query(WRITE_MARK)
                         .bind(format_timestamp(now))
                         .execute(c)
                         .await?;

@@ -32,6 +32,16 @@ pub async fn backup(from: &Path, to: &Path) -> Result<(), StoreError> {
 /// The name in `meta` of the moment at which a backup was restored.
 const RESTORED: &str = "restored at";
 
+const UPDATE_CHANGE: &str = "
+    UPDATE change SET state = 'canceled',
+      error = 'a backup was restored before this was settled', remedy = 'run again',
+      settled_at = ?
+    WHERE state IN ('queued', 'sending', 'accepted', 'unknown')";
+
+const UPDATE_CHANGE_SET: &str = "
+    UPDATE change_set SET state = 'canceled', ended_at = ?, note = 'a backup was restored'
+    WHERE ended_at IS NULL";
+
 /// Makes a copied backup fit for a world that went on without it: every system is disarmed, what
 /// was under way is taken back, and everything counts as not read yet. Nothing is sent before it
 /// was armed and read again. Sessions and tokens end, whose owners may have lost their rights
@@ -60,14 +70,11 @@ pub async fn restore(
                 ] {
                     sqlx::query(sql).execute(&mut *c).await?;
                 }
-                sqlx::query(
-                    "UPDATE change SET state = 'canceled', error = 'a backup was restored before this was settled', remedy = 'run again', settled_at = ?
-                     WHERE state IN ('queued', 'sending', 'accepted', 'unknown')",
-                )
+                sqlx::query(UPDATE_CHANGE)
                 .bind(format_timestamp(now))
                 .execute(&mut *c)
                 .await?;
-                sqlx::query("UPDATE change_set SET state = 'canceled', ended_at = ?, note = 'a backup was restored' WHERE ended_at IS NULL")
+                sqlx::query(UPDATE_CHANGE_SET)
                     .bind(format_timestamp(now))
                     .execute(&mut *c)
                     .await?;
@@ -95,6 +102,18 @@ pub async fn restore(
     Ok(operator)
 }
 
+const UNSENT_SINCE_RESTORE: &str = "
+    SELECT coalesce(sum(seen_at <= ?), 0), count(*)
+    FROM account
+    WHERE system = ? AND object = ? AND absent_since IS NULL";
+
+const RECORDS_OF_BACKUP: &str = "
+    SELECT DISTINCT o.system, o.object
+    FROM full_read o
+    WHERE o.state = 'outdated'
+      AND NOT EXISTS (SELECT 1 FROM full_read r WHERE r.system = o.system
+      AND r.object = o.object AND r.state = 'complete')";
+
 impl Store {
     /// Of the accounts of a type of a system that were there when a backup was restored: how many
     /// its owner has not sent again since, and how many there are. Nothing when no backup was
@@ -120,25 +139,20 @@ impl Store {
             return Ok(None);
         };
         Ok(Some(
-            sqlx::query_as(
-                "SELECT coalesce(sum(seen_at <= ?), 0), count(*) FROM account WHERE system = ? AND object = ? AND absent_since IS NULL",
-            )
-            .bind(restored)
-            .bind(system)
-            .bind(object.as_str())
-            .fetch_one(&self.reader)
-            .await?,
+            sqlx::query_as(UNSENT_SINCE_RESTORE)
+                .bind(restored)
+                .bind(system)
+                .bind(object.as_str())
+                .fetch_one(&self.reader)
+                .await?,
         ))
     }
 
     /// Systems and types with records that were read before a backup was restored, and not since.
     pub async fn records_of_backup(&self) -> Result<Vec<(String, ObjectType)>, StoreError> {
-        let rows: Vec<(String, String)> = sqlx::query_as(
-            "SELECT DISTINCT o.system, o.object FROM full_read o WHERE o.state = 'outdated'
-             AND NOT EXISTS (SELECT 1 FROM full_read r WHERE r.system = o.system AND r.object = o.object AND r.state = 'complete')",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows: Vec<(String, String)> = sqlx::query_as(RECORDS_OF_BACKUP)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .into_iter()
             .filter_map(|(system, word)| Some((system, ObjectType::parse(&word)?)))

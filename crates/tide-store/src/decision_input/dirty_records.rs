@@ -102,6 +102,10 @@ const BESIDE: &str = "
     UNION ALL SELECT 'reservation', 0, t.object, t.attribute, t.value, t.identity, NULL
               FROM json_each(?2) k CROSS JOIN reservation t ON t.identity = k.value WHERE t.system = ''";
 
+const PRUNE_DIRTY: &str = "
+    DELETE FROM dirty_record
+    WHERE seq < min(?, (SELECT max(seq) FROM dirty_record))";
+
 impl Store {
     /// The position of the last dirty record.
     pub async fn last_dirty(&self) -> Result<i64, StoreError> {
@@ -117,12 +121,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     // The last row stays, so that no position is reused.
-                    sqlx::query(
-                        "DELETE FROM dirty_record WHERE seq < min(?, (SELECT max(seq) FROM dirty_record))",
-                    )
-                    .bind(upto)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(PRUNE_DIRTY).bind(upto).execute(c).await?;
                     Ok(())
                 })
             })
@@ -227,16 +226,19 @@ async fn load_part(
     Ok(population)
 }
 
+const READ_ACCOUNTS: &str = "
+    SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name
+    FROM json_each(?) k
+    CROSS JOIN account a ON a.id = k.value
+    LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL";
+
 /// Reads the accounts and their links.
 async fn read_accounts(
     c: &mut SqliteConnection,
     accounts: &str,
     population: &mut Population,
 ) -> Result<(), StoreError> {
-    let rows = sqlx::query(
-        "SELECT a.*, l.id AS link, l.identity AS whose, l.origin, l.origin_name FROM json_each(?) k CROSS JOIN account a ON a.id = k.value
-         LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL",
-    );
+    let rows = sqlx::query(READ_ACCOUNTS);
     let mut links: Vec<(i64, Link)> = Vec::new();
     for row in rows.bind(accounts).fetch_all(&mut *c).await? {
         let account = read_account(&row)?;

@@ -26,6 +26,12 @@ pub(crate) fn blob_values(blob: &[u8]) -> Result<Vec<Value>, StoreError> {
     Ok(Attributes::from_blob(blob)?.get(VALUES).to_vec())
 }
 
+const LOAD_POPULATION: &str = "
+    SELECT account, identity, origin, origin_name
+    FROM link
+    WHERE ended_at IS NULL
+    ORDER BY id";
+
 impl Store {
     /// Reads the whole population inside one transaction.
     pub async fn load_population(&self) -> Result<Population, StoreError> {
@@ -45,11 +51,12 @@ impl Store {
         {
             population.identities.push(read_identity(&row)?);
         }
-        for row in sqlx::query("SELECT account, identity, origin, origin_name FROM link WHERE ended_at IS NULL ORDER BY id")
-            .fetch_all(&mut *tx)
-            .await?
-        {
-            population.links.push(Link { account: row.get(0), identity: row.get(1), basis: read_basis(row.get(2), row.get(3)) });
+        for row in sqlx::query(LOAD_POPULATION).fetch_all(&mut *tx).await? {
+            population.links.push(Link {
+                account: row.get(0),
+                identity: row.get(1),
+                basis: read_basis(row.get(2), row.get(3)),
+            });
         }
         read_normalizations(&mut tx, &mut population).await?;
         read_systems(&mut tx, &mut population).await?;
@@ -89,18 +96,18 @@ impl Store {
     }
 }
 
+const READ_NORMALIZATIONS: &str = "
+    SELECT account, attribute, sent_value, returned_value
+    FROM value_normalization
+    WHERE is_certain";
+
 /// Reads how systems normalize values.
 async fn read_normalizations(
     c: &mut SqliteConnection,
     population: &mut Population,
 ) -> Result<(), StoreError> {
     let mut normalized = HashMap::new();
-    for row in sqlx::query(
-        "SELECT account, attribute, sent_value, returned_value FROM value_normalization WHERE is_certain",
-    )
-    .fetch_all(&mut *c)
-    .await?
-    {
+    for row in sqlx::query(READ_NORMALIZATIONS).fetch_all(&mut *c).await? {
         let known = Normalization {
             sent: blob_values(row.get(2))?,
             returned: blob_values(row.get(3))?,
@@ -144,16 +151,17 @@ async fn read_systems(
     Ok(())
 }
 
+const READ_RESERVED_VALUES: &str = "
+    SELECT object, attribute, value, identity
+    FROM reservation
+    WHERE system = ''";
+
 /// Reads the generated values that are reserved.
 async fn read_reserved_values(
     c: &mut SqliteConnection,
     population: &mut Population,
 ) -> Result<(), StoreError> {
-    for row in
-        sqlx::query("SELECT object, attribute, value, identity FROM reservation WHERE system = ''")
-            .fetch_all(&mut *c)
-            .await?
-    {
+    for row in sqlx::query(READ_RESERVED_VALUES).fetch_all(&mut *c).await? {
         let Some(kind) = ObjectType::parse(row.get(0)) else {
             continue;
         };

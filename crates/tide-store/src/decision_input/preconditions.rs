@@ -48,6 +48,13 @@ pub struct DecisionPreconditions {
     pub failed: bool,
 }
 
+const COUNT_WINDOWS: &str = "
+    SELECT (SELECT count(DISTINCT coalesce(nullif(c.identity, ''),
+      c.account)) FROM change c WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1
+      AND c.state = 'done' AND c.settled_at >= k.value ->> 2 AND NOT c.is_released)
+    FROM json_each(?) k
+    ORDER BY k.key";
+
 /// Counts the changes of the windows, in their order.
 pub(crate) async fn count_windows(
     c: &mut SqliteConnection,
@@ -66,27 +73,23 @@ pub(crate) async fn count_windows(
             ]
         })
         .collect();
-    Ok(sqlx::query_scalar(
-        "SELECT (SELECT count(DISTINCT coalesce(nullif(c.identity, ''), c.account)) FROM change c
-                 WHERE c.system = k.value ->> 0 AND c.kind = k.value ->> 1 AND c.state = 'done' AND c.settled_at >= k.value ->> 2
-                 AND NOT c.is_released)
-         FROM json_each(?) k ORDER BY k.key",
-    )
-    .bind(serde_json::to_string(&asked)?)
-    .fetch_all(c)
-    .await?)
+    Ok(sqlx::query_scalar(COUNT_WINDOWS)
+        .bind(serde_json::to_string(&asked)?)
+        .fetch_all(c)
+        .await?)
 }
+
+const IN_FLIGHT: &str = "
+    SELECT c.system, c.kind, c.identity, iif(c.identity = '', c.account, NULL)
+    FROM change c
+    WHERE c.state IN ('queued', 'sending', 'unknown', 'accepted') AND c.kind IN ('disable',
+      'delete', 'revoke', 'move', 'password') AND NOT c.is_released";
 
 /// The records with a change of a guarded kind in flight. Such changes count before they are done.
 /// The condition equals that of a partial index.
 async fn in_flight(c: &mut SqliteConnection) -> Result<InFlight, StoreError> {
-    let rows: Vec<(String, String, String, Option<AccountId>)> = sqlx::query_as(
-        "SELECT c.system, c.kind, c.identity, iif(c.identity = '', c.account, NULL) FROM change c
-         WHERE c.state IN ('queued', 'sending', 'unknown', 'accepted') AND c.kind IN ('disable', 'delete', 'revoke', 'move', 'password')
-         AND NOT c.is_released",
-    )
-    .fetch_all(c)
-    .await?;
+    let rows: Vec<(String, String, String, Option<AccountId>)> =
+        sqlx::query_as(IN_FLIGHT).fetch_all(c).await?;
     let mut all = InFlight::new();
     for (system, kind, identity, account) in rows {
         all.entry((system, kind))

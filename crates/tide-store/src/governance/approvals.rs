@@ -130,6 +130,12 @@ pub(crate) async fn load_approval_states(
     Ok(all)
 }
 
+const LOAD_APPROVALS: &str = "
+    SELECT a.*, coalesce(p.name, a.principal) AS who
+    FROM approval_answer a
+    LEFT JOIN principal p ON p.id = a.principal
+    ORDER BY a.level";
+
 /// Loads the requests for approval, the oldest first.
 async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
     let mut all: Vec<ApprovalRow> =
@@ -153,9 +159,7 @@ async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, St
         .enumerate()
         .map(|(at, row)| (row.fingerprint.clone(), at))
         .collect();
-    let answers = sqlx::query(
-        "SELECT a.*, coalesce(p.name, a.principal) AS who FROM approval_answer a LEFT JOIN principal p ON p.id = a.principal ORDER BY a.level",
-    );
+    let answers = sqlx::query(LOAD_APPROVALS);
     for row in answers.fetch_all(&mut *c).await? {
         let Some(&at) = places.get(row.get::<&str, _>("fingerprint")) else {
             continue;
@@ -174,6 +178,16 @@ async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, St
 /// How long a manual action counts as the cause of a change.
 const CAUSE: SignedDuration = SignedDuration::from_hours(30 * 24);
 
+const INSERT_META: &str = "
+    INSERT INTO meta (name, value)
+    VALUES (?, ?)
+    ON CONFLICT DO UPDATE SET value = excluded.value";
+
+const SELECT_RULE_SET: &str = "
+    SELECT principal, created_at
+    FROM rule_set
+    WHERE version > ? AND version <= ?";
+
 /// Who published rules under which nothing was asked before, up to this version. Notes that it was
 /// asked under it.
 async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<Cause>, StoreError> {
@@ -188,18 +202,16 @@ async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<C
     if before == version {
         return Ok(Vec::new());
     }
-    sqlx::query("INSERT INTO meta (name, value) VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value")
+    sqlx::query(INSERT_META)
         .bind(ASKED)
         .bind(version.to_string())
         .execute(&mut *c)
         .await?;
-    let rows: Vec<(String, String)> = sqlx::query_as(
-        "SELECT principal, created_at FROM rule_set WHERE version > ? AND version <= ?",
-    )
-    .bind(before)
-    .bind(version)
-    .fetch_all(c)
-    .await?;
+    let rows: Vec<(String, String)> = sqlx::query_as(SELECT_RULE_SET)
+        .bind(before)
+        .bind(version)
+        .fetch_all(c)
+        .await?;
     Ok(rows
         .into_iter()
         .map(|(principal, at)| Cause {
@@ -210,6 +222,17 @@ async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<C
         .collect())
 }
 
+const CAUSED_BY: &str = "
+    SELECT principal, act, min(at)
+    FROM ( SELECT principal, act,
+      at FROM journal WHERE subject = ?1 AND at >= ?2
+      AND (act GLOB 'role.*' OR act GLOB 'departure.*' OR act GLOB 'match.*'
+      OR act IN ('identity.split', 'password.set')) UNION ALL SELECT principal, 'role.given',
+      created_at FROM role_grant WHERE identity = ?1
+      AND (until_at IS NULL OR until_at > ?3) UNION ALL SELECT ?4, 'run.started', ?3)
+    WHERE principal IN (SELECT id FROM principal WHERE kind = 'operator')
+    GROUP BY principal, act";
+
 /// Who caused a change of an identity: the principal of the run, of recent manual actions, and of
 /// grants in effect. The service itself does not count.
 async fn caused_by(
@@ -218,34 +241,72 @@ async fn caused_by(
     identity: &str,
     now: Timestamp,
 ) -> Result<Vec<Cause>, StoreError> {
-    let rows: Vec<(String, String, String)> = sqlx::query_as(
-        "SELECT principal, act, min(at) FROM (
-           SELECT principal, act, at FROM journal WHERE subject = ?1 AND at >= ?2
-             AND (act GLOB 'role.*' OR act GLOB 'departure.*' OR act GLOB 'match.*' OR act IN ('identity.split', 'password.set'))
-           UNION ALL SELECT principal, 'role.given', created_at FROM role_grant WHERE identity = ?1 AND (until_at IS NULL OR until_at > ?3)
-           UNION ALL SELECT ?4, 'run.started', ?3)
-         WHERE principal IN (SELECT id FROM principal WHERE kind = 'operator') GROUP BY principal, act",
-    )
-    .bind(identity)
-    .bind(format_timestamp(now.saturating_sub(CAUSE).unwrap_or(Timestamp::MIN)))
-    .bind(format_timestamp(now))
-    .bind(asker)
-    .fetch_all(c)
-    .await?;
+    let rows: Vec<(String, String, String)> = sqlx::query_as(CAUSED_BY)
+        .bind(identity)
+        .bind(format_timestamp(
+            now.saturating_sub(CAUSE).unwrap_or(Timestamp::MIN),
+        ))
+        .bind(format_timestamp(now))
+        .bind(asker)
+        .fetch_all(c)
+        .await?;
     Ok(rows
         .into_iter()
         .map(|(principal, act, at)| Cause { principal, act, at })
         .collect())
 }
 
+const LIST_OPERATORS: &str = "
+    SELECT p.*, i.label AS person
+    FROM principal p
+    LEFT JOIN identity i ON i.id = p.identity
+    WHERE p.kind = 'operator'
+    ORDER BY p.name";
+
+const SET_OPERATOR: &str = "
+    UPDATE principal SET teams = ?, identity = ?, set_by = ?, set_at = ?
+    WHERE id = ? AND kind = 'operator' AND ended_at IS NULL";
+
+const END_OPERATOR: &str = "
+    SELECT count(*)
+    FROM principal
+    WHERE kind = 'operator' AND ended_at IS NULL AND id <> ?";
+
+const REQUEST_APPROVALS: &str = "
+    INSERT INTO approval (fingerprint, rule, system, kind, identity, label, requested_at,
+      requested_by, expires_at, remind_at, causes)
+    VALUES (?,?,?,?,?,?,?,?,?,?,?)
+    ON CONFLICT DO NOTHING";
+
+const ANSWER_APPROVAL: &str = "
+    INSERT INTO approval_answer (fingerprint, level, is_approved, principal, comment,
+      created_at)
+    VALUES (?,?,?,?,?,?)";
+
+const REOPEN_APPROVALS: &str = "
+    UPDATE approval SET requested_at = ?, expires_at = ?, remind_at = ?
+    WHERE fingerprint = ?
+    RETURNING identity";
+
+const NEXT_APPROVAL: &str = "
+    SELECT min(at)
+    FROM (SELECT expires_at AS at FROM approval UNION ALL SELECT remind_at FROM approval WHERE
+      remind_at IS NOT NULL UNION ALL SELECT expires_at FROM change_override)";
+
+const SELECT_APPROVAL: &str = "
+    SELECT rule, count(*) AS n, min(label) AS first, min(requested_at) AS since
+    FROM approval a
+    WHERE remind_at <= ? AND expires_at > ? AND fingerprint IN (SELECT value FROM json_each(?))
+    GROUP BY rule";
+
+const INSERT_ALERT: &str = "
+    INSERT INTO alert (channel, recipient, subject, body, created_at)
+    VALUES ('console', ?, ?, ?, ?)";
+
 impl Store {
     /// All operators, by name.
     pub async fn list_operators(&self) -> Result<Vec<OperatorRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT p.*, i.label AS person FROM principal p LEFT JOIN identity i ON i.id = p.identity WHERE p.kind = 'operator' ORDER BY p.name",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_OPERATORS).fetch_all(&self.reader).await?;
         rows.iter()
             .map(|row| {
                 Ok(OperatorRow {
@@ -294,17 +355,14 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query(
-                        "UPDATE principal SET teams = ?, identity = ?, set_by = ?, set_at = ?
-                                    WHERE id = ? AND kind = 'operator' AND ended_at IS NULL",
-                    )
-                    .bind(&teams)
-                    .bind(&identity)
-                    .bind(&by)
-                    .bind(format_timestamp(now))
-                    .bind(&id)
-                    .execute(&mut *c)
-                    .await?;
+                    let done = sqlx::query(SET_OPERATOR)
+                        .bind(&teams)
+                        .bind(&identity)
+                        .bind(&by)
+                        .bind(format_timestamp(now))
+                        .bind(&id)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
                         return Err(StoreError::Missing {
                             what: "operator",
@@ -335,11 +393,10 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let others: i64 =
-                        sqlx::query_scalar("SELECT count(*) FROM principal WHERE kind = 'operator' AND ended_at IS NULL AND id <> ?")
-                            .bind(&id)
-                            .fetch_one(&mut *c)
-                            .await?;
+                    let others: i64 = sqlx::query_scalar(END_OPERATOR)
+                        .bind(&id)
+                        .fetch_one(&mut *c)
+                        .await?;
                     if others == 0 {
                         return Ok(false);
                     }
@@ -348,9 +405,15 @@ impl Store {
                         "UPDATE token SET ended_at = ? WHERE principal = ? AND ended_at IS NULL",
                         "UPDATE session SET ended_at = ? WHERE principal = ? AND ended_at IS NULL",
                     ] {
-                        sqlx::query(sql).bind(format_timestamp(now)).bind(&id).execute(&mut *c).await?;
+                        sqlx::query(sql)
+                            .bind(format_timestamp(now))
+                            .bind(&id)
+                            .execute(&mut *c)
+                            .await?;
                     }
-                    NewJournalEntry::new(&by, "operator.ended", &id).append(c, now).await?;
+                    NewJournalEntry::new(&by, "operator.ended", &id)
+                        .append(c, now)
+                        .await?;
                     Ok(true)
                 })
             })
@@ -390,7 +453,10 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     for fingerprint in &gone {
-                        sqlx::query("DELETE FROM approval WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
+                        sqlx::query("DELETE FROM approval WHERE fingerprint = ?")
+                            .bind(fingerprint)
+                            .execute(&mut *c)
+                            .await?;
                     }
                     let published = match rules {
                         Some(version) => published_since(&mut *c, version).await?,
@@ -400,24 +466,21 @@ impl Store {
                     for one in &new {
                         let mut causes = caused_by(&mut *c, &by, &one.identity, now).await?;
                         causes.extend(published.iter().cloned());
-                        asked += sqlx::query(
-                            "INSERT INTO approval (fingerprint, rule, system, kind, identity, label, requested_at, requested_by, expires_at, remind_at, causes)
-                             VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING",
-                        )
-                        .bind(&one.fingerprint)
-                        .bind(&one.rule)
-                        .bind(&one.system)
-                        .bind(&one.kind)
-                        .bind(&one.identity)
-                        .bind(&one.label)
-                        .bind(format_timestamp(now))
-                        .bind(&by)
-                        .bind(format_timestamp(one.expires))
-                        .bind(one.remind.map(format_timestamp))
-                        .bind(serde_json::to_string(&causes)?)
-                        .execute(&mut *c)
-                        .await?
-                        .rows_affected();
+                        asked += sqlx::query(REQUEST_APPROVALS)
+                            .bind(&one.fingerprint)
+                            .bind(&one.rule)
+                            .bind(&one.system)
+                            .bind(&one.kind)
+                            .bind(&one.identity)
+                            .bind(&one.label)
+                            .bind(format_timestamp(now))
+                            .bind(&by)
+                            .bind(format_timestamp(one.expires))
+                            .bind(one.remind.map(format_timestamp))
+                            .bind(serde_json::to_string(&causes)?)
+                            .execute(&mut *c)
+                            .await?
+                            .rows_affected();
                     }
                     Ok(asked)
                 })
@@ -439,15 +502,26 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    for Answered { fingerprint, identity, yes, comment } in &answers {
-                        let reached: i64 = sqlx::query_scalar("SELECT count(*) FROM approval_answer WHERE fingerprint = ?")
-                            .bind(fingerprint)
-                            .fetch_one(&mut *c)
-                            .await?;
+                    for Answered {
+                        fingerprint,
+                        identity,
+                        yes,
+                        comment,
+                    } in &answers
+                    {
+                        let reached: i64 = sqlx::query_scalar(
+                            "SELECT count(*) FROM approval_answer WHERE fingerprint = ?",
+                        )
+                        .bind(fingerprint)
+                        .fetch_one(&mut *c)
+                        .await?;
                         if usize::try_from(reached) != Ok(level) {
-                            return Err(StoreError::Exists { what: "answer for level", name: (level + 1).to_string() });
+                            return Err(StoreError::Exists {
+                                what: "answer for level",
+                                name: (level + 1).to_string(),
+                            });
                         }
-                        sqlx::query("INSERT INTO approval_answer (fingerprint, level, is_approved, principal, comment, created_at) VALUES (?,?,?,?,?,?)")
+                        sqlx::query(ANSWER_APPROVAL)
                             .bind(fingerprint)
                             .bind(reached)
                             .bind(yes)
@@ -456,15 +530,24 @@ impl Store {
                             .bind(format_timestamp(now))
                             .execute(&mut *c)
                             .await?;
-                        let (rule, kind, system): (String, String, String) =
-                            sqlx::query_as("SELECT rule, kind, system FROM approval WHERE fingerprint = ?")
-                                .bind(fingerprint)
-                                .fetch_one(&mut *c)
-                                .await?;
-                        let words = if comment.is_empty() { String::new() } else { format!(": {comment}") };
-                        let detail = format!("{kind} in {system}, level {} of {rule}{words}", level + 1);
+                        let (rule, kind, system): (String, String, String) = sqlx::query_as(
+                            "SELECT rule, kind, system FROM approval WHERE fingerprint = ?",
+                        )
+                        .bind(fingerprint)
+                        .fetch_one(&mut *c)
+                        .await?;
+                        let words = if comment.is_empty() {
+                            String::new()
+                        } else {
+                            format!(": {comment}")
+                        };
+                        let detail =
+                            format!("{kind} in {system}, level {} of {rule}{words}", level + 1);
                         let act = if *yes { "approval.yes" } else { "approval.no" };
-                        NewJournalEntry::new(&principal, act, identity).detail(&detail).append(c, now).await?;
+                        NewJournalEntry::new(&principal, act, identity)
+                            .detail(&detail)
+                            .append(c, now)
+                            .await?;
                     }
                     Ok(())
                 })
@@ -487,18 +570,21 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     for fingerprint in &fingerprints {
-                        sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?").bind(fingerprint).execute(&mut *c).await?;
-                        let identity: Option<String> = sqlx::query_scalar(
-                            "UPDATE approval SET requested_at = ?, expires_at = ?, remind_at = ? WHERE fingerprint = ? RETURNING identity",
-                        )
-                        .bind(format_timestamp(now))
-                        .bind(format_timestamp(expires))
-                        .bind(remind.map(format_timestamp))
-                        .bind(fingerprint)
-                        .fetch_optional(&mut *c)
-                        .await?;
+                        sqlx::query("DELETE FROM approval_answer WHERE fingerprint = ?")
+                            .bind(fingerprint)
+                            .execute(&mut *c)
+                            .await?;
+                        let identity: Option<String> = sqlx::query_scalar(REOPEN_APPROVALS)
+                            .bind(format_timestamp(now))
+                            .bind(format_timestamp(expires))
+                            .bind(remind.map(format_timestamp))
+                            .bind(fingerprint)
+                            .fetch_optional(&mut *c)
+                            .await?;
                         if let Some(identity) = identity {
-                            NewJournalEntry::new(&principal, "approval.asked-again", &identity).append(&mut *c, now).await?;
+                            NewJournalEntry::new(&principal, "approval.asked-again", &identity)
+                                .append(&mut *c, now)
+                                .await?;
                         }
                     }
                     Ok(())
@@ -545,12 +631,9 @@ impl Store {
 
     /// When the next approval expires or is reminded of, or what was said of a held change expires.
     pub async fn next_approval(&self) -> Result<Option<Timestamp>, StoreError> {
-        let next: Option<String> = sqlx::query_scalar(
-            "SELECT min(at) FROM (SELECT expires_at AS at FROM approval UNION ALL SELECT remind_at FROM approval WHERE remind_at IS NOT NULL
-               UNION ALL SELECT expires_at FROM change_override)",
-        )
-        .fetch_one(&self.reader)
-        .await?;
+        let next: Option<String> = sqlx::query_scalar(NEXT_APPROVAL)
+            .fetch_one(&self.reader)
+            .await?;
         Ok(crate::parse_timestamp(next))
     }
 
@@ -580,20 +663,26 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    let due = sqlx::query(
-                        "SELECT rule, count(*) AS n, min(label) AS first, min(requested_at) AS since FROM approval a
-                         WHERE remind_at <= ? AND expires_at > ? AND fingerprint IN (SELECT value FROM json_each(?)) GROUP BY rule",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(format_timestamp(now))
-                    .bind(&waiting)
-                    .fetch_all(&mut *c)
-                    .await?;
+                    let due = sqlx::query(SELECT_APPROVAL)
+                        .bind(format_timestamp(now))
+                        .bind(format_timestamp(now))
+                        .bind(&waiting)
+                        .fetch_all(&mut *c)
+                        .await?;
                     for row in &due {
-                        let (rule, count, first): (String, i64, String) = (row.get("rule"), row.get("n"), row.get("first"));
-                        let others = if count == 1 { String::new() } else { format!(" and {} more", count - 1) };
-                        let since = row.get::<&str, _>("since").get(..10).unwrap_or_default().to_owned();
-                        sqlx::query("INSERT INTO alert (channel, recipient, subject, body, created_at) VALUES ('console', ?, ?, ?, ?)")
+                        let (rule, count, first): (String, i64, String) =
+                            (row.get("rule"), row.get("n"), row.get("first"));
+                        let others = if count == 1 {
+                            String::new()
+                        } else {
+                            format!(" and {} more", count - 1)
+                        };
+                        let since = row
+                            .get::<&str, _>("since")
+                            .get(..10)
+                            .unwrap_or_default()
+                            .to_owned();
+                        sqlx::query(INSERT_ALERT)
                             .bind(format!("approval:{rule}"))
                             .bind(format!("still awaiting approval ({rule}): {first}{others}"))
                             .bind(format!("Requested {since}; see the decisions."))
@@ -602,16 +691,23 @@ impl Store {
                             .await?;
                     }
                     for (rule, days) in &again {
-                        let next = now.saturating_add(jiff::SignedDuration::from_hours(i64::from(*days) * 24)).unwrap_or(now);
-                        sqlx::query("UPDATE approval SET remind_at = ? WHERE rule = ? AND remind_at <= ?")
-                            .bind(format_timestamp(next))
-                            .bind(rule)
-                            .bind(format_timestamp(now))
-                            .execute(&mut *c)
-                            .await?;
+                        let next = now
+                            .saturating_add(jiff::SignedDuration::from_hours(i64::from(*days) * 24))
+                            .unwrap_or(now);
+                        sqlx::query(
+                            "UPDATE approval SET remind_at = ? WHERE rule = ? AND remind_at <= ?",
+                        )
+                        .bind(format_timestamp(next))
+                        .bind(rule)
+                        .bind(format_timestamp(now))
+                        .execute(&mut *c)
+                        .await?;
                     }
                     // Requests that are no longer required have no reminders.
-                    sqlx::query("UPDATE approval SET remind_at = NULL WHERE remind_at <= ?").bind(format_timestamp(now)).execute(c).await?;
+                    sqlx::query("UPDATE approval SET remind_at = NULL WHERE remind_at <= ?")
+                        .bind(format_timestamp(now))
+                        .execute(c)
+                        .await?;
                     Ok(due.len() as u64)
                 })
             })

@@ -32,6 +32,21 @@ pub struct AlertRow {
     pub recipient: String,
 }
 
+const LIST_ALERTS: &str = "
+    SELECT id, subject, body, created_at, recipient
+    FROM alert
+    WHERE state = 'waiting'
+    ORDER BY id DESC
+    LIMIT 1000";
+
+const ACKNOWLEDGE_ALERT: &str = "
+    UPDATE alert SET state = 'seen', sent_at = ?
+    WHERE state = 'waiting' AND id = ?";
+
+const NOTICES_SEEN: &str = "
+    UPDATE alert SET state = 'seen', sent_at = ?
+    WHERE state = 'waiting' AND id <= ?";
+
 impl Store {
     /// Creates alerts of external changes, with their consequences. Existing alerts are not created
     /// again.
@@ -83,9 +98,7 @@ impl Store {
 
     /// Open alerts, the newest first.
     pub async fn list_alerts(&self) -> Result<Vec<AlertRow>, StoreError> {
-        let rows = sqlx::query("SELECT id, subject, body, created_at, recipient FROM alert WHERE state = 'waiting' ORDER BY id DESC LIMIT 1000")
-            .fetch_all(&self.reader)
-            .await?;
+        let rows = sqlx::query(LIST_ALERTS).fetch_all(&self.reader).await?;
         Ok(rows
             .iter()
             .map(|row| AlertRow {
@@ -103,13 +116,16 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE alert SET state = 'seen', sent_at = ? WHERE state = 'waiting' AND id = ?")
+                    let done = sqlx::query(ACKNOWLEDGE_ALERT)
                         .bind(format_timestamp(now))
                         .bind(id)
                         .execute(c)
                         .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "open alert", name: id.to_string() });
+                        return Err(StoreError::Missing {
+                            what: "open alert",
+                            name: id.to_string(),
+                        });
                     }
                     Ok(())
                 })
@@ -122,7 +138,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("UPDATE alert SET state = 'seen', sent_at = ? WHERE state = 'waiting' AND id <= ?")
+                    let done = sqlx::query(NOTICES_SEEN)
                         .bind(format_timestamp(now))
                         .bind(last)
                         .execute(c)

@@ -63,6 +63,17 @@ fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
     })
 }
 
+const ADD_NOTIFICATIONS: &str = "
+    INSERT INTO notification (key, rule, event, identity, label, about, recipients, text,
+      webhook, created_at)
+    VALUES (?,?,?,?,?,?,?,?,?,?)
+    ON CONFLICT (key) DO NOTHING";
+
+const WAS_CARRIED: &str = "
+    UPDATE notification SET sent_at = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2,
+      tried_at = ?3, attempts = attempts + (?2 IS NOT NULL), answer = ?4
+    WHERE id = ?1";
+
 impl Store {
     /// Returns those of these keys for which no notification was sent.
     pub async fn without_notification(
@@ -89,10 +100,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     for (notice, recipients) in &all {
-                        let new = sqlx::query(
-                            "INSERT INTO notification (key, rule, event, identity, label, about, recipients, text, webhook, created_at) VALUES (?,?,?,?,?,?,?,?,?,?)
-                             ON CONFLICT (key) DO NOTHING",
-                        )
+                        let new = sqlx::query(ADD_NOTIFICATIONS)
                         .bind(&notice.key)
                         .bind(&notice.rule)
                         .bind(notice.event.as_str())
@@ -180,16 +188,13 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "UPDATE notification SET sent_at = CASE WHEN ?2 IS NULL THEN ?3 END, error = ?2, tried_at = ?3, attempts = attempts + (?2 IS NOT NULL),
-                         answer = ?4 WHERE id = ?1",
-                    )
-                    .bind(id)
-                    .bind(error)
-                    .bind(format_timestamp(now))
-                    .bind(answer)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(WAS_CARRIED)
+                        .bind(id)
+                        .bind(error)
+                        .bind(format_timestamp(now))
+                        .bind(answer)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })

@@ -54,18 +54,21 @@ pub struct NewOverride {
     pub expires: Timestamp,
 }
 
+const LOAD_OVERRIDES: &str = "
+    SELECT o.fingerprint, o.answer, coalesce(p.name, o.principal) AS who
+    FROM change_override o
+    LEFT JOIN principal p ON p.id = o.principal
+    WHERE o.expires_at > ?";
+
 /// The overrides in effect at a moment, by fingerprint.
 pub(crate) async fn load_overrides(
     c: &mut SqliteConnection,
     now: Timestamp,
 ) -> Result<HashMap<String, GuardOverride>, StoreError> {
-    let rows = sqlx::query(
-        "SELECT o.fingerprint, o.answer, coalesce(p.name, o.principal) AS who FROM change_override o
-         LEFT JOIN principal p ON p.id = o.principal WHERE o.expires_at > ?",
-    )
-    .bind(format_timestamp(now))
-    .fetch_all(c)
-    .await?;
+    let rows = sqlx::query(LOAD_OVERRIDES)
+        .bind(format_timestamp(now))
+        .fetch_all(c)
+        .await?;
     Ok(rows
         .iter()
         .map(|row| {
@@ -80,6 +83,40 @@ pub(crate) async fn load_overrides(
         .collect())
 }
 
+const OVERRIDE_ROWS: &str = "
+    SELECT o.*, coalesce(p.name, o.principal) AS who
+    FROM change_override o
+    LEFT JOIN principal p ON p.id = o.principal
+    ORDER BY o.created_at DESC, o.fingerprint";
+
+const ADD_OVERRIDE: &str = "
+    INSERT INTO change_override (fingerprint, answer, held_by, decision, system, kind,
+      identity, account, label, principal, created_at, expires_at)
+    VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
+    ON CONFLICT DO UPDATE SET answer = excluded.answer, held_by = excluded.held_by,
+      decision = excluded.decision, principal = excluded.principal,
+      created_at = excluded.created_at, expires_at = excluded.expires_at";
+
+const TAKE_BACK_OVERRIDE: &str = "
+    DELETE FROM change_override
+    WHERE decision = ?
+    RETURNING held_by, answer, system, kind, identity";
+
+const END_OVERRIDES: &str = "
+    DELETE FROM change_override
+    WHERE expires_at <= ? OR fingerprint IN (SELECT value FROM json_each(?))";
+
+const SELECT_CHANGE: &str = "
+    SELECT identity
+    FROM change
+    WHERE fingerprint = ? AND state = 'failed'
+    ORDER BY id DESC
+    LIMIT 1";
+
+const UPDATE_CHANGE: &str = "
+    UPDATE change SET state = 'canceled', remedy = 'tried again by hand'
+    WHERE fingerprint = ? AND state = 'failed'";
+
 impl Store {
     /// What holds of changes at a moment, by their fingerprints.
     pub async fn load_overrides(
@@ -91,12 +128,7 @@ impl Store {
 
     /// All that is kept, the newest first, also what has expired.
     pub async fn override_rows(&self) -> Result<Vec<OverrideRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT o.*, coalesce(p.name, o.principal) AS who FROM change_override o LEFT JOIN principal p ON p.id = o.principal
-             ORDER BY o.created_at DESC, o.fingerprint",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(OVERRIDE_ROWS).fetch_all(&self.reader).await?;
         Ok(rows
             .iter()
             .map(|row| OverrideRow {
@@ -129,32 +161,30 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     for change in &new.changes {
-                        sqlx::query(
-                            "INSERT INTO change_override
-                               (fingerprint, answer, held_by, decision, system, kind, identity, account, label, principal, created_at, expires_at)
-                             VALUES (?,?,?,?,?,?,?,?,?,?,?,?)
-                             ON CONFLICT DO UPDATE SET answer = excluded.answer, held_by = excluded.held_by, decision = excluded.decision,
-                               principal = excluded.principal, created_at = excluded.created_at, expires_at = excluded.expires_at",
-                        )
-                        .bind(&change.fingerprint)
-                        .bind(said)
-                        .bind(new.held_by)
-                        .bind(&new.decision)
-                        .bind(&change.system)
-                        .bind(change.kind.as_str())
-                        .bind(&change.identity)
-                        .bind(change.account)
-                        .bind(&change.label)
-                        .bind(&principal)
-                        .bind(format_timestamp(now))
-                        .bind(format_timestamp(new.expires))
-                        .execute(&mut *c)
-                        .await?;
-                        let detail = format!("{} in {}: {said}", change.kind, change.system);
-                        NewJournalEntry::new(&principal, &format!("{}.{said}", new.held_by), &change.identity)
-                            .detail(&detail)
-                            .append(c, now)
+                        sqlx::query(ADD_OVERRIDE)
+                            .bind(&change.fingerprint)
+                            .bind(said)
+                            .bind(new.held_by)
+                            .bind(&new.decision)
+                            .bind(&change.system)
+                            .bind(change.kind.as_str())
+                            .bind(&change.identity)
+                            .bind(change.account)
+                            .bind(&change.label)
+                            .bind(&principal)
+                            .bind(format_timestamp(now))
+                            .bind(format_timestamp(new.expires))
+                            .execute(&mut *c)
                             .await?;
+                        let detail = format!("{} in {}: {said}", change.kind, change.system);
+                        NewJournalEntry::new(
+                            &principal,
+                            &format!("{}.{said}", new.held_by),
+                            &change.identity,
+                        )
+                        .detail(&detail)
+                        .append(c, now)
+                        .await?;
                     }
                     Ok(())
                 })
@@ -173,16 +203,19 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let rows =
-                        sqlx::query("DELETE FROM change_override WHERE decision = ? RETURNING held_by, answer, system, kind, identity")
-                            .bind(&decision)
-                            .fetch_all(&mut *c)
-                            .await?;
+                    let rows = sqlx::query(TAKE_BACK_OVERRIDE)
+                        .bind(&decision)
+                        .fetch_all(&mut *c)
+                        .await?;
                     for row in &rows {
-                        let (said, system, kind): (String, String, String) = (row.get("answer"), row.get("system"), row.get("kind"));
+                        let (said, system, kind): (String, String, String) =
+                            (row.get("answer"), row.get("system"), row.get("kind"));
                         let act = format!("{}.taken-back", row.get::<&str, _>("held_by"));
                         let detail = format!("{kind} in {system}: {said} taken back");
-                        NewJournalEntry::new(&principal, &act, row.get("identity")).detail(&detail).append(&mut *c, now).await?;
+                        NewJournalEntry::new(&principal, &act, row.get("identity"))
+                            .detail(&detail)
+                            .append(&mut *c, now)
+                            .await?;
                     }
                     Ok(rows.len())
                 })
@@ -200,7 +233,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("DELETE FROM change_override WHERE expires_at <= ? OR fingerprint IN (SELECT value FROM json_each(?))")
+                    sqlx::query(END_OVERRIDES)
                         .bind(format_timestamp(now))
                         .bind(unwanted)
                         .execute(c)
@@ -222,20 +255,21 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let subject: Option<String> = sqlx::query_scalar(
-                        "SELECT identity FROM change WHERE fingerprint = ? AND state = 'failed' ORDER BY id DESC LIMIT 1",
-                    )
-                    .bind(&fingerprint)
-                    .fetch_optional(&mut *c)
-                    .await?;
-                    let subject = subject.ok_or_else(|| StoreError::Missing { what: "failed change", name: fingerprint.clone() })?;
-                    sqlx::query(
-                        "UPDATE change SET state = 'canceled', remedy = 'tried again by hand' WHERE fingerprint = ? AND state = 'failed'",
-                    )
-                    .bind(&fingerprint)
-                    .execute(&mut *c)
-                    .await?;
-                    NewJournalEntry::new(&principal, "change.retried", &subject).append(c, now).await
+                    let subject: Option<String> = sqlx::query_scalar(SELECT_CHANGE)
+                        .bind(&fingerprint)
+                        .fetch_optional(&mut *c)
+                        .await?;
+                    let subject = subject.ok_or_else(|| StoreError::Missing {
+                        what: "failed change",
+                        name: fingerprint.clone(),
+                    })?;
+                    sqlx::query(UPDATE_CHANGE)
+                        .bind(&fingerprint)
+                        .execute(&mut *c)
+                        .await?;
+                    NewJournalEntry::new(&principal, "change.retried", &subject)
+                        .append(c, now)
+                        .await
                 })
             })
             .await

@@ -35,21 +35,27 @@ impl WriteStop {
     }
 }
 
+const LOAD_WRITE_STOP: &str = "
+    SELECT w.reason, coalesce(p.name, w.principal) AS who, w.created_at
+    FROM write_stop w
+    LEFT JOIN principal p ON p.id = w.principal";
+
 /// The stop that is set, if one is.
 pub(crate) async fn load_write_stop(
     c: &mut SqliteConnection,
 ) -> Result<Option<WriteStop>, StoreError> {
-    let row = sqlx::query(
-        "SELECT w.reason, coalesce(p.name, w.principal) AS who, w.created_at FROM write_stop w LEFT JOIN principal p ON p.id = w.principal",
-    )
-    .fetch_optional(c)
-    .await?;
+    let row = sqlx::query(LOAD_WRITE_STOP).fetch_optional(c).await?;
     Ok(row.map(|row| WriteStop {
         reason: row.get("reason"),
         principal: row.get("who"),
         created_at: parse_timestamp(row.get("created_at")).unwrap_or_default(),
     }))
 }
+
+const SET_WRITE_STOP: &str = "
+    INSERT INTO write_stop (id, reason, principal, created_at)
+    VALUES (1,?,?,?)
+    ON CONFLICT DO NOTHING";
 
 impl Store {
     /// The emergency stop, if it is set. Answered from memory: each write asks.
@@ -74,17 +80,22 @@ impl Store {
             .writer
             .run(move |c| {
                 Box::pin(async move {
-                    let set =
-                        sqlx::query("INSERT INTO write_stop (id, reason, principal, created_at) VALUES (1,?,?,?) ON CONFLICT DO NOTHING")
-                            .bind(&reason)
-                            .bind(&principal)
-                            .bind(format_timestamp(now))
-                            .execute(&mut *c)
-                            .await?;
-                    let stop = load_write_stop(&mut *c).await?.ok_or(StoreError::Missing { what: "write stop", name: String::new() })?;
+                    let set = sqlx::query(SET_WRITE_STOP)
+                        .bind(&reason)
+                        .bind(&principal)
+                        .bind(format_timestamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                    let stop = load_write_stop(&mut *c).await?.ok_or(StoreError::Missing {
+                        what: "write stop",
+                        name: String::new(),
+                    })?;
                     if set.rows_affected() > 0 {
                         take_back_queued(c, None, &stop.sentence(), now).await?;
-                        NewJournalEntry::new(&principal, "writes.stopped", "").detail(&reason).append(c, now).await?;
+                        NewJournalEntry::new(&principal, "writes.stopped", "")
+                            .detail(&reason)
+                            .append(c, now)
+                            .await?;
                     }
                     Ok(stop)
                 })

@@ -119,6 +119,10 @@ pub(crate) async fn load_write_history(
     Ok(all)
 }
 
+const NOTE_LEAVER: &str = "
+    UPDATE leaver SET returned_at = ?
+    WHERE identity = ? AND returned_at IS NULL";
+
 /// Notes who leaves now and who is back, before they are kept as they are decided to be.
 pub(crate) async fn note_leaver(
     c: &mut SqliteConnection,
@@ -152,7 +156,7 @@ pub(crate) async fn note_leaver(
             .await?;
         crate::identities::roles::end_with(c, &identity.id, now).await?;
     } else if stage == left && identity.stage != Stage::Left {
-        sqlx::query("UPDATE leaver SET returned_at = ? WHERE identity = ? AND returned_at IS NULL")
+        sqlx::query(NOTE_LEAVER)
             .bind(format_timestamp(now))
             .bind(&identity.id)
             .execute(&mut *c)
@@ -160,6 +164,37 @@ pub(crate) async fn note_leaver(
     }
     Ok(())
 }
+
+const ALL_DEPARTURES: &str = "
+    SELECT d.*, i.label
+    FROM departure d
+    JOIN identity i ON i.id = d.identity
+    ORDER BY d.at, i.label";
+
+const SET_DEPARTURE: &str = "
+    INSERT INTO departure (identity, at, principal, comment, created_at)
+    VALUES (?,?,?,?,?)
+    ON CONFLICT DO UPDATE SET at = excluded.at, principal = excluded.principal,
+      comment = excluded.comment, created_at = excluded.created_at";
+
+const INSERT_REACTIVATION: &str = "
+    INSERT INTO reactivation (identity, at, principal)
+    VALUES (?,?,?)
+    ON CONFLICT DO UPDATE SET at = excluded.at, principal = excluded.principal";
+
+const LIST_LEAVERS: &str = "
+    SELECT l.identity, l.label, l.started_at, l.returned_at,
+      (SELECT max(c.settled_at) FROM change c WHERE c.identity = l.identity
+      AND c.state = 'done' AND c.settled_at >= l.started_at
+      AND (l.returned_at IS NULL OR c.settled_at < l.returned_at)
+      AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS confirmed,
+      (SELECT count(*) FROM change c WHERE c.identity = l.identity AND c.state = 'done'
+      AND c.settled_at >= l.started_at
+      AND (l.returned_at IS NULL OR c.settled_at < l.returned_at)
+      AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS done
+    FROM leaver l
+    ORDER BY l.started_at DESC, l.id DESC
+    LIMIT ?";
 
 impl Store {
     /// The departure of a person that an operator scheduled.
@@ -178,9 +213,7 @@ impl Store {
     /// Departures that operators asked for, the next first, each with what people call whom it is
     /// about.
     pub async fn all_departures(&self) -> Result<Vec<(String, String, Departure)>, StoreError> {
-        let rows = sqlx::query("SELECT d.*, i.label FROM departure d JOIN identity i ON i.id = d.identity ORDER BY d.at, i.label")
-            .fetch_all(&self.reader)
-            .await?;
+        let rows = sqlx::query(ALL_DEPARTURES).fetch_all(&self.reader).await?;
         rows.iter()
             .map(|row| {
                 let (identity, departure) = read_departure(row)?;
@@ -202,34 +235,49 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let known: Option<i64> =
-                        sqlx::query_scalar("SELECT 1 FROM identity WHERE id = ?").bind(&identity).fetch_optional(&mut *c).await?;
+                        sqlx::query_scalar("SELECT 1 FROM identity WHERE id = ?")
+                            .bind(&identity)
+                            .fetch_optional(&mut *c)
+                            .await?;
                     if known.is_none() {
-                        return Err(StoreError::Missing { what: "identity", name: identity });
+                        return Err(StoreError::Missing {
+                            what: "identity",
+                            name: identity,
+                        });
                     }
                     let (act, detail) = match &departure {
                         Some(one) => {
-                            sqlx::query(
-                                "INSERT INTO departure (identity, at, principal, comment, created_at) VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE
-                                 SET at = excluded.at, principal = excluded.principal, comment = excluded.comment, created_at = excluded.created_at",
+                            sqlx::query(SET_DEPARTURE)
+                                .bind(&identity)
+                                .bind(format_timestamp(one.at))
+                                .bind(&one.principal)
+                                .bind(&one.comment)
+                                .bind(format_timestamp(now))
+                                .execute(&mut *c)
+                                .await?;
+                            (
+                                "departure.set",
+                                format!("leaves at {}: {}", format_timestamp(one.at), one.comment),
                             )
-                            .bind(&identity)
-                            .bind(format_timestamp(one.at))
-                            .bind(&one.principal)
-                            .bind(&one.comment)
-                            .bind(format_timestamp(now))
-                            .execute(&mut *c)
-                            .await?;
-                            ("departure.set", format!("leaves at {}: {}", format_timestamp(one.at), one.comment))
                         }
                         None => {
-                            let gone = sqlx::query("DELETE FROM departure WHERE identity = ?").bind(&identity).execute(&mut *c).await?;
+                            let gone = sqlx::query("DELETE FROM departure WHERE identity = ?")
+                                .bind(&identity)
+                                .execute(&mut *c)
+                                .await?;
                             if gone.rows_affected() == 0 {
-                                return Err(StoreError::Missing { what: "departure of", name: identity });
+                                return Err(StoreError::Missing {
+                                    what: "departure of",
+                                    name: identity,
+                                });
                             }
                             ("departure.cancelled", String::new())
                         }
                     };
-                    NewJournalEntry::new(&principal, act, &identity).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&principal, act, &identity)
+                        .detail(&detail)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
@@ -246,16 +294,15 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "INSERT INTO reactivation (identity, at, principal) VALUES (?,?,?)
-                         ON CONFLICT DO UPDATE SET at = excluded.at, principal = excluded.principal",
-                    )
-                    .bind(&identity)
-                    .bind(format_timestamp(now))
-                    .bind(&principal)
-                    .execute(&mut *c)
-                    .await?;
-                    NewJournalEntry::new(&principal, "departure.claimed_back", &identity).append(c, now).await
+                    sqlx::query(INSERT_REACTIVATION)
+                        .bind(&identity)
+                        .bind(format_timestamp(now))
+                        .bind(&principal)
+                        .execute(&mut *c)
+                        .await?;
+                    NewJournalEntry::new(&principal, "departure.claimed_back", &identity)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
@@ -282,17 +329,10 @@ impl Store {
 
     /// Leavers, the most recent first.
     pub async fn list_leavers(&self, limit: i64) -> Result<Vec<LeaverRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT l.identity, l.label, l.started_at, l.returned_at,
-               (SELECT max(c.settled_at) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled_at >= l.started_at
-                  AND (l.returned_at IS NULL OR c.settled_at < l.returned_at) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS confirmed,
-               (SELECT count(*) FROM change c WHERE c.identity = l.identity AND c.state = 'done' AND c.settled_at >= l.started_at
-                  AND (l.returned_at IS NULL OR c.settled_at < l.returned_at) AND (c.step > 0 OR c.kind IN ('disable', 'delete', 'revoke'))) AS done
-             FROM leaver l ORDER BY l.started_at DESC, l.id DESC LIMIT ?",
-        )
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_LEAVERS)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| LeaverRow {

@@ -110,6 +110,26 @@ impl IdentityUpdates {
     }
 }
 
+const INSERT_IDENTITY: &str = "
+    INSERT INTO identity (id, object, label, stage, attributes, hash, search, created_at,
+      changed_at, stage_since, kept_roles)
+    VALUES (?,?,?,?,?,?,?,?,?,?,?)
+    ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage,
+      attributes = excluded.attributes, hash = excluded.hash, search = excluded.search,
+      changed_at = excluded.changed_at, stage_since = excluded.stage_since,
+      kept_roles = excluded.kept_roles
+    WHERE identity.stage_since IS NOT excluded.stage_since
+      OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash
+      OR identity.stage <> excluded.stage OR identity.label <> excluded.label";
+
+const INSERT_RESERVATION: &str = "
+    INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at)
+    VALUES ('',?,?,?,?,?)";
+
+const DELETE_DRIFT_BASELINE: &str = "
+    DELETE FROM drift_baseline
+    WHERE account IN (SELECT value FROM json_each(?))";
+
 pub(crate) async fn keep_identities(
     c: &mut SqliteConnection,
     people: &IdentityUpdates,
@@ -118,22 +138,24 @@ pub(crate) async fn keep_identities(
 ) -> Result<(), StoreError> {
     for (identity, label) in &people.identities {
         crate::identities::lifecycle::note_leaver(c, identity, label, now).await?;
-        sqlx::query(
-            "INSERT INTO identity (id, object, label, stage, attributes, hash, search, created_at, changed_at, stage_since, kept_roles)
-             VALUES (?,?,?,?,?,?,?,?,?,?,?)
-             ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage, attributes = excluded.attributes,
-               hash = excluded.hash, search = excluded.search, changed_at = excluded.changed_at, stage_since = excluded.stage_since,
-               kept_roles = excluded.kept_roles
-             WHERE identity.stage_since IS NOT excluded.stage_since OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash OR identity.stage <> excluded.stage OR identity.label <> excluded.label")
-            .bind(&identity.id).bind(identity.kind.as_str()).bind(label).bind(identity.stage.as_str())
-            .bind(identity.attributes.to_blob()).bind(identity.attributes.hash().to_be_bytes().to_vec())
-            .bind(search_text(identity, label)).bind(format_timestamp(now)).bind(format_timestamp(now)).bind(identity.since.map(format_timestamp))
+        sqlx::query(INSERT_IDENTITY)
+            .bind(&identity.id)
+            .bind(identity.kind.as_str())
+            .bind(label)
+            .bind(identity.stage.as_str())
+            .bind(identity.attributes.to_blob())
+            .bind(identity.attributes.hash().to_be_bytes().to_vec())
+            .bind(search_text(identity, label))
+            .bind(format_timestamp(now))
+            .bind(format_timestamp(now))
+            .bind(identity.since.map(format_timestamp))
             .bind(serde_json::to_string(&identity.kept_roles)?)
-            .execute(&mut *c).await?;
+            .execute(&mut *c)
+            .await?;
     }
     for name in &people.reserved {
         // A name of another identity stays reserved for it: the current holder does not get it.
-        sqlx::query("INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at) VALUES ('',?,?,?,?,?)")
+        sqlx::query(INSERT_RESERVATION)
             .bind(name.kind.as_str())
             .bind(&name.attribute)
             .bind(tide_core::generate::fold_name(&name.value))
@@ -156,13 +178,51 @@ pub(crate) async fn keep_identities(
         .await?;
     }
     if !people.in_step.is_empty() {
-        sqlx::query("DELETE FROM drift_baseline WHERE account IN (SELECT value FROM json_each(?))")
+        sqlx::query(DELETE_DRIFT_BASELINE)
             .bind(serde_json::to_string(&people.in_step)?)
             .execute(&mut *c)
             .await?;
     }
     Ok(())
 }
+
+const LIST_IDENTITIES: &str = "
+    SELECT i.*, (SELECT group_concat(DISTINCT a.system) FROM link l,
+      account a WHERE l.identity = i.id AND l.ended_at IS NULL AND a.id = l.account
+      AND a.absent_since IS NULL) AS systems
+    FROM identity i
+    WHERE (i.label, i.id) > (?, ?) AND (? = '' OR instr(i.search,
+      lower(?)) > 0) AND (? IS NULL OR i.stage = ?)
+    ORDER BY i.label, i.id
+    LIMIT ?";
+
+const ACCOUNT_OF: &str = "
+    SELECT a.*
+    FROM link l
+    CROSS JOIN account a ON a.id = l.account
+    WHERE l.identity = ? AND l.ended_at IS NULL AND a.system = ? AND a.absent_since IS NULL
+    ORDER BY a.id
+    LIMIT 1";
+
+const MEMBER_ACCOUNTS: &str = "
+    SELECT a.*, l.identity AS whose
+    FROM json_each(?) k
+    CROSS JOIN link l ON l.identity = k.value AND l.ended_at IS NULL
+    CROSS JOIN account a ON a.id = l.account
+    WHERE a.system = ? AND a.absent_since IS NULL
+    ORDER BY a.id";
+
+const LINKS_OF: &str = "
+    SELECT l.*, a.system, a.name
+    FROM link l
+    JOIN account a ON a.id = l.account
+    WHERE l.identity = ?
+    ORDER BY l.id DESC";
+
+const SPLIT_IDENTITY: &str = "
+    UPDATE link SET ended_at = ?, end_reason = 'split by hand', ended_by = ?
+    WHERE identity = ? AND ended_at IS NULL
+      AND account IN (SELECT id FROM account WHERE system = ?)";
 
 impl Store {
     /// Keeps identities as they were decided, and makes the links that were decided.
@@ -189,21 +249,16 @@ impl Store {
         limit: i64,
     ) -> Result<Vec<IdentityRow>, StoreError> {
         let (after_label, after_id) = after.unwrap_or(("", ""));
-        let rows = sqlx::query(
-            "SELECT i.*, (SELECT group_concat(DISTINCT a.system) FROM link l, account a
-               WHERE l.identity = i.id AND l.ended_at IS NULL AND a.id = l.account AND a.absent_since IS NULL) AS systems
-             FROM identity i WHERE (i.label, i.id) > (?, ?) AND (? = '' OR instr(i.search, lower(?)) > 0)
-               AND (? IS NULL OR i.stage = ?) ORDER BY i.label, i.id LIMIT ?",
-        )
-        .bind(after_label)
-        .bind(after_id)
-        .bind(search)
-        .bind(search)
-        .bind(stage)
-        .bind(stage)
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_IDENTITIES)
+            .bind(after_label)
+            .bind(after_id)
+            .bind(search)
+            .bind(search)
+            .bind(stage)
+            .bind(stage)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter()
             .map(|row| {
                 let systems: Option<String> = row.get("systems");
@@ -230,14 +285,11 @@ impl Store {
         identity: &str,
         system: &str,
     ) -> Result<Option<Account>, StoreError> {
-        let row = sqlx::query(
-            "SELECT a.* FROM link l CROSS JOIN account a ON a.id = l.account
-             WHERE l.identity = ? AND l.ended_at IS NULL AND a.system = ? AND a.absent_since IS NULL ORDER BY a.id LIMIT 1",
-        )
-        .bind(identity)
-        .bind(system)
-        .fetch_optional(&self.reader)
-        .await?;
+        let row = sqlx::query(ACCOUNT_OF)
+            .bind(identity)
+            .bind(system)
+            .fetch_optional(&self.reader)
+            .await?;
         row.as_ref()
             .map(crate::snapshot::accounts::read_account)
             .transpose()
@@ -249,14 +301,11 @@ impl Store {
         identities: &[&str],
         system: &str,
     ) -> Result<Vec<(String, Account)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT a.*, l.identity AS whose FROM json_each(?) k CROSS JOIN link l ON l.identity = k.value AND l.ended_at IS NULL
-             CROSS JOIN account a ON a.id = l.account WHERE a.system = ? AND a.absent_since IS NULL ORDER BY a.id",
-        )
-        .bind(serde_json::to_string(identities)?)
-        .bind(system)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(MEMBER_ACCOUNTS)
+            .bind(serde_json::to_string(identities)?)
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter()
             .map(|row| {
                 Ok((
@@ -308,12 +357,10 @@ impl Store {
 
     /// All links of an identity, the newest first.
     pub async fn links_of(&self, identity: &str) -> Result<Vec<LinkRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT l.*, a.system, a.name FROM link l JOIN account a ON a.id = l.account WHERE l.identity = ? ORDER BY l.id DESC",
-        )
-        .bind(identity)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LINKS_OF)
+            .bind(identity)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| LinkRow {
@@ -341,19 +388,19 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let ended = sqlx::query(
-                        "UPDATE link SET ended_at = ?, end_reason = 'split by hand', ended_by = ? WHERE identity = ? AND ended_at IS NULL
-                         AND account IN (SELECT id FROM account WHERE system = ?)",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(&principal)
-                    .bind(&identity)
-                    .bind(&system)
-                    .execute(&mut *c)
-                    .await?
-                    .rows_affected();
+                    let ended = sqlx::query(SPLIT_IDENTITY)
+                        .bind(format_timestamp(now))
+                        .bind(&principal)
+                        .bind(&identity)
+                        .bind(&system)
+                        .execute(&mut *c)
+                        .await?
+                        .rows_affected();
                     if ended > 0 {
-                        NewJournalEntry::new(&principal, "identity.split", &identity).detail(&system).append(c, now).await?;
+                        NewJournalEntry::new(&principal, "identity.split", &identity)
+                            .detail(&system)
+                            .append(c, now)
+                            .await?;
                     }
                     Ok(ended)
                 })
@@ -361,6 +408,11 @@ impl Store {
             .await
     }
 }
+
+const MAKE_LINK: &str = "
+    INSERT INTO link (account, identity, created_at, origin, origin_name, principal)
+    VALUES (?,?,?,?,?,?)
+    ON CONFLICT DO NOTHING";
 
 /// Makes a link; one that is open already and the same is left alone.
 pub(crate) async fn make_link(
@@ -370,17 +422,15 @@ pub(crate) async fn make_link(
     now: Timestamp,
 ) -> Result<(), StoreError> {
     let (account, identity, basis) = (link.account, link.identity.as_str(), &link.basis);
-    let done = sqlx::query(
-        "INSERT INTO link (account, identity, created_at, origin, origin_name, principal) VALUES (?,?,?,?,?,?) ON CONFLICT DO NOTHING",
-    )
-    .bind(account)
-    .bind(identity)
-    .bind(format_timestamp(now))
-    .bind(basis.origin.as_str())
-    .bind(&basis.name)
-    .bind(principal)
-    .execute(&mut *c)
-    .await?;
+    let done = sqlx::query(MAKE_LINK)
+        .bind(account)
+        .bind(identity)
+        .bind(format_timestamp(now))
+        .bind(basis.origin.as_str())
+        .bind(&basis.name)
+        .bind(principal)
+        .execute(&mut *c)
+        .await?;
     if done.rows_affected() > 0 {
         NewJournalEntry::new(principal, "identity.joined", identity)
             .detail(&format!("account {account}: {basis}"))

@@ -47,13 +47,17 @@ pub(crate) async fn load_role_grants(
     Ok(rows.iter().map(read).collect())
 }
 
+const END_WITH: &str = "
+    UPDATE role_grant SET until_at = ?
+    WHERE identity = ? AND (until_at IS NULL OR until_at > ?)";
+
 /// A leaver loses granted roles: they do not return with the person.
 pub(crate) async fn end_with(
     c: &mut SqliteConnection,
     identity: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    sqlx::query("UPDATE role_grant SET until_at = ? WHERE identity = ? AND (until_at IS NULL OR until_at > ?)")
+    sqlx::query(END_WITH)
         .bind(format_timestamp(now))
         .bind(identity)
         .bind(format_timestamp(now))
@@ -61,6 +65,20 @@ pub(crate) async fn end_with(
         .await?;
     Ok(())
 }
+
+const GIVE_ROLE: &str = "
+    INSERT INTO role_grant (identity, role, from_at, until_at, principal, comment, created_at)
+    VALUES (?,?,?,?,?,?,?)";
+
+const TAKE_ROLE: &str = "
+    UPDATE role_grant SET until_at = ?
+    WHERE identity = ? AND role = ? AND (until_at IS NULL OR until_at > ?)";
+
+const ROLE_GRANTS: &str = "
+    SELECT *
+    FROM role_grant
+    WHERE until_at IS NULL OR until_at > ?
+    ORDER BY id";
 
 impl Store {
     /// Gives a role by hand. The journal says so.
@@ -76,25 +94,35 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     let known: Option<i64> =
-                        sqlx::query_scalar("SELECT 1 FROM identity WHERE id = ?").bind(&grant.identity).fetch_optional(&mut *c).await?;
+                        sqlx::query_scalar("SELECT 1 FROM identity WHERE id = ?")
+                            .bind(&grant.identity)
+                            .fetch_optional(&mut *c)
+                            .await?;
                     if known.is_none() {
-                        return Err(StoreError::Missing { what: "identity", name: grant.identity });
+                        return Err(StoreError::Missing {
+                            what: "identity",
+                            name: grant.identity,
+                        });
                     }
-                    sqlx::query(
-                        "INSERT INTO role_grant (identity, role, from_at, until_at, principal, comment, created_at) VALUES (?,?,?,?,?,?,?)",
-                    )
-                    .bind(&grant.identity)
-                    .bind(&grant.role)
-                    .bind(grant.from.map(format_timestamp))
-                    .bind(grant.until.map(format_timestamp))
-                    .bind(&grant.principal)
-                    .bind(&comment)
-                    .bind(format_timestamp(now))
-                    .execute(&mut *c)
-                    .await?;
-                    let until = grant.until.map(|at| format!(" until {}", format_timestamp(at))).unwrap_or_default();
+                    sqlx::query(GIVE_ROLE)
+                        .bind(&grant.identity)
+                        .bind(&grant.role)
+                        .bind(grant.from.map(format_timestamp))
+                        .bind(grant.until.map(format_timestamp))
+                        .bind(&grant.principal)
+                        .bind(&comment)
+                        .bind(format_timestamp(now))
+                        .execute(&mut *c)
+                        .await?;
+                    let until = grant
+                        .until
+                        .map(|at| format!(" until {}", format_timestamp(at)))
+                        .unwrap_or_default();
                     let detail = format!("{}{until}: {comment}", grant.role);
-                    NewJournalEntry::new(&principal, "role.given", &grant.identity).detail(&detail).append(c, now).await
+                    NewJournalEntry::new(&principal, "role.given", &grant.identity)
+                        .detail(&detail)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
@@ -113,19 +141,23 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let ended = sqlx::query(
-                        "UPDATE role_grant SET until_at = ? WHERE identity = ? AND role = ? AND (until_at IS NULL OR until_at > ?)",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(&identity)
-                    .bind(&role)
-                    .bind(format_timestamp(now))
-                    .execute(&mut *c)
-                    .await?;
+                    let ended = sqlx::query(TAKE_ROLE)
+                        .bind(format_timestamp(now))
+                        .bind(&identity)
+                        .bind(&role)
+                        .bind(format_timestamp(now))
+                        .execute(&mut *c)
+                        .await?;
                     if ended.rows_affected() == 0 {
-                        return Err(StoreError::Missing { what: "grant by hand of the role", name: role });
+                        return Err(StoreError::Missing {
+                            what: "grant by hand of the role",
+                            name: role,
+                        });
                     }
-                    NewJournalEntry::new(&principal, "role.taken", &identity).detail(&role).append(c, now).await
+                    NewJournalEntry::new(&principal, "role.taken", &identity)
+                        .detail(&role)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
@@ -133,12 +165,10 @@ impl Store {
 
     /// What was given by hand and is not over, the oldest first.
     pub async fn role_grants(&self, now: Timestamp) -> Result<Vec<GrantRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT * FROM role_grant WHERE until_at IS NULL OR until_at > ? ORDER BY id",
-        )
-        .bind(format_timestamp(now))
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(ROLE_GRANTS)
+            .bind(format_timestamp(now))
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| GrantRow {

@@ -263,6 +263,81 @@ fn counts<C: FromStr>(rows: Vec<(String, i64)>) -> Result<Vec<(C, i64)>, StoreEr
         .collect()
 }
 
+const BEGIN_CHANGE_SET: &str = "
+    INSERT INTO change_set (kind, state, rule_version, principal, preview, started_at)
+    VALUES (?,'reading',0,?,?,?)";
+
+const FILL_CHANGE_SET: &str = "
+    UPDATE change_set SET state = ?, rule_version = ?, is_full = ?, note = ?, as_of = ?,
+      unread = ?, ended_at = CASE WHEN ? = 'done' THEN ? END
+    WHERE id = ?";
+
+const SET_CHANGE_SET_STATE: &str = "
+    UPDATE change_set SET state = ?, note = coalesce(?, note), ended_at = CASE WHEN ? THEN ? END
+    WHERE id = ?";
+
+const CHANGE_SETS: &str = "
+    SELECT id
+    FROM change_set s
+    WHERE (? IS NULL OR id < ?) AND (? IS NULL OR kind = ?)
+      AND (NOT ? OR state = 'failed'
+      OR EXISTS (SELECT 1 FROM change c WHERE c.change_set = s.id AND c.state = 'failed'))
+    ORDER BY id DESC
+    LIMIT ?";
+
+const SELECT_CHANGE_SET: &str = "
+    SELECT s.*, coalesce(p.name, s.principal) AS who
+    FROM change_set s
+    LEFT JOIN principal p ON p.id = s.principal
+    WHERE s.id = ?";
+
+const SELECT_OUTCOME_LINE: &str = "
+    SELECT verdict, count(*)
+    FROM outcome_line
+    WHERE change_set = ?
+    GROUP BY verdict";
+
+const OPEN_CHANGE_SETS: &str = "
+    SELECT id, kind, state, principal
+    FROM change_set
+    WHERE ended_at IS NULL
+    ORDER BY id";
+
+const LIST_OUTCOMES: &str = "
+    SELECT d.*, a.name AS account_name, w.state AS outcome, w.error, w.remedy
+    FROM outcome_line d
+    LEFT JOIN account a ON a.id = d.account
+    LEFT JOIN change w ON w.id = (SELECT c.id FROM change c WHERE c.identity =
+      coalesce(d.identity, '') AND c.change_set = d.change_set AND c.system = d.system
+      AND c.object = d.object
+      AND (c.identity <> ''
+      OR c.account = d.account) ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN
+      1 WHEN 'on_hold' THEN 2 WHEN 'accepted' THEN 3 WHEN 'canceled' THEN 4 WHEN 'done' THEN 9
+      ELSE 5 END, c.id LIMIT 1)
+    WHERE d.change_set = ? AND d.seq > ? AND (? IS NULL OR d.verdict = ?)
+      AND (? IS NULL OR w.state = ?) AND (? IS NULL OR d.system = ?)
+      AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')),
+      lower(?)) > 0)
+    ORDER BY d.seq
+    LIMIT ?";
+
+const LIST_CHANGES: &str = "
+    SELECT *
+    FROM change
+    WHERE change_set = ? AND id > ? AND (? IS NULL OR state = ? OR kind = ?)
+      AND (? IS NULL OR system = ?) AND (? = '' OR instr(lower(label), lower(?)) > 0)
+    ORDER BY id
+    LIMIT ?";
+
+const CHANGES_OF: &str = "
+    SELECT c.*, coalesce(p.name, s.principal) AS who
+    FROM change c
+    JOIN change_set s ON s.id = c.change_set
+    LEFT JOIN principal p ON p.id = s.principal
+    WHERE c.identity = ? AND c.state <> 'proposed' AND s.kind = 'run'
+    ORDER BY c.id DESC
+    LIMIT ?";
+
 impl Store {
     /// Begins a change set, empty, so that its progress can be followed from its first moment.
     pub async fn begin_change_set(
@@ -276,17 +351,17 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query(
-                        "INSERT INTO change_set (kind, state, rule_version, principal, preview, started_at) VALUES (?,'reading',0,?,?,?)",
-                    )
-                    .bind(kind.as_str())
-                    .bind(&principal)
-                    .bind(preview)
-                    .bind(format_timestamp(now))
-                    .execute(&mut *c)
-                    .await?;
+                    let done = sqlx::query(BEGIN_CHANGE_SET)
+                        .bind(kind.as_str())
+                        .bind(&principal)
+                        .bind(preview)
+                        .bind(format_timestamp(now))
+                        .execute(&mut *c)
+                        .await?;
                     let id = done.last_insert_rowid();
-                    NewJournalEntry::new(&principal, &format!("{kind}.started"), &id.to_string()).append(c, now).await?;
+                    NewJournalEntry::new(&principal, &format!("{kind}.started"), &id.to_string())
+                        .append(c, now)
+                        .await?;
                     Ok(id)
                 })
             })
@@ -305,9 +380,23 @@ impl Store {
                 Box::pin(async move {
                     keep_lines(c, id, &set.decided).await?;
                     keep_changes(c, id, &set, &HashSet::new(), now).await?;
-                    let state = if set.kind == ChangeSetKind::Preview { ChangeSetState::Done } else { ChangeSetState::Running };
-                    sqlx::query("UPDATE change_set SET state = ?, rule_version = ?, is_full = ?, note = ?, as_of = ?, unread = ?, ended_at = CASE WHEN ? = 'done' THEN ? END WHERE id = ?")
-                        .bind(state.as_str()).bind(set.rule_version).bind(set.whole).bind(&set.note).bind(set.as_of.map(format_timestamp)).bind(serde_json::to_string(&set.unread)?).bind(state.as_str()).bind(format_timestamp(now)).bind(id).execute(c).await?;
+                    let state = if set.kind == ChangeSetKind::Preview {
+                        ChangeSetState::Done
+                    } else {
+                        ChangeSetState::Running
+                    };
+                    sqlx::query(FILL_CHANGE_SET)
+                        .bind(state.as_str())
+                        .bind(set.rule_version)
+                        .bind(set.whole)
+                        .bind(&set.note)
+                        .bind(set.as_of.map(format_timestamp))
+                        .bind(serde_json::to_string(&set.unread)?)
+                        .bind(state.as_str())
+                        .bind(format_timestamp(now))
+                        .bind(id)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -328,7 +417,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change_set SET state = ?, note = coalesce(?, note), ended_at = CASE WHEN ? THEN ? END WHERE id = ?")
+                    sqlx::query(SET_CHANGE_SET_STATE)
                         .bind(state.as_str())
                         .bind(&note)
                         .bind(ended)
@@ -338,10 +427,14 @@ impl Store {
                         .await?;
                     if ended {
                         let detail = note.unwrap_or_default();
-                        NewJournalEntry::new(&principal, &format!("changes.{state}"), &id.to_string())
-                            .detail(&detail)
-                            .append(c, now)
-                            .await?;
+                        NewJournalEntry::new(
+                            &principal,
+                            &format!("changes.{state}"),
+                            &id.to_string(),
+                        )
+                        .detail(&detail)
+                        .append(c, now)
+                        .await?;
                     }
                     Ok(())
                 })
@@ -360,19 +453,15 @@ impl Store {
         failed: bool,
         limit: i64,
     ) -> Result<Vec<ChangeSetRow>, StoreError> {
-        let ids: Vec<i64> = sqlx::query_scalar(
-            "SELECT id FROM change_set s WHERE (? IS NULL OR id < ?) AND (? IS NULL OR kind = ?)
-               AND (NOT ? OR state = 'failed' OR EXISTS (SELECT 1 FROM change c WHERE c.change_set = s.id AND c.state = 'failed'))
-             ORDER BY id DESC LIMIT ?",
-        )
-        .bind(before)
-        .bind(before)
-        .bind(kind.map(ChangeSetKind::as_str))
-        .bind(kind.map(ChangeSetKind::as_str))
-        .bind(failed)
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let ids: Vec<i64> = sqlx::query_scalar(CHANGE_SETS)
+            .bind(before)
+            .bind(before)
+            .bind(kind.map(ChangeSetKind::as_str))
+            .bind(kind.map(ChangeSetKind::as_str))
+            .bind(failed)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         let mut sets = Vec::with_capacity(ids.len());
         for id in ids {
             sets.push(self.change_set(id).await?);
@@ -400,19 +489,18 @@ impl Store {
 
     /// One change set.
     pub async fn change_set(&self, id: i64) -> Result<ChangeSetRow, StoreError> {
-        let row = sqlx::query(
-            "SELECT s.*, coalesce(p.name, s.principal) AS who FROM change_set s LEFT JOIN principal p ON p.id = s.principal WHERE s.id = ?",
-        )
-        .bind(id)
-        .fetch_optional(&self.reader)
-        .await?
-        .ok_or_else(|| StoreError::Missing { what: "change set", name: id.to_string() })?;
-        let verdicts: Vec<(String, i64)> = sqlx::query_as(
-            "SELECT verdict, count(*) FROM outcome_line WHERE change_set = ? GROUP BY verdict",
-        )
-        .bind(id)
-        .fetch_all(&self.reader)
-        .await?;
+        let row = sqlx::query(SELECT_CHANGE_SET)
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?
+            .ok_or_else(|| StoreError::Missing {
+                what: "change set",
+                name: id.to_string(),
+            })?;
+        let verdicts: Vec<(String, i64)> = sqlx::query_as(SELECT_OUTCOME_LINE)
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
         let states: Vec<(String, i64)> = sqlx::query_as(
             "SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state",
         )
@@ -441,11 +529,9 @@ impl Store {
     pub async fn open_change_sets(
         &self,
     ) -> Result<Vec<(i64, ChangeSetKind, ChangeSetState, String)>, StoreError> {
-        let rows: Vec<(i64, String, String, String)> = sqlx::query_as(
-            "SELECT id, kind, state, principal FROM change_set WHERE ended_at IS NULL ORDER BY id",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows: Vec<(i64, String, String, String)> = sqlx::query_as(OPEN_CHANGE_SETS)
+            .fetch_all(&self.reader)
+            .await?;
         let row = |(id, kind, state, principal): (i64, String, String, String)| {
             Ok((id, parse_code(&kind)?, parse_code(&state)?, principal))
         };
@@ -458,33 +544,21 @@ impl Store {
         id: i64,
         filter: &ChangeFilter,
     ) -> Result<Vec<DecidedRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT d.*, a.name AS account_name, w.state AS outcome, w.error, w.remedy
-             FROM outcome_line d LEFT JOIN account a ON a.id = d.account
-             LEFT JOIN change w ON w.id = (SELECT c.id FROM change c WHERE c.identity = coalesce(d.identity, '')
-                 AND c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
-                 AND (c.identity <> '' OR c.account = d.account)
-               ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN 1 WHEN 'on_hold' THEN 2 WHEN 'accepted' THEN 3
-                 WHEN 'canceled' THEN 4 WHEN 'done' THEN 9 ELSE 5 END, c.id LIMIT 1)
-             WHERE d.change_set = ? AND d.seq > ?
-               AND (? IS NULL OR d.verdict = ?) AND (? IS NULL OR w.state = ?) AND (? IS NULL OR d.system = ?)
-               AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')), lower(?)) > 0)
-             ORDER BY d.seq LIMIT ?",
-        )
-        .bind(id)
-        .bind(filter.after)
-        .bind(&filter.word)
-        .bind(&filter.word)
-        .bind(filter.state.map(ChangeState::as_str))
-        .bind(filter.state.map(ChangeState::as_str))
-        .bind(&filter.system)
-        .bind(&filter.system)
-        .bind(&filter.search)
-        .bind(&filter.search)
-        .bind(&filter.search)
-        .bind(filter.limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_OUTCOMES)
+            .bind(id)
+            .bind(filter.after)
+            .bind(&filter.word)
+            .bind(&filter.word)
+            .bind(filter.state.map(ChangeState::as_str))
+            .bind(filter.state.map(ChangeState::as_str))
+            .bind(&filter.system)
+            .bind(&filter.system)
+            .bind(&filter.search)
+            .bind(&filter.search)
+            .bind(&filter.search)
+            .bind(filter.limit)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter()
             .map(|row| {
                 Ok(DecidedRow {
@@ -517,22 +591,19 @@ impl Store {
         id: i64,
         filter: &ChangeFilter,
     ) -> Result<Vec<ChangeRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT * FROM change WHERE change_set = ? AND id > ? AND (? IS NULL OR state = ? OR kind = ?) AND (? IS NULL OR system = ?)
-               AND (? = '' OR instr(lower(label), lower(?)) > 0) ORDER BY id LIMIT ?",
-        )
-        .bind(id)
-        .bind(filter.after)
-        .bind(&filter.word)
-        .bind(&filter.word)
-        .bind(&filter.word)
-        .bind(&filter.system)
-        .bind(&filter.system)
-        .bind(&filter.search)
-        .bind(&filter.search)
-        .bind(filter.limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_CHANGES)
+            .bind(id)
+            .bind(filter.after)
+            .bind(&filter.word)
+            .bind(&filter.word)
+            .bind(&filter.word)
+            .bind(&filter.system)
+            .bind(&filter.system)
+            .bind(&filter.search)
+            .bind(&filter.search)
+            .bind(filter.limit)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter().map(read_change).collect()
     }
 
@@ -542,15 +613,11 @@ impl Store {
         identity: &str,
         limit: i64,
     ) -> Result<Vec<ChangeRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT c.*, coalesce(p.name, s.principal) AS who FROM change c JOIN change_set s ON s.id = c.change_set
-             LEFT JOIN principal p ON p.id = s.principal
-             WHERE c.identity = ? AND c.state <> 'proposed' AND s.kind = 'run' ORDER BY c.id DESC LIMIT ?",
-        )
-        .bind(identity)
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(CHANGES_OF)
+            .bind(identity)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter().map(read_change).collect()
     }
 }

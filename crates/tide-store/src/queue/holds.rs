@@ -134,6 +134,33 @@ async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), 
     Ok(())
 }
 
+const HOLD_COUNTS: &str = "
+    SELECT cause, count(DISTINCT iif(identity = '', 'account ' || account, identity))
+    FROM hold
+    WHERE ? IS NULL OR system = ?
+    GROUP BY cause";
+
+const LEAVERS_ON_HOLD: &str = "
+    SELECT DISTINCT l.identity, l.label
+    FROM leaver l
+    JOIN hold h ON h.identity = l.identity
+    WHERE l.returned_at IS NULL AND h.removes_access
+    ORDER BY l.label, l.identity";
+
+const SELECT_HOLD: &str = "
+    SELECT h.*
+    FROM hold h
+    JOIN change c ON c.change_set = ? AND c.state = 'done' AND c.system = h.system
+      AND c.object = h.object AND c.identity = h.identity AND c.kind = h.kind
+      AND (h.account = 0 OR h.account = c.account)";
+
+const SELECT_CHANGE: &str = "
+    SELECT system, object, identity, iif(kind = 'create', 0, coalesce(account, 0)) AS account,
+      kind, label, error, is_transient, step > 0 OR kind IN ('disable', 'delete',
+      'revoke') AS removes_access
+    FROM change
+    WHERE change_set = ? AND state = 'failed'";
+
 impl Store {
     /// Everything that is on hold, by what it is: for a comparison with what is decided next.
     pub async fn all_holds(&self) -> Result<HashMap<HoldKey, Hold>, StoreError> {
@@ -184,14 +211,11 @@ impl Store {
         &self,
         system: Option<&str>,
     ) -> Result<Vec<(HoldCause, i64)>, StoreError> {
-        let rows: Vec<(String, i64)> = sqlx::query_as(
-            "SELECT cause, count(DISTINCT iif(identity = '', 'account ' || account, identity)) FROM hold
-             WHERE ? IS NULL OR system = ? GROUP BY cause",
-        )
-        .bind(system)
-        .bind(system)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows: Vec<(String, i64)> = sqlx::query_as(HOLD_COUNTS)
+            .bind(system)
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?;
         let mut counts: Vec<(HoldCause, i64)> = rows
             .into_iter()
             .filter_map(|(cause, count)| Some((HoldCause::parse(&cause)?, count)))
@@ -202,12 +226,9 @@ impl Store {
 
     /// Who left and still has access that a held change would close.
     pub async fn leavers_on_hold(&self) -> Result<Vec<(String, String)>, StoreError> {
-        Ok(sqlx::query_as(
-            "SELECT DISTINCT l.identity, l.label FROM leaver l JOIN hold h ON h.identity = l.identity
-             WHERE l.returned_at IS NULL AND h.removes_access ORDER BY l.label, l.identity",
-        )
-        .fetch_all(&self.reader)
-        .await?)
+        Ok(sqlx::query_as(LEAVERS_ON_HOLD)
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// Who is on hold, by cause and name.
@@ -308,21 +329,14 @@ impl Store {
                 kind: row.get("kind"),
             })
         };
-        let done = sqlx::query(
-            "SELECT h.* FROM hold h JOIN change c ON c.change_set = ? AND c.state = 'done' AND c.system = h.system AND c.object = h.object
-               AND c.identity = h.identity AND c.kind = h.kind AND (h.account = 0 OR h.account = c.account)",
-        )
-        .bind(run)
-        .fetch_all(&self.reader)
-        .await?;
-        let failed = sqlx::query(
-            "SELECT system, object, identity, iif(kind = 'create', 0, coalesce(account, 0)) AS account, kind, label, error, is_transient,
-               step > 0 OR kind IN ('disable', 'delete', 'revoke') AS removes_access
-             FROM change WHERE change_set = ? AND state = 'failed'",
-        )
-        .bind(run)
-        .fetch_all(&self.reader)
-        .await?;
+        let done = sqlx::query(SELECT_HOLD)
+            .bind(run)
+            .fetch_all(&self.reader)
+            .await?;
+        let failed = sqlx::query(SELECT_CHANGE)
+            .bind(run)
+            .fetch_all(&self.reader)
+            .await?;
         let hold = |row: &sqlx::sqlite::SqliteRow| {
             let is_passing: bool = row.get("is_transient");
             Some(Hold {

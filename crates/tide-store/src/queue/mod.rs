@@ -42,6 +42,11 @@ pub struct Settled {
     pub note: Option<String>,
 }
 
+const KEEP_RUN: &str = "
+    INSERT INTO change_set (kind, state, rule_version, principal, preview, is_full, note,
+      started_at)
+    VALUES (?,'running',?,?,?,?,?,?)";
+
 async fn keep_run(
     c: &mut SqliteConnection,
     people: &IdentityUpdates,
@@ -50,19 +55,17 @@ async fn keep_run(
     now: Timestamp,
 ) -> Result<(i64, Vec<ChangeRow>), StoreError> {
     keep_identities(c, people, &set.principal, now).await?;
-    let id = sqlx::query(
-        "INSERT INTO change_set (kind, state, rule_version, principal, preview, is_full, note, started_at) VALUES (?,'running',?,?,?,?,?,?)",
-    )
-    .bind(set.kind.as_str())
-    .bind(set.rule_version)
-    .bind(&set.principal)
-    .bind(set.preview)
-    .bind(set.whole)
-    .bind(&set.note)
-    .bind(format_timestamp(now))
-    .execute(&mut *c)
-    .await?
-    .last_insert_rowid();
+    let id = sqlx::query(KEEP_RUN)
+        .bind(set.kind.as_str())
+        .bind(set.rule_version)
+        .bind(&set.principal)
+        .bind(set.preview)
+        .bind(set.whole)
+        .bind(&set.note)
+        .bind(format_timestamp(now))
+        .execute(&mut *c)
+        .await?
+        .last_insert_rowid();
     NewJournalEntry::new(
         &set.principal,
         &format!("{}.started", set.kind),
@@ -96,6 +99,10 @@ async fn keep_run(
 /// The remedy of a canceled change.
 pub const DECIDED_AGAIN: &str = "decided again when the system may be written";
 
+const TAKE_BACK_QUEUED: &str = "
+    UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled_at = ?
+    WHERE state = 'queued' AND (? IS NULL OR system = ?)";
+
 /// Cancels queued changes of a system, or of all systems, that are not claimed yet; they are
 /// decided again.
 pub(crate) async fn take_back_queued(
@@ -104,16 +111,14 @@ pub(crate) async fn take_back_queued(
     why: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    sqlx::query(
-        "UPDATE change SET state = 'canceled', error = ?, remedy = ?, settled_at = ? WHERE state = 'queued' AND (? IS NULL OR system = ?)",
-    )
-    .bind(why)
-    .bind(DECIDED_AGAIN)
-    .bind(format_timestamp(now))
-    .bind(system)
-    .bind(system)
-    .execute(c)
-    .await?;
+    sqlx::query(TAKE_BACK_QUEUED)
+        .bind(why)
+        .bind(DECIDED_AGAIN)
+        .bind(format_timestamp(now))
+        .bind(system)
+        .bind(system)
+        .execute(c)
+        .await?;
     Ok(())
 }
 
@@ -127,6 +132,104 @@ pub struct ChangeFailure<'a> {
     /// Whether it is retried.
     pub is_transient: bool,
 }
+
+const UNFINISHED_CHANGES: &str = "
+    SELECT *
+    FROM change
+    WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown')
+    ORDER BY id";
+
+const CLAIM_FOR_SENDING: &str = "
+    UPDATE change SET state = 'sending', attempts = attempts + 1, sent_at = ?
+    WHERE id IN (SELECT value FROM json_each(?)) AND +state IN ('queued', 'sending', 'unknown')
+    RETURNING id";
+
+const UPDATE_CHANGE: &str = "
+    UPDATE change SET state = 'unknown',
+      error = 'the service was stopped before its answer came',
+      remedy = 'the account is looked for before anything else is decided about them'
+    WHERE change_set = ? AND state IN ('sending',
+      'unknown') AND kind = 'create' AND queued_at < ?";
+
+const UPDATE_CHANGE_OF_TAKE_BACK_OLD: &str = "
+    UPDATE change SET state = 'canceled', settled_at = ?,
+      error = 'the service was stopped too long before this was sent',
+      remedy = 'it is decided again from what is known now'
+    WHERE change_set = ? AND state IN ('queued', 'sending',
+      'unknown') AND kind <> 'create' AND queued_at < ? OR change_set = ?
+      AND state = 'queued' AND queued_at < ?";
+
+const RECORD_NOT_DONE: &str = "
+    UPDATE change SET state = ?, error = ?, remedy = ?, settled_at = CASE WHEN ? IN ('failed',
+      'canceled') THEN ? END
+    WHERE id = ?";
+
+const RECORD_FAILED: &str = "
+    UPDATE change SET state = 'failed', error = ?, remedy = ?, is_transient = ?, settled_at = ?
+    WHERE id = ?";
+
+const ADD_FAILED: &str = "
+    INSERT INTO change (change_set, system, object, identity, account, label, kind,
+      values_json, reason, fingerprint, rule_version, state, attempts, error, remedy,
+      is_transient, queued_at, sent_at, settled_at, step) SELECT change_set, system, object,
+      identity, account, label, kind, ?, reason, ?, rule_version, 'failed', 1, ?, ?, ?,
+      queued_at, sent_at, ?, step
+    FROM change
+    WHERE id = ?";
+
+const SEEN_TO: &str = "
+    SELECT c.fingerprint
+    FROM json_each(?) f
+    CROSS JOIN change c ON c.fingerprint = f.value
+    WHERE +c.change_set = ? AND (+c.state IN ('sending', 'unknown', 'accepted', 'done',
+      'failed') OR ? AND +c.state = 'queued')";
+
+const ON_THE_WIRE: &str = "
+    SELECT count(*)
+    FROM json_each(?) i
+    CROSS JOIN change c ON c.identity = i.value
+    WHERE +c.state = 'sending'";
+
+const SUPERSEDE_PENDING: &str = "
+    UPDATE change SET state = 'canceled',
+      error = 'superseded: revocations of leavers are sent first',
+      remedy = 'it is decided again', settled_at = ?
+    WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))";
+
+const MARK_ACCEPTED: &str = "
+    UPDATE change SET state = 'accepted', operation_url = ?, not_before = ?, error = NULL,
+      remedy = NULL
+    WHERE id = ?";
+
+const ACCEPTED_CHANGES: &str = "
+    SELECT c.*, s.principal AS whose
+    FROM change c
+    JOIN change_set s ON s.id = c.change_set
+    WHERE c.state = 'accepted'
+    ORDER BY c.id";
+
+const IN_DOUBT: &str = "
+    SELECT account, identity, state
+    FROM change
+    WHERE state IN ('accepted', 'unknown') AND system = ?";
+
+const UNKNOWN_CREATES: &str = "
+    SELECT c.*, s.principal AS whose
+    FROM change c
+    JOIN change_set s ON s.id = c.change_set
+    WHERE c.state = 'unknown' AND s.ended_at IS NOT NULL
+    ORDER BY c.id";
+
+const PARKED_CHANGES: &str = "
+    SELECT c.fingerprint, c.state, c.error, c.is_transient, c.settled_at
+    FROM json_each(?) f
+    CROSS JOIN change c ON c.fingerprint = f.value
+    WHERE +c.state IN ('failed',
+      'done') AND NOT (c.state = 'failed' AND c.identity <> ''
+      AND EXISTS ( SELECT 1 FROM change d WHERE d.identity = c.identity AND d.id > c.id
+      AND +d.state = 'done' AND d.system = c.system
+      AND (d.account = c.account OR d.kind = 'create')))
+    ORDER BY c.id";
 
 impl Store {
     /// Stores the decision of a run in one commit: identities, lines, and queued changes. The
@@ -150,7 +253,7 @@ impl Store {
 
     /// The pending changes of a run, in order: leavers first, then as queued.
     pub async fn unfinished_changes(&self, id: i64) -> Result<Vec<ChangeRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM change WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') ORDER BY id")
+        let rows = sqlx::query(UNFINISHED_CHANGES)
             .bind(id)
             .fetch_all(&self.reader)
             .await?;
@@ -167,14 +270,11 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let marked: Vec<i64> = sqlx::query_scalar(
-                        "UPDATE change SET state = 'sending', attempts = attempts + 1, sent_at = ?
-                         WHERE id IN (SELECT value FROM json_each(?)) AND +state IN ('queued', 'sending', 'unknown') RETURNING id",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(serde_json::to_string(&changes)?)
-                    .fetch_all(c)
-                    .await?;
+                    let marked: Vec<i64> = sqlx::query_scalar(CLAIM_FOR_SENDING)
+                        .bind(format_timestamp(now))
+                        .bind(serde_json::to_string(&changes)?)
+                        .fetch_all(c)
+                        .await?;
                     Ok(marked.into_iter().collect())
                 })
             })
@@ -193,28 +293,19 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let lost = sqlx::query(
-                        "UPDATE change SET state = 'unknown', error = 'the service was stopped before its answer came',
-                                remedy = 'the account is looked for before anything else is decided about them'
-                         WHERE change_set = ? AND state IN ('sending', 'unknown') AND kind = 'create' AND queued_at < ?",
-                    )
-                    .bind(run)
-                    .bind(format_timestamp(before))
-                    .execute(&mut *c)
-                    .await?;
-                    let taken = sqlx::query(
-                        "UPDATE change SET state = 'canceled', settled_at = ?, error = 'the service was stopped too long before this was sent',
-                                remedy = 'it is decided again from what is known now'
-                         WHERE change_set = ? AND state IN ('queued', 'sending', 'unknown') AND kind <> 'create' AND queued_at < ?
-                            OR change_set = ? AND state = 'queued' AND queued_at < ?",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(run)
-                    .bind(format_timestamp(before))
-                    .bind(run)
-                    .bind(format_timestamp(before))
-                    .execute(c)
-                    .await?;
+                    let lost = sqlx::query(UPDATE_CHANGE)
+                        .bind(run)
+                        .bind(format_timestamp(before))
+                        .execute(&mut *c)
+                        .await?;
+                    let taken = sqlx::query(UPDATE_CHANGE_OF_TAKE_BACK_OLD)
+                        .bind(format_timestamp(now))
+                        .bind(run)
+                        .bind(format_timestamp(before))
+                        .bind(run)
+                        .bind(format_timestamp(before))
+                        .execute(c)
+                        .await?;
                     Ok(lost.rows_affected() + taken.rows_affected())
                 })
             })
@@ -235,8 +326,15 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = ?, error = ?, remedy = ?, settled_at = CASE WHEN ? IN ('failed', 'canceled') THEN ? END WHERE id = ?")
-                        .bind(state.as_str()).bind(error).bind(remedy).bind(state.as_str()).bind(format_timestamp(now)).bind(change).execute(c).await?;
+                    sqlx::query(RECORD_NOT_DONE)
+                        .bind(state.as_str())
+                        .bind(error)
+                        .bind(remedy)
+                        .bind(state.as_str())
+                        .bind(format_timestamp(now))
+                        .bind(change)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -256,7 +354,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE change SET state = 'failed', error = ?, remedy = ?, is_transient = ?, settled_at = ? WHERE id = ?")
+                    sqlx::query(RECORD_FAILED)
                         .bind(error)
                         .bind(remedy)
                         .bind(passing)
@@ -284,21 +382,16 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "INSERT INTO change (change_set, system, object, identity, account, label, kind, values_json, reason, fingerprint,
-                             rule_version, state, attempts, error, remedy, is_transient, queued_at, sent_at, settled_at, step)
-                         SELECT change_set, system, object, identity, account, label, kind, ?, reason, ?,
-                             rule_version, 'failed', 1, ?, ?, ?, queued_at, sent_at, ?, step FROM change WHERE id = ?",
-                    )
-                    .bind(vals)
-                    .bind(part.fingerprint)
-                    .bind(error)
-                    .bind(remedy)
-                    .bind(passing)
-                    .bind(format_timestamp(now))
-                    .bind(id)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(ADD_FAILED)
+                        .bind(vals)
+                        .bind(part.fingerprint)
+                        .bind(error)
+                        .bind(remedy)
+                        .bind(passing)
+                        .bind(format_timestamp(now))
+                        .bind(id)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -313,21 +406,18 @@ impl Store {
         fingerprints: &[String],
         queued: bool,
     ) -> Result<HashSet<String>, StoreError> {
-        let rows: Vec<String> = sqlx::query_scalar(
-            "SELECT c.fingerprint FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
-             WHERE +c.change_set = ? AND (+c.state IN ('sending', 'unknown', 'accepted', 'done', 'failed') OR ? AND +c.state = 'queued')",
-        )
-        .bind(serde_json::to_string(fingerprints)?)
-        .bind(run)
-        .bind(queued)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows: Vec<String> = sqlx::query_scalar(SEEN_TO)
+            .bind(serde_json::to_string(fingerprints)?)
+            .bind(run)
+            .bind(queued)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows.into_iter().collect())
     }
 
     /// The number of changes of these people in flight.
     pub async fn on_the_wire(&self, identities: &[String]) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar("SELECT count(*) FROM json_each(?) i CROSS JOIN change c ON c.identity = i.value WHERE +c.state = 'sending'")
+        Ok(sqlx::query_scalar(ON_THE_WIRE)
             .bind(serde_json::to_string(identities)?)
             .fetch_one(&self.reader)
             .await?)
@@ -342,14 +432,11 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "UPDATE change SET state = 'canceled', error = 'superseded: revocations of leavers are sent first', remedy = 'it is decided again', settled_at = ?
-                         WHERE +state = 'queued' AND identity IN (SELECT value FROM json_each(?))",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(serde_json::to_string(&identities)?)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(SUPERSEDE_PENDING)
+                        .bind(format_timestamp(now))
+                        .bind(serde_json::to_string(&identities)?)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -367,14 +454,12 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "UPDATE change SET state = 'accepted', operation_url = ?, not_before = ?, error = NULL, remedy = NULL WHERE id = ?",
-                    )
-                    .bind(place)
-                    .bind(format_timestamp(now))
-                    .bind(change)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(MARK_ACCEPTED)
+                        .bind(place)
+                        .bind(format_timestamp(now))
+                        .bind(change)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -385,11 +470,9 @@ impl Store {
     pub async fn accepted_changes(
         &self,
     ) -> Result<Vec<(ChangeRow, String, Timestamp, String)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set WHERE c.state = 'accepted' ORDER BY c.id",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(ACCEPTED_CHANGES)
+            .fetch_all(&self.reader)
+            .await?;
         rows.iter()
             .map(|row| {
                 let place: Option<String> = row.get("operation_url");
@@ -410,11 +493,10 @@ impl Store {
         &self,
         system: &str,
     ) -> Result<Vec<(Option<AccountId>, String, ChangeState)>, StoreError> {
-        let rows: Vec<(Option<i64>, String, String)> =
-            sqlx::query_as("SELECT account, identity, state FROM change WHERE state IN ('accepted', 'unknown') AND system = ?")
-                .bind(system)
-                .fetch_all(&self.reader)
-                .await?;
+        let rows: Vec<(Option<i64>, String, String)> = sqlx::query_as(IN_DOUBT)
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?;
         let state = |word: String| ChangeState::parse(&word).unwrap_or(ChangeState::Unknown);
         Ok(rows
             .into_iter()
@@ -424,12 +506,7 @@ impl Store {
 
     /// Changes of ended runs with an unknown outcome, with their time and principal.
     pub async fn unknown_creates(&self) -> Result<Vec<(ChangeRow, Timestamp, String)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT c.*, s.principal AS whose FROM change c JOIN change_set s ON s.id = c.change_set
-             WHERE c.state = 'unknown' AND s.ended_at IS NOT NULL ORDER BY c.id",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(UNKNOWN_CREATES).fetch_all(&self.reader).await?;
         rows.iter()
             .map(|row| {
                 Ok((
@@ -451,16 +528,10 @@ impl Store {
         if fingerprints.is_empty() {
             return Ok(parked);
         }
-        let rows = sqlx::query(
-            "SELECT c.fingerprint, c.state, c.error, c.is_transient, c.settled_at FROM json_each(?) f CROSS JOIN change c ON c.fingerprint = f.value
-             WHERE +c.state IN ('failed', 'done') AND NOT (c.state = 'failed' AND c.identity <> '' AND EXISTS (
-               SELECT 1 FROM change d WHERE d.identity = c.identity AND d.id > c.id AND +d.state = 'done' AND d.system = c.system
-                 AND (d.account = c.account OR d.kind = 'create')))
-             ORDER BY c.id",
-        )
-        .bind(serde_json::to_string(fingerprints)?)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(PARKED_CHANGES)
+            .bind(serde_json::to_string(fingerprints)?)
+            .fetch_all(&self.reader)
+            .await?;
         for row in rows {
             let fingerprint: String = row.get("fingerprint");
             if row.get::<&str, _>("state") == "done" {

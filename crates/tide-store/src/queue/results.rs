@@ -140,6 +140,10 @@ impl Store {
     }
 }
 
+const RECORD_RESULTS: &str = "
+    DELETE FROM drift_baseline
+    WHERE account IN (SELECT value FROM json_each(?))";
+
 async fn record_results(
     c: &mut SqliteConnection,
     all: &[ChangeResult],
@@ -178,7 +182,7 @@ async fn record_results(
     store_password_marks(c, all, &ids).await?;
     // Our value equals the rules now, and the operator's answer was for this change.
     let json = serde_json::to_string(&ids)?;
-    sqlx::query("DELETE FROM drift_baseline WHERE account IN (SELECT value FROM json_each(?))")
+    sqlx::query(RECORD_RESULTS)
         .bind(json)
         .execute(&mut *c)
         .await?;
@@ -332,6 +336,10 @@ async fn store_accounts(
         .collect()
 }
 
+const MARK_DELETED: &str = "
+    UPDATE account SET absent_since = ?, absence_confirmed = 1, seen_at = ?, written_at = ?
+    WHERE id = ?";
+
 /// Marks deleted accounts as absent.
 async fn mark_deleted(
     c: &mut SqliteConnection,
@@ -339,7 +347,7 @@ async fn mark_deleted(
     gone: Vec<&ChangeResult>,
 ) -> Result<(), StoreError> {
     for one in &gone {
-        sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1, seen_at = ?, written_at = ? WHERE id = ?")
+        sqlx::query(MARK_DELETED)
             .bind(at)
             .bind(at)
             .bind(at)
@@ -429,6 +437,11 @@ async fn link_accounts(
         .collect())
 }
 
+const STORE_PASSWORD_MARKS: &str = "
+    INSERT INTO password_hash_mark (account, mark)
+    VALUES (?,?)
+    ON CONFLICT DO UPDATE SET mark = excluded.mark";
+
 /// Stores the marks of copied password hashes.
 async fn store_password_marks(
     c: &mut SqliteConnection,
@@ -448,7 +461,7 @@ async fn store_password_marks(
             .find(|value| value.attribute == PASSWORD_MARK)
             .and_then(|value| value.after.first());
         if let Some(mark) = mark {
-            sqlx::query("INSERT INTO password_hash_mark (account, mark) VALUES (?,?) ON CONFLICT DO UPDATE SET mark = excluded.mark")
+            sqlx::query(STORE_PASSWORD_MARKS)
                 .bind(*account)
                 .bind(mark.to_string())
                 .execute(&mut *c)
@@ -571,6 +584,16 @@ pub(crate) async fn load_rule_memberships(
     Ok(rows.iter().map(one).collect())
 }
 
+const SELECT_MANAGED_VALUE: &str = "
+    SELECT values_blob
+    FROM managed_value
+    WHERE account = ? AND attribute = ?";
+
+const INSERT_MANAGED_VALUE: &str = "
+    INSERT INTO managed_value (account, attribute, values_blob)
+    VALUES (?,?,?)
+    ON CONFLICT DO UPDATE SET values_blob = excluded.values_blob";
+
 /// Stores our values of merged lists.
 async fn store_managed_values(
     c: &mut SqliteConnection,
@@ -584,13 +607,11 @@ async fn store_managed_values(
         .iter()
         .filter(|value| one.settled.merged.contains(&value.attribute))
     {
-        let known: Option<Vec<u8>> = sqlx::query_scalar(
-            "SELECT values_blob FROM managed_value WHERE account = ? AND attribute = ?",
-        )
-        .bind(account)
-        .bind(&value.attribute)
-        .fetch_optional(&mut *c)
-        .await?;
+        let known: Option<Vec<u8>> = sqlx::query_scalar(SELECT_MANAGED_VALUE)
+            .bind(account)
+            .bind(&value.attribute)
+            .fetch_optional(&mut *c)
+            .await?;
         let known = known
             .as_deref()
             .map(blob_values)
@@ -604,7 +625,7 @@ async fn store_managed_values(
             .filter(|v| known.contains(v) || !value.before.contains(v))
             .cloned()
             .collect();
-        sqlx::query("INSERT INTO managed_value (account, attribute, values_blob) VALUES (?,?,?) ON CONFLICT DO UPDATE SET values_blob = excluded.values_blob")
+        sqlx::query(INSERT_MANAGED_VALUE)
             .bind(account)
             .bind(&value.attribute)
             .bind(values_blob(&ours))

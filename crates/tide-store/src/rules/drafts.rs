@@ -73,6 +73,25 @@ pub struct DraftEdit<'a> {
     pub files: &'a [RuleFile],
 }
 
+const BEGIN_DRAFT: &str = "
+    INSERT INTO draft (name, base, files, principal, created_at, changed_at, changed_by)
+    VALUES (?,?,?,?,?,?,?)";
+
+const SAVE_DRAFT: &str = "
+    UPDATE draft SET files = ?, base = coalesce(?, base), edition = edition + 1,
+      changed_at = ?, changed_by = ?
+    WHERE id = ? AND edition = ? AND ended_at IS NULL";
+
+const END_DRAFT: &str = "
+    UPDATE draft SET ended_at = ?, published = ?
+    WHERE id = ? AND ended_at IS NULL";
+
+const RULE_VERSIONS: &str = "
+    SELECT r.version, r.created_at, r.note, coalesce(p.name, r.principal) AS who
+    FROM rule_set r
+    LEFT JOIN principal p ON p.id = r.principal
+    ORDER BY version DESC";
+
 impl Store {
     /// Open drafts, the newest first.
     pub async fn list_drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
@@ -116,19 +135,21 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done =
-                        sqlx::query("INSERT INTO draft (name, base, files, principal, created_at, changed_at, changed_by) VALUES (?,?,?,?,?,?,?)")
-                            .bind(&name)
-                            .bind(base)
-                            .bind(files)
-                            .bind(&principal)
-                            .bind(format_timestamp(now))
-                            .bind(format_timestamp(now))
-                            .bind(&principal)
-                            .execute(&mut *c)
-                            .await?;
+                    let done = sqlx::query(BEGIN_DRAFT)
+                        .bind(&name)
+                        .bind(base)
+                        .bind(files)
+                        .bind(&principal)
+                        .bind(format_timestamp(now))
+                        .bind(format_timestamp(now))
+                        .bind(&principal)
+                        .execute(&mut *c)
+                        .await?;
                     let id = done.last_insert_rowid();
-                    NewJournalEntry::new(&principal, "draft.begun", &id.to_string()).detail(&name).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "draft.begun", &id.to_string())
+                        .detail(&name)
+                        .append(c, now)
+                        .await?;
                     Ok(id)
                 })
             })
@@ -147,18 +168,15 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query(
-                        "UPDATE draft SET files = ?, base = coalesce(?, base), edition = edition + 1, changed_at = ?, changed_by = ?
-                         WHERE id = ? AND edition = ? AND ended_at IS NULL",
-                    )
-                    .bind(files)
-                    .bind(base)
-                    .bind(format_timestamp(now))
-                    .bind(&principal)
-                    .bind(id)
-                    .bind(edition)
-                    .execute(&mut *c)
-                    .await?;
+                    let done = sqlx::query(SAVE_DRAFT)
+                        .bind(files)
+                        .bind(base)
+                        .bind(format_timestamp(now))
+                        .bind(&principal)
+                        .bind(id)
+                        .bind(edition)
+                        .execute(&mut *c)
+                        .await?;
                     // Only an edition that is there is counted on.
                     Ok((done.rows_affected() == 1).then(|| edition + 1))
                 })
@@ -178,14 +196,12 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "UPDATE draft SET ended_at = ?, published = ? WHERE id = ? AND ended_at IS NULL",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(published)
-                    .bind(id)
-                    .execute(&mut *c)
-                    .await?;
+                    sqlx::query(END_DRAFT)
+                        .bind(format_timestamp(now))
+                        .bind(published)
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?;
                     let act = if published.is_some() {
                         "draft.published"
                     } else {
@@ -206,12 +222,7 @@ impl Store {
 
     /// Published versions, the newest first.
     pub async fn rule_versions(&self) -> Result<Vec<VersionRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT r.version, r.created_at, r.note, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
-             ORDER BY version DESC",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(RULE_VERSIONS).fetch_all(&self.reader).await?;
         let version = |row: &SqliteRow| VersionRow {
             version: row.get("version"),
             made: row.get("created_at"),

@@ -21,15 +21,21 @@ pub struct RuleVersion {
     pub principal: String,
 }
 
+const LOAD_RULES: &str = "
+    SELECT r.*, coalesce(p.name, r.principal) AS who
+    FROM rule_set r
+    LEFT JOIN principal p ON p.id = r.principal
+    ORDER BY version DESC
+    LIMIT 1";
+
+const PUBLISH_RULES: &str = "
+    INSERT INTO rule_set (version, files, created_at, principal, note)
+    VALUES (?,?,?,?,?)";
+
 impl Store {
     /// The newest version, if any was published.
     pub async fn load_rules(&self) -> Result<Option<RuleVersion>, StoreError> {
-        let row = sqlx::query(
-            "SELECT r.*, coalesce(p.name, r.principal) AS who FROM rule_set r LEFT JOIN principal p ON p.id = r.principal
-            ORDER BY version DESC LIMIT 1",
-        )
-        .fetch_optional(&self.reader)
-        .await?;
+        let row = sqlx::query(LOAD_RULES).fetch_optional(&self.reader).await?;
         row.map(|row| {
             Ok(RuleVersion {
                 version: row.get("version"),
@@ -59,18 +65,23 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let newest: Option<(i64, String)> =
-                        sqlx::query_as("SELECT version, files FROM rule_set ORDER BY version DESC LIMIT 1").fetch_optional(&mut *c).await?;
+                    let newest: Option<(i64, String)> = sqlx::query_as(
+                        "SELECT version, files FROM rule_set ORDER BY version DESC LIMIT 1",
+                    )
+                    .fetch_optional(&mut *c)
+                    .await?;
                     if let Some((version, files)) = &newest
                         && *files == text
                     {
                         return Ok(Some(*version));
                     }
-                    if based_on.is_some_and(|base| base != newest.as_ref().map_or(0, |(version, _)| *version)) {
+                    if based_on.is_some_and(|base| {
+                        base != newest.as_ref().map_or(0, |(version, _)| *version)
+                    }) {
                         return Ok(None);
                     }
                     let version = newest.map_or(1, |(version, _)| version + 1);
-                    sqlx::query("INSERT INTO rule_set (version, files, created_at, principal, note) VALUES (?,?,?,?,?)")
+                    sqlx::query(PUBLISH_RULES)
                         .bind(version)
                         .bind(text)
                         .bind(format_timestamp(now))
@@ -78,7 +89,10 @@ impl Store {
                         .bind(&note)
                         .execute(&mut *c)
                         .await?;
-                    NewJournalEntry::new(&principal, "rules.published", &version.to_string()).detail(&note).append(c, now).await?;
+                    NewJournalEntry::new(&principal, "rules.published", &version.to_string())
+                        .detail(&note)
+                        .append(c, now)
+                        .await?;
                     Ok(Some(version))
                 })
             })

@@ -190,6 +190,12 @@ impl Vault {
     }
 }
 
+const PUT_SECRET: &str = "
+    INSERT INTO secret (owner, field, key_id, wrapped, sealed, created_at)
+    VALUES (?,?,?,?,?,?)
+    ON CONFLICT DO UPDATE SET key_id=excluded.key_id, wrapped=excluded.wrapped,
+      sealed=excluded.sealed, created_at=excluded.created_at";
+
 impl Store {
     /// Keeps a secret, sealed; one of the same name is replaced.
     pub async fn put_secret(
@@ -208,10 +214,15 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO secret (owner, field, key_id, wrapped, sealed, created_at) VALUES (?,?,?,?,?,?)
-                        ON CONFLICT DO UPDATE SET key_id=excluded.key_id, wrapped=excluded.wrapped, sealed=excluded.sealed, created_at=excluded.created_at")
-                        .bind(owner).bind(field).bind(key_id).bind(wrapped).bind(sealed).bind(format_timestamp(now))
-                        .execute(c).await?;
+                    sqlx::query(PUT_SECRET)
+                        .bind(owner)
+                        .bind(field)
+                        .bind(key_id)
+                        .bind(wrapped)
+                        .bind(sealed)
+                        .bind(format_timestamp(now))
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })

@@ -81,6 +81,20 @@ pub struct NewPassword<'a> {
     pub origin: &'a str,
 }
 
+const SET_PASSWORD: &str = "
+    INSERT INTO password_set (identity, account, origin, seal, must_change, principal,
+      created_at)
+    VALUES (?,?,?,?,?,?,?)
+    RETURNING id";
+
+const DELETE_SECRET: &str = "
+    DELETE FROM secret
+    WHERE owner = ? AND field = (SELECT seal FROM password_set WHERE id = ?)";
+
+const UPDATE_PASSWORD_SET: &str = "
+    UPDATE password_set SET ended_at = ?, outcome = ?
+    WHERE id = ? AND ended_at IS NULL";
+
 impl Store {
     /// Seals a password for all accounts of a person. Journaled.
     pub async fn set_password(
@@ -101,20 +115,22 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let id: i64 = sqlx::query_scalar(
-                        "INSERT INTO password_set (identity, account, origin, seal, must_change, principal, created_at) VALUES (?,?,?,?,?,?,?) RETURNING id",
-                    )
-                    .bind(&identity)
-                    .bind(account)
-                    .bind(&origin)
-                    .bind(&seal)
-                    .bind(must_change)
-                    .bind(&by)
-                    .bind(format_timestamp(now))
-                    .fetch_one(&mut *c)
-                    .await?;
-                    let subject = identity.unwrap_or_else(|| format!("account {}", account.unwrap_or_default()));
-                    NewJournalEntry::new(&by, "password.set", &subject).detail("to be set in all linked accounts").append(c, now).await?;
+                    let id: i64 = sqlx::query_scalar(SET_PASSWORD)
+                        .bind(&identity)
+                        .bind(account)
+                        .bind(&origin)
+                        .bind(&seal)
+                        .bind(must_change)
+                        .bind(&by)
+                        .bind(format_timestamp(now))
+                        .fetch_one(&mut *c)
+                        .await?;
+                    let subject = identity
+                        .unwrap_or_else(|| format!("account {}", account.unwrap_or_default()));
+                    NewJournalEntry::new(&by, "password.set", &subject)
+                        .detail("to be set in all linked accounts")
+                        .append(c, now)
+                        .await?;
                     Ok(id)
                 })
             })
@@ -215,12 +231,12 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("DELETE FROM secret WHERE owner = ? AND field = (SELECT seal FROM password_set WHERE id = ?)")
+                    sqlx::query(DELETE_SECRET)
                         .bind(OWNER)
                         .bind(id)
                         .execute(&mut *c)
                         .await?;
-                    sqlx::query("UPDATE password_set SET ended_at = ?, outcome = ? WHERE id = ? AND ended_at IS NULL")
+                    sqlx::query(UPDATE_PASSWORD_SET)
                         .bind(format_timestamp(now))
                         .bind(&outcome)
                         .bind(id)

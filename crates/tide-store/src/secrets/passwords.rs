@@ -37,6 +37,32 @@ pub struct PasswordRow {
     pub error: Option<String>,
 }
 
+const FIRST_PASSWORD_SET: &str = "
+    INSERT OR IGNORE INTO first_password (change, account, identity, system, label, created_at)
+    VALUES (?,?,?,?,?,?)";
+
+const FIRST_PASSWORDS: &str = "
+    SELECT f.*, a.name AS account_name, coalesce(p.name, f.shown_to) AS who
+    FROM first_password f
+    JOIN account a ON a.id = f.account
+    LEFT JOIN principal p ON p.id = f.shown_to
+    ORDER BY f.shown_at IS NOT NULL, f.change DESC
+    LIMIT 1000";
+
+const FIRST_PASSWORD_OF: &str = "
+    SELECT f.system, a.object
+    FROM first_password f
+    JOIN account a ON a.id = f.account
+    WHERE f.change = ? AND f.shown_at IS NULL";
+
+const FIRST_PASSWORD_KEPT: &str = "
+    UPDATE first_password SET attempts = attempts + 1, tried_at = ?, error = ?
+    WHERE change = ?";
+
+const REVEAL_FIRST_PASSWORD: &str = "
+    UPDATE first_password SET shown_at = ?, shown_to = ?, error = NULL
+    WHERE change = ? AND shown_at IS NULL";
+
 impl Store {
     /// The password of a change, if one was drawn: a change that is sent again sets the same.
     pub async fn first_password(
@@ -70,17 +96,15 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "INSERT OR IGNORE INTO first_password (change, account, identity, system, label, created_at) VALUES (?,?,?,?,?,?)",
-                    )
-                    .bind(change)
-                    .bind(account)
-                    .bind(identity)
-                    .bind(system)
-                    .bind(label)
-                    .bind(format_timestamp(now))
-                    .execute(c)
-                    .await?;
+                    sqlx::query(FIRST_PASSWORD_SET)
+                        .bind(change)
+                        .bind(account)
+                        .bind(identity)
+                        .bind(system)
+                        .bind(label)
+                        .bind(format_timestamp(now))
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -89,12 +113,7 @@ impl Store {
 
     /// First passwords, those that wait first.
     pub async fn first_passwords(&self) -> Result<Vec<PasswordRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT f.*, a.name AS account_name, coalesce(p.name, f.shown_to) AS who FROM first_password f JOIN account a ON a.id = f.account
-             LEFT JOIN principal p ON p.id = f.shown_to ORDER BY f.shown_at IS NOT NULL, f.change DESC LIMIT 1000",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(FIRST_PASSWORDS).fetch_all(&self.reader).await?;
         Ok(rows
             .iter()
             .map(|row| PasswordRow {
@@ -121,13 +140,11 @@ impl Store {
             what: "first password that was not shown yet",
             name: id.to_string(),
         };
-        let row = sqlx::query(
-            "SELECT f.system, a.object FROM first_password f JOIN account a ON a.id = f.account WHERE f.change = ? AND f.shown_at IS NULL",
-        )
-        .bind(id)
-        .fetch_optional(&self.reader)
-        .await?
-        .ok_or_else(missing)?;
+        let row = sqlx::query(FIRST_PASSWORD_OF)
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?
+            .ok_or_else(missing)?;
         let object = ObjectType::parse(row.get("object")).ok_or_else(missing)?;
         Ok((row.get("system"), object))
     }
@@ -143,7 +160,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE first_password SET attempts = attempts + 1, tried_at = ?, error = ? WHERE change = ?")
+                    sqlx::query(FIRST_PASSWORD_KEPT)
                         .bind(format_timestamp(now))
                         .bind(error)
                         .bind(id)
@@ -173,13 +190,12 @@ impl Store {
             .run(move |c| {
                 Box::pin(async move {
                     // Two who ask at once: the second finds nothing left.
-                    let done =
-                        sqlx::query("UPDATE first_password SET shown_at = ?, shown_to = ?, error = NULL WHERE change = ? AND shown_at IS NULL")
-                            .bind(format_timestamp(now))
-                            .bind(&principal)
-                            .bind(id)
-                            .execute(&mut *c)
-                            .await?;
+                    let done = sqlx::query(REVEAL_FIRST_PASSWORD)
+                        .bind(format_timestamp(now))
+                        .bind(&principal)
+                        .bind(id)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
                         return Ok(false);
                     }
@@ -189,8 +205,13 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     let identity: String =
-                        sqlx::query_scalar("SELECT identity FROM first_password WHERE change = ?").bind(id).fetch_one(&mut *c).await?;
-                    NewJournalEntry::new(&principal, "password.shown", &identity).append(c, now).await?;
+                        sqlx::query_scalar("SELECT identity FROM first_password WHERE change = ?")
+                            .bind(id)
+                            .fetch_one(&mut *c)
+                            .await?;
+                    NewJournalEntry::new(&principal, "password.shown", &identity)
+                        .append(c, now)
+                        .await?;
                     Ok(true)
                 })
             })

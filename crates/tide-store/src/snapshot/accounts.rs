@@ -106,6 +106,79 @@ pub struct Missing {
 /// Maximum number of rows in one statement: nine values each, far below SQLite's limit.
 pub(crate) const ROWS: usize = 200;
 
+const BEGIN_READING: &str = "
+    INSERT INTO full_read (system, object, started_at, state)
+    VALUES (?,?,?,'running')";
+
+const STORE_BATCH: &str = "
+    SELECT EXISTS (SELECT 1 FROM full_read WHERE system = ? AND id < ? AND object_count > 0)";
+
+const INSERT_QUARANTINE: &str = "
+    INSERT INTO quarantine (full_read, line, reason, raw, key)
+    VALUES (?,?,?,?,?)";
+
+const UPDATE_ACCOUNT: &str = "
+    UPDATE account SET full_read = max(coalesce(account.full_read, 0), ?)
+    FROM full_read r
+    WHERE r.id = ? AND account.system = r.system
+      AND account.key IN (SELECT key FROM quarantine WHERE full_read = r.id AND key IS NOT NULL)";
+
+const LIST_QUARANTINE: &str = "
+    SELECT *
+    FROM quarantine
+    WHERE full_read = (SELECT max(id) FROM full_read WHERE system = ?
+      AND state <> 'running' AND object_count + quarantined > 0)
+    ORDER BY line";
+
+const WHOLE_READINGS: &str = "
+    SELECT system, object, state, started_at, ended_at
+    FROM full_read
+    WHERE id IN (SELECT max(id) FROM full_read WHERE state IN ('complete',
+      'outdated') GROUP BY system, object)";
+
+const LAST_COMPLETE: &str = "
+    SELECT object_count
+    FROM full_read
+    WHERE system = ? AND object = ? AND state IN ('complete', 'outdated')
+    ORDER BY id DESC
+    LIMIT 1";
+
+const MISSING_ACCOUNTS: &str = "
+    SELECT count(*)
+    FROM account a
+    JOIN full_read r ON a.system = r.system AND a.object = r.object
+    WHERE r.id = ? AND a.absent_since IS NULL";
+
+const UNCHANGED_READING: &str = "
+    UPDATE full_read SET state = 'complete', ended_at = ?,
+      object_count = (SELECT count(*) FROM account a WHERE a.system = full_read.system
+      AND a.object = full_read.object AND a.absent_since IS NULL)
+    WHERE id = ?";
+
+const BREAK_READING: &str = "
+    UPDATE full_read SET state = 'failed', ended_at = ?, error = ?
+    WHERE id = ?";
+
+const LAST_READINGS: &str = "
+    SELECT *
+    FROM full_read
+    WHERE id IN (SELECT max(id) FROM full_read GROUP BY system, object)";
+
+const ACCOUNT_COUNTS: &str = "
+    SELECT a.system, count(*), count(l.id)
+    FROM account a
+    LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
+    WHERE a.absent_since IS NULL
+    GROUP BY a.system";
+
+const LIST_ACCOUNTS: &str = "
+    SELECT a.*, l.identity AS linked
+    FROM account a
+    LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
+    WHERE a.system = ? AND (a.name, a.id) > (?, ?) AND instr(lower(a.name), lower(?)) > 0
+    ORDER BY a.name, a.id
+    LIMIT ?";
+
 impl Store {
     /// Begins a read.
     pub async fn begin_reading(
@@ -118,7 +191,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("INSERT INTO full_read (system, object, started_at, state) VALUES (?,?,?,'running')")
+                    let done = sqlx::query(BEGIN_READING)
                         .bind(system)
                         .bind(object.as_str())
                         .bind(format_timestamp(now))
@@ -145,20 +218,29 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     // In an empty system, every account is new: no lookup is needed.
-                    let any: bool = sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM full_read WHERE system = ? AND id < ? AND object_count > 0)")
+                    let any: bool = sqlx::query_scalar(STORE_BATCH)
                         .bind(&system)
                         .bind(reading)
                         .fetch_one(&mut *c)
                         .await?;
                     for rows in batch.chunks(ROWS) {
-                        let shown = IncomingAccount { reading, system: &system, object, at: started, told: false };
-                        upsert_accounts(c, shown, rows, if any { Past::Given } else { Past::None }).await?;
+                        let shown = IncomingAccount {
+                            reading,
+                            system: &system,
+                            object,
+                            at: started,
+                            told: false,
+                        };
+                        upsert_accounts(c, shown, rows, if any { Past::Given } else { Past::None })
+                            .await?;
                     }
-                    sqlx::query("UPDATE full_read SET object_count = object_count + ? WHERE id = ?")
-                        .bind(batch.len() as i64)
-                        .bind(reading)
-                        .execute(c)
-                        .await?;
+                    sqlx::query(
+                        "UPDATE full_read SET object_count = object_count + ? WHERE id = ?",
+                    )
+                    .bind(batch.len() as i64)
+                    .bind(reading)
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })
@@ -175,7 +257,7 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     for row in &rows {
-                        sqlx::query("INSERT INTO quarantine (full_read, line, reason, raw, key) VALUES (?,?,?,?,?)")
+                        sqlx::query(INSERT_QUARANTINE)
                             .bind(reading)
                             .bind(row.line)
                             .bind(&row.reason)
@@ -189,14 +271,11 @@ impl Store {
                         .bind(reading)
                         .execute(&mut *c)
                         .await?;
-                    sqlx::query(
-                        "UPDATE account SET full_read = max(coalesce(account.full_read, 0), ?) FROM full_read r WHERE r.id = ? AND account.system = r.system
-                         AND account.key IN (SELECT key FROM quarantine WHERE full_read = r.id AND key IS NOT NULL)",
-                    )
-                    .bind(reading)
-                    .bind(reading)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(UPDATE_ACCOUNT)
+                        .bind(reading)
+                        .bind(reading)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -205,12 +284,10 @@ impl Store {
 
     /// The rows in quarantine of the last ended read of a system.
     pub async fn list_quarantine(&self, system: &str) -> Result<Vec<QuarantineRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT * FROM quarantine WHERE full_read = (SELECT max(id) FROM full_read WHERE system = ? AND state <> 'running' AND object_count + quarantined > 0) ORDER BY line",
-        )
-        .bind(system)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_QUARANTINE)
+            .bind(system)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows
             .iter()
             .map(|row| QuarantineRow {
@@ -225,12 +302,7 @@ impl Store {
     /// The last full read of each system and type; `outdated` ones are older than a restored
     /// backup.
     pub async fn whole_readings(&self) -> Result<Vec<WholeReading>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT system, object, state, started_at, ended_at FROM full_read
-             WHERE id IN (SELECT max(id) FROM full_read WHERE state IN ('complete', 'outdated') GROUP BY system, object)",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(WHOLE_READINGS).fetch_all(&self.reader).await?;
         let at = |text: Option<String>| text.and_then(|text| text.parse().ok()).unwrap_or_default();
         let whole = |row: &SqliteRow| {
             Ok(WholeReading {
@@ -251,13 +323,11 @@ impl Store {
         system: &str,
         object: ObjectType,
     ) -> Result<Option<i64>, StoreError> {
-        Ok(sqlx::query_scalar(
-            "SELECT object_count FROM full_read WHERE system = ? AND object = ? AND state IN ('complete', 'outdated') ORDER BY id DESC LIMIT 1",
-        )
-        .bind(system)
-        .bind(object.as_str())
-        .fetch_optional(&self.reader)
-        .await?)
+        Ok(sqlx::query_scalar(LAST_COMPLETE)
+            .bind(system)
+            .bind(object.as_str())
+            .fetch_optional(&self.reader)
+            .await?)
     }
 
     /// The accounts that [`Store::complete_reading`] would mark as absent.
@@ -273,10 +343,7 @@ impl Store {
                         "SELECT account.key, count(*) OVER () AS missing FROM account, full_read r WHERE r.id = ? AND {MISSING} LIMIT ?"
                     );
                     let rows = sqlx::query(sqlx::AssertSqlSafe(sql)).bind(reading).bind(limit as i64).fetch_all(&mut *c).await?;
-                    let known: i64 = sqlx::query_scalar(
-                        "SELECT count(*) FROM account a JOIN full_read r ON a.system = r.system AND a.object = r.object
-                         WHERE r.id = ? AND a.absent_since IS NULL",
-                    )
+                    let known: i64 = sqlx::query_scalar(MISSING_ACCOUNTS)
                     .bind(reading)
                     .fetch_one(&mut *c)
                     .await?;
@@ -293,14 +360,11 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "UPDATE full_read SET state = 'complete', ended_at = ?, object_count = (SELECT count(*) FROM account a
-                           WHERE a.system = full_read.system AND a.object = full_read.object AND a.absent_since IS NULL) WHERE id = ?",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(reading)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(UNCHANGED_READING)
+                        .bind(format_timestamp(now))
+                        .bind(reading)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -364,14 +428,12 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    sqlx::query(
-                        "UPDATE full_read SET state = 'failed', ended_at = ?, error = ? WHERE id = ?",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(error)
-                    .bind(reading)
-                    .execute(c)
-                    .await?;
+                    sqlx::query(BREAK_READING)
+                        .bind(format_timestamp(now))
+                        .bind(error)
+                        .bind(reading)
+                        .execute(c)
+                        .await?;
                     Ok(())
                 })
             })
@@ -380,9 +442,7 @@ impl Store {
 
     /// The last read of each system and type.
     pub async fn last_readings(&self) -> Result<Vec<Reading>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM full_read WHERE id IN (SELECT max(id) FROM full_read GROUP BY system, object)")
-            .fetch_all(&self.reader)
-            .await?;
+        let rows = sqlx::query(LAST_READINGS).fetch_all(&self.reader).await?;
         rows.iter()
             .map(|row| {
                 Ok(Reading {
@@ -402,12 +462,7 @@ impl Store {
 
     /// The numbers of accounts and of linked accounts of each system.
     pub async fn account_counts(&self) -> Result<Vec<(String, i64, i64)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT a.system, count(*), count(l.id) FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
-             WHERE a.absent_since IS NULL GROUP BY a.system",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(ACCOUNT_COUNTS).fetch_all(&self.reader).await?;
         Ok(rows
             .iter()
             .map(|row| (row.get(0), row.get(1), row.get(2)))
@@ -423,17 +478,14 @@ impl Store {
         after: Option<(&str, AccountId)>,
         limit: i64,
     ) -> Result<Vec<AccountRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT a.*, l.identity AS linked FROM account a LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
-             WHERE a.system = ? AND (a.name, a.id) > (?, ?) AND instr(lower(a.name), lower(?)) > 0 ORDER BY a.name, a.id LIMIT ?",
-        )
-        .bind(system)
-        .bind(after.map_or("", |(name, _)| name))
-        .bind(after.map_or(0, |(_, id)| id))
-        .bind(search)
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(LIST_ACCOUNTS)
+            .bind(system)
+            .bind(after.map_or("", |(name, _)| name))
+            .bind(after.map_or(0, |(_, id)| id))
+            .bind(search)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         let mut accounts = rows
             .iter()
             .map(read_account)
@@ -525,6 +577,14 @@ pub(crate) struct IncomingAccount<'a> {
     pub(crate) told: bool,
 }
 
+const LOAD_STORED: &str = "
+    SELECT a.key, a.id, a.hash,
+      a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name,
+      iif(? OR a.seen_at >= ? OR a.written_at >= ?, a.version, NULL) AS version,
+      coalesce(NOT ? AND a.full_read >= ? AND a.seen_at > ?, 0) AS told_since
+    FROM json_each(?) k
+    CROSS JOIN account a ON a.key = k.value AND a.system = ?";
+
 async fn load_stored(
     c: &mut SqliteConnection,
     shown: IncomingAccount<'_>,
@@ -541,22 +601,18 @@ async fn load_stored(
         .iter()
         .map(|account| (account.key.as_str(), account.name.as_str()))
         .collect();
-    let found = sqlx::query(
-        "SELECT a.key, a.id, a.hash, a.fault IS NULL AND a.absent_since IS NULL AND a.object = ? AS sound, a.name,
-           iif(? OR a.seen_at >= ? OR a.written_at >= ?, a.version, NULL) AS version, coalesce(NOT ? AND a.full_read >= ? AND a.seen_at > ?, 0) AS told_since
-         FROM json_each(?) k CROSS JOIN account a ON a.key = k.value AND a.system = ?",
-    )
-    .bind(shown.object.as_str())
-    .bind(shown.told)
-    .bind(&at)
-    .bind(&at)
-    .bind(shown.told)
-    .bind(shown.reading)
-    .bind(&at)
-    .bind(&keys)
-    .bind(shown.system)
-    .fetch_all(c)
-    .await?;
+    let found = sqlx::query(LOAD_STORED)
+        .bind(shown.object.as_str())
+        .bind(shown.told)
+        .bind(&at)
+        .bind(&at)
+        .bind(shown.told)
+        .bind(shown.reading)
+        .bind(&at)
+        .bind(&keys)
+        .bind(shown.system)
+        .fetch_all(c)
+        .await?;
     Ok(found
         .iter()
         .map(|row| {
@@ -695,6 +751,10 @@ pub(crate) async fn upsert_accounts(
     Ok(differ)
 }
 
+const MARK_OLDER: &str = "
+    UPDATE account SET full_read = max(coalesce(full_read, 0), ?)
+    WHERE id IN (SELECT value FROM json_each(?))";
+
 /// Marks accounts whose stored state is newer as read.
 async fn mark_older(
     c: &mut SqliteConnection,
@@ -708,7 +768,7 @@ async fn mark_older(
             .filter_map(|account| known.get(&account.key))
             .map(|before| before.id)
             .collect();
-        sqlx::query("UPDATE account SET full_read = max(coalesce(full_read, 0), ?) WHERE id IN (SELECT value FROM json_each(?))")
+        sqlx::query(MARK_OLDER)
             .bind(reading)
             .bind(serde_json::to_string(&ids)?)
             .execute(&mut *c)
@@ -716,6 +776,10 @@ async fn mark_older(
     }
     Ok(())
 }
+
+const MARK_UNCHANGED: &str = "
+    UPDATE account SET full_read = max(coalesce(full_read, 0), ?), seen_at = ?
+    WHERE id IN (SELECT value FROM json_each(?))";
 
 /// Marks accounts that did not change as read.
 async fn mark_unchanged(
@@ -725,7 +789,7 @@ async fn mark_unchanged(
     same: Vec<i64>,
 ) -> Result<(), StoreError> {
     if !same.is_empty() {
-        sqlx::query("UPDATE account SET full_read = max(coalesce(full_read, 0), ?), seen_at = ? WHERE id IN (SELECT value FROM json_each(?))")
+        sqlx::query(MARK_UNCHANGED)
             .bind(reading)
             .bind(at)
             .bind(serde_json::to_string(&same)?)
@@ -734,6 +798,20 @@ async fn mark_unchanged(
     }
     Ok(())
 }
+
+const UPDATE_ACCOUNT_OF_STORE_BASELINE: &str = "
+    UPDATE account SET has_conflicting_event = 1
+    WHERE id IN (SELECT value FROM json_each(?))
+      AND EXISTS (SELECT 1 FROM change w WHERE w.account = account.id AND w.state = 'sending')";
+
+const INSERT_DRIFT_BASELINE: &str = "
+    INSERT INTO drift_baseline (account, before, at) SELECT a.id, a.attributes, ?
+    FROM json_each(?) k
+    JOIN account a ON a.id = k.value
+    WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended_at IS NULL)
+      AND NOT EXISTS (SELECT 1 FROM change w WHERE w.account = a.id AND w.state IN ('sending',
+      'unknown'))
+    ON CONFLICT DO UPDATE SET at = excluded.at";
 
 /// Stores the drift baseline of changed accounts.
 async fn store_baseline(
@@ -754,25 +832,17 @@ async fn store_baseline(
         })
         .collect();
     if !changed.is_empty() {
-        sqlx::query(
-            "UPDATE account SET has_conflicting_event = 1 WHERE id IN (SELECT value FROM json_each(?))
-             AND EXISTS (SELECT 1 FROM change w WHERE w.account = account.id AND w.state = 'sending')",
-        )
-        .bind(serde_json::to_string(&changed)?)
-        .execute(&mut *c)
-        .await?;
+        sqlx::query(UPDATE_ACCOUNT_OF_STORE_BASELINE)
+            .bind(serde_json::to_string(&changed)?)
+            .execute(&mut *c)
+            .await?;
     }
     if !changed.is_empty() && past == Past::Given {
-        sqlx::query(
-            "INSERT INTO drift_baseline (account, before, at) SELECT a.id, a.attributes, ? FROM json_each(?) k JOIN account a ON a.id = k.value
-             WHERE EXISTS (SELECT 1 FROM link l WHERE l.account = a.id AND l.ended_at IS NULL)
-               AND NOT EXISTS (SELECT 1 FROM change w WHERE w.account = a.id AND w.state IN ('sending', 'unknown'))
-             ON CONFLICT DO UPDATE SET at = excluded.at",
-        )
-        .bind(at)
-        .bind(serde_json::to_string(&changed)?)
-        .execute(&mut *c)
-        .await?;
+        sqlx::query(INSERT_DRIFT_BASELINE)
+            .bind(at)
+            .bind(serde_json::to_string(&changed)?)
+            .execute(&mut *c)
+            .await?;
     }
     Ok(differ)
 }

@@ -29,16 +29,16 @@ struct Since {
     there: bool,
 }
 
+const SELECT_MEMBERSHIP_DELTA: &str = "
+    SELECT account, attribute, folded, value, is_member
+    FROM membership_delta";
+
 async fn since(
     c: &mut SqliteConnection,
     groups: Option<&[AccountId]>,
 ) -> Result<Vec<Since>, StoreError> {
     let rows = match groups {
-        None => {
-            sqlx::query("SELECT account, attribute, folded, value, is_member FROM membership_delta")
-                .fetch_all(c)
-                .await?
-        }
+        None => sqlx::query(SELECT_MEMBERSHIP_DELTA).fetch_all(c).await?,
         Some(groups) => {
             let sql = "SELECT m.account, m.attribute, m.folded, m.value, m.is_member FROM json_each(?) k CROSS JOIN membership_delta m ON m.account = k.value";
             sqlx::query(sql)
@@ -154,6 +154,11 @@ pub(crate) async fn whole(
     Ok(all)
 }
 
+const KEEP_WHOLE: &str = "
+    UPDATE account SET attributes = ?, hash = ?, written_at = max(coalesce(written_at, ''),
+      (SELECT max(m.at) FROM membership_delta m WHERE m.account = ?))
+    WHERE id = ?";
+
 /// Stores a group in full, as returned by [`whole`], with the time of its last change: a read that
 /// began earlier counts as older.
 pub(crate) async fn keep_whole(
@@ -161,10 +166,7 @@ pub(crate) async fn keep_whole(
     group: AccountId,
     blob: &[u8],
 ) -> Result<(), StoreError> {
-    sqlx::query(
-        "UPDATE account SET attributes = ?, hash = ?, written_at = max(coalesce(written_at, ''), (SELECT max(m.at) FROM membership_delta m WHERE m.account = ?))
-         WHERE id = ?",
-    )
+    sqlx::query(KEEP_WHOLE)
         .bind(blob)
         .bind(Attributes::hash_of(blob).to_be_bytes().as_slice())
         .bind(group)
@@ -174,16 +176,17 @@ pub(crate) async fn keep_whole(
     drop_deltas(c, &[group]).await
 }
 
+const DROP_DELTAS: &str = "
+    DELETE FROM membership_delta
+    WHERE account IN (SELECT value FROM json_each(?))";
+
 /// Deletes the deltas of groups that are stored in full.
 pub(crate) async fn drop_deltas(
     c: &mut SqliteConnection,
     groups: &[AccountId],
 ) -> Result<(), StoreError> {
     let json = serde_json::to_string(groups)?;
-    sqlx::query("DELETE FROM membership_delta WHERE account IN (SELECT value FROM json_each(?))")
-        .bind(json)
-        .execute(c)
-        .await?;
+    sqlx::query(DROP_DELTAS).bind(json).execute(c).await?;
     Ok(())
 }
 
@@ -208,6 +211,16 @@ fn moves(values: &[ValueChange]) -> Vec<(&str, &Value, bool)> {
     all
 }
 
+const INSERT_MEMBERSHIP_DELTA: &str = "
+    INSERT INTO membership_delta (account, attribute, folded, value, is_member, at)
+    VALUES (?,?,?,?,?,?)
+    ON CONFLICT DO UPDATE SET value = excluded.value, is_member = excluded.is_member,
+      at = excluded.at";
+
+const INSERT_DIRTY_RECORD: &str = "
+    INSERT INTO dirty_record (identity, group_account, member, is_member)
+    VALUES (?,?,?,?)";
+
 /// Adds confirmed memberships to the deltas of their groups.
 pub(crate) async fn store_deltas(
     c: &mut SqliteConnection,
@@ -222,19 +235,16 @@ pub(crate) async fn store_deltas(
         let change = &one.row.change;
         for (attribute, member, there) in moves(&change.values) {
             let folded = fold_reference(&member.to_string());
-            sqlx::query(
-                "INSERT INTO membership_delta (account, attribute, folded, value, is_member, at) VALUES (?,?,?,?,?,?)
-                 ON CONFLICT DO UPDATE SET value = excluded.value, is_member = excluded.is_member, at = excluded.at",
-            )
-            .bind(*group)
-            .bind(attribute)
-            .bind(&folded)
-            .bind(values_blob(std::slice::from_ref(member)))
-            .bind(there)
-            .bind(&at)
-            .execute(&mut *c)
-            .await?;
-            sqlx::query("INSERT INTO dirty_record (identity, group_account, member, is_member) VALUES (?,?,?,?)")
+            sqlx::query(INSERT_MEMBERSHIP_DELTA)
+                .bind(*group)
+                .bind(attribute)
+                .bind(&folded)
+                .bind(values_blob(std::slice::from_ref(member)))
+                .bind(there)
+                .bind(&at)
+                .execute(&mut *c)
+                .await?;
+            sqlx::query(INSERT_DIRTY_RECORD)
                 .bind(Some(&change.identity).filter(|id| !id.is_empty()))
                 .bind(*group)
                 .bind(&folded)

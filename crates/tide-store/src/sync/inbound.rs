@@ -146,6 +146,53 @@ fn read(row: &SqliteRow) -> PushedRow {
     }
 }
 
+const PUSHED_BY_EXTERNAL_ID: &str = "
+    SELECT *
+    FROM inbound_resource
+    WHERE system = ? AND object = ? AND external_id = ?
+    ORDER BY row";
+
+const PUSHED_AFTER: &str = "
+    SELECT *
+    FROM inbound_resource
+    WHERE system = ? AND object = ? AND row > ?
+    ORDER BY row
+    LIMIT ?";
+
+const PUSHED_PAGE: &str = "
+    SELECT *
+    FROM inbound_resource
+    WHERE system = ? AND object = ?
+    ORDER BY row
+    LIMIT ? OFFSET ?";
+
+const GROUPS_OF_PUSHED: &str = "
+    SELECT p.id, coalesce(json_extract(p.body, '$.displayName'), '')
+    FROM inbound_member m
+    JOIN inbound_resource p ON p.system = m.system AND p.id = m.group_id
+    WHERE m.system = ? AND m.member = ?
+    ORDER BY p.row";
+
+const DELETE_INBOUND_RESOURCE: &str = "
+    DELETE FROM inbound_resource
+    WHERE system = ? AND object = ? AND id = ? AND version = coalesce(?, version)";
+
+const UPDATE_ACCOUNT: &str = "
+    UPDATE account SET absent_since = ?, absence_confirmed = 1
+    WHERE system = ? AND key = ? AND absent_since IS NULL";
+
+const FIND_EVENT: &str = "
+    SELECT e.*, a.id AS account, l.identity AS identity
+    FROM inbound_event e
+    LEFT JOIN account a ON a.system = e.system AND a.key = e.key
+    LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
+    WHERE e.system = ? AND e.id = ?";
+
+const SET_EVENT_SHAPE: &str = "
+    INSERT INTO event_shape (system, shape, created_at)
+    VALUES (?,?,?)
+    ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, created_at = excluded.created_at";
+
 impl Store {
     /// Keeps a resource and its account in one step. A name that is taken, a version that is no
     /// longer the one to replace: nothing is kept.
@@ -192,14 +239,12 @@ impl Store {
         object: ObjectType,
         id: &str,
     ) -> Result<Vec<PushedRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT * FROM inbound_resource WHERE system = ? AND object = ? AND external_id = ? ORDER BY row",
-        )
-        .bind(system)
-        .bind(object.as_str())
-        .bind(id)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(PUSHED_BY_EXTERNAL_ID)
+            .bind(system)
+            .bind(object.as_str())
+            .bind(id)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows.iter().map(read).collect())
     }
 
@@ -211,15 +256,13 @@ impl Store {
         after: i64,
         limit: i64,
     ) -> Result<Vec<PushedRow>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT * FROM inbound_resource WHERE system = ? AND object = ? AND row > ? ORDER BY row LIMIT ?",
-        )
-        .bind(system)
-        .bind(object.as_str())
-        .bind(after)
-        .bind(limit)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(PUSHED_AFTER)
+            .bind(system)
+            .bind(object.as_str())
+            .bind(after)
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows.iter().map(read).collect())
     }
 
@@ -238,15 +281,13 @@ impl Store {
         .bind(object.as_str())
         .fetch_one(&self.reader)
         .await?;
-        let rows = sqlx::query(
-            "SELECT * FROM inbound_resource WHERE system = ? AND object = ? ORDER BY row LIMIT ? OFFSET ?",
-        )
-        .bind(system)
-        .bind(object.as_str())
-        .bind(limit)
-        .bind(skip)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(PUSHED_PAGE)
+            .bind(system)
+            .bind(object.as_str())
+            .bind(limit)
+            .bind(skip)
+            .fetch_all(&self.reader)
+            .await?;
         Ok((total, rows.iter().map(read).collect()))
     }
 
@@ -256,14 +297,11 @@ impl Store {
         system: &str,
         member: &str,
     ) -> Result<Vec<(String, String)>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT p.id, coalesce(json_extract(p.body, '$.displayName'), '') FROM inbound_member m
-             JOIN inbound_resource p ON p.system = m.system AND p.id = m.group_id WHERE m.system = ? AND m.member = ? ORDER BY p.row",
-        )
-        .bind(system)
-        .bind(member)
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(GROUPS_OF_PUSHED)
+            .bind(system)
+            .bind(member)
+            .fetch_all(&self.reader)
+            .await?;
         Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
     }
 
@@ -282,14 +320,13 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done =
-                        sqlx::query("DELETE FROM inbound_resource WHERE system = ? AND object = ? AND id = ? AND version = coalesce(?, version)")
-                            .bind(&system)
-                            .bind(object.as_str())
-                            .bind(&id)
-                            .bind(version)
-                            .execute(&mut *c)
-                            .await?;
+                    let done = sqlx::query(DELETE_INBOUND_RESOURCE)
+                        .bind(&system)
+                        .bind(object.as_str())
+                        .bind(&id)
+                        .bind(version)
+                        .execute(&mut *c)
+                        .await?;
                     if done.rows_affected() == 0 {
                         return Ok(false);
                     }
@@ -297,17 +334,21 @@ impl Store {
                         "DELETE FROM inbound_member WHERE system = ? AND group_id = ?",
                         "DELETE FROM inbound_member WHERE system = ? AND member = ?",
                     ] {
-                        sqlx::query(sql).bind(&system).bind(&id).execute(&mut *c).await?;
+                        sqlx::query(sql)
+                            .bind(&system)
+                            .bind(&id)
+                            .execute(&mut *c)
+                            .await?;
                     }
-                    sqlx::query(
-                        "UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ? AND absent_since IS NULL",
-                    )
-                    .bind(format_timestamp(now))
-                    .bind(&system)
-                    .bind(&id)
-                    .execute(&mut *c)
-                    .await?;
-                    NewJournalEntry::new(&principal, "push.removed", &format!("{system}/{id}")).append(c, now).await?;
+                    sqlx::query(UPDATE_ACCOUNT)
+                        .bind(format_timestamp(now))
+                        .bind(&system)
+                        .bind(&id)
+                        .execute(&mut *c)
+                        .await?;
+                    NewJournalEntry::new(&principal, "push.removed", &format!("{system}/{id}"))
+                        .append(c, now)
+                        .await?;
                     Ok(true)
                 })
             })
@@ -328,16 +369,15 @@ impl Store {
 
     /// An event, with what it came to.
     pub async fn find_event(&self, system: &str, id: &str) -> Result<EventRow, StoreError> {
-        let row = sqlx::query(
-            "SELECT e.*, a.id AS account, l.identity AS identity FROM inbound_event e
-             LEFT JOIN account a ON a.system = e.system AND a.key = e.key
-             LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL WHERE e.system = ? AND e.id = ?",
-        )
-        .bind(system)
-        .bind(id)
-        .fetch_optional(&self.reader)
-        .await?
-        .ok_or_else(|| StoreError::Missing { what: "event", name: id.to_owned() })?;
+        let row = sqlx::query(FIND_EVENT)
+            .bind(system)
+            .bind(id)
+            .fetch_optional(&self.reader)
+            .await?
+            .ok_or_else(|| StoreError::Missing {
+                what: "event",
+                name: id.to_owned(),
+            })?;
         Ok(EventRow {
             id: row.get("id"),
             kind: crate::db::codes::read_code(&row, "kind")?,
@@ -379,13 +419,15 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("INSERT INTO event_shape (system, shape, created_at) VALUES (?,?,?) ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, created_at = excluded.created_at")
+                    sqlx::query(SET_EVENT_SHAPE)
                         .bind(&system)
                         .bind(&shape)
                         .bind(format_timestamp(now))
                         .execute(&mut *c)
                         .await?;
-                    NewJournalEntry::new(&principal, "event.shape", &system).append(c, now).await
+                    NewJournalEntry::new(&principal, "event.shape", &system)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
@@ -402,15 +444,19 @@ impl Store {
     }
 }
 
+const IS_OUTDATED: &str = "
+    SELECT max(sequence), max(occurred_at)
+    FROM inbound_event
+    WHERE system = ? AND key = ? AND NOT is_outdated";
+
 /// Did a later event of the same record come before this one? Numbers tell, where the sender gives
 /// them, and else times.
 async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, StoreError> {
-    let last: (Option<i64>, Option<String>) =
-        sqlx::query_as("SELECT max(sequence), max(occurred_at) FROM inbound_event WHERE system = ? AND key = ? AND NOT is_outdated")
-            .bind(&new.system)
-            .bind(&new.key)
-            .fetch_one(c)
-            .await?;
+    let last: (Option<i64>, Option<String>) = sqlx::query_as(IS_OUTDATED)
+        .bind(&new.system)
+        .bind(&new.key)
+        .fetch_one(c)
+        .await?;
     Ok(match (new.sequence, last.0, new.occurred_at, last.1) {
         (Some(number), Some(last), ..) => number <= last,
         (_, _, Some(at), Some(last)) => format_timestamp(at) < last,
@@ -418,19 +464,26 @@ async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, S
     })
 }
 
+const SELECT_INBOUND_EVENT: &str = "
+    SELECT id, body
+    FROM inbound_event
+    WHERE system = ? AND external_id = ?";
+
+const UPDATE_ACCOUNT_OF_STORE_EVENT: &str = "
+    UPDATE account SET absent_since = ?, absence_confirmed = 1
+    WHERE system = ? AND key = ?";
+
 async fn store_event(
     c: &mut SqliteConnection,
     new: NewEvent,
     now: Timestamp,
 ) -> Result<EventTaken, StoreError> {
     if let Some(id) = &new.external_id {
-        let before: Option<(String, String)> = sqlx::query_as(
-            "SELECT id, body FROM inbound_event WHERE system = ? AND external_id = ?",
-        )
-        .bind(&new.system)
-        .bind(id)
-        .fetch_optional(&mut *c)
-        .await?;
+        let before: Option<(String, String)> = sqlx::query_as(SELECT_INBOUND_EVENT)
+            .bind(&new.system)
+            .bind(id)
+            .fetch_optional(&mut *c)
+            .await?;
         match before {
             Some((id, body)) if body == new.body => return Ok(EventTaken::Repeated(id)),
             Some((id, _)) => return Ok(EventTaken::OtherContent(id)),
@@ -470,7 +523,7 @@ async fn store_event(
         let account = account_of_event(&new, known);
         keep_account(c, &new.system, ObjectType::Person, &account, now).await?;
         if new.kind == EventKind::Leaver {
-            sqlx::query("UPDATE account SET absent_since = ?, absence_confirmed = 1 WHERE system = ? AND key = ?")
+            sqlx::query(UPDATE_ACCOUNT_OF_STORE_EVENT)
                 .bind(format_timestamp(now))
                 .bind(&new.system)
                 .bind(&new.key)
@@ -485,6 +538,11 @@ async fn store_event(
     Ok(EventTaken::Kept)
 }
 
+const INSERT_EVENT: &str = "
+    INSERT INTO inbound_event (id, system, kind, key, body, principal, created_at, external_id,
+      sequence, occurred_at, is_outdated)
+    VALUES (?,?,?,?,?,?,?,?,?,?,?)";
+
 /// Stores the event.
 async fn insert_event(
     c: &mut SqliteConnection,
@@ -492,23 +550,20 @@ async fn insert_event(
     now: Timestamp,
     is_outdated: bool,
 ) -> Result<(), StoreError> {
-    sqlx::query(
-        "INSERT INTO inbound_event (id, system, kind, key, body, principal, created_at, external_id, sequence, occurred_at, is_outdated)
-         VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-    )
-    .bind(&new.id)
-    .bind(&new.system)
-    .bind(new.kind.as_str())
-    .bind(&new.key)
-    .bind(&new.body)
-    .bind(&new.principal)
-    .bind(format_timestamp(now))
-    .bind(&new.external_id)
-    .bind(new.sequence)
-    .bind(new.occurred_at.map(format_timestamp))
-    .bind(is_outdated)
-    .execute(&mut *c)
-    .await?;
+    sqlx::query(INSERT_EVENT)
+        .bind(&new.id)
+        .bind(&new.system)
+        .bind(new.kind.as_str())
+        .bind(&new.key)
+        .bind(&new.body)
+        .bind(&new.principal)
+        .bind(format_timestamp(now))
+        .bind(&new.external_id)
+        .bind(new.sequence)
+        .bind(new.occurred_at.map(format_timestamp))
+        .bind(is_outdated)
+        .execute(&mut *c)
+        .await?;
     Ok(())
 }
 
@@ -531,6 +586,26 @@ fn account_of_event(new: &NewEvent, known: Option<tide_core::Account>) -> Observ
     }
 }
 
+const INSERT_INBOUND_RESOURCE: &str = "
+    INSERT INTO inbound_resource (system, id, object, name_key, external_id, version, body,
+      created_at, changed_at)
+    VALUES (?,?,?,?,?,1,?,?,?)
+    RETURNING *";
+
+const UPDATE_INBOUND_RESOURCE: &str = "
+    UPDATE inbound_resource SET name_key = ?, external_id = ?, version = version + 1, body = ?,
+      changed_at = ?
+    WHERE system = ? AND id = ? AND version = ?
+    RETURNING *";
+
+const DELETE_INBOUND_MEMBER: &str = "
+    DELETE FROM inbound_member
+    WHERE system = ? AND group_id = ? AND member NOT IN (SELECT value FROM json_each(?))";
+
+const INSERT_INBOUND_MEMBER: &str = "
+    INSERT OR IGNORE INTO inbound_member (system, member, group_id) SELECT ?, value, ?
+    FROM json_each(?)";
+
 async fn put(
     c: &mut SqliteConnection,
     new: NewPushed,
@@ -545,46 +620,44 @@ async fn put(
         _ => error.into(),
     };
     let row = match new.replaces {
-        None => sqlx::query(
-            "INSERT INTO inbound_resource (system, id, object, name_key, external_id, version, body, created_at, changed_at) VALUES (?,?,?,?,?,1,?,?,?) RETURNING *",
-        )
-        .bind(&new.system)
-        .bind(&new.id)
-        .bind(new.object.as_str())
-        .bind(&new.name_key)
-        .bind(&new.external_id)
-        .bind(&new.body)
-        .bind(&at)
-        .bind(&at)
-        .fetch_one(&mut *c)
-        .await
-        .map_err(taken)?,
-        Some(version) => sqlx::query(
-            "UPDATE inbound_resource SET name_key = ?, external_id = ?, version = version + 1, body = ?, changed_at = ?
-             WHERE system = ? AND id = ? AND version = ? RETURNING *",
-        )
-        .bind(&new.name_key)
-        .bind(&new.external_id)
-        .bind(&new.body)
-        .bind(&at)
-        .bind(&new.system)
-        .bind(&new.id)
-        .bind(version)
-        .fetch_optional(&mut *c)
-        .await
-        .map_err(taken)?
-        .ok_or_else(|| StoreError::Missing { what: "version", name: version.to_string() })?,
+        None => sqlx::query(INSERT_INBOUND_RESOURCE)
+            .bind(&new.system)
+            .bind(&new.id)
+            .bind(new.object.as_str())
+            .bind(&new.name_key)
+            .bind(&new.external_id)
+            .bind(&new.body)
+            .bind(&at)
+            .bind(&at)
+            .fetch_one(&mut *c)
+            .await
+            .map_err(taken)?,
+        Some(version) => sqlx::query(UPDATE_INBOUND_RESOURCE)
+            .bind(&new.name_key)
+            .bind(&new.external_id)
+            .bind(&new.body)
+            .bind(&at)
+            .bind(&new.system)
+            .bind(&new.id)
+            .bind(version)
+            .fetch_optional(&mut *c)
+            .await
+            .map_err(taken)?
+            .ok_or_else(|| StoreError::Missing {
+                what: "version",
+                name: version.to_string(),
+            })?,
     };
     if new.object == ObjectType::Group {
         // As a difference: a large group is not written anew for one member.
         let members = serde_json::to_string(&new.members)?;
-        sqlx::query("DELETE FROM inbound_member WHERE system = ? AND group_id = ? AND member NOT IN (SELECT value FROM json_each(?))")
+        sqlx::query(DELETE_INBOUND_MEMBER)
             .bind(&new.system)
             .bind(&new.id)
             .bind(&members)
             .execute(&mut *c)
             .await?;
-        sqlx::query("INSERT OR IGNORE INTO inbound_member (system, member, group_id) SELECT ?, value, ? FROM json_each(?)")
+        sqlx::query(INSERT_INBOUND_MEMBER)
             .bind(&new.system)
             .bind(&new.id)
             .bind(&members)
@@ -603,6 +676,14 @@ async fn put(
     Ok(read(&row))
 }
 
+const KEEP_ACCOUNT: &str = "
+    INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen,
+      seen_at)
+    VALUES (?,?,?,?,?,?,?,?,?)
+    ON CONFLICT (system, key) DO UPDATE SET name = excluded.name,
+      attributes = excluded.attributes, hash = excluded.hash, fault = excluded.fault,
+      seen_at = excluded.seen_at, absent_since = NULL, absence_confirmed = 0";
+
 /// Keeps the account that was pushed; it is as sure as one that was read.
 async fn keep_account(
     c: &mut SqliteConnection,
@@ -611,21 +692,17 @@ async fn keep_account(
     account: &Observed,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    sqlx::query(
-        "INSERT INTO account (system, object, key, name, attributes, hash, fault, first_seen, seen_at) VALUES (?,?,?,?,?,?,?,?,?)
-         ON CONFLICT (system, key) DO UPDATE SET name = excluded.name, attributes = excluded.attributes, hash = excluded.hash,
-           fault = excluded.fault, seen_at = excluded.seen_at, absent_since = NULL, absence_confirmed = 0",
-    )
-    .bind(system)
-    .bind(object.as_str())
-    .bind(&account.key)
-    .bind(&account.name)
-    .bind(account.attributes.to_blob())
-    .bind(account.attributes.hash().to_be_bytes().to_vec())
-    .bind(&account.fault)
-    .bind(format_timestamp(now))
-    .bind(format_timestamp(now))
-    .execute(c)
-    .await?;
+    sqlx::query(KEEP_ACCOUNT)
+        .bind(system)
+        .bind(object.as_str())
+        .bind(&account.key)
+        .bind(&account.name)
+        .bind(account.attributes.to_blob())
+        .bind(account.attributes.hash().to_be_bytes().to_vec())
+        .bind(&account.fault)
+        .bind(format_timestamp(now))
+        .bind(format_timestamp(now))
+        .execute(c)
+        .await?;
     Ok(())
 }

@@ -21,24 +21,27 @@ pub struct SyncCursor {
     pub full_read_at: Timestamp,
 }
 
+const SET_PLACE: &str = "
+    INSERT INTO sync_cursor (system, object, mode, cursor, at, full_at)
+    VALUES (?,?,?,?,?,?)
+    ON CONFLICT DO UPDATE SET mode = excluded.mode, cursor = excluded.cursor, at = excluded.at,
+      full_at = excluded.full_at";
+
 async fn set_place(
     c: &mut SqliteConnection,
     system: &str,
     object: ObjectType,
     place: &SyncCursor,
 ) -> Result<(), StoreError> {
-    sqlx::query(
-        "INSERT INTO sync_cursor (system, object, mode, cursor, at, full_at) VALUES (?,?,?,?,?,?)
-         ON CONFLICT DO UPDATE SET mode = excluded.mode, cursor = excluded.cursor, at = excluded.at, full_at = excluded.full_at",
-    )
-    .bind(system)
-    .bind(object.as_str())
-    .bind(&place.mode)
-    .bind(&place.cursor)
-    .bind(format_timestamp(place.updated_at))
-    .bind(format_timestamp(place.full_read_at))
-    .execute(c)
-    .await?;
+    sqlx::query(SET_PLACE)
+        .bind(system)
+        .bind(object.as_str())
+        .bind(&place.mode)
+        .bind(&place.cursor)
+        .bind(format_timestamp(place.updated_at))
+        .bind(format_timestamp(place.full_read_at))
+        .execute(c)
+        .await?;
     Ok(())
 }
 
@@ -78,6 +81,26 @@ impl<'a> ChangeBatch<'a> {
     }
 }
 
+const FIND_SYNC_CURSOR: &str = "
+    SELECT mode, cursor, at, full_at
+    FROM sync_cursor
+    WHERE system = ? AND object = ?";
+
+const SELECT_FULL_READ: &str = "
+    SELECT (SELECT coalesce(max(id), 0) FROM full_read WHERE system = ? AND object = ?),
+      (SELECT coalesce(max(seq), 0) FROM dirty_record)";
+
+const UPDATE_ACCOUNT: &str = "
+    UPDATE account SET absent_since = coalesce(absent_since, ?), absence_confirmed = 1,
+      seen_at = ?, full_read = ?
+    WHERE system = ? AND object = ? AND NOT absence_confirmed AND coalesce(written_at,
+      '') < ? AND key IN (SELECT value FROM json_each(?))";
+
+const SELECT_DIRTY_RECORD: &str = "
+    SELECT DISTINCT account
+    FROM dirty_record
+    WHERE seq > ? AND account IS NOT NULL";
+
 impl Store {
     /// Sets the schedule of a system.
     pub async fn set_schedule(
@@ -97,13 +120,11 @@ impl Store {
         system: &str,
         object: ObjectType,
     ) -> Result<Option<SyncCursor>, StoreError> {
-        let row = sqlx::query(
-            "SELECT mode, cursor, at, full_at FROM sync_cursor WHERE system = ? AND object = ?",
-        )
-        .bind(system)
-        .bind(object.as_str())
-        .fetch_optional(&self.reader)
-        .await?;
+        let row = sqlx::query(FIND_SYNC_CURSOR)
+            .bind(system)
+            .bind(object.as_str())
+            .fetch_optional(&self.reader)
+            .await?;
         let instant = |text: &str| text.parse::<Timestamp>().unwrap_or_default();
         Ok(row.map(|row| SyncCursor {
             mode: row.get("mode"),
@@ -156,46 +177,56 @@ impl Store {
         let (object, given) = (batch.object, batch.keeps_previous);
         let (changed, gone) = (batch.changed, batch.deleted);
         self.writer
-            .queued(move |c| {
-                Box::pin(async move {
-                    // Counted as seen by a read in progress, so that it does not mark them as
-                    // absent.
-                    let (reading, before): (i64, i64) = sqlx::query_as(
-                        "SELECT (SELECT coalesce(max(id), 0) FROM full_read WHERE system = ? AND object = ?), (SELECT coalesce(max(seq), 0) FROM dirty_record)",
-                    )
-                    .bind(&system)
-                    .bind(object.as_str())
-                    .fetch_one(&mut *c)
-                    .await?;
-                    for rows in changed.chunks(ROWS) {
-                        let shown = IncomingAccount { reading, system: &system, object, at: now, told: true };
-                        upsert_accounts(c, shown, rows, if given { Past::Given } else { Past::Read }).await?;
-                    }
-                    if !gone.is_empty() {
-                        sqlx::query(
-                            "UPDATE account SET absent_since = coalesce(absent_since, ?), absence_confirmed = 1, seen_at = ?, full_read = ?
-                             WHERE system = ? AND object = ? AND NOT absence_confirmed AND coalesce(written_at, '') < ? AND key IN (SELECT value FROM json_each(?))",
-                        )
-                        .bind(format_timestamp(now))
-                        .bind(format_timestamp(now))
-                        .bind(reading)
-                        .bind(&system)
-                        .bind(object.as_str())
-                        .bind(format_timestamp(now))
-                        .bind(serde_json::to_string(&gone)?)
-                        .execute(&mut *c)
-                        .await?;
-                    }
-                    if let Some(place) = &place {
-                        set_place(c, &system, object, place).await?;
-                    }
-                    // Triggers have recorded the dirty rows.
-                    Ok(sqlx::query_scalar("SELECT DISTINCT account FROM dirty_record WHERE seq > ? AND account IS NOT NULL")
-                        .bind(before)
-                        .fetch_all(c)
-                        .await?)
-                })
-            }, false)
+            .queued(
+                move |c| {
+                    Box::pin(async move {
+                        // Counted as seen by a read in progress, so that it does not mark them as
+                        // absent.
+                        let (reading, before): (i64, i64) = sqlx::query_as(SELECT_FULL_READ)
+                            .bind(&system)
+                            .bind(object.as_str())
+                            .fetch_one(&mut *c)
+                            .await?;
+                        for rows in changed.chunks(ROWS) {
+                            let shown = IncomingAccount {
+                                reading,
+                                system: &system,
+                                object,
+                                at: now,
+                                told: true,
+                            };
+                            upsert_accounts(
+                                c,
+                                shown,
+                                rows,
+                                if given { Past::Given } else { Past::Read },
+                            )
+                            .await?;
+                        }
+                        if !gone.is_empty() {
+                            sqlx::query(UPDATE_ACCOUNT)
+                                .bind(format_timestamp(now))
+                                .bind(format_timestamp(now))
+                                .bind(reading)
+                                .bind(&system)
+                                .bind(object.as_str())
+                                .bind(format_timestamp(now))
+                                .bind(serde_json::to_string(&gone)?)
+                                .execute(&mut *c)
+                                .await?;
+                        }
+                        if let Some(place) = &place {
+                            set_place(c, &system, object, place).await?;
+                        }
+                        // Triggers have recorded the dirty rows.
+                        Ok(sqlx::query_scalar(SELECT_DIRTY_RECORD)
+                            .bind(before)
+                            .fetch_all(c)
+                            .await?)
+                    })
+                },
+                false,
+            )
             .await
     }
 }

@@ -107,6 +107,26 @@ pub struct WriteState<'a> {
     pub armed: bool,
 }
 
+const AT_WORK: &str = "
+    SELECT name, armed AND NOT paused AS armed, schedule
+    FROM system
+    ORDER BY name";
+
+const ADD_SYSTEM: &str = "
+    INSERT INTO system (name, kind, settings, created_at)
+    VALUES (?,?,?,?)
+    ON CONFLICT DO NOTHING";
+
+const LINKS_OF_SYSTEM: &str = "
+    SELECT count(*)
+    FROM link l
+    JOIN account a ON a.id = l.account
+    WHERE a.system = ?";
+
+const SET_SYSTEM_CHECK: &str = "
+    UPDATE system SET check_report = ?, checked_at = ?, schema = coalesce(?, schema)
+    WHERE name = ?";
+
 impl Store {
     /// All systems, by name.
     pub async fn list_systems(&self) -> Result<Vec<SystemRow>, StoreError> {
@@ -119,11 +139,7 @@ impl Store {
     /// Lists whether automatic sync is on for each system, without the capabilities, which are
     /// long.
     pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
-        let rows = sqlx::query(
-            "SELECT name, armed AND NOT paused AS armed, schedule FROM system ORDER BY name",
-        )
-        .fetch_all(&self.reader)
-        .await?;
+        let rows = sqlx::query(AT_WORK).fetch_all(&self.reader).await?;
         rows.iter().map(at_work).collect()
     }
 
@@ -168,7 +184,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let done = sqlx::query("INSERT INTO system (name, kind, settings, created_at) VALUES (?,?,?,?) ON CONFLICT DO NOTHING")
+                    let done = sqlx::query(ADD_SYSTEM)
                         .bind(&name)
                         .bind(kind.as_str())
                         .bind(&text)
@@ -176,9 +192,15 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     if done.rows_affected() == 0 {
-                        return Err(StoreError::Exists { what: "system", name });
+                        return Err(StoreError::Exists {
+                            what: "system",
+                            name,
+                        });
                     }
-                    NewJournalEntry::new(&principal, "system.added", &name).detail(&text).append(c, now).await
+                    NewJournalEntry::new(&principal, "system.added", &name)
+                        .detail(&text)
+                        .append(c, now)
+                        .await
                 })
             })
             .await
@@ -282,12 +304,10 @@ impl Store {
 
     /// How many links, open or ended, accounts of a system have.
     pub async fn links_of_system(&self, name: &str) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar(
-            "SELECT count(*) FROM link l JOIN account a ON a.id = l.account WHERE a.system = ?",
-        )
-        .bind(name)
-        .fetch_one(&self.reader)
-        .await?)
+        Ok(sqlx::query_scalar(LINKS_OF_SYSTEM)
+            .bind(name)
+            .fetch_one(&self.reader)
+            .await?)
     }
 
     /// Keeps what a system says of itself: its profile, and the names of our own account there.
@@ -377,7 +397,7 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query("UPDATE system SET check_report = ?, checked_at = ?, schema = coalesce(?, schema) WHERE name = ?")
+                    sqlx::query(SET_SYSTEM_CHECK)
                         .bind(steps)
                         .bind(format_timestamp(now))
                         .bind(schema)
