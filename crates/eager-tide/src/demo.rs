@@ -80,7 +80,7 @@ impl Harbour {
         }
     }
 
-    /// What it is, for people.
+    /// A description for people.
     pub fn name(&self) -> &'static str {
         match self {
             Harbour::Slapd(_) => "OpenLDAP's slapd",

@@ -171,7 +171,7 @@ fn stop_in_time() -> anyhow::Result<CancellationToken> {
         .context("no thread for signals")?;
     std::thread::Builder::new().name("signals".to_owned()).spawn(move || {
         runtime.block_on(stopped());
-        tracing::info!("told to stop");
+        tracing::info!("stopping");
         told.cancel();
         std::thread::sleep(ENDS_WITHIN);
         tracing::warn!("the service did not shut down in {ENDS_WITHIN:?} and exits now; the next start resumes what was in flight");

@@ -1,4 +1,4 @@
-//! Drafts of the rule set, its versions, what they differ in, and what an edit does.
+//! Drafts of the rule set, its versions and their differences, and the impact of an edit.
 
 use crate::*;
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,4 @@
-//! What people are given beside accounts: seats of licenses and passwords; and who was told of
-//! what.
+//! Seats of licenses, passwords, memberships and notifications.
 
 use crate::*;
 use serde::{Deserialize, Serialize};

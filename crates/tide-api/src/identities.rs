@@ -1,4 +1,4 @@
-//! Identities, and why they are as they are.
+//! Identities, and explanations of their values and accounts.
 
 use crate::*;
 use serde::{Deserialize, Serialize};

@@ -1,5 +1,4 @@
-//! Where people stand in their lives, their departures, and how fast those who left lost their
-//! access.
+//! Lifecycles, departures, and how fast leavers lose access.
 
 use crate::*;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! How accounts and identities find each other.
+//! Matches between accounts and identities, and answers to them.
 
 use crate::*;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! Operators: who they are, and to which groups of operators they belong.
+//! Operators and their groups.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

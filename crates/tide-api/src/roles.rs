@@ -1,4 +1,4 @@
-//! Roles, who holds them, and where they differ.
+//! Roles, their holders and their conflicts.
 
 use crate::*;
 use serde::{Deserialize, Serialize};

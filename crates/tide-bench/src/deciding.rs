@@ -115,7 +115,7 @@ fn text(value: impl Into<String>) -> Value {
     Value::text(value)
 }
 
-/// What the loop makes of a person for a system: the twenty values, by hand.
+/// The twenty values of a person in a system, computed by hand.
 fn by_hand(
     person: &Attributes,
     id: &str,

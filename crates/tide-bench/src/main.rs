@@ -100,7 +100,7 @@ enum What {
         /// How many days it lasts
         #[arg(long, default_value_t = 90)]
         days: usize,
-        /// What it is drawn from
+        /// The seed
         #[arg(long, default_value_t = 1907)]
         seed: u64,
     },

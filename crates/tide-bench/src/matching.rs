@@ -1,5 +1,5 @@
-//! A labelled set: people of whom it is known which account is whose, with the errors that such
-//! systems hold. What matching makes of it is compared with the truth.
+//! A labelled data set: people with known accounts, with the errors that real systems contain.
+//! The result of matching is compared with the truth.
 
 use anyhow::{Context, bail, ensure};
 use std::collections::{BTreeMap, HashMap};
@@ -303,7 +303,7 @@ fn decided(rules: &RuleSet, population: &Population) -> Outcome {
     )
 }
 
-/// What came of those who have an account there, and of those who have none.
+/// The results for people with an account there, and for people without one.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Result {
     joined: usize,

@@ -1,4 +1,4 @@
-//! The memory of this process, as Linux tells it.
+//! The memory of this process, as Linux reports it.
 
 /// A line of `/proc/self/status`, in bytes; 0 where there is no such file.
 fn status(word: &str) -> usize {

@@ -432,7 +432,7 @@ fn live_through(
     }
 }
 
-/// What is not as the model says.
+/// Differences from the model.
 fn compare(
     hands: &[Hand],
     berthing: &ScimService,

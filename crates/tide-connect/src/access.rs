@@ -1,5 +1,5 @@
-//! What is shared by all connectors to one system: what may be written there, enforced in one
-//! place, and what was learned on the way, such as the host that answers and the token in use.
+//! The state that all connectors to one system share: what may be written, enforced in one place,
+//! and what was learned while connecting, such as the host that answers and the token in use.
 
 use crate::{ConnectError, Secret};
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
@@ -40,8 +40,8 @@ pub trait WriteGate: Send + Sync {
     fn closed(&self) -> Option<String>;
 }
 
-/// The proof that a write was allowed. Only [`ConnectionState::permit_write`] makes one, and the
-/// functions that send a write ask for it.
+/// The proof that a write was permitted. Only [`ConnectionState::permit_write`] creates one, and
+/// the functions that send a write require it.
 #[derive(Debug)]
 pub struct Permit(());
 
@@ -57,27 +57,27 @@ pub(crate) struct RequestLimits {
     settings: (u16, Option<u16>),
     pub places: Arc<Semaphore>,
     pub rate: Option<Arc<DefaultDirectRateLimiter>>,
-    /// Until when the service asked to be left alone.
+    /// Until when the service requested a pause.
     pub rest: Arc<Mutex<Option<Instant>>>,
 }
 
-/// An access token that was given to us, and when it must be renewed.
+/// An access token, and when it must be renewed.
 #[derive(Clone)]
 pub(crate) struct AccessToken {
     pub secret: Secret,
     pub renew: Instant,
 }
 
-/// What a feed remembers between two readings.
+/// What is remembered about a feed between reads.
 #[derive(Debug, Clone, Default)]
 pub struct FeedMemory {
     /// How many rows the last complete reading showed.
     pub rows: Option<usize>,
     /// Folders that files may be read from.
     pub folders: Vec<PathBuf>,
-    /// The tag of the file whose rows were kept last.
+    /// The ETag of the file whose rows were stored last.
     pub(crate) etag: Option<String>,
-    /// The tag of the file that was pulled, until its rows are kept.
+    /// The ETag of the downloaded file, until its rows are stored.
     pub(crate) offered: Option<String>,
 }
 
@@ -103,8 +103,7 @@ impl ConnectionState {
             .unwrap_or_else(PoisonError::into_inner) = writable.to_vec();
     }
 
-    /// Says which attributes the rules read, for systems that show some only when they are asked
-    /// for them.
+    /// Sets the attributes that the rules read, for systems that return some only on request.
     pub fn set_read_by_rules(&self, names: Vec<String>) {
         *self
             .read_by_rules
@@ -129,8 +128,8 @@ impl ConnectionState {
             .clone()
     }
 
-    /// Sets the key by which changed passwords are told apart. It lasts, whatever secret we bind
-    /// with: with another key, every password would seem to be another one.
+    /// Sets the key of password marks. It does not depend on the bind secret: with another key,
+    /// every password would seem to have changed.
     pub fn set_mark_key(&self, key: Vec<u8>) {
         *self
             .mark_key
@@ -170,7 +169,7 @@ impl ConnectionState {
         *self.gate.write().unwrap_or_else(PoisonError::into_inner) = Some(gate);
     }
 
-    /// May accounts of a type be written, when writes are not stopped?
+    /// Whether accounts of a type may be written while writes are not stopped.
     pub fn is_writable(&self, object: ObjectType) -> bool {
         self.writable
             .read()
@@ -232,7 +231,11 @@ impl ConnectionState {
         known.failed.remove(host);
         if known.in_use.as_deref() != Some(host) {
             if let Some(before) = &known.in_use {
-                tracing::warn!(before, now = host, "switched to another host of the system");
+                tracing::warn!(
+                    previous_host = before,
+                    host,
+                    "switched to another host of the system"
+                );
             }
             known.in_use = Some(host.to_owned());
         }
@@ -278,8 +281,7 @@ impl ConnectionState {
         lock(&self.feed).clone()
     }
 
-    /// Notes that what the last reading of a feed showed is kept: a file that did not change since
-    /// is not pulled again.
+    /// Notes that the last read of a feed was stored: an unchanged file is not downloaded again.
     pub fn feed_was_kept(&self) {
         self.set_feed(|memory| memory.etag = memory.offered.take().or_else(|| memory.etag.take()));
     }
@@ -300,7 +302,7 @@ impl std::fmt::Debug for ConnectionState {
 }
 
 impl RequestLimits {
-    /// Waits until a request may go out; the place is given back when it is dropped.
+    /// Waits until a request may be sent; dropping the result frees its slot.
     pub async fn wait(&self) -> Option<tokio::sync::SemaphorePermit<'_>> {
         let place = self.places.acquire().await.ok();
         if let Some(rate) = &self.rate {
@@ -316,7 +318,7 @@ impl RequestLimits {
         }
     }
 
-    /// The service asks to be left alone for a while.
+    /// Pauses requests as the service requested.
     pub fn rest_for(&self, pause: Duration) {
         let until = tide_clock::instant() + pause;
         let mut rest = lock(&self.rest);

@@ -4,21 +4,21 @@ use crate::ConnectError;
 use tide_core::model::Observed;
 use tokio::sync::mpsc;
 
-/// What following brings.
+/// An event of a watched system.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ChangeEvent {
     /// Accounts as they are now.
     Changed(Vec<Observed>),
     /// The keys of accounts that are gone.
     Gone(Vec<String>),
-    /// All up to this place in the system's history was told.
+    /// All changes up to this cursor were received.
     Checkpoint(String),
-    /// What happened meanwhile cannot be told any more, and why: everything must be read.
+    /// The history since the cursor is lost, with the reason: a full read must follow.
     ResyncRequired(String),
 }
 
-/// The stream of news. Ways that tell by themselves go on until it is dropped; the others end after
-/// a mark, and are begun again from there.
+/// The stream of change events. Streams of systems that push continue until they are dropped;
+/// polls end after a cursor, and are restarted from there.
 pub type ChangeStream = mpsc::Receiver<Result<ChangeEvent, ConnectError>>;
 
 /// Runs a watcher beside the receiver of its events.

@@ -1,6 +1,6 @@
 //! Failures of systems, each with a code, a sentence and a remedy.
 
-/// What a failure means for the rest of the work.
+/// The consequence of a failure for the rest of the run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FailureClass {
     /// It may pass: the request is retried with backoff.
@@ -24,7 +24,7 @@ pub enum FailureClass {
 pub struct ConnectError {
     /// The code.
     pub code: &'static str,
-    /// What happened, to what.
+    /// What happened, and to what.
     pub message: String,
     /// What to do about it.
     pub remedy: String,

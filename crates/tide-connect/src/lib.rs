@@ -95,7 +95,7 @@ where
     let work = enumerate(out.clone());
     tokio::spawn(async move {
         let end = work.await;
-        // The receiver is gone: the read was given up.
+        // The receiver is gone: the read was canceled.
         let _ = out.send(end).await;
     });
     showing

@@ -1,4 +1,4 @@
-//! A system that calls us: what it pushes is kept as it comes, so there is nothing to read.
+//! A system that pushes: its records are stored as they arrive, so there is nothing to read.
 
 use crate::{
     CheckReport, ConnectError, Connector, Description, SnapshotItem, SnapshotStream, Write,

@@ -1,4 +1,4 @@
-//! What a test of a system found, step by step, and what the system says of itself.
+//! The report of a connection test, step by step, and the description of a system.
 
 use crate::ConnectError;
 use serde::{Deserialize, Serialize};
@@ -10,13 +10,13 @@ use tokio::sync::mpsc;
 /// One step of a test.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CheckStep {
-    /// What was tested.
+    /// The tested step.
     pub kind: CheckStepKind,
     /// Its label.
     pub name: String,
     /// How it ended.
     pub state: StepState,
-    /// What was found.
+    /// The result.
     pub message: String,
     /// What to do about it, if anything.
     pub remedy: Option<String>,
@@ -24,10 +24,10 @@ pub struct CheckStep {
     pub code: Option<String>,
 }
 
-/// What a test found.
+/// The report of a connection test.
 #[derive(Debug, Default, Serialize, Deserialize)]
 pub struct CheckReport {
-    /// The steps that were taken, in order.
+    /// The steps that were performed, in order.
     pub steps: Vec<CheckStep>,
     /// Receives each step as it completes.
     #[serde(skip)]
@@ -44,7 +44,7 @@ impl CheckReport {
                 .all(|step| step.state != StepState::Failed)
     }
 
-    /// A report that sends each step as it is taken.
+    /// A report that sends each step as it is performed.
     pub fn watched(watcher: mpsc::UnboundedSender<CheckStep>) -> Self {
         CheckReport {
             steps: Vec::new(),
@@ -99,12 +99,12 @@ impl CheckReport {
     }
 }
 
-/// What a system says of itself.
+/// What a system states about itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Description {
     /// Its attributes, by type.
     pub schema: BTreeMap<ObjectType, Schema>,
-    /// What it can do, in words.
+    /// Its capabilities, as text.
     pub abilities: Vec<String>,
     /// Capabilities as label and text: product, version, naming contexts.
     pub profile: Vec<(String, String)>,

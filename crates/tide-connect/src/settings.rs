@@ -1,4 +1,4 @@
-//! Where a system is and how it is reached. Secrets stand elsewhere.
+//! The address and options of a system. Secrets are stored elsewhere.
 
 use crate::ConnectError;
 use serde::{Deserialize, Deserializer, Serialize};
@@ -11,7 +11,7 @@ use zeroize::Zeroizing;
 pub struct Secret(Zeroizing<String>);
 
 impl Secret {
-    /// Takes a secret in.
+    /// Stores a secret.
     pub fn new(text: impl Into<String>) -> Self {
         Secret(Zeroizing::new(text.into()))
     }
@@ -77,7 +77,7 @@ pub struct LdapSettings {
     #[serde(default = "timeout")]
     pub timeout_seconds: u16,
     /// Hosts (`host` or `host:port`) to which referrals are followed, with the same service
-    /// account. None is the default: a referral is then told and not followed.
+    /// account. Empty by default: referrals are then reported and not followed.
     #[serde(default, deserialize_with = "text_list")]
     pub referral_hosts: Vec<String>,
     /// The object classes that make an entry a person; none named means `person` and
@@ -95,7 +95,7 @@ pub struct LdapSettings {
     /// The secret and people's data may cross the network in clear text.
     #[serde(default)]
     pub insecure: bool,
-    /// Notice when a password changes, by a mark of its hash: so that the hash can be carried to
+    /// Detect password changes by a fingerprint of the hash, so that the hash can be copied to
     /// another directory.
     #[serde(default)]
     pub mark_passwords: bool,
@@ -165,7 +165,7 @@ pub enum ScimAuth {
     },
     /// Client credentials (RFC 6749 §4.4); the secret is the client's.
     Oauth {
-        /// Where tokens are given out.
+        /// The token endpoint.
         token_url: String,
         /// The client.
         client_id: String,
@@ -207,8 +207,8 @@ pub struct ScimSettings {
     /// The most requests that are sent in a second; none is no limit of our own.
     #[serde(default)]
     pub per_second: Option<u16>,
-    /// How many seconds the service may take to show what was made in it. After a lost answer
-    /// nothing is made again before.
+    /// How many seconds the service may take to list what was created. After a lost response,
+    /// nothing is created again before.
     #[serde(default = "visible_after")]
     pub visible_after_seconds: u16,
     /// The secret and people's data may cross the network in clear text.
@@ -249,7 +249,7 @@ pub struct FeedSettings {
     /// Where the file is pulled from instead.
     #[serde(default)]
     pub url: Option<String>,
-    /// The column that tells rows apart and never changes.
+    /// The column that identifies a row and never changes.
     pub key: String,
     /// The column that people know a row by; the key, if none is named.
     #[serde(default)]
@@ -257,7 +257,7 @@ pub struct FeedSettings {
     /// How the file is written.
     #[serde(default)]
     pub format: FeedFormat,
-    /// The delimiter of a CSV file; found out, if none is given.
+    /// The delimiter of a CSV file; detected if none is given.
     #[serde(default)]
     pub delimiter: Option<char>,
     /// A reading that shows fewer rows than the last complete one, by more than this share in
@@ -355,8 +355,8 @@ impl Settings {
         }
     }
 
-    /// How many percent fewer accounts a full reading may show than are known; a feed looks at its
-    /// rows itself.
+    /// By how many percent the number of accounts may fall in a full read. A feed checks its rows
+    /// itself.
     pub fn max_shrink_percent(&self) -> Option<u8> {
         match self {
             Settings::Ldap(settings) => Some(settings.max_shrink_percent),
@@ -417,9 +417,8 @@ impl Settings {
         json.unwrap_or_default()
     }
 
-    /// Where a secret is sent, and what protects it on the way: scheme, host and port of each
-    /// address, StartTLS, authority and pin. When something comes to it, the secret must be given
-    /// again.
+    /// Where a secret is sent and how it is protected: scheme, host and port of each URL,
+    /// StartTLS, authority and pin. If something is added, the secret must be given again.
     pub fn secret_ways(&self) -> Vec<String> {
         let trust = |ca: Option<&String>, pin: Option<&String>| {
             let pin = pin.map(|pin| pin.to_lowercase().replace(':', ""));
@@ -468,8 +467,8 @@ impl Settings {
         }
     }
 
-    /// Refuses settings by which a secret would leave this machine in clear text, unless they say
-    /// `insecure`.
+    /// Rejects settings that would send a secret in clear text to another machine, unless they
+    /// set `insecure`.
     pub fn check_clear_text(&self) -> Result<(), ConnectError> {
         let (urls, protected, insecure): (Vec<&String>, bool, bool) = match self {
             Settings::Ldap(settings) => {

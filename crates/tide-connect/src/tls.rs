@@ -1,5 +1,5 @@
-//! TLS, always verified: against the machine's authorities, one that was given instead, or one
-//! certificate that was pinned.
+//! TLS, always verified: by the authorities of the machine, by a given one, or by a pinned
+//! certificate.
 
 use crate::{ConnectError, Secret};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
@@ -10,10 +10,10 @@ use sha2::{Digest, Sha256};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::sync::Arc;
 
-/// Whom to trust, and who we are.
+/// The trusted certificates, and our own.
 #[derive(Default)]
 pub(crate) struct Trust<'a> {
-    /// The authority, as PEM; the machine's, if none is given.
+    /// The certificate authority, as PEM; the machine's if none is given.
     pub ca_pem: Option<&'a str>,
     /// The SHA-256 of the one certificate that is trusted.
     pub pin: Option<&'a str>,
@@ -104,8 +104,8 @@ fn certificate_digest(pin: &str) -> Result<[u8; 32], ConnectError> {
         })
 }
 
-/// Trusts one certificate, whatever it says of itself; that its owner holds the key is still
-/// proved.
+/// Trusts one pinned certificate, whatever its content. The server must still prove that it has
+/// the private key.
 #[derive(Debug)]
 struct Pinned {
     digest: [u8; 32],

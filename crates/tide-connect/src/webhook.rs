@@ -1,4 +1,4 @@
-//! Calls out: one signed POST to an address that the rules name.
+//! Webhooks: one signed POST to an address that the rules name.
 //!
 //! Requests have an HTTP message signature (RFC 9421) with HMAC-SHA256 (§3.3.3) over the method,
 //! the URL and the digest of the body (RFC 9530), so that the receiver can verify the sender and
@@ -16,7 +16,7 @@ use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 use std::time::Duration;
 
-/// The longest answer that is kept, in octets.
+/// Maximum size of a response that is kept, in octets.
 const LONGEST: usize = 4096;
 
 /// An address that is called.
@@ -59,8 +59,8 @@ impl WebhookSender {
         })
     }
 
-    /// Sends this body. It is taken as delivered when the answer is a success (2xx); what the
-    /// answer says is given back, if it is JSON and not long.
+    /// Sends this body. It counts as delivered if the response is a success (2xx). Returns the
+    /// response body, if it is JSON and not too long.
     pub async fn send(&self, body: &Json, now: Timestamp) -> Result<Option<Json>, ConnectError> {
         let body = body.to_string();
         let digest = format!(
@@ -87,7 +87,7 @@ impl WebhookSender {
             .await;
         let mut response = match sent {
             Ok(response) => response,
-            // What an error of the client says may hold the address, and nothing of the body.
+            // The error of the client may contain the address, but nothing of the body.
             Err(error) if error.is_timeout() => {
                 return Err(ConnectError::transient(
                     "timeout",
@@ -106,7 +106,7 @@ impl WebhookSender {
         match response.status() {
             status if status.is_success() => {
                 let mut said: Vec<u8> = Vec::new();
-                // It was taken: an answer that breaks off, or is too long, says nothing.
+                // It was accepted: an answer that breaks off, or is too long, is ignored.
                 while let Ok(Some(part)) = response.chunk().await {
                     said.extend_from_slice(&part);
                     if said.len() > LONGEST {

@@ -1,8 +1,9 @@
-//! Who must say yes before a change is sent.
+//! Approvals: who must approve a change before it is sent.
 //!
-//! A rule of `approvals.toml` picks changes by kind, system, type and condition. [`ask`] notes on
-//! each change which rule picks it and whom its levels name; [`hold`] holds it until every level
-//! said yes. Who answers, and when it expires, is the engine's.
+//! A rule of `approvals.toml` selects changes by kind, system, type and condition.
+//! [`request_approvals`] records with each change the rule that selects it and the approvers of
+//! its levels. [`hold_unapproved`] holds it until every level has approved it. The engine collects
+//! the answers and expires requests.
 
 use crate::decide::{Change, Outcome};
 use crate::expr::{EvalInputs, Program};
@@ -16,7 +17,7 @@ use crate::value::{Attributes, Value};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
-/// A rule that asks before changes are sent.
+/// An approval rule: changes that it selects wait for approval.
 #[derive(Debug, Clone)]
 pub struct Approval {
     /// Its name, for reasons.
@@ -25,7 +26,7 @@ pub struct Approval {
     pub system: Option<String>,
     /// The kinds of change; none named means all.
     pub changes: Vec<ChangeKind>,
-    /// The type of those whom the changes are about.
+    /// The type of the records that the changes are about.
     pub kind: ObjectType,
     /// The condition; `None` applies to all.
     pub when: Option<Program>,
@@ -33,20 +34,20 @@ pub struct Approval {
     pub batch: bool,
     /// The approver chooses up to this many of the offers to a person.
     pub choose_up_to: Option<u32>,
-    /// Who must say yes, one after the other.
+    /// The levels, in order.
     pub levels: Vec<Level>,
-    /// After so many days without an answer it is not waited for any more.
+    /// Days after which a request without an answer expires.
     pub expires_after_days: u32,
-    /// Reminders are sent every so many days.
+    /// Days between reminders.
     pub remind_every_days: Option<u32>,
     /// The webhook that notifies and reminds the approvers; none: the request is only in the list
     /// of decisions.
     pub webhook: Option<String>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
-/// One level: any one of those whom it names.
+/// One level: any one of its approvers can answer.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Level {
     /// Operators by name.
@@ -64,9 +65,9 @@ pub struct Level {
 pub struct ApprovalRequirement {
     /// The rule's name.
     pub rule: String,
-    /// Whom each level's attribute points to, by id.
+    /// The identities that the attribute of each level refers to, by id.
     pub of: Vec<Vec<String>>,
-    /// Who owns the group, as its system names them.
+    /// The owners of the group, by their names in its system.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub owners: Vec<String>,
 }

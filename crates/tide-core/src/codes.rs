@@ -1,4 +1,4 @@
-//! Enums of codes: what records, rules, the API and the client tell apart by one stable word.
+//! Enums of codes, shared by records, rules, the API and the client.
 
 /// Declares an enum whose variants are codes.
 ///
@@ -25,7 +25,7 @@ macro_rules! codes {
                 self.into()
             }
 
-            /// What a code stands for.
+            /// Reads a code.
             pub fn parse(code: &str) -> Option<Self> {
                 code.parse().ok()
             }

@@ -1,4 +1,4 @@
-//! What differs between the account that is wanted and the account that is there.
+//! Compares the desired account with the present one.
 
 use crate::compose::{DesiredAccount, DesiredValue};
 use crate::model::{Account, Population};
@@ -14,14 +14,13 @@ use serde::{Deserialize, Serialize};
 pub struct ValueChange {
     /// The attribute.
     pub attribute: String,
-    /// What is there.
+    /// The present values.
     pub before: Vec<Value>,
-    /// What will be there.
+    /// The future values.
     pub after: Vec<Value>,
     /// The rule that wants it.
     pub rule: Place,
-    /// Accounts that are yet to be made and that the value will point to as well, once they are
-    /// there.
+    /// Accounts that do not exist yet; the value will refer to them, too, once they exist.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub later: Vec<PendingReference>,
 }
@@ -29,26 +28,26 @@ pub struct ValueChange {
 /// An account that a value waits for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PendingReference {
-    /// Whose it will be.
+    /// The identity of the future account.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
 }
 
-/// How a wanted value stands to the one that is there.
+/// The relation of a desired value to the present one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Relation {
     /// Equal.
     Same,
-    /// Equal but for what the target makes of it, as seen when it was last sent.
+    /// Equal after the target's normalization, as seen when it was last sent.
     Normalized,
-    /// It differs, and the rule leaves it alone; the words say why.
+    /// It differs and the rule keeps it; the text gives the reason.
     LeftAlone(&'static str),
     /// It differs and is to be changed.
     Differs,
 }
 
-/// Are two sets of values equal, under the target's own rules?
+/// Whether two sets of values are equal under the rules of the target.
 pub fn are_equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
     if one.len() != two.len() {
         return false;
@@ -80,7 +79,7 @@ pub fn are_equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bo
     sorted(one) == sorted(two)
 }
 
-/// The values that an attribute should hold: ours alone, or ours and those of others. `given` are
+/// The values that an attribute should have: ours alone, or ours and those of others. `given` are
 /// the values that we wrote before.
 pub fn target_values(
     wanted: &DesiredValue<'_>,

@@ -1,5 +1,5 @@
-//! Composing values: accounts into an identity, an identity into the account that a target should
-//! hold. Whose value wins is decided here, and nowhere else.
+//! Composes values: accounts into an identity, and an identity into the desired account of a
+//! target. Authority is decided here, and nowhere else.
 
 use crate::compare::are_equal;
 use crate::expr::{EvalInputs, ExprError, Program, Root};
@@ -9,14 +9,14 @@ use crate::rules::{Domains, IdentityRules, Mapping, Requirement, TypeRules};
 use crate::schema::{AttributeDef, Schema, ValueKind};
 use crate::value::{Attributes, Near, Value, format_values};
 
-/// An identity's values, or what keeps them from being composed.
+/// The values of an identity, with the problems of composing them.
 #[derive(Debug, Clone, Default)]
 pub struct Composed {
     /// The values.
     pub attributes: Attributes,
     /// Expressions that failed, in words.
     pub problems: Vec<Reason>,
-    /// Why each value is so, when it was asked for.
+    /// The reason of each value, if requested.
     pub reasons: Vec<ValueReason>,
 }
 
@@ -139,13 +139,13 @@ pub fn compose_identity(
 pub struct DesiredValue<'r> {
     /// The rule.
     pub mapping: &'r Mapping,
-    /// What the target says of the attribute.
+    /// The definition of the attribute in the target.
     pub def: Option<&'r AttributeDef>,
-    /// The population whose rule it is, if it is that of one.
+    /// The population whose mapping it is, if any.
     pub population: Option<&'r str>,
     /// The values; none means that the source is empty.
     pub values: Vec<Value>,
-    /// Accounts that the value points to and that are yet to be made, by their identities.
+    /// Identities that the value refers to and whose accounts do not exist yet.
     pub pending_references: Vec<String>,
 }
 
@@ -164,7 +164,7 @@ impl DesiredValue<'_> {
     }
 }
 
-/// What a target should hold of an identity.
+/// The desired account of an identity in a target.
 #[derive(Debug, Clone, Default)]
 pub struct DesiredAccount<'r> {
     /// The values in the order of the rules.
@@ -248,8 +248,7 @@ pub fn applicable_mappings<'r>(
     Ok(all)
 }
 
-/// How the accounts of one system should look: its mappings, each with what the system says of its
-/// attribute.
+/// The mappings of one type of a system, each with the definition of its attribute.
 pub struct Shape<'r> {
     types: &'r TypeRules,
     schema: Option<&'r Schema>,
@@ -262,7 +261,7 @@ struct Slot<'r> {
     name: Near,
     population: Option<&'r str>,
     def: Option<&'r AttributeDef>,
-    /// Where its addresses may lie, if it gives any.
+    /// The domains of its addresses, if configured.
     domains: Option<&'r Domains>,
 }
 
@@ -278,7 +277,7 @@ impl Slot<'_> {
 }
 
 impl<'r> Shape<'r> {
-    /// The shape of one type of one system; the schema says what the system can hold.
+    /// Prepares the mappings of one type of one system with its schema.
     pub fn new(types: &'r TypeRules, schema: Option<&'r Schema>) -> Self {
         let mut shape = Shape {
             types,
@@ -344,8 +343,7 @@ impl<'r> Shape<'r> {
     }
 }
 
-/// Computes what a target should hold. `identity` must carry `id` and `stage`; the schema says what
-/// the target can hold.
+/// Computes the desired account. `identity` must contain `id` and `stage`.
 pub fn desired<'r>(
     types: &'r TypeRules,
     identity: &Attributes,

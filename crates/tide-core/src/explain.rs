@@ -1,4 +1,5 @@
-//! Why, and why not: the decision's path walked again for one person, keeping every step.
+//! Explanations, why and why not: repeats the path of the decision for one person and keeps every
+//! step.
 
 use crate::Stage;
 use crate::compare::{self, Relation};
@@ -16,18 +17,18 @@ use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use unicode_normalization::UnicodeNormalization as _;
 
-/// One value of one account, and why it is so.
+/// One value of one account, with its reason.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ValueLine {
     /// The attribute.
     pub attribute: String,
-    /// What is there.
+    /// The present values.
     pub current: String,
-    /// What the rules want.
+    /// The desired value.
     pub wanted: String,
     /// How the two stand to each other.
     pub state: ValueState,
-    /// More about that: why a value is left as it is, or what the system makes of it.
+    /// A note: why a value is kept, or how the system normalized it.
     pub note: Option<String>,
     /// The rule and what it read.
     pub reason: ValueReason,
@@ -42,7 +43,7 @@ pub struct AccountLine {
     pub name: Option<String>,
     /// Its lasting key there.
     pub key: Option<String>,
-    /// What made the link.
+    /// The origin of the link.
     pub linked_by: Option<LinkBasis>,
     /// The values, for a target.
     pub values: Vec<ValueLine>,
@@ -53,7 +54,7 @@ pub struct AccountLine {
 /// Everything about one person.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Explanation {
-    /// What people call it.
+    /// Its label.
     pub label: String,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
@@ -70,7 +71,7 @@ pub struct Explanation {
 struct ExplainIndex<'a> {
     population: &'a Population,
     outcome: &'a Outcome,
-    /// Where each account stands in the population's list.
+    /// The index of each account in the population.
     places: HashMap<AccountId, usize>,
     linked: HashMap<&'a str, Vec<AccountId>>,
     linked_by: HashMap<AccountId, &'a LinkBasis>,
@@ -141,7 +142,7 @@ impl<'a> ExplainIndex<'a> {
             .filter_map(|id| self.account(*id))
     }
 
-    /// Is this identity named by its id, its label, one of its values or one of its accounts?
+    /// Whether a text matches this identity by its id, label, values or accounts.
     fn is_meant(&self, identity: &Identity, label: &str, fits: &dyn Fn(&str) -> bool) -> bool {
         fits(&identity.id)
             || fits(label)
@@ -157,8 +158,8 @@ fn fold_text(text: &str) -> String {
     deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
 }
 
-/// Whether a text looks like a number, an address, a DN or an id, which identify one record. Names
-/// match many, and all of them are shown.
+/// Whether a text has the form of a number, an address, a DN or an id, which identify one record.
+/// Names match many, and all of them are shown.
 fn belongs_to_one(text: &str) -> bool {
     text.chars()
         .any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
@@ -257,7 +258,7 @@ pub fn explain(
         let mut shown: HashSet<AccountId> = HashSet::new();
         let mut found: Vec<Explanation> = Vec::new();
         let alone = unlinked_lines(outcome, &index, &fits, by_label);
-        // Whom a record that fits would be joined to is meant too.
+        // The identity that a matching record would be linked to is meant too.
         let meant_by: HashSet<AccountId> = alone.iter().filter_map(|line| line.account).collect();
         for (identity, label) in &outcome.identities {
             crate::interrupt::check();
@@ -657,7 +658,7 @@ fn add_role_values(
     for won in crate::roles::role_values(rules, identity.kind, &identity.attributes, &names)
         .unwrap_or_default()
     {
-        // A default counts only where no source says anything.
+        // A default counts only where no source supplies a value.
         let from_source = values.iter().any(|reason| {
             reason.attribute.eq_ignore_ascii_case(&won.value.attribute) && reason.value != "—"
         });
@@ -814,7 +815,7 @@ fn write_references(
     }
 }
 
-/// What is noted beside a value.
+/// The note beside a value.
 fn relation_note(line: &Decided, relation: &Option<Relation>) -> Option<String> {
     match relation {
         Some(Relation::Normalized) => Some(format!("as normalized by {}", line.system)),

@@ -40,7 +40,7 @@ impl TakenValues<'_> {
             .names
             .entry((attribute.to_owned(), fold_name(name)))
             .or_default();
-        // Whose it is is worth more than that it is in use.
+        // An owner counts more than a use in a system.
         if slot.is_none() {
             *slot = whose.map(str::to_owned);
         }

@@ -14,17 +14,17 @@ use std::collections::BTreeMap;
 pub struct ImpactLine {
     /// The system; none for the identity itself.
     pub system: Option<String>,
-    /// What it is about.
+    /// Its subject.
     pub object: ObjectType,
     /// The identity, if there is or would be one.
     pub identity: Option<String>,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
     /// The attribute; none when another thing is decided about the account as a whole.
     pub attribute: Option<String>,
-    /// What the one rule set makes of it.
+    /// The result with the first rule set.
     pub before: String,
-    /// What the other does.
+    /// The result with the other.
     pub after: String,
     /// Why, by the other.
     pub reason: String,
@@ -43,7 +43,7 @@ pub struct SystemImpact {
     pub verdicts: BTreeMap<(String, String), usize>,
 }
 
-/// What an edit does.
+/// The impact of an edit.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Impact {
     /// By system, the identities first.

@@ -13,10 +13,10 @@ thread_local! {
     static FLAG: RefCell<Option<Arc<AtomicBool>>> = const { RefCell::new(None) };
 }
 
-/// What unwinds a computation that was interrupted.
+/// The payload that unwinds an interrupted computation.
 struct Interrupted;
 
-/// Takes the flag away again, however the computation ends.
+/// Removes the flag, however the computation ends.
 struct Installed;
 
 impl Drop for Installed {

@@ -22,16 +22,16 @@ pub struct License {
     pub kind: ObjectType,
     /// How many seats there are.
     pub seats: usize,
-    /// Does an account use one? Reads `account.…`.
+    /// The condition of accounts that use a seat. Reads `account.…`.
     pub consumed_when: Program,
-    /// Who gets the next one: the lowest value first. Reads `identity.…`.
+    /// The order of the waiting list: the lowest value first. Reads `identity.…`.
     pub assign_order: Option<Program>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
 impl License {
-    /// Does an account with these values use a seat? What cannot be told uses none.
+    /// Whether an account with these values uses a seat. If the condition fails, it uses none.
     pub fn taken_by(&self, attributes: &Attributes) -> bool {
         self.consumed_when
             .holds(&EvalInputs {
@@ -52,7 +52,7 @@ impl License {
 /// A seat that a change would take.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Claim {
-    /// The license, as a place in the rule set's list.
+    /// The license, as an index into the rule set's list.
     pub license: usize,
     /// By what those who wait are ordered.
     pub order: String,
@@ -106,7 +106,7 @@ pub(crate) fn claimed_seats(
     .collect()
 }
 
-/// How many seats are in use, kept while accounts come, change and go.
+/// The number of seats in use, updated as accounts change.
 #[derive(Debug, Default)]
 pub(crate) struct Seats {
     used: Vec<usize>,
@@ -212,18 +212,18 @@ pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut O
 pub struct SeatWaiter {
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
     /// By what they are ordered.
     pub order: String,
 }
 
-/// Where a license stands.
+/// The usage of a license.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct LicenseUsage {
     /// Seats in use.
     pub used: usize,
-    /// Who waits for one, the first in line first.
+    /// The waiting list, in order.
     pub waiting: Vec<SeatWaiter>,
     /// How many would take one by what was decided, those who wait among them.
     pub would_take: usize,
@@ -231,7 +231,7 @@ pub struct LicenseUsage {
     pub would_free: usize,
 }
 
-/// Where each license stands by a decision, in the order of the rules.
+/// The usage of each license by a decision, in the order of the rules.
 pub fn license_usage(
     rules: &RuleSet,
     population: &Population,

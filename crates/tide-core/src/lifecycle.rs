@@ -27,9 +27,9 @@ pub struct LifecycleRules {
     pub ends: Option<Program>,
     /// Here again later.
     pub away: Option<Program>,
-    /// Gone, whatever the dates say.
+    /// The condition of leavers, whatever the dates say.
     pub left: Option<Program>,
-    /// When they last used anything of ours, by any attribute that tells it.
+    /// The last use, by any attribute that shows it.
     pub used: Option<Program>,
     /// After how many days without that they have left; 0 means never.
     pub inactive_after_days: u32,
@@ -37,41 +37,40 @@ pub struct LifecycleRules {
     pub days: LifecycleDays,
     /// Other days for some; the first that holds.
     pub exceptions: Vec<Exception>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
 /// Days before and after the dates.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct LifecycleDays {
-    /// Before the first day, from which accounts are made; they cannot be used yet.
+    /// Days before the first day from which accounts are created; they are disabled until then.
     pub ready: u32,
     /// Days before the end from which a person is `leaving`.
     pub notice: u32,
     /// After the last day, for which access stays.
     pub grace: u32,
-    /// For which an absence from all sources must last before it counts, however it is known.
-    /// Nothing said: see [`Absence`].
+    /// Days that an absence from all sources must last before it counts. `None`: see [`Absence`].
     pub absence_grace: Option<u32>,
 }
 
 /// Other days for some.
 #[derive(Debug, Clone)]
 pub struct Exception {
-    /// For whom.
+    /// The condition of the people to whom it applies.
     pub when: Program,
     /// The days that are others.
     pub days: [Option<u32>; 4],
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
-/// What is decided from.
+/// The inputs of the lifecycle.
 #[derive(Debug, Clone, Copy)]
 pub struct LifecycleFacts<'a> {
     /// The values.
     pub attributes: &'a Attributes,
-    /// What an operator asked for.
+    /// The departure that an operator scheduled.
     pub departure: Option<&'a Departure>,
     /// When they were last claimed back, though they used nothing.
     pub reactivated: Option<Timestamp>,
@@ -82,8 +81,7 @@ pub struct LifecycleFacts<'a> {
     pub had_left: bool,
 }
 
-/// How many days an absence that no system confirmed must last before it counts, where the rules
-/// say nothing.
+/// Days that an unconfirmed absence must last before it counts, by default.
 pub const UNCONFIRMED_DAYS: u32 = 1;
 
 /// How the absence of a person was found.
@@ -97,7 +95,7 @@ pub struct Absence {
     pub confirmed: Option<Timestamp>,
     /// Since when, by the last system that only did not show them.
     pub unconfirmed: Option<Timestamp>,
-    /// Another source still has an account of theirs, out of its scope.
+    /// Another source still has an account of the person, out of its scope.
     pub out_of_scope: bool,
 }
 
@@ -130,9 +128,9 @@ codes! {
 }
 
 codes! {
-    /// What happens at a moment.
+    /// A transition of the lifecycle.
     pub enum LifecycleTransition {
-        /// Accounts are made.
+        /// Accounts are created.
         Ready,
         /// They are here.
         Starts,
@@ -162,15 +160,15 @@ pub struct LifecycleState {
     pub stage: Stage,
     /// Why.
     pub reason: Reason,
-    /// Since when, where dates say it.
+    /// Since when, if dates define it.
     pub since: Option<Timestamp>,
     /// By what a leaver left.
     pub left_by: Option<LeftBy>,
     /// When an absence that is waited for will count.
     pub absence_counts_from: Option<Timestamp>,
-    /// Are accounts made already?
+    /// Whether accounts are created already.
     pub ready: bool,
-    /// All that the dates say, past and to come, in order.
+    /// All transitions by dates, past and future, in order.
     pub moments: Vec<(Timestamp, LifecycleTransition)>,
 }
 
@@ -594,7 +592,7 @@ pub struct DepartureStep {
     pub after_days: u32,
     /// The condition; `None` applies to all.
     pub when: Option<Program>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -605,15 +603,15 @@ pub enum DepartureAct {
     Disable,
     /// It gets a random password.
     RandomizePassword,
-    /// It gets a value, or loses its values when the expression gives none; a reference may be
-    /// given as the id of an identity.
+    /// Sets a value, or clears it if the expression yields none; a reference can be the id of an
+    /// identity.
     Set {
         /// The attribute.
         attribute: String,
         /// The value.
         value: Program,
     },
-    /// It is taken out of all groups there, and loses these values.
+    /// Removes all memberships there, and clears these values.
     Revoke {
         /// Attributes that grant something.
         attributes: Vec<String>,

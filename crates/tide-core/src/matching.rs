@@ -240,8 +240,8 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
     )
 }
 
-/// Why a match of two is doubtful although its key fits: one of the other values must agree and
-/// differs, or not more of them agree than differ. A value that is missing on a side says nothing.
+/// Why a match is doubtful although its key fits: a required supporting value differs, or not
+/// more of them agree than differ. A value that is missing on one side is ignored.
 fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
     let (mut agreed, mut differ) = (0, 0);
     for value in &rule.supporting {
@@ -301,7 +301,7 @@ fn shown(keys: &BTreeSet<String>) -> String {
         .join(" or ")
 }
 
-/// What matching found on the other side.
+/// The result of matching.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum MatchResult<T> {
     /// No match.
@@ -310,28 +310,28 @@ pub enum MatchResult<T> {
     One {
         /// Who.
         it: T,
-        /// The rule's place in the list.
+        /// The index of the rule.
         rule: usize,
     },
     /// One that a person should look at first, and why.
     Doubtful {
         /// Who.
         it: T,
-        /// The rule's place in the list.
+        /// The index of the rule.
         rule: usize,
-        /// What speaks against it.
+        /// Why it is doubtful.
         why: String,
     },
     /// Several.
     Several {
         /// Who.
         all: Vec<T>,
-        /// The rule's place in the list.
+        /// The index of the rule.
         rule: usize,
     },
 }
 
-/// Works out the keys that a rule gives one of them.
+/// Computes the keys of a record by a rule.
 type MatchKeys<'a, T> = Box<dyn Fn(&MatchRule, T) -> BTreeSet<String> + 'a>;
 
 /// The records of one side, by the keys of the rules. The keys of a rule are computed on first use:
@@ -369,7 +369,7 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
         map.get(key).map_or(&[], Vec::as_slice)
     }
 
-    /// The first rule that finds anybody decides; an earlier rule whose keys are there on both
+    /// The first rule that finds a candidate decides; an earlier rule whose keys exist on both
     /// sides and differ makes the match doubtful.
     fn find(
         &self,

@@ -1,5 +1,5 @@
-//! Who is a direct member of which group, for rules that give and take memberships one at a time: a
-//! group of tens of thousands is neither read nor compared for one of its members.
+//! Direct memberships, for rules that add and remove members one at a time: a group of tens of
+//! thousands is neither read nor compared for one of its members.
 
 use crate::model::{Account, AccountId, ObjectType, Population};
 use crate::references::fold_reference;
@@ -14,11 +14,11 @@ use std::collections::{BTreeSet, HashMap};
 pub struct Group {
     /// Its lasting key there.
     pub key: String,
-    /// What it is called there.
+    /// Its name there.
     pub name: String,
     /// The names by which rules may know it, folded.
     pub names: Vec<String>,
-    /// What people call it.
+    /// Its label.
     pub label: String,
     /// The attribute that lists its members.
     pub attribute: String,
@@ -29,7 +29,7 @@ pub struct Group {
     members: FxHashSet<u64>,
 }
 
-/// What became of a group that was looked at again.
+/// The result of updating a group in the index.
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) enum IndexedMembership {
     /// It is new, gone or called otherwise: anybody may be concerned.

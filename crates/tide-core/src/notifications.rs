@@ -19,7 +19,7 @@ use crate::value::format_values;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 
-/// What happened longer ago is not told any more: a rule that is new tells of nothing old.
+/// Older events are not reported: a new rule reports nothing old.
 const MAX_AGE: SignedDuration = SignedDuration::from_hours(72);
 
 /// A recipient, as in the rules.
@@ -27,7 +27,7 @@ const MAX_AGE: SignedDuration = SignedDuration::from_hours(72);
 pub enum RecipientRule {
     /// The operators.
     Operators,
-    /// The person whom it is about.
+    /// The person that it is about.
     Themselves,
     /// The owner of the group.
     Owner,
@@ -40,7 +40,7 @@ pub enum RecipientRule {
 pub struct NotificationRule {
     /// Its name.
     pub name: String,
-    /// What happens.
+    /// The event.
     pub on: NotificationEvent,
     /// In which system, for what happens in one.
     pub system: Option<String>,
@@ -50,13 +50,13 @@ pub struct NotificationRule {
     pub recipient: RecipientRule,
     /// The text.
     pub text: Program,
-    /// Who carries it; without it, it stays among the notices.
+    /// The webhook that delivers it; without one, it stays among the alerts.
     pub webhook: Option<String>,
     /// Days that are waited first.
     pub after_days: u32,
     /// Days after which it is repeated while the condition holds.
     pub repeat_every_days: Option<u32>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -75,7 +75,7 @@ pub enum Recipient {
     Team(String),
 }
 
-/// A notice that is to be told, unless it was.
+/// A notification to send, unless it was sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Notification {
     /// The rule, by its name.
@@ -84,7 +84,7 @@ pub struct Notification {
     pub key: String,
     /// The identity that it is about.
     pub identity: String,
-    /// What people call it.
+    /// Its label.
     pub label: String,
     /// What happened.
     pub event: NotificationEvent,
@@ -94,7 +94,7 @@ pub struct Notification {
     pub to: Vec<Recipient>,
     /// The text.
     pub text: String,
-    /// Who carries it.
+    /// The webhook that delivers it.
     pub call: Option<String>,
 }
 

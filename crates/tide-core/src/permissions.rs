@@ -1,5 +1,5 @@
-//! The permissions that the service account of a system needs for what the rules do: all of them,
-//! and no more.
+//! The permissions that the service account of a system needs for the rules: all of them, and no
+//! more.
 
 use crate::expr::{EvalInputs, Program, Root};
 use crate::lifecycle::DepartureAct;
@@ -9,16 +9,16 @@ use crate::schema::Schema;
 use crate::value::{Attributes, Value};
 use std::collections::BTreeSet;
 
-/// What a permission lets the service account do.
+/// The operation of a permission.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Operation {
     /// Search entries and read the attributes.
     Read,
     /// Write the attributes of entries that exist.
     Write,
-    /// Add entries below the place, with the attributes.
+    /// Add entries below the base, with the attributes.
     Create,
-    /// Rename entries, and move them within the place (RFC 4511 §4.9).
+    /// Rename entries, and move them below the base (RFC 4511 §4.9).
     Rename,
     /// Delete entries.
     Delete,
@@ -29,7 +29,7 @@ pub enum Operation {
 /// One permission, and what needs it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Permission {
-    /// What may be done.
+    /// The operation.
     pub operation: Operation,
     /// Where: the names of entries of a directory, or the part of a service.
     pub entries: Vec<String>,
@@ -85,8 +85,7 @@ pub fn required_permissions(
     all
 }
 
-/// Where permissions are needed, and in which attributes the system keeps what the rules call
-/// otherwise.
+/// The system in which permissions are needed, with its native names of attributes.
 struct PermissionTarget {
     base: Vec<String>,
     schema: Option<Schema>,
@@ -188,7 +187,7 @@ fn of_type(
         base,
         schema: schema.cloned(),
     };
-    // What a target alone holds lies where its names put it, wherever that is.
+    // Accounts of a pure target are where their names place them.
     let is_within = !within.is_empty() && types.is_source();
     let target = at(if is_within {
         within
@@ -371,7 +370,7 @@ fn is_state(target: &PermissionTarget, mapping: &Mapping) -> bool {
     state.is_some_and(|state| state.eq_ignore_ascii_case(&mapping.attribute))
 }
 
-/// Are accounts switched off without a mapping of their state?
+/// Whether accounts are disabled without a mapping of their state.
 fn switches_state(types: &TypeRules) -> bool {
     types.on_out_of_scope == OnOutOfScope::Disable
         || types.on_orphaned == OnOrphaned::Disable
@@ -381,13 +380,12 @@ fn switches_state(types: &TypeRules) -> bool {
             .any(|step| matches!(step.action, DepartureAct::Disable))
 }
 
-/// Is it written when an entry is made, and never after?
+/// Whether it is written when an entry is created, and never after.
 fn names_itself(target: &PermissionTarget, attribute: &str) -> bool {
     target.is_directory() && attribute.eq_ignore_ascii_case("objectClass")
 }
 
-/// The attribute by which the entries are named that a mapping of `dn` gives, if its first text
-/// says so.
+/// The naming attribute of entries by the mapping of `dn`, if its first text shows it.
 fn naming_attribute(program: &Program) -> Option<String> {
     let (id, stage) = (vec![Value::text("1")], vec![Value::text("here")]);
     let person: Attributes = [("id".to_owned(), id), ("stage".to_owned(), stage)]

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
-/// Where a rule stands in the rule set's files.
+/// The location of a rule in the rule files.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Place {
     /// The file's name inside the rule set's folder.
@@ -27,7 +27,7 @@ codes! {
         Guard,
         /// It awaits approval, or was rejected.
         AwaitingApproval,
-        /// It cannot be told whose account it is.
+        /// The match needs review.
         NeedsReview,
         /// It failed, and is not tried again before something changes.
         Failed,
@@ -51,7 +51,7 @@ codes! {
         WaitingForStep,
         /// A system has it in a queue of its own, or it is not known yet what became of it.
         UnknownOutcome,
-        /// What it depends on was not read completely.
+        /// A system that it depends on was not read completely.
         NotRead,
         /// It was changed in the system itself, and the rules only report that.
         ExternalChange,
@@ -71,7 +71,7 @@ codes! {
 }
 
 codes! {
-    /// Who can end a hold.
+    /// The party who can end a hold.
     pub enum HoldOwner {
         /// An operator, by an answer.
         Operator,
@@ -89,7 +89,7 @@ codes! {
 }
 
 impl HoldCause {
-    /// Who can end it.
+    /// The party who can end it.
     pub fn owner(self) -> HoldOwner {
         match self {
             HoldCause::Guard
@@ -117,7 +117,7 @@ impl HoldCause {
     }
 }
 
-/// Why something is so, in one sentence, with the rule it came from.
+/// A reason: one sentence, with the rule behind it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reason {
     /// The sentence.
@@ -130,7 +130,7 @@ pub struct Reason {
 }
 
 impl Reason {
-    /// A reason that no single rule stands behind.
+    /// A reason without a single rule behind it.
     pub fn new(text: impl Into<String>) -> Self {
         Reason {
             text: text.into(),
@@ -139,7 +139,7 @@ impl Reason {
         }
     }
 
-    /// A reason that a rule gives.
+    /// A reason with the rule behind it.
     pub fn by(text: impl Into<String>, rule: &Place) -> Self {
         Reason {
             text: text.into(),
@@ -167,10 +167,10 @@ pub struct ValueReason {
     pub rule: Place,
     /// Its expression, as written.
     pub expression: String,
-    /// What the expression read, name and value.
+    /// Names and values that the expression read.
     pub read: Vec<(String, String)>,
     /// The system whose value won, for a value of an identity.
     pub from_system: Option<String>,
-    /// What else is to be said: normalized by the target, left alone because set once, and so on.
+    /// A note: normalized by the target, written once only, and so on.
     pub note: Option<String>,
 }

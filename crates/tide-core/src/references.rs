@@ -40,7 +40,7 @@ fn without_uid(text: &str) -> &str {
         .map_or(text, |(name, _)| name)
 }
 
-/// Who is behind the names that systems use.
+/// The identities behind the names that systems use.
 #[derive(Debug, Default)]
 pub struct ReferenceIndex<'a> {
     /// The identity and its type, by system and folded name or key of an account.
@@ -70,7 +70,7 @@ impl<'a> ReferenceIndex<'a> {
         ReferenceIndex { by_name }
     }
 
-    /// Who is meant by what a system writes.
+    /// The identity that a value of a system refers to.
     pub fn find_identity(&self, system: &'a str, raw: &str, pointer: &Pointer) -> Option<&'a str> {
         let (identity, kind) = *self.by_name.get(&(system, fold_reference(raw)))?;
         (pointer.kinds.is_empty() || pointer.kinds.contains(&kind)).then_some(identity)
@@ -106,7 +106,7 @@ impl<'a> Numbers<'a> {
         Numbers { by_value }
     }
 
-    /// Whose the value is.
+    /// The identity with this value.
     pub fn find_identity(&self, by: &'a str, raw: &str) -> Option<&'a str> {
         self.by_value
             .get(&(by, fold_reference(raw)))
@@ -124,7 +124,7 @@ pub struct Accounts {
     kinds: HashMap<String, ObjectType>,
 }
 
-/// What a reference is in a target.
+/// The value of a reference in a target.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Written {
     /// Values as the target writes them.
@@ -134,8 +134,8 @@ pub struct Written {
 }
 
 impl Accounts {
-    /// Indexes the live accounts of a system. `links` say whose each is, `kinds` which identities
-    /// there are.
+    /// Indexes the present accounts of a system. `links` are their identities, `kinds` the types
+    /// of all identities.
     pub fn new<'a>(
         population: &'a Population,
         system: &str,
@@ -179,7 +179,7 @@ impl Accounts {
                 );
                 continue;
             };
-            // SCIM tells members by their type, and each has a flat name of its own.
+            // SCIM distinguishes members by type, and each type has a flat name of its own.
             let wanted = match attribute.rsplit_once('.') {
                 Some((_, "User")) => kind != ObjectType::Group,
                 Some((_, "Group")) => kind == ObjectType::Group,

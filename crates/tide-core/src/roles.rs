@@ -22,18 +22,17 @@ pub struct Role {
     pub name: String,
     /// Of what it is a role.
     pub kind: ObjectType,
-    /// Who holds it; without it, only whom it is given by hand.
+    /// The condition of its holders; without one, it is granted manually only.
     pub when: Option<Program>,
     /// Roles that it brings with it.
     pub includes: Vec<String>,
     /// Which role's value counts where several set one: the highest.
     pub priority: i64,
-    /// For how many days it is kept after its condition, or the role that brought it, no longer
-    /// holds.
+    /// Days of overlap after its condition, or the role that includes it, no longer holds.
     pub overlap_days: u32,
     /// Its values.
     pub values: Vec<RoleValue>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -44,9 +43,9 @@ pub struct RoleValue {
     pub attribute: String,
     /// The value.
     pub value: Program,
-    /// Does it count whatever the sources say? A default counts only where they say nothing.
+    /// Whether it overrides sources. A default counts only where no source supplies a value.
     pub binding: bool,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -68,7 +67,7 @@ pub enum RoleSource {
     Grant(String),
     /// Another role includes it.
     Included(String),
-    /// Nothing gives it any more; it is kept until a moment.
+    /// It is in its overlap, until a moment.
     Kept(Timestamp),
 }
 
@@ -101,13 +100,13 @@ impl fmt::Display for RoleSource {
 /// A conflict between roles about one attribute.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RoleConflict {
-    /// Whose.
+    /// The identity.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
     /// The attribute.
     pub attribute: String,
-    /// The role whose value counts, and the value.
+    /// The role whose value wins, and the value.
     pub wins: (String, Vec<Value>),
     /// The others, the highest first.
     pub over: Vec<(String, Vec<Value>)>,
@@ -116,13 +115,13 @@ pub struct RoleConflict {
 /// The value of an attribute that roles decide.
 #[derive(Debug, Clone)]
 pub struct ResolvedValue<'r> {
-    /// The role whose value counts.
+    /// The role whose value wins.
     pub role: &'r Role,
     /// Its rule.
     pub value: &'r RoleValue,
     /// The values; of an attribute with several, those of all roles.
     pub values: Vec<Value>,
-    /// Others that say something else, the highest first.
+    /// Roles with other values, by descending priority.
     pub over: Vec<(String, Vec<Value>)>,
 }
 
@@ -233,7 +232,7 @@ fn with_others<'r>(rules: &'r RuleSet, mut all: BTreeMap<&'r str, RoleSource>) -
         .collect()
 }
 
-/// The roles of a person, with those that are kept and those that they include.
+/// The roles of a person, with roles in their overlap and included ones.
 pub fn with_kept(rules: &RuleSet, held: Vec<HeldRole>, kept: &KeptRoles) -> Vec<HeldRole> {
     if kept.is_empty() {
         return held;
@@ -272,7 +271,7 @@ pub fn role_values<'r>(
         .iter()
         .filter(|role| role.kind == kind && held.contains(role.name.as_str()))
         .collect();
-    // Equal priorities never say different things of one attribute: the check sees to it.
+    // The check ensures that equal priorities never supply different values of one attribute.
     roles.sort_by(|a, b| {
         b.priority
             .cmp(&a.priority)

@@ -31,7 +31,7 @@ pub struct AttributeDef {
     pub name: String,
     /// How its values look.
     pub kind: ValueKind,
-    /// May it hold several values?
+    /// Whether it may have several values.
     pub multi_valued: bool,
     /// Must it hold a value when an account is created?
     pub required: bool,
@@ -41,7 +41,7 @@ pub struct AttributeDef {
     pub writable: bool,
     /// Is it computed by the server from other objects (memberOf)? Such values are never compared.
     pub derived: bool,
-    /// The most characters of a value, where the system says so.
+    /// Maximum length of a value in characters, if the system states it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_length: Option<u32>,
     /// The only values, where the system names them; case counts as it does for the attribute.
@@ -150,8 +150,8 @@ impl ValueKind {
 pub struct Schema {
     /// Definitions by their name.
     pub attributes: BTreeMap<String, AttributeDef>,
-    /// The attribute that says whether an account is usable (SCIM `active`): a change of it is an
-    /// enable or a disable, not an update.
+    /// The attribute that states whether an account is usable (SCIM `active`): a change of it is
+    /// an enable or a disable, not an update.
     pub state_attribute: Option<String>,
     /// The attribute that names the account (SCIM `userName`): a change of it is a rename.
     pub name_attribute: Option<String>,
@@ -171,21 +171,21 @@ pub struct Schema {
     /// Attributes that the server returns only on request, in lower case (operational attributes,
     /// RFC 4512 §3.4).
     pub operational: BTreeSet<String>,
-    /// Where the system itself keeps what we call otherwise.
+    /// The system's names for attributes that have another name here.
     pub native: NativeNames,
     /// Whether accounts may have attributes beside these: those of a system that sends events.
     pub is_open: bool,
 }
 
-/// Where a system keeps what we call otherwise, in its own names.
+/// A system's own names for attributes that have another name here.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct NativeNames {
-    /// The attributes by which objects are told apart: their class, their key, their version.
+    /// The attributes that identify objects: their class, their key, their version.
     pub identifying: Vec<String>,
     /// The attribute behind [`Schema::state_attribute`].
     pub state: Option<String>,
-    /// The attribute that says that a password must be changed at the next sign-in.
+    /// The attribute that requires a password change at the next sign-in.
     pub must_change: Option<String>,
     /// The entry below which deleted objects are shown.
     pub deleted_in: Option<String>,
@@ -216,8 +216,8 @@ impl Schema {
             .map(String::as_str)
     }
 
-    /// Does the server return an attribute without being asked for it? A domain controller does not
-    /// say which it computes on request.
+    /// Whether the server returns an attribute that was not requested. A domain controller does
+    /// not state which it computes on request.
     pub fn is_returned_by_default(&self, name: &str) -> bool {
         let plain = name.split(';').next().unwrap_or(name).to_lowercase();
         !self.follows_renames && !self.operational.contains(&plain)

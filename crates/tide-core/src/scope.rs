@@ -16,14 +16,14 @@ use crate::rules::{Container, GroupScope, Scope};
 use crate::value::Value;
 use tide_ldap::Dn;
 
-/// Where a record stands to a scope.
+/// The scope status of a record.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ScopeDecision {
     /// It is in scope.
     In,
     /// It does not, and why.
     Out(Reason),
-    /// It cannot be told, and why.
+    /// Unknown, and why.
     Unclear(Reason),
 }
 
@@ -108,7 +108,7 @@ pub fn test_scope(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>
     ScopeDecision::In
 }
 
-/// Whether the containers put a record out of scope.
+/// Whether the containers exclude a record from the scope.
 fn by_containers(scope: &Scope, subject: &ScopeSubject<'_>) -> Option<ScopeDecision> {
     if !scope.within.is_empty() {
         let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
@@ -149,7 +149,7 @@ fn is_inside(place: &Dn, container: &Container) -> bool {
     }
 }
 
-/// What the groups of a scope say; nothing when they let the record through.
+/// The result of a scope's groups; `None` if they do not exclude the record.
 fn by_groups(
     scope: &Scope,
     subject: &ScopeSubject<'_>,

@@ -72,7 +72,7 @@ codes! {
 }
 
 impl WatchMode {
-    /// What it means, for people.
+    /// The label.
     pub fn label(self) -> &'static str {
         match self {
             WatchMode::ContentSync => {
@@ -87,7 +87,7 @@ impl WatchMode {
         }
     }
 
-    /// Does the system send its changes, so that it need not be polled?
+    /// Whether the system sends its changes, so that it is not polled.
     pub fn is_sent(self) -> bool {
         matches!(
             self,
@@ -95,7 +95,7 @@ impl WatchMode {
         )
     }
 
-    /// Are deletions reported too?
+    /// Whether deletions are reported.
     pub fn reports_deletions(self) -> bool {
         !matches!(self, WatchMode::Modified | WatchMode::LastModified)
     }
@@ -302,7 +302,7 @@ impl ChangeSetState {
 }
 
 codes! {
-    /// What came of a change set.
+    /// The result of a change set.
     pub enum ChangeSetResult {
         /// It has not ended.
         InProgress,
@@ -488,7 +488,7 @@ codes! {
 }
 
 codes! {
-    /// What all values of a feed's column look like.
+    /// The kind of values in a column of a feed.
     #[derive(Default)]
     pub enum ColumnType {
         /// Text.
@@ -518,7 +518,7 @@ codes! {
 }
 
 codes! {
-    /// What became of a line between two versions of a rule file.
+    /// The change of a line between two versions of a rule file.
     pub enum LineChange {
         /// It is new.
         Added,
@@ -568,7 +568,7 @@ codes! {
 }
 
 codes! {
-    /// Who acts.
+    /// The actor.
     pub enum PrincipalKind {
         /// An operator.
         Operator,
@@ -606,7 +606,7 @@ codes! {
 }
 
 impl ChangeKind {
-    /// Does it take access away? Such changes overtake all others.
+    /// Whether it revokes access. Such changes are sent before all others.
     pub fn takes_away(self) -> bool {
         matches!(
             self,

@@ -127,12 +127,12 @@ fn encode_map<'a>(map: impl Iterator<Item = (&'a str, &'a [Value])>, out: &mut V
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Attributes(Vec<(CompactString, Values)>);
 
-/// Nearly every attribute has one value: it is kept in place. With names that are kept in place
-/// too, an account of twenty attributes is made of twenty texts and one list.
+/// Nearly every attribute has one value, which is stored inline. With names inline too, an
+/// account of twenty attributes consists of twenty texts and one list.
 type Values = SmallVec<[Value; 1]>;
 
-/// An attribute's name, with the place at which it was last found: the records of one system are
-/// laid out alike, so that it is nearly always there again, and need not be searched.
+/// An attribute's name with the position at which it was last found. The records of one system
+/// have the same layout, so that it is nearly always found there again without a search.
 #[derive(Debug, Default)]
 pub struct Near {
     name: String,
@@ -140,7 +140,7 @@ pub struct Near {
 }
 
 impl Near {
-    /// A name that was not looked for yet.
+    /// A name that was not looked up yet.
     pub fn new(name: impl Into<String>) -> Self {
         Near {
             name: name.into(),
@@ -186,7 +186,7 @@ impl<'de> Deserialize<'de> for Attributes {
     }
 }
 
-/// The first byte of every encoded record, so that a later format can be told from this one.
+/// The first byte of every encoded record, which identifies the format.
 const BLOB_VERSION: u8 = 1;
 
 /// A stored record that cannot be read back.
@@ -254,7 +254,7 @@ impl Attributes {
             .map_or(&[], |(_, values)| values)
     }
 
-    /// Like `get`, but looks first where the name was last found.
+    /// Like `get`, but checks first the position where the name was last found.
     pub fn get_near(&self, name: &Near) -> &[Value] {
         if let Some((other, values)) = self.0.get(name.place.load(Relaxed) as usize)
             && other.as_str() == name.name

@@ -28,7 +28,7 @@ pub(crate) struct Request<'o> {
     pub changes: Vec<&'o Change>,
     /// The request expired.
     pub expired: bool,
-    /// Who said yes so far.
+    /// The approvers so far.
     pub yes: Vec<String>,
 }
 
@@ -116,7 +116,7 @@ pub(crate) fn open_requests<'o>(
     all
 }
 
-/// Who owns groups, by system and name there: their ids.
+/// The ids of the owners of groups, by system and name there.
 pub(crate) type Owners = HashMap<(String, String), String>;
 
 fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
@@ -493,7 +493,7 @@ impl Engine {
                 });
             }
         }
-        // Of those about whom it was not decided, nothing is known.
+        // Nothing is known about records that were not decided.
         let decided =
             |row: &&ApprovalRow| about.is_none_or(|about| about.identities.contains(&row.identity));
         let unwanted = rows

@@ -43,7 +43,7 @@ impl Engine {
                 let wait = match engine.poll_operations().await {
                     Ok(wait) => wait,
                     Err(error) => {
-                        tracing::warn!(%error, "could not poll the queues of systems");
+                        tracing::warn!(%error, "could not load the accepted changes that are to be polled");
                         Some(PAUSES.1)
                     }
                 };

@@ -10,7 +10,7 @@ use tide_core::states::ReadState;
 use tide_core::states::WatcherState;
 use tide_store::{Reading, SystemRow};
 
-/// The most names that one entry tells.
+/// The maximum number of names in one entry.
 const NAMED: usize = 5;
 
 /// Something that needs attention.
@@ -24,7 +24,7 @@ pub struct Attention {
     pub count: i64,
     /// Some of them, by name.
     pub names: Vec<String>,
-    /// What was said: an error, an operator's words.
+    /// The text: an error, or an operator's comment.
     pub detail: Option<String>,
 }
 

@@ -179,7 +179,7 @@ impl Engine {
                     // may arrive for them.
                     let failures = failed_runs.fetch_add(1, Ordering::Relaxed) + 1;
                     let wait = FAILED_RUN_BACKOFF.delay(failures, 0.5);
-                    tracing::warn!(%error, ?wait, "an automatic run failed and is repeated");
+                    tracing::warn!(%error, ?wait, "an automatic run failed; retrying");
                     tokio::select! {
                         () = engine.stopping.cancelled() => {}
                         () = tide_clock::sleep(wait) => {
@@ -213,7 +213,7 @@ impl Engine {
             return Ok(None);
         };
         tracing::debug!(
-            read = news.cost.0,
+            records_read = news.cost.0,
             evaluated = news.cost.1,
             "decided leavers"
         );
@@ -401,7 +401,7 @@ impl Engine {
             before = self.load_preconditions().await?;
         }
         let mut news = self.decide_incremental(&before).await?;
-        tracing::debug!(whole = news.about.is_none(), read = news.cost.0, evaluated = news.cost.1, took = ?begun.elapsed(), "decided dirty records");
+        tracing::debug!(full = news.about.is_none(), records_read = news.cost.0, evaluated = news.cost.1, duration = ?begun.elapsed(), "decided dirty records");
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
         self.publish_event(Event::AttentionChanged);

@@ -207,7 +207,7 @@ impl Engine {
             }
             failures += 1;
             let wait = RECONNECT_BACKOFF.delay(failures, self.random());
-            tracing::warn!(system = row.name, %object, %error, ?wait, "change feed disconnected; reconnecting");
+            tracing::warn!(system = row.name, object_type = %object, %error, ?wait, "change feed disconnected; reconnecting");
             let next = Some(later(self.now(), wait));
             self.update_watcher(&row.name, object, |one| {
                 (one.state, one.error, one.next) =
@@ -463,7 +463,7 @@ impl Engine {
         }
         self.note_differences(row, object, differ, early);
         if let Some(why) = lost {
-            tracing::info!(system = row.name, %object, why, "the history is unavailable; starting a full read");
+            tracing::info!(system = row.name, object_type = %object, reason = why, "the history is unavailable; starting a full read");
             self.store.reset_sync_cursors(&row.name).await?;
             return Ok(false);
         }

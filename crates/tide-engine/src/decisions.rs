@@ -398,7 +398,7 @@ fn answers_in_effect(
         .collect()
 }
 
-/// An override that can be taken back.
+/// An override that can be withdrawn.
 fn override_decision(
     minute: impl Fn(&str) -> String,
     decision: &str,
@@ -670,7 +670,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Takes back an override or the answers to an approval.
+    /// Withdraws an override or the answers to an approval.
     async fn take_back_override(&self, principal: &str, decision: &str) -> Result<(), EngineError> {
         let (_, _, outcome) = self.decide_now().await?;
         let rows = self.store.override_rows().await?;
@@ -737,12 +737,12 @@ impl Engine {
     }
 }
 
-/// What the decision about a request is made from.
+/// The input of the decision about a request.
 struct ApprovalContext<'a> {
     rows: &'a HashMap<&'a str, &'a ApprovalRow>,
     owners: &'a approvals::Owners,
     groups: &'a approvals::GroupNames<'a>,
-    /// Who asks; `None` for others than operators.
+    /// The operator; `None` for others.
     operator: Option<&'a tide_store::OperatorRow>,
 }
 
@@ -827,7 +827,7 @@ fn systems_and_kinds<'a>(request: &'a approvals::Request<'_>) -> (Vec<&'a str>, 
     (systems, kinds)
 }
 
-/// Says which level a request has reached.
+/// Returns the level that a request has reached.
 fn level_text(request: &approvals::Request<'_>, level: String) -> String {
     let mut said = if request.expired {
         format!(

@@ -157,7 +157,7 @@ impl SystemDispatcher {
     }
 }
 
-/// Does a change refer to an account that an earlier change of the same run creates?
+/// Whether a change refers to an account that an earlier change of the same run creates.
 pub(crate) fn has_pending_references(row: &ChangeRow) -> bool {
     row.change
         .values
@@ -220,7 +220,7 @@ pub(crate) fn in_order(changes: Vec<ChangeRow>) -> Vec<Vec<ChangeRow>> {
         .collect()
 }
 
-/// Does a change rename its account, so that the groups' references change?
+/// Whether a change renames its account, so that references in groups change.
 fn is_rename(change: &Change) -> bool {
     matches!(change.kind, ChangeKind::Rename | ChangeKind::Move)
 }

@@ -18,9 +18,9 @@ pub struct Draft {
     pub row: DraftRow,
     /// The published version; if it is not the draft's base, another version was published since.
     pub published: i64,
-    /// What a check found.
+    /// The result of a check.
     pub faults: Vec<RuleFault>,
-    /// What differs from the version that it began with.
+    /// The differences from the version that it is based on.
     pub differences: Vec<FileDifference>,
 }
 
@@ -334,7 +334,7 @@ impl Engine {
         self.compute(Some(crate::compute::PATIENCE), both).await
     }
 
-    /// What two published versions differ in.
+    /// The differences between two published versions.
     pub async fn version_difference(
         &self,
         from: i64,

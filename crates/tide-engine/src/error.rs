@@ -35,12 +35,12 @@ pub enum EngineError {
     /// The caller may not do this.
     #[error("{0}")]
     Forbidden(String),
-    /// Too much is computed at a time: a turn did not come within so many seconds.
+    /// The service is busy: no turn became free within this number of seconds.
     #[error(
         "the service is busy with other computations, and this one did not start within {0} s: try again later"
     )]
     Overloaded(u64),
-    /// Something of ours panicked.
+    /// A panic in this process.
     #[error("an internal error: {0}")]
     Internal(String),
     /// There is no such thing.
@@ -49,7 +49,7 @@ pub enum EngineError {
     /// It does not fit what is there now.
     #[error("{0}")]
     Conflict(String),
-    /// What was asked cannot be used.
+    /// The request is invalid.
     #[error("{0}")]
     Invalid(String),
 }

@@ -8,16 +8,16 @@ use tide_core::rules::Mapping;
 use tide_core::states::Direction;
 use tide_core::{Attributes, ObjectType, RuleSet, Value};
 
-/// What an expression gave on one record.
+/// The result of an expression about one record.
 #[derive(Debug, Clone)]
 pub struct Evaluation {
-    /// Whom it was tried on.
+    /// The label of the record.
     pub label: String,
     /// The account that it read, if it may read one.
     pub account: Option<String>,
     /// Each part and what it gave, the innermost first.
     pub steps: Vec<TraceStep>,
-    /// What came of it: values, or what is wrong and where.
+    /// The values, or the error with its position.
     pub result: Result<Vec<Value>, ExprError>,
 }
 
@@ -30,20 +30,20 @@ pub struct MappingEvaluation {
     pub attribute: String,
     /// The expression.
     pub expression: String,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: tide_core::Place,
     /// Each part and what it gave.
     pub steps: Vec<TraceStep>,
     /// What came of it.
     pub result: Result<Vec<Value>, ExprError>,
-    /// What is there now: in the identity for an inbound mapping, in the account for an outbound
+    /// The present values: of the identity for an inbound mapping, of the account for an outbound
     /// one.
     pub there: Vec<Value>,
-    /// Whose mapping it is: that of one population, when it is.
+    /// The population whose mapping it is, if any.
     pub note: Option<String>,
 }
 
-/// A person whom something is tried on.
+/// A person on whom an expression is tried.
 struct EvaluatedRecord {
     label: String,
     account: Option<Account>,

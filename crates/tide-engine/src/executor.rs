@@ -1038,7 +1038,7 @@ impl Engine {
         }
         tally.failed.fetch_add(1, Ordering::Relaxed);
         self.report_change(tally);
-        // A refusal says nothing about the changes of other values.
+        // A refusal has no bearing on changes of other values.
         Ok(if error.class == FailureClass::Permanent {
             SendOutcome::Refused
         } else {

@@ -103,7 +103,7 @@ fn find_changed(
             .of(&change.system, change.object)
             .is_some_and(|types| !types.is_source())
     });
-    // What is outstanding for others was looked at when it was decided.
+    // Outstanding changes of others were checked when they were decided.
     let read = |id: i64| accounts.contains_key(&id);
     for change in targets.filter(|change| change.account.is_some_and(read)) {
         let Some((id, _)) = change

@@ -9,7 +9,7 @@ use tide_clock::Instant;
 use tide_connect::FailureClass;
 use tide_core::states::SystemKind;
 
-/// How often folders are looked at.
+/// The interval at which folders are polled.
 const EVERY: Duration = Duration::from_secs(2);
 
 /// The shortest and the longest pause before a file that could not be read is tried again.
@@ -22,10 +22,10 @@ struct Failed {
     pause: Duration,
 }
 
-/// What a watched file looks like: it is read when it looks the same twice.
+/// Size and time of a watched file. It is read when two polls find both unchanged.
 type FileState = (PathBuf, u64, SystemTime);
 
-/// The newest finished file of a path, as it looks.
+/// The newest complete file of a path, with its size and time.
 fn newest_file(path: &Path) -> Option<FileState> {
     let path = tide_connect::newest_file(path).ok()?;
     let about = path.metadata().ok()?;
@@ -53,7 +53,7 @@ impl Engine {
                     if is_seen && failed.get(&row.name).is_none_or(|failed| failed.at > tide_clock::instant()) {
                         continue;
                     }
-                    // It is still being written while it looks different each time.
+                    // It is still being written while its size or time changes.
                     if !is_seen && moving.insert(row.name.clone(), now.clone()).as_ref() != Some(&now) {
                         continue;
                     }
@@ -67,7 +67,7 @@ impl Engine {
                             Some(error) => error.class != FailureClass::Permanent || !error.code.starts_with("feed_"),
                             None => {
                                 let read: usize = reads.iter().map(|read| read.seen).sum();
-                                tracing::info!(system = row.name, read, "a file arrived and was read");
+                                tracing::info!(system = row.name, accounts = read, "a file arrived and was read");
                                 false
                             }
                         },

@@ -12,12 +12,12 @@ use tide_core::states::SystemKind;
 use tide_store::{StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
-/// How many accounts are kept in one transaction.
+/// Number of accounts stored in one transaction.
 const TOGETHER: usize = 2000;
 
-/// The maximum number of missing accounts that are looked up one by one.
+/// Maximum number of missing accounts that are looked up individually.
 const LOOKED_FOR: usize = 200;
-/// So many accounts may be missing from a reading, however few there are.
+/// This number of accounts may be missing from a read, however small the system is.
 const FEW_MISSING: usize = 10;
 
 /// A lock for each type of each system that is read.
@@ -26,7 +26,7 @@ pub(crate) type Locks = HashMap<(String, ObjectType), Arc<tokio::sync::Mutex<()>
 /// A batch that is being stored.
 type Keeping<'s> = Pin<Box<dyn Future<Output = Result<(), StoreError>> + Send + 's>>;
 
-/// What came of reading one type of one system.
+/// The result of reading one type of one system.
 #[derive(Debug, Clone)]
 pub struct Read {
     /// The system.
@@ -119,7 +119,7 @@ impl Engine {
                 ReadState::Complete
             }
             Err(EngineError::Connect(error)) => {
-                tracing::warn!(system = row.name, %object, code = error.code, %error, "a read failed; no account counts as absent");
+                tracing::warn!(system = row.name, object_type = %object, code = error.code, %error, "a read failed; no account counts as absent");
                 self.store
                     .break_reading(reading, &error.message, self.now())
                     .await?;
@@ -155,7 +155,7 @@ impl Engine {
         let connector = self.described_connector(row, started).await?;
         let mut showing = connector.clone().read_all(object);
         let mut pending: Vec<Observed> = Vec::new();
-        // One batch is kept while the next one comes.
+        // One batch is stored while the next one arrives.
         let mut keeping: Option<Keeping<'_>> = None;
         loop {
             let shown = tokio::select! {
@@ -166,8 +166,9 @@ impl Engine {
                 }
                 shown = showing.recv() => shown,
             };
-            // What came is kept before anything else is heard, an error too. Small pages share a
-            // transaction: each one costs a flush to the disk.
+            // Received batches are stored before anything else is handled, also before an error.
+            // Small pages share a transaction, because each transaction costs a flush to the
+            // disk.
             let batch = matches!(&shown, Some(Ok(SnapshotItem::Batch(_))));
             if pending.len() >= TOGETHER || (!batch && !pending.is_empty()) {
                 if let Some(before) = keeping.take() {
@@ -343,7 +344,7 @@ impl Engine {
         }
         tracing::info!(
             system = row.name,
-            count = there.len(),
+            accounts = there.len(),
             "accounts missing from a list exist"
         );
         read.seen += there.len();

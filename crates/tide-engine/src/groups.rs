@@ -1,4 +1,4 @@
-//! Who is in which group, and how that came about.
+//! Memberships of a person or group, with their origin.
 
 use crate::{Engine, EngineError};
 use jiff::Timestamp;
@@ -9,7 +9,7 @@ use tide_core::states::MembershipOrigin;
 use tide_core::{Account, ObjectType, Value};
 use tide_store::StoreError;
 
-/// The most members that are told.
+/// Maximum number of members in the answer.
 const MOST: usize = 1000;
 
 /// A group of a person, or a member of a group.
@@ -19,7 +19,7 @@ pub struct GroupMember {
     pub system: String,
     /// The group's or the member's identity, if there is one.
     pub identity: Option<String>,
-    /// What people call it.
+    /// Its label.
     pub label: String,
     /// Its name there.
     pub name: String,

@@ -1,4 +1,4 @@
-//! What does not go on now, kept by each decision: who is on hold, why, and since when.
+//! The holds that each decision stores: who is on hold, why, and since when.
 
 use crate::{Engine, EngineError};
 use std::collections::{HashMap, HashSet};
@@ -21,7 +21,7 @@ fn subject(key: &HoldKey) -> Subject {
     )
 }
 
-/// The holds that are kept, by whom they are about.
+/// The stored holds, by subject.
 #[derive(Debug, Default)]
 pub(crate) struct HoldCache(HashMap<Subject, HashMap<HoldKey, Hold>>);
 
@@ -137,8 +137,8 @@ impl Engine {
             return Ok(());
         };
         let held = collect_holds(outcome);
-        // What was known of those about whom it was decided, and of each change that was looked at,
-        // ends when it is not held now.
+        // Holds of the decided records and of the checked changes end if they are not on hold
+        // now.
         let mut looked_at: HashSet<HoldKey> = outcome.changes.iter().map(key_of_change).collect();
         match about {
             None => looked_at.extend(known.0.values().flat_map(HashMap::keys).cloned()),
@@ -197,7 +197,8 @@ impl Engine {
         Ok(())
     }
 
-    /// Keeps what a run that ended did: what is done is not on hold, and what failed is.
+    /// Updates the holds after a run: ends those of changes that were made, and adds those of
+    /// changes that failed.
     pub(crate) async fn keep_run_holds(&self, run: i64) -> Result<(), EngineError> {
         let mut kept = self.hold_cache.lock().await;
         let (done, failed) = self.store.holds_of_run(run).await?;

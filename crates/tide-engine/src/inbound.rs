@@ -1,4 +1,4 @@
-//! Systems that call us: their tokens, and the events that they send.
+//! Systems that push to us: their tokens and events.
 
 use crate::{Engine, EngineError, Event};
 use jiff::{Timestamp, ToSpan};
@@ -9,10 +9,10 @@ use tide_core::states::SystemKind;
 use tide_core::{Attributes, ObjectType};
 use tide_store::{EventRow, EventTaken, NewEvent, NewTokenRow, TokenRow};
 
-/// How long earlier tokens stay good after a new one was given, so that there is no gap.
+/// How long earlier tokens stay valid after a new one is issued, so that there is no gap.
 const OVERLAP_HOURS: i64 = 24;
 
-/// A token that was just made: the only time that it is shown.
+/// A new token. It is shown only here.
 pub struct IssuedToken {
     /// Its id.
     pub id: String,
@@ -20,7 +20,7 @@ pub struct IssuedToken {
     pub token: String,
 }
 
-/// A joiner, a mover or a leaver, as a system tells of it.
+/// A joiner, mover or leaver event that a system sends.
 #[derive(Debug, Clone, PartialEq)]
 pub struct InboundEvent {
     /// What happened.
@@ -33,7 +33,7 @@ pub struct InboundEvent {
     pub body: String,
     /// The sender's id for it.
     pub external_id: Option<String>,
-    /// Its place among the events of its record.
+    /// Its sequence number among the events of its record.
     pub sequence: Option<i64>,
     /// When it happened.
     pub occurred_at: Option<Timestamp>,
@@ -56,8 +56,8 @@ impl Engine {
         .into())
     }
 
-    /// Gives a system a token. Earlier ones stay good for a day, so that it can change over without
-    /// a gap.
+    /// Issues a token to a system. Earlier tokens stay valid for a day, so that the system can
+    /// change over without a gap.
     pub async fn give_token(
         &self,
         system: &str,
@@ -92,7 +92,7 @@ impl Engine {
             .await?)
     }
 
-    /// Takes a token back at once.
+    /// Revokes a token immediately.
     pub async fn end_token(
         &self,
         system: &str,
@@ -114,7 +114,8 @@ impl Engine {
         }
     }
 
-    /// Makes sure that a system that pushes counts as read: what it has pushed is all there is.
+    /// Marks a system that pushes its records as completely read: what it has pushed is all there
+    /// is.
     pub async fn pushed_is_complete(
         &self,
         system: &str,
@@ -172,9 +173,9 @@ impl Engine {
         self.wake.notify_one();
     }
 
-    /// Takes an event in, and returns it as it is kept: one that comes again is the one that came
-    /// first. A mover's values are put over those that are known; a leaver's record is absent from
-    /// now on; one that comes after a later one of its record changes nothing.
+    /// Receives an event and returns it as stored. A repeated event returns the first one. A
+    /// mover's values replace those that are known, and a leaver's record becomes absent. An
+    /// event that arrives after a later event of the same record changes nothing.
     ///
     /// # Errors
     /// `Changed` if an event with this id and another content was received before.

@@ -46,7 +46,7 @@ pub(crate) struct IncrementalDecision {
     pub reaches: Arc<SystemContexts>,
 }
 
-/// Is any system synchronized automatically?
+/// Whether any system is synchronized automatically.
 pub(crate) fn is_automatic(at_work: &[AtWork]) -> bool {
     at_work
         .iter()

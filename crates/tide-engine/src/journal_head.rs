@@ -16,7 +16,7 @@ impl Engine {
                 match engine.store.journal_head().await {
                     Ok(Some(head)) => tracing::info!(head, "the journal's head"),
                     Ok(None) => {}
-                    Err(error) => tracing::warn!(%error, "the journal's head could not be read"),
+                    Err(error) => tracing::warn!(%error, "could not read the head of the journal"),
                 }
                 if engine.stopping.is_cancelled() {
                     return;

@@ -167,7 +167,7 @@ pub struct Engine {
     last_cost: Mutex<(usize, usize)>,
     /// The compiled published rules.
     compiled_rules: Mutex<Option<CompiledRules>>,
-    /// Connections, kept for the next run.
+    /// Idle connections, reused by the next run.
     connections: Mutex<HashMap<String, systems::CachedConnection>>,
     /// Held while webhooks are delivered, so that nothing is delivered twice.
     delivery_lock: tokio::sync::Mutex<()>,
@@ -268,7 +268,8 @@ impl Engine {
         self.clock.now()
     }
 
-    /// The moment of an observation or of a write. It never goes back, whatever the clock does.
+    /// The time of an observation or of a write. It never decreases, even if the clock is set
+    /// back.
     pub(crate) fn monotonic_now(&self) -> jiff::Timestamp {
         self.store.monotonic_now(self.now())
     }

@@ -4,18 +4,18 @@ use crate::{Engine, EngineError};
 use jiff::ToSpan;
 use tide_core::licenses::{License, LicenseUsage, license_usage};
 
-/// How many days are looked ahead.
+/// Number of days of the forecast.
 pub const AHEAD_DAYS: i64 = 30;
 
-/// A license, and where it stands.
+/// A license and its usage.
 #[derive(Debug, Clone)]
 pub struct LicenseUsageView {
     /// The license.
     pub license: License,
-    /// Where it stands now.
+    /// Its usage now.
     pub now: LicenseUsage,
-    /// Where it would stand later, if nothing else changed: who starts takes a seat, who leaves
-    /// gives one back.
+    /// Its usage later, if nothing else changes: each joiner takes a seat and each leaver frees
+    /// one.
     pub later: LicenseUsage,
 }
 

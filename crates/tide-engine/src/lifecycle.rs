@@ -1,5 +1,4 @@
-//! Where people stand in their lives, departures that operators ask for, and how fast those who
-//! left lost their access.
+//! Lifecycles, departures that operators schedule, and how fast leavers lose access.
 
 use crate::runs::Plan;
 use crate::{Engine, EngineError};
@@ -14,17 +13,17 @@ use tide_core::states::NotificationEvent;
 use tide_core::{Identity, Outcome, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 
-/// How many leavers are looked at.
+/// Maximum number of leavers that are examined.
 const LEAVERS: i64 = 500;
 
 /// The lifecycle of a person, as far as it is known.
 #[derive(Debug, Clone)]
 pub struct LifecycleStatus {
-    /// The identity, as it is kept.
+    /// The identity, as stored.
     pub identity: Identity,
-    /// Where it stands and what its dates say, where the rules say anything of that.
+    /// Its lifecycle stage and its dates, if the rules define them.
     pub life: Option<LifecycleState>,
-    /// What an operator asked for.
+    /// The departure that an operator scheduled.
     pub departure: Option<Departure>,
     /// The zone in which its dates are meant.
     pub zone: jiff::tz::TimeZone,
@@ -35,7 +34,7 @@ pub struct LifecycleStatus {
 pub struct DepartureImpact {
     /// The changes, in the order in which they would be sent.
     pub changes: Vec<Change>,
-    /// What is to be said of each of their accounts: system and words.
+    /// The status of each account: system and text.
     pub said: Vec<(String, String)>,
 }
 
@@ -44,7 +43,7 @@ pub struct DepartureImpact {
 pub struct OpenAccess {
     /// The system.
     pub system: String,
-    /// The change that is still to be made; nothing when a webhook was not reached.
+    /// The change that is still to be made; `None` when a webhook was not reached.
     pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
     pub why: String,
@@ -55,7 +54,7 @@ pub struct OpenAccess {
 pub struct Leaver {
     /// Who, when, and how much is confirmed.
     pub row: LeaverRow,
-    /// What is still open.
+    /// The access that is still open.
     pub open: Vec<OpenAccess>,
 }
 
@@ -73,7 +72,7 @@ impl Leaver {
     }
 }
 
-/// Is a line about an account that gives values?
+/// Whether a line is about an account that supplies values.
 fn gives_values(rules: &RuleSet, line: &Decided) -> bool {
     rules
         .of(&line.system, line.object)
@@ -114,7 +113,7 @@ impl Engine {
             .accounts
             .iter()
             .filter(|account| mine.contains(&account.id));
-        // Whom a source still feeds is not absent, whatever another no longer shows.
+        // A person whom one source still supplies is not absent, whatever another source lacks.
         let feeds = |line: &Decided| {
             line.identity.as_deref() == Some(id) && line.verdict == Verdict::Source
         };

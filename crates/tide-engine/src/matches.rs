@@ -1,5 +1,5 @@
-//! How the accounts of a system and the identities find each other: counted by outcome, with the
-//! people behind each number, the doubtful ones side by side, and what people say about them.
+//! Matching in a system: counts by status, the records behind them, doubtful ones side by side
+//! with their candidates, and answers.
 
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -16,12 +16,12 @@ use tide_core::value::format_values;
 use tide_core::{Identity, ObjectType, Outcome, Place, Population, RuleSet};
 use tide_store::{AnswerRow, NewAnswer};
 
-/// One person or account, and how its match stands.
+/// One person or account, with the state of its match.
 #[derive(Debug, Clone)]
 pub struct MatchLine {
     /// The status.
     pub status: MatchStatus,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
     /// The identity, if there is one.
     pub identity: Option<String>,
@@ -35,16 +35,16 @@ pub struct MatchLine {
     pub rule: Option<Place>,
 }
 
-/// How matching stands in a system.
+/// The state of matching in a system.
 #[derive(Debug, Clone)]
 pub struct MatchView {
     /// How many there are of each status, in the order in which they are shown.
     pub counts: Vec<(MatchStatus, usize)>,
-    /// What joined, or would join, how many.
+    /// The number of links by origin.
     pub linked_by: Vec<(String, usize)>,
     /// All lines.
     pub lines: Vec<MatchLine>,
-    /// What people said, and holds.
+    /// The answers in effect.
     pub answers: Vec<AnswerRow>,
 }
 
@@ -64,7 +64,7 @@ pub struct MatchSide {
 pub struct MatchRow {
     /// The attribute.
     pub attribute: String,
-    /// The value of the one that looks for its other half.
+    /// The value of the record that is to be matched.
     pub own: String,
     /// The value of each candidate, and whether it is the same but for case and outer blanks.
     pub theirs: Vec<(String, bool)>,
@@ -79,26 +79,26 @@ pub struct MatchCase {
     pub reason: String,
     /// The rule behind it.
     pub rule: Option<Place>,
-    /// Who looks for its other half.
+    /// The record that is matched.
     pub own: MatchSide,
-    /// Who it may be.
+    /// The candidates.
     pub candidates: Vec<MatchSide>,
     /// Their values.
     pub rows: Vec<MatchRow>,
 }
 
-/// Something that a person says about a match.
+/// An operator's answer about a match.
 #[derive(Debug, Clone)]
 pub struct Word {
     /// The identity.
     pub identity: Option<String>,
     /// The account.
     pub account: Option<AccountId>,
-    /// What is said.
+    /// The answer.
     pub said: MatchDecision,
 }
 
-/// Who says it.
+/// The principal.
 #[derive(Debug, Clone, Copy)]
 pub struct Actor<'a> {
     /// The principal.
@@ -112,7 +112,7 @@ struct Sight<'a> {
     outcome: &'a Outcome,
     accounts: HashMap<AccountId, &'a Account>,
     identities: HashMap<&'a str, (&'a Identity, &'a str)>,
-    /// To whom an account belongs now, and by what.
+    /// The identity to which an account belongs now, and what made the link.
     owner: HashMap<AccountId, (&'a str, &'a LinkBasis)>,
 }
 
@@ -387,7 +387,7 @@ impl<'a> Sight<'a> {
         }
     }
 
-    /// Is this a thing that can be said? If so: whom it is about.
+    /// Checks that an answer is possible, and returns its subject.
     fn sound(&self, system: &str, kind: ObjectType, word: &Word) -> Result<String, String> {
         let account = match word.account {
             None => None,
@@ -458,10 +458,10 @@ impl<'a> Sight<'a> {
     }
 }
 
-/// How long an answer about a match counts, unless it is taken back: then the match needs review
-/// again, if it is still ambiguous.
+/// How long an answer about a match is valid, unless it is withdrawn. Afterwards the match needs
+/// review again, if it is still ambiguous.
 pub(crate) const ANSWER_HOLDS: jiff::SignedDuration = jiff::SignedDuration::from_hours(365 * 24);
-/// How often expired answers are looked for.
+/// The interval at which expired answers are removed.
 const LOOK_FOR_EXPIRED: jiff::SignedDuration = jiff::SignedDuration::from_hours(1);
 
 impl Engine {
@@ -478,7 +478,7 @@ impl Engine {
         let before = now.saturating_sub(ANSWER_HOLDS).unwrap_or(now);
         let ended = self.store.end_old_answers(before, now).await?;
         if ended > 0 {
-            tracing::info!(ended, "answers about matches have expired");
+            tracing::info!(answers = ended, "answers about matches have expired");
         }
         Ok(())
     }
@@ -515,8 +515,8 @@ impl Engine {
         })
     }
 
-    /// A doubtful match, side by side: of an identity that looks for its account, or the other way
-    /// round.
+    /// An ambiguous match, side by side: an identity with its candidate accounts, or an account
+    /// with its candidate identities.
     ///
     /// # Errors
     /// `Conflict` if the record no longer needs an answer.
@@ -542,7 +542,7 @@ impl Engine {
         Ok(Sight::new(&rules.set, &population, &outcome).case(question))
     }
 
-    /// Keeps what a person says about matches, all or none.
+    /// Stores an operator's answers about matches, all or none.
     ///
     /// # Errors
     /// `Invalid` for an answer that does not fit its record; `Conflict` if one account would be
@@ -594,7 +594,7 @@ impl Engine {
         Ok(count)
     }
 
-    /// Takes an answer back: the rules decide again.
+    /// Withdraws an answer: the rules decide again.
     pub async fn take_back_answer(&self, id: i64, principal: &str) -> Result<(), EngineError> {
         Ok(self
             .store

@@ -7,16 +7,16 @@ use tide_core::notifications::{Notification, Recipient};
 use tide_core::{Outcome, Value};
 use tide_store::{NotificationRow, StoreError};
 
-/// Attributes in which an address for mail is looked for.
+/// Attributes that are searched for an email address.
 const MAIL: [&str; 3] = ["mail", "email", "emails"];
 
 impl Engine {
-    /// Keeps what a decision wants told, but for what was told before.
+    /// Stores the notifications of a decision, except those that were stored before.
     pub(crate) async fn record_notifications(&self, outcome: &Outcome) -> Result<(), EngineError> {
         self.tell_all(&outcome.notifications).await
     }
 
-    /// Keeps notices, but for what was told before.
+    /// Stores notifications, except those that were stored before.
     pub(crate) async fn tell_all(&self, notices: &[Notification]) -> Result<(), EngineError> {
         if notices.is_empty() {
             return Ok(());

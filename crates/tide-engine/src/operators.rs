@@ -1,4 +1,4 @@
-//! Operators: they are added with a token, may be people whom we know, and belong to groups that
+//! Operators: they are added with a token, can be linked to a person, and belong to groups that
 //! approvals name.
 
 use crate::inbound::IssuedToken;
@@ -75,7 +75,7 @@ impl Engine {
         }
     }
 
-    /// Adds an operator, and returns its token: it is kept as a hash only.
+    /// Adds an operator and returns its token, of which only a hash is stored.
     pub async fn add_operator(
         &self,
         name: &str,
@@ -111,9 +111,9 @@ impl Engine {
         Ok(token)
     }
 
-    /// Gives an operator a further token, and returns it. Only the operator itself may ask, since a
-    /// token is a self; another one may when no token of it is good any more. Earlier ones stay
-    /// good for `earlier_hours` more.
+    /// Issues a further token to an operator and returns it. Only the operator itself may ask for
+    /// it, since the token is its identity; others may when the operator has no valid token left.
+    /// Earlier tokens stay valid for `earlier_hours`.
     ///
     /// # Errors
     /// `Forbidden` if the operator has a valid token and another operator asks: only its owner

@@ -11,9 +11,9 @@ use tide_core::{Account, RuleSet};
 use tide_store::PasswordSetRow;
 use tide_store::{NewPassword, PasswordOwner};
 
-/// How long a password is kept for a system that does not take it.
+/// How long a password is stored for a system that does not accept it.
 const KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
-/// The shortest password that is carried; what a system wants beyond that it says itself.
+/// The minimum length of a synchronized password. Further requirements are the target system's.
 const SHORTEST: usize = 8;
 /// The longest, in characters.
 const LONGEST: usize = 256;
@@ -165,8 +165,8 @@ impl Engine {
             .collect())
     }
 
-    /// The systems with password sync for a person, and whether their account there has a password
-    /// of ours.
+    /// The systems with password sync for a person, and whether the account there has a password
+    /// that was set from here.
     async fn kept_in_step(
         &self,
         set: Option<&PendingPassword>,

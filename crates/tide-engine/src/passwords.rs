@@ -56,7 +56,7 @@ impl Engine {
         Ok(self.store.first_passwords().await?)
     }
 
-    /// Shows a first password, once, to whom the rules let see it.
+    /// Returns a first password, once, to an operator whom the rules allow.
     ///
     /// # Errors
     /// `Conflict` if the rules deliver first passwords by a webhook; `Invalid` if they show them
@@ -128,7 +128,8 @@ impl Engine {
         })))
     }
 
-    /// The hash that is carried to an account, read where it stands: it is kept nowhere on the way.
+    /// Reads the hash that is to be copied to an account from its source. It is stored nowhere in
+    /// between.
     async fn carried_hash(
         &self,
         share: &SystemDispatcher,
@@ -205,7 +206,8 @@ impl Engine {
         Ok(Some(as_value(rules, &password)))
     }
 
-    /// Draws the password of a new account, and seals it in place of an earlier one.
+    /// Generates the password of a new account and stores it encrypted, in place of an earlier
+    /// one.
     async fn draw_first_password(
         &self,
         rules: &PasswordRules,
@@ -218,8 +220,8 @@ impl Engine {
         Ok(drawn)
     }
 
-    /// Another password in place of one that was drawn and refused, as long as it was not drawn too
-    /// often: policies refuse what resembles a name, and chance can hit one.
+    /// Generates another password in place of one that was refused, up to a limit: policies
+    /// refuse what resembles a name, which a random password can.
     pub(crate) async fn redraw_password(
         &self,
         share: &SystemDispatcher,
@@ -260,7 +262,7 @@ impl Engine {
     }
 }
 
-/// Is an account made that begins with a password of its own?
+/// Whether an account is created with an initial password.
 pub(crate) fn begins_with_password(share: &SystemDispatcher, change: &Change) -> bool {
     let first = |types: &TypeRules| {
         types

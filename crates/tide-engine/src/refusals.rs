@@ -24,8 +24,7 @@ const MOST_VALUES: usize = 100;
 const MOST_REFUSALS: usize = 10;
 /// The code of what is refused because the service account lacks a permission.
 const NO_PERMISSION: &str = "rights";
-/// Codes that say something about the account as a whole, so that none of its values would be
-/// taken.
+/// Codes that are about the account as a whole, so that none of its values would be accepted.
 const WHOLE_ACCOUNT: [&str; 7] = [
     "gone",
     "no_such_object",
@@ -76,8 +75,8 @@ impl RefusalScope {
     }
 }
 
-/// What a system refuses for lack of a permission, and how often in a row: a kind of change at a
-/// place, or one attribute of it.
+/// What a system refuses for lack of a permission, and how often in a row: a kind of change in a
+/// container, or one attribute of it.
 pub(crate) type Refusals = HashMap<(RefusalScope, Option<String>), usize>;
 
 /// A change as it was sent and refused.
@@ -88,16 +87,16 @@ pub(crate) struct Sent<'a> {
     pub(crate) place: RefusalScope,
 }
 
-/// What came of the values of a change, each sent for itself.
+/// The results of the values of a change, each sent separately.
 struct SeparateResults {
-    /// The account after the last one that was taken.
+    /// The account after the last value that was accepted.
     account: Option<Observed>,
     refused: Vec<(ValueChange, ConnectError)>,
 }
 
 impl SystemDispatcher {
-    /// How often in a row a kind of change, or one attribute of it, was refused at a place for lack
-    /// of a permission, if that is often.
+    /// How often in a row a kind of change, or one attribute of it, was refused in a container
+    /// for lack of a permission; `None` below the limit.
     fn refusals_over_limit(&self, place: &RefusalScope, attribute: Option<&str>) -> Option<usize> {
         let what = (place.clone(), attribute.map(str::to_lowercase));
         crate::lock(&self.refusals)
@@ -128,8 +127,8 @@ impl SystemDispatcher {
     }
 }
 
-/// Can a value be the reason of a refusal, rather than the account as a whole or a missing
-/// permission?
+/// Whether a value can be the reason of a refusal, rather than the account as a whole or a
+/// missing permission.
 pub(crate) fn concerns_values(error: &ConnectError) -> bool {
     error.class == FailureClass::Permanent
         && !WHOLE_ACCOUNT.contains(&error.code)
@@ -145,8 +144,8 @@ fn is_divisible(write: &Write, error: &ConnectError) -> bool {
 }
 
 impl Engine {
-    /// Why a change is not sent, and what to do: the same was refused again and again at its place
-    /// for lack of a permission.
+    /// The hold of a change whose kind was repeatedly refused in its container for lack of a
+    /// permission, with the remedy.
     pub(crate) async fn refusal_limit_reached(
         &self,
         share: &SystemDispatcher,
@@ -207,7 +206,7 @@ impl Engine {
         self.record_failure(&row, &error, share, tally).await
     }
 
-    /// Keeps what came of a change of which some values were taken.
+    /// Stores the outcome of a change of which only some values were accepted.
     #[allow(clippy::too_many_arguments)]
     async fn record_partial_result(
         &self,
@@ -256,8 +255,8 @@ impl Engine {
     }
 }
 
-/// Sends each value for itself, those that were refused once more after others were taken: some
-/// depend on others.
+/// Sends each value separately. Values that were refused are sent once more after others were
+/// accepted, since some depend on others.
 async fn send_values_separately(
     share: &SystemDispatcher,
     write: &Write,
@@ -309,7 +308,7 @@ async fn send_values_separately(
     }
 }
 
-/// Says of a refused change that the account was renamed before it.
+/// Adds to the error of a refused change that the account was renamed before it.
 fn with_rename_note(error: ConnectError, turn: QueuePosition) -> ConnectError {
     if !turn.is_renamed {
         return error;

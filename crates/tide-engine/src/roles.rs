@@ -1,4 +1,4 @@
-//! Who holds which roles, by what, and where roles differ.
+//! Roles with their holders, origins and conflicts.
 
 use crate::{Engine, EngineError};
 use jiff::Timestamp;
@@ -15,7 +15,7 @@ use tide_core::{Outcome, Population, RuleSet, Value, decide};
 pub struct RoleView {
     /// The role.
     pub role: Role,
-    /// Who holds it: identity, label, by what, and until when if it was given for a time.
+    /// Its holders: identity, label, origin, and end if the assignment is temporary.
     pub holders: Vec<Holder>,
 }
 
@@ -24,38 +24,37 @@ pub struct RoleView {
 pub struct Holder {
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
     /// By what; nothing of a role that is lost for good.
     pub source: Option<RoleSource>,
-    /// Until when, if it was given for a time.
+    /// Its end, if the assignment is temporary.
     pub until: Option<Timestamp>,
 }
 
-/// What another condition of a role would do.
+/// The simulation of another condition of a role.
 #[derive(Debug, Clone)]
 pub struct RoleSimulation {
-    /// Who would hold which role that they do not hold now, and by what.
+    /// People who would gain roles, with the reason.
     pub gains: Vec<(String, Holder)>,
-    /// Who would not hold which role any more; by what they would still keep it for a while, if
-    /// they do.
+    /// People who would lose roles; with the reason if they keep them for a while.
     pub loses: Vec<(String, Holder)>,
     /// New conflicts between roles.
     pub conflicts: Vec<RoleConflict>,
-    /// What it would do to accounts and values.
+    /// The impact on accounts and values.
     pub effect: Impact,
 }
 
 impl Holder {
-    /// They hold it for a while only, though nothing gives it to them any more.
+    /// Held for the grace period only: no assignment gives it any more.
     fn is_kept(&self) -> bool {
         matches!(self.source, Some(RoleSource::Kept(_)))
     }
 }
 
 impl Engine {
-    /// What would come of another condition of a role, or of none: who gains and who loses it and
-    /// the roles that it brings. The same records are decided twice; nothing is kept or sent.
+    /// The effect of another condition of a role, or of none: who gains and who loses the role
+    /// and those that it includes. The same records are decided twice; nothing is stored or sent.
     pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleSimulation, EngineError> {
         let now = self.now();
         let (rules, population) = self.load_inputs(now).await?;
@@ -186,7 +185,7 @@ fn no_role(rules: &RuleSet, name: &str) -> EngineError {
     EngineError::NotFound(format!("there is no role `{name}`: {known}"))
 }
 
-/// Who holds what, by role and identity.
+/// The holders, by role and identity.
 type Turns = BTreeMap<(String, String), Holder>;
 
 fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Timestamp) -> Turns {

@@ -1,4 +1,4 @@
-//! Previews and runs: read, decide, store, and for a run carry out.
+//! Previews and runs: read, decide, store, and, for a run, send.
 
 use crate::supervise::run_caught;
 use crate::{Engine, EngineError, Event, Read, lock};
@@ -30,7 +30,7 @@ pub struct PublishedRules {
     pub set: RuleSet,
 }
 
-/// What two change sets have of each other's.
+/// The comparison of two change sets.
 #[derive(Debug, Clone)]
 pub struct Comparison {
     /// How many changes are in both.
@@ -161,7 +161,7 @@ impl Engine {
             .await
     }
 
-    /// The same; without patience, it waits for its turn as long as it takes.
+    /// The same; without `patience`, it waits for its turn without limit.
     pub(crate) async fn decide_in_turn(
         &self,
         at: Timestamp,
@@ -503,7 +503,8 @@ impl Engine {
             .await
     }
 
-    /// Marks what the run sends, so that the next decision looks at it again.
+    /// Marks the records whose changes the run sends, so that the next decision evaluates them
+    /// again.
     async fn mark_set_sent(self: &Arc<Self>, plan: &Plan, set: &NewChangeSet) {
         if plan.carry_out {
             let sent = || set.changes.iter().filter(|change| change.hold.is_none());
@@ -623,7 +624,7 @@ impl Engine {
         let rules = match self.published_rules().await {
             Ok(rules) => rules,
             Err(EngineError::NoRules) => Arc::default(),
-            // Rules that became unsound still say what is to be read.
+            // Rules that became invalid still say what must be read.
             Err(EngineError::Rules(_)) => match self.store.load_rules().await? {
                 Some(version) => Arc::new(PublishedRules {
                     version: version.version,
@@ -677,7 +678,7 @@ impl Engine {
         Ok(reads)
     }
 
-    /// Reads one system. Where systems work by themselves, a run takes up what changed.
+    /// Reads one system. With automatic sync, a run for the changes follows.
     pub async fn read_by_name(&self, name: &str) -> Result<Vec<Read>, EngineError> {
         let wanted = self
             .to_read()
@@ -792,7 +793,7 @@ fn hold_for_link_only(plan: &Plan, notes: &mut Vec<String>, outcome: &mut Outcom
     }
 }
 
-/// Does a scope ask who is a member of a group of this system?
+/// Whether a scope depends on groups of this system.
 fn asks_for_groups(set: &RuleSet, system: &str) -> bool {
     set.systems.values().any(|rules| {
         rules.types.values().any(|types| {

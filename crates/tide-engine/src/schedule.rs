@@ -19,7 +19,7 @@ const DAYS: [(&str, Weekday); 7] = [
 ];
 /// The default poll interval in seconds.
 const EVERY: u32 = 60;
-/// The most seconds between two looks: thirty days.
+/// Maximum interval between two polls, in seconds: thirty days.
 const LONGEST: u32 = 30 * 24 * 3600;
 
 /// The sync schedule of a system.
@@ -89,7 +89,7 @@ impl Blackout {
         ))
     }
 
-    /// The windows that begin from the day before an instant on, in order, for so many days.
+    /// The windows that begin from the day before an instant, in order, for this number of days.
     fn windows(&self, now: Timestamp, days: i64) -> Vec<(Timestamp, Timestamp)> {
         let Ok((from, to, zone, only)) = self.parts() else {
             return Vec::new();
@@ -126,7 +126,7 @@ impl Blackout {
 }
 
 impl Schedule {
-    /// Reads a schedule as it is kept; one that cannot be read never starts anything.
+    /// Parses a stored schedule. One that cannot be parsed never starts anything.
     pub fn read(value: &serde_json::Value) -> Schedule {
         serde_json::from_value(value.clone()).unwrap_or_default()
     }
@@ -159,7 +159,8 @@ impl Schedule {
         std::time::Duration::from_secs(self.poll_seconds.unwrap_or(EVERY).into())
     }
 
-    /// How often everything is read. Where deletions are not told, a full read is what finds them.
+    /// The interval of full reads. Where the server does not report deletions, only a full read
+    /// finds them.
     pub fn full_every(&self, way: WatchMode) -> jiff::SignedDuration {
         let usual = if way.reports_deletions() {
             24 * 3600

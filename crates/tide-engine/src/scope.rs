@@ -12,14 +12,14 @@ use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
 use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, Schema, decide};
 
-/// One person or account, and where it stands.
+/// One person or account, with its scope status.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ScopeLine {
-    /// Where it stands.
+    /// Its location in the rule files.
     pub status: ScopeStatus,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
-    /// What the account is called, if there is one.
+    /// The name of the account, if there is one.
     pub account: Option<String>,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
@@ -49,7 +49,7 @@ pub struct ScopeCount {
 pub struct ScopeView {
     /// The scope itself.
     pub edit: ScopeEdit,
-    /// The file that it stands in.
+    /// The file that contains it.
     pub file: String,
     /// The counts, the most important first.
     pub counts: Vec<ScopeCount>,
@@ -57,7 +57,7 @@ pub struct ScopeView {
     pub lines: Vec<ScopeLine>,
 }
 
-/// What an edited scope would change.
+/// The impact of an edited scope.
 #[derive(Debug, Clone)]
 pub struct ScopeSimulation {
     /// The counts as they would be.
@@ -282,7 +282,7 @@ impl Engine {
         })
     }
 
-    /// What an edited scope would change. Nothing is kept.
+    /// What an edited scope would change. Nothing is stored.
     ///
     /// # Errors
     /// `NoRules` before the first publication; `Rules` if the edited scope has errors.
@@ -491,8 +491,7 @@ const NEW_SYSTEMS: &str = "new systems";
 /// of.
 pub(crate) type FirstRules = (Vec<RuleFile>, RuleFile, Option<(i64, i64)>);
 
-/// Refuses groups that no system holds: with one of them it could not be told of anybody whether
-/// they are in scope.
+/// Rejects groups that no system has: with one of them, no scope status could be determined.
 fn known_groups(
     population: &Population,
     system: &str,

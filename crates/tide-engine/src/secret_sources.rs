@@ -1,4 +1,5 @@
-//! What of its own machine the service may reach: only what was named when it was started.
+//! The files and environment variables that the service may read: only those named when it was
+//! started.
 
 use std::path::PathBuf;
 use tide_connect::{ConnectError, Secret};
@@ -105,7 +106,7 @@ impl SecretSources {
         let Some(path) = text.strip_prefix("file:") else {
             return Ok(Secret::new(text));
         };
-        // Whether a file outside is there is not told.
+        // The error does not reveal whether a file outside exists.
         let real = std::fs::canonicalize(path).ok();
         let absent = std::path::Path::new(path)
             .parent()

@@ -50,7 +50,7 @@ impl Engine {
                     return engine.runs_again(&name);
                 };
                 let said = panic_message(&*panic);
-                tracing::error!(task = name, said, wait = ?pause, "a task panicked and is restarted");
+                tracing::error!(task = name, panic = said, wait = ?pause, "a task panicked and is restarted");
                 lock(&engine.panicked).insert(name.clone(), said);
                 engine.publish_event(Event::AttentionChanged);
                 if begun.elapsed() > PAUSES.1 {

@@ -1,4 +1,4 @@
-//! Adding, testing and setting systems.
+//! Adds, tests and changes systems.
 
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
@@ -25,11 +25,11 @@ pub struct NewSystem {
     pub kind: SystemKind,
     /// Where it is and how it is reached.
     pub settings: serde_json::Value,
-    /// The password or token, or `env:NAME` or `file:PATH` for where it stands.
+    /// The password or token, or its location (`env:NAME`, `file:PATH`).
     pub secret: Option<String>,
 }
 
-/// What retiring a system would do.
+/// The impact of retiring a system.
 #[derive(Debug, Clone)]
 pub struct Retirement {
     /// Its accounts that are known here.
@@ -42,7 +42,7 @@ pub struct Retirement {
     pub effect: Impact,
 }
 
-/// What is to change about a system; what is none stays.
+/// The changes of a system; `None` keeps the present value.
 #[derive(Debug, Clone, Default)]
 pub struct SystemUpdate {
     /// The types that may be written.
@@ -68,15 +68,15 @@ fn check_name(name: &str) -> Result<(), EngineError> {
     }
 }
 
-/// How long connections are kept for the next run.
+/// How long idle connections are kept for the next run.
 const KEPT: std::time::Duration = std::time::Duration::from_secs(300);
 
-/// Connections to a system, and what they were made with: a number that no file has.
+/// Connections to a system, with the number of the settings by which they were opened.
 #[derive(Clone)]
 pub(crate) struct CachedConnection {
     mark: u64,
     made: tide_clock::Instant,
-    /// What it may write; another one takes its place when settings or secret are set anew.
+    /// Its write gate. It is replaced when settings or secret change.
     access: Arc<ConnectionState>,
     connector: Arc<dyn Connector>,
 }
@@ -277,9 +277,8 @@ impl Engine {
         }
     }
 
-    /// Replaces a system's settings. When its secret would go to another host, or would be
-    /// protected otherwise on the way, the secret must be given again: changed settings must not
-    /// lure it away.
+    /// Replaces a system's settings. If its secret would go to another host, or with other
+    /// protection, the secret must be given again, so that changed settings cannot divert it.
     pub async fn set_settings(
         &self,
         name: &str,
@@ -390,7 +389,7 @@ impl Engine {
                     )
                 };
                 let mut effect = self.compute(Some(crate::compute::PATIENCE), both).await?;
-                // That nothing is decided about it any more goes without saying.
+                // A removed system needs no decision.
                 effect
                     .systems
                     .retain(|one| one.system.as_deref() != Some(name));
@@ -493,9 +492,9 @@ impl Engine {
         Ok(())
     }
 
-    /// Sets which types may be written, and whether the system is paused and armed. When this
-    /// returns, nothing more is sent to a system that is paused, disarmed or read-only: what is
-    /// queued for it is taken back, and decided again.
+    /// Sets which types may be written, and whether the system is paused and armed. After it
+    /// returns, nothing more is sent to a system that is paused, disarmed or read-only: its
+    /// queued changes are withdrawn and decided again.
     pub async fn set_system(
         &self,
         name: &str,
@@ -593,7 +592,7 @@ impl Engine {
         Ok(self.connector(&row).await?.browse(below).await?)
     }
 
-    /// The same, of a system that is not kept yet.
+    /// The same, for a system that is not stored yet.
     pub async fn browse_unsaved(
         &self,
         kind: SystemKind,

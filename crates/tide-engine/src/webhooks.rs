@@ -11,7 +11,7 @@ use tide_store::PasswordRow;
 
 /// The owner under which the secrets of webhooks are sealed.
 const OWNER: &str = "call";
-/// How often pending deliveries are looked for.
+/// The interval at which pending deliveries are sent.
 const EVERY: Duration = Duration::from_secs(5);
 /// Maximum number of notifications that are delivered in one round.
 const MOST: i64 = 500;
@@ -25,11 +25,11 @@ pub struct CallRow {
     pub name: String,
     /// Where it is called.
     pub url: String,
-    /// Is there a secret to sign with?
+    /// Whether it has a secret to sign with.
     pub secret: bool,
     /// How many first passwords and notices wait to be handed over.
     pub waiting: usize,
-    /// What the last attempt ended with, while something waits.
+    /// The error of the last attempt, while deliveries are pending.
     pub error: Option<String>,
 }
 
@@ -148,7 +148,7 @@ impl Engine {
         )?)
     }
 
-    /// Calls with nothing to tell, to see whether it is taken.
+    /// Sends a test delivery.
     ///
     /// # Errors
     /// `NotFound` if the published rules have no such webhook.
@@ -167,8 +167,8 @@ impl Engine {
         Ok(())
     }
 
-    /// Hands over what waits and is due. Who is called may hear of one twice, when the answer was
-    /// lost: the `id` is the same then.
+    /// Sends the deliveries that are due. A receiver may get a delivery twice if its response was
+    /// lost; the `id` is then the same.
     pub async fn hand_over(&self) -> Result<usize, EngineError> {
         let _one_at_a_time = self.delivery_lock.lock().await;
         let rules = self.published_rules().await?;
@@ -206,7 +206,7 @@ impl Engine {
                     handed += 1;
                 }
                 Err(error) => {
-                    tracing::warn!(call = name, password = row.id, %error, "a first password could not be delivered");
+                    tracing::warn!(webhook = name, delivery = row.id, %error, "a first password could not be delivered");
                     self.store
                         .first_password_kept(row.id, &error.to_string(), self.now())
                         .await?;
@@ -247,7 +247,7 @@ impl Engine {
                 Err(error) => Err(error),
             };
             if let Err(error) = &sent {
-                tracing::warn!(call = name, notice = row.id, %error, "a notification could not be delivered");
+                tracing::warn!(webhook = name, notification = row.id, %error, "a notification could not be delivered");
             }
             carried += usize::from(sent.is_ok());
             self.store
@@ -268,13 +268,13 @@ impl Engine {
                 if let Err(error) = engine.end_passwords().await
                     && !matches!(error, EngineError::NoRules | EngineError::Rules(_))
                 {
-                    tracing::warn!(%error, "passwords that were set");
+                    tracing::warn!(%error, "could not erase synchronized passwords that are no longer needed");
                 }
                 // Without rules there are no webhooks.
                 if let Err(error) = engine.hand_over().await
                     && !matches!(error, EngineError::NoRules | EngineError::Rules(_))
                 {
-                    tracing::warn!(%error, "webhooks");
+                    tracing::warn!(%error, "could not deliver notifications; retrying");
                 }
             }
         });

@@ -13,7 +13,7 @@ use tide_core::ObjectType;
 use tide_core::states::ChangeState;
 use tide_store::{AtWork, ChangeRow, DECIDED_AGAIN, Store, SystemRow, WriteStop};
 
-/// What is set for one system.
+/// The settings of one system.
 #[derive(Debug, Clone)]
 struct GateState {
     writable: Vec<ObjectType>,
@@ -44,13 +44,13 @@ impl Gate {
         self.state().writable
     }
 
-    /// Takes over what was set.
+    /// Applies the stored settings.
     pub(crate) fn set(&self, writable: &[ObjectType], paused: bool, armed: bool) {
         let mut state = self.state.write().unwrap_or_else(PoisonError::into_inner);
         (state.writable, state.paused, state.armed) = (writable.to_vec(), paused, armed);
     }
 
-    /// Takes over a schedule.
+    /// Applies a schedule.
     pub(crate) fn set_schedule(&self, schedule: &Schedule) {
         self.state
             .write()
@@ -127,8 +127,8 @@ impl Engine {
         self.store.write_stop()
     }
 
-    /// Stops all writes to all systems at once, until [`Engine::lift_write_stop`]: what is queued
-    /// is taken back, what is on the wire at this moment is settled, and nothing else is sent, also
+    /// Stops all writes to all systems immediately, until [`Engine::lift_write_stop`]. Queued
+    /// changes are withdrawn, requests in progress are completed, and nothing else is sent, even
     /// after a restart.
     pub async fn stop_writes(
         &self,
@@ -160,7 +160,7 @@ impl Engine {
         Ok(lifted)
     }
 
-    /// Takes changes back that were not sent, because writes are stopped: they are decided again.
+    /// Withdraws changes that were not sent because writes are stopped: they are decided again.
     pub(crate) async fn cancel_rest(
         &self,
         changes: VecDeque<ChangeRow>,

@@ -27,11 +27,11 @@ pub type Rdn = Vec<(String, String)>;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("not a distinguished name (RFC 4514): {problem} at character {at} of `{text}`")]
 pub struct DnError {
-    /// What was read.
+    /// The text.
     pub text: String,
     /// Where reading stopped, from 1.
     pub at: usize,
-    /// What is wrong there.
+    /// The fault.
     pub problem: &'static str,
 }
 
@@ -217,7 +217,7 @@ impl Dn {
         Dn { rdns }
     }
 
-    /// The canonical text: types and values in lower case, blanks made one, minimal escapes.
+    /// The canonical text: types and values in lower case, single spaces, minimal escapes.
     pub fn canonical(&self) -> String {
         let rdns: Vec<String> = self
             .rdns

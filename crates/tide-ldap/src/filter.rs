@@ -38,7 +38,7 @@ pub enum LdapFilter {
 pub struct LdapFilterError {
     /// Where reading stopped, from 1.
     pub at: usize,
-    /// What is wrong there.
+    /// The fault.
     pub problem: &'static str,
 }
 
@@ -233,8 +233,8 @@ fn folded(value: &[u8]) -> String {
 }
 
 impl LdapFilter {
-    /// Does it hold for a record? `get` gives an attribute's values as texts, none for one that is
-    /// not there; texts are compared without regard to case, numbers as numbers.
+    /// Whether it matches a record. `get` returns an attribute's values as texts, none for an
+    /// absent attribute. Texts are compared case-insensitively, numbers as numbers.
     pub fn holds(&self, get: &dyn Fn(&str) -> Vec<String>) -> bool {
         let any = |name: &str, test: &dyn Fn(&str) -> bool| {
             get(name)

@@ -17,7 +17,7 @@ pub struct AttributeType {
     pub single: bool,
     /// Not to be written by clients?
     pub read_only: bool,
-    /// Does `*` leave it out (USAGE other than userApplications, RFC 4512 §4.1.2)?
+    /// Whether `*` leaves it out (USAGE other than userApplications, RFC 4512 §4.1.2).
     pub operational: bool,
     /// The bound of its length, where its syntax names one (RFC 4512 §4.1.2: what a server holds at
     /// least).
@@ -25,7 +25,7 @@ pub struct AttributeType {
 }
 
 impl AttributeType {
-    /// Does case count when two values are compared?
+    /// Whether values are compared with regard to case.
     pub fn case_exact(&self) -> bool {
         self.equality.as_deref().is_some_and(|rule| {
             let rule = rule.to_ascii_lowercase();

@@ -1,4 +1,4 @@
-//! Values in LDAP's own writing: instants and unique ids.
+//! Values in LDAP syntax: instants and unique ids.
 
 use jiff::Timestamp;
 use jiff::civil::DateTime;

@@ -20,7 +20,7 @@ pub enum WireError {
     Broken(&'static str),
 }
 
-/// How far a search goes from its base (RFC 4511 §4.5.1.2).
+/// The scope of a search (RFC 4511 §4.5.1.2).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SearchScope {
     /// The entry itself.
@@ -36,9 +36,9 @@ pub enum SearchScope {
 pub struct SearchRequest<'a> {
     /// Where it begins.
     pub base: &'a str,
-    /// How far it goes.
+    /// Its scope.
     pub reach: SearchScope,
-    /// What fits.
+    /// The matching entries.
     pub filter: &'a LdapFilter,
     /// Which attributes are shown.
     pub attributes: &'a [String],
@@ -59,8 +59,8 @@ pub const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
 /// The operation that begins TLS (RFC 4511 §4.14).
 const START_TLS: &str = "1.3.6.1.4.1.1466.20037";
 
-/// Puts an element around what `inside` writes. The length takes five octets at most; the shortest
-/// form is used, as some servers insist.
+/// Wraps what `inside` writes in an element. The length takes at most five octets, in the
+/// shortest form, which some servers require.
 fn element(out: &mut Vec<u8>, tag: u8, inside: impl FnOnce(&mut Vec<u8>)) {
     out.push(tag);
     let at = out.len();
@@ -151,7 +151,7 @@ fn message(
     out
 }
 
-/// A search. Paging is not asked for critically: a server without it answers in one page.
+/// A search. The paging control is not critical: a server without it answers in one page.
 pub fn search(id: i32, ask: &SearchRequest<'_>) -> Vec<u8> {
     let paged = ask.page.map(|(size, cookie)| {
         let mut value = Vec::new();
@@ -181,7 +181,7 @@ pub fn search(id: i32, ask: &SearchRequest<'_>) -> Vec<u8> {
     message(id, operation, paged)
 }
 
-/// A bind with name and password (RFC 4513 §5.1.3), which asks for what the password policy says.
+/// A bind with name and password (RFC 4513 §5.1.3), with the password policy control.
 pub fn bind(id: i32, name: &str, password: &str) -> Vec<u8> {
     let operation = |out: &mut Vec<u8>| {
         element(out, 0x60, |out| {
@@ -208,7 +208,7 @@ pub fn bind_external(id: i32) -> Vec<u8> {
     message(id, operation, None)
 }
 
-/// Asks for TLS on this connection (RFC 4511 §4.14).
+/// Requests TLS on this connection (RFC 4511 §4.14).
 pub fn start_tls(id: i32) -> Vec<u8> {
     message(
         id,
@@ -217,12 +217,12 @@ pub fn start_tls(id: i32) -> Vec<u8> {
     )
 }
 
-/// Says good-bye (RFC 4511 §4.3).
+/// Unbinds (RFC 4511 §4.3).
 pub fn unbind(id: i32) -> Vec<u8> {
     message(id, |out| octets(out, 0x42, b""), None)
 }
 
-/// Octets that are taken apart from the front.
+/// Octets that are parsed from the front.
 #[derive(Debug, Clone, Copy)]
 struct FrameBuffer<'a>(&'a [u8]);
 
@@ -258,7 +258,7 @@ fn measure(bytes: &[u8]) -> Result<Option<(usize, usize)>, WireError> {
     }
 }
 
-/// How many octets the first message of these takes; `None` while more must come.
+/// The length of the first message, in octets; `None` while it is incomplete.
 pub fn frame(bytes: &[u8]) -> Result<Option<usize>, WireError> {
     match bytes.first() {
         None => return Ok(None),
@@ -314,13 +314,13 @@ pub struct ResultMessage {
     pub code: u32,
     /// The nearest entry that exists.
     pub matched: String,
-    /// What the server says about it.
+    /// The diagnostic message of the server.
     pub text: String,
     /// Where the operation should be tried instead (RFC 4511 §4.1.10).
     pub referrals: Vec<String>,
 }
 
-/// An entry, as octets that are looked at when asked for.
+/// An entry, as octets that are parsed on demand.
 #[derive(Debug, Clone, Copy)]
 pub struct Entry<'a> {
     /// Its name.
@@ -388,14 +388,15 @@ fn outcome(mut body: FrameBuffer<'_>) -> Result<ResultMessage, WireError> {
     })
 }
 
-/// Is this message, as [`frame`] measured it, an entry of a search? It is not looked at further.
+/// Whether this message, as measured by [`frame`], is an entry of a search. It is not parsed
+/// further.
 pub fn is_entry(bytes: &[u8]) -> Result<bool, WireError> {
     let mut inside = FrameBuffer(FrameBuffer(bytes).take(SEQUENCE)?);
     inside.take(INTEGER)?;
     Ok(inside.0.first() == Some(&0x64))
 }
 
-/// What a message says.
+/// The content of a message.
 #[derive(Debug, Clone)]
 pub enum ResponseBody<'a> {
     /// An entry of a search.
@@ -417,7 +418,7 @@ pub enum ResponseBody<'a> {
 pub struct Message<'a> {
     /// The message that it answers; 0 for a notice.
     pub id: i64,
-    /// What it says.
+    /// Its content.
     pub said: ResponseBody<'a>,
     controls: FrameBuffer<'a>,
 }

@@ -72,7 +72,7 @@ pub enum ScimFilter {
 pub struct ScimFilterError {
     /// Where reading stopped, from 1.
     pub at: usize,
-    /// What is wrong there.
+    /// The fault.
     pub problem: &'static str,
 }
 
@@ -292,7 +292,7 @@ pub(crate) fn member<'v>(object: &'v Value, name: &str) -> Option<&'v Value> {
 }
 
 impl ScimFilter {
-    /// Does the filter hold for a resource or a complex value?
+    /// Whether the filter matches a resource or a complex value.
     pub fn holds(&self, resource: &Value) -> bool {
         match self {
             ScimFilter::And(left, right) => left.holds(resource) && right.holds(resource),

@@ -12,7 +12,7 @@ use crate::filter::{member, quote};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
-/// One flat attribute: where it stands in a resource, and what its schema says.
+/// One flat attribute: its path in a resource, and its schema.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FlatAttribute {
     /// Its flat name.
@@ -28,17 +28,17 @@ pub struct FlatAttribute {
     /// For the values without a type that is known: the types that are, each with a name of its
     /// own.
     pub others: Vec<String>,
-    /// Is the attribute a list of complex values?
+    /// Whether the attribute is a list of complex values.
     pub listed: bool,
     /// The SCIM type: `string`, `boolean`, `integer`, `dateTime`, `reference`, `binary`, `decimal`.
     pub scim_type: String,
-    /// May there be several values?
+    /// Whether several values are allowed.
     pub many: bool,
-    /// Must there be one?
+    /// Whether a value is required.
     pub required: bool,
-    /// Does case count?
+    /// Whether case counts.
     pub case_exact: bool,
-    /// May a client write it?
+    /// Whether clients may write it.
     pub writable: bool,
     /// The values that the schema names (RFC 7643 §7, `canonicalValues`); none means any.
     pub allowed: Vec<String>,
@@ -370,7 +370,7 @@ impl FlatAttribute {
         self.listed && self.kind.is_some() && self.sub.as_deref().is_some_and(|sub| sub != "value")
     }
 
-    /// Does a resource hold an item of its type?
+    /// Whether a resource has an item of its type.
     pub fn has_item(&self, resource: &Value) -> bool {
         let items = self
             .home(resource)
@@ -397,7 +397,7 @@ impl FlatAttribute {
     /// The operations that turn the values before into the values after, and touch nothing else.
     pub fn operations(&self, before: &[Value], after: &[Value]) -> Vec<Value> {
         let path = self.path();
-        // Looked up and not searched: a group has tens of thousands of members.
+        // Hash look-ups instead of searches: a group can have tens of thousands of members.
         let (was, is) = (texts(before), texts(after));
         if self.listed {
             let sub = self.sub.as_deref().unwrap_or("value");

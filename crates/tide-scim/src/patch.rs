@@ -10,7 +10,7 @@ use std::collections::HashSet;
 pub struct PatchError {
     /// `invalidPath`, `invalidSyntax`, `noTarget`, `invalidValue` or `mutability`.
     pub scim_type: &'static str,
-    /// What is wrong.
+    /// The fault.
     pub detail: String,
 }
 
@@ -21,8 +21,8 @@ fn fault(scim_type: &'static str, detail: impl Into<String>) -> PatchError {
     }
 }
 
-/// The place that an operation is about: an attribute, perhaps only those of its values that fit a
-/// filter, perhaps only a part of them.
+/// The target of an operation: an attribute, or only those of its values that match a filter, or
+/// a sub-attribute of them.
 #[derive(Debug, Clone, PartialEq)]
 struct PatchTarget {
     path: AttrPath,
@@ -150,7 +150,7 @@ fn home<'v>(
     }
 }
 
-/// The name as the object spells it already, or as it was asked for.
+/// The name as the object already spells it, or as requested.
 fn key_of(object: &Map<String, Value>, name: &str) -> String {
     object
         .keys()
@@ -186,8 +186,8 @@ fn set(
     }
 }
 
-/// Sets the items of a list that a filter selects. `add` makes an item where there is none: RFC 7644
-/// §3.5.2.1 adds what is not there, and common clients make the first address of a type so.
+/// Sets the items of a list that a filter selects. `add` creates an item if there is none (RFC
+/// 7644 §3.5.2.1); common clients create the first address of a type in this way.
 fn set_items(
     object: &mut Map<String, Value>,
     key: &str,
@@ -301,8 +301,8 @@ fn equalities(filter: &ScimFilter) -> Option<Map<String, Value>> {
     }
 }
 
-/// Takes those values out of a list that are given with the operation, as common clients send it:
-/// an item goes when a given one has nothing that it has not.
+/// Removes the values given with the operation from a list, as common clients send it: an item is
+/// removed if it has everything that a given value has.
 fn remove_given(items: &mut Vec<Value>, given: &[Value]) {
     let id = |value: &Value| {
         value
@@ -451,7 +451,7 @@ mod tests {
         assert_eq!(remove(json!([{"value": "x"}])), "a,b,c");
         assert_eq!(remove(json!([{"value": "a"}])), "b,c");
         assert_eq!(remove(json!({"value": "b"})), "c");
-        // Without a value all go, as the standard says.
+        // Without a value, all values are removed, as the standard requires.
         assert_eq!(remove(Value::Null), "");
     }
 
@@ -470,7 +470,7 @@ mod tests {
             user["emails"][2],
             json!({"type": "other", "primary": true, "value": "x@o"})
         );
-        // A filter that is no list of equalities says nothing of what is to be made.
+        // A filter other than a conjunction of equalities does not define a new item.
         let refused = patched(
             json!([{"op": "add", "path": "emails[type ne \"x\" and type co \"y\"].value", "value": "x"}]),
         );

@@ -6,13 +6,13 @@ use crate::schemas::{attribute_of, part_of};
 use serde_json::{Map, Value, json};
 use std::collections::{BTreeSet, HashSet};
 
-/// A resource that cannot be taken, with the error type of RFC 7644 §3.12.
+/// A resource that is rejected, with the error type of RFC 7644 §3.12.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{detail}")]
 pub struct ResourceError {
     /// `invalidSyntax`, `invalidValue` or `mutability`.
     pub scim_type: &'static str,
-    /// What is wrong.
+    /// The fault.
     pub detail: String,
 }
 
@@ -74,9 +74,9 @@ impl Kind {
         })
     }
 
-    /// Takes a resource in: what is unknown or read-only is left out, what has the wrong type is
-    /// refused. `strict_primary` refuses two primary values; otherwise the last one stays (RFC 7644
-    /// §3.5.2).
+    /// Reads a resource: unknown and read-only attributes are dropped, and values of the wrong
+    /// type are rejected. `strict_primary` rejects two primary values; otherwise the last one
+    /// stays (RFC 7644 §3.5.2).
     pub fn take(&self, given: &Value, strict_primary: bool) -> Result<Value, ResourceError> {
         let given = given
             .as_object()
@@ -177,7 +177,7 @@ impl Kind {
             .is_none_or(|sub| part_of(definition, sub).is_some())
     }
 
-    /// Is the attribute (by its path in this kind) one that a client may not write?
+    /// Whether clients may not write the attribute, by its path in this type.
     pub fn read_only(&self, path: &AttrPath) -> bool {
         let schema = path
             .schema
@@ -191,7 +191,7 @@ impl Kind {
                 .is_some_and(|definition| definition["mutability"] == "readOnly")
     }
 
-    /// Does case count for this attribute? Used for sorting (RFC 7644 §3.4.2.3).
+    /// Whether case counts for this attribute. Used for sorting (RFC 7644 §3.4.2.3).
     pub fn case_exact(&self, path: &AttrPath) -> bool {
         let schema = path
             .schema
@@ -227,7 +227,7 @@ fn attributes(
     Ok(taken)
 }
 
-/// A value as its definition wants it; none when it is empty, read-only or never kept.
+/// A value according to its definition; `None` if it is empty, read-only or never stored.
 fn checked(
     definition: &Value,
     value: &Value,
@@ -341,7 +341,7 @@ fn single(definition: &Value, value: &Value) -> Result<Option<Value>, ResourceEr
     }
 }
 
-/// Which attributes of a resource are given out (RFC 7644 §3.9).
+/// Which attributes of a resource are returned (RFC 7644 §3.9).
 #[derive(Debug, Clone, Default)]
 pub struct Projection {
     attributes: Vec<AttrPath>,
@@ -406,8 +406,8 @@ fn key_of<'m>(map: &'m Map<String, Value>, name: &str) -> Option<&'m str> {
         .map(String::as_str)
 }
 
-/// The object that a path's attribute stands in: an extension's, or the resource itself. A path may
-/// name an extension as a whole by its URN.
+/// The object that contains a path's attribute: an extension's, or the resource itself. A path
+/// may name a whole extension by its URN.
 fn copy(whole: &Map<String, Value>, path: &AttrPath, out: &mut Map<String, Value>) {
     let urn = whole_urn(path);
     if let Some(key) = key_of(whole, &urn) {
@@ -494,7 +494,7 @@ fn whole_urn(path: &AttrPath) -> String {
         None => path.name.clone(),
     };
     match &path.sub {
-        // The version's point looks like the point before a part.
+        // The point of the version looks like the separator of a sub-attribute.
         Some(sub) => format!("{base}.{sub}"),
         None => base,
     }
@@ -543,7 +543,7 @@ fn leave_out(out: &mut Map<String, Value>, path: &AttrPath) {
     }
 }
 
-/// The words that are in a resource under any name: what its `schemas` should say.
+/// The schema URNs that a resource lists in its `schemas`.
 pub fn schemas_of(resource: &Value) -> BTreeSet<String> {
     resource["schemas"]
         .as_array()

@@ -1,5 +1,5 @@
-//! The standard's own schemas (RFC 7643 §4, §8.7), as our provider publishes them and as they are
-//! taken for a service that publishes none.
+//! The schemas of the standard (RFC 7643 §4, §8.7), which our provider publishes and which are
+//! assumed for a service that publishes none.
 
 use crate::{ENTERPRISE, GROUP, USER};
 use serde_json::{Value, json};

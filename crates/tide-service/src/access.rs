@@ -17,16 +17,16 @@ use tide_store::Principal;
 /// The cookie of a console's session. `__Host-` would need TLS, which a loopback listener has not.
 pub const COOKIE: &str = "eager_tide_session";
 
-/// To whom a route is granted.
+/// The permission that a route requires.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Grant {
     /// Any caller.
     Public,
-    /// To every operator.
+    /// Every operator.
     Operators,
-    /// To the system that the path names, by a token of its own.
+    /// The system that the path names, with its own token.
     ThatSystem,
-    /// To that system, and to every operator.
+    /// That system, and every operator.
     ThatSystemOrOperators,
 }
 
@@ -211,8 +211,8 @@ const PROVIDER: &str = "/scim/v2/{system}";
 
 /// How many requests one token may send in a second, and how many at once.
 const PACE: (u32, u32) = (2000, 4000);
-/// How many wrong tokens are told to be wrong in a second; beyond that, callers are told to slow
-/// down.
+/// How many invalid tokens per second are answered as invalid; beyond that, callers are asked to
+/// slow down.
 const GUESSES: u32 = 50;
 
 /// Limits the rate of calls: for each token, and for all wrong tokens together.
@@ -234,7 +234,7 @@ impl Default for Paces {
 }
 
 impl Paces {
-    /// May another wrong token be tried? Wrong ones of all callers count together.
+    /// Whether another wrong token may be tried. Wrong tokens of all callers count together.
     pub fn allows_guess(&self) -> bool {
         self.guesses.check().is_ok()
     }
@@ -255,15 +255,15 @@ impl Paces {
     }
 }
 
-/// Who calls, put into the request for the handlers.
+/// The caller, stored in the request for the handlers.
 #[derive(Debug, Clone)]
 pub struct Caller {
     pub principal: Principal,
-    /// What the call was made with, by its id; it ends with that.
+    /// The id of the credential of the call; the call ends with it.
     pub credential: Credential,
 }
 
-/// What a call was made with.
+/// The credential of a call.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Credential {
     /// The session of a console.
@@ -402,7 +402,7 @@ async fn granted_caller(
             .remedy("`eager-tide systems token NAME` creates a token for a system"));
     }
     if is_system && service.engine.store().find_system(system).await?.kind != SystemKind::Push {
-        // A token that was given before the system became another one.
+        // A token that was created before the system changed its kind.
         let said = format!("{system} is not a push system");
         return Err(Refusal::new(StatusCode::FORBIDDEN, "not-push", said)
             .remedy("add a system of kind push, and create a token for it"));

@@ -1,4 +1,4 @@
-//! The console's files, built by Vite and carried inside the binary.
+//! The files of the console, built by Vite and embedded in the binary.
 
 use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
 use axum::response::{Html, IntoResponse, Response};

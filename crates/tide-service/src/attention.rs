@@ -1,4 +1,4 @@
-//! What needs attention, in words: headlines and commands are made here, from codes.
+//! Texts for what needs attention: headlines and commands are made here, from codes.
 
 use tide_core::states::AttentionKind;
 use tide_engine::Attention;

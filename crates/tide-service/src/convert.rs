@@ -1,4 +1,4 @@
-//! From the records of the store and the core to the types of the API.
+//! Converts records of the store and core into the types of the API.
 
 use tide_api::ChangeSetResult;
 use tide_core::ObjectType;
@@ -609,7 +609,7 @@ pub fn difference(file: tide_core::rules::difference::FileDifference) -> tide_ap
     }
 }
 
-/// How many differences of an effect are told one by one.
+/// Maximum number of differences that are listed individually.
 const TOLD: usize = 1_000;
 
 pub fn effect(effect: tide_core::impact::Impact) -> tide_api::ImpactView {

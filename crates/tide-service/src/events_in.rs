@@ -1,5 +1,5 @@
-//! Events as other systems write them: their shape is learned from a sample, published as a JSON
-//! Schema, and every event is checked against it.
+//! Events in the format of other systems: their shape is learned from a sample and published as a
+//! JSON Schema, and every event is checked against it.
 
 use jiff::Timestamp;
 use serde_json::{Map, Value as Json, json};
@@ -39,7 +39,7 @@ const WORDS: [(EventKind, &[&str]); 3] = [
         ],
     ),
 ];
-/// Names of the fields in which the kind of event usually stands, and the key.
+/// The usual names of the fields for the kind of event and for the key.
 const KIND_FIELDS: [&str; 6] = ["event", "action", "type", "eventtype", "kind", "operation"];
 const KEY_FIELDS: [&str; 9] = [
     "key",
@@ -252,7 +252,7 @@ pub fn schema(system: &str, shape: &EventShape) -> Json {
     root
 }
 
-/// Reads an event by its shape, or says everything that is wrong with it.
+/// Parses an event by its shape, or returns everything that is wrong with it.
 pub fn read_event(shape: &EventShape, event: &Json) -> Result<InboundEvent, Vec<String>> {
     let mut problems = Vec::new();
     if !event.is_object() {

@@ -27,13 +27,13 @@ use tower_http::limit::RequestBodyLimitLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::trace::TraceLayer;
 
-/// The largest body that is read, in octets: a feed's file that is looked at. Other bodies are
-/// smaller by their own limits.
+/// Maximum size of a request body, in octets: a feed file that is inspected. Other bodies have
+/// smaller limits.
 const MAX_BODY: usize = 64 << 20;
 /// The largest body of everything but a file.
 const MAX_JSON: usize = 4 << 20;
 
-/// What the routes share.
+/// The state that the routes share.
 #[derive(Clone)]
 pub struct Service {
     engine: Arc<Engine>,
@@ -78,7 +78,7 @@ impl PublicUrl {
         &self.0
     }
 
-    /// Is it reached over TLS?
+    /// Whether it is reached over TLS.
     pub fn is_secure(&self) -> bool {
         self.0.starts_with("https://")
     }

@@ -31,7 +31,7 @@ impl Refusal {
 
     /// An internal error; its message is for the log only.
     pub fn internal(said: &str) -> Self {
-        tracing::error!(said, "a request met an internal error");
+        tracing::error!(error = said, "a request met an internal error");
         Self::new(
             StatusCode::INTERNAL_SERVER_ERROR,
             "internal",
@@ -72,7 +72,7 @@ impl From<StoreError> for Refusal {
                 Self::new(StatusCode::CONFLICT, "sealed", error.to_string())
             }
             other => {
-                // What SQLite says may name files and statements: it is for the log.
+                // Messages of SQLite can contain files and statements: they are only logged.
                 tracing::error!(error = %other, "the store failed");
                 Self::new(
                     StatusCode::INTERNAL_SERVER_ERROR,

@@ -13,7 +13,7 @@ pub struct Certificates {
     pub server_key_pem: String,
 }
 
-/// Makes an authority, and a certificate for these names and addresses.
+/// Creates a certificate authority and a certificate for these names and addresses.
 pub fn make(names: &[&str]) -> Result<Certificates, rcgen::Error> {
     valid(names, None)
 }

@@ -18,7 +18,7 @@ use tide_ldap::ldif::LdifEntry;
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::codec::Framed;
 
-/// What the server does wrong, on command.
+/// The faults that the server plays, on command.
 #[derive(Debug, Clone, Default)]
 pub struct Temper {
     /// Cut the connection after this many entries of one connection's searches.
@@ -27,14 +27,15 @@ pub struct Temper {
     pub stall: Option<Duration>,
     /// Answer this many searches with "busy".
     pub busy: usize,
-    /// Show at most so many values of an attribute at a time, as a strict domain controller does.
+    /// Return at most this number of values of an attribute at a time, as a strict domain
+    /// controller does.
     pub range: Option<usize>,
     /// End every search with a reference to this URL.
     pub referral: Option<String>,
     /// How it synchronizes content (RFC 4533), if it does.
     pub synchronizes: Option<Synchronizes>,
-    /// Show only entries in whose name this occurs, as after a change of what the service account
-    /// may read.
+    /// Return only entries whose name contains this, as after a change of the service account's
+    /// read permissions.
     pub shows_only: Option<String>,
 }
 
@@ -43,8 +44,8 @@ pub struct Temper {
 pub enum Synchronizes {
     /// It names entries by UUIDs that are not their entryUUID.
     ByOtherUuids,
-    /// It takes a request to be told of changes, and says nothing, as a server whose limit was
-    /// passed.
+    /// It accepts a request for change notifications and sends nothing, as a server whose limit
+    /// was exceeded.
     Silent,
     /// Going on from a cookie it shows changed entries without operational attributes.
     WithoutOperational,
@@ -341,7 +342,7 @@ fn bind(
     })
 }
 
-/// What a request for content synchronization asks for.
+/// A request for content synchronization.
 #[derive(Clone, Copy)]
 struct SyncAsked {
     going_on: bool,
@@ -358,7 +359,7 @@ fn sync_request(controls: &[LdapControl]) -> Option<SyncAsked> {
     })
 }
 
-/// The control that says of an entry what it is called in the synchronization.
+/// The control with an entry's id in the synchronization.
 fn synchronized(
     entry: &mut LdapSearchResultEntry,
     manner: Synchronizes,

@@ -39,7 +39,7 @@ pub fn missing() -> Option<&'static str> {
 }
 
 impl DomainController {
-    /// Makes a domain and starts its controller: half a minute.
+    /// Creates a domain and starts its controller, which takes half a minute.
     pub fn start() -> anyhow::Result<DomainController> {
         let folder = tempfile::Builder::new().prefix("controller-").tempdir()?;
         let at = folder.path().join("dc");

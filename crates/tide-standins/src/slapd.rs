@@ -53,7 +53,7 @@ pub(crate) fn program(name: &str) -> Option<PathBuf> {
         .find(|file| file.is_file())
 }
 
-/// Is slapd there, with the modules that are used?
+/// Whether slapd is installed, with the modules that are used.
 pub fn available() -> bool {
     program("slapd").is_some()
         && program("slapadd").is_some()

@@ -1,4 +1,4 @@
-//! Who may act: principals, their tokens and their sessions. Only hashes are kept.
+//! Access: principals, their tokens and their sessions. Only hashes are stored.
 
 use crate::db::codes::parse_code;
 use crate::{Store, StoreError, format_timestamp};
@@ -8,35 +8,35 @@ use sqlx::Row;
 use sqlx::sqlite::SqliteRow;
 use tide_core::states::PrincipalKind;
 
-/// Who acts.
+/// The actor.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Principal {
     /// Its id.
     pub id: String,
-    /// What people call it.
+    /// Its label.
     pub name: String,
     /// Which kind of principal it is.
     pub kind: PrincipalKind,
 }
 
-/// A token that is good, and whose it is.
+/// A valid token and its owner.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Bearer {
-    /// Whose it is.
+    /// Its owner.
     pub principal: Principal,
     /// The token's id, which is no secret.
     pub token: String,
 }
 
-/// A token to be kept. Only its hash is.
+/// A token to store. Only its hash is stored.
 pub struct NewTokenRow<'t> {
     /// An operator, or a system that calls us.
     pub kind: PrincipalKind,
-    /// Whose it is, by name.
+    /// The name of its owner.
     pub name: &'t str,
     /// The token itself.
     pub token: &'t str,
-    /// What it is for.
+    /// Its purpose.
     pub label: &'t str,
     /// When it stops being good, if it does.
     pub expires: Option<Timestamp>,
@@ -49,13 +49,13 @@ pub struct NewTokenRow<'t> {
 pub struct TokenRow {
     /// Its id, which is no secret.
     pub id: String,
-    /// What it is for.
+    /// Its purpose.
     pub label: String,
-    /// When it was made.
+    /// When it was created.
     pub made: String,
     /// When it stops being good, if it does.
     pub expires: Option<String>,
-    /// When it was taken back.
+    /// When it was revoked.
     pub ended: Option<String>,
     /// When it was last used.
     pub used: Option<String>,
@@ -66,7 +66,7 @@ pub struct TokenRow {
 pub struct Session {
     /// Its id, which is no secret.
     pub id: String,
-    /// Whose it is.
+    /// Its owner.
     pub principal: Principal,
 }
 
@@ -195,7 +195,7 @@ impl Store {
         Ok(principal)
     }
 
-    /// Whose token this is, if it is anybody's.
+    /// The owner of a token, if it is valid.
     pub async fn by_token(
         &self,
         token: &str,
@@ -215,7 +215,7 @@ impl Store {
         .transpose()
     }
 
-    /// Is this token still good?
+    /// Whether this token is still valid.
     pub async fn token_lasts(&self, id: &str, now: Timestamp) -> Result<bool, StoreError> {
         let count: i64 = sqlx::query_scalar(TOKEN_LASTS)
             .bind(id)
@@ -225,9 +225,9 @@ impl Store {
         Ok(count > 0)
     }
 
-    /// Keeps a token. A system that has none yet becomes a principal by it; an operator must be
-    /// one. Earlier tokens stay good until they expire, so that there is no gap; with
-    /// `earlier_until` they are given an end.
+    /// Stores a token. A system without one becomes a principal by it; an operator must already
+    /// be one. Earlier tokens stay valid until they expire, so that there is no gap;
+    /// `earlier_until` sets their expiry.
     pub async fn add_token(
         &self,
         new: NewTokenRow<'_>,
@@ -319,8 +319,8 @@ impl Store {
             .collect())
     }
 
-    /// Takes a token back at once, and ends the sessions that were begun with it. False when there
-    /// is no such token, or it had ended.
+    /// Revokes a token immediately and ends the sessions that were started with it. False if
+    /// there is no such token or it had expired.
     pub async fn end_token(
         &self,
         kind: PrincipalKind,
@@ -359,7 +359,8 @@ impl Store {
             .await
     }
 
-    /// Begins a session; only the hash of its secret is kept. It lasts no longer than the token.
+    /// Starts a session, of which only the hash of its secret is stored. It lasts no longer than
+    /// the token.
     pub async fn begin_session(
         &self,
         bearer: &Bearer,
@@ -411,7 +412,7 @@ impl Store {
         .transpose()
     }
 
-    /// Is this session still good?
+    /// Whether this session is still valid.
     pub async fn session_lasts(
         &self,
         id: &str,

@@ -22,11 +22,11 @@ pub struct JournalEntry {
     pub at: String,
     /// Who, by name where that is known.
     pub principal: String,
-    /// What was done.
+    /// The action.
     pub act: String,
     /// To what.
     pub subject: String,
-    /// What people call that, where it is an identity.
+    /// Its label, where it is an identity.
     pub label: Option<String>,
     /// More about it.
     pub detail: String,
@@ -51,7 +51,7 @@ tokio::task_local! {
     pub(crate) static KEY: JournalKey;
 }
 
-/// Where the sealed head stands in the table `meta`.
+/// The key of the sealed head in the table `meta`.
 const HEAD: &str = "journal head";
 
 impl JournalKey {
@@ -137,8 +137,8 @@ pub(crate) struct JournalNote {
     pub values: Option<Hashed>,
 }
 
-/// Values as JSON with their hash, which is taken where many of them are made at once, not by the
-/// one who writes.
+/// Values as JSON with their hash, which is computed by the producers in parallel, not by the
+/// writer.
 #[derive(Debug, Clone)]
 pub(crate) struct Hashed {
     pub json: String,
@@ -269,7 +269,7 @@ impl Store {
             .await
     }
 
-    /// A page of the journal, the newest first, before an entry, about a subject if one is given.
+    /// A page of the journal, newest first, before an entry; about one subject, if given.
     pub async fn list_journal(
         &self,
         subject: Option<&str>,
@@ -307,7 +307,7 @@ impl Store {
         Ok(last.map(|row| export_head(row.get(0), row.get(1))))
     }
 
-    /// Is a head that was exported before still part of the journal?
+    /// Whether a head that was exported before is still part of the journal.
     pub async fn has_journal_head(&self, exported: &str) -> Result<bool, StoreError> {
         let Some(id) = exported
             .split_once(':')

@@ -68,16 +68,15 @@ static MIGRATOR: Migrator = sqlx::migrate!();
 #[derive(Clone)]
 pub struct Store {
     reader: SqlitePool,
-    /// Over this it is decided about news while much is written: unlike those of the pool it is not
-    /// tested after each look.
+    /// The connection for decisions about changes while much is written. Unlike those of the
+    /// pool, it is not tested after each use.
     decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
     vault: Vault,
     journal_key: journal::JournalKey,
-    /// The latest moment that was given out for an observation or a write, in milliseconds since
-    /// 1970.
+    /// The latest time that was issued for an observation or a write, in milliseconds since 1970.
     latest: Arc<AtomicI64>,
-    /// The emergency stop, as it stands in the records.
+    /// The stored write stop.
     write_stop: Arc<RwLock<Option<WriteStop>>>,
 }
 
@@ -86,7 +85,7 @@ pub fn format_timestamp(at: Timestamp) -> String {
     at.strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string()
 }
 
-/// Reads what [`stamp`] wrote.
+/// Parses what [`format_timestamp`] wrote.
 pub(crate) fn parse_timestamp(text: Option<String>) -> Option<Timestamp> {
     text.and_then(|text| text.parse().ok())
 }
@@ -97,8 +96,7 @@ const WRITE_MARK: &str = "
     ON CONFLICT DO UPDATE SET value = excluded.value";
 
 impl Store {
-    /// The key by which changed passwords of a system are told apart: it lasts, whatever secrets
-    /// are set anew.
+    /// The key of a system's password fingerprints. It stays the same when secrets change.
     pub fn mark_key(&self, system: &str) -> Vec<u8> {
         self.vault.mark_key(system)
     }
@@ -191,7 +189,7 @@ impl Store {
     pub fn monotonic_now(&self, now: Timestamp) -> Timestamp {
         let wall = now.as_millisecond();
         let next = |last: i64| if wall >= last { wall } else { last + 1 };
-        // The closure always gives a value, so that there is always a former one.
+        // The closure always returns a value, so there is always a former one.
         let last = self
             .latest
             .fetch_update(Ordering::AcqRel, Ordering::Acquire, |last| Some(next(last)))
@@ -231,7 +229,7 @@ impl Store {
         Ok(())
     }
 
-    /// Writes a mark, as one does who wants to know whether the records can be written.
+    /// Writes a row, to test whether the records are writable.
     pub async fn write_mark(&self, now: Timestamp) -> Result<(), StoreError> {
         self.writer
             .run_relaxed(move |c| {
@@ -263,8 +261,8 @@ impl Store {
     }
 }
 
-/// Ensures that only the owner may read a file, creating it if necessary. SQLite gives its side
-/// files the same mode.
+/// Ensures that only the owner may read a file, creating it if necessary. SQLite creates its side
+/// files with the same mode.
 fn keep_private(path: &Path) -> std::io::Result<()> {
     let mut options = std::fs::OpenOptions::new();
     options.append(true).create(true);

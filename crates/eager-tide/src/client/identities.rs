@@ -143,7 +143,7 @@ fn before_and_after(values: &[tide_api::ValueChange]) -> String {
     values.iter().map(one).collect::<Vec<_>>().join("; ")
 }
 
-/// What is on hold.
+/// Records and changes on hold.
 fn on_hold(verdict: Verdict) -> &'static str {
     match verdict {
         Verdict::Create => "on hold: an account would be created",
@@ -308,7 +308,7 @@ fn groups(all: &Memberships) {
 }
 
 impl Identities {
-    /// Whom it is about, where it is about one.
+    /// The person, if the command is about one.
     fn who(&self) -> Option<&str> {
         match self {
             Identities::List { .. } | Identities::Leavers => None,

@@ -1,5 +1,5 @@
-//! Looking at a feed's file before it is used: what it is written in, its columns with their types,
-//! gaps and duplicates, the first rows, and the rows that could not be used.
+//! Inspects a feed's file before it is used: format, columns with their types, gaps and
+//! duplicates, the first rows, and the rows that cannot be used.
 
 use super::rows::{self, Row};
 use crate::{BadRow, ConnectError};
@@ -16,7 +16,7 @@ const SHOWN: (usize, usize) = (10, 100);
 pub struct InspectedColumn {
     /// Its name.
     pub name: String,
-    /// What all its values look like.
+    /// The kind of its values.
     pub kind: ColumnType,
     /// Rows in which it has a value.
     pub filled: usize,
@@ -24,13 +24,13 @@ pub struct InspectedColumn {
     pub empty: usize,
     /// Values that stand in more than one row.
     pub repeated: usize,
-    /// Some of the repeated values, for a column that nearly tells rows apart.
+    /// Some of the repeated values of a column that is almost unique.
     pub duplicates: Vec<String>,
     /// Every row has a value, and each another one: it can be the key.
     pub key: bool,
 }
 
-/// What a file looks like.
+/// The structure of a file.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct FeedInspection {
     /// How it is written.

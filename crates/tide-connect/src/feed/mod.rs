@@ -51,7 +51,7 @@ pub struct FeedConnector {
 /// A file that is ready to be read.
 struct Source {
     file: File,
-    /// What it is called, for messages.
+    /// Its name, for messages.
     name: String,
     /// Its size and when it was last written to, when it was opened.
     state: (u64, Option<SystemTime>),

@@ -1,5 +1,4 @@
-//! From octets to rows: what the file is written in is found out, and every row is read with its
-//! line.
+//! From octets to rows: detects the format, and reads every row with its line number.
 
 use super::{permanent_error, read_error};
 use crate::{BadRow, ConnectError};
@@ -15,11 +14,11 @@ use tide_core::states::FeedFormat;
 
 /// The longest row, in octets: a quote that never closes would swallow the rest of the file.
 const LONGEST: usize = 1 << 20;
-/// How much of a file is read ahead of the row that is looked at, in octets, at most.
+/// Maximum read-ahead in a file, in octets.
 const READ_AHEAD: usize = 64 << 10;
-/// How much of a bad row is kept, in characters.
+/// Maximum length of a bad row that is stored, in characters.
 const KEPT: usize = 2000;
-/// How much of the file is looked at to find out how it is written, in octets.
+/// How much of the file is examined to detect its format, in octets.
 const SAMPLE: usize = 64 << 10;
 
 /// How a file is written.
@@ -35,7 +34,7 @@ pub(crate) struct Form {
 }
 
 impl Form {
-    /// What the delimiter is called.
+    /// The name of the delimiter.
     pub fn delimiter_word(&self) -> Option<String> {
         Some(match self.delimiter? {
             b',' => "comma".into(),
@@ -64,7 +63,7 @@ impl fmt::Display for Form {
 
 /// One row.
 pub(crate) enum Row<'r> {
-    /// It can be used: its line, its values by column, and itself as it stands.
+    /// A usable row: its line, its values by column, and its raw text.
     Good {
         line: u64,
         values: Vec<(Arc<str>, Vec<Value>)>,
@@ -193,7 +192,7 @@ pub(crate) fn detect_form<R: Read + Seek>(
     })
 }
 
-/// The encoding of a file, whether a mark states it, and its first text.
+/// The encoding of a file, whether a byte order mark states it, and its first text.
 fn sample_of<R: Read + Seek>(
     file: &mut R,
     name: &str,

@@ -1,5 +1,5 @@
-//! Following a directory: content synchronization (RFC 4533) where it is offered, the change
-//! numbers of a domain controller, and else what was modified since.
+//! Watches a directory: by content synchronization (RFC 4533) where it is offered, by the change
+//! numbers of a domain controller, or by modification times.
 
 use super::schema::{self, DirectoryCapabilities};
 use super::{LdapConnector, Search, check_result, dial, entry};
@@ -26,7 +26,7 @@ const CONTENT_SYNC: &str = "1.3.6.1.4.1.4203.1.9.1.1";
 const SHOW_DELETED: &str = "1.2.840.113556.1.4.417";
 /// How often the connection is probed.
 const PULSE: Duration = Duration::from_secs(30);
-/// How far back the first look goes where the server's own clock is not known.
+/// How far back the first poll goes if the server's clock is not known.
 const FIRST_LOOK: i64 = 24 * 3600;
 
 type Out = mpsc::Sender<Result<ChangeEvent, ConnectError>>;
@@ -48,8 +48,8 @@ fn uuid_text(bytes: &[u8]) -> Option<String> {
     Some(uuid::Uuid::from_slice(bytes).ok()?.to_string())
 }
 
-/// A place in a domain controller's history: a number of one database, which has another name after
-/// a restore.
+/// A position in a domain controller's history: a number within one database, whose id changes
+/// after a restore.
 fn number_of(mark: &str) -> Option<(u64, &str)> {
     let (number, database) = mark.split_once('@')?;
     Some((number.parse().ok()?, database))
@@ -80,7 +80,8 @@ impl LdapConnector {
         ways
     }
 
-    /// Says in a connection test how changes are noticed, and what is missing for a better way.
+    /// Reports in a connection test how changes are detected, and what a better method would
+    /// need.
     pub(super) async fn check_watching(
         &self,
         ldap: &mut Ldap,
@@ -157,8 +158,8 @@ impl LdapConnector {
         Err("content synchronization does not show the base entry".to_owned())
     }
 
-    /// May this account see what was deleted? A domain controller shows nothing, and says nothing,
-    /// to who may not: so one deleted object must be seen.
+    /// Whether the service account can see deleted objects. A domain controller returns nothing
+    /// without the permission, and no error: at least one deleted object must be visible.
     async fn shows_deleted(&self, ldap: &mut Ldap) -> Result<(), String> {
         let context = self
             .naming_context(ldap)
@@ -241,7 +242,7 @@ impl LdapConnector {
             .unwrap_or_default())
     }
 
-    /// The place in the server's history at which it is now.
+    /// The server's current position in its history.
     pub(super) async fn mark_of(&self, way: WatchMode) -> Result<Option<String>, ConnectError> {
         let mut ldap = self.with_connection().await?;
         match way {
@@ -546,7 +547,7 @@ impl LdapConnector {
             "modifyTimestamp".into(),
             shift_time(from, -LOOK_BACK).into_bytes(),
         );
-        // A container is looked into once: all who lie in it are read for it.
+        // A container is listed once: all accounts in it are read by that.
         let later = LdapFilter::AtLeast("modifyTimestamp".into(), shift_time(from, 1).into_bytes());
         let moved = LdapFilter::All(vec![later, container_filter()]).to_string();
         let filter = LdapFilter::All(vec![at_least, known.class_filter(object)]).to_string();
@@ -582,7 +583,7 @@ impl LdapConnector {
             let mut page = self.read_page(&mut ldap, &search, cookie).await?;
             let mut changed = Vec::with_capacity(page.entries.len());
             for entry in &mut page.entries {
-                // Only asked for to see how far we are: kept, it would make each record differ each
+                // Requested only for the cursor: stored, it would make each record differ each
                 // time.
                 let name = entry
                     .attrs
@@ -783,8 +784,8 @@ fn container_filter() -> LdapFilter {
     )
 }
 
-/// How far before the last change each poll looks: entries written on another server earlier may
-/// arrive later.
+/// How far before the last change each poll begins: entries that were written earlier on another
+/// server may arrive later.
 const LOOK_BACK: i64 = 300;
 
 /// Shifts a time in directory syntax by seconds; other text stays as it is.
@@ -795,7 +796,7 @@ fn shift_time(from: &str, seconds: i64) -> String {
         .map_or_else(|| from.to_owned(), tide_ldap::syntax::to_generalized_time)
 }
 
-/// For how many time-outs a server may say nothing before it has told where it is.
+/// Number of time-outs for which a server may be silent before it has sent its position.
 const SILENCE: u32 = 4;
 
 fn silence_error(url: &str, limit: Duration) -> ConnectError {
@@ -810,7 +811,7 @@ fn silence_error(url: &str, limit: Duration) -> ConnectError {
     )
 }
 
-/// More was to be told than a limit of the server allows: everything is read, in pages.
+/// The result exceeds a limit of the server: everything is read, in pages.
 pub(super) async fn lost_by_limit(
     told: Result<(), ConnectError>,
     out: &Out,
@@ -942,7 +943,7 @@ fn changed_account(
     Ok(Some(ChangeEvent::Changed(vec![account])))
 }
 
-/// What a message of content synchronization says of its entry (RFC 4533 §2.2).
+/// The state of an entry in content synchronization (RFC 4533 §2.2).
 fn sync_state(entry: &ResultEntry) -> Result<Option<SyncState>, ConnectError> {
     let raw = entry
         .1

@@ -1,5 +1,4 @@
-//! Which entries are read, by their object classes, and what a connection test says of all the
-//! others.
+//! The object classes that select entries, and the report about all others in a connection test.
 
 use super::schema::DirectoryCapabilities;
 use super::{LdapConnector, Search};
@@ -21,7 +20,7 @@ pub(super) const CONTAINERS: [&str; 8] = [
     "locality",
     "country",
 ];
-/// The most entries that a test looks at.
+/// Maximum number of entries that a test examines.
 const LOOKED_AT: usize = 5000;
 /// Attributes that hardly anything but a person has.
 const OF_PEOPLE: [&str; 4] = ["sn", "uid", "mail", "userPrincipalName"];
@@ -93,7 +92,7 @@ impl DirectoryCapabilities {
         any_of(classes)
     }
 
-    /// The classes of an entry that no other of its classes stands above of: what it is.
+    /// The most specific object classes of an entry.
     fn lowest_classes(&self, classes: &[String]) -> String {
         let is_above = |class: &String| {
             let class = class.to_lowercase();
@@ -148,8 +147,8 @@ fn values_of<'e>(entry: &'e SearchEntry, name: &str) -> &'e [String] {
 }
 
 impl LdapConnector {
-    /// Counts what lies below the base, by object class: what is read, and what is not, above all
-    /// if it looks like people.
+    /// Counts the entries below the base by object class: those that are read, and those that are
+    /// not, particularly if they look like people.
     pub(super) async fn check_classes(
         &self,
         ldap: &mut Ldap,
@@ -226,7 +225,8 @@ impl LdapConnector {
         .any(|named| has_class(named, class))
     }
 
-    /// How many persons are read, and of what is not read: what looks like people, and the rest.
+    /// The number of persons that are read and, of what is not read, what looks like people and
+    /// the rest.
     async fn count_classes(
         &self,
         ldap: &mut Ldap,

@@ -1,5 +1,5 @@
-//! The one way in which connections to directories are made: resolve, connect, protect, bind; with
-//! backup hosts that are used when the first fails. Each step has its own faults.
+//! Connects to directories: resolve, connect, encrypt, bind; backup hosts are used when the first
+//! one fails. Each step has its own errors.
 
 use super::reader::DirectoryReader;
 use super::schema;
@@ -16,7 +16,7 @@ use tide_ldap::wire::PASSWORD_POLICY;
 use tokio::net::TcpStream;
 use url::Url;
 
-/// Makes connections to one directory.
+/// Opens connections to one directory.
 pub(super) struct Dialer {
     pub settings: LdapSettings,
     secret: Option<Secret>,
@@ -154,7 +154,7 @@ async fn resolve(host: &Host) -> Result<Vec<SocketAddr>, ConnectError> {
     Ok(found)
 }
 
-/// Does this fault say that the host itself is not to be had, so that another may be?
+/// Whether the host itself cannot be reached, so that another one is tried.
 fn host_is_out(error: &ConnectError) -> bool {
     [
         "name_unknown",
@@ -527,7 +527,7 @@ impl Dialer {
                         CheckStepKind::BackupHost,
                         format!("{url} answers, and accepts the service account"),
                     );
-                    // Failing to say good-bye changes nothing.
+                    // A failed unbind has no consequence.
                     let _ = ldap.unbind().await;
                 }
                 Err(error) => report.warned(
@@ -600,9 +600,9 @@ const EXPIRED: &str = "password_expired";
 
 /// A warning of a password policy after a successful bind (draft-behera §6.2).
 enum Warning {
-    /// The password expires in so many seconds.
+    /// The password expires in this number of seconds.
     Expires(u64),
-    /// It has expired, and so many more log-ins are allowed.
+    /// It has expired, and this number of further binds is allowed.
     Grace(u64),
 }
 

@@ -26,8 +26,8 @@ const OCTETS: [&str; 8] = [
     "cACertificate",
 ];
 
-/// A mark of a password's hash: another hash has another one, and nothing can be told from it
-/// without the key.
+/// A keyed fingerprint of a password hash: it changes with the hash and reveals nothing without
+/// the key.
 fn password_mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> String {
     let mut all: Vec<&[u8]> = values.collect();
     all.sort_unstable();
@@ -41,8 +41,8 @@ fn password_mark<'a>(key: &[u8], values: impl Iterator<Item = &'a [u8]>) -> Stri
     hex::encode(&mac.finalize().into_bytes()[..12])
 }
 
-/// Attributes that change at every log-in. They are kept by the day: who logs in is no news each
-/// time.
+/// Attributes that change at every sign-in. They are stored with the precision of a day, so that
+/// a sign-in is not a change each time.
 const LOG_INS: [&str; 4] = [
     "pwdLastSuccess",
     "authTimestamp",
@@ -60,8 +60,8 @@ fn day_of(value: Value) -> Value {
     }
 }
 
-/// Takes an entry apart. The library panics on one that it cannot read at all; without its name it
-/// cannot be told whose it is, so the reading as a whole is not complete.
+/// Parses an entry. The library panics on one that it cannot parse; without its name the entry
+/// cannot be assigned, so that the read is not complete.
 pub(super) fn open(entry: ResultEntry) -> Result<SearchEntry, ConnectError> {
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
         SearchEntry::construct(entry)
@@ -83,8 +83,8 @@ pub(super) fn plain_of(name: &str) -> (&str, Option<&str>) {
     }
 }
 
-/// An attribute of which the server showed a part only: its plain name, and the place after the
-/// last value that came. `None` for a whole attribute and for the last part.
+/// An attribute of which the server returned only a range: its plain name, and the position after
+/// the last value. `None` for a whole attribute and for the last range.
 pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
     let (plain, Some(options)) = plain_of(name) else {
         return None;
@@ -99,7 +99,7 @@ pub(super) fn rest_of(name: &str) -> Option<(&str, usize)> {
     Some((plain, end.parse::<usize>().ok()? + 1))
 }
 
-/// Makes an account from an entry of the LDAP library.
+/// Converts an entry of the LDAP library to an account.
 pub(super) fn account_of_entry(entry: &SearchEntry, known: &DirectoryCapabilities) -> Observed {
     let texts = entry.attrs.iter().map(|(name, values)| {
         (
@@ -165,7 +165,7 @@ impl Containers {
     }
 }
 
-/// Makes an account from an entry's name and attributes.
+/// Converts an entry's name and attributes to an account.
 pub(super) fn build_account<'a, V>(
     dn: &str,
     entry: impl Iterator<Item = (&'a str, V)>,
@@ -256,7 +256,7 @@ fn is_log_in(attribute: &str) -> bool {
         .any(|known| attribute.eq_ignore_ascii_case(known))
 }
 
-/// Adds the mark by which a changed password hash is noticed.
+/// Adds the fingerprint by which a changed password hash is detected.
 fn put_password_mark<'a, V>(
     known: &DirectoryCapabilities,
     attributes: &mut Attributes,
@@ -314,8 +314,8 @@ fn add_derived(
     }
 }
 
-/// The number of an entry's last change, which says when it was, which of that moment, and by which
-/// server. Only those of one length sort by time.
+/// The change sequence number of an entry's last change: time, count within that time, and
+/// server. Only numbers of equal length sort by time.
 fn state_of(octets: &[u8]) -> Option<String> {
     std::str::from_utf8(octets)
         .ok()

@@ -48,7 +48,7 @@ pub struct LdapConnector {
     known: OnceCell<Arc<DirectoryCapabilities>>,
 }
 
-/// A connection that is kept, and where it leads.
+/// An open connection and its server.
 struct PooledConnection {
     ldap: Ldap,
     host: Option<String>,
@@ -137,8 +137,8 @@ impl LdapConnector {
         Ok(ldap)
     }
 
-    /// A host that refers writes to another server is a replica that takes none: where there are
-    /// others, it is left.
+    /// A host that refers writes to another server is a read-only replica: if there are other
+    /// hosts, it is left.
     async fn leave_replica(&self, error: &ConnectError) -> bool {
         if error.code != "referral" || self.settings().backups.is_empty() {
             return false;
@@ -491,7 +491,7 @@ impl LdapConnector {
             })
     }
 
-    /// Is the base there, and may we read it? Otherwise: what is wrong, with the nearest that
+    /// Checks that the base exists and is readable. The error names the nearest entry that
     /// exists.
     async fn check_base(&self, ldap: &mut Ldap) -> Result<(), ConnectError> {
         let base = &self.settings().base_dn;
@@ -672,7 +672,7 @@ impl LdapConnector {
     }
 }
 
-/// What became of a page.
+/// The result of a page.
 struct ConvertedPage {
     batch: Vec<Observed>,
     /// The names of entries of which the server showed a part only.

@@ -24,10 +24,10 @@ use tokio_rustls::TlsConnector;
 trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Stream for T {}
 
-/// How many octets are asked of the connection at a time.
+/// Size of one read from the connection, in octets.
 const CHUNK: usize = 64 << 10;
-/// How much of a page is gathered before it is handed on: a server without paging sends everything
-/// in one, and is made to wait rather than kept in memory.
+/// Octets of a page after which its entries are passed on: a server without paging sends everything
+/// as one page, and is slowed down rather than held in memory.
 const PART: usize = 1 << 20;
 
 /// A connection that is read in pages.
@@ -35,7 +35,7 @@ pub(super) struct DirectoryReader {
     stream: Box<dyn Stream>,
     url: String,
     limit: Duration,
-    /// What came and is not looked at yet.
+    /// Octets that were received and not processed yet.
     rest: Vec<u8>,
     last: i32,
 }
@@ -83,7 +83,7 @@ fn result(outcome: ResultMessage) -> LdapResult {
 }
 
 impl DirectoryReader {
-    /// A connection over an open socket, protected as asked for.
+    /// A connection over an open socket, with the requested protection.
     pub async fn connect_tls(
         host: &Host,
         stream: TcpStream,
@@ -114,7 +114,7 @@ impl DirectoryReader {
             if answer.rc != 0 {
                 return Err(dial::start_tls_refused(host, &answer));
             }
-            // What came before the handshake came unprotected, from whomever.
+            // Octets received before the handshake are unprotected, and may come from anyone.
             if !plain.rest.is_empty() {
                 return Err(crate::tls::handshake_error(
                     &host.name,
@@ -167,7 +167,8 @@ impl DirectoryReader {
     }
 
     fn next_message_id(&mut self) -> i32 {
-        // Only one operation runs at a time: the number serves to tell its answers from notices.
+        // Only one operation runs at a time: the message id distinguishes its answers from
+        // notices.
         self.last = self.last % i32::MAX + 1;
         self.last
     }
@@ -277,7 +278,7 @@ impl DirectoryReader {
         }
     }
 
-    /// Takes the octets before a position, which were processed.
+    /// Removes the octets before a position, which were processed.
     fn take_octets(&mut self, at: usize) -> Vec<u8> {
         let rest = self.rest.split_off(at);
         std::mem::replace(&mut self.rest, rest)
@@ -311,7 +312,7 @@ impl DirectoryReader {
     /// Sends an unbind request.
     pub async fn unbind(mut self) {
         let farewell = wire::unbind(self.next_message_id());
-        // Failing to say it changes nothing that was read.
+        // A failed unbind does not affect what was read.
         let _ = self.send(&farewell).await;
         let _ = self.stream.shutdown().await;
     }

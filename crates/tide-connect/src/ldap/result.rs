@@ -1,4 +1,4 @@
-//! What the result codes of a directory mean, and what to do about each.
+//! Errors and remedies for the result codes of a directory.
 
 use crate::ConnectError;
 use ldap3::LdapResult;

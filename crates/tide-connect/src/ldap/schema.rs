@@ -1,4 +1,4 @@
-//! What a directory says of itself: its root entry and its schema (RFC 4512 §4, §5.1).
+//! The capabilities of a directory: its root entry and its schema (RFC 4512 §4, §5.1).
 
 use super::{check_result, dial};
 use crate::{ConnectError, LdapSettings};
@@ -11,7 +11,7 @@ use tide_core::{AttributeDef, ObjectType, Schema};
 use tide_ldap::LdapFilter;
 use tide_ldap::schema::{ObjectClass, attribute_types, object_classes};
 
-/// Values that are never read into a record, whatever the server gives away.
+/// Values that are never read into a record, even if the server returns them.
 pub(super) const NEVER: [&str; 10] = [
     "userPassword",
     "unicodePwd",
@@ -25,7 +25,7 @@ pub(super) const NEVER: [&str; 10] = [
     "krbPrincipalKey",
 ];
 
-/// How the server keeps whether an account is usable.
+/// How the server stores whether an account is usable.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum State {
     /// Bit 2 of `userAccountControl`.
@@ -34,7 +34,7 @@ pub(super) enum State {
     Lock,
     /// `pwdAccountLockedTime` is set (the password policy overlay).
     LockedTime,
-    /// It keeps none.
+    /// It stores none.
     None,
 }
 
@@ -53,7 +53,7 @@ pub(super) struct DirectoryCapabilities {
     /// Its capabilities, as label and text.
     profile: Vec<(String, String)>,
     paging: bool,
-    /// By what changed passwords are told apart, if they are.
+    /// How changed passwords are detected, if they are.
     pub mark_key: Option<Vec<u8>>,
     /// It sets passwords by RFC 3062.
     pub modifies_passwords: bool,
@@ -73,7 +73,7 @@ pub(super) struct DirectoryCapabilities {
     pub read_by_rules: Arc<RwLock<Vec<String>>>,
 }
 
-/// Attributes in which a domain controller keeps instants as file times.
+/// Attributes in which a domain controller stores instants as file times.
 const FILE_TIMES: [&str; 9] = [
     "accountExpires",
     "badPasswordTime",
@@ -86,7 +86,7 @@ const FILE_TIMES: [&str; 9] = [
     "msDS-LastSuccessfulInteractiveLogonTime",
 ];
 
-/// Is this attribute an instant, kept in units of 100 nanoseconds?
+/// Whether this attribute is an instant in units of 100 nanoseconds.
 pub(super) fn is_file_time(name: &str) -> bool {
     FILE_TIMES
         .iter()
@@ -202,7 +202,7 @@ fn is_controller(root: &SearchEntry) -> bool {
         .any(|oid| oid == CONTROLLER)
 }
 
-/// What an OID of a control or an extension means here.
+/// The name of a control or an extension, by its OID.
 const CAN: [(&str, &str); 9] = [
     ("1.2.840.113556.1.4.319", "paged reading"),
     ("1.3.6.1.4.1.4203.1.9.1.1", "content synchronization"),
@@ -411,8 +411,8 @@ async fn read_subschema(
                         .iter()
                         .any(|r| kind.names.iter().any(|n| n.eq_ignore_ascii_case(r))),
                     case_exact: kind.case_exact(),
-                    // A domain controller calls it its own, and wants it given when an entry is
-                    // made.
+                    // A domain controller declares it read-only, but requires it when an entry is
+                    // created.
                     writable: !kind.read_only || name.eq_ignore_ascii_case("objectClass"),
                     derived: ["memberOf", "isMemberOf", "entryUUID", "hasSubordinates"]
                         .iter()
@@ -485,12 +485,12 @@ fn value_kind(name: &str, syntax: &str) -> ValueKind {
 }
 
 impl DirectoryCapabilities {
-    /// Does it offer a control?
+    /// Whether the server offers a control.
     pub fn offers(&self, oid: &str) -> bool {
         self.controls.iter().any(|offered| offered == oid)
     }
 
-    /// What the schema says of an attribute, whose name comes without options.
+    /// The definition of an attribute, by its name without options.
     pub fn def(&self, plain: &str) -> Option<&AttributeDef> {
         // Servers write names as their schema does: nearly always no copy is needed to find them.
         self.by_name
@@ -529,7 +529,7 @@ impl DirectoryCapabilities {
         .collect()
     }
 
-    /// Where this server keeps what we call otherwise.
+    /// This server's names for attributes that have another name here.
     fn native_names(&self) -> NativeNames {
         let (state, must_change) = match self.state {
             State::ControlFlags => (Some("userAccountControl"), Some("pwdLastSet")),
@@ -541,7 +541,7 @@ impl DirectoryCapabilities {
             .attributes
             .contains_key("entrycsn")
             .then_some("entryCSN");
-        // A domain controller tells people from computers by it, and counts changes by it.
+        // A domain controller distinguishes people and computers by it, and counts changes by it.
         let counted = if self.controller {
             &["objectCategory", "primaryGroupID", "uSNChanged"][..]
         } else {
@@ -603,7 +603,7 @@ impl DirectoryCapabilities {
         ]
     }
 
-    /// What the server says of itself.
+    /// What the server states about itself.
     pub fn profile(&self) -> Vec<(String, String)> {
         self.profile.clone()
     }

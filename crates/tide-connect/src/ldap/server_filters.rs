@@ -11,11 +11,11 @@ use tide_core::scope::{SERVER_FILTERS, filter_answer};
 use tide_ldap::LdapFilter;
 use tokio::sync::mpsc;
 
-/// How many accounts are asked about at a time.
+/// Number of accounts in one query.
 const AT_A_TIME: usize = 50;
 
 impl LdapConnector {
-    /// Notes at each account for which of the rules' filters the server says that they hold for it.
+    /// Records with each account which of the rules' filters match it, according to the server.
     pub(super) async fn evaluate_server_filters(
         &self,
         known: &DirectoryCapabilities,
@@ -71,7 +71,7 @@ impl LdapConnector {
             .collect())
     }
 
-    /// Hands news on, with what the server says of the accounts in them.
+    /// Passes changes on, with the server's filter results for their accounts.
     pub(super) async fn annotate_news(
         &self,
         mut news: mpsc::Receiver<Result<ChangeEvent, ConnectError>>,

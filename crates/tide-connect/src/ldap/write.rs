@@ -16,15 +16,16 @@ use tide_ldap::{Dn, syntax};
 pub(super) enum WrittenAccount {
     /// By its lasting key; the name is for messages.
     Keyed(String, String),
-    /// By its name, for one that was just made.
+    /// By its name, for one that was just created.
     Named(String),
-    /// Not at all: it is gone. Its key and its name.
+    /// It is gone: its key and its name.
     Gone(String, String),
 }
 
 type Octets = Vec<u8>;
 
-/// How many values are looked at one by one after a change was refused because of some of them.
+/// Maximum number of values that are checked individually after a change was refused because of
+/// some of them.
 const LOOKS: usize = 200;
 
 fn octets(attribute: &str, value: &Value) -> Octets {
@@ -151,8 +152,8 @@ fn write_error(settings: &LdapSettings, error: &LdapError, adding: bool) -> Conn
 }
 
 impl LdapConnector {
-    /// Sends a change; to an entry that was renamed since, or by an attempt whose answer was lost,
-    /// under the name that it has now.
+    /// Sends a change. An entry that was renamed since, or by an attempt whose answer was lost,
+    /// is addressed by its current name.
     pub(super) async fn send_write(
         &self,
         ldap: &mut Ldap,
@@ -169,7 +170,7 @@ impl LdapConnector {
         };
         let found = match self.by_key(key, name).await {
             Ok(found) => found,
-            // What is not there is as it was wanted.
+            // An object that does not exist is deleted already.
             Err(gone) if write.kind == ChangeKind::Delete && gone.code == "gone" => {
                 return Ok(WrittenAccount::Gone(key.clone(), name.clone()));
             }
@@ -196,9 +197,9 @@ impl LdapConnector {
         send(ldap, self.settings(), known, &write, permit).await
     }
 
-    /// Gives or takes one membership. That a group holds it already, or no longer (codes 20 and 16;
-    /// 68 and 53 of a domain controller, of which the last may mean anything), is believed only
-    /// after the member was looked for under the name that it has now.
+    /// Adds or removes one membership. A result that the group already has the member, or no
+    /// longer has it (codes 20 and 16; 68 and 53 of a domain controller, of which the last is
+    /// unspecific), counts only after the member was looked up by its current name.
     pub(super) async fn change_member(
         &self,
         ldap: &mut Ldap,
@@ -274,8 +275,8 @@ fn is_same_dn(one: &str, other: &str) -> bool {
             .is_some_and(|(one, other)| one == other)
 }
 
-/// Does a code say that values are there already, or are not there (RFC 4511 appendix A; a domain
-/// controller has its own)?
+/// Whether a result code means that values exist already, or do not exist (RFC 4511 appendix A; a
+/// domain controller has its own codes).
 fn found_otherwise(code: u32, known: &DirectoryCapabilities) -> bool {
     matches!(code, 16 | 20) || known.controller && matches!(code, 53 | 68)
 }
@@ -462,7 +463,7 @@ async fn set_state(
             vec![state_change(known.state, disable)?],
         )
         .await?;
-        // Deleting a lock that is not there (code 16) is what was wanted.
+        // A lock that does not exist (code 16) is removed already.
         if result.rc != 16 {
             check_result(&result, &doing)?;
         }
@@ -514,7 +515,7 @@ async fn update_entry(
             .first()
             .and_then(|value| value.to_string().parse::<i64>().ok())
     {
-        // Whether the account is usable is said by its state alone.
+        // Only the state attribute says whether the account is usable.
         let doing = format!("changing {name}");
         set_flags(ldap, settings, name, &doing, |now| {
             (mapped & !DISABLED) | (now & DISABLED)
@@ -544,8 +545,8 @@ async fn update_entry(
     Ok(())
 }
 
-/// What of some values is not as it is wanted yet, looked at one by one; nothing when that cannot
-/// be told, or they are too many.
+/// The modifications that still differ, compared one by one; `None` if that cannot be found out,
+/// or there are too many.
 async fn differs_still(
     ldap: &mut Ldap,
     wait: std::time::Duration,
@@ -587,7 +588,7 @@ async fn differs_still(
     Some(left)
 }
 
-/// Does an entry hold a value? Nothing when it cannot be looked up.
+/// Whether an entry has a value; `None` if it cannot be looked up.
 async fn entry_has_value(
     ldap: &mut Ldap,
     wait: std::time::Duration,
@@ -606,8 +607,8 @@ async fn entry_has_value(
         .ok()
 }
 
-/// Sets a password: by the extended operation made for it (RFC 3062), where the directory offers
-/// it, so that it is kept as its own policy wants; as a value where not.
+/// Sets a password: by the extended operation (RFC 3062) if the directory offers it, so that the
+/// directory's own policy applies; otherwise as an attribute value.
 async fn set_password(
     ldap: &mut Ldap,
     settings: &LdapSettings,
@@ -670,9 +671,9 @@ async fn set_password(
     Ok(())
 }
 
-/// The change by which a password must be changed at the next log-in: draft-behera §5.3.6; a domain
-/// controller takes 0 as never set, and a directory with `nsAccountLock` manages `pwdReset` itself
-/// and lets a password expire at a time.
+/// The modification that requires a password change at the next sign-in (draft-behera §5.3.6). A
+/// domain controller takes 0 as never set; a directory with `nsAccountLock` manages `pwdReset`
+/// itself and has an expiry time for passwords.
 fn asks_for_new_password(state: State) -> Mod<Octets> {
     let (attribute, value) = match state {
         State::ControlFlags => ("pwdLastSet", "0"),
@@ -718,8 +719,7 @@ const DISABLED: i64 = 2;
 /// The flags of an ordinary account.
 const NORMAL: i64 = 512;
 
-/// Does the name of an entry consist of a value of this attribute? Only a rename changes that (RFC
-/// 4511 §4.9).
+/// Whether this attribute names the entry. Only a rename changes it (RFC 4511 §4.9).
 fn names_entry(dn: &str, attribute: &str) -> bool {
     let rdn = dn
         .parse::<Dn>()

@@ -1,4 +1,4 @@
-//! The one way in which HTTP requests go out to connected systems, and what their answers mean.
+//! HTTP requests to connected systems, and the interpretation of their answers.
 
 use crate::access::{AccessToken, Permit, RequestLimits};
 use crate::tls::Trust;
@@ -18,7 +18,7 @@ use tide_core::states::CheckStepKind;
 const SCIM_JSON: HeaderValue = HeaderValue::from_static("application/scim+json");
 /// The largest answer that is read, in octets.
 const MAX_BODY: usize = 32 << 20;
-/// How often a request is sent that the service asked to send later.
+/// Maximum number of attempts of a request that the service asked to send later.
 const PATIENCE: u32 = 5;
 /// The longest pause requested by a service that is respected while a caller waits.
 const LONGEST: Duration = Duration::from_secs(120);
@@ -47,7 +47,7 @@ pub(crate) struct Http {
 pub(crate) struct Answer {
     pub body: Json,
     pub etag: Option<String>,
-    /// Where the service says that a new resource stands.
+    /// The location of a new resource, as the service returned it.
     pub location: Option<String>,
 }
 
@@ -84,7 +84,7 @@ pub(super) fn not_scim(path: &str, what: &str) -> ConnectError {
     )
 }
 
-/// Does a parameter of an address carry what lets its bearer in?
+/// Whether a parameter of an address is a credential.
 fn is_credential(parameter: &str) -> bool {
     let name = parameter.to_lowercase();
     [
@@ -187,8 +187,8 @@ impl Http {
         })
     }
 
-    /// The address of a path below the base URL. A path can come from the service itself, which
-    /// names its endpoints: one that leads elsewhere is refused, since the secret goes along.
+    /// The URL of a path below the base URL. A path can come from the service itself, which names
+    /// its endpoints: one that leads elsewhere is rejected, since the request carries the secret.
     pub fn url(&self, path: &str) -> Result<Url, ConnectError> {
         let url = self.join(path)?;
         if self.is_own_address(&url) && url.path().starts_with(self.base.path()) {
@@ -432,7 +432,7 @@ impl Http {
                 renewed = true;
                 continue;
             }
-            // RFC 9110 §10.2.3: what was not done may be asked for again after the pause.
+            // RFC 9110 §10.2.3: the request can be repeated after the pause.
             let pause = pause_of(response.headers());
             let later = matches!(
                 status,
@@ -440,7 +440,7 @@ impl Http {
             );
             if later && attempt < PATIENCE && pause.is_some_and(|pause| pause <= LONGEST) {
                 let pause = pause.unwrap_or_default();
-                tracing::info!(host = self.base.host_str(), ?pause, %status, "the service requests a pause");
+                tracing::info!(host = self.base.host_str(), wait = ?pause, %status, "the service requests a pause");
                 self.pace.rest_for(pause);
                 continue;
             }
@@ -450,8 +450,8 @@ impl Http {
                     target.as_deref().unwrap_or_default(),
                 ));
             }
-            // RFC 9110 §15.4.4: what was asked for is done, and the result stands elsewhere in the
-            // same service.
+            // RFC 9110 §15.4.4: the request was carried out, and its result is at another address
+            // of the same service.
             let done = target.as_deref().filter(|_| {
                 status == StatusCode::SEE_OTHER && method == Method::GET && attempt < PATIENCE
             });
@@ -576,8 +576,8 @@ impl Http {
         })
     }
 
-    /// The access token, asked for when there is none and a little before it runs out (RFC 6749
-    /// §4.4).
+    /// The access token, which is requested when there is none and shortly before it expires (RFC
+    /// 6749 §4.4).
     async fn bearer(&self, anew: bool) -> Result<Secret, ConnectError> {
         let ScimAuth::Oauth {
             token_url,
@@ -708,7 +708,7 @@ fn unknown_name(host: &str, why: &str) -> ConnectError {
     )
 }
 
-/// The pause that an answer asks for: seconds, or an HTTP date (RFC 9110 §10.2.3).
+/// The pause that a response requests: seconds or an HTTP date (RFC 9110 §10.2.3).
 fn pause_of(headers: &HeaderMap) -> Option<Duration> {
     let text = headers.get(RETRY_AFTER)?.to_str().ok()?.trim();
     if let Ok(seconds) = text.parse::<u64>() {
@@ -782,7 +782,7 @@ fn error_chain(error: &reqwest::Error) -> String {
 }
 
 async fn read(mut response: Response) -> Result<Option<Vec<u8>>, reqwest::Error> {
-    // What says of itself that it is too large is not read at all.
+    // A body whose announced length is too large is not read at all.
     if response
         .content_length()
         .is_some_and(|length| length > MAX_BODY as u64)
@@ -847,8 +847,8 @@ fn interpret_answer(
             format!("the service limits the request rate (HTTP 429){detail}"),
             "retried automatically",
         )),
-        // The account may have been created before the service failed: it must not be created again
-        // before it was looked for.
+        // The account may have been created before the service failed: it must be searched for
+        // before it is created again.
         500..=504 if making && status != StatusCode::NOT_IMPLEMENTED => {
             Err(ConnectError::unknown_outcome(
                 "answer_lost",

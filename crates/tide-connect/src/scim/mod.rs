@@ -33,7 +33,7 @@ const PIECE: usize = 200;
 /// A part of a typed item, with its value.
 type Part<'a> = (&'a FlatAttribute, Json);
 
-/// How far before the last change each poll looks.
+/// How far before the last change each poll begins.
 const LOOK_BACK: jiff::SignedDuration = jiff::SignedDuration::from_mins(5);
 
 /// A SCIM service.
@@ -44,7 +44,7 @@ pub struct ScimConnector {
     known: OnceCell<ScimCapabilities>,
 }
 
-/// What the service says of itself.
+/// What the service states about itself.
 struct ScimCapabilities {
     schemas: Vec<Json>,
     patch: bool,
@@ -54,7 +54,7 @@ struct ScimCapabilities {
     cursor: bool,
     /// The most operations of one bulk request (RFC 7644 §3.7); none when it is not offered.
     bulk: Option<usize>,
-    /// The largest page that the service gives.
+    /// The largest page that the service returns.
     largest: usize,
     documentation: Option<String>,
     endpoints: BTreeMap<ObjectType, Endpoint>,
@@ -194,8 +194,8 @@ impl ScimConnector {
             })
     }
 
-    /// What was modified since an instant, which is the service's own (RFC 7643 §3.1, RFC 7644
-    /// §3.4.2.2).
+    /// Polls for resources that were modified since an instant of the service's clock (RFC 7643
+    /// §3.1, RFC 7644 §3.4.2.2).
     async fn poll_modified(
         &self,
         object: ObjectType,
@@ -206,7 +206,7 @@ impl ScimConnector {
         let size =
             usize::from(self.settings.page_size.max(1)).min(self.capabilities().await?.largest);
         let since = from.parse::<jiff::Timestamp>().unwrap_or_default();
-        // What was written at an earlier time may be shown later; what comes twice changes nothing.
+        // Earlier writes can appear later. Receiving a resource twice has no effect.
         let looked_back = since.saturating_sub(LOOK_BACK).unwrap_or(since);
         let filter = http::segment(&format!("meta.lastModified ge \"{looked_back}\""));
         let (mut start, mut last) = (1usize, since);
@@ -419,8 +419,8 @@ impl ScimConnector {
         pieces
     }
 
-    /// Changes a resource; what it then is, and whether that is the answer to the change itself,
-    /// which may be without a body. `shown` asks for a part of the resource only.
+    /// Changes a resource. Returns the resource afterwards, and whether it is the response to the
+    /// change itself, which may have no body. `shown` requests a part of the resource only.
     async fn change_resource(
         &self,
         endpoint: &Endpoint,
@@ -566,9 +566,8 @@ impl ScimConnector {
         self.http.get(path).await
     }
 
-    /// The account that was made. The answer should hold it (RFC 7644 §3.3); where it does not, it
-    /// is read where the service says that it stands, or looked for: it is there, and is not made
-    /// again.
+    /// The account that was created. The response should contain it (RFC 7644 §3.3); if not, it
+    /// is read at the returned location or searched: it exists, and must not be created again.
     async fn created_account(
         &self,
         endpoint: &Endpoint,
@@ -810,7 +809,8 @@ impl Connector for ScimConnector {
         _object: ObjectType,
         _way: WatchMode,
     ) -> Result<Option<String>, ConnectError> {
-        // The service's clock is not known before it was heard: a day is looked back once.
+        // The clock of the service is unknown before its first answer: the first poll covers a
+        // day.
         let from = tide_clock::now()
             .saturating_sub(jiff::SignedDuration::from_hours(24))
             .unwrap_or_default();
@@ -946,7 +946,7 @@ impl Connector for ScimConnector {
                 .remove(&format!("{}/{}", endpoint.path, http::segment(id)), &permit)
                 .await
             {
-                // What is not there is as it was wanted.
+                // An object that does not exist is deleted already.
                 Ok(()) => Ok(removed_account(id, name)),
                 Err(error) if error.code == "gone" => Ok(removed_account(id, name)),
                 Err(error) => Err(error),
@@ -1004,7 +1004,8 @@ impl Connector for ScimConnector {
                 {
                     return account_of_resource(endpoint, &body).map(Some);
                 }
-                // What it says there is no account: the account itself tells whether it is done.
+                // The answer contains no account: reading the account shows whether the operation
+                // is done.
                 Ok(_) => {}
                 Err(error) if error.class == crate::FailureClass::Accepted => return Ok(None),
                 Err(error) if error.code == "gone" || error.code == "not_scim" => {}
@@ -1077,13 +1078,13 @@ impl ScimCapabilities {
     }
 }
 
-/// Does an attribute hold the id of another resource?
+/// Whether an attribute refers to another resource.
 fn is_reference(attribute: &tide_scim::flat::FlatAttribute) -> bool {
     ["members", "manager"].contains(&attribute.attribute.as_str())
         && attribute.sub.as_deref() == Some("value")
 }
 
-/// What a service's schema means for decisions.
+/// The schema of a service, as decisions use it.
 pub(crate) fn schema_of(flat: &FlatSchema) -> Schema {
     let mut own = Schema::default();
     for attribute in flat.attributes.values() {

@@ -1,5 +1,5 @@
-//! Accounts that are never joined, changed or disabled: built-in ones, our own service account, and
-//! those that the rules name.
+//! Accounts that are never linked, changed or disabled: built-in ones, our own service account,
+//! and protected ones.
 
 use crate::expr::EvalInputs;
 use crate::model::{Account, SystemFacts};
@@ -7,7 +7,7 @@ use crate::reasons::Reason;
 use crate::rules::TypeRules;
 use crate::value::Value;
 
-/// Relative ids that every domain gives to the accounts that it is born with.
+/// Relative ids of the built-in accounts of every domain.
 const BORN_WITH: [(&str, &str); 4] = [
     ("500", "administrator"),
     ("501", "guest"),

@@ -10,8 +10,8 @@ use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
 use std::collections::{HashMap, HashSet};
 
-/// Resolves what sources write (a DN, an id, a number) to the ids of identities. A reference to an
-/// unknown person keeps the previous one.
+/// Resolves the references of sources (a DN, an id, a number) to ids of identities. A reference
+/// to an unknown person keeps the previous value.
 pub(super) fn resolve_references(
     rules: &RuleSet,
     population: &Population,
@@ -199,7 +199,7 @@ pub(super) fn distribute_values(
             match person.attributes.get(name).first().map(Value::to_string) {
                 Some(value) => {
                     let count = counts.entry(value).or_default();
-                    // Who cannot be told about now stands where they stood.
+                    // People without a decision now keep their place.
                     (count.all, count.here) = (
                         count.all + 1,
                         count.here + usize::from(person.stage != Stage::Left),
@@ -396,7 +396,7 @@ fn taken_values<'e>(
             .iter()
             .flat_map(|generated| &generated.unique_in)
         {
-            // Those that are absent by now too: a name is not given twice.
+            // Also those that are absent by now: a name is never assigned twice.
             for account in population
                 .accounts
                 .iter()

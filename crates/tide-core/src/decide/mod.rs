@@ -37,15 +37,15 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 pub struct Change {
     /// The target.
     pub system: String,
-    /// What the account stands for.
+    /// The type of the account.
     pub object: ObjectType,
     /// The identity behind it.
     pub identity: String,
-    /// The account; none yet when it is to be made.
+    /// The account; `None` before it is created.
     pub account: Option<AccountId>,
-    /// Whom it is about, for people to read.
+    /// The label of the person or account that it is about.
     pub label: String,
-    /// What is done.
+    /// The kind of change.
     pub kind: ChangeKind,
     /// The values before and after.
     pub values: Vec<ValueChange>,
@@ -73,26 +73,26 @@ fn is_none_of_them(step: &u16) -> bool {
 }
 
 impl Change {
-    /// Does it take access away, or belong to a departure? Such changes overtake all others.
+    /// Whether it revokes access or belongs to a departure. Such changes are sent before all
+    /// others.
     pub fn takes_away(&self) -> bool {
         self.step > 0 || self.kind.takes_away()
     }
 
-    /// Is it on hold by this cause?
+    /// Whether it is on hold by this cause.
     pub fn is_held_by(&self, cause: HoldCause) -> bool {
         self.hold
             .as_ref()
             .is_some_and(|hold| hold.cause == Some(cause))
     }
 
-    /// Does it give or take one membership of a group, whose account it is then about?
+    /// Whether it adds or removes one member of a group; the account is then that of the group.
     pub fn is_membership(&self) -> bool {
         self.object == ObjectType::Group
             && matches!(self.kind, ChangeKind::Grant | ChangeKind::Revoke)
     }
 
-    /// Does it put the present name of a member into a group in place of a former one? Nothing new
-    /// is given by that.
+    /// Whether it replaces a former name of a member by the present one. It grants nothing new.
     pub fn keeps_membership(&self) -> bool {
         self.is_membership() && self.kind == ChangeKind::Grant && self.values.len() > 1
     }
@@ -117,10 +117,10 @@ impl Change {
         }
     }
 
-    /// May it be sent although an earlier change of the same account was refused? Values stand for
-    /// themselves, the members of a group too, and what takes access away is never kept back by one
-    /// of them. An account that was not made has nothing to change; the steps of a departure build
-    /// on one another.
+    /// Whether it may be sent although an earlier change of the same account was refused. Values
+    /// are independent, as are the members of a group, and a change that removes access is never
+    /// delayed by one of them. An account that was not created has nothing to change; the steps
+    /// of a departure depend on each other.
     pub fn is_independent_of_refused(&self, refused: ChangeKind) -> bool {
         let is_independent = matches!(
             self.kind,
@@ -146,13 +146,13 @@ impl Change {
 }
 
 codes! {
-    /// What was decided about one person in one system.
+    /// The outcome for one record in one system.
     pub enum Verdict {
         /// Something is missing or must be decided first.
         OnHold,
-        /// It is made unusable.
+        /// The account is disabled.
         Disable,
-        /// An account is made.
+        /// An account is created.
         Create,
         /// An existing account is joined, and its values may change.
         Join,
@@ -160,7 +160,7 @@ codes! {
         Update,
         /// The account gets another name.
         Rename,
-        /// It is made usable again.
+        /// The account is enabled.
         Enable,
         /// It is out of scope.
         OutOfScope,
@@ -168,7 +168,7 @@ codes! {
         Orphaned,
         /// Nothing is to be done.
         InSync,
-        /// It gives values, as a source.
+        /// It supplies values, as a source.
         Source,
     }
 }
@@ -178,34 +178,33 @@ codes! {
 pub struct Decided {
     /// The system.
     pub system: String,
-    /// What it stands for.
+    /// Its type.
     pub object: ObjectType,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
     /// The account, if there is one.
     pub account: Option<AccountId>,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
-    /// What was decided.
+    /// The verdict.
     pub verdict: Verdict,
     /// Why.
     pub reason: Reason,
-    /// Why no identity is its owner, where none is, or why it is left out of matching. Not kept
-    /// with a change set.
+    /// Why it is orphaned or left out of matching. Not stored with a change set.
     #[serde(default, skip)]
     pub unmatched: Option<UnmatchedCause>,
 }
 
-/// A link that is to be made: it joins an account that exists.
+/// A link to create to an account that exists.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NewLink {
     /// The account.
     pub account: AccountId,
     /// The identity.
     pub identity: String,
-    /// What makes it.
+    /// Its origin.
     pub basis: LinkBasis,
-    /// True when the account gives values; false when it is kept by us.
+    /// Whether the account supplies values; otherwise it is written by us.
     pub source: bool,
 }
 
@@ -214,7 +213,7 @@ codes! {
     pub enum Doubt {
         /// Several match.
         Ambiguous,
-        /// One matches by a rule that asks, or something speaks against it.
+        /// One matches by a review rule, or something contradicts the match.
         NeedsReview,
         /// Several identities match one account.
         ClaimedTwice,
@@ -241,20 +240,20 @@ impl Doubt {
     }
 }
 
-/// A match that a person must decide. One side is given, the candidates are of the other.
+/// A match that an operator must decide: a record of one side, with candidates of the other.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Question {
     /// The system.
     pub system: String,
-    /// What it is about.
+    /// Its subject.
     pub object: ObjectType,
     /// Why it needs review.
     pub doubt: Doubt,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
-    /// The identity that looks for its account; none where an account looks for its identity.
+    /// The identity without an account; `None` if an account has no identity.
     pub identity: Option<String>,
-    /// The account that looks for its identity.
+    /// The account without an identity.
     pub account: Option<AccountId>,
     /// The accounts that it may be.
     pub accounts: Vec<AccountId>,
@@ -273,7 +272,7 @@ pub struct Outcome {
     pub identities: Vec<(Identity, String)>,
     /// Links to make.
     pub links: Vec<NewLink>,
-    /// Members whom their groups hold under another name than the one that was written.
+    /// Members whose groups contain another name than the one that was written.
     pub member_names: Vec<MemberName>,
     /// A line for each person in each system.
     pub decided: Vec<Decided>,
@@ -285,10 +284,9 @@ pub struct Outcome {
     pub reserved: Vec<ReservedValue>,
     /// Conflicts between roles.
     pub conflicts: Vec<crate::roles::RoleConflict>,
-    /// What is to be told to whom.
+    /// The notifications.
     pub notifications: Vec<crate::notifications::Notification>,
-    /// When something else is due for whom, if nothing changes: a stage that begins, a departure
-    /// step.
+    /// When each identity is due again if nothing changes: a stage that begins, a departure step.
     pub due: Vec<(String, Timestamp)>,
 }
 
@@ -303,7 +301,7 @@ impl Outcome {
     }
 }
 
-/// What is known of records outside of a partial decision.
+/// Knowledge about the records outside of an incremental decision.
 pub trait OutsideRecords {
     /// Whether an identity outside of the records uses a generated value (folded by
     /// [`crate::generate::fold_name`]).
@@ -316,14 +314,14 @@ pub trait OutsideRecords {
         attribute: &str,
         without: &HashSet<&str>,
     ) -> BTreeMap<String, ValueDistribution>;
-    /// Who is a member of which group; nothing when all groups are among the records.
+    /// The memberships of groups outside of the records; `None` if all groups are among them.
     fn memberships(&self) -> Option<&MembershipRules>;
 }
 
 /// How many hold a value that identities are spread over.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct ValueDistribution {
-    /// How many were ever given it.
+    /// The number of identities that ever got it.
     pub all: usize,
     /// How many of them are here.
     pub here: usize,
@@ -351,16 +349,16 @@ impl OutsideRecords for NoOutsideRecords {
     }
 }
 
-/// What the guards look at beside the changes.
+/// The counts that guards need beside the changes.
 #[derive(Debug, Clone, Default)]
 pub struct Totals {
     /// How many accounts of each system are linked.
     pub linked: BTreeMap<String, usize>,
-    /// How many changes of a kind a system got within so many hours before.
+    /// The number of changes of a kind that a system got within the hours before.
     pub recent: BTreeMap<(String, String, u32), usize>,
-    /// Who gets a change of a kind in a system at this moment.
+    /// The subjects of changes in flight, by system and kind.
     pub in_flight: InFlight,
-    /// What a person said of changes that a guard held, by their fingerprints.
+    /// The overrides of changes that a guard held, by fingerprint.
     pub overrides: HashMap<String, GuardOverride>,
     /// Answers to approval requests, by fingerprint.
     pub approved: HashMap<String, ApprovalState>,
@@ -414,7 +412,7 @@ pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outco
     outcome
 }
 
-/// The first part of a decision: each record separately. [`apply_totals`] then looks at all of
+/// The first part of a decision: each record separately. [`apply_totals`] then evaluates all of
 /// them together.
 pub(crate) fn decide_records(
     rules: &RuleSet,
@@ -477,7 +475,7 @@ pub(crate) fn apply_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outco
     // Leavers first; within a kind by system and name, so that the order is always the same.
     let order = |change: &Change| {
         let (kind, step) = change.rank();
-        // The steps of one departure stand together, in their order.
+        // The steps of one departure are adjacent, in their order.
         (kind, step > 0, step)
     };
     outcome.changes.sort_by(|a, b| {
@@ -669,8 +667,8 @@ fn exceeded_limit(guard: &crate::rules::Guard, count: usize, linked: usize) -> O
     if guard.max_count.is_some_and(|most| count > most) {
         return guard.max_count.map(|most| most.to_string());
     }
-    // A share of nothing says nothing: the first run of an empty target is not a landslide.
-    // All of them are a share that nothing is above.
+    // A percentage of nothing is meaningless: the first run of an empty target exceeds no limit.
+    // 100 % can never be exceeded.
     let share = guard.max_percent.filter(|share| *share < 100)? as usize;
     let is_few = guard.min_count.is_some_and(|least| count <= least);
     (linked > 0 && !is_few && count * 100 > linked * share)
@@ -712,7 +710,7 @@ pub(crate) fn fingerprint(parts: &[&str], values: &[ValueChange]) -> String {
         .collect()
 }
 
-/// Where a rule of this kind would stand, for reasons without a nearer place.
+/// The rule file of a type, for reasons without a nearer location.
 pub(crate) fn file_of(rules: &RuleSet, system: &str, kind: ObjectType) -> Place {
     rules
         .of(system, kind)

@@ -1,4 +1,4 @@
-//! The first half of a decision: which identities there are, who feeds them, and what they hold.
+//! The first half of a decision: identities, their source accounts, and their values.
 
 use super::generated_values;
 use super::{Decided, Doubt, NewLink, Outcome, OutsideRecords, Question, Verdict, file_of};
@@ -27,7 +27,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 #[derive(Debug, Clone)]
 pub(crate) struct Person {
     pub id: String,
-    /// What people call it.
+    /// Its label.
     pub label: String,
     pub new: bool,
     pub stage: Stage,
@@ -43,19 +43,19 @@ pub(crate) struct Person {
     pub out_reason: Option<Reason>,
     /// No source shows it any more; from this moment on that counts.
     pub absence_counts_from: Option<Timestamp>,
-    /// Since when it stands where it stands.
+    /// Since when the person has been in the stage.
     pub since: Option<Timestamp>,
-    /// Where it stands in its life, in words, where the rules say anything of that.
+    /// The reason of the stage, if lifecycle rules apply.
     pub life: Option<Reason>,
     /// Its accounts cannot be used now: it is not here yet, or away.
     pub access_suspended: bool,
-    /// No accounts are made yet.
+    /// No accounts are created yet.
     pub before_prestart: bool,
     /// Values that are wanted and missing.
     pub missing_recommended: Vec<String>,
     /// Notes on its values: proposed names, references to unknown people.
     pub notes: Vec<String>,
-    /// The roles that it only keeps for a while.
+    /// Roles in their overlap.
     pub kept_roles: KeptRoles,
 }
 
@@ -73,7 +73,7 @@ fn notes_text(all: &[String]) -> String {
 }
 
 impl Person {
-    /// What was decided about one of its source accounts.
+    /// The outcome for one of its source accounts.
     fn source_line(&self, account: &Account, verdict: Verdict, reason: Reason) -> Decided {
         Decided {
             system: account.system.clone(),
@@ -127,7 +127,7 @@ pub(crate) fn possible_id(kind: ObjectType, account: &Account, attempt: u32) -> 
     )
 }
 
-/// What people call an account.
+/// The label of an account.
 pub fn account_label(account: &Account) -> String {
     let shown = ["displayName", "name.formatted", "cn"];
     shown
@@ -140,7 +140,7 @@ pub fn account_label(account: &Account) -> String {
         )
 }
 
-/// What the identities of one type are assembled from.
+/// The inputs for assembling the identities of one type.
 #[derive(Clone, Copy)]
 pub(crate) struct TypeInputs<'a> {
     pub rules: &'a RuleSet,
@@ -1111,7 +1111,7 @@ fn apply_lifecycle(
     .filter(|_| person.out_reason.is_some() && person.sources.is_empty());
     let mut since = None;
     person.attributes.set(LEFT_BY, Vec::new());
-    // A held record is no departure, unless a person says that it is one.
+    // A held record is no departure, unless an operator scheduled one.
     if let Some(life) = rules
         .lifecycle
         .get(&kind)
@@ -1193,7 +1193,7 @@ fn enter_stage(
 
 /// Keeps the stage of a record that cannot be read now.
 fn keep_stage(person: &mut Person, stored: Option<&Identity>) {
-    // What cannot be read now changes nothing about where they stand.
+    // A record that cannot be read now does not change the stage.
     if let (Some(stored), true, None, None) = (
         stored,
         person.held.is_some(),
@@ -1212,7 +1212,7 @@ fn stage_since(
     since: Option<Timestamp>,
 ) {
     let before = stored.filter(|stored| stored.stage == person.stage);
-    // As precise as it is kept, so that the next decision says the same.
+    // As precise as it is stored, so that the next decision has the same result.
     let kept = Timestamp::from_millisecond(now.as_millisecond()).unwrap_or(now);
     person.since = since.or_else(|| before.map_or(Some(kept), |stored| stored.since));
     // A leaver has left since the earliest cause: retention periods are not extended by later

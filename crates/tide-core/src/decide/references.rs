@@ -1,6 +1,5 @@
-//! References in targets. They are decided last, when it is known who has an account there and who
-//! gets one: a value that points to an account which is yet to be made is set by a second change,
-//! once it is there.
+//! References in targets. They are decided last, when all accounts are known. A reference to an
+//! account that is yet to be created is set by a second change, once it exists.
 
 use super::people::Person;
 use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
@@ -16,11 +15,11 @@ use std::collections::{HashMap, HashSet};
 
 /// The references that a person's account should hold.
 pub(super) struct ReferenceWaits<'r> {
-    /// The person, as a place in the list.
+    /// The person, as an index into the list.
     pub person: usize,
     /// The account, if there is one.
     pub at: Option<usize>,
-    /// What it should hold, by the ids of identities.
+    /// The desired values, by ids of identities.
     pub wanted: Vec<DesiredValue<'r>>,
 }
 
@@ -40,7 +39,7 @@ pub(crate) fn references_of<'d, 'r>(
         .filter(|wanted| is_reference(wanted))
 }
 
-/// Takes the references out of what a target should hold.
+/// Removes the references from a desired account, and returns them.
 pub(super) fn taken_out<'r>(desired: &mut DesiredAccount<'r>) -> Vec<DesiredValue<'r>> {
     if !desired.wanted.iter().any(is_reference) {
         return Vec::new();
@@ -59,7 +58,7 @@ pub(super) struct ReferenceContext<'a> {
     pub system: &'a str,
     pub schema: Option<&'a Schema>,
     pub types: &'a TypeRules,
-    /// Identities that no longer belong to any group here, as their departure says.
+    /// Identities that leave all groups here by their departure.
     pub revoked: &'a HashSet<String>,
 }
 
@@ -480,7 +479,7 @@ pub(super) fn drop_hopeless_waits(outcome: &mut Outcome) {
             .filter(|change| change.kind == ChangeKind::Create && change.hold.is_none())
             .map(|change| (change.system.clone(), change.identity.clone()))
             .collect();
-        // Whom the target wants to see first, and who is held, holds those who point to them, and
+        // A held account that the target requires first holds the accounts that refer to it, and
         // so on.
         let mut more = false;
         for change in outcome

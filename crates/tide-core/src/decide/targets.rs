@@ -1,4 +1,4 @@
-//! The second half of a decision: what each target should hold of each identity.
+//! The second half of a decision: the desired account of each identity in each target.
 
 mod accounts;
 mod deprovision;
@@ -53,35 +53,35 @@ struct TargetDecision<'a> {
     doubtful: HashMap<usize, String>,
     /// Accounts that are never touched, with why.
     untouchable: HashMap<usize, Reason>,
-    /// What people said.
+    /// The answers of operators.
     answers: MatchAnswers<'a>,
     /// The identities by their keys here.
     identities: IdentityIndex<'a>,
     /// References that are written when all accounts are known.
     pointing: Vec<ReferenceWaits<'a>>,
-    /// The person who is being decided about, as a place in the list.
+    /// The person who is being decided, as an index into the list.
     place: usize,
     /// The moment that is decided about.
     now: Timestamp,
 }
 
-/// What is known of the account that an identity has or gets.
+/// What was found for an identity without an account.
 enum Pick<'a> {
-    /// What the rules found.
+    /// The result of the match rules.
     Matched(MatchResult<usize>),
-    /// What a person said.
+    /// An operator's answer.
     Answered(usize, &'a MatchAnswer),
     /// An operator answered that none of the candidates matches.
     New,
 }
 
-/// What the people of one target are matched among.
+/// The candidates for matching in one target.
 #[derive(Clone, Copy)]
 struct Candidates<'c> {
     people: &'c [Person],
     /// Accounts that are linked to a person already.
     owned: &'c HashSet<usize>,
-    /// The people, as places in the list, whom the rules match to each account.
+    /// The people, as indexes into the list, whom the rules match to each account.
     claims: &'c HashMap<usize, Vec<usize>>,
 }
 
@@ -99,7 +99,7 @@ impl<'c> Candidates<'c> {
     }
 }
 
-/// What is to be done about a person without an account here.
+/// The judgement about a person without an account here.
 enum Judgement {
     /// No account matches: one is created.
     Create,
@@ -115,7 +115,7 @@ enum Judgement {
     },
 }
 
-/// What all targets have in common.
+/// The inputs that all targets share.
 pub(super) struct DecisionContext<'a> {
     pub rules: &'a RuleSet,
     pub population: &'a Population,
@@ -298,7 +298,7 @@ impl<'a> TargetDecision<'a> {
         {
             let account = &self.population.accounts[at];
             if self.types.is_source() && self.untouchable.contains_key(&at) {
-                // It was told already, as a source's account that is left alone.
+                // It has an outcome already, as a protected account of a source.
                 continue;
             }
             self.add_unmatched(outcome, at, account);

@@ -1,4 +1,4 @@
-//! From the parser's tree to ours: names checked, functions bound, positions kept.
+//! Compiles the parser's tree: checks names, binds functions, keeps positions.
 
 use super::functions::{self, Function};
 use super::{ExprError, MAX_DEPTH, MAX_NESTING, MAX_SOURCE, Root};
@@ -15,7 +15,7 @@ pub enum Names<'a> {
     These(&'a BTreeMap<String, bool>),
 }
 
-/// What an expression may name.
+/// The names that an expression may use.
 #[derive(Debug, Clone)]
 pub struct ExprScope<'a> {
     /// The roots that exist here, with their attributes.
@@ -49,8 +49,8 @@ impl Node {
         }
     }
 
-    /// What it gives, in words, where that is known before it runs. Whatever it is, it may be
-    /// missing too.
+    /// The kind of its result in words, where it is known before it runs. Any result may be
+    /// missing.
     pub fn kind(&self) -> Option<&'static str> {
         match &self.op {
             Op::Literal(super::Datum::Null) => None,
@@ -112,9 +112,9 @@ pub(super) enum Op {
     List(Vec<Node>),
     Call(Function, Vec<Node>),
     Matches(Box<Node>, regex::Regex),
-    /// What a pattern finds in a text, put together anew.
+    /// Replaces what a pattern matches.
     Rewrite(Box<Node>, regex::Regex, Box<Node>),
-    /// What a pattern finds in a text: its first group, or all of it.
+    /// The first group that a pattern matches, or the whole match.
     Capture(Box<Node>, regex::Regex),
     Lookup(Box<Lookup>),
     Fold(Box<Fold>),
@@ -253,8 +253,8 @@ impl Compiler<'_, '_> {
             .map_or(0, |(start, _)| start as usize)
     }
 
-    /// A part of the tree. A chain of operands is as deep as it is long, and each level takes stack
-    /// when it runs: the depth is bounded here, once, and not at every evaluation.
+    /// Compiles a node of the tree. A chain of operands is as deep as it is long, and each level
+    /// takes stack when it runs: the depth is limited here, once, not at every evaluation.
     fn compile_node(&mut self, tree: &IdedExpr) -> Result<Node, ExprError> {
         let offset = self.offset_of(leftmost_offset(tree).id);
         self.depth += 1;
@@ -703,7 +703,7 @@ pub fn closest_name<'n>(name: &str, known: impl Iterator<Item = &'n str>) -> Opt
         .map(|(_, other)| other)
 }
 
-/// A known attribute's name as it is written, with the options that were asked for
+/// A known attribute's name in its own spelling, with the requested options
 /// (`userCertificate;binary`, RFC 4512 §2.5).
 fn with_options(all: &BTreeMap<String, bool>, name: &str) -> Option<(String, bool)> {
     let (plain, options) = name

@@ -1,4 +1,4 @@
-//! Evaluation, within bounds.
+//! Evaluates programs within limits.
 
 use super::compile::{Binary, Node, Op};
 use super::{ExprError, MAX_FUEL, MAX_SIZE, Root};
@@ -147,7 +147,7 @@ impl EvalContext<'_> {
         }
     }
 
-    /// One part. Each costs a step, and more when what it gives is large.
+    /// Evaluates one node. Each costs a step, and more if its result is large.
     fn eval(&self, node: &Node, locals: &mut Locals) -> Result<Datum, ExprError> {
         self.spend_fuel(1, node.offset)?;
         let datum = self.eval_op(node, locals)?;
@@ -254,7 +254,7 @@ impl EvalContext<'_> {
         })
     }
 
-    /// Looks a key up in a table, or evaluates what is given for keys that are not in it.
+    /// Looks a key up in a table, or evaluates the default for keys that are not in it.
     fn look_up(
         &self,
         locals: &mut Locals,
@@ -366,7 +366,7 @@ fn replace_matches(
         out.push_str(&text[end..whole.start()]);
         found.expand(with, &mut out);
         end = whole.end();
-        // Looked at while it grows: what is put in may be many times what is taken out.
+        // Checked while it grows: the replacement can be many times longer than the match.
         if out.len() > MAX_SIZE {
             return Err(ExprError::new(
                 at,

@@ -53,7 +53,7 @@ codes! {
     }
 }
 
-/// What is wrong with an expression, or with one evaluation of it, and where.
+/// The error of an expression or of its evaluation, with its position.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct ExprError {

@@ -1,11 +1,11 @@
-//! An evaluation, step by step: what each part of an expression gives on a real record.
+//! Traces an evaluation: the result of each part of an expression on a real record.
 
 use super::compile::{Binary, Node, Op};
 use super::eval::{self, Datum};
 use super::{EvalInputs, ExprError, Program};
 use crate::value::{Value, format_values};
 
-/// The most steps that are told, and the most characters of each text and value.
+/// Maximum number of steps, and of characters of each text and value.
 const TOLD: (usize, usize) = (200, 200);
 
 /// One part of an expression, and what it gave.
@@ -13,9 +13,9 @@ const TOLD: (usize, usize) = (200, 200);
 pub struct TraceStep {
     /// The part, as it would be written.
     pub text: String,
-    /// What it gave, as an expression would write it.
+    /// The result, in the syntax of expressions.
     pub value: String,
-    /// Where it stands in the source, in characters from 0.
+    /// Its position in the source, in characters from 0.
     pub offset: usize,
 }
 
@@ -174,7 +174,7 @@ fn evaluated_parts(node: &Node) -> Vec<&Node> {
 }
 
 fn trace_parts(node: &Node, values: &EvalInputs<'_>, steps: &mut Vec<TraceStep>) {
-    // Only the branch that is taken, and no operand that is never looked at.
+    // Only the branch that is taken, and no operand that is skipped.
     let truth = |node: &Node| matches!(eval::evaluate(node, values), Ok(Datum::Bool(true)));
     let taken: Vec<&Node> = match &node.op {
         Op::Choose(when, then, otherwise) => vec![when, if truth(when) { then } else { otherwise }],

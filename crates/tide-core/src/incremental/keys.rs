@@ -157,7 +157,7 @@ impl KeyRules {
         keys
     }
 
-    /// Do groups of this system define a scope?
+    /// Whether groups of this system define a scope.
     pub fn asks_for(&self, system: &str) -> bool {
         self.asked.contains(system)
     }

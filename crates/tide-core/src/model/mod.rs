@@ -14,7 +14,7 @@ use std::fmt;
 use std::sync::Arc;
 
 codes! {
-    /// What kind of thing an account stands for. Only equal types are ever linked.
+    /// The type of an account. Only equal types are ever linked.
     pub enum ObjectType {
         /// A human being.
         Person,
@@ -35,21 +35,21 @@ pub struct Account {
     pub id: AccountId,
     /// The system it lives in.
     pub system: String,
-    /// What it stands for.
+    /// Its type.
     pub kind: ObjectType,
     /// The key that the system never changes (entryUUID, objectGUID, SCIM id).
     pub key: String,
-    /// What people call it there: a DN, a user name.
+    /// Its name in the system: a DN, a user name.
     pub name: String,
     /// Its values.
     pub attributes: Attributes,
     /// Since when it is no longer there.
     pub absent_since: Option<Timestamp>,
-    /// Its system itself said that it is gone: it told of the deletion, or did not have it when it
-    /// was asked for by its key. Else a complete reading did not show it, which can have other
-    /// reasons: a permission, a replica, a file that was cut.
+    /// Its system confirmed the absence: it reported the deletion, or did not find the record by
+    /// its key. Otherwise a full read did not contain it, which can have other reasons: a
+    /// permission, a replica, a truncated file.
     pub absence_confirmed: bool,
-    /// What is broken in the record as it came: nothing is decided from a broken record.
+    /// The fault of the record, if it is invalid: nothing is decided from it then.
     pub fault: Option<String>,
 }
 
@@ -58,14 +58,14 @@ pub struct Account {
 pub struct Observed {
     /// The key that the system never changes.
     pub key: String,
-    /// What people call it there.
+    /// Its name in the system.
     pub name: String,
     /// Its values.
     pub attributes: Attributes,
-    /// What is broken in the record, if anything is.
+    /// The fault of the record, if it is invalid.
     pub fault: Option<String>,
-    /// Which state of the record this is, where the system says so: of two texts of one record the
-    /// later one sorts after.
+    /// The version of the record, where the system has versions: of two versions of one record
+    /// the later one sorts last.
     pub version: Option<String>,
     /// After a write: whether this is exactly the state that the write returned; otherwise it was
     /// read afterwards, and others may have changed it.
@@ -73,7 +73,7 @@ pub struct Observed {
 }
 
 codes! {
-    /// Where an identity stands in its life.
+    /// The stage of an identity in its lifecycle.
     pub enum Stage {
         /// Known, and not here yet.
         Expected,
@@ -93,16 +93,16 @@ codes! {
 pub struct Identity {
     /// Its lasting name inside the service.
     pub id: String,
-    /// What it stands for.
+    /// Its type.
     pub kind: ObjectType,
     /// Composed values, as they were when last decided.
     pub attributes: Attributes,
-    /// Its place in its life, as last decided.
+    /// Its stage, as last decided.
     pub stage: Stage,
     /// Since when, if that is known.
     #[serde(default)]
     pub since: Option<Timestamp>,
-    /// The roles that nothing gives it any more, each with the moment until which it is kept.
+    /// Roles in their overlap, each with its end.
     #[serde(default)]
     pub kept_roles: KeptRoles,
 }
@@ -114,11 +114,11 @@ pub struct Link {
     pub account: AccountId,
     /// The identity.
     pub identity: String,
-    /// What made it.
+    /// Its origin.
     pub basis: LinkBasis,
 }
 
-/// What made a link.
+/// The origin of a link.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct LinkBasis {
     /// Which kind of thing.
@@ -128,7 +128,7 @@ pub struct LinkBasis {
 }
 
 impl LinkBasis {
-    /// What made a link, by name.
+    /// The origin of a link, with its name.
     pub fn new(origin: LinkOrigin, name: impl Into<String>) -> Self {
         LinkBasis {
             origin,
@@ -155,16 +155,16 @@ impl fmt::Display for LinkBasis {
     }
 }
 
-/// What a target made of values that we sent: remembered, so that it is not chased.
+/// How a target normalized values that we sent; stored so that they are not sent again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Normalization {
-    /// What we sent.
+    /// The values that we sent.
     pub sent: Vec<Value>,
-    /// What the system then held.
+    /// The values that the system returned.
     pub returned: Vec<Value>,
 }
 
-/// A generated value that was given, and is never given to anybody else.
+/// A generated value that is reserved for one identity for life.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ReservedValue {
     /// The type of identity.
@@ -173,15 +173,15 @@ pub struct ReservedValue {
     pub attribute: String,
     /// The value.
     pub value: String,
-    /// Whose it is.
+    /// Its owner.
     pub identity: String,
 }
 
 /// The facts about a system on which a decision is based.
 #[derive(Debug, Clone, Default)]
 pub struct SystemFacts {
-    /// Its schema by type; empty until it was first described. It is long, and every decision takes
-    /// it along.
+    /// Its schema by type; empty before the first connection. Shared, because it is large and
+    /// every decision needs it.
     pub schema: Arc<BTreeMap<ObjectType, Schema>>,
     /// Types that we may write.
     pub writable: Vec<ObjectType>,
@@ -246,7 +246,7 @@ pub struct Population {
     pub write_history: HashMap<AccountId, WriteHistory>,
 }
 
-/// A password that was set in one place; the password itself is not known here.
+/// A password that was set in one place; the password itself is not part of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PendingPassword {
     /// Its number.
@@ -257,14 +257,14 @@ pub struct PendingPassword {
     pub account: Option<AccountId>,
     /// When.
     pub created_at: Timestamp,
-    /// Is it to be changed at the next log-in?
+    /// Whether it must be changed at the next sign-in.
     pub must_change: bool,
 }
 
 /// A membership that a rule owns and can revoke.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RuleMembership {
-    /// Who is a member.
+    /// The member.
     pub identity: String,
     /// The group's account.
     pub group: AccountId,
@@ -277,11 +277,11 @@ pub struct RuleMembership {
     pub folded: String,
 }
 
-/// The name under which a group holds a member whose membership a rule owns, where that is no
-/// longer the name that was written.
+/// The name by which a group contains a member of a rule, if it is no longer the name that was
+/// written.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct MemberName {
-    /// Who is a member.
+    /// The member.
     pub identity: String,
     /// The group's account.
     pub group: AccountId,

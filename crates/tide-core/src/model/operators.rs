@@ -1,11 +1,11 @@
-//! What operators decided, as a decision reads it: answers about matches, approvals, departures and
-//! roles given by hand.
+//! Decisions of operators, as a decision reads them: match answers, approvals, departures and
+//! granted roles.
 
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 
 codes! {
-    /// What a person said about a match.
+    /// An operator's answer to a match.
     pub enum MatchDecision {
         /// These two belong together.
         Join,
@@ -13,12 +13,12 @@ codes! {
         Never,
         /// No match: a new one is created.
         New,
-        /// It is left as it is, and not asked about.
+        /// The record is skipped.
         Skip,
     }
 }
 
-/// An answer that was given, and holds until it is taken back.
+/// An answer in effect until it is taken back.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct MatchAnswer {
     /// The system.
@@ -33,18 +33,18 @@ pub struct MatchAnswer {
     pub principal: String,
 }
 
-/// What was said about one change so far.
+/// The answers to an approval request so far.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ApprovalState {
-    /// Who said yes, level by level.
+    /// The approvers, level by level.
     pub yes: Vec<String>,
-    /// Who said no, and their words.
+    /// Who rejected it, and the comment.
     pub no: Option<(String, String)>,
     /// The request expired.
     pub expired: bool,
 }
 
-/// A departure that an operator asked for.
+/// A departure that an operator scheduled.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Departure {
     /// From when on they have left.
@@ -55,23 +55,23 @@ pub struct Departure {
     pub comment: String,
 }
 
-/// A role that was given by hand.
+/// A granted role.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RoleGrant {
-    /// To whom.
+    /// The holder.
     pub identity: String,
     /// The role.
     pub role: String,
     /// From when on; nothing means at once.
     pub from: Option<Timestamp>,
-    /// Until when; nothing means until it is taken.
+    /// Until when; `None` means until it is revoked.
     pub until: Option<Timestamp>,
-    /// Who gave it.
+    /// The principal who granted it.
     pub principal: String,
 }
 
 impl RoleGrant {
-    /// Does it hold at a moment?
+    /// Whether it is in effect at a moment.
     pub fn holds(&self, now: Timestamp) -> bool {
         self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
     }
@@ -86,5 +86,5 @@ impl RoleGrant {
     }
 }
 
-/// The roles that an identity only keeps for a while, each with the moment until which it does.
+/// Roles in their overlap, each with its end.
 pub type KeptRoles = BTreeMap<String, Timestamp>;

@@ -15,7 +15,7 @@ const AROUND: usize = 2;
 pub struct FileDifference {
     /// Its name.
     pub name: String,
-    /// What happened to it.
+    /// The change of the file.
     pub state: FileChange,
     /// The lines that differ, with a few around them.
     pub lines: Vec<DiffLine>,
@@ -24,7 +24,7 @@ pub struct FileDifference {
 /// One line of a difference.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DiffLine {
-    /// What became of it.
+    /// The result.
     pub change: LineChange,
     /// Its number in the older file, from 1.
     pub before: Option<usize>,
@@ -88,8 +88,8 @@ pub fn compare_files(before: &[RuleFile], after: &[RuleFile]) -> Vec<FileDiffere
         .collect()
 }
 
-/// Brings what was published since into a draft, file by file. A file that both changed keeps the
-/// draft's text, and is named: a person must see to it.
+/// Merges newer published files into a draft. A file that both changed keeps the draft's text and
+/// is listed: a person must merge it.
 pub fn brought_together(
     base: &[RuleFile],
     published: &[RuleFile],

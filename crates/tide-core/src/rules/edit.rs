@@ -25,7 +25,7 @@ pub struct GroupEdit {
     pub name: String,
     /// The system that holds it, when it is not the scope's own.
     pub system: Option<String>,
-    /// Do members of its member groups count?
+    /// Whether members of its member groups count.
     pub nested: bool,
 }
 
@@ -34,7 +34,7 @@ pub struct GroupEdit {
 pub struct ConditionEdit {
     /// The expression.
     pub when: String,
-    /// Said of those for whom it does not hold.
+    /// The reason for records for which it does not hold.
     pub otherwise: Option<String>,
 }
 
@@ -47,7 +47,7 @@ pub struct ScopeEdit {
     pub except: Vec<ContainerEdit>,
     /// Groups of which one must hold the record.
     pub groups: Vec<GroupEdit>,
-    /// Groups whose members are left out.
+    /// Groups whose members are out of scope.
     pub not_groups: Vec<GroupEdit>,
     /// A filter.
     pub filter: Option<String>,
@@ -319,11 +319,11 @@ fn read_expression(name: &str) -> String {
     }
 }
 
-/// Where many directories keep a usual value when the first place is empty.
+/// The second attribute in which many directories store a common value.
 const SECOND_PLACES: [(&str, &str); 2] = [("employeeNumber", "employeeID"), ("displayName", "cn")];
 
-/// How an expression reads a usual value: from its first place, and from the second where the
-/// system has that too.
+/// The expression that reads a common value: from its first attribute, or from the second where
+/// the system has both.
 fn reads_usual(schema: &Schema, kind: SystemKind, identity: &str, account: &str) -> String {
     let second = SECOND_PLACES
         .iter()

@@ -26,7 +26,7 @@ pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
     faults
 }
 
-/// The identity that a record of a source gives.
+/// The identity that a source record yields.
 fn identity_of(
     rules: &RuleSet,
     system: &str,

@@ -41,15 +41,15 @@ pub type Schemas = BTreeMap<String, BTreeMap<ObjectType, Schema>>;
 /// A whole rule set.
 #[derive(Debug, Clone, Default)]
 pub struct RuleSet {
-    /// What identities hold, by type.
+    /// The attributes of identities, by type.
     pub identities: BTreeMap<ObjectType, IdentityRules>,
     /// Look-up tables.
     pub tables: Tables,
     /// Limits.
     pub guards: Vec<Guard>,
-    /// Who must say yes before changes are sent.
+    /// The approvals.
     pub approvals: Vec<crate::approvals::Approval>,
-    /// Who is called, by name.
+    /// The webhooks, by name.
     pub webhooks: BTreeMap<String, WebhookRules>,
     /// How people come, stay and go, by type.
     pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifecycleRules>,
@@ -63,7 +63,7 @@ pub struct RuleSet {
     pub systems: BTreeMap<String, SystemRules>,
 }
 
-/// What identities of one type hold.
+/// The attributes of identities of one type.
 #[derive(Debug, Clone, Default)]
 pub struct IdentityRules {
     /// The attribute shown as the identity's name.
@@ -86,20 +86,20 @@ impl IdentityRules {
 pub struct IdentityAttribute {
     /// Its name.
     pub name: String,
-    /// May it hold several values?
+    /// Whether it may have several values.
     pub multi_valued: bool,
-    /// Must it hold a value before anything is sent?
+    /// Whether nothing is sent without a value.
     pub required: bool,
-    /// Is a missing value told of?
+    /// Whether a missing value is noted.
     pub recommended: bool,
-    /// May only one identity hold a value?
+    /// Whether a value must be unique among identities.
     pub unique: bool,
     /// Systems in the order in which their value wins; systems not named come after, by name.
     pub authority: Vec<String>,
     /// Whether the first source of the authority that contains the identity alone determines the
     /// value, including that there is none.
     pub exclusive: bool,
-    /// Does it point to another identity?
+    /// Whether it refers to another identity.
     pub reference: Option<Pointer>,
     /// How a missing value is generated.
     pub generated: Option<Generated>,
@@ -124,7 +124,7 @@ pub struct Pointer {
 pub struct Generated {
     /// The patterns, tried in order; the last is tried again with a growing `identity.attempt`.
     pub patterns: Vec<Program>,
-    /// Values that are never given, folded.
+    /// Values that are never assigned, folded.
     pub reserved: Vec<String>,
     /// The most characters.
     pub max_length: Option<usize>,
@@ -141,7 +141,7 @@ pub struct DistributionRule {
     pub round_robin: bool,
 }
 
-/// What one system takes and gives.
+/// The rules of one system.
 #[derive(Debug, Clone, Default)]
 pub struct SystemRules {
     /// The system's name.
@@ -166,21 +166,21 @@ pub struct TypeRules {
     /// Outbound mappings of some identities only: the first whose condition holds wins, attribute
     /// by attribute.
     pub populations: Vec<PopulationRules>,
-    /// What the rules must give for a record that is written beside them.
+    /// An example record with the expected result.
     pub examples: Vec<Example>,
     /// What happens to an account whose identity is out of scope.
     pub on_out_of_scope: OnOutOfScope,
-    /// The departure steps, in order; empty: as `on_out_of_scope` says.
+    /// The departure steps, in order; if empty, `on_out_of_scope` applies.
     pub departure: Vec<crate::lifecycle::DepartureStep>,
     /// Memberships by rule.
     pub memberships: Vec<MembershipRule>,
     /// Systems in which an account must exist before one is created here.
     pub depends_on: Vec<String>,
-    /// What becomes of a linked account that was deleted in the system itself.
+    /// What happens to a linked account that others deleted in the system.
     pub on_deleted: OnDeleted,
     /// What happens to an account that others created in the system and that matches no identity.
     pub on_orphaned: OnOrphaned,
-    /// What becomes of a value that was changed in the system itself.
+    /// What happens to a value that others changed in the system.
     pub on_drift: OnDrift,
     /// The first password of a new account.
     pub password: Option<PasswordRules>,
@@ -193,17 +193,17 @@ pub struct TypeRules {
 }
 
 impl TypeRules {
-    /// Does this system give identities their values?
+    /// Whether this system supplies values of identities.
     pub fn is_source(&self) -> bool {
         !self.inbound.is_empty()
     }
 
-    /// Are accounts kept in this system?
+    /// Whether accounts are written in this system.
     pub fn is_target(&self) -> bool {
         !self.outbound.is_empty() || !self.populations.is_empty()
     }
 
-    /// Is an attribute a list that others write too, for any population?
+    /// Whether an attribute is a merged list for any population.
     pub fn merges(&self, attribute: &str) -> bool {
         let all = self.outbound.iter().chain(
             self.populations
@@ -226,7 +226,7 @@ pub enum OnOutOfScope {
     Leave,
 }
 
-/// What becomes of a linked account that was deleted in the system itself.
+/// What happens to a linked account that others deleted in the system.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OnDeleted {
@@ -246,7 +246,7 @@ pub enum OnOrphaned {
     /// It is shown and left alone.
     #[default]
     Ignore,
-    /// It is made unusable.
+    /// The account is disabled.
     Disable,
     /// It waits among the things that a person must decide.
     Ask,
@@ -273,7 +273,7 @@ pub struct MembershipRule {
     pub groups: Program,
     /// Groups from which unmanaged members are removed.
     pub remove_unmanaged: Vec<String>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -286,7 +286,7 @@ pub struct PopulationRules {
     pub when: Program,
     /// Its mappings; they come before the system's own.
     pub outbound: Vec<Mapping>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -301,7 +301,7 @@ pub struct Example {
     pub expect: Vec<(String, Vec<Value>)>,
     /// The target whose account is looked at; none means what the system's own rules give.
     pub account_in: Option<String>,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -322,12 +322,12 @@ pub struct PasswordRules {
     pub initial: bool,
     /// Is a password that is set in one place set here too?
     pub sync: bool,
-    /// The directory whose hashes are carried here.
+    /// The directory whose password hashes are copied here.
     pub copy_hash_from: Option<String>,
 }
 
 impl PasswordRules {
-    /// What holds for an attribute where nothing is said.
+    /// The default for an attribute without a setting.
     pub fn of(attribute: &str) -> Self {
         let sets = load::passwords::PASSWORD_SETS.map(str::to_owned).to_vec();
         PasswordRules {
@@ -346,11 +346,11 @@ impl PasswordRules {
 /// A webhook.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WebhookRules {
-    /// The address that takes the calls.
+    /// The URL that receives the deliveries.
     pub url: String,
     /// How long an answer is waited for, in seconds.
     pub timeout_seconds: u32,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -363,7 +363,7 @@ pub struct Scope {
     pub except: Vec<Container>,
     /// Groups of which a record must be a member of one; none means that it need not.
     pub groups: Vec<GroupScope>,
-    /// Groups whose members are left out.
+    /// Groups whose members are out of scope.
     pub not_groups: Vec<GroupScope>,
     /// A filter that must hold.
     pub filter: Option<FilterScope>,
@@ -416,7 +416,7 @@ pub struct FilterScope {
     pub filter: RecordFilter,
     /// As it was written.
     pub source: String,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -469,9 +469,9 @@ pub struct Container {
 pub struct Condition {
     /// The expression.
     pub when: Program,
-    /// Said of those for whom it does not hold.
+    /// The reason for records for which it does not hold.
     pub reason: String,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -492,7 +492,7 @@ pub struct MatchRule {
     pub supporting: Vec<SupportingValues>,
     /// How many of the values present on both sides must agree; otherwise it needs review.
     pub min_agreeing: usize,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -525,7 +525,7 @@ pub enum Apply {
     /// Kept in sync with the rule.
     #[default]
     Always,
-    /// Set when the account is made, and never again.
+    /// Set when the account is created, and never again.
     OnCreate,
     /// Set while the account has none.
     IfEmpty,
@@ -554,13 +554,13 @@ pub struct Mapping {
     pub apply: Apply,
     /// What an empty source does.
     pub on_empty: OnEmpty,
-    /// Are values that others put there left alone? Ours are then added, and taken away again.
+    /// Whether values that others added are kept. Ours are then added and removed individually.
     pub merge: bool,
     /// Whether the target requires that the referenced account exists first.
     pub wait_for_target: bool,
     /// Are groups among those it points to replaced by their members?
     pub flatten: bool,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -575,11 +575,11 @@ pub struct Guard {
     pub max_count: Option<usize>,
     /// The largest share of the system's linked accounts, in percent.
     pub max_percent: Option<u32>,
-    /// So many changes are never too large a share.
+    /// Up to this number of changes, the percentage does not apply.
     pub min_count: Option<usize>,
-    /// How many hours are looked back: many small runs are no way around a guard.
+    /// The period that counts, in hours, so that many small runs cannot avoid a guard.
     pub window_hours: u32,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub place: Place,
 }
 
@@ -642,8 +642,8 @@ impl RuleSet {
         load::load(files, schemas)
     }
 
-    /// Compiles an expression that is tried and not kept. `account` says whether it may read an
-    /// account, and with which schema, if that is known.
+    /// Compiles an expression that is tried and not stored. `account` states whether it may read
+    /// an account, and its schema, if known.
     pub fn compile_expression(
         &self,
         kind: ObjectType,
@@ -653,7 +653,8 @@ impl RuleSet {
         load::compile_expression(self, kind, account, source)
     }
 
-    /// May what a run made be what something else waits for?
+    /// Whether the rules have dependencies, licenses or notifications, so that the result of a run can
+    /// allow another run to continue.
     pub fn has_steps(&self) -> bool {
         let waits = |system: &SystemRules| {
             system

@@ -37,7 +37,7 @@ impl RuleSource<'_> {
         });
     }
 
-    /// The same, at a place that is known already.
+    /// The same, at a known position.
     pub fn error_at(&self, place: &Place, message: impl Into<String>, help: Option<String>) {
         self.faults.borrow_mut().push(RuleFault {
             severity: FaultSeverity::Error,
@@ -65,7 +65,7 @@ impl RuleSource<'_> {
         });
     }
 
-    /// An expression's fault, at its column inside the TOML string where that can be told.
+    /// An error in an expression, at its column inside the TOML string if that can be determined.
     pub fn expression_error(&self, span: &Range<usize>, error: &ExprError) {
         let literal = self.text.get(span.clone()).unwrap_or_default();
         let one_line = !literal.contains('\n')
@@ -87,7 +87,8 @@ impl RuleSource<'_> {
     }
 }
 
-/// One table of a file, whose keys are asked for by name; [`Section::report_unknown_keys`] reports the rest.
+/// One table of a file, whose keys are read by name; [`Section::report_unknown_keys`] reports the
+/// rest.
 pub(super) struct Section<'a> {
     pub source: &'a RuleSource<'a>,
     pub table: &'a DeTable<'a>,

@@ -8,8 +8,8 @@ use std::cmp::Ordering;
 use tide_scim::ScimFilter as Scim;
 use tide_scim::filter::{AttrPath, Operator};
 
-/// Does the filter hold for an account? Nothing when only the server can tell, and was not asked
-/// yet.
+/// Whether the filter matches an account; `None` when only the server can evaluate it and was not
+/// asked yet.
 pub(super) fn holds(
     filter: &RecordFilter,
     account: &Attributes,
@@ -23,8 +23,8 @@ pub(super) fn holds(
 }
 
 /// The values of a SCIM path by its flat names: `emails` and `emails.value` are those of every
-/// type, `name.givenName` is itself, an extension's attribute stands below the extension's short
-/// name.
+/// type, `name.givenName` is itself, and an extension's attribute has the extension's short name
+/// as prefix.
 fn values(account: &Attributes, path: &AttrPath) -> Vec<Value> {
     let prefix = path
         .schema

@@ -21,7 +21,7 @@ pub enum MembershipFact {
     Member,
     /// It is none; groups inside that could not be read are named.
     Not(Vec<String>),
-    /// It cannot be told, and why.
+    /// Unknown, and why.
     Unknown(String),
 }
 
@@ -31,7 +31,7 @@ pub struct Groups<'a> {
     population: Option<&'a Population>,
     /// Group accounts by system and by each of their names.
     by_name: HashMap<(&'a str, String), usize>,
-    /// What a group holds, worked out when it is first asked for.
+    /// The members of a group, computed on first use.
     held: Mutex<HashMap<(String, String, bool), std::sync::Arc<MembershipIndex>>>,
 }
 
@@ -43,8 +43,8 @@ struct MembershipIndex {
     /// Groups of which only the members' side can tell who is in them: their own members could not
     /// be read, or are not shown.
     told_by_members: HashSet<String>,
-    /// The security identifiers of the group and the groups inside it: a primary group does not
-    /// list those whose it is.
+    /// The security identifiers of the group and its nested groups: a primary group does not list
+    /// its members.
     sids: HashSet<String>,
     broken: Vec<String>,
 }
@@ -64,7 +64,7 @@ fn references<'v>(
         .filter_map(Value::as_text)
 }
 
-/// Whom a group names as its direct members.
+/// The direct members of a group.
 pub(crate) fn member_references(attributes: &Attributes) -> impl Iterator<Item = &str> {
     references(attributes, &MEMBERS)
 }
@@ -123,7 +123,7 @@ impl<'a> Groups<'a> {
         })
     }
 
-    /// What the system of an account says of its attributes.
+    /// The schema of an account's system.
     pub(super) fn schema_of(&self, account: &Account) -> Option<&'a Schema> {
         self.population?
             .systems
@@ -159,8 +159,8 @@ impl<'a> Groups<'a> {
             let by_group = names_of(account)
                 .iter()
                 .any(|name| held.members.contains(name));
-            // What an account says of its groups is as old as the account's last read: it counts
-            // only where the group says nothing.
+            // The groups that an account lists are as old as the last read of the account: they
+            // count only where the group lists no members.
             let by_member = || {
                 references(&account.attributes, &MEMBER_OF)
                     .any(|of| held.told_by_members.contains(&fold_reference(of)))

@@ -16,7 +16,7 @@ use tide_ldap::syntax::{generalized_time, to_file_time};
 
 /// Attributes in which an account names its groups.
 const BACK_LINKS: [&str; 2] = ["memberOf", "isMemberOf"];
-/// Attributes whose values are compared without blanks and hyphens (RFC 4517 §4.2.29).
+/// Attributes whose values are compared without spaces and hyphens (RFC 4517 §4.2.29).
 const TELEPHONES: [&str; 5] = [
     "telephoneNumber",
     "mobile",
@@ -24,7 +24,7 @@ const TELEPHONES: [&str; 5] = [
     "homePhone",
     "facsimileTelephoneNumber",
 ];
-/// Attributes in which a domain controller keeps an instant as a number, with 0 or the largest
+/// Attributes in which a domain controller stores an instant as a number, with 0 or the largest
 /// number for "never".
 const FILE_TIMES: [&str; 5] = [
     "accountExpires",
@@ -46,11 +46,11 @@ fn is_one_of(name: &str, names: &[&str]) -> bool {
     names.iter().any(|known| known.eq_ignore_ascii_case(plain))
 }
 
-/// The attribute in which an account carries what its server said of filters that only the server
-/// can decide.
+/// The attribute in which an account has the results of filters that only its server can
+/// evaluate.
 pub const SERVER_FILTERS: &str = "serverFilters";
 
-/// What is kept of a filter that the server was asked: whether it holds for an account.
+/// The stored result of a filter that the server evaluated: whether it matches an account.
 pub fn filter_answer(filter: &LdapFilter, holds: bool) -> Value {
     Value::Text(format!(
         "{filter} {}",
@@ -195,8 +195,8 @@ impl FilterRecord<'_> {
             .map(|def| def.kind)
     }
 
-    /// A text as the attribute's matching rule compares it (RFC 4518 §2.6): blanks count once, case
-    /// only where the schema says so.
+    /// A text as the attribute's matching rule compares it (RFC 4518 §2.6): repeated spaces count
+    /// once, and case counts only if the schema says so.
     fn prepared(&self, name: &str, value: &str) -> String {
         if is_one_of(name, &TELEPHONES) {
             return value
@@ -331,7 +331,7 @@ fn category_of(dn: &str) -> String {
         .to_lowercase()
 }
 
-/// The category that a domain controller takes a class for, in a filter that names the class
+/// The category to which a domain controller resolves a class in a filter
 /// (`objectCategory=user`).
 fn category_named(class: &str) -> String {
     match class.trim().to_lowercase().as_str() {
@@ -357,8 +357,7 @@ pub(crate) fn groups_named(filter: &LdapFilter) -> Vec<String> {
     }
 }
 
-/// What is wrong with a filter by what the server says of itself, in words, with what to write
-/// instead.
+/// The fault of a filter by the schema of the server, with a replacement.
 pub(crate) fn filter_problem(
     filter: &LdapFilter,
     schema: Option<&Schema>,
@@ -399,7 +398,7 @@ pub(crate) fn filter_problem(
     }
 }
 
-/// Does the server's answer hang on back-links, whose changes no entry tells?
+/// Whether the server's result depends on back-links, which change without a change of the entry.
 pub(crate) fn depends_on_back_links(filter: &LdapFilter) -> bool {
     match filter {
         LdapFilter::All(parts) | LdapFilter::Any(parts) => parts.iter().any(depends_on_back_links),
@@ -502,8 +501,7 @@ mod tests {
                     "objectCategory",
                     &[dn("CN=Person,CN=Schema,CN=Configuration,DC=e")],
                 ),
-                // What the entry said when it was read last: since then she left one group and
-                // joined another.
+                // The state at the last read: since then she left one group and joined another.
                 ("memberOf", &[dn("cn=left,dc=e")]),
                 (
                     "modifyTimestamp",

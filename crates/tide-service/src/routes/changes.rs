@@ -1,4 +1,4 @@
-//! Previews, runs, and what is in them.
+//! Previews and runs, with their changes.
 
 use crate::Service;
 use crate::access::Caller;

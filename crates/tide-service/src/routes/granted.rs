@@ -1,4 +1,4 @@
-//! Licenses, passwords that are carried, and who was told of what.
+//! Licenses, memberships, password sync and notifications.
 
 use crate::Service;
 use crate::access::Caller;

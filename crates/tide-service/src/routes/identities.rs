@@ -1,4 +1,4 @@
-//! Identities, and why they are as they are.
+//! Identities, and explanations of their values and accounts.
 
 use crate::Service;
 use crate::access::Caller;
@@ -189,5 +189,5 @@ async fn explained(
         .collect())
 }
 
-/// The maximum number of people whose holds are looked up.
+/// Maximum number of people whose holds are looked up.
 const EXPLAINED: usize = 20;

@@ -1,4 +1,5 @@
-//! Systems that call us: their tokens, the shape of their events, the events and what came of them.
+//! Systems that push to us: their tokens, the shape of their events, the events and their
+//! results.
 
 use crate::Service;
 use crate::access::Caller;
@@ -218,8 +219,8 @@ async fn state(service: &Service, system: &str, id: &str) -> Result<EventReport,
     Ok(described(system, event, state, outcomes))
 }
 
-/// What a decision of now says of the account, and of the accounts of its identity elsewhere;
-/// whether something is held, and whether something is yet to be sent.
+/// What the current decision says about the account and about its identity's accounts elsewhere;
+/// whether something is held, and whether something is still to be sent.
 async fn outcomes(
     service: &Service,
     system: &str,

@@ -1,4 +1,4 @@
-//! How accounts and identities find each other, and what people say about it.
+//! Matches between accounts and identities, and answers to them.
 
 use super::scope::object;
 use crate::Service;

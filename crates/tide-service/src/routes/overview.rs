@@ -1,4 +1,4 @@
-//! The first screen, and the journal.
+//! The overview, the write stop, and the journal.
 
 use super::systems::all_systems;
 use crate::Service;

@@ -215,9 +215,9 @@ pub async fn export_scope(
     ))
 }
 
-/// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is made
-/// text; all cells are quoted, so that one that separates by semicolons or tabs makes no others of
-/// them.
+/// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is escaped
+/// as text. All cells are quoted, so that a reader that separates by semicolons or tabs does not
+/// split them.
 pub(super) fn csv_download(
     file: &str,
     header: &[&str],
@@ -308,7 +308,7 @@ pub async fn save_scope(
     }))
 }
 
-/// What a new system is for and whom it takes, as the engine wants it.
+/// The purpose and population of a new system, in the engine's types.
 pub(super) fn purpose_and_scope(first: FirstRules) -> (SystemRole, ScopeEdit) {
     (first.purpose, to_edit(first.scope))
 }

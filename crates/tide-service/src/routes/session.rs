@@ -117,13 +117,13 @@ pub async fn me(Extension(caller): Extension<Caller>) -> Json<Me> {
     Json(me_of(&caller.principal.name))
 }
 
-/// Can the store be read and written?
+/// Whether the store can be read and written.
 pub async fn ready(State(service): State<Service>) -> Result<&'static str, Refusal> {
     match service.engine.check_readiness().await {
         None => Ok("ready"),
         // Anybody may ask: the reason, which can name people, is for operators.
         Some(why) => {
-            tracing::warn!(why, "not ready");
+            tracing::warn!(reason = why, "not ready");
             Err(Refusal::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 "not-ready",

@@ -239,7 +239,7 @@ pub async fn add_system(
     ))
 }
 
-/// Does the caller want each step as it is taken?
+/// Whether the caller wants each step as it is performed.
 fn wants_steps(headers: &HeaderMap) -> bool {
     headers
         .get(header::ACCEPT)
@@ -461,7 +461,7 @@ pub async fn show_system(
     Ok(Json(one(&service, &name).await?))
 }
 
-/// Makes a system writable or read-only, arms or disarms it, pauses or resumes it.
+/// Sets a system to writable or read-only, arms or disarms it, pauses or resumes it.
 #[utoipa::path(patch, path = "/api/v1/systems/{name}", tag = "systems", params(("name" = String, Path)), request_body = SystemState, responses((status = 200, body = System)))]
 pub async fn set_system(
     State(service): State<Service>,

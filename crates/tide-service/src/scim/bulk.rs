@@ -89,7 +89,7 @@ pub async fn bulk(
     ))
 }
 
-/// Puts ids in the place of `bulkId:…`; false when one is not known yet.
+/// Replaces `bulkId:…` by ids; false if one is not known yet.
 fn resolve(value: &mut Value, ids: &HashMap<String, String>) -> bool {
     match value {
         Value::String(text) => match text.find("bulkId:") {

@@ -1,4 +1,4 @@
-//! What the provider says of itself (RFC 7644 §4, RFC 7643 §5 to §7).
+//! The discovery endpoints of the provider (RFC 7644 §4, RFC 7643 §5 to §7).
 
 use super::{MAX_BODY, MAX_OPERATIONS, MAX_PAGE, PAGE, ScimError, answer, base, shelf};
 use crate::Service;

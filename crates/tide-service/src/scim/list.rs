@@ -23,7 +23,7 @@ pub struct ListRequest {
     start: usize,
     count: usize,
     cursor: Option<String>,
-    /// Which attributes are given.
+    /// Which attributes are returned.
     pub projection: Projection,
 }
 
@@ -149,7 +149,7 @@ fn look_up(shelf: &Shelf, filter: &ScimFilter) -> Option<(&'static str, String)>
     }
 }
 
-/// Every resource that fits, in the order of making, after a place.
+/// Every resource that matches, in order of creation, after a position.
 async fn matching(
     context: &RequestContext,
     shelf: &Shelf,
@@ -233,7 +233,7 @@ fn sort(shelf: &Shelf, path: &AttrPath, descending: bool, found: &mut [(PushedRo
     found.sort_by(|(_, a), (_, b)| {
         let order = match (key(a), key(b)) {
             (Some(a), Some(b)) => a.cmp(&b),
-            // Who has no value comes last when ascending.
+            // Resources without a value come last in ascending order.
             (None, Some(_)) => Ordering::Greater,
             (Some(_), None) => Ordering::Less,
             (None, None) => Ordering::Equal,
@@ -275,7 +275,7 @@ async fn answer_list(
         let mut body = page(query, found.len(), &shown);
         if let Some(map) = body.as_object_mut() {
             map.remove("startIndex");
-            // What is left is not the total of all; it is left out rather than told wrongly.
+            // The remaining count is not the total, so it is left out.
             if after > 0 {
                 map.remove("totalResults");
                 let total = matching(context, shelf, query, 0).await?.len();

@@ -29,7 +29,7 @@ const PAGE: usize = 100;
 /// The most operations of a bulk request.
 const MAX_OPERATIONS: usize = 500;
 
-/// An error as SCIM says it (RFC 7644 §3.12).
+/// A SCIM error response (RFC 7644 §3.12).
 #[derive(Debug)]
 pub struct ScimError {
     pub status: StatusCode,
@@ -132,7 +132,7 @@ impl From<EngineError> for ScimError {
     }
 }
 
-/// What a request is about, beside its body.
+/// The context of a request, beside its body.
 #[derive(Clone)]
 struct RequestContext {
     service: Service,
@@ -142,7 +142,7 @@ struct RequestContext {
     base: String,
 }
 
-/// A type of resource: what the schema says, and what it is here.
+/// A resource type: its schema, and what it is here.
 #[derive(Clone)]
 struct Shelf {
     kind: Kind,
@@ -204,7 +204,7 @@ impl RequestContext {
         format!("{}/{}/{id}", self.base, shelf.kind.endpoint)
     }
 
-    /// A stored resource as it is given out: with its meta, and what follows from others.
+    /// A stored resource as it is returned: with its `meta` and with what is derived from others.
     async fn dressed(&self, shelf: &Shelf, row: &PushedRow) -> Result<Value, ScimError> {
         let mut resource: Value = serde_json::from_str(&row.body).map_err(StoreError::from)?;
         resource["id"] = json!(row.id);
@@ -259,7 +259,7 @@ fn base(service: &Service, headers: &HeaderMap, system: &str) -> String {
     }
 }
 
-/// A request taken apart: its context, its headers, its query and its body.
+/// The parts of a request: context, headers, query and body.
 async fn taken(
     service: &Service,
     system: String,

@@ -1,4 +1,4 @@
-//! One resource: made, read, replaced, changed, removed (RFC 7644 §3.3 to §3.6).
+//! One resource: create, read, replace, patch, delete (RFC 7644 §3.3 to §3.6).
 
 use super::list::ListRequest;
 use super::{
@@ -18,7 +18,7 @@ use tide_store::{NewPushed, PushedKey, PushedRow, StoreError};
 /// time.
 const TRIES: usize = 5;
 
-/// A stored resource, with what is given out of it.
+/// A stored resource, with the part of it that is returned.
 pub(super) struct CreatedResource {
     pub row: PushedRow,
     pub resource: Value,
@@ -26,7 +26,8 @@ pub(super) struct CreatedResource {
 
 type SubmittedPassword = Option<zeroize::Zeroizing<String>>;
 
-/// A password that came with a resource (RFC 7643 §4.1.1: write-only). It is never kept with it.
+/// A password that was sent with a resource (RFC 7643 §4.1.1: write-only). It is never stored
+/// with it.
 fn secret(body: &Value) -> SubmittedPassword {
     let named = body
         .as_object()?
@@ -313,7 +314,7 @@ fn check_paths(shelf: &Shelf, body: &Value) -> Result<(), ScimError> {
     Ok(())
 }
 
-/// Takes a member that is deleted out of a group.
+/// Removes a deleted member from a group.
 async fn leave(context: &RequestContext, group: &str, member: &str) -> Result<(), ScimError> {
     let groups = shelf("Groups")?;
     for _ in 0..TRIES {
@@ -366,7 +367,7 @@ pub(super) async fn delete(
     check_version(conditions, &row)?;
     let version = conditions.map(|_| row.version);
     let store = context.service.engine.store();
-    // First out of its groups: should the deletion not come about, the caller sends it again.
+    // Memberships are removed first: if the deletion fails, the caller repeats it.
     for (group, _) in store.groups_of_pushed(&context.system, id).await? {
         leave(context, &group, id).await?;
     }

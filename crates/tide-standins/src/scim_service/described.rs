@@ -1,4 +1,4 @@
-//! What the service says of itself: configuration, resource types and schemas, and how it answers.
+//! The discovery endpoints of the service: configuration, resource types and schemas.
 
 use super::{CREW, ServiceState};
 use axum::Json;

@@ -26,19 +26,19 @@ pub const CREW: &str = "urn:skerry:params:scim:schemas:extension:crew:1.0";
 /// What a service offers, and how strict it is.
 #[derive(Debug, Clone)]
 pub struct Manner {
-    /// It takes PATCH; otherwise whole resources (PUT).
+    /// It accepts PATCH; otherwise whole resources (PUT).
     pub patch: bool,
     /// It answers filters.
     pub filter: bool,
-    /// It wants to know which version a PUT replaces (RFC 7644 §3.14).
+    /// A PUT must state which version it replaces (RFC 7644 §3.14).
     pub versions: bool,
     /// It pages by cursor (RFC 9865).
     pub cursor: bool,
-    /// The most operations of one bulk request; none at all when it is zero.
+    /// Maximum number of operations in one bulk request; zero means no bulk support.
     pub bulk: usize,
     /// The most resources of one page.
     pub page: usize,
-    /// The most requests of one second; more are asked to come later.
+    /// Maximum number of requests per second; more are asked to retry later.
     pub per_second: Option<u32>,
     /// How callers must make themselves known.
     pub entrance: Entrance,
@@ -55,8 +55,8 @@ pub enum Entrance {
     Bearer,
     /// By this user, with the token as password.
     Basic(String),
-    /// By an access token that `/token` gives to this client for the token as its secret; each
-    /// lasts for so many seconds.
+    /// An access token that `/token` issues to this client, with the token as its secret; each is
+    /// valid for this number of seconds.
     Oauth(String, u64),
     /// By a header of this name, with the token as its value.
     Header(String),
@@ -110,7 +110,7 @@ pub enum Mischief {
     Conflict,
     /// HTTP 429.
     Hurry,
-    /// HTTP 503, with a pause of one second asked for.
+    /// HTTP 503, with a requested pause of one second.
     Later,
     /// HTTP 403.
     Forbid,
@@ -128,22 +128,22 @@ pub enum Mischief {
     Close,
     /// It is done, and the connection is closed instead of an answer.
     DoAndClose,
-    /// It is queued (HTTP 202), and done when it was asked about three times.
+    /// It is queued (HTTP 202), and done after three status requests.
     Queue,
     /// The same, and it fails in the end.
     QueueAndFail,
     /// It is done, and HTTP 504 is the answer.
     DoAndFail,
-    /// It is done, and the answer has no body: only the place of the resource.
+    /// It is done, and the response has no body, only the location of the resource.
     DoAndPoint,
-    /// It is done, and the answer has neither a body nor a place.
+    /// It is done, and the response has neither a body nor a location.
     DoAndSayNothing,
 }
 
 #[derive(Default)]
 struct Content {
     users: BTreeMap<u64, Value>,
-    /// Whose each name is, in lower case.
+    /// The owner of each name, in lower case.
     names: HashMap<String, u64>,
     /// Receives changed users.
     watcher: Option<tokio::sync::mpsc::UnboundedSender<(Value, tide_clock::Instant)>>,
@@ -155,11 +155,11 @@ struct Content {
     delay: Duration,
     /// The running second, and the requests in it.
     second: Option<(tide_clock::Instant, u32)>,
-    /// Access tokens that were given out, with the moment at which each runs out.
+    /// Issued access tokens, each with its expiry.
     given: Vec<(String, tide_clock::Instant)>,
-    /// Requests that were asked to come later.
+    /// Requests that were asked to retry later.
     turned_away: usize,
-    /// Requests that were queued: how often each was asked about, and what came of it.
+    /// Queued requests: the number of status requests of each, and its result.
     queued: Vec<(usize, Option<(StatusCode, Value)>)>,
     /// Reject users whose manager does not exist here.
     managers_first: bool,
@@ -167,11 +167,11 @@ struct Content {
     names_repeat: bool,
     /// New users are shown in lists only after so long.
     shown_after: Duration,
-    /// When users were made.
+    /// When users were created.
     made: HashMap<u64, tide_clock::Instant>,
-    /// Done once a page of a list was given.
+    /// Runs once, after a page of a list was returned.
     after_a_page: Option<(u64, Value)>,
-    /// Passwords by user: they are taken and never returned.
+    /// Passwords by user: accepted and never returned.
     passwords: std::collections::HashMap<u64, String>,
 }
 
@@ -264,17 +264,17 @@ impl ScimService {
         self.shared.lock().shown_after = pause;
     }
 
-    /// Once the next page of users was given, one of them is deleted and another one is made.
+    /// After the next page of users was returned, deletes one of them and creates another.
     pub fn change_after_a_page(&self, deleted: &str, made: Value) {
         self.shared.lock().after_a_page = Some((resources::number(deleted), made));
     }
 
-    /// How many requests were asked to come later.
+    /// Number of requests that were asked to retry later.
     pub fn turned_away(&self) -> usize {
         self.shared.lock().turned_away
     }
 
-    /// Takes back every access token that was given out.
+    /// Revokes every issued access token.
     pub fn forget_tokens(&self) {
         self.shared.lock().given.clear();
     }

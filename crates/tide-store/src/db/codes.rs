@@ -1,4 +1,4 @@
-//! Codes as they are kept: an enum's variant as its text.
+//! Codes in columns: the variant of an enum as its text.
 
 use crate::StoreError;
 use sqlx::Row as _;

@@ -1,4 +1,4 @@
-//! What can go wrong with the store.
+//! The errors of the store.
 
 use std::any::Any;
 use std::path::PathBuf;
@@ -11,8 +11,7 @@ pub fn panic_message(panic: &(dyn Any + Send)) -> String {
 }
 
 impl StoreError {
-    /// The same, told apart when it is the disk, the lock or the rights that keep a write from
-    /// being kept.
+    /// The same, with a separate error if disk, lock or file permissions prevent a write.
     pub(crate) fn of_writing(self) -> StoreError {
         let code = match &self {
             StoreError::Sql(sqlx::Error::Database(error)) => {
@@ -38,7 +37,7 @@ pub enum StoreError {
     Open {
         /// The file.
         path: PathBuf,
-        /// What SQLite says.
+        /// The error of SQLite.
         source: sqlx::Error,
     },
     /// The file was written by a newer version.
@@ -81,7 +80,7 @@ pub enum StoreError {
         "the secret {field} of {owner} cannot be opened with this key: set it again, or start with the key it was sealed with"
     )]
     Sealed {
-        /// Whose secret.
+        /// The owner of the secret.
         owner: String,
         /// Which.
         field: String,
@@ -89,30 +88,30 @@ pub enum StoreError {
     /// The records cannot be written just now: the disk is full, the file is locked or read-only.
     #[error("the records cannot be written: {said}")]
     Unwritable {
-        /// What SQLite says.
+        /// The error of SQLite.
         said: String,
     },
-    /// A job of ours panicked; nothing of it was kept.
+    /// A write job panicked; nothing of it was stored.
     #[error("an internal error: {said}; nothing was written")]
     Internal {
-        /// What it said.
+        /// Its message.
         said: String,
     },
     /// The store was closed.
     #[error("the store is closed")]
     Closed,
-    /// What was asked for is not there.
+    /// The object does not exist.
     #[error("there is no {what} `{name}`")]
     Missing {
-        /// What sort of thing.
+        /// The kind of object.
         what: &'static str,
         /// Its name.
         name: String,
     },
-    /// What was to be made is there already.
+    /// The object exists already.
     #[error("there is a {what} `{name}` already")]
     Exists {
-        /// What sort of thing.
+        /// The kind of object.
         what: &'static str,
         /// Its name.
         name: String,

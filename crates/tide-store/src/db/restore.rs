@@ -1,5 +1,4 @@
-//! Backups: made while the service runs, and restored so that nothing of the past is carried out in
-//! the present.
+//! Backups: made while the service runs, and restored so that nothing of the past is sent again.
 
 use crate::journal::NewJournalEntry;
 use crate::{MasterKey, Store, StoreError, format_timestamp};
@@ -42,11 +41,11 @@ const UPDATE_CHANGE_SET: &str = "
     UPDATE change_set SET state = 'canceled', ended_at = ?, note = 'a backup was restored'
     WHERE ended_at IS NULL";
 
-/// Makes a copied backup fit for a world that went on without it: every system is disarmed, what
-/// was under way is taken back, and everything counts as not read yet. Nothing is sent before it
-/// was armed and read again. Sessions and tokens end, whose owners may have lost their rights
-/// since; overrides, passwords on their way and what was to be told end too, so that nothing old is
-/// done again. A new operator is made, with this token; its name is returned.
+/// Prepares a copied backup for systems that changed since: every system is disarmed, changes in
+/// progress are withdrawn, and everything counts as not read yet. Nothing is sent before a system
+/// is armed and read again. Sessions and tokens end, since their owners may have lost their
+/// rights; overrides, queued passwords and pending notifications end too, so that nothing old is
+/// repeated. Creates a new operator with this token and returns its name.
 pub async fn restore(
     file: &Path,
     key: MasterKey,

@@ -211,7 +211,7 @@ async fn run_caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Resu
         .await
         .unwrap_or_else(|panic| {
             let said = crate::panic_message(&*panic);
-            tracing::error!(said, "a store job panicked and was rolled back");
+            tracing::error!(panic = said, "a store job panicked and was rolled back");
             Err(StoreError::Internal { said })
         })
 }

@@ -1,4 +1,4 @@
-//! Everything that a decision is made from, in one consistent read.
+//! The inputs of a decision, in one consistent read.
 
 pub(crate) mod dirty_records;
 pub(crate) mod preconditions;

@@ -36,15 +36,15 @@ pub struct DecisionPreconditions {
     pub overrides: HashMap<String, GuardOverride>,
     /// The states of approvals, by fingerprint.
     pub approved: HashMap<String, ApprovalState>,
-    /// Is there a create with an unknown outcome of a run that has ended?
+    /// Whether there is a create with an unknown outcome of a run that has ended.
     pub lost: bool,
-    /// Is there an accepted change, or one with an unknown outcome?
+    /// Whether there is an accepted change, or one with an unknown outcome.
     pub in_doubt: bool,
-    /// Are there approval requests?
+    /// Whether there are approval requests.
     pub asked: bool,
-    /// Was a backup restored, so that stored data may be outdated?
+    /// Whether a backup was restored, so that stored data may be outdated.
     pub outdated: bool,
-    /// Are there failed changes?
+    /// Whether there are failed changes.
     pub failed: bool,
 }
 

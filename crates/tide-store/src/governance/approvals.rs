@@ -13,17 +13,17 @@ use tide_core::model::ApprovalState;
 pub struct OperatorRow {
     /// Its id.
     pub id: String,
-    /// What people call it.
+    /// Its label.
     pub name: String,
     /// The groups of operators that it belongs to.
     pub teams: Vec<String>,
     /// The person that it is, if that is known.
     pub identity: Option<String>,
-    /// What people call that person.
+    /// The label of that person.
     pub label: Option<String>,
-    /// When it was made.
+    /// When it was created.
     pub made: String,
-    /// When it was taken back.
+    /// When it was revoked.
     pub ended: Option<String>,
     /// Which operator set its groups or its person last, or gave it a token, by id; and when.
     pub set_by: Option<(String, String)>,
@@ -34,18 +34,18 @@ pub struct OperatorRow {
 pub struct Cause {
     /// The operator, by id.
     pub principal: String,
-    /// What it did, as the journal calls it: `run.started`, `role.given`, `rules.published`.
+    /// The action, as in the journal: `run.started`, `role.given`, `rules.published`.
     pub act: String,
     /// When.
     pub at: String,
 }
 
-/// A change that is to be asked about.
+/// A change that needs approval.
 #[derive(Debug, Clone)]
 pub struct NewApproval {
     /// The change.
     pub fingerprint: String,
-    /// The rule that asks.
+    /// The rule that requires approval.
     pub rule: String,
     /// The target.
     pub system: String,
@@ -53,7 +53,7 @@ pub struct NewApproval {
     pub kind: String,
     /// The identity behind it.
     pub identity: String,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
     /// When it is not waited for any more.
     pub expires: Timestamp,
@@ -68,21 +68,21 @@ pub struct ApprovalRow {
     pub fingerprint: String,
     /// The identity behind it.
     pub identity: String,
-    /// The rule that asks.
+    /// The rule that requires approval.
     pub rule: String,
     /// The requester: the principal that started the run.
     pub asked_by: String,
-    /// When it was first asked.
+    /// When it was first requested.
     pub asked: String,
     /// When it is not waited for any more.
     pub expires: String,
     /// The operators who caused the change.
     pub causes: Vec<Cause>,
-    /// Who answered so far: principal, and the words that go with it.
+    /// The answers so far: principal and comment.
     pub answers: Vec<ApprovalAnswer>,
 }
 
-/// What is answered about one change.
+/// The answer about one change.
 #[derive(Debug, Clone)]
 pub struct Answered {
     /// The change.
@@ -188,8 +188,8 @@ const SELECT_RULE_SET: &str = "
     FROM rule_set
     WHERE version > ? AND version <= ?";
 
-/// Who published rules under which nothing was asked before, up to this version. Notes that it was
-/// asked under it.
+/// Who published, up to this version, rules under which nothing was requested before. Records
+/// that approval was requested under it.
 async fn published_since(c: &mut SqliteConnection, version: i64) -> Result<Vec<Cause>, StoreError> {
     const ASKED: &str = "asked under rules";
     let before: Option<String> = sqlx::query_scalar("SELECT value FROM meta WHERE name = ?")
@@ -337,7 +337,7 @@ impl Store {
         })
     }
 
-    /// Says who an operator is, and to which groups it belongs.
+    /// Sets an operator's identity and groups.
     pub async fn set_operator(
         &self,
         id: &str,
@@ -382,7 +382,8 @@ impl Store {
             .await
     }
 
-    /// Takes an operator's rights back at once: its tokens and sessions end. The last one stays.
+    /// Revokes an operator's rights immediately: its tokens and sessions end. The last operator
+    /// cannot be revoked.
     pub async fn end_operator(
         &self,
         id: &str,
@@ -555,8 +556,8 @@ impl Store {
             .await
     }
 
-    /// Forgets what was said of some changes, and asks about them anew until another moment. Who
-    /// caused them stays barred.
+    /// Deletes the answers about some changes and requests approval again with a new expiry.
+    /// The operator who caused the changes stays excluded.
     pub async fn reopen_approvals(
         &self,
         fingerprints: Vec<String>,
@@ -593,8 +594,8 @@ impl Store {
             .await
     }
 
-    /// Takes back all answers about a change that was not sent yet; returns whether there were any.
-    /// Approval starts again at the first level, with the same expiry.
+    /// Withdraws all answers about a change that was not sent yet, and returns whether there were
+    /// any. Approval starts again at the first level, with the same expiry.
     pub async fn take_back_answers(
         &self,
         fingerprint: &str,
@@ -629,7 +630,7 @@ impl Store {
             .await
     }
 
-    /// When the next approval expires or is reminded of, or what was said of a held change expires.
+    /// When the next approval expires or is due for a reminder, or the next override expires.
     pub async fn next_approval(&self) -> Result<Option<Timestamp>, StoreError> {
         let next: Option<String> = sqlx::query_scalar(NEXT_APPROVAL)
             .fetch_one(&self.reader)
@@ -637,7 +638,7 @@ impl Store {
         Ok(crate::parse_timestamp(next))
     }
 
-    /// Of these pending requests, those whose reminder is due.
+    /// Those of these pending requests whose reminder is due.
     pub async fn to_remind_of(
         &self,
         waiting: &HashSet<String>,

@@ -22,13 +22,13 @@ pub enum Surprise {
 pub struct AlertRow {
     /// Its number.
     pub id: i64,
-    /// What it is about.
+    /// Its subject.
     pub subject: String,
-    /// What happened, and what becomes of it.
+    /// What happened, and the consequence.
     pub body: String,
     /// When it was noticed.
     pub made: String,
-    /// Whom it is for: `operators`, or a rule of approvals.
+    /// The recipient: `operators`, or a rule of approvals.
     pub recipient: String,
 }
 
@@ -63,8 +63,8 @@ impl Store {
                 Box::pin(async move {
                     let mut noted = 0;
                     for (surprise, becomes) in &surprises {
-                        // An account that was there when we first came, or that we made, is nothing
-                        // new.
+                        // Accounts that existed at the first read, or that we created, are not
+                        // reported.
                         let (account, what, since) = match surprise {
                             Surprise::Made(account) => (
                                 account,

@@ -1,4 +1,4 @@
-//! What operators and rules hold, approve and announce.
+//! Approvals, guards, alerts and notifications.
 
 pub(crate) mod approvals;
 pub(crate) mod external_changes;

@@ -13,13 +13,13 @@ use tide_core::states::NotificationEvent;
 pub struct NotificationRow {
     /// Its number.
     pub id: i64,
-    /// The rule that tells it.
+    /// The rule that sends it.
     pub rule: String,
-    /// What happened, as rules write it.
+    /// The event, as rules write it.
     pub event: NotificationEvent,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
     /// The group, system or license.
     pub about: Option<String>,
@@ -27,7 +27,7 @@ pub struct NotificationRow {
     pub recipients: serde_json::Value,
     /// The text.
     pub text: String,
-    /// Who carries it.
+    /// The webhook that delivers it.
     pub call: Option<String>,
     /// When it was noticed.
     pub made: String,
@@ -201,7 +201,7 @@ impl Store {
             .await
     }
 
-    /// Whose an account is, by its name or key in a system.
+    /// The identity of an account, by its name or key in a system.
     pub async fn identity_of_account(
         &self,
         system: &str,

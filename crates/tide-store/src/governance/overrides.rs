@@ -1,4 +1,4 @@
-//! What operators say about changes that were held. It holds for what was shown, ends with it,
+//! Overrides of held changes by operators. An override is bound to what was shown, ends with it,
 //! expires, and can be taken back.
 
 use crate::journal::NewJournalEntry;
@@ -9,17 +9,17 @@ use std::collections::HashMap;
 use tide_core::decide::Change;
 use tide_core::model::GuardOverride;
 
-/// What an operator said about a change that was held.
+/// An operator's override of a held change.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OverrideRow {
     /// The change.
     pub fingerprint: String,
     /// It is sent after all; or else it is dropped, while it stays the same.
     pub release: bool,
-    /// What held it: `guard` or `drift`.
+    /// The cause: `guard` or `drift`.
     pub held_by: String,
-    /// The decision in which it was shown: all changes of one decision are released, discarded and
-    /// taken back together.
+    /// The decision in which it was shown: all changes of one decision are released, discarded
+    /// and withdrawn together.
     pub decision: String,
     /// The system.
     pub system: String,
@@ -29,7 +29,7 @@ pub struct OverrideRow {
     pub identity: String,
     /// Its account, if it has one.
     pub account: Option<i64>,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
     /// The principal's name.
     pub principal: String,
@@ -39,12 +39,12 @@ pub struct OverrideRow {
     pub expires: String,
 }
 
-/// An answer about changes that were held, to be kept.
+/// An override of held changes, to store.
 #[derive(Debug, Clone)]
 pub struct NewOverride {
     /// The changes.
     pub changes: Vec<Change>,
-    /// What held them: `guard` or `drift`.
+    /// The cause: `guard` or `drift`.
     pub held_by: &'static str,
     /// The decision in which they were shown.
     pub decision: String,
@@ -126,7 +126,7 @@ impl Store {
         load_overrides(&mut *self.reader.acquire().await?, now).await
     }
 
-    /// All that is kept, the newest first, also what has expired.
+    /// All overrides, the newest first, including expired ones.
     pub async fn override_rows(&self) -> Result<Vec<OverrideRow>, StoreError> {
         let rows = sqlx::query(OVERRIDE_ROWS).fetch_all(&self.reader).await?;
         Ok(rows
@@ -148,7 +148,7 @@ impl Store {
             .collect())
     }
 
-    /// Keeps what was said of changes that were held.
+    /// Stores overrides of held changes.
     pub async fn add_override(
         &self,
         new: NewOverride,
@@ -192,7 +192,7 @@ impl Store {
             .await
     }
 
-    /// Takes back what was said in answer to a decision; how many changes it was about.
+    /// Withdraws the overrides of a decision, and returns the number of changes.
     pub async fn take_back_override(
         &self,
         decision: &str,
@@ -223,7 +223,7 @@ impl Store {
             .await
     }
 
-    /// Ends what was said of changes that nothing wants any more, and what has expired.
+    /// Ends overrides of changes that no decision contains any more, and expired ones.
     pub async fn end_overrides(
         &self,
         unwanted: Vec<String>,

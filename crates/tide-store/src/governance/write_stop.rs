@@ -11,7 +11,7 @@ use std::sync::PoisonError;
 /// The emergency stop, as it was set.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct WriteStop {
-    /// Why, in the operator's words; empty when none were given.
+    /// The reason that the operator gave; may be empty.
     pub reason: String,
     /// The name of the operator who set it.
     pub principal: String,
@@ -58,7 +58,7 @@ const SET_WRITE_STOP: &str = "
     ON CONFLICT DO NOTHING";
 
 impl Store {
-    /// The emergency stop, if it is set. Answered from memory: each write asks.
+    /// The write stop, if it is set. Answered from memory, since each write asks.
     pub fn write_stop(&self) -> Option<WriteStop> {
         self.write_stop
             .read()
@@ -66,9 +66,9 @@ impl Store {
             .clone()
     }
 
-    /// Sets the emergency stop, and takes back every change that is queued and not sent yet. A stop
-    /// that is set already stays as it is. When this returns, the stop is durable and
-    /// [`Store::write_stop`] answers it.
+    /// Sets the write stop and withdraws every queued change that was not sent yet. An existing
+    /// stop stays as it is. When this returns, the stop is durable and [`Store::write_stop`]
+    /// returns it.
     pub async fn set_write_stop(
         &self,
         reason: &str,

@@ -1,4 +1,4 @@
-//! Departures that operators ask for, and how fast those who left lost their access.
+//! Departures that operators schedule, and how fast leavers lose access.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -15,7 +15,7 @@ use tide_core::{Identity, Stage};
 pub struct LeaverRow {
     /// Their identity.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
     /// From when on their access was to be closed.
     pub started: Timestamp,
@@ -123,7 +123,7 @@ const NOTE_LEAVER: &str = "
     UPDATE leaver SET returned_at = ?
     WHERE identity = ? AND returned_at IS NULL";
 
-/// Notes who leaves now and who is back, before they are kept as they are decided to be.
+/// Records who leaves now and who has returned, before the identities are stored.
 pub(crate) async fn note_leaver(
     c: &mut SqliteConnection,
     identity: &Identity,
@@ -135,7 +135,7 @@ pub(crate) async fn note_leaver(
             .bind(&identity.id)
             .fetch_optional(&mut *c)
             .await?;
-    // A person first seen as a leaver had no access of ours.
+    // A person who is first seen as a leaver had no access through us.
     let Some((stage, hash)) = before else {
         return Ok(());
     };
@@ -210,8 +210,7 @@ impl Store {
             .map(|(_, departure)| departure))
     }
 
-    /// Departures that operators asked for, the next first, each with what people call whom it is
-    /// about.
+    /// Departures that operators requested, the next first, each with the person's label.
     pub async fn all_departures(&self) -> Result<Vec<(String, String, Departure)>, StoreError> {
         let rows = sqlx::query(ALL_DEPARTURES).fetch_all(&self.reader).await?;
         rows.iter()
@@ -308,7 +307,7 @@ impl Store {
             .await
     }
 
-    /// Whose an account is.
+    /// The identity of an account.
     pub async fn owner_of(&self, account: AccountId) -> Result<Option<String>, StoreError> {
         let sql = "SELECT identity FROM link WHERE account = ? AND ended_at IS NULL";
         Ok(sqlx::query_scalar(sql)

@@ -1,4 +1,4 @@
-//! What people said about matches.
+//! Match answers.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -8,25 +8,25 @@ use tide_core::ObjectType;
 use tide_core::model::MatchAnswer;
 use tide_core::model::MatchDecision;
 
-/// An answer that is to be kept.
+/// An answer to store.
 #[derive(Debug, Clone)]
 pub struct NewAnswer {
-    /// What was said, and of whom.
+    /// The answer and its subject.
     pub answer: MatchAnswer,
     /// Their type.
     pub object: ObjectType,
-    /// Whom it is about, for people.
+    /// The label of the person or account that it is about.
     pub label: String,
 }
 
-/// An answer as it is kept.
+/// A stored answer.
 #[derive(Debug, Clone)]
 pub struct AnswerRow {
     /// Its number.
     pub id: i64,
-    /// What was said.
+    /// The answer.
     pub answer: MatchAnswer,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
     /// When.
     pub made: String,
@@ -68,7 +68,7 @@ const LOAD_ANSWERS_ABOUT: &str = "
       match_answer m ON m.identity = k.value AND m.ended_at IS NULL)
     ORDER BY id DESC";
 
-/// The answers that hold about some records, whose ids stand in JSON lists.
+/// The valid answers about some records, whose ids are given as JSON lists.
 pub(crate) async fn load_answers_about(
     c: &mut SqliteConnection,
     accounts: &str,
@@ -127,8 +127,8 @@ impl Store {
             .collect())
     }
 
-    /// Ends answers that were given before a moment: their matches need review again, if they are
-    /// still ambiguous.
+    /// Ends answers that were given before an instant: their matches need review again, if they
+    /// are still ambiguous.
     pub async fn end_old_answers(
         &self,
         before: Timestamp,
@@ -175,8 +175,9 @@ impl Store {
             .await
     }
 
-    /// Keeps answers, all or none. Each takes the place of what was said before of the same; a join
-    /// also of what was said of either alone; "never" ends the link between the two.
+    /// Stores answers, all or none. Each replaces an earlier answer about the same subject; a
+    /// join also replaces answers about either record alone; "never" ends the link between the
+    /// two.
     pub async fn answer_matches(
         &self,
         answers: Vec<NewAnswer>,
@@ -246,7 +247,7 @@ impl Store {
             .await
     }
 
-    /// Takes an answer back.
+    /// Withdraws an answer.
     pub async fn take_back_answer(
         &self,
         id: i64,

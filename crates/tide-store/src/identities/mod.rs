@@ -21,7 +21,7 @@ use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
 pub struct IdentityRow {
     /// The identity.
     pub identity: Identity,
-    /// What people call it.
+    /// Its label.
     pub label: String,
     /// When a value or the stage last changed.
     pub changed: String,
@@ -38,9 +38,9 @@ pub struct LinkRow {
     pub system: String,
     /// The account's name there.
     pub name: String,
-    /// When it was made.
+    /// When it was created.
     pub made: String,
-    /// What made it.
+    /// Its origin.
     pub basis: LinkBasis,
     /// When it was ended.
     pub ended: Option<String>,
@@ -48,7 +48,7 @@ pub struct LinkRow {
     pub ended_by: Option<String>,
 }
 
-/// What made a link, as it is kept.
+/// The origin of a link, as it is stored.
 pub(crate) fn read_basis(origin: &str, name: String) -> LinkBasis {
     LinkBasis {
         origin: LinkOrigin::parse(origin).unwrap_or(LinkOrigin::MatchRule),
@@ -56,7 +56,7 @@ pub(crate) fn read_basis(origin: &str, name: String) -> LinkBasis {
     }
 }
 
-/// The roles that an identity only keeps, as they are kept: JSON.
+/// The roles that an identity holds for a grace period only, as stored JSON.
 pub(crate) fn read_kept_roles(json: &str) -> Result<KeptRoles, StoreError> {
     Ok(serde_json::from_str(json)?)
 }
@@ -72,7 +72,7 @@ pub(crate) fn read_identity(row: &SqliteRow) -> Result<Identity, StoreError> {
     })
 }
 
-/// Everything that a search looks into, in lower case.
+/// The searchable text, in lower case.
 fn search_text(identity: &Identity, label: &str) -> String {
     let mut text = label.to_lowercase();
     for (_, values) in identity.attributes.iter() {
@@ -84,14 +84,14 @@ fn search_text(identity: &Identity, label: &str) -> String {
     text
 }
 
-/// What was decided about people and is to be kept before anything is sent for them.
+/// Updates of identities that must be stored before anything is sent for them.
 #[derive(Debug, Clone, Default)]
 pub struct IdentityUpdates {
     /// Identities, with what people call them.
     pub identities: Vec<(Identity, String)>,
     /// Links to accounts that exist.
     pub links: Vec<NewLink>,
-    /// Members whom their groups hold under another name than the one that was written.
+    /// Members whose groups contain another name than the one that was written.
     pub member_names: Vec<MemberName>,
     /// Reserved names.
     pub reserved: Vec<ReservedValue>,
@@ -100,7 +100,7 @@ pub struct IdentityUpdates {
 }
 
 impl IdentityUpdates {
-    /// Is there nothing to be kept?
+    /// Whether there is nothing to store.
     pub fn is_empty(&self) -> bool {
         self.identities.is_empty()
             && self.links.is_empty()
@@ -225,7 +225,7 @@ const SPLIT_IDENTITY: &str = "
       AND account IN (SELECT id FROM account WHERE system = ?)";
 
 impl Store {
-    /// Keeps identities as they were decided, and makes the links that were decided.
+    /// Stores identities and creates links, as decided.
     pub async fn keep_identities(
         &self,
         people: IdentityUpdates,
@@ -295,7 +295,7 @@ impl Store {
             .transpose()
     }
 
-    /// The present accounts of some identities in a system, with whose each is.
+    /// The present accounts of some identities in a system, each with its identity.
     pub async fn member_accounts(
         &self,
         identities: &[&str],
@@ -414,7 +414,7 @@ const MAKE_LINK: &str = "
     VALUES (?,?,?,?,?,?)
     ON CONFLICT DO NOTHING";
 
-/// Makes a link; one that is open already and the same is left alone.
+/// Creates a link, unless the same link is already open.
 pub(crate) async fn make_link(
     c: &mut SqliteConnection,
     link: &NewLink,

@@ -1,4 +1,4 @@
-//! Roles that were given by hand.
+//! Granted roles.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -7,12 +7,12 @@ use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::model::RoleGrant;
 
-/// A role that was given by hand, with why.
+/// A manual role assignment, with its reason.
 #[derive(Debug, Clone)]
 pub struct GrantRow {
     /// Its number.
     pub id: i64,
-    /// What was given.
+    /// The granted role.
     pub grant: RoleGrant,
     /// Why.
     pub comment: String,
@@ -81,7 +81,7 @@ const ROLE_GRANTS: &str = "
     ORDER BY id";
 
 impl Store {
-    /// Gives a role by hand. The journal says so.
+    /// Assigns a role manually, with a journal entry.
     pub async fn give_role(
         &self,
         grant: RoleGrant,
@@ -128,7 +128,7 @@ impl Store {
             .await
     }
 
-    /// Takes a role that was given by hand. The journal says so.
+    /// Removes a manual role assignment, with a journal entry.
     pub async fn take_role(
         &self,
         identity: &str,
@@ -163,7 +163,7 @@ impl Store {
             .await
     }
 
-    /// What was given by hand and is not over, the oldest first.
+    /// Grants that have not ended, the oldest first.
     pub async fn role_grants(&self, now: Timestamp) -> Result<Vec<GrantRow>, StoreError> {
         let rows = sqlx::query(ROLE_GRANTS)
             .bind(format_timestamp(now))

@@ -26,15 +26,15 @@ pub struct NewChangeSet {
     pub kind: ChangeSetKind,
     /// The rules it was decided by.
     pub rule_version: i64,
-    /// Who asked for it.
+    /// The principal who started it.
     pub principal: String,
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
     /// Whether it is about all records.
     pub whole: bool,
-    /// What is to be said of the whole of it.
+    /// A note about all of it.
     pub note: Option<String>,
-    /// The day that a preview shows, when it is not the day on which it was made.
+    /// The day that a preview shows, if it is not the day on which it was created.
     pub as_of: Option<Timestamp>,
     /// The systems that could not be read completely.
     pub unread: Vec<String>,
@@ -51,11 +51,11 @@ pub struct ChangeSetRow {
     pub id: i64,
     /// A preview or a run.
     pub kind: ChangeSetKind,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub state: ChangeSetState,
     /// The rules it was decided by.
     pub rule_version: i64,
-    /// Who asked for it.
+    /// The principal who started it.
     pub principal: String,
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
@@ -63,11 +63,11 @@ pub struct ChangeSetRow {
     pub started: String,
     /// When it ended.
     pub ended: Option<String>,
-    /// What is to be said of the whole of it.
+    /// A note about all of it.
     pub note: Option<String>,
     /// Whether it is about all records.
     pub whole: bool,
-    /// The day that a preview shows, when it is not the day on which it was made.
+    /// The day that a preview shows, if it is not the day on which it was created.
     pub as_of: Option<String>,
     /// The systems that could not be read completely.
     pub unread: Vec<String>,
@@ -80,15 +80,15 @@ pub struct ChangeSetRow {
 /// A line of a change set.
 #[derive(Debug, Clone)]
 pub struct DecidedRow {
-    /// Its place.
+    /// Its position.
     pub seq: i64,
     /// The line.
     pub decided: Decided,
-    /// What people call the account, if there is one.
+    /// The label of the account, if there is one.
     pub account_name: Option<String>,
-    /// What became of its changes: the state of the one that went worst, if there are any.
+    /// The state of its changes: the worst one, if there are any.
     pub outcome: Option<ChangeState>,
-    /// What the system answered to a change that failed.
+    /// The answer of the system to a failed change.
     pub error: Option<String>,
     /// What to do about it.
     pub remedy: Option<String>,
@@ -101,19 +101,19 @@ pub struct ChangeRow {
     pub id: i64,
     /// Its change set.
     pub change_set: i64,
-    /// What was decided.
+    /// The verdict.
     pub change: Change,
-    /// Where it stands.
+    /// Its location in the rule files.
     pub state: ChangeState,
     /// How often it was sent.
     pub attempts: i64,
-    /// What the system answered, if it refused.
+    /// The answer of the system, if it refused.
     pub error: Option<String>,
     /// What to do about it.
     pub remedy: Option<String>,
     /// When it was settled.
     pub settled: Option<String>,
-    /// Who started the run that it belongs to, by name, where that was asked for.
+    /// The name of the principal who started its run, if requested.
     pub principal: Option<String>,
 }
 
@@ -126,9 +126,9 @@ pub struct ChangeFilter {
     pub state: Option<ChangeState>,
     /// Only those of a system.
     pub system: Option<String>,
-    /// Only those whose label holds this text.
+    /// Only those whose label contains this text.
     pub search: String,
-    /// Only those after this place.
+    /// Only those after this position.
     pub after: i64,
     /// The most rows.
     pub limit: i64,
@@ -403,7 +403,7 @@ impl Store {
             .await
     }
 
-    /// Notes where a change set stands.
+    /// Records the state of a change set.
     pub async fn set_change_set_state(
         &self,
         id: i64,

@@ -1,4 +1,4 @@
-//! What does not go on now, with the cause and since when.
+//! Records and changes on hold, with the cause and since when.
 
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use tide_core::states::ChangeKind;
 use tide_core::{HoldCause, ObjectType};
 
-/// Which line or change is on hold.
+/// The key of a hold.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct HoldKey {
     /// The system.
@@ -22,18 +22,18 @@ pub struct HoldKey {
     pub kind: String,
 }
 
-/// Something that does not go on now.
+/// Something that is on hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hold {
     /// What.
     pub key: HoldKey,
     /// It would close access.
     pub takes_away: bool,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
-    /// Why, as a code.
+    /// The cause.
     pub cause: HoldCause,
-    /// Why, in words.
+    /// The reason, as text.
     pub reason: String,
     /// The rule behind it, as `FILE:LINE`.
     pub rule: Option<String>,
@@ -46,15 +46,15 @@ pub struct HoldRow {
     pub id: i64,
     /// The identity; empty for an orphaned account.
     pub identity: String,
-    /// Whether the identity is kept.
+    /// Whether the identity is stored.
     pub is_kept: bool,
     /// The type.
     pub object: ObjectType,
-    /// Whom it is about.
+    /// The label of the person or account that it is about.
     pub label: String,
-    /// Why, as a code.
+    /// The cause.
     pub cause: HoldCause,
-    /// Why, in words.
+    /// The reason, as text.
     pub reason: String,
     /// The rule behind it, as `FILE:LINE`.
     pub rule: Option<String>,
@@ -124,7 +124,7 @@ async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), 
                 .push_bind(hold.rule.clone())
                 .push_bind(now.to_owned());
         });
-        // What the same cause holds is held since the same moment, whatever is said of it.
+        // A hold with the same cause keeps its start, even if its text changes.
         query.push(
             " ON CONFLICT DO UPDATE SET since = iif(hold.cause = excluded.cause, hold.since, excluded.since), cause = excluded.cause,
                removes_access = excluded.removes_access, label = excluded.label, reason = excluded.reason, rule = excluded.rule",
@@ -188,7 +188,7 @@ impl Store {
         Ok(rows.iter().filter_map(read).collect())
     }
 
-    /// Takes out holds that ended, and keeps those that began or are held otherwise now.
+    /// Deletes holds that ended, and stores those that began or changed.
     pub async fn keep_holds(
         &self,
         ended: Vec<HoldKey>,
@@ -224,14 +224,14 @@ impl Store {
         Ok(counts)
     }
 
-    /// Who left and still has access that a held change would close.
+    /// Leavers with open access that a held change would revoke.
     pub async fn leavers_on_hold(&self) -> Result<Vec<(String, String)>, StoreError> {
         Ok(sqlx::query_as(LEAVERS_ON_HOLD)
             .fetch_all(&self.reader)
             .await?)
     }
 
-    /// Who is on hold, by cause and name.
+    /// The holds, by cause and name.
     pub async fn list_holds(&self, filter: &HoldFilter) -> Result<Vec<HoldRow>, StoreError> {
         let mut query = QueryBuilder::<Sqlite>::new(
             "SELECT min(h.id) AS first, h.identity, h.object, h.label, h.cause, h.reason, min(h.rule) AS rule, min(h.since) AS since,
@@ -308,7 +308,7 @@ impl Store {
         Ok(rows.iter().filter_map(read).collect())
     }
 
-    /// What is on hold for one identity.
+    /// The holds of one identity.
     pub async fn holds_of(&self, identity: &str) -> Result<Vec<HoldRow>, StoreError> {
         self.list_holds(&HoldFilter {
             identity: Some(identity.to_owned()),

@@ -21,7 +21,7 @@ use tide_core::states::ChangeState;
 pub struct Parked {
     /// The error.
     pub error: String,
-    /// Is the failure transient?
+    /// Whether the failure is transient.
     pub passing: bool,
     /// Failures since the last success.
     pub times: u32,
@@ -518,8 +518,8 @@ impl Store {
             .collect()
     }
 
-    /// Which of these changes, by fingerprint, failed last time, and whose account is unchanged
-    /// since: after another change of the account, the failure says nothing.
+    /// Those of these changes, by fingerprint, that failed last time and whose account is
+    /// unchanged since. After another change of the account, the failure is no evidence.
     pub async fn parked_changes(
         &self,
         fingerprints: &[&str],

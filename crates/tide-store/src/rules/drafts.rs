@@ -1,4 +1,4 @@
-//! Drafts of the rule set, and the versions that came of them.
+//! Drafts of the rule set, and the versions that were published from them.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -12,7 +12,7 @@ use tide_core::rules::RuleFile;
 pub struct DraftRow {
     /// Its number.
     pub id: i64,
-    /// What it is for.
+    /// Its purpose.
     pub name: String,
     /// The version that it began from; 0 while nothing was published.
     pub base: i64,
@@ -20,13 +20,13 @@ pub struct DraftRow {
     pub files: Vec<RuleFile>,
     /// How often it was saved, from 1.
     pub edition: i64,
-    /// Who made it.
+    /// The principal who created it.
     pub principal: String,
-    /// When it was made.
+    /// When it was created.
     pub made: String,
     /// When it was last saved.
     pub changed: String,
-    /// By whom.
+    /// The principal.
     pub changed_by: String,
 }
 
@@ -37,9 +37,9 @@ pub struct VersionRow {
     pub version: i64,
     /// When it was published.
     pub made: String,
-    /// By whom.
+    /// The principal.
     pub principal: String,
-    /// What it was made of.
+    /// The version that it is based on.
     pub note: String,
 }
 

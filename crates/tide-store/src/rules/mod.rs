@@ -17,7 +17,7 @@ pub struct RuleVersion {
     pub files: Vec<RuleFile>,
     /// When it was published.
     pub made: String,
-    /// By whom.
+    /// The principal.
     pub principal: String,
 }
 

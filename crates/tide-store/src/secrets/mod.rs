@@ -49,9 +49,10 @@ impl MasterKey {
         Ok(MasterKey(Arc::new(Zeroizing::new(bytes))))
     }
 
-    /// The key of `EAGER_TIDE_KEY`, or that of a file; the file is made, with mode 0600, if it is
-    /// not there. A file that others may read is refused. So is a missing one beside records: with
-    /// a new key none of their secrets could be opened, and the journal not be checked.
+    /// The key of `EAGER_TIDE_KEY` or of a file, which is created with mode 0600 if it does not
+    /// exist. A file that others may read is rejected. So is a missing file beside existing
+    /// records: with a new key, none of their secrets could be decrypted and the journal could
+    /// not be verified.
     pub fn of_records(file: &Path, records: &Path) -> Result<Self, StoreError> {
         if std::env::var_os("EAGER_TIDE_KEY").is_none() && !file.exists() && records.exists() {
             return Err(StoreError::Key(format!(
@@ -63,8 +64,8 @@ impl MasterKey {
         Self::from_environment_or_file(file)
     }
 
-    /// The key of `EAGER_TIDE_KEY`, or that of a file; the file is made, with mode 0600, if it is
-    /// not there. A file that others may read is refused.
+    /// The key of `EAGER_TIDE_KEY` or of a file, which is created with mode 0600 if it does not
+    /// exist. A file that others may read is rejected.
     pub fn from_environment_or_file(file: &Path) -> Result<Self, StoreError> {
         if let Ok(text) = std::env::var("EAGER_TIDE_KEY") {
             return Self::parse(&text);
@@ -105,7 +106,7 @@ impl MasterKey {
             .collect()
     }
 
-    /// A key of its own for one purpose, which tells nothing of this one.
+    /// Derives a separate key for one purpose, which reveals nothing about this one.
     fn derived(&self, purpose: &str, name: &str) -> Vec<u8> {
         let mut hash = Sha256::new();
         for part in [
@@ -148,7 +149,7 @@ impl Vault {
         Vault { key }
     }
 
-    /// The key by which changed passwords of a system are told apart.
+    /// The key of a system's password fingerprints.
     pub(crate) fn mark_key(&self, system: &str) -> Vec<u8> {
         self.key.derived("password marks", system)
     }
@@ -197,7 +198,7 @@ const PUT_SECRET: &str = "
       sealed=excluded.sealed, created_at=excluded.created_at";
 
 impl Store {
-    /// Keeps a secret, sealed; one of the same name is replaced.
+    /// Stores a secret, encrypted, in place of one with the same name.
     pub async fn put_secret(
         &self,
         owner: &str,

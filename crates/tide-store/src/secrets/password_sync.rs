@@ -1,4 +1,4 @@
-//! Passwords that were set in one place and go to the others: sealed until all have them.
+//! Passwords that are synchronized: sealed until all systems have them.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -15,11 +15,11 @@ const OWNER: &str = "password";
 /// A password that was set, without the password.
 #[derive(Debug, Clone)]
 pub struct PasswordSetRow {
-    /// What the decision knows of it.
+    /// The password set, as a decision needs it.
     pub set: PendingPassword,
     /// The system that it came from; empty when an operator set it.
     pub origin: String,
-    /// Who set it.
+    /// The principal who set it.
     pub principal: String,
     /// When no more was to be done for it, and how it ended.
     pub ended: Option<(String, String)>,
@@ -59,7 +59,7 @@ pub(crate) async fn load_pending(
     Ok(rows.iter().map(read).collect())
 }
 
-/// Whose password is set.
+/// The owner of the password.
 #[derive(Debug, Clone, Copy)]
 pub enum PasswordOwner<'a> {
     /// That of an identity.
@@ -71,7 +71,7 @@ pub enum PasswordOwner<'a> {
 /// A password to set in all systems with password sync.
 #[derive(Clone, Copy)]
 pub struct NewPassword<'a> {
-    /// Whose it is.
+    /// Its owner.
     pub owner: PasswordOwner<'a>,
     /// The password. It is stored sealed.
     pub password: &'a str,

@@ -1,4 +1,4 @@
-//! First passwords: sealed from the moment they are drawn, shown once, and then gone.
+//! First passwords: sealed when they are drawn, shown once, and then erased.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -17,9 +17,9 @@ const OWNER: &str = "first password";
 pub struct PasswordRow {
     /// The change that set it; its number is the password's.
     pub id: i64,
-    /// Whose it is.
+    /// Its owner.
     pub identity: String,
-    /// What people call them.
+    /// Their label.
     pub label: String,
     /// The system.
     pub system: String,
@@ -27,7 +27,7 @@ pub struct PasswordRow {
     pub account: String,
     /// When it was set.
     pub made: String,
-    /// When it was shown, and to whom.
+    /// When it was shown and to whom.
     pub shown: Option<(String, String)>,
     /// How often it was tried in vain to hand it over.
     pub attempts: i64,
@@ -133,7 +133,7 @@ impl Store {
             .collect())
     }
 
-    /// The system and type of the account whose first password this is: what is said of it decides
+    /// The system and type of the account whose first password this is. The rules about it decide
     /// who may see it.
     pub async fn first_password_of(&self, id: i64) -> Result<(String, ObjectType), StoreError> {
         let missing = || StoreError::Missing {
@@ -172,7 +172,7 @@ impl Store {
             .await
     }
 
-    /// Takes a password out of its seal, once: it is journaled, and gone afterwards.
+    /// Decrypts a password, once: the access is journaled and the password is deleted.
     pub async fn reveal_first_password(
         &self,
         id: i64,

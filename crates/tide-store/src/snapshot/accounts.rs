@@ -371,9 +371,9 @@ impl Store {
             .await
     }
 
-    /// Ends a complete read: accounts that it did not see become absent, unless a row in quarantine
-    /// may be theirs. `gone` are the keys whose deletion the system confirmed. Returns the number
-    /// of accounts that became absent.
+    /// Ends a complete read: accounts that it did not contain become absent, unless a row in
+    /// quarantine may be theirs. `gone` are the keys whose deletion the system confirmed. Returns
+    /// the number of accounts that became absent.
     pub async fn complete_reading(
         &self,
         reading: i64,
@@ -537,7 +537,7 @@ impl Store {
     }
 }
 
-/// What is stored of a system's accounts before a batch.
+/// The stored accounts before a batch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Past {
     /// Nothing: the system was never read.

@@ -1,4 +1,4 @@
-//! What was read of systems: accounts and memberships.
+//! The observed state of systems: accounts and memberships.
 
 pub(crate) mod accounts;
 pub(crate) mod membership_delta;

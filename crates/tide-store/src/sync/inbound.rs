@@ -1,5 +1,5 @@
-//! What other systems push to us: SCIM resources as they are answered, each with the account that
-//! it is, and events.
+//! Resources and events that other systems push: SCIM resources as they are returned, each with
+//! its account.
 
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
@@ -13,7 +13,7 @@ use tide_core::{Attributes, ObjectType};
 /// A resource that was pushed.
 #[derive(Debug, Clone)]
 pub struct PushedRow {
-    /// Its place in the order of a list.
+    /// Its position in a list.
     pub row: i64,
     /// Its id.
     pub id: String,
@@ -21,7 +21,7 @@ pub struct PushedRow {
     pub version: i64,
     /// The resource, as JSON.
     pub body: String,
-    /// When it was made.
+    /// When it was created.
     pub made: String,
     /// When it was last changed.
     pub changed: String,
@@ -32,7 +32,7 @@ pub struct PushedRow {
 pub struct NewPushed {
     /// The system that pushes.
     pub system: String,
-    /// What it stands for.
+    /// Its type.
     pub object: ObjectType,
     /// Its id.
     pub id: String,
@@ -48,11 +48,11 @@ pub struct NewPushed {
     pub members: Vec<String>,
     /// The account that it is.
     pub account: Observed,
-    /// Who pushes.
+    /// The system that pushes.
     pub principal: String,
 }
 
-/// How a resource is looked up.
+/// The key by which a resource is looked up.
 #[derive(Debug, Clone, Copy)]
 pub enum PushedKey<'k> {
     /// By its id.
@@ -89,28 +89,29 @@ pub struct NewEvent {
     pub body: String,
     /// The sender's id for it: the same event may come again.
     pub external_id: Option<String>,
-    /// Its place among the events of its record; a later one has a greater number.
+    /// Its sequence number among the events of its record. A later one is greater.
     pub sequence: Option<i64>,
     /// When it happened.
     pub occurred_at: Option<Timestamp>,
-    /// Who sends.
+    /// The system that sends.
     pub principal: String,
 }
 
-/// What became of an event that was to be taken in.
+/// The result of receiving an event.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum EventTaken {
-    /// It is kept, and its record is as it says.
+    /// It was stored and applied to its record.
     Kept,
-    /// It came after a later event of its record: it is kept, and its record stays as it is.
+    /// It arrived after a later event of its record: it was stored, and the record stays as it
+    /// is.
     Outdated,
-    /// It was taken in before, under this id.
+    /// It was received before, under this id.
     Repeated(String),
-    /// Another event was taken in with its id, under this one of ours.
+    /// Another event with its id was received, stored under this id.
     OtherContent(String),
-    /// It is no joiner, and its record was never told of. Nothing is kept.
+    /// It is not a joiner and its record is unknown. Nothing is stored.
     UnknownKey,
-    /// It is a mover, and its record has left. Nothing is kept.
+    /// It is a mover whose record has left. Nothing is stored.
     Left,
 }
 
@@ -194,8 +195,8 @@ const SET_EVENT_SHAPE: &str = "
     ON CONFLICT (system) DO UPDATE SET shape = excluded.shape, created_at = excluded.created_at";
 
 impl Store {
-    /// Keeps a resource and its account in one step. A name that is taken, a version that is no
-    /// longer the one to replace: nothing is kept.
+    /// Stores a resource and its account in one transaction. If the name is taken or the version
+    /// is no longer current, nothing is stored.
     pub async fn put_pushed(
         &self,
         new: NewPushed,
@@ -266,7 +267,7 @@ impl Store {
         Ok(rows.iter().map(read).collect())
     }
 
-    /// Resources by their place, for a page of an unfiltered list.
+    /// Resources by position, for a page of an unfiltered list.
     pub async fn pushed_page(
         &self,
         system: &str,
@@ -305,8 +306,8 @@ impl Store {
         Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
     }
 
-    /// Removes a resource; its account is absent from now on. False when it is not there, or has
-    /// another version than the one given.
+    /// Deletes a resource; its account becomes absent. False if it does not exist or has another
+    /// version than the one given.
     pub async fn remove_pushed(
         &self,
         resource: PushedId<'_>,
@@ -355,8 +356,8 @@ impl Store {
             .await
     }
 
-    /// Takes an event in: all of it in one job, so that two events of one record cannot lose each
-    /// other's values.
+    /// Stores an event, in one job, so that two events of one record cannot lose each other's
+    /// values.
     pub async fn take_event(
         &self,
         new: NewEvent,
@@ -406,7 +407,7 @@ impl Store {
             .transpose()
     }
 
-    /// Keeps the shape that a system's events have.
+    /// Stores the shape of a system's events.
     pub async fn set_event_shape(
         &self,
         system: &str,
@@ -449,8 +450,8 @@ const IS_OUTDATED: &str = "
     FROM inbound_event
     WHERE system = ? AND key = ? AND NOT is_outdated";
 
-/// Did a later event of the same record come before this one? Numbers tell, where the sender gives
-/// them, and else times.
+/// Whether a later event of the same record arrived before this one: by sequence number if the
+/// sender gives them, otherwise by time.
 async fn is_outdated(c: &mut SqliteConnection, new: &NewEvent) -> Result<bool, StoreError> {
     let last: (Option<i64>, Option<String>) = sqlx::query_as(IS_OUTDATED)
         .bind(&new.system)
@@ -684,7 +685,7 @@ const KEEP_ACCOUNT: &str = "
       attributes = excluded.attributes, hash = excluded.hash, fault = excluded.fault,
       seen_at = excluded.seen_at, absent_since = NULL, absence_confirmed = 0";
 
-/// Keeps the account that was pushed; it is as sure as one that was read.
+/// Stores the account that was pushed, as certain as one that was read.
 async fn keep_account(
     c: &mut SqliteConnection,
     system: &str,

@@ -28,7 +28,7 @@ pub struct SystemRow {
     pub profile: Vec<(String, String)>,
     /// The names of our own account there.
     pub own: Vec<String>,
-    /// What it says of its attributes, by type.
+    /// Its schema, by type.
     pub schema: BTreeMap<ObjectType, Schema>,
     /// The steps of the last test, as JSON.
     pub checked: Option<serde_json::Value>,
@@ -96,7 +96,7 @@ const SETTINGS: SystemSetting = SystemSetting {
     act: "system.settings",
 };
 
-/// What may be written to a system.
+/// The writable types of a system.
 #[derive(Debug, Clone, Copy)]
 pub struct WriteState<'a> {
     /// The types that may be written.
@@ -310,7 +310,7 @@ impl Store {
             .await?)
     }
 
-    /// Keeps what a system says of itself: its profile, and the names of our own account there.
+    /// Stores a system's profile and the names of the service account there.
     pub async fn set_system_profile(
         &self,
         name: &str,
@@ -337,8 +337,8 @@ impl Store {
             .await
     }
 
-    /// Sets which types may be written, and whether the system is paused and armed. Changes that
-    /// are queued for a system which is paused or disarmed are taken back in the same commit.
+    /// Sets which types may be written, and whether the system is paused and armed. Queued
+    /// changes of a paused or disarmed system are withdrawn in the same commit.
     pub async fn set_system_state(
         &self,
         name: &str,
@@ -384,7 +384,7 @@ impl Store {
             .await
     }
 
-    /// Keeps what a system said of itself when it was tested.
+    /// Stores the profile that a connection test found.
     pub async fn set_system_check(
         &self,
         name: &str,

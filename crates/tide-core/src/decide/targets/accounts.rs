@@ -14,8 +14,7 @@ use crate::rules::{OnDrift, OnOutOfScope, TypeRules};
 use crate::value::Value;
 use std::collections::HashMap;
 
-/// The mark of a password's hash, by which it is known that the hash in another directory is
-/// another one by now.
+/// The fingerprint of a password hash, which changes with the hash in the other directory.
 pub const PASSWORD_MARK: &str = "passwordMark";
 
 /// Set with a password: require a change at the next sign-in. Each connector translates it.
@@ -313,7 +312,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// Adds the values that others changed, as the rules for drift say.
+    /// Adds the values that others changed, according to the drift rules.
     fn push_external(
         &mut self,
         person: &Person,
@@ -417,7 +416,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// A hash that another directory holds by now and this one was not given yet.
+    /// A password hash of another directory that was not copied yet.
     fn password_carried(
         &self,
         person: &Person,
@@ -448,8 +447,7 @@ impl<'a> TargetDecision<'a> {
         ))
     }
 
-    /// Values that differ, as the changes that put them right: the state, the name, and all others
-    /// together.
+    /// Differing values as changes: the state, the name, and all others together.
     fn by_kind(&self, mut values: Vec<ValueChange>) -> Vec<(ChangeKind, Vec<ValueChange>)> {
         let state = take_value(
             &mut values,
@@ -513,8 +511,7 @@ impl<'a> TargetDecision<'a> {
         }
     }
 
-    /// Takes out what was right and was then changed in the system itself, where the rule says that
-    /// it is only told.
+    /// Removes values that others changed, where drift is only reported.
     fn by_hand(&self, account: &Account, rest: &mut Vec<ValueChange>) -> Vec<ValueChange> {
         if self.types.on_drift == OnDrift::Repair {
             return Vec::new();
@@ -624,7 +621,7 @@ impl<'a> TargetDecision<'a> {
             .collect()
     }
 
-    /// Who holds the values in the target that no two of its objects share, whatever their type.
+    /// The holders of values that must be unique in the target across types.
     fn unique_values(&mut self) -> &mut HashMap<(String, String), usize> {
         let (system, accounts, schema) = (self.system, &self.population.accounts, self.schema);
         self.unique_values.get_or_insert_with(|| {
@@ -650,7 +647,7 @@ impl<'a> TargetDecision<'a> {
         })
     }
 
-    /// Values that another object holds, which the target would refuse: it is said beforehand.
+    /// Values that another object has: the target would refuse them, so they are held beforehand.
     fn conflicting_values(
         &mut self,
         desired: &DesiredAccount<'a>,
@@ -731,7 +728,7 @@ impl<'a> TargetDecision<'a> {
         });
     }
 
-    /// Why nothing is sent to the system at all; `None` if it may be written.
+    /// The reason why nothing is sent to the system; `None` if it may be written.
     pub(super) fn system_hold(&self) -> Option<Reason> {
         self.system_hold_of(self.kind)
     }

@@ -15,7 +15,7 @@ use jiff::Timestamp;
 use std::collections::HashSet;
 use tide_ldap::Dn;
 
-/// Identities that a departure takes out of all groups of a system.
+/// Identities that leave all groups of a system by their departure.
 pub(super) fn out_of_groups(
     rules: &RuleSet,
     system: &str,
@@ -244,8 +244,8 @@ impl TargetDecision<'_> {
         }
     }
 
-    /// The value that a step sets. For a reference, the id of an identity stands for its account
-    /// here; without one, the value is cleared.
+    /// The value that a step sets. For a reference, the id of an identity means its account here;
+    /// without one, the value is cleared.
     fn value_of(
         &self,
         program: &Program,

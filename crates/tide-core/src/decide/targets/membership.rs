@@ -17,7 +17,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 /// The relation of a person to the groups of a target.
 pub(super) struct MemberStatus<'a> {
     person: &'a Person,
-    /// Their account, as a place in the population's list; none while it is yet to be made.
+    /// The account, as an index into the population; `None` before it is created.
     account: Option<usize>,
     /// Whether they are in scope; if not, memberships by rule are revoked.
     takes_part: bool,
@@ -58,13 +58,13 @@ struct MembershipChange<'a> {
     group: AccountId,
     kind: ChangeKind,
     why: Reason,
-    /// It was given before, and taken away by hand.
+    /// A rule added it before, and others removed it.
     by_hand: bool,
     person: &'a Person,
     /// The value that the group holds, or is to hold, for the member; none while they have no
     /// account.
     member: Option<Value>,
-    /// Names under which a rule put them there, and which the group still holds.
+    /// Names by which a rule added the member, and which the group still contains.
     former: Vec<Value>,
 }
 
@@ -407,13 +407,13 @@ impl<'a> TargetDecision<'a> {
         )
     }
 
-    /// Does a group name its members by the names of their accounts?
+    /// Whether a group names its members by the names of their accounts.
     fn names_members(&self, group: AccountId) -> bool {
         self.schema.is_some_and(|schema| schema.refers_by_name)
             && self.member_attribute(group) != "memberUid"
     }
 
-    /// Does the server put new names where it holds the old ones?
+    /// Whether the server replaces the names of renamed members itself (referential integrity).
     fn follows_renames(&self) -> bool {
         self.schema.is_some_and(|schema| schema.follows_renames)
     }
@@ -605,7 +605,7 @@ impl<'a> TargetDecision<'a> {
     }
 }
 
-/// Is a member called as it was written?
+/// Whether a member still has the name that was written.
 fn is_same(row: &RuleMembership, now: &Value) -> bool {
     row.member == now.to_string() || row.folded == fold_reference(&now.to_string())
 }

@@ -1,5 +1,5 @@
-//! Dates and instants. A date is a text such as `2026-11-23`; an instant is a moment, in UTC.
-//! Whatever turns the one into the other names its time zone, as the IANA database writes it.
+//! Dates and instants. A date is a text such as `2026-11-23`; an instant is a moment in UTC.
+//! Conversions between them name a time zone of the IANA database.
 
 use super::super::eval::Datum;
 use jiff::civil::Date;
@@ -87,7 +87,7 @@ pub(super) fn format_with(arguments: Vec<Datum>) -> Result<Datum, String> {
     }
 }
 
-/// A date as people write it, as a date of ours. What does not fit is missing.
+/// Parses a date by a pattern. A text that does not fit counts as missing.
 pub(super) fn read(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] => Ok(Datum::Null),

@@ -1,4 +1,4 @@
-//! The functions of expressions, each with what it is for and an example that the tests run.
+//! The functions of expressions, each with its purpose and an example that the tests run.
 
 mod dates;
 mod records;
@@ -13,11 +13,11 @@ type FunctionBody = fn(Vec<Datum>) -> Result<Datum, String>;
 pub struct Function {
     /// Its name.
     pub name: &'static str,
-    /// What it does, in one sentence.
+    /// Its purpose, in one sentence.
     pub about: &'static str,
     /// A use of it, without attributes.
     pub example: &'static str,
-    /// What the example gives.
+    /// The result of the example.
     pub gives: &'static str,
     /// The fewest arguments.
     pub least: usize,
@@ -126,8 +126,7 @@ const FUNCTIONS: &[Function] = &[
     function!("bucket", 2, 2, "The bucket of a text, from 0: always the same one.", "bucket('Ada', 4) < 4" => "true", records::bucket),
 ];
 
-/// What a function gives, where that is always the same; `None` where it depends on what it is
-/// given.
+/// The kind of a function's result; `None` if it depends on the arguments.
 pub(super) fn kind_given(name: &str) -> Option<&'static str> {
     Some(match name {
         "isBlank" | "contains" | "startsWith" | "endsWith" | "hasFlag" => BOOL,
@@ -140,7 +139,7 @@ pub(super) fn kind_given(name: &str) -> Option<&'static str> {
     })
 }
 
-/// Does a function take one text, and give one?
+/// Whether a function takes one text and returns one.
 pub(super) fn of_text(name: &str) -> bool {
     [
         "lower",

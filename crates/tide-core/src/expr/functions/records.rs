@@ -25,7 +25,7 @@ pub(super) fn name_case(text: &str) -> String {
         .collect()
 }
 
-/// What is left of a text in an account name: plain Latin letters and digits, in lower case.
+/// A text as a part of an account name: plain Latin letters and digits, in lower case.
 pub(super) fn plain_name(text: &str) -> String {
     deunicode::deunicode(text)
         .to_lowercase()
@@ -182,7 +182,7 @@ pub(super) fn hash(arguments: Vec<Datum>) -> Result<Datum, String> {
     })
 }
 
-/// Which of so many parts a text falls into: always the same for the same text.
+/// The bucket of a text: always the same for the same text.
 pub(super) fn bucket(arguments: Vec<Datum>) -> Result<Datum, String> {
     match arguments.as_slice() {
         [Datum::Null, _] => Ok(Datum::Null),

@@ -8,7 +8,7 @@ use crate::expr::Root;
 use crate::model::ObjectType;
 use crate::states::ChangeKind;
 
-/// How many days an answer is waited for, if nothing else is said.
+/// Days after which a request expires, by default.
 const DAYS: u32 = 14;
 /// The most days.
 const LONGEST: u32 = 366;
@@ -159,7 +159,7 @@ fn read_days(section: &Section<'_>) -> (u32, Option<u32>) {
     (days, remind_days)
 }
 
-/// `turns`: it asks about memberships only, whose groups may have owners.
+/// `turns`: the rule is about memberships only, so levels can name the owners of groups.
 fn read_levels(
     section: &Section<'_>,
     rules: &RuleSet,

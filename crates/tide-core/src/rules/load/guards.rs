@@ -9,7 +9,7 @@ const CHANGES: [&str; 10] = [
     "create", "update", "rename", "enable", "disable", "delete", "grant", "revoke", "move",
     "password",
 ];
-/// The kinds of change that take something away, and are limited whether a file says so or not.
+/// The kinds of change that revoke something: they have a default limit.
 const BY_DEFAULT: [&str; 5] = ["disable", "delete", "revoke", "move", "password"];
 
 /// The limits that hold where no file sets one: 10 % of a system's linked accounts within a day,

@@ -11,7 +11,7 @@ use crate::value::{Attributes, Value};
 use toml::Spanned;
 use toml::de::DeValue;
 
-/// The mappings of a section, and of the blocks that its type names: its own come before theirs.
+/// The mappings of a section and of the shared mappings that its type names; its own win.
 pub(super) fn read_with_shared(
     blocks: &[&Section<'_>],
     own: Option<&Section<'_>>,
@@ -43,7 +43,7 @@ pub(super) fn shared_sections<'b, 'a>(
             } else {
                 &block.outbound
             }),
-            // Said once, though both directions ask.
+            // Reported once for both directions.
             None if direction == "inbound" => {
                 let near = crate::expr::closest_name(
                     &name,
@@ -107,7 +107,7 @@ fn read_values(source: &RuleSource<'_>, item: &Spanned<DeValue<'_>>) -> Vec<Valu
             .iter()
             .flat_map(|item| read_values(source, item))
             .collect(),
-        // An empty text is how a file says that there is nothing.
+        // An empty text means no value.
         DeValue::String(text) if text.is_empty() => Vec::new(),
         DeValue::String(text) => vec![Value::text(text.to_string())],
         DeValue::Boolean(truth) => vec![Value::Bool(*truth)],
@@ -229,7 +229,7 @@ fn read_mappings(
     all
 }
 
-/// What the table of a mapping says beside its value.
+/// The options of a mapping.
 #[derive(Default)]
 struct MappingOptions {
     need: Requirement,

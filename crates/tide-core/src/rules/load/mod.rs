@@ -1084,7 +1084,7 @@ fn check_kind(mapping: &Mapping, schema: Option<&Schema>, source: &RuleSource<'_
     let fits = gives == holds
         || match def.kind {
             ValueKind::Text | ValueKind::Reference => gives == "text" || gives == "a number",
-            // What a text says is seen when it is there.
+            // A text is parsed when its value is known.
             ValueKind::Bool | ValueKind::Int | ValueKind::Time => gives == "text",
             ValueKind::Bytes | ValueKind::Complex => true,
         };

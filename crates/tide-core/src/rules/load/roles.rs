@@ -7,7 +7,7 @@ use crate::expr::Root;
 use crate::model::ObjectType;
 use crate::roles::{ROLES, Role, RoleValue};
 
-/// The most days that a role is kept.
+/// Maximum overlap of a role, in days.
 const LONGEST: u32 = 366;
 
 pub(super) fn load_roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
@@ -73,7 +73,7 @@ pub(super) fn load_roles(root: Section<'_>, rules: &RuleSet) -> Vec<Role> {
     all
 }
 
-/// Reads the values that a role gives.
+/// Reads the values of a role.
 fn read_values(
     rules: &RuleSet,
     section: &Section<'_>,
