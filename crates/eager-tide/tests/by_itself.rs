@@ -11,9 +11,13 @@ use ldap3::{Ldap, LdapConnAsync, Mod};
 use serde_json::Value;
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
+use tide_standins::eventually;
 use tide_standins::scim_service::{Mischief, ScimService};
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE, Crew};
+
+/// How long something in the background may take.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 struct Tide {
     folder: tempfile::TempDir,
@@ -104,15 +108,13 @@ impl Tide {
 
     async fn until(&self, what: &str, holds: impl Fn() -> bool) -> Duration {
         let begun = Instant::now();
-        while !holds() {
-            if begun.elapsed() > Duration::from_secs(30) {
-                panic!(
-                    "{what}\n{}\n{}",
-                    said(&self.service, &["systems", "schedule", "harbour"], 0),
-                    self.log()
-                );
-            }
-            tokio::time::sleep(Duration::from_millis(5)).await;
+        let held = eventually(PATIENCE, async || holds().then_some(())).await;
+        if held.is_none() {
+            panic!(
+                "{what}\n{}\n{}",
+                said(&self.service, &["systems", "schedule", "harbour"], 0),
+                self.log()
+            );
         }
         begun.elapsed()
     }
@@ -268,7 +270,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
             .is_some_and(|user| user["title"] == "Pilot")
     })
     .await;
-    tokio::time::sleep(Duration::from_millis(3500)).await;
+    polls_complete(&tide, "berthing", 3).await;
     assert_eq!(
         count(),
         before + 1,
@@ -1154,10 +1156,26 @@ async fn values_flow_both_ways_and_come_to_rest() {
     );
 }
 
+/// Waits until this number of further polls of a system was completed.
+async fn polls_complete(tide: &Tide, system: &str, polls: usize) {
+    let next = || {
+        let schedule = tide.service.json(&["systems", "schedule", system]);
+        schedule["watchers"][0]["next_poll_at"]
+            .as_str()
+            .map(str::to_owned)
+    };
+    let mut last = next();
+    for _ in 0..polls {
+        let later = async || next().filter(|next| Some(next) != last.as_ref());
+        last = Some(eventually(PATIENCE, later).await.expect("another poll"));
+    }
+}
+
 /// Waits until the directory holds these telephone numbers of somebody.
 async fn phones_are(tide: &Tide, person: &Crew, wanted: &[&str]) {
-    let (begun, mut ldap) = (Instant::now(), tide.ldap().await);
-    loop {
+    let mut ldap = tide.ldap().await;
+    let mut last = Vec::new();
+    let phones_match = eventually(PATIENCE, async || {
         let found = ldap
             .search(
                 &person.dn(),
@@ -1168,21 +1186,15 @@ async fn phones_are(tide: &Tide, person: &Crew, wanted: &[&str]) {
             .await
             .unwrap();
         let entry = ldap3::SearchEntry::construct(found.success().unwrap().0.remove(0));
-        let phones = entry
+        last = entry
             .attrs
             .get("telephoneNumber")
             .cloned()
             .unwrap_or_default();
-        if phones == wanted {
-            return;
-        }
-        assert!(
-            begun.elapsed() < Duration::from_secs(30),
-            "{phones:?}\n{}",
-            tide.log()
-        );
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+        (last == wanted).then_some(())
+    })
+    .await;
+    assert!(phones_match.is_some(), "{last:?}\n{}", tide.log());
 }
 
 /// What stands of the newest change set.

@@ -11,6 +11,7 @@ use rand::{RngExt as _, SeedableRng as _};
 use std::collections::{BTreeMap, HashSet};
 use std::time::Duration;
 use tide_standins::directory::Directory;
+use tide_standins::eventually;
 use tide_standins::scim_service::{Mischief, ScimService};
 use tide_standins::world;
 
@@ -96,6 +97,18 @@ async fn run_of(people: usize) -> Run {
     }
 }
 
+/// How long something in the background may take.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Waits for the end of a run, and returns it.
+async fn ended(http: &reqwest::Client, service: &Service, id: &str) -> Option<serde_json::Value> {
+    eventually(PATIENCE, async || {
+        let (set, _) = states(http, service, id).await;
+        (!set["ended_at"].is_null()).then_some(set)
+    })
+    .await
+}
+
 /// Waits for the end of a run whose target is quick again.
 async fn everything_was_done_once(
     http: &reqwest::Client,
@@ -105,13 +118,7 @@ async fn everything_was_done_once(
     before: usize,
 ) {
     berthing.delay(Duration::ZERO);
-    let set = loop {
-        let (set, _) = states(http, &service, id).await;
-        if !set["ended_at"].is_null() {
-            break set;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    };
+    let set = ended(http, &service, id).await.expect("the run ends");
     assert_eq!(set["state"], "done", "{set}");
     let count = |word: &str| {
         set["states"]
@@ -183,17 +190,16 @@ async fn a_kill_in_the_middle_of_a_run_loses_nothing_and_doubles_nothing() {
     } = run_of(150).await;
     // Killed twice, each time with changes on the wire.
     for wanted in [15, 50] {
-        loop {
+        eventually(PATIENCE, async || {
             let (set, done) = states(&http, &service, &id).await;
             assert!(
                 set["ended_at"].is_null(),
                 "the run ended before it could be killed: make it slower"
             );
-            if done >= wanted {
-                break;
-            }
-            tokio::time::sleep(Duration::from_millis(30)).await;
-        }
+            (done >= wanted).then_some(())
+        })
+        .await
+        .expect("changes are sent");
         service.running.kill();
         service = Service::start(&data);
     }
@@ -372,19 +378,9 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
         rough.service.running.kill();
         rough.berthing.delay(Duration::ZERO);
         rough.service = Service::start(&rough.folder.path().join("data"));
-        let mut waited = 0;
-        let ended = loop {
-            let (set, _) = states(&http, &rough.service, &id).await;
-            if !set["ended_at"].is_null() {
-                break set;
-            }
-            waited += 1;
-            assert!(
-                waited < 3000,
-                "seed {seed}, round {round}: it does not go on: {set}"
-            );
-            tokio::time::sleep(Duration::from_millis(20)).await;
-        };
+        let ended = ended(&http, &rough.service, &id)
+            .await
+            .unwrap_or_else(|| panic!("seed {seed}, round {round}: the run does not continue"));
         // What was stopped before it was decided is started again, as it says.
         if ended["state"] == "done" {
             caught += 1;
@@ -430,9 +426,11 @@ async fn the_service_stops_in_time_although_a_target_does_not_answer() {
         http,
         id,
     } = run_of(60).await;
-    while states(&http, &service, &id).await.1 < 3 {
-        tokio::time::sleep(Duration::from_millis(30)).await;
-    }
+    eventually(PATIENCE, async || {
+        (states(&http, &service, &id).await.1 >= 3).then_some(())
+    })
+    .await
+    .expect("changes are sent");
     berthing.delay(Duration::from_secs(120));
     tokio::time::sleep(Duration::from_millis(600)).await;
     let begun = std::time::Instant::now();

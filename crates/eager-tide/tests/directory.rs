@@ -16,11 +16,16 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 use tide_ldap::ldif::LdifEntry;
 use tide_standins::directory::Directory;
+use tide_standins::eventually;
 use tide_standins::scim_service::ScimService;
 use tide_standins::slapd::Slapd;
 use tide_standins::world::{self, BASE, Crew};
+
+/// How long something in the background may take.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 const SECRET: &str = "a secret that both sides know";
 
@@ -359,7 +364,6 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
         &said(&hall.service, &["webhooks", "test", "welcome-desk"], 0),
         &["accepted the request"],
     );
-    let mut waited = 0;
     let handed = || {
         hall.calls
             .lock()
@@ -368,10 +372,11 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
             .filter(|call| call["kind"] == "first_password")
             .count()
     };
-    while hall.service.json(&["webhooks", "list"])[0]["waiting"] != 0 && waited < 300 {
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-        waited += 1;
-    }
+    eventually(PATIENCE, async || {
+        (hall.service.json(&["webhooks", "list"])[0]["waiting"] == 0).then_some(())
+    })
+    .await
+    .expect("every delivery is made");
     assert!(
         handed() > 15,
         "{}",
@@ -718,26 +723,23 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     );
     // Access is closed before the last step is done: what has no way in any more may yet be moved.
     let closed = async |id: &str, steps: i64| {
-        for _ in 0..200 {
+        let one = eventually(PATIENCE, async || {
             let all = hall.service.json(&["identities", "leavers"]);
-            let one = all["leavers"]
-                .as_array()
-                .unwrap()
+            let leavers = all["leavers"].as_array().unwrap();
+            let one = leavers
                 .iter()
-                .find(|one| one["identity"] == id && one["returned_at"].is_null())
-                .cloned();
-            if let Some(one) =
-                one.filter(|one| one["seconds"].is_number() && one["done"].as_i64() >= Some(steps))
-            {
-                return one;
-            }
-            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-        }
-        panic!(
-            "not closed: {}\n{}",
-            hall.service.json(&["identities", "leavers"]),
-            said(&hall.service, &["why", id], 0)
-        );
+                .find(|one| one["identity"] == id && one["returned_at"].is_null());
+            one.filter(|one| one["seconds"].is_number() && one["done"].as_i64() >= Some(steps))
+                .cloned()
+        })
+        .await;
+        one.unwrap_or_else(|| {
+            panic!(
+                "not closed: {}\n{}",
+                hall.service.json(&["identities", "leavers"]),
+                said(&hall.service, &["why", id], 0)
+            )
+        })
     };
     let leaver = closed(&id, 6).await;
     assert!(leaver["seconds"].as_f64().unwrap() < 60.0, "{leaver}");
@@ -787,22 +789,19 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
     // Taken back: the same entry at its old place, and an account made anew.
     said(&hall.service, &["identities", "reinstate", &id], 0);
     let key = |entry: &SearchEntry| entry.attrs["uid"].clone();
-    for n in 0.. {
+    let back = eventually(PATIENCE, async || {
         let now = hall.of(person).await;
-        if now.dn == there.dn
+        let is_back = now.dn == there.dn
             && !now.attrs.contains_key("description")
-            && hall._berthing.user(&person.mail.to_lowercase()).is_some()
-        {
-            assert_eq!(key(&now), key(&there));
-            break;
-        }
-        assert!(
-            n < 200,
-            "{now:?}\n{}",
-            said(&hall.service, &["why", &id], 0)
-        );
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    }
+            && hall._berthing.user(&person.mail.to_lowercase()).is_some();
+        is_back.then_some(now)
+    })
+    .await;
+    let Some(back) = back else {
+        let now = hall.of(person).await;
+        panic!("{now:?}\n{}", said(&hall.service, &["why", &id], 0));
+    };
+    assert_eq!(key(&back), key(&there));
     // At a moment: not before, and by itself when it has come.
     let at = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
     said(
@@ -1049,26 +1048,21 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
             .cloned()
             .collect::<Vec<Value>>()
     };
-    for n in 0.. {
-        if told().iter().any(|one| {
+    let one = eventually(PATIENCE, async || {
+        told().into_iter().find(|one| {
             one["label"]
                 .as_str()
                 .is_some_and(|label| label.contains(&sailor.family))
-        }) {
-            break;
-        }
-        assert!(
-            n < 150,
+        })
+    })
+    .await;
+    let one = one.unwrap_or_else(|| {
+        panic!(
             "{:?} {}",
             told(),
             said(&hall.service, &["notifications"], 0)
-        );
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-    }
-    let one = told()
-        .into_iter()
-        .find(|one| one["label"].as_str().unwrap().contains(&sailor.family))
-        .unwrap();
+        )
+    });
     assert_eq!(
         (&one["about"], &one["event"]),
         (&Value::from("lookouts"), &Value::from("joined_group"))
@@ -1125,17 +1119,12 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
         hashed.is_some_and(|hash| hash.starts_with('{')),
         "the directory keeps it as it keeps passwords"
     );
-    for n in 0.. {
-        if said(&hall.service, &["passwords", "status", &id], 0).contains("all accounts") {
-            break;
-        }
-        assert!(
-            n < 100,
-            "{}",
-            said(&hall.service, &["passwords", "status", &id], 0)
-        );
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-    }
+    let status = || said(&hall.service, &["passwords", "status", &id], 0);
+    eventually(PATIENCE, async || {
+        status().contains("all accounts").then_some(())
+    })
+    .await
+    .unwrap_or_else(|| panic!("{}", status()));
     for file in std::fs::read_dir(hall.folder.path().join("data"))
         .unwrap()
         .flatten()
@@ -1163,27 +1152,22 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
 
     // Whoever leaves is out of the groups that no rule keeps too.
     said(&hall.service, &["identities", "depart", &id], 0);
-    for n in 0.. {
-        if !members().await.contains(&own) {
-            break;
-        }
-        assert!(n < 100, "{}", said(&hall.service, &["why", &id], 0));
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-    }
+    let is_out = async || (!members().await.contains(&own)).then_some(());
+    eventually(PATIENCE, is_out)
+        .await
+        .unwrap_or_else(|| panic!("{}", said(&hall.service, &["why", &id], 0)));
     assert!(members().await.contains(&owner));
     // Who made something for them is told what it was, to take it away.
-    for n in 0.. {
-        if let Some(left) = told().iter().find(|one| one["event"] == "left") {
-            let folder = left["made"][0]["folder"].as_str().unwrap_or_default();
-            assert!(
-                folder.starts_with("/lookouts/") && folder.contains(&sailor.family),
-                "{left}"
-            );
-            break;
-        }
-        assert!(n < 100, "{}", said(&hall.service, &["notifications"], 0));
-        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
-    }
+    let left = eventually(PATIENCE, async || {
+        told().into_iter().find(|one| one["event"] == "left")
+    })
+    .await
+    .unwrap_or_else(|| panic!("{}", said(&hall.service, &["notifications"], 0)));
+    let folder = left["made"][0]["folder"].as_str().unwrap_or_default();
+    assert!(
+        folder.starts_with("/lookouts/") && folder.contains(&sailor.family),
+        "{left}"
+    );
     // Deleted as the last step, once the rules say so; and made anew with another entry when they
     // are back.
     let rules = hall.folder.path().join("rules");

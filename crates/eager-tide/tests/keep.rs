@@ -10,8 +10,9 @@ use ldap3::{Ldap, LdapConnAsync, Mod};
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tide_standins::directory::Directory;
+use tide_standins::eventually;
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::{self, BASE};
 
@@ -377,14 +378,14 @@ async fn a_full_or_read_only_disk_stops_sending_and_recovers() {
         .unwrap();
     let run = format!("/api/v1/change-sets/{}", begun["id"]);
     let until = async |what: &str, holds: &dyn Fn(&serde_json::Value) -> bool| {
-        let begun = Instant::now();
-        loop {
+        let set = eventually(Duration::from_secs(60), async || {
             let set = ask(&run).await.1;
-            if holds(&set) {
-                return set;
-            }
-            assert!(begun.elapsed() < Duration::from_secs(60), "{what}: {set}");
-            tokio::time::sleep(Duration::from_millis(20)).await;
+            holds(&set).then_some(set)
+        })
+        .await;
+        match set {
+            Some(set) => set,
+            None => panic!("{what}: {}", ask(&run).await.1),
         }
     };
     let done = |set: &serde_json::Value| {
@@ -462,15 +463,12 @@ async fn a_full_or_read_only_disk_stops_sending_and_recovers() {
             .await
             .unwrap()
     };
-    let begun = Instant::now();
-    let ended = loop {
+    let ended = eventually(Duration::from_secs(60), async || {
         let set = ask(&run).await;
-        if !set["ended_at"].is_null() {
-            break set;
-        }
-        assert!(begun.elapsed() < Duration::from_secs(60), "it ends: {set}");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    };
+        (!set["ended_at"].is_null()).then_some(set)
+    })
+    .await
+    .expect("the run ends");
     assert_eq!(ended["state"], "done", "{ended}");
     let created = ended["verdicts"]
         .as_array()

@@ -9,9 +9,14 @@ use common::{Service, connect, holds, said, text};
 use ldap3::{LdapConnAsync, Mod};
 use serde_json::{Value, json};
 use std::path::Path;
+use std::time::Duration;
 use tide_standins::directory::Directory;
+use tide_standins::eventually;
 use tide_standins::scim_service::{Manner, ScimService};
 use tide_standins::world::{self, BASE, Crew};
+
+/// How long something in the background may take.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 const PASSWORD: &str = "harbour-secret";
 
@@ -806,17 +811,14 @@ async fn granted_roles_end_and_differing_roles_are_listed() {
         0,
     );
     let becomes = async |wanted: &str| {
-        for _ in 0..150 {
-            if division(person).as_deref() == Some(wanted) {
-                return;
-            }
-            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        let is_wanted = async || (division(person).as_deref() == Some(wanted)).then_some(());
+        if eventually(PATIENCE, is_wanted).await.is_none() {
+            panic!(
+                "{:?} and not {wanted}: {}",
+                division(person),
+                said(&line.service, &["why", &id], 0)
+            );
         }
-        panic!(
-            "{:?} and not {wanted}: {}",
-            division(person),
-            said(&line.service, &["why", &id], 0)
-        );
     };
     becomes("bridge").await;
     holds(
@@ -874,17 +876,12 @@ async fn granted_roles_end_and_differing_roles_are_listed() {
     said(&line.service, &["roles", "grant", "safety officer", &id], 0);
     becomes("bridge").await;
     said(&line.service, &["identities", "depart", &id], 0);
-    for n in 0.. {
-        let user = line
-            .berthing
-            .user(&person.mail.to_lowercase())
-            .unwrap_or_default();
-        if user["active"] == false {
-            break;
-        }
-        assert!(n < 150, "{user}");
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    }
+    eventually(PATIENCE, async || {
+        let user = line.berthing.user(&person.mail.to_lowercase())?;
+        (user["active"] == false).then_some(())
+    })
+    .await
+    .expect("the account is disabled");
     said(&line.service, &["identities", "reinstate", &id], 0);
     becomes("deck watch").await;
 }

@@ -7,8 +7,9 @@ mod common;
 use common::{Service, client, holds, said, text};
 use ldap3::{Ldap, LdapConnAsync, Mod};
 use std::collections::HashSet;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tide_ldap::ldif::LdifEntry;
+use tide_standins::eventually;
 use tide_standins::slapd::Slapd;
 use tide_standins::world::BASE;
 
@@ -136,22 +137,21 @@ impl Yard {
 
     /// Waits until exactly these take part.
     async fn takes_part(&self, wanted: &[&str], after: &str) {
-        let begun = Instant::now();
-        loop {
+        let in_scope = eventually(Duration::from_secs(30), async || {
             let shown = said(&self.service, &["scope", "harbour", "--status", "in"], 0);
             let there: Vec<&str> = ["Ada Quay", "Bo Lind", "Cy Mast", "Pilot"]
                 .into_iter()
                 .filter(|name| shown.contains(name))
                 .collect();
-            if there == wanted {
-                return;
-            }
-            assert!(
-                begun.elapsed() < Duration::from_secs(30),
-                "{after}: {shown}\n{}",
+            (there == wanted).then_some(())
+        })
+        .await;
+        if in_scope.is_none() {
+            panic!(
+                "{after}: {}\n{}",
+                said(&self.service, &["scope", "harbour", "--status", "in"], 0),
                 said(&self.service, &["scope", "harbour", "--status", "out"], 0)
             );
-            tokio::time::sleep(Duration::from_millis(100)).await;
         }
     }
 

@@ -26,11 +26,11 @@ codes! {
 }
 
 codes! {
-    /// Where a change stands.
+    /// The state of a change.
     pub enum ChangeState {
         /// Part of a preview: it is never sent.
         Proposed,
-        /// Not sent; its hold says why.
+        /// Not sent; its hold gives the reason.
         OnHold,
         /// Stored, and to be sent.
         Queued,
@@ -42,9 +42,9 @@ codes! {
         Unknown,
         /// Confirmed.
         Done,
-        /// Refused; its error says why.
+        /// Refused; its error gives the reason.
         Failed,
-        /// Taken back before it was sent.
+        /// Withdrawn before it was sent.
         Canceled,
     }
 }
@@ -52,7 +52,7 @@ codes! {
 codes! {
     /// How the changes of a system come to be known.
     pub enum WatchMode {
-        /// The directory tells each change at once (RFC 4533, refreshAndPersist).
+        /// The directory reports each change immediately (RFC 4533, refreshAndPersist).
         ContentSync,
         /// A domain controller is polled for objects with a higher change number, including deleted
         /// ones.
@@ -104,7 +104,7 @@ impl WatchMode {
 codes! {
     /// How bad something is.
     pub enum Severity {
-        /// Access is open that must be closed, or nothing is done at all.
+        /// Access that must be closed is open, or nothing is done.
         Critical,
         /// Something is blocked until an operator acts.
         Warning,
@@ -136,7 +136,7 @@ codes! {
         Failed,
         /// Changes await an approval.
         Approval,
-        /// It cannot be told whose accounts these are.
+        /// The owner of these accounts is unknown.
         Review,
         /// Accounts were changed in a system itself.
         ExternalChange,
@@ -150,7 +150,7 @@ codes! {
         NoSystems,
         /// No rules are published.
         NoRules,
-        /// No run was made yet.
+        /// There was no run yet.
         NoRun,
     }
 }
@@ -234,7 +234,7 @@ codes! {
 }
 
 codes! {
-    /// Where a full read of one type of one system stands.
+    /// The state of a full read of one type of one system.
     pub enum ReadState {
         /// In progress.
         Running,
@@ -248,7 +248,7 @@ codes! {
 }
 
 codes! {
-    /// Where the watcher of one type of one system stands.
+    /// The state of the watcher of one type of one system.
     pub enum WatcherState {
         /// A full read is in progress.
         Reading,
@@ -274,11 +274,11 @@ codes! {
 }
 
 codes! {
-    /// Where a change set stands.
+    /// The state of a change set.
     pub enum ChangeSetState {
         /// Systems are read.
         Reading,
-        /// The decision is made.
+        /// The decision is complete.
         Deciding,
         /// Changes are sent.
         Running,
@@ -318,7 +318,7 @@ codes! {
 }
 
 codes! {
-    /// What made a link between an account and an identity.
+    /// The origin of a link between an account and an identity.
     pub enum LinkOrigin {
         /// The account is the first of the identity, in a source.
         Source,
@@ -340,7 +340,7 @@ codes! {
         Grant,
         /// Another role includes it.
         Included,
-        /// Nothing gives it any more; it is kept for some days.
+        /// No assignment gives it any more; it is kept for some days.
         Kept,
     }
 }
@@ -356,7 +356,7 @@ codes! {
         Skipped,
         /// It is protected: never linked, changed or disabled.
         Protected,
-        /// Something else, as the reason says.
+        /// Another cause, which the reason gives.
         Other,
     }
 }
@@ -366,7 +366,7 @@ codes! {
     pub enum MatchStatus {
         /// Several match.
         Ambiguous,
-        /// One matches by a rule that asks for review, or something speaks against it.
+        /// One matches by a rule that requires review, or there is evidence against it.
         NeedsReview,
         /// Several identities match one account.
         ClaimedTwice,
@@ -376,7 +376,7 @@ codes! {
         KeyReassigned,
         /// It will be linked.
         WillLink,
-        /// A new identity, or a new account, is made.
+        /// A new identity or a new account is created.
         New,
         /// The account is orphaned.
         Orphaned,
@@ -388,7 +388,7 @@ codes! {
 }
 
 codes! {
-    /// How the value of an attribute in a target stands to the one that the rules want.
+    /// How the value of an attribute in a target compares with the one that the rules want.
     pub enum ValueState {
         /// Both are the same.
         InSync,
@@ -422,7 +422,7 @@ codes! {
         Reminder,
         /// An account was created or deleted in its system.
         ExternalChange,
-        /// An answer that was given and still holds.
+        /// An answer that is still in effect.
         Override,
     }
 }
@@ -430,9 +430,9 @@ codes! {
 codes! {
     /// How a decision is answered.
     pub enum DecisionAnswer {
-        /// The change may be made.
+        /// The change may be sent.
         Approve,
-        /// The change is not made while it stays the same.
+        /// The change is not sent while it stays the same.
         Reject,
         /// An approval that expired is requested again.
         Reopen,
@@ -530,7 +530,7 @@ codes! {
 }
 
 codes! {
-    /// Which way a mapping goes.
+    /// The direction of a mapping.
     pub enum Direction {
         /// From an account to its identity.
         Inbound,
@@ -552,7 +552,7 @@ codes! {
 }
 
 codes! {
-    /// Where a received event stands.
+    /// The state of a received event.
     pub enum EventState {
         /// No run has carried it on yet.
         Waiting,
@@ -582,15 +582,15 @@ codes! {
 codes! {
     /// The kind of a change.
     pub enum ChangeKind {
-        /// The account is made unusable. Leavers come first, so this orders before all others.
+        /// The account is disabled. Leavers come first, so this orders before all others.
         Disable,
         /// The account is removed.
         Delete,
-        /// A membership or license is taken away.
+        /// A membership or license is removed.
         Revoke,
-        /// The account is made.
+        /// The account is created.
         Create,
-        /// The account is made usable.
+        /// The account is enabled.
         Enable,
         /// The account gets another name.
         Rename,
@@ -598,7 +598,7 @@ codes! {
         Move,
         /// Values change.
         Update,
-        /// A membership or license is given.
+        /// A membership or license is granted.
         Grant,
         /// A password is set.
         Password,

@@ -4,10 +4,12 @@ use crate::Engine;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::{Duration, SystemTime};
 use tide_clock::Instant;
 use tide_connect::FailureClass;
 use tide_core::states::SystemKind;
+use tide_store::SystemRow;
 
 /// The interval at which folders are polled.
 const EVERY: Duration = Duration::from_secs(2);
@@ -20,6 +22,17 @@ struct Failed {
     /// When it is tried again.
     at: Instant,
     pause: Duration,
+}
+
+/// What the polls found, by system.
+#[derive(Default)]
+struct PolledFiles {
+    /// The files that were read.
+    seen: HashMap<String, FileState>,
+    /// The files that may still be written.
+    moving: HashMap<String, FileState>,
+    /// The files that could not be read.
+    failed: HashMap<String, Failed>,
 }
 
 /// Size and time of a watched file. It is read when two polls find both unchanged.
@@ -37,50 +50,76 @@ impl Engine {
     /// have arrived between the last read and the arming, or while the service was down.
     pub fn watch_feeds(self: &Arc<Self>) {
         self.supervise("feed watcher", |engine| async move {
-            let mut seen: HashMap<String, FileState> = HashMap::new();
-            let mut moving: HashMap<String, FileState> = HashMap::new();
-            let mut failed: HashMap<String, Failed> = HashMap::new();
+            let mut polled = PolledFiles::default();
             loop {
                 tokio::select! {
                     () = engine.stopping.cancelled() => return,
                     () = tide_clock::sleep(EVERY) => {}
                 }
-                let Ok(systems) = engine.store.list_systems().await else { continue };
-                for row in systems.iter().filter(|row| row.kind == SystemKind::Feed && row.armed && !row.paused) {
-                    let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else { continue };
-                    let Ok(Some(now)) = tokio::task::spawn_blocking(move || newest_file(&path)).await else { continue };
-                    let is_seen = seen.get(&row.name) == Some(&now);
-                    if is_seen && failed.get(&row.name).is_none_or(|failed| failed.at > tide_clock::instant()) {
-                        continue;
-                    }
-                    // It is still being written while its size or time changes.
-                    if !is_seen && moving.insert(row.name.clone(), now.clone()).as_ref() != Some(&now) {
-                        continue;
-                    }
-                    moving.remove(&row.name);
-                    seen.insert(row.name.clone(), now);
-                    let pause = failed.remove(&row.name).filter(|_| is_seen).map_or(PAUSE.0, |before| (before.pause * 2).min(PAUSE.1));
-                    let is_passing = match engine.read_by_name(&row.name).await {
-                        Ok(reads) => match reads.iter().find_map(|read| read.error.as_ref()) {
-                            // A file that is refused is refused as long as it stays the same. What
-                            // else fails may pass.
-                            Some(error) => error.class != FailureClass::Permanent || !error.code.starts_with("feed_"),
-                            None => {
-                                let read: usize = reads.iter().map(|read| read.seen).sum();
-                                tracing::info!(system = row.name, accounts = read, "a file arrived and was read");
-                                false
-                            }
-                        },
-                        Err(error) => {
-                            tracing::warn!(system = row.name, %error, "a file arrived and could not be read");
-                            true
-                        }
-                    };
-                    if is_passing {
-                        failed.insert(row.name.clone(), Failed { at: tide_clock::instant() + pause, pause });
+                if let Ok(systems) = engine.store.list_systems().await {
+                    let armed = systems
+                        .iter()
+                        .filter(|row| row.kind == SystemKind::Feed && row.armed && !row.paused);
+                    for row in armed {
+                        engine.poll_feed(row, &mut polled).await;
                     }
                 }
+                engine.feed_polls.fetch_add(1, Ordering::Release);
             }
         });
+    }
+
+    /// The number of completed polls. A file that is present throughout two polls in a row is read by
+    /// the end of the second.
+    pub fn feed_polls(&self) -> u64 {
+        self.feed_polls.load(Ordering::Acquire)
+    }
+
+    /// Reads the newest file of a feed, unless it was read before or is still being written.
+    async fn poll_feed(&self, row: &SystemRow, polled: &mut PolledFiles) {
+        let Some(path) = row.settings["path"].as_str().map(PathBuf::from) else {
+            return;
+        };
+        let Ok(Some(now)) = tokio::task::spawn_blocking(move || newest_file(&path)).await else {
+            return;
+        };
+        let name = &row.name;
+        let is_seen = polled.seen.get(name) == Some(&now);
+        let waits = |failed: &Failed| failed.at > tide_clock::instant();
+        if is_seen && polled.failed.get(name).is_none_or(waits) {
+            return;
+        }
+        // It is still being written while its size or time changes.
+        if !is_seen && polled.moving.insert(name.clone(), now.clone()).as_ref() != Some(&now) {
+            return;
+        }
+        polled.moving.remove(name);
+        polled.seen.insert(name.clone(), now);
+        let earlier = polled.failed.remove(name).filter(|_| is_seen);
+        let pause = earlier.map_or(PAUSE.0, |failed| (failed.pause * 2).min(PAUSE.1));
+        if self.read_arrived_file(name).await {
+            let at = tide_clock::instant() + pause;
+            polled.failed.insert(name.clone(), Failed { at, pause });
+        }
+    }
+
+    /// Reads a feed. Returns whether it failed in a way that may pass: a file that is refused is
+    /// refused as long as it stays the same.
+    async fn read_arrived_file(&self, system: &str) -> bool {
+        match self.read_by_name(system).await {
+            Ok(reads) => {
+                if let Some(error) = reads.iter().find_map(|read| read.error.as_ref()) {
+                    return error.class != FailureClass::Permanent
+                        || !error.code.starts_with("feed_");
+                }
+                let accounts: usize = reads.iter().map(|read| read.seen).sum();
+                tracing::info!(system, accounts, "a file arrived and was read");
+                false
+            }
+            Err(error) => {
+                tracing::warn!(system, %error, "a file arrived and could not be read");
+                true
+            }
+        }
     }
 }

@@ -163,6 +163,8 @@ pub struct Engine {
     pending_full_reads: Mutex<HashSet<String>>,
     /// Number of runs that have loaded their records.
     run_generation: AtomicU64,
+    /// Number of completed polls of the folders of feeds.
+    feed_polls: AtomicU64,
     /// Numbers of records that the last incremental decision read and evaluated.
     last_cost: Mutex<(usize, usize)>,
     /// The compiled published rules.
@@ -240,6 +242,7 @@ impl Engine {
             is_dirty: AtomicBool::default(),
             pending_full_reads: Mutex::default(),
             run_generation: AtomicU64::default(),
+            feed_polls: AtomicU64::default(),
             last_cost: Mutex::default(),
             compiled_rules: Mutex::default(),
             connections: Mutex::default(),

@@ -13,7 +13,7 @@ use tide_core::states::DecisionAnswer;
 use tide_core::states::PrincipalKind;
 use tide_engine::{Decision, EngineError, Plan};
 use tide_standins::scim_service::Mischief;
-use tide_standins::world;
+use tide_standins::{eventually, world};
 
 /// The demo's rules with some files changed or added.
 fn files(changed: &[(&str, &str, &str)], added: &[(&str, &str)]) -> Vec<RuleFile> {
@@ -522,14 +522,12 @@ async fn external_changes_are_reported_only_until_an_operator_repairs_them() {
 async fn asked_by_another(tide: &Tide, run: i64) -> tide_store::ChangeSetRow {
     let engine = tide.again();
     engine.start_automatic_sync();
-    let mut settled = tide.engine.store().change_set(run).await.expect("read");
-    for _ in 0..300 {
-        if count(&settled.states, "accepted") == 0 {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-        settled = tide.engine.store().change_set(run).await.expect("read");
-    }
+    let settled = eventually(Duration::from_secs(30), async || {
+        let set = tide.engine.store().change_set(run).await.expect("read");
+        (count(&set.states, "accepted") == 0).then_some(set)
+    })
+    .await
+    .expect("nothing stays in the queue");
     engine.stop().await;
     settled
 }

@@ -14,8 +14,12 @@ use tide_core::states::ChangeState;
 use tide_core::states::NotificationEvent;
 use tide_core::states::WatcherState;
 use tide_engine::{Plan, Schedule};
+use tide_standins::eventually;
 use tide_standins::scim_service::Mischief;
 use tide_store::ChangeFilter;
+
+/// How long something in the background may take.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 const RULES: [(&str, &str); 6] = [
     (
@@ -308,14 +312,15 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
         .expect("set");
     season.engine.start_automatic_sync();
     // The first read of berthing is over, so that nothing but the read of the roster starts a run.
-    while !season
-        .engine
-        .watchers()
-        .iter()
-        .any(|one| one.state == WatcherState::Waiting)
-    {
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
+    eventually(PATIENCE, async || {
+        let watchers = season.engine.watchers();
+        watchers
+            .iter()
+            .any(|one| one.state == WatcherState::Waiting)
+            .then_some(())
+    })
+    .await
+    .expect("a watcher waits");
     tokio::time::sleep(Duration::from_millis(200)).await;
     // Somebody leaves: their seat is free once that is confirmed, and the next in line has it, with
     // nobody starting anything.
@@ -324,31 +329,24 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
         (1000..1003).map(|number| (number, "", if number == 1001 { "2026-11-22" } else { "" })),
     );
     season.engine.read_by_name("roster").await.expect("read");
-    for n in 0.. {
-        if season
-            .berthing
-            .user("1002")
-            .is_some_and(|user| user["active"] == true)
-        {
-            break;
-        }
-        if n > 400 {
-            let sets = season
-                .engine
-                .store()
-                .change_sets(None, None, false, 10)
-                .await
-                .expect("listed");
-            let seats = season.engine.list_licenses().await.expect("counted");
-            panic!(
-                "{:?}\n{sets:#?}\n{:#?}",
-                seats[0].now,
-                season.engine.list_decisions("tester").await
-            );
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
+    let mut seconds = 0;
+    let seated = eventually(PATIENCE, async || {
         // A request that fails is sent again after a pause of this clock.
-        season.clock.to(noon + jiff::SignedDuration::from_secs(n));
+        seconds += 1;
+        season
+            .clock
+            .to(noon + jiff::SignedDuration::from_secs(seconds));
+        let user = season.berthing.user("1002");
+        user.is_some_and(|user| user["active"] == true)
+            .then_some(())
+    })
+    .await;
+    if seated.is_none() {
+        let store = season.engine.store();
+        let sets = store.change_sets(None, None, false, 10).await;
+        let seats = season.engine.list_licenses().await.expect("counted");
+        let decisions = season.engine.list_decisions("tester").await;
+        panic!("{:?}\n{sets:#?}\n{decisions:#?}", seats[0].now);
     }
     assert_eq!(season.berthing.user("1001").expect("kept")["active"], false);
     season.engine.stop().await;
@@ -392,13 +390,9 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
         "no run could decide"
     );
     rename("elsewhere", "change_override").await;
-    for n in 0.. {
-        if season.berthing.user("1000").is_some() {
-            break;
-        }
-        assert!(n < 400, "nobody runs again");
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
+    eventually(PATIENCE, async || season.berthing.user("1000"))
+        .await
+        .expect("another run follows");
     season.engine.stop().await;
 }
 

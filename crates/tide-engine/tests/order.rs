@@ -12,6 +12,7 @@ use tide_core::states::ChangeSetState;
 use tide_core::states::ReadState;
 use tide_core::states::SystemKind;
 use tide_engine::{EngineError, Event, Plan, SystemUpdate};
+use tide_standins::eventually;
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{self, BASE};
 
@@ -23,6 +24,16 @@ fn rules_with(change: impl Fn(&str, &str) -> String) -> Vec<RuleFile> {
             text: change(name, text),
         })
         .collect()
+}
+
+/// Waits until this number of changes of a run is done.
+async fn done_changes(tide: &Tide, run: i64, wanted: i64) {
+    eventually(Duration::from_secs(30), async || {
+        let set = tide.engine.store().change_set(run).await.expect("read");
+        (count(&set.states, "done") >= wanted).then_some(())
+    })
+    .await
+    .expect("changes are sent");
 }
 
 #[tokio::test]
@@ -47,13 +58,7 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
         tide.engine.cancel_change_set(id + 1),
         Err(EngineError::Conflict(_))
     ));
-    loop {
-        let run = tide.engine.store().change_set(id).await.expect("read");
-        if count(&run.states, "done") > 3 {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(10)).await;
-    }
+    done_changes(&tide, id, 4).await;
     tide.engine.cancel_change_set(id).expect("cancels");
     let run = tide.ended(id).await;
     assert_eq!(run.state, ChangeSetState::Canceled);
@@ -85,19 +90,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
         )
         .await
         .expect("begins");
-    while count(
-        &tide
-            .engine
-            .store()
-            .change_set(id)
-            .await
-            .expect("read")
-            .states,
-        "done",
-    ) < 4
-    {
-        tokio::time::sleep(Duration::from_millis(10)).await;
-    }
+    done_changes(&tide, id, 4).await;
     tide.engine.stop().await;
     let stopped = tide.engine.store().change_set(id).await.expect("read");
     assert!(

@@ -15,6 +15,7 @@ use tide_core::states::ScopeStatus;
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
 use tide_engine::{Engine, EngineError, NewSystem, SecretSources, SystemClock, SystemUpdate};
+use tide_standins::eventually;
 use tide_standins::world::BASE;
 use tide_store::{MasterKey, Store};
 
@@ -149,6 +150,19 @@ async fn an_unreadable_row_keeps_the_accounts_that_it_may_be() {
     engine.stop().await;
 }
 
+/// How long something in the background may take.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Waits until the feed watcher has completed this many further polls.
+async fn complete_polls(engine: &Engine, polls: u64) {
+    let wanted = engine.feed_polls() + polls;
+    eventually(PATIENCE, async || {
+        (engine.feed_polls() >= wanted).then_some(())
+    })
+    .await
+    .expect("the feed watcher polls");
+}
+
 #[tokio::test]
 async fn new_files_are_read_automatically_once_the_feed_is_armed() {
     let folder = tempfile::tempdir().expect("a folder");
@@ -165,9 +179,9 @@ async fn new_files_are_read_automatically_once_the_feed_is_armed() {
             .expect("listed")
             .len()
     };
-    tokio::time::sleep(Duration::from_millis(2500)).await;
+    complete_polls(&engine, 1).await;
     write(folder.path(), &["1;Ada", "2;Bram"]);
-    tokio::time::sleep(Duration::from_millis(5000)).await;
+    complete_polls(&engine, 3).await;
     assert_eq!(held().await, 1, "not armed: nothing happens by itself");
     engine
         .set_system(
@@ -180,14 +194,10 @@ async fn new_files_are_read_automatically_once_the_feed_is_armed() {
         )
         .await
         .expect("armed");
-    tokio::time::sleep(Duration::from_millis(2500)).await;
+    complete_polls(&engine, 1).await;
     write(folder.path(), &["1;Ada", "2;Bram", "3;Chidi"]);
-    let mut waited = 0;
-    while held().await < 3 && waited < 200 {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-        waited += 1;
-    }
-    assert_eq!(held().await, 3);
+    let read = eventually(PATIENCE, async || (held().await == 3).then_some(())).await;
+    assert_eq!(read, Some(()), "{} accounts", held().await);
     engine.stop().await;
 }
 
@@ -228,15 +238,11 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
             .expect("listed")
             .len()
     };
-    tokio::time::sleep(Duration::from_millis(5000)).await;
+    complete_polls(&engine, 3).await;
     assert_eq!(held().await, 0);
     std::fs::write(&secret, "so").expect("written");
-    let mut waited = 0;
-    while held().await < 2 && waited < 200 {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-        waited += 1;
-    }
-    assert_eq!(held().await, 2);
+    let read = eventually(PATIENCE, async || (held().await == 2).then_some(())).await;
+    assert_eq!(read, Some(()), "{} accounts", held().await);
     engine.stop().await;
 }
 

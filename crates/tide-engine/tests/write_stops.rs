@@ -11,6 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_engine::{Blackout, Engine, Plan, Schedule, SystemUpdate};
+use tide_standins::eventually;
 use tide_store::ChangeSetRow;
 
 /// How many accounts are written at a time: so many can be on the wire when writes are stopped.
@@ -54,13 +55,11 @@ async fn in_the_middle() -> (Tide, i64) {
         )
         .await
         .expect("begins");
-    for _ in 0..1000 {
-        if tide.berthing.count() >= before + ON_THE_WIRE {
-            return (tide, id);
-        }
-        tokio::time::sleep(Duration::from_millis(10)).await;
-    }
-    panic!("no account was made");
+    let on_the_wire = async || (tide.berthing.count() >= before + ON_THE_WIRE).then_some(());
+    eventually(Duration::from_secs(30), on_the_wire)
+        .await
+        .expect("requests are in progress");
+    (tide, id)
 }
 
 /// Asserts that nothing is sent any more but what was on the wire when writes were stopped, and how
@@ -361,14 +360,12 @@ async fn what_was_queued_long_before_a_restart_is_decided_again() {
 
 /// Waits until no run is on its way.
 async fn rests(engine: &Arc<Engine>) {
-    for _ in 0..1000 {
+    eventually(Duration::from_secs(30), async || {
         let open = engine.store().open_change_sets().await.expect("read");
-        if open.is_empty() {
-            return;
-        }
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
-    panic!("a run does not end");
+        open.is_empty().then_some(())
+    })
+    .await
+    .expect("the run ends");
 }
 
 #[tokio::test]

@@ -7,10 +7,13 @@
 
 pub mod certs;
 pub mod directory;
+mod eventually;
 pub mod samba;
 pub mod scim_service;
 pub mod slapd;
 pub mod world;
+
+pub use eventually::eventually;
 
 /// A port that was free a moment ago, for servers that cannot choose one themselves.
 pub fn free_port() -> std::io::Result<u16> {

@@ -570,8 +570,8 @@ impl<'a> TargetDecision<'a> {
         })
     }
 
-    /// The outcome of a person without an account here for whom none is looked for: an operator said
-    /// so, others deleted the account, or the system was not read yet.
+    /// The outcome of a person without an account here for whom no account is searched: an
+    /// operator decided so, others deleted the account, or the system was not read yet.
     fn no_match_wanted(
         &self,
         person: &Person,

@@ -297,9 +297,9 @@ pub struct Example {
     pub name: String,
     /// The record: an account of a source, an identity for a target.
     pub given: Attributes,
-    /// The attributes that are looked at, with the values that they must have.
+    /// The attributes that the condition checks, with the values that they must have.
     pub expect: Vec<(String, Vec<Value>)>,
-    /// The target whose account is looked at; none means what the system's own rules give.
+    /// The target whose account is checked; `None` means what the system's own rules give.
     pub account_in: Option<String>,
     /// Its location in the rule files.
     pub place: Place,

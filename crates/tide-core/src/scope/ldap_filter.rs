@@ -485,7 +485,7 @@ mod tests {
         }
     }
 
-    /// A person whose entry was read before she changed groups.
+    /// A person whose entry was read before a change of group.
     fn ada(
         account: impl Fn(i64, ObjectType, &str, &[(&str, &[Value])]) -> Account,
         dn: impl Fn(&str) -> Value,

@@ -10,6 +10,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::SystemKind;
 use tide_engine::{Clock, Engine, NewSystem, Plan, SystemClock, SystemUpdate};
 use tide_standins::directory::Directory;
+use tide_standins::eventually;
 use tide_standins::scim_service::ScimService;
 use tide_standins::world::{self, BASE, Crew};
 use tide_store::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, MasterKey, Store};
@@ -135,16 +136,14 @@ impl Tide {
 
     /// Waits until a change set has ended.
     pub async fn ended(&self, id: i64) -> ChangeSetRow {
-        for _ in 0..900 {
+        let set = eventually(Duration::from_secs(30), async || {
             let set = self.engine.store().change_set(id).await.expect("read");
-            // The lock is let go a moment after the end is noted.
-            if set.ended.is_some() {
-                tokio::time::sleep(Duration::from_millis(20)).await;
-                return set;
-            }
-            tokio::time::sleep(Duration::from_millis(20)).await;
-        }
-        panic!("change set {id} does not end");
+            set.ended.is_some().then_some(set)
+        })
+        .await;
+        // The lock is released shortly after the end is stored.
+        tokio::time::sleep(Duration::from_millis(20)).await;
+        set.unwrap_or_else(|| panic!("change set {id} does not end"))
     }
 
     /// Another engine over the same store, as after a restart.

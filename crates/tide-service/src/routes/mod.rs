@@ -3,13 +3,16 @@
 mod changes;
 mod drafts;
 mod feeds;
-mod granted;
 mod identities;
 mod inbound;
+mod licenses;
 mod lifecycle;
 mod matches;
+mod memberships;
+mod notifications;
 mod operators;
 mod overview;
+mod password_sync;
 mod roles;
 mod rules;
 mod scope;
@@ -208,10 +211,13 @@ fn people_routes() -> OpenApiRouter<Service> {
         .routes(routes!(roles::grant_role))
         .routes(routes!(roles::simulate_role))
         .routes(routes!(roles::revoke_role))
-        .routes(routes!(granted::list_licenses))
-        .routes(routes!(granted::show_groups))
-        .routes(routes!(granted::list_notifications))
-        .routes(routes!(granted::set_password, granted::show_passwords_set))
+        .routes(routes!(licenses::list_licenses))
+        .routes(routes!(memberships::show_groups))
+        .routes(routes!(notifications::list_notifications))
+        .routes(routes!(
+            password_sync::set_password,
+            password_sync::show_passwords_set
+        ))
         .routes(routes!(identities::explain_why))
 }
 
