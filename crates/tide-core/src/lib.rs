@@ -5,7 +5,7 @@
 //!
 //! The path of a decision, module by module:
 //! [`scope`] (who is processed) → [`compose`] (account → identity → desired account) →
-//! [`matching`] (which identity an account belongs to) → [`compare`] (differences) → [`decide`].
+//! [`matching`] (which identity an account belongs to) → [`compare`] (differences) → [`mod@decide`].
 //! [`approvals`] selects changes that need approval.
 //! [`incremental`] makes the same decision about changed records only.
 //! [`explain`] repeats the decision for one person and records every step.

@@ -174,7 +174,7 @@ fn record_of(change: &Change) -> RecordId {
 
 impl IncrementalState {
     /// Makes a full decision, and builds the state for incremental ones. The outcome is that of
-    /// [`crate::decide`].
+    /// [`crate::decide()`].
     pub fn of(
         rules: &RuleSet,
         population: &Population,
