@@ -68,7 +68,7 @@ pub(crate) struct AccessToken {
     pub renew: Instant,
 }
 
-/// What is remembered about a feed between reads.
+/// The state of a feed between reads.
 #[derive(Debug, Clone, Default)]
 pub struct FeedMemory {
     /// How many rows the last complete reading showed.
@@ -276,7 +276,7 @@ impl ConnectionState {
         &self.token
     }
 
-    /// What is remembered about a feed between reads.
+    /// The state of a feed between reads.
     pub fn feed(&self) -> FeedMemory {
         lock(&self.feed).clone()
     }

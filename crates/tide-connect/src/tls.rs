@@ -172,7 +172,7 @@ pub(crate) fn handshake_error(host: &str, text: &str) -> ConnectError {
     fault_of_certificate(host, &says).unwrap_or_else(|| fault_of_handshake(host, text, &says))
 }
 
-/// What is wrong with the certificate of the server, by the error of the TLS library.
+/// The problem with the certificate of the server, by the error of the TLS library.
 fn fault_of_certificate(host: &str, says: &dyn Fn(&[&str]) -> bool) -> Option<ConnectError> {
     Some(
         if says(&[

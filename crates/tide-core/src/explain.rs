@@ -793,19 +793,12 @@ fn write_references(
     desired: &mut compose::DesiredAccount<'_>,
 ) {
     for wanted in crate::decide::references::references_of(desired) {
-        let links = population
-            .links
-            .iter()
-            .map(|link| (link.account, link.identity.as_str()));
-        let new = outcome
-            .links
-            .iter()
-            .map(|link| (link.account, link.identity.as_str()));
+        let links = crate::decide::references::all_links(population, outcome);
         let kinds = outcome
             .identities
             .iter()
             .map(|(identity, _)| (identity.id.as_str(), identity.kind));
-        let written = Accounts::new(population, &line.system, links.chain(new), kinds).write(
+        let written = Accounts::new(population, &line.system, links, kinds).write(
             &wanted.mapping.attribute,
             &wanted.values,
             schema.is_some_and(|schema| schema.refers_by_name),

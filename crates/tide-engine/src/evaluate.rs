@@ -264,7 +264,7 @@ impl Engine {
     }
 }
 
-/// What is noted beside a value: the accounts that it refers to.
+/// The note beside a value: the accounts that it refers to.
 fn note_of(
     labels: &HashMap<String, String>,
     mapping: &Mapping,

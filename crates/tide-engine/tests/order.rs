@@ -100,7 +100,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
     );
     tide.berthing.delay(Duration::ZERO);
     let next = tide.again();
-    next.resume_interrupted().await.expect("goes on");
+    next.resume_interrupted().await.expect("resumed");
     let run = tide.ended(id).await;
     assert_eq!(
         (

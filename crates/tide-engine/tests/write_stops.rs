@@ -294,7 +294,7 @@ async fn a_restart_sends_nothing_to_a_system_that_was_paused() {
         .await
         .expect("set");
     let at_the_stop = tide.berthing.count();
-    engine.resume_interrupted().await.expect("goes on");
+    engine.resume_interrupted().await.expect("resumed");
     rests(&engine).await;
     assert_eq!(tide.berthing.count(), at_the_stop);
     engine
@@ -322,7 +322,7 @@ async fn what_was_queued_long_before_a_restart_is_decided_again() {
             Arc::new(Ahead(SignedDuration::from_secs(seconds))),
         );
         tide.berthing.delay(Duration::ZERO);
-        engine.resume_interrupted().await.expect("goes on");
+        engine.resume_interrupted().await.expect("resumed");
         let run = tide.ended(id).await;
         rests(&engine).await;
         if goes_on_with_it {

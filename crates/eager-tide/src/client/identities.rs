@@ -191,7 +191,7 @@ pub fn print(found: &Explanation) {
     }
 }
 
-/// Prints what is decided about one account, and why.
+/// Prints the decision about one account, with its reasons.
 fn print_account(found: &Explanation, account: &tide_api::AccountReason) {
     output::line(&format!(
         "\n{}: {}",

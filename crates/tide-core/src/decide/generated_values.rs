@@ -90,15 +90,7 @@ fn account_owners<'a>(
     population: &'a Population,
     outcome: &'a Outcome,
 ) -> HashMap<AccountId, &'a str> {
-    let open = population
-        .links
-        .iter()
-        .map(|link| (link.account, link.identity.as_str()));
-    let new = outcome
-        .links
-        .iter()
-        .map(|link| (link.account, link.identity.as_str()));
-    open.chain(new).collect()
+    super::references::all_links(population, outcome).collect()
 }
 
 /// The identities that the values refer to, and the values that refer to none.

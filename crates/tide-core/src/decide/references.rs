@@ -5,7 +5,7 @@ use super::people::Person;
 use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use crate::compare::{self, PendingReference, ValueChange};
 use crate::compose::{DesiredAccount, DesiredValue};
-use crate::model::{Account, ObjectType, Population};
+use crate::model::{Account, AccountId, ObjectType, Population};
 use crate::reasons::{HoldCause, Reason};
 use crate::references::Accounts;
 use crate::rules::{Mapping, OnDrift, TypeRules};
@@ -107,18 +107,27 @@ pub(super) fn decide_references(
     }
 }
 
+/// Each linked account with its identity: the stored links, then those of this decision, which
+/// replace them in a map.
+pub(crate) fn all_links<'a>(
+    population: &'a Population,
+    outcome: &'a Outcome,
+) -> impl Iterator<Item = (AccountId, &'a str)> {
+    let stored = population
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    let decided = outcome
+        .links
+        .iter()
+        .map(|link| (link.account, link.identity.as_str()));
+    stored.chain(decided)
+}
+
 impl ReferenceContext<'_> {
     /// The accounts that references can name, with the identity of each.
     fn accounts<'a>(&'a self, people: &'a [Person], outcome: &'a Outcome) -> Accounts {
-        let links = self
-            .population
-            .links
-            .iter()
-            .map(|link| (link.account, link.identity.as_str()));
-        let new = outcome
-            .links
-            .iter()
-            .map(|link| (link.account, link.identity.as_str()));
+        let links = all_links(self.population, outcome);
         let known = self
             .population
             .identities
@@ -132,7 +141,7 @@ impl ReferenceContext<'_> {
         Accounts::new(
             self.population,
             self.system,
-            links.chain(new),
+            links,
             known.chain(decided).chain(these),
         )
     }

@@ -126,7 +126,7 @@ pub(super) struct Lookup {
     pub table: BTreeMap<String, String>,
     pub name: String,
     pub key: Node,
-    /// What is evaluated for a key that is not in the table.
+    /// The default for a key that is not in the table.
     pub other: Option<Node>,
 }
 

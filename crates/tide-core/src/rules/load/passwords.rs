@@ -113,7 +113,7 @@ fn check_attribute(
     let source = section.source;
     if let (Some((name, span)), Some(schema)) = (attribute, schema)
         && schema.get(name).is_none()
-        // Attributes of secrets are kept out of what is known of a system.
+        // Attributes of secrets are left out of the stored schema of a system.
         && !(schema.refers_by_name && ["userPassword", "unicodePwd"].iter().any(|known| known.eq_ignore_ascii_case(name)))
     {
         source.error(
