@@ -19,10 +19,10 @@ defineProps<{ changes: Change[]; nameless?: boolean }>()
         {{ time(change.settled_at) }}
         <template v-if="change.principal">by {{ change.principal }}</template>
       </span>
-      <span class="grow">{{ change.reason }}</span>
+      <span class="grow">{{ change.reason.text }}</span>
       <span class="faint mono">{{ change.rule }}</span>
     </summary>
-    <p v-if="change.hold" class="hold">On hold: {{ change.hold }}</p>
+    <p v-if="change.hold" class="hold">On hold: {{ change.hold.text }}</p>
     <p v-if="change.error" :class="change.state === 'failed' ? 'error' : 'hold'">
       {{ change.error }}<template v-if="change.remedy"> — to do: {{ change.remedy }}</template>
     </p>

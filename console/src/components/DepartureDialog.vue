@@ -95,7 +95,7 @@ async function depart() {
             <td>{{ change.system }}</td>
             <td><Mark :word="change.kind" /></td>
             <td>{{ change.values.join(', ') }}</td>
-            <td>{{ change.hold ?? '—' }}</td>
+            <td>{{ change.hold?.text ?? '—' }}</td>
           </tr>
         </tbody>
       </table>

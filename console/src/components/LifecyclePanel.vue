@@ -43,7 +43,7 @@ async function reload() {
           <div class="row">
             <h2 class="title">Lifecycle</h2>
             <Mark :word="data.stage" />
-            <span>{{ data.reason ?? (data.since ? `since ${minute(data.since)}` : '') }}</span>
+            <span>{{ data.reason?.text ?? (data.since ? `since ${minute(data.since)}` : '') }}</span>
             <span class="faint mono">{{ data.rule }}</span>
           </div>
           <Button

@@ -63,7 +63,7 @@ const SHOWN = 200
           <td>{{ name(line.system) }}</td>
           <td>
             <template v-if="line.attribute">{{ line.attribute }}</template>
-            <span v-else class="faint" :title="line.reason">account</span>
+            <span v-else class="faint" :title="line.reason.text">account</span>
           </td>
           <td class="went">
             <bdi>{{ line.before }}</bdi>

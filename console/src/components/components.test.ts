@@ -24,7 +24,7 @@ function change(over: Partial<Change> = {}): Change {
     kind: 'update',
     state: 'done',
     values: [{ attribute: 'title', before: [], after: ['Mate', 'Cook'], rule: 'berthing.toml:24' }],
-    reason: 'title differs',
+    reason: { code: 'values_differ', args: { attributes: ['title'] }, text: 'title differs' },
     rule: 'berthing.toml:24',
     hold: null,
     error: null,
@@ -85,7 +85,19 @@ describe('a list of changes', () => {
 
   it('shows why a change is on hold, and what to do about a failed one', () => {
     const held = mount(ChangeList, {
-      props: { changes: [change({ state: 'on_hold', hold: 'berthing is paused' })] },
+      props: {
+        changes: [
+          change({
+            state: 'on_hold',
+            hold: {
+              code: 'paused',
+              args: { system: 'berthing' },
+              text: 'berthing is paused',
+              cause: 'paused',
+            },
+          }),
+        ],
+      },
     })
     expect(held.text()).toContain('On hold: berthing is paused')
     const failed = mount(ChangeList, {

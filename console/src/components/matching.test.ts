@@ -2,9 +2,10 @@ import { expect, test } from 'vitest'
 import { alone, pair, sign } from './matching'
 
 const side = (identity: string | null, account: number | null) => ({ identity, account, name: 'x' })
+const reason = { code: 'no_identity_matches' as const, args: {}, text: '' }
 const view = (own: ReturnType<typeof side>, candidates: ReturnType<typeof side>[]) => ({
   status: 'needs_review' as const,
-  reason: '',
+  reason,
   rule: null,
   own,
   candidates,
@@ -29,7 +30,7 @@ test('new and skip are about the record without counterpart', () => {
     label: 'Ada',
     account_name: null,
     candidates: 1,
-    reason: '',
+    reason,
     rule: null,
   }
   expect(alone({ ...line, identity: 'ada', account: 7 }, 'new')).toEqual({ answer: 'new', identity: 'ada' })

@@ -264,7 +264,7 @@ async function cancel() {
             </Column>
             <Column header="Reason">
               <template #body="{ data: line }"
-                ><span class="wrap">{{ line.reason }}</span>
+                ><span class="wrap">{{ line.reason.text }}</span>
                 <p v-if="line.error" class="answer" :class="{ bad: line.outcome === 'failed' }">
                   <bdi>{{ line.error }}</bdi><template v-if="line.remedy">
                     — to do: {{ line.remedy }}</template

@@ -98,7 +98,8 @@ async function explain() {
         open</RouterLink
       >
       <div v-for="account in one.accounts" :key="account.system" class="row">
-        <Mark :word="account.verdict" /> <span class="faint">{{ account.system }}</span> {{ account.reason }}
+        <Mark :word="account.verdict" /> <span class="faint">{{ account.system }}</span>
+        {{ account.reason.text }}
         <span class="faint mono">{{ account.rule }}</span>
       </div>
     </div>

@@ -121,7 +121,7 @@ const tone = (state: Schemas['ValueState'] | null | undefined) => (state ? tones
         <div class="row">
           <h2 class="system">{{ account.system }}</h2>
           <Mark :word="account.verdict" />
-          <span>{{ account.reason }}</span>
+          <span>{{ account.reason.text }}</span>
           <span class="faint mono">{{ account.rule }}</span>
           <span v-if="account.freshness" class="age faint">
             data age: {{ freshness(account.freshness, now) }}

@@ -84,7 +84,7 @@ const sentence = computed(() => {
               <td>{{ one.done }}</td>
               <td>
                 <div v-for="access in one.open" :key="access.system + access.kind" class="bad">
-                  {{ access.system }}: {{ access.kind }}. {{ access.reason }}
+                  {{ access.system }}: {{ access.kind }}. {{ access.reason.text }}
                 </div>
                 <span v-if="!one.open.length" class="faint">—</span>
               </td>

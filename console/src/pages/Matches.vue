@@ -131,7 +131,7 @@ async function takeBack(id: number) {
     <section v-if="shown" class="sheet case" aria-label="Comparison">
       <h2>{{ shown.own.name }}</h2>
       <p>
-        {{ shown.reason }} <span v-if="shown.rule" class="faint mono">{{ shown.rule }}</span>
+        {{ shown.reason.text }} <span v-if="shown.rule" class="faint mono">{{ shown.rule }}</span>
       </p>
       <div class="wide">
         <table>
@@ -237,7 +237,7 @@ async function takeBack(id: number) {
           <td>
             <bdi>{{ line.account_name ?? '—' }}</bdi>
           </td>
-          <td>{{ line.reason }}</td>
+          <td>{{ line.reason.text }}</td>
           <td>
             <Button v-if="line.candidates" size="small" label="Compare" @click="openCase(line)" />
           </td>

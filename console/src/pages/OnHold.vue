@@ -103,7 +103,7 @@ const systems = computed(() => {
             </tr>
           </thead>
           <tbody>
-            <tr v-for="one in data.items" :key="`${one.label} ${one.cause} ${one.reason}`">
+            <tr v-for="one in data.items" :key="`${one.label} ${one.cause} ${one.reason.text}`">
               <td>
                 <RouterLink v-if="one.identity" :to="{ name: 'identity', params: { id: one.identity } }">
                   <bdi>{{ one.label }}</bdi>
@@ -112,7 +112,7 @@ const systems = computed(() => {
               </td>
               <td class="cause">{{ causes[one.cause] }}</td>
               <td>
-                <bdi>{{ one.reason }}</bdi>
+                <bdi>{{ one.reason.text }}</bdi>
                 <span v-if="one.rule" class="faint mono rule">{{ one.rule }}</span>
               </td>
               <td>{{ one.systems.join(', ') }}</td>

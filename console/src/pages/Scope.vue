@@ -16,12 +16,15 @@ import { chosen, emptyScope, groupsOf, groupText, type Act, type Scope } from '@
 const props = defineProps<{ name: string }>()
 const toast = useToast()
 const path = () => ({ name: props.name })
+type ScopeCount = Schemas['ScopeCount']
 const status = ref<ScopeStatus | null>(null)
-const reason = ref<string | null>(null)
+/** The reason whose records are shown: a code, and the rule behind it. */
+const reason = ref<Pick<ScopeCount, 'code' | 'rule'> | null>(null)
 const search = ref('')
 const query = computed(() => ({
   ...(status.value ? { status: status.value } : {}),
-  ...(reason.value ? { reason: reason.value } : {}),
+  ...(reason.value ? { code: reason.value.code } : {}),
+  ...(reason.value?.rule ? { rule: reason.value.rule } : {}),
   ...(search.value ? { search: search.value } : {}),
   limit: 300,
 }))
@@ -39,8 +42,10 @@ const exported = computed(
     `/api/v1/systems/${encodeURIComponent(props.name)}/scope.csv?${new URLSearchParams(query.value as unknown as Record<string, string>)}`,
 )
 /** Filters by a status and a reason; the same choice again removes the filter. */
-function pick(chosenStatus: ScopeStatus | null, chosenReason: string | null) {
-  const again = status.value === chosenStatus && reason.value === chosenReason
+const isPicked = (count: ScopeCount | null) =>
+  reason.value?.code === count?.code && reason.value?.rule === count?.rule
+function pick(chosenStatus: ScopeStatus | null, chosenReason: ScopeCount | null) {
+  const again = status.value === chosenStatus && isPicked(chosenReason)
   status.value = again ? null : chosenStatus
   reason.value = again ? null : chosenReason
 }
@@ -180,7 +185,7 @@ const browse = (below: string | null) =>
             <ul>
               <li v-for="line in one.lines.slice(0, 8)" :key="line.account ?? line.label">
                 <bdi>{{ line.label }}</bdi>
-                <span v-if="one.to !== 'in'" class="faint why">{{ line.reason }}</span>
+                <span v-if="one.to !== 'in'" class="faint why">{{ line.reason.text }}</span>
               </li>
               <li v-if="one.count > 8" class="faint">… and {{ one.count - 8 }} more</li>
             </ul>
@@ -198,13 +203,16 @@ const browse = (below: string | null) =>
       <h2>By reason</h2>
       <p v-if="!view.data.value?.counts.length" class="faint">Nothing was read yet.</p>
       <ul class="reasons">
-        <li v-for="count in view.data.value?.counts ?? []" :key="count.status + count.reason">
+        <li
+          v-for="count in view.data.value?.counts ?? []"
+          :key="`${count.status} ${count.code} ${count.rule}`"
+        >
           <button
             type="button"
             class="reason"
-            :class="[count.status, { picked: reason === count.reason }]"
-            :aria-pressed="reason === count.reason"
-            @click="pick(count.status, count.reason)"
+            :class="[count.status, { picked: isPicked(count) }]"
+            :aria-pressed="isPicked(count)"
+            @click="pick(count.status, count)"
           >
             <strong>{{ count.count }}</strong>
             <span class="word">{{ scopeStatuses[count.status] }}</span>
@@ -239,7 +247,7 @@ const browse = (below: string | null) =>
         </Column>
         <Column header="Why">
           <template #body="{ data }"
-            ><span class="wrap">{{ data.reason }}</span></template
+            ><span class="wrap">{{ data.reason.text }}</span></template
           >
         </Column>
         <Column header="Account">

@@ -144,6 +144,12 @@ beforeEach(() => {
   document.body.innerHTML = ''
 })
 
+const outside = {
+  code: 'condition_not_met',
+  args: { words: 'address outside our domain' },
+  text: 'address outside our domain',
+}
+
 describe('the overview', () => {
   const sentence = async (over: object) => {
     answer({ '/api/v1/overview': { ...overview, ...over } })
@@ -264,7 +270,7 @@ describe('a change set', () => {
     account: null,
     label,
     verdict,
-    reason: `because ${seq}`,
+    reason: { code: 'in_sync', args: {}, text: `because ${seq}` },
     rule: 'berthing.toml:4',
   })
   const lines = {
@@ -369,14 +375,22 @@ describe('a scope', () => {
       { status: 'out', count: 9 },
       { status: 'on_hold', count: 4 },
     ],
-    counts: [{ status: 'out', reason: 'address outside our domain', rule: 'harbour.toml:12', count: 2 }],
+    counts: [
+      {
+        status: 'out',
+        code: 'condition_not_met',
+        reason: 'address outside our domain',
+        rule: 'harbour.toml:12',
+        count: 2,
+      },
+    ],
     lines: [
       {
         status: 'out',
         label: 'Agent',
         account: 'uid=agent',
         identity: null,
-        reason: 'address outside our domain',
+        reason: outside,
         rule: null,
       },
     ],
@@ -484,7 +498,7 @@ describe('identities', () => {
     const account = {
       system: 'harbour',
       verdict: 'out_of_scope',
-      reason: 'address outside our domain',
+      reason: outside,
       rule: 'harbour.toml:12',
       values: [],
     }
@@ -639,7 +653,11 @@ describe('leavers', () => {
     })
     const { wrapper } = await open(Leavers)
     expect(wrapper.text()).toContain('All access of leavers is closed: median 320 ms, slowest 4.0 s.')
-    const access = { system: 'berthing', kind: 'disable', reason: 'berthing does not answer' }
+    const access = {
+      system: 'berthing',
+      kind: 'disable',
+      reason: { code: 'no_answer', args: { system: 'berthing' }, text: 'berthing does not answer' },
+    }
     const late = { ...one, seconds: null, open: [access] }
     answer({
       '/api/v1/leavers': { leavers: [late], median_seconds: null, worst_seconds: null, open: 1, planned: [] },
@@ -811,7 +829,7 @@ describe('roles', () => {
 describe('a lifecycle', () => {
   const lifecycle = {
     stage: 'active',
-    reason: 'here since 2026-01-01 00:00',
+    reason: { code: 'active_since', args: {}, text: 'here since 2026-01-01 00:00' },
     rule: 'lifecycle.toml:2',
     since: '2026-01-01T00:00:00Z',
     moments: [

@@ -1,5 +1,6 @@
 //! What needs attention now, and who is on hold.
 
+use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -45,8 +46,8 @@ pub struct Hold {
     pub label: String,
     /// Why, as a code.
     pub cause: HoldCause,
-    /// Why, in words.
-    pub reason: String,
+    /// Why.
+    pub reason: Reason,
     /// The rule behind it, as `FILE:LINE`.
     pub rule: Option<String>,
     /// The systems in which it is held.

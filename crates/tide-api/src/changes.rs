@@ -1,5 +1,6 @@
 //! Previews and runs, with their changes.
 
+use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -90,7 +91,7 @@ pub struct OutcomeLine {
     /// The outcome.
     pub verdict: Verdict,
     /// Why.
-    pub reason: String,
+    pub reason: Reason,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
     /// The worst state of its changes; absent if there are none.
@@ -137,11 +138,11 @@ pub struct Change {
     /// The values.
     pub values: Vec<ValueChange>,
     /// Why.
-    pub reason: String,
+    pub reason: Reason,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
     /// Why it is not sent, if it is not.
-    pub hold: Option<String>,
+    pub hold: Option<Reason>,
     /// The system's answer, if it refused the change.
     pub error: Option<String>,
     /// What to do about it.

@@ -1,5 +1,6 @@
 //! Drafts of the rule set, its versions and their differences, and the impact of an edit.
 
+use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -193,7 +194,7 @@ pub struct ImpactLineView {
     /// The result of the draft.
     pub after: String,
     /// Why.
-    pub reason: String,
+    pub reason: Reason,
 }
 
 /// A mapping to evaluate.

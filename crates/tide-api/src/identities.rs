@@ -1,5 +1,6 @@
 //! Identities, and explanations of their values and accounts.
 
+use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -53,13 +54,11 @@ pub struct AccountReason {
     /// What is decided about it.
     pub verdict: Verdict,
     /// Why.
-    pub reason: String,
+    pub reason: Reason,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
     /// Why its changes are not sent, where they are on hold.
-    pub hold: Option<String>,
-    /// The cause of that, as a code.
-    pub hold_cause: Option<crate::HoldCause>,
+    pub hold: Option<Reason>,
     /// Since when they are on hold (RFC 3339, UTC).
     #[schema(format = DateTime)]
     pub hold_since: Option<String>,

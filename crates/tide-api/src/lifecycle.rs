@@ -1,5 +1,6 @@
 //! Lifecycles, departures, and how fast leavers lose access.
 
+use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -42,7 +43,7 @@ pub struct LifecycleView {
     /// `expected`, `active`, `away`, `leaving` or `left`.
     pub stage: Stage,
     /// Why, where the rules say anything of it.
-    pub reason: Option<String>,
+    pub reason: Option<Reason>,
     /// The rule behind it, as `file:line`.
     pub rule: Option<String>,
     /// Since when, if that is known (UTC).
@@ -80,7 +81,7 @@ pub struct DepartureChange {
     /// The values, in words.
     pub values: Vec<String>,
     /// Why it would wait, if it would.
-    pub hold: Option<String>,
+    pub hold: Option<Reason>,
 }
 
 /// The impact of a departure.
@@ -112,7 +113,7 @@ pub struct OpenAccessView {
     /// The outstanding change; absent if a webhook was not reached.
     pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
-    pub reason: String,
+    pub reason: Reason,
 }
 
 /// A leaver.

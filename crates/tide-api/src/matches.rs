@@ -1,5 +1,6 @@
 //! Matches between accounts and identities, and answers to them.
 
+use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -64,7 +65,7 @@ pub struct MatchLine {
     /// How many candidates there are.
     pub candidates: usize,
     /// Why.
-    pub reason: String,
+    pub reason: Reason,
     /// The rule behind it, as file:line:column.
     pub rule: Option<String>,
 }
@@ -141,7 +142,7 @@ pub struct MatchCase {
     /// Why it needs review.
     pub status: MatchStatus,
     /// The reason.
-    pub reason: String,
+    pub reason: Reason,
     /// The rule behind it, as file:line:column.
     pub rule: Option<String>,
     /// The side that needs a match.

@@ -1,5 +1,6 @@
 //! Connected systems, their tests, readings and accounts.
 
+use crate::{Reason, ReasonCode};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -455,9 +456,11 @@ pub struct Scope {
 /// The number of records with one status and reason.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeCount {
-    /// `in`, `out` or `held`.
+    /// The status.
     pub status: ScopeStatus,
-    /// Why.
+    /// The code of the reason.
+    pub code: ReasonCode,
+    /// The reason, in the words that fit all of them.
     pub reason: String,
     /// The rule behind it.
     pub rule: Option<String>,
@@ -468,7 +471,7 @@ pub struct ScopeCount {
 /// A person or account with its status.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ScopeLine {
-    /// `in`, `out` or `held`.
+    /// The status.
     pub status: ScopeStatus,
     /// Whom it is about.
     pub label: String,
@@ -477,7 +480,7 @@ pub struct ScopeLine {
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
     /// Why.
-    pub reason: String,
+    pub reason: Reason,
     /// The rule behind it.
     pub rule: Option<String>,
 }
@@ -495,7 +498,7 @@ pub struct ScopeView {
     pub counts: Vec<ScopeCount>,
     /// The first of the people in the query.
     pub lines: Vec<ScopeLine>,
-    /// How many departures were requested in total.
+    /// How many there are in total.
     pub found: usize,
 }
 
@@ -515,8 +518,10 @@ pub struct ScopeQuery {
     pub object: Option<ObjectType>,
     /// `in`, `out` or `held`.
     pub status: Option<ScopeStatus>,
-    /// The reason under which it is counted.
-    pub reason: Option<String>,
+    /// Only records with a reason of this code.
+    pub code: Option<ReasonCode>,
+    /// Only records with a reason by this rule, as `FILE:LINE`.
+    pub rule: Option<String>,
     /// With this text in name, account or reason.
     pub search: Option<String>,
     /// How many are shown.

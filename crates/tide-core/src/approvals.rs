@@ -10,7 +10,7 @@ use crate::expr::{EvalInputs, Program};
 use crate::memberships::MembershipRules;
 use crate::model::ApprovalState;
 use crate::model::{Identity, ObjectType};
-use crate::reasons::{HoldCause, Place, Reason};
+use crate::reasons::{HoldCause, Place, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::states::ChangeKind;
 use crate::value::{Attributes, Value};
@@ -196,29 +196,27 @@ pub(crate) fn hold_unapproved(
         };
         let said = said.get(&change.fingerprint).unwrap_or(&none);
         let level = said.yes.len();
-        let text = if let Some((who, words)) = &said.no {
-            let words = if words.is_empty() {
-                String::new()
-            } else {
-                format!(" (“{words}”)")
-            };
-            format!("rejected by {who}{words}: not sent while it stays the same")
+        let name = rule.name.clone();
+        let kind = if let Some((who, words)) = &said.no {
+            ReasonKind::Rejected {
+                principal: who.clone(),
+                comment: words.clone(),
+            }
         } else if said.expired {
-            format!(
-                "“{}” was not answered within {} days: not sent until the approval is reopened",
-                rule.name, rule.expires_after_days
-            )
+            ReasonKind::ApprovalExpired {
+                rule: name,
+                days: rule.expires_after_days,
+            }
         } else if let Some(next) = rule.levels.get(level) {
-            format!(
-                "awaiting approval ({}): level {} of {}, {}",
-                rule.name,
-                level + 1,
-                rule.levels.len(),
-                next.text()
-            )
+            ReasonKind::AwaitingApproval {
+                rule: name,
+                level: level + 1,
+                levels: rule.levels.len(),
+                approvers: next.text(),
+            }
         } else {
             continue;
         };
-        change.hold = Some(Reason::by(text, &rule.place).on_hold(HoldCause::AwaitingApproval));
+        change.hold = Some(Reason::by(kind, &rule.place).on_hold(HoldCause::AwaitingApproval));
     }
 }

@@ -41,10 +41,42 @@ pub enum Relation {
     Same,
     /// Equal after the target's normalization, as seen when it was last sent.
     Normalized,
-    /// It differs and the rule keeps it; the text gives the reason.
-    LeftAlone(&'static str),
+    /// It differs and stays, for this cause.
+    LeftAlone(KeptCause),
     /// It differs and is to be changed.
     Differs,
+}
+
+codes! {
+    /// Why a value that differs stays as it is.
+    pub enum KeptCause {
+        /// The system computes it.
+        Computed,
+        /// The source is empty, and the rule keeps the value.
+        SourceEmpty,
+        /// The rule applies to new accounts only.
+        SetOnCreate,
+        /// The rule applies to empty values only.
+        SetIfEmpty,
+        /// The referenced account is not created yet.
+        WaitingForAccount,
+        /// The system requires a value, and the source is empty.
+        RequiredThere,
+    }
+}
+
+impl KeptCause {
+    /// The label.
+    pub fn label(self) -> &'static str {
+        match self {
+            KeptCause::Computed => "the system computes it",
+            KeptCause::SourceEmpty => "the source is empty, and the rule leaves the value",
+            KeptCause::SetOnCreate => "set once, when the account was created",
+            KeptCause::SetIfEmpty => "set only while empty",
+            KeptCause::WaitingForAccount => "waiting for an account that is not created yet",
+            KeptCause::RequiredThere => "required there, but the source is empty",
+        }
+    }
 }
 
 /// Whether two sets of values are equal under the rules of the target.
@@ -144,27 +176,27 @@ pub fn relation_to_account(
         wanted
     };
     if def.is_some_and(|def| def.derived) {
-        return Relation::LeftAlone("the system computes it");
+        return Relation::LeftAlone(KeptCause::Computed);
     }
     if are_equal(def, &wanted.values, there) {
         return Relation::Same;
     }
     if wanted.values.is_empty() && wanted.mapping.on_empty == OnEmpty::Keep {
-        return Relation::LeftAlone("the source is empty, and the rule leaves the value");
+        return Relation::LeftAlone(KeptCause::SourceEmpty);
     }
     match wanted.mapping.apply {
-        Apply::OnCreate => return Relation::LeftAlone("set once, when the account was created"),
+        Apply::OnCreate => return Relation::LeftAlone(KeptCause::SetOnCreate),
         Apply::IfEmpty if !there.is_empty() => {
-            return Relation::LeftAlone("set only while empty");
+            return Relation::LeftAlone(KeptCause::SetIfEmpty);
         }
         _ => {}
     }
     if wanted.values.is_empty() && !wanted.pending_references.is_empty() {
-        return Relation::LeftAlone("waiting for an account that is not created yet");
+        return Relation::LeftAlone(KeptCause::WaitingForAccount);
     }
     // The system would refuse to have it cleared, together with all else that is sent with it.
     if wanted.values.is_empty() && def.is_some_and(|def| def.required) {
-        return Relation::LeftAlone("required there, but the source is empty");
+        return Relation::LeftAlone(KeptCause::RequiredThere);
     }
     let known = population
         .normalizations

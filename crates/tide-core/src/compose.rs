@@ -4,7 +4,7 @@
 use crate::compare::are_equal;
 use crate::expr::{EvalInputs, ExprError, Program, Root};
 use crate::model::Account;
-use crate::reasons::{HoldCause, Place, Reason, ValueReason};
+use crate::reasons::{HoldCause, Place, Reason, ReasonKind, ValueNote, ValueReason};
 use crate::rules::{Domains, IdentityRules, Mapping, Requirement, TypeRules};
 use crate::schema::{AttributeDef, Schema, ValueKind};
 use crate::value::{Attributes, Near, Value, format_values};
@@ -26,14 +26,12 @@ fn evaluation_failed(
     place: &Place,
     error: &ExprError,
 ) -> Reason {
-    Reason::by(
-        format!(
-            "`{attribute}` cannot be computed: {error} (in {})",
-            program.source()
-        ),
-        place,
-    )
-    .on_hold(HoldCause::RuleError)
+    let kind = ReasonKind::MappingFailed {
+        attribute: attribute.to_owned(),
+        error: error.to_string(),
+        expression: program.source().to_owned(),
+    };
+    Reason::by(kind, place).on_hold(HoldCause::RuleError)
 }
 
 fn value_reason(mapping: &Mapping, values: &EvalInputs<'_>, found: &[Value]) -> ValueReason {
@@ -156,7 +154,9 @@ impl DesiredValue<'_> {
             account: None,
             identity: Some(identity),
         };
-        let note = self.population.map(|name| format!("for {name}"));
+        let note = self.population.map(|name| ValueNote::ForPopulation {
+            population: name.to_owned(),
+        });
         ValueReason {
             note,
             ..value_reason(self.mapping, &values, &self.values)
@@ -178,17 +178,17 @@ pub struct DesiredAccount<'r> {
 
 /// Replaces the domain of an address as this system requires, or says why the address is not sent
 /// there.
-fn map_domain(domains: &Domains, value: &Value) -> Result<Value, String> {
+fn map_domain(domains: &Domains, value: &Value) -> Result<Value, ReasonKind> {
     let Some((local, domain)) = value.as_text().and_then(|text| text.rsplit_once('@')) else {
         return Ok(value.clone());
     };
     let domain = domain.trim().to_lowercase();
     let there = domains.translate.get(&domain).unwrap_or(&domain);
     if !domains.ours.contains(there) {
-        return Err(format!(
-            "the address {value} is outside the accepted domains: {}",
-            domains.ours.join(", ")
-        ));
+        return Err(ReasonKind::ForeignDomain {
+            address: value.to_string(),
+            domains: domains.ours.clone(),
+        });
     }
     Ok(if *there == domain {
         value.clone()
@@ -215,11 +215,11 @@ pub fn applicable_mappings<'r>(
         };
         let belongs = population.when.holds(&values).map_err(|error| {
             Reason::by(
-                format!(
-                    "membership of {} cannot be evaluated: {error} (in {})",
-                    population.name,
-                    population.when.source()
-                ),
+                ReasonKind::PopulationFailed {
+                    population: population.name.clone(),
+                    error: error.to_string(),
+                    expression: population.when.source().to_owned(),
+                },
                 &population.place,
             )
         })?;
@@ -400,8 +400,9 @@ fn fill_value<'r>(
         }
     }
     note_missing(desired, there, mapping, def, &found);
-    if let Some(unfit) = def.and_then(|def| def.value_fault(&found)) {
-        desired.problems.push(Reason::by(unfit, &mapping.place));
+    if let Some(fault) = def.and_then(|def| def.value_fault(&found)) {
+        let kind = ReasonKind::UnfitValue { fault };
+        desired.problems.push(Reason::by(kind, &mapping.place));
     }
     if there.is_none_or(|account| !slot.holds(&found, account)) {
         desired.wanted.push(DesiredValue {
@@ -432,14 +433,13 @@ fn note_missing(
             .iter()
             .map(|(root, name)| format!("{}.{name}", root.as_str()))
             .collect();
-        let text = format!(
-            "waiting for a value of {}: `{}` is required",
-            reads.join(", "),
-            mapping.attribute
-        );
+        let kind = ReasonKind::MappedValueMissing {
+            reads,
+            attribute: mapping.attribute.clone(),
+        };
         desired
             .problems
-            .push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
+            .push(Reason::by(kind, &mapping.place).on_hold(HoldCause::MissingValue));
     }
     // The target would refuse an account without it. Of one that is there, the value stays.
     if found.is_empty()
@@ -447,13 +447,12 @@ fn note_missing(
         && there.is_none()
         && def.is_some_and(|def| def.required)
     {
-        let text = format!(
-            "`{}` is required there, but {} has no value",
-            mapping.attribute,
-            mapping.program.source()
-        );
+        let kind = ReasonKind::TargetValueMissing {
+            attribute: mapping.attribute.clone(),
+            expression: mapping.program.source().to_owned(),
+        };
         desired
             .problems
-            .push(Reason::by(text, &mapping.place).on_hold(HoldCause::MissingValue));
+            .push(Reason::by(kind, &mapping.place).on_hold(HoldCause::MissingValue));
     }
 }

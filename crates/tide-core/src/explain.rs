@@ -8,7 +8,7 @@ use crate::decide::{Decided, Outcome, Verdict, people};
 use crate::matching::{account_keys, identity_keys};
 use crate::model::LinkBasis;
 use crate::model::{Account, AccountId, Identity, ObjectType, Population};
-use crate::reasons::{Reason, ValueReason};
+use crate::reasons::{OverruledValue, Reason, ReasonKind, ValueNote, ValueReason};
 use crate::references::Accounts;
 use crate::rules::RuleSet;
 use crate::states::ValueState;
@@ -29,7 +29,7 @@ pub struct ValueLine {
     /// How the two stand to each other.
     pub state: ValueState,
     /// A note: why a value is kept, or how the system normalized it.
-    pub note: Option<String>,
+    pub note: Option<ValueNote>,
     /// The rule and what it read.
     pub reason: ValueReason,
 }
@@ -438,8 +438,10 @@ impl<'a> UnlinkedAccounts<'a> {
             }
             shown.push(id);
             let mut line = line.clone();
-            line.reason.text =
-                format!("linked by {rule}, supplies no values: {}", line.reason.text);
+            *line.reason.kind = ReasonKind::SuppliesNoValues {
+                linked_by: rule,
+                why: line.reason.kind.clone(),
+            };
             explained
                 .accounts
                 .insert(0, account_line(index, line, Vec::new()));
@@ -563,7 +565,9 @@ fn add_absent_accounts(
                         account: Some(account.id),
                         label: label.to_owned(),
                         verdict: Verdict::OutOfScope,
-                        reason: Reason::new(format!("{} no longer contains it", account.system)),
+                        reason: Reason::new(ReasonKind::GoneFromSystem {
+                            system: account.system.clone(),
+                        }),
                         unmatched: None,
                     },
                     Vec::new(),
@@ -626,9 +630,9 @@ fn beside_sources(
                 .iter()
                 .any(|name| name.identity == identity.id && name.attribute == attribute.name);
             let note = if new {
-                "generated; assigned at the next run"
+                ValueNote::GeneratedNow
             } else {
-                "generated once, reserved for life"
+                ValueNote::Generated
             };
             values.push(ValueReason {
                 attribute: attribute.name.clone(),
@@ -642,7 +646,7 @@ fn beside_sources(
                     .join(", or "),
                 read: Vec::new(),
                 from_system: None,
-                note: Some(note.to_owned()),
+                note: Some(note),
             });
         }
     }
@@ -666,16 +670,11 @@ fn add_role_values(
             continue;
         }
         values.retain(|reason| !reason.attribute.eq_ignore_ascii_case(&won.value.attribute));
-        let over: Vec<String> = won
-            .over
-            .iter()
-            .map(|(role, values)| format!("{} by {role}", format_values(values)))
-            .collect();
-        let over = if over.is_empty() {
-            String::new()
-        } else {
-            format!(", over {}", over.join(", "))
-        };
+        let over = won.over.iter().map(|(role, values)| OverruledValue {
+            value: format_values(values),
+            role: role.clone(),
+        });
+        let over: Vec<OverruledValue> = over.collect();
         values.push(ValueReason {
             attribute: won.value.attribute.clone(),
             value: format_values(identity.attributes.get(&won.value.attribute)),
@@ -683,7 +682,10 @@ fn add_role_values(
             expression: won.value.value.source().to_owned(),
             read: Vec::new(),
             from_system: None,
-            note: Some(format!("from the role {}{over}", won.role.name)),
+            note: Some(ValueNote::FromRole {
+                role: won.role.name.clone(),
+                over,
+            }),
         });
     }
 }
@@ -701,7 +703,7 @@ fn add_held_roles(rules: &RuleSet, identity: &Identity, values: &mut Vec<ValueRe
         expression: String::new(),
         read: Vec::new(),
         from_system: None,
-        note: Some("by condition, manually, or through another role".to_owned()),
+        note: Some(ValueNote::HeldRoles),
     });
 }
 
@@ -809,10 +811,12 @@ fn write_references(
 }
 
 /// The note beside a value.
-fn relation_note(line: &Decided, relation: &Option<Relation>) -> Option<String> {
+fn relation_note(line: &Decided, relation: &Option<Relation>) -> Option<ValueNote> {
     match relation {
-        Some(Relation::Normalized) => Some(format!("as normalized by {}", line.system)),
-        Some(Relation::LeftAlone(why)) => Some(why.to_string()),
+        Some(Relation::Normalized) => Some(ValueNote::Normalized {
+            system: line.system.clone(),
+        }),
+        Some(Relation::LeftAlone(cause)) => Some(ValueNote::LeftAlone { cause: *cause }),
         _ => None,
     }
 }

@@ -4,7 +4,7 @@
 use crate::ObjectType;
 use crate::decide::OutsideRecords;
 use crate::expr::EvalInputs;
-use crate::reasons::Reason;
+use crate::reasons::{Reason, ReasonKind};
 use crate::rules::{Generated, IdentityRules};
 use crate::value::{Attributes, Value};
 use std::cell::RefCell;
@@ -83,7 +83,7 @@ pub fn generate_values(
                 made.push((attribute.name.clone(), name));
             }
             Ok(None) => {}
-            Err(text) => return Err(Reason::by(text, &attribute.place)),
+            Err(kind) => return Err(Reason::by(kind, &attribute.place)),
         }
     }
     Ok(made)
@@ -95,7 +95,7 @@ fn generate_value(
     identity: &Attributes,
     id: &str,
     taken: &TakenValues<'_>,
-) -> Result<Option<String>, String> {
+) -> Result<Option<String>, ReasonKind> {
     let mut reading = identity.clone();
     let mut refused = Vec::new();
     let last = generated.patterns.len().saturating_sub(1);
@@ -113,11 +113,10 @@ fn generate_value(
                 account: None,
                 identity: Some(&reading),
             })
-            .map_err(|error| {
-                format!(
-                    "`{attribute}` cannot be generated: {error} (in {})",
-                    pattern.source()
-                )
+            .map_err(|error| ReasonKind::GenerationFailed {
+                attribute: attribute.to_owned(),
+                error: error.to_string(),
+                expression: pattern.source().to_owned(),
             })?;
         // Too little is known yet for this pattern: a later one may do.
         let Some(name) = found
@@ -161,10 +160,10 @@ fn generate_value(
             refused.push(name);
         }
     }
-    Err(format!(
-        "no free value for `{attribute}`: {} and others are taken, reserved or too long",
-        refused.join(", ")
-    ))
+    Err(ReasonKind::NoFreeValue {
+        attribute: attribute.to_owned(),
+        refused,
+    })
 }
 
 #[cfg(test)]
@@ -207,7 +206,7 @@ mod tests {
     ) -> Result<String, String> {
         generate_values(rules, &mut person, id, taken)
             .map(|_| crate::value::format_values(person.get("login")))
-            .map_err(|reason| reason.text)
+            .map_err(|reason| reason.to_string())
     }
 
     #[test]

@@ -6,6 +6,7 @@
 
 use crate::decide::{Outcome, Verdict};
 use crate::model::{AccountId, ObjectType};
+use crate::reasons::{Reason, ReasonKind};
 use crate::value::{Value, format_values};
 use std::collections::BTreeMap;
 
@@ -27,7 +28,7 @@ pub struct ImpactLine {
     /// The result with the other.
     pub after: String,
     /// Why, by the other.
-    pub reason: String,
+    pub reason: Reason,
 }
 
 /// The differences of one system.
@@ -62,9 +63,9 @@ type Whom = (
 
 struct Side<'o> {
     /// Verdict, label and reason of each in each system.
-    verdicts: BTreeMap<Whom, (Verdict, &'o str, &'o str)>,
+    verdicts: BTreeMap<Whom, (Verdict, &'o str, &'o Reason)>,
     /// Values that change: what is there, what comes, and why.
-    values: BTreeMap<(Whom, String), (&'o [Value], String, &'o str)>,
+    values: BTreeMap<(Whom, String), (&'o [Value], String, &'o Reason)>,
     labels: BTreeMap<Whom, &'o str>,
 }
 
@@ -98,7 +99,7 @@ fn outcome_by_subject(outcome: &Outcome) -> Side<'_> {
             line.account,
         );
         side.verdicts
-            .insert(key, (line.verdict, &line.label, &line.reason.text));
+            .insert(key, (line.verdict, &line.label, &line.reason));
     }
     for change in &outcome.changes {
         let identity = Some(change.identity.as_str()).filter(|id| !id.is_empty());
@@ -122,7 +123,7 @@ fn outcome_by_subject(outcome: &Outcome) -> Side<'_> {
             };
             side.values.insert(
                 (key.clone(), value.attribute.clone()),
-                (&value.before, shown, &change.reason.text),
+                (&value.before, shown, &change.reason),
             );
         }
     }
@@ -140,14 +141,17 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
         .collect();
     for key in keys {
         let (was, is) = (before.verdicts.get(key), after.verdicts.get(key));
-        let kind = |line: Option<&(Verdict, &str, &str)>| {
+        let kind = |line: Option<&(Verdict, &str, &Reason)>| {
             line.map_or("nothing", |(verdict, ..)| verdict_class(*verdict))
         };
         if kind(was) == kind(is) {
             continue;
         }
         let label = is.or(was).map_or("", |(_, label, _)| label);
-        let reason = is.map_or("no longer decided", |(.., reason)| reason);
+        let reason = is.map_or_else(
+            || Reason::new(ReasonKind::NoLongerDecided),
+            |(.., reason)| (*reason).clone(),
+        );
         lines.push(ImpactLine {
             before: kind(was).into(),
             after: kind(is).into(),
@@ -173,7 +177,10 @@ pub fn compute_impact(one: &Outcome, other: &Outcome) -> Impact {
             .or_else(|| before.labels.get(&key.0))
             .copied()
             .unwrap_or_default();
-        let reason = is.map_or("unchanged", |(.., reason)| reason);
+        let reason = is.map_or_else(
+            || Reason::new(ReasonKind::Unchanged),
+            |(.., reason)| (*reason).clone(),
+        );
         lines.push(ImpactLine {
             before: old,
             after: new,
@@ -240,7 +247,7 @@ fn verdict_class(verdict: Verdict) -> &'static str {
 
 impl ImpactLine {
     /// A line without values.
-    fn new(key: &Whom, label: &str, attribute: Option<&str>, reason: &str) -> Self {
+    fn new(key: &Whom, label: &str, attribute: Option<&str>, reason: Reason) -> Self {
         ImpactLine {
             system: key.0.clone(),
             object: key.1,
@@ -249,7 +256,7 @@ impl ImpactLine {
             attribute: attribute.map(str::to_owned),
             before: String::new(),
             after: String::new(),
-            reason: reason.to_owned(),
+            reason,
         }
     }
 }
@@ -286,7 +293,12 @@ fn changed_identities(one: &Outcome, other: &Outcome) -> Vec<ImpactLine> {
             lines.push(ImpactLine {
                 before: old,
                 after: new,
-                ..ImpactLine::new(&key, label, Some(name), "set by the inbound mapping")
+                ..ImpactLine::new(
+                    &key,
+                    label,
+                    Some(name),
+                    Reason::new(ReasonKind::SetByMapping),
+                )
             });
         }
     }

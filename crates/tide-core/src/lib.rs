@@ -41,7 +41,7 @@ pub mod value;
 
 pub use decide::{Outcome, decide};
 pub use model::{Account, Identity, Link, ObjectType, Population, Stage, SystemFacts};
-pub use reasons::{HoldCause, HoldOwner, Place, Reason, ValueReason};
+pub use reasons::{HoldCause, HoldOwner, Place, Reason, ReasonCode, ReasonKind, ValueReason};
 pub use rules::RuleSet;
 pub use schema::{AttributeDef, Schema};
 pub use value::{Attributes, Value};

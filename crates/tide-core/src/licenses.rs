@@ -5,7 +5,7 @@ use crate::compare::ValueChange;
 use crate::decide::{Change, Outcome};
 use crate::expr::{EvalInputs, Program};
 use crate::model::{Account, AccountId, ObjectType, Population};
-use crate::reasons::{HoldCause, Place, Reason};
+use crate::reasons::{HoldCause, Place, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
@@ -192,17 +192,14 @@ pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut O
             .map(|(at, _)| at)
             .collect();
         for (number, at) in waiting.iter().enumerate() {
-            let first = match number + free {
-                0 => String::new(),
-                1 => ", and 1 is ahead".to_owned(),
-                more => format!(", and {more} are ahead"),
+            let kind = ReasonKind::WaitingForSeat {
+                license: license.name.clone(),
+                used,
+                seats: license.seats,
+                ahead: number + free,
             };
-            let text = format!(
-                "waiting for a seat of {}: {used} of {} are in use{first}",
-                license.name, license.seats
-            );
             outcome.changes[*at].hold =
-                Some(Reason::by(text, &license.place).on_hold(HoldCause::WaitingForSeat));
+                Some(Reason::by(kind, &license.place).on_hold(HoldCause::WaitingForSeat));
         }
     }
 }

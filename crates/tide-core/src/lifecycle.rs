@@ -6,12 +6,12 @@
 use crate::expr::{EvalInputs, Program};
 use crate::model::Departure;
 use crate::model::{Account, ObjectType, Stage};
-use crate::reasons::{Place, Reason};
+use crate::reasons::{LifecycleDate, Place, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::value::{Attributes, Value};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
+use jiff::{Timestamp, ToSpan, Zoned};
 
 /// The attribute with the cause of a departure.
 pub const LEFT_BY: &str = "leftBy";
@@ -257,16 +257,10 @@ pub fn find_absence<'a>(
 }
 
 /// A moment for people, in the zone in which its date was meant.
-fn format_moment(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned(zone.clone())
-        .strftime("%Y-%m-%d %H:%M")
-        .to_string()
-}
-
 /// How a person's time ends.
 struct PersonEnd {
     at: Timestamp,
-    why: String,
+    why: ReasonKind,
     /// From when on the person is `leaving`; none where the end is not known beforehand.
     notice: Option<Timestamp>,
     /// By what, as in [`LifecycleState::left_by`].
@@ -283,7 +277,11 @@ impl LifecycleRules {
         let Some(program) = program else {
             return Ok(None);
         };
-        let what = if end { "the last day" } else { "the first day" };
+        let date = if end {
+            LifecycleDate::LastDay
+        } else {
+            LifecycleDate::FirstDay
+        };
         let values = program
             .run(&EvalInputs {
                 account: None,
@@ -291,10 +289,11 @@ impl LifecycleRules {
             })
             .map_err(|error| {
                 Reason::by(
-                    format!(
-                        "{what} cannot be evaluated: {error} (in {})",
-                        program.source()
-                    ),
+                    ReasonKind::DateFailed {
+                        date,
+                        error: error.to_string(),
+                        expression: program.source().to_owned(),
+                    },
                     &self.place,
                 )
             })?;
@@ -303,7 +302,7 @@ impl LifecycleRules {
         };
         parse_moment(value, &self.zone, end)
             .map(Some)
-            .map_err(|said| Reason::by(format!("{what} is invalid: {said}"), &self.place))
+            .map_err(|fault| Reason::by(ReasonKind::DateInvalid { date, fault }, &self.place))
     }
 
     fn holds(&self, program: Option<&Program>, facts: &LifecycleFacts<'_>) -> Result<bool, Reason> {
@@ -317,10 +316,10 @@ impl LifecycleRules {
             })
             .map_err(|error| {
                 Reason::by(
-                    format!(
-                        "the stage cannot be evaluated: {error} (in {})",
-                        program.source()
-                    ),
+                    ReasonKind::StageFailed {
+                        error: error.to_string(),
+                        expression: program.source().to_owned(),
+                    },
                     &self.place,
                 )
             })
@@ -340,24 +339,28 @@ impl LifecycleRules {
             })
             .map_err(|error| {
                 Reason::by(
-                    format!(
-                        "the last use cannot be evaluated: {error} (in {})",
-                        program.source()
-                    ),
+                    ReasonKind::DateFailed {
+                        date: LifecycleDate::LastUse,
+                        error: error.to_string(),
+                        expression: program.source().to_owned(),
+                    },
                     &self.place,
                 )
             })?;
         let mut last = None;
         for value in values.iter().filter(|value| !value.is_blank()) {
-            let at = parse_moment(value, &self.zone, false).map_err(|said| {
-                Reason::by(format!("the last use is invalid: {said}"), &self.place)
+            let at = parse_moment(value, &self.zone, false).map_err(|fault| {
+                let date = LifecycleDate::LastUse;
+                Reason::by(ReasonKind::DateInvalid { date, fault }, &self.place)
             })?;
             last = last.max(Some(at));
         }
         let Some(used) = last else { return Ok(None) };
         // After a reactivation, the period starts again.
         let from = used.max(facts.reactivated.unwrap_or(used));
-        let why = format!("no use since {}", format_moment(used, &self.zone));
+        let why = ReasonKind::Unused {
+            since: self.in_zone(used),
+        };
         Ok(Some(PersonEnd {
             at: days_later(from, self.inactive_after_days, &self.zone),
             why,
@@ -409,12 +412,12 @@ impl LifecycleRules {
         let absent = facts
             .absence
             .filter(|_| out.is_none())
-            .and_then(|(reason, _)| Some((counts?, reason.text.clone())));
+            .and_then(|(reason, _)| Some((counts?, (*reason.kind).clone())));
         let end = self.earliest_end(facts, days, ends, absent)?;
         let moments = self.transitions(days, starts, end.as_ref());
-        let told = |stage: Stage, text: String, since: Option<Timestamp>| LifecycleState {
+        let state = |stage: Stage, reason: ReasonKind, since: Option<Timestamp>| LifecycleState {
             stage,
-            reason: Reason::by(text, &self.place),
+            reason: Reason::by(reason, &self.place),
             since,
             left_by: None,
             absence_counts_from: counts.filter(|_| waits),
@@ -422,45 +425,55 @@ impl LifecycleRules {
             moments: moments.clone(),
         };
         if let Some(end) = end.as_ref().filter(|end| end.at <= now) {
-            let text = format!("left on {}: {}", format_moment(end.at, &self.zone), end.why);
+            let reason = ReasonKind::LeftOn {
+                at: self.in_zone(end.at),
+                why: Box::new(end.why.clone()),
+            };
             return Ok(LifecycleState {
                 left_by: Some(end.by),
-                ..told(Stage::Left, text, Some(end.at))
+                ..state(Stage::Left, reason, Some(end.at))
             });
         }
         if let Some((reason, by)) = self.left_without_date(facts, out)? {
             return Ok(LifecycleState {
                 reason,
                 left_by: Some(by),
-                ..told(Stage::Left, String::new(), None)
+                ..state(Stage::Left, ReasonKind::Active, None)
             });
         }
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = days_earlier(starts, days.ready, &self.zone);
             let ready = from <= now;
-            let text = self.start_text(from, ready, starts);
+            let at = self.in_zone(starts);
+            let reason = if ready {
+                ReasonKind::StartsSoon { at }
+            } else {
+                let accounts_from = self.in_zone(from);
+                ReasonKind::Starts { at, accounts_from }
+            };
             return Ok(LifecycleState {
                 ready,
-                ..told(Stage::Expected, text, None)
+                ..state(Stage::Expected, reason, None)
             });
         }
         if self.holds(self.away.as_ref(), facts)? {
             let source = self.away.as_ref().map_or("", |program| program.source());
-            return Ok(told(Stage::Away, format!("away: {source}"), None));
+            let condition = source.to_owned();
+            return Ok(state(Stage::Away, ReasonKind::Away { condition }, None));
         }
         let notice = end.as_ref().and_then(|end| Some((end, end.notice?)));
         if let Some((end, notice)) = notice.filter(|(_, notice)| *notice <= now) {
-            let text = format!("leaves on {}", format_moment(end.at, &self.zone));
-            return Ok(told(Stage::Leaving, text, Some(notice)));
+            let at = self.in_zone(end.at);
+            return Ok(state(
+                Stage::Leaving,
+                ReasonKind::LeavesOn { at },
+                Some(notice),
+            ));
         }
-        Ok(told(
-            Stage::Active,
-            starts.map_or_else(
-                || "here".to_owned(),
-                |at| format!("active since {}", format_moment(at, &self.zone)),
-            ),
-            starts,
-        ))
+        let reason = starts.map_or(ReasonKind::Active, |at| ReasonKind::ActiveSince {
+            since: self.in_zone(at),
+        });
+        Ok(state(Stage::Active, reason, starts))
     }
 
     /// # Errors
@@ -472,9 +485,9 @@ impl LifecycleRules {
     ) -> Result<(), Reason> {
         match (starts, ends) {
             (Some(starts), Some(ends)) if ends <= starts => {
-                let first = format_moment(starts, &self.zone);
-                let text = format!("the last day is before the first day, {first}");
-                Err(Reason::by(text, &self.place))
+                let first = self.in_zone(starts);
+                let kind = ReasonKind::EndsBeforeStart { first };
+                Err(Reason::by(kind, &self.place))
             }
             _ => Ok(()),
         }
@@ -486,26 +499,22 @@ impl LifecycleRules {
         facts: &LifecycleFacts<'_>,
         days: LifecycleDays,
         ends: Option<Timestamp>,
-        absent: Option<(Timestamp, String)>,
+        absent: Option<(Timestamp, ReasonKind)>,
     ) -> Result<Option<PersonEnd>, Reason> {
         let dated = ends.map(|ends| PersonEnd {
             at: days_later(ends, days.grace, &self.zone),
-            why: "the last day has passed".to_owned(),
+            why: ReasonKind::LastDayPassed,
             notice: Some(days_earlier(ends, days.notice, &self.zone)),
             by: LeftBy::Date,
         });
-        let departure = facts.departure.map(|departure| {
-            let comment = if departure.comment.is_empty() {
-                String::new()
-            } else {
-                format!(" (“{}”)", departure.comment)
-            };
-            PersonEnd {
-                at: departure.at,
-                why: format!("departure by {}{comment}", departure.principal),
-                notice: Some(days_earlier(departure.at, days.notice, &self.zone)),
-                by: LeftBy::Operator,
-            }
+        let departure = facts.departure.map(|departure| PersonEnd {
+            at: departure.at,
+            why: ReasonKind::Departure {
+                principal: departure.principal.clone(),
+                comment: departure.comment.clone(),
+            },
+            notice: Some(days_earlier(departure.at, days.notice, &self.zone)),
+            by: LeftBy::Operator,
         });
         let absent = absent.map(|(at, why)| PersonEnd {
             at,
@@ -527,7 +536,8 @@ impl LifecycleRules {
     ) -> Result<Option<(Reason, LeftBy)>, Reason> {
         if self.holds(self.left.as_ref(), facts)? {
             let source = self.left.as_ref().map_or("", |program| program.source());
-            let reason = Reason::by(format!("left: {source}"), &self.place);
+            let condition = source.to_owned();
+            let reason = Reason::by(ReasonKind::LeftByCondition { condition }, &self.place);
             return Ok(Some((reason, LeftBy::Condition)));
         }
         Ok(out.map(|(reason, absence)| {
@@ -567,19 +577,9 @@ impl LifecycleRules {
         moments
     }
 
-    /// Says when a person starts, and when accounts are created.
-    fn start_text(&self, from: Timestamp, ready: bool, starts: Timestamp) -> String {
-        match ready {
-            true => format!(
-                "starts on {}: accounts are created, disabled until then",
-                format_moment(starts, &self.zone)
-            ),
-            false => format!(
-                "starts on {}: accounts are created from {} on",
-                format_moment(starts, &self.zone),
-                format_moment(from, &self.zone)
-            ),
-        }
+    /// An instant in the zone of the rules.
+    fn in_zone(&self, at: Timestamp) -> Zoned {
+        at.to_zoned(self.zone.clone())
     }
 }
 
@@ -587,7 +587,7 @@ impl LifecycleRules {
 #[derive(Debug, Clone)]
 pub struct DepartureStep {
     /// What.
-    pub action: DepartureAct,
+    pub act: DepartureAct,
     /// Days after they left.
     pub after_days: u32,
     /// The condition; `None` applies to all.
@@ -625,16 +625,48 @@ pub enum DepartureAct {
     Delete,
 }
 
-impl DepartureAct {
-    /// The word of the rules.
-    pub fn as_str(&self) -> &'static str {
+codes! {
+    /// The kind of a departure step, by its name in the rules.
+    pub enum DepartureAction {
+        /// The account can no longer be used.
+        Disable,
+        /// It gets a random password.
+        RandomizePassword,
+        /// A value is set or cleared.
+        Set,
+        /// Memberships and granting values are removed.
+        Revoke,
+        /// It gets another name.
+        Move,
+        /// It is removed.
+        Delete,
+    }
+}
+
+impl DepartureAction {
+    /// The label.
+    pub fn label(self) -> &'static str {
         match self {
-            DepartureAct::Disable => "disable",
-            DepartureAct::RandomizePassword => "randomize_password",
-            DepartureAct::Set { .. } => "set",
-            DepartureAct::Revoke { .. } => "revoke",
-            DepartureAct::Move { .. } => "move",
-            DepartureAct::Delete => "delete",
+            DepartureAction::Disable => "disable",
+            DepartureAction::RandomizePassword => "randomize the password",
+            DepartureAction::Set => "set a value",
+            DepartureAction::Revoke => "revoke memberships",
+            DepartureAction::Move => "move",
+            DepartureAction::Delete => "delete",
+        }
+    }
+}
+
+impl DepartureAct {
+    /// The kind of step.
+    pub fn action(&self) -> DepartureAction {
+        match self {
+            DepartureAct::Disable => DepartureAction::Disable,
+            DepartureAct::RandomizePassword => DepartureAction::RandomizePassword,
+            DepartureAct::Set { .. } => DepartureAction::Set,
+            DepartureAct::Revoke { .. } => DepartureAction::Revoke,
+            DepartureAct::Move { .. } => DepartureAction::Move,
+            DepartureAct::Delete => DepartureAction::Delete,
         }
     }
 }

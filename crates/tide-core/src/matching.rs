@@ -8,6 +8,7 @@ use crate::expr::{EvalInputs, Program};
 use crate::model::Account;
 use crate::model::MatchAnswer;
 use crate::model::MatchDecision;
+use crate::reasons::MatchDoubt;
 use crate::rules::MatchRule;
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
@@ -242,7 +243,11 @@ pub(crate) fn identity_keys(rule: &MatchRule, identity: &Attributes) -> BTreeSet
 
 /// Why a match is doubtful although its key fits: a required supporting value differs, or not
 /// more of them agree than differ. A value that is missing on one side is ignored.
-fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes) -> Option<String> {
+fn find_disagreement(
+    rule: &MatchRule,
+    account: &Account,
+    identity: &Attributes,
+) -> Option<MatchDoubt> {
     let (mut agreed, mut differ) = (0, 0);
     for value in &rule.supporting {
         let keys = |program: &Program, values: EvalInputs<'_>| -> BTreeSet<String> {
@@ -275,21 +280,20 @@ fn find_disagreement(rule: &MatchRule, account: &Account, identity: &Attributes)
             continue;
         }
         if value.required {
-            return Some(format!(
-                "{} is {} there and {} here",
-                value.account.source(),
-                shown(&there),
-                shown(&here)
-            ));
+            return Some(MatchDoubt::RequiredValueDiffers {
+                expression: value.account.source().to_owned(),
+                there: shown(&there),
+                here: shown(&here),
+            });
         }
         differ += 1;
     }
     let wanted = rule.min_agreeing.min(agreed + differ);
     if agreed < wanted || (differ > 0 && agreed <= differ) {
-        return Some(format!(
-            "of {} supporting values, {agreed} agree and {differ} differ",
-            agreed + differ
-        ));
+        return Some(MatchDoubt::TooFewAgree {
+            agreeing: agreed,
+            differing: differ,
+        });
     }
     None
 }
@@ -320,7 +324,7 @@ pub enum MatchResult<T> {
         /// The index of the rule.
         rule: usize,
         /// Why it is doubtful.
-        why: String,
+        why: MatchDoubt,
     },
     /// Several.
     Several {
@@ -376,7 +380,7 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
         rules: &[MatchRule],
         ours: impl Fn(&MatchRule) -> BTreeSet<String>,
         theirs: impl Fn(&MatchRule, T) -> BTreeSet<String>,
-        differ: impl Fn(&MatchRule, T) -> Option<String>,
+        differ: impl Fn(&MatchRule, T) -> Option<MatchDoubt>,
         allow: impl Fn(T) -> bool,
     ) -> MatchResult<T> {
         for (place, rule) in rules.iter().enumerate() {
@@ -401,18 +405,19 @@ impl<'a, T: Copy + Ord> KeyIndex<'a, T> {
                 return MatchResult::Doubtful {
                     it,
                     rule: place,
-                    why: format!("the rule \"{}\" requires review", rule.name),
+                    why: MatchDoubt::ReviewRule {
+                        rule: rule.name.clone(),
+                    },
                 };
             }
             for earlier in &rules[..place] {
                 let (there, here) = (theirs(earlier, it), ours(earlier));
                 if !there.is_empty() && !here.is_empty() && there.is_disjoint(&here) {
-                    let why = format!(
-                        "{} differs: {} there, {} here",
-                        earlier.name,
-                        shown(&there),
-                        shown(&here)
-                    );
+                    let why = MatchDoubt::KeysDiffer {
+                        rule: earlier.name.clone(),
+                        there: shown(&there),
+                        here: shown(&here),
+                    };
                     return MatchResult::Doubtful {
                         it,
                         rule: place,
@@ -535,10 +540,11 @@ impl<'a> IdentityIndex<'a> {
                 .filter(|(other, ..)| allow(other))
             {
                 Some((_, by, key)) => {
-                    let why = format!(
-                        "by {} it belongs to another identity: {key}",
-                        self.rules[by].name
-                    );
+                    let why = MatchDoubt::BelongsToAnother {
+                        rule: self.rules[by].name.clone(),
+                        person: None,
+                        key,
+                    };
                     MatchResult::Doubtful { it, rule, why }
                 }
                 None => found,
@@ -675,7 +681,11 @@ mod tests {
             MatchResult::Doubtful {
                 it: 0,
                 rule: 1,
-                why: "number differs: 10 there, 11 here".into()
+                why: MatchDoubt::KeysDiffer {
+                    rule: "number".into(),
+                    there: "10".into(),
+                    here: "11".into(),
+                }
             }
         );
         assert_eq!(

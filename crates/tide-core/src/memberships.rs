@@ -78,7 +78,7 @@ pub(crate) fn hash(system: &str, folded: &str) -> u64 {
 pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
     let concerns = |types: &crate::rules::TypeRules| {
         let revokes = |step: &crate::lifecycle::DepartureStep| {
-            matches!(step.action, crate::lifecycle::DepartureAct::Revoke { .. })
+            matches!(step.act, crate::lifecycle::DepartureAct::Revoke { .. })
         };
         !types.memberships.is_empty() || types.departure.iter().any(revokes)
     };

@@ -264,13 +264,13 @@ fn write_permissions(
     };
     let mut written: BTreeSet<String> =
         target.native_names(mappings().map(|mapping| mapping.attribute.clone()));
-    written.extend(target.native_names(types.departure.iter().flat_map(
-        |step| match &step.action {
+    written.extend(
+        target.native_names(types.departure.iter().flat_map(|step| match &step.act {
             DepartureAct::Set { attribute, .. } => vec![attribute.clone()],
             DepartureAct::Revoke { attributes } => attributes.clone(),
             _ => Vec::new(),
-        },
-    )));
+        })),
+    );
     let state = state
         .filter(|_| switches_state(types) || mappings().any(|mapping| is_state(target, mapping)));
     let mut all = Vec::new();
@@ -308,7 +308,7 @@ fn write_permissions(
     let moves = types
         .departure
         .iter()
-        .any(|step| matches!(step.action, DepartureAct::Move { .. }));
+        .any(|step| matches!(step.act, DepartureAct::Move { .. }));
     if target.is_directory() && (renamed.is_some() || moves) {
         let names = renamed
             .and_then(|mapping| naming_attribute(&mapping.program))
@@ -319,7 +319,7 @@ fn write_permissions(
     if types
         .departure
         .iter()
-        .any(|step| matches!(step.action, DepartureAct::Delete))
+        .any(|step| matches!(step.act, DepartureAct::Delete))
     {
         all.push(target.permission(
             Operation::Delete,
@@ -341,7 +341,7 @@ fn add_password_permissions(
     let scrambles = types
         .departure
         .iter()
-        .any(|step| matches!(step.action, DepartureAct::RandomizePassword));
+        .any(|step| matches!(step.act, DepartureAct::RandomizePassword));
     if let Some(password) = password.or_else(|| scrambles.then(|| "userPassword".to_owned())) {
         all.push(target.permission(
             Operation::SetPassword,
@@ -377,7 +377,7 @@ fn switches_state(types: &TypeRules) -> bool {
         || types
             .departure
             .iter()
-            .any(|step| matches!(step.action, DepartureAct::Disable))
+            .any(|step| matches!(step.act, DepartureAct::Disable))
 }
 
 /// Whether it is written when an entry is created, and never after.
@@ -418,7 +418,7 @@ fn fills_groups(rules: &RuleSet, system: &str) -> bool {
             || types
                 .departure
                 .iter()
-                .any(|step| matches!(step.action, DepartureAct::Revoke { .. }))
+                .any(|step| matches!(step.act, DepartureAct::Revoke { .. }))
     })
 }
 

@@ -5,7 +5,7 @@ use crate::expr::{EvalInputs, Program};
 use crate::model::KeptRoles;
 use crate::model::RoleGrant;
 use crate::model::{Identity, ObjectType};
-use crate::reasons::{Place, Reason};
+use crate::reasons::{Place, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::states::RoleOrigin;
 use crate::value::{Attributes, Value};
@@ -188,11 +188,11 @@ pub fn roles_of(
             None => false,
             Some(when) => when.holds(&values).map_err(|error| {
                 Reason::by(
-                    format!(
-                        "the holders of {} cannot be evaluated: {error} (in {})",
-                        role.name,
-                        when.source()
-                    ),
+                    ReasonKind::RoleFailed {
+                        role: role.name.clone(),
+                        error: error.to_string(),
+                        expression: when.source().to_owned(),
+                    },
                     &role.place,
                 )
             })?,
@@ -331,12 +331,13 @@ fn value_of<'r>(
         value.binding == binding && value.attribute.eq_ignore_ascii_case(attribute)
     })?;
     let values = own.value.run(read).map_err(|error| {
-        let text = format!(
-            "{attribute} from the role {} cannot be evaluated: {error} (in {})",
-            role.name,
-            own.value.source()
-        );
-        Reason::by(text, &own.place)
+        let kind = ReasonKind::RoleValueFailed {
+            attribute: attribute.to_owned(),
+            role: role.name.clone(),
+            error: error.to_string(),
+            expression: own.value.source().to_owned(),
+        };
+        Reason::by(kind, &own.place)
     });
     Some(values.map(|values| (role, own, values)))
 }

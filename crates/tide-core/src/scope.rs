@@ -11,7 +11,7 @@ pub(crate) use ldap_filter::{depends_on_back_links, filter_problem, groups_named
 
 use crate::expr::EvalInputs;
 use crate::model::Account;
-use crate::reasons::Reason;
+use crate::reasons::{Reason, ReasonKind};
 use crate::rules::{Container, GroupScope, Scope};
 use crate::value::Value;
 use tide_ldap::Dn;
@@ -63,7 +63,9 @@ pub fn test_scope(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>
             .find(|container| is_inside(&place, container))
     {
         return ScopeDecision::Out(Reason::by(
-            format!("its container is excluded: {}", container.dn),
+            ReasonKind::ContainerExcluded {
+                container: container.dn.to_string(),
+            },
             &container.place,
         ));
     }
@@ -75,16 +77,17 @@ pub fn test_scope(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>
             Some(true) => {}
             Some(false) => {
                 return ScopeDecision::Out(Reason::by(
-                    format!("the filter does not match: {}", filter.source),
+                    ReasonKind::FilterNotMatched {
+                        filter: filter.source.clone(),
+                    },
                     &filter.place,
                 ));
             }
             None => {
-                let text = format!(
-                    "the server evaluates the filter {}; the next full read evaluates it for this entry",
-                    filter.source
-                );
-                return ScopeDecision::Unclear(Reason::by(text, &filter.place));
+                let kind = ReasonKind::FilterOnServer {
+                    filter: filter.source.clone(),
+                };
+                return ScopeDecision::Unclear(Reason::by(kind, &filter.place));
             }
         }
     }
@@ -92,14 +95,16 @@ pub fn test_scope(scope: &Scope, subject: &ScopeSubject<'_>, groups: &Groups<'_>
         match condition.when.holds(values) {
             Ok(true) => {}
             Ok(false) => {
-                return ScopeDecision::Out(Reason::by(condition.reason.clone(), &condition.place));
+                let words = condition.reason.clone();
+                let kind = ReasonKind::ConditionNotMet { words };
+                return ScopeDecision::Out(Reason::by(kind, &condition.place));
             }
             Err(error) => {
                 return ScopeDecision::Unclear(Reason::by(
-                    format!(
-                        "the condition {} cannot be evaluated: {error}",
-                        condition.when.source()
-                    ),
+                    ReasonKind::ConditionFailed {
+                        condition: condition.when.source().to_owned(),
+                        error: error.to_string(),
+                    },
                     &condition.place,
                 ));
             }
@@ -113,7 +118,7 @@ fn by_containers(scope: &Scope, subject: &ScopeSubject<'_>) -> Option<ScopeDecis
     if !scope.within.is_empty() {
         let Some(place) = subject.dn().and_then(|text| text.parse::<Dn>().ok()) else {
             return Some(ScopeDecision::Unclear(Reason::by(
-                "it has no DN, but the scope names containers",
+                ReasonKind::NoDn,
                 &scope.within[0].place,
             )));
         };
@@ -122,21 +127,18 @@ fn by_containers(scope: &Scope, subject: &ScopeSubject<'_>) -> Option<ScopeDecis
             .iter()
             .any(|container| is_inside(&place, container))
         {
-            let wanted: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
+            let containers: Vec<String> = scope.within.iter().map(|c| c.dn.to_string()).collect();
             // A scope that is one level too shallow would exclude people silently: report it.
             let near = scope
                 .within
                 .iter()
                 .any(|c| c.one_level && place.is_under(&c.dn));
-            let text = if near {
-                format!(
-                    "deeper than the one level of {} that the scope includes",
-                    wanted.join(" and ")
-                )
+            let kind = if near {
+                ReasonKind::BelowOneLevel { containers }
             } else {
-                format!("its container is not inside {}", wanted.join(" or "))
+                ReasonKind::OutsideContainers { containers }
             };
-            return Some(ScopeDecision::Out(Reason::by(text, &scope.within[0].place)));
+            return Some(ScopeDecision::Out(Reason::by(kind, &scope.within[0].place)));
         }
     }
     None
@@ -160,7 +162,9 @@ fn by_groups(
         match of(group) {
             MembershipFact::Member => {
                 return Some(ScopeDecision::Out(Reason::by(
-                    format!("member of {}, which is excluded", group.name),
+                    ReasonKind::InExcludedGroup {
+                        group: group.name.clone(),
+                    },
                     &group.place,
                 )));
             }
@@ -181,20 +185,15 @@ fn by_groups(
             MembershipFact::Not(broken) => doubts.extend(broken),
         }
     }
-    let names: Vec<&str> = scope
-        .groups
-        .iter()
-        .map(|group| group.name.as_str())
-        .collect();
-    let mut text = format!("not a member of {}", names.join(" or "));
-    // A broken group fails alone: the others are evaluated, and the failure is reported.
-    if !doubts.is_empty() {
-        text.push_str(&format!(
-            " (incomplete: {} could not be read)",
-            doubts.join(", ")
-        ));
-    }
-    Some(ScopeDecision::Out(Reason::by(text, &first.place)))
+    let kind = ReasonKind::NotInGroup {
+        groups: scope
+            .groups
+            .iter()
+            .map(|group| group.name.clone())
+            .collect(),
+        unread: doubts,
+    };
+    Some(ScopeDecision::Out(Reason::by(kind, &first.place)))
 }
 
 #[cfg(test)]
@@ -225,7 +224,7 @@ mod tests {
         };
         match test_scope(scope, &subject, &Groups::default()) {
             ScopeDecision::In => "in".into(),
-            ScopeDecision::Out(reason) | ScopeDecision::Unclear(reason) => reason.text,
+            ScopeDecision::Out(reason) | ScopeDecision::Unclear(reason) => reason.to_string(),
         }
     }
 
@@ -284,7 +283,12 @@ mod tests {
         };
         assert_eq!(
             test_scope(&scope, &subject, &Groups::default()),
-            ScopeDecision::Out(Reason::by("not crew", &Place::default()))
+            ScopeDecision::Out(Reason::by(
+                ReasonKind::ConditionNotMet {
+                    words: "not crew".into()
+                },
+                &Place::default()
+            ))
         );
     }
 }

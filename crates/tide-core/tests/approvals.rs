@@ -108,7 +108,7 @@ fn made(outcome: &Outcome) -> Vec<(String, String)> {
                 change
                     .hold
                     .as_ref()
-                    .map(|hold| hold.text.clone())
+                    .map(|hold| hold.to_string())
                     .unwrap_or_default(),
             )
         })

@@ -128,7 +128,7 @@ fn reasons(one: &Explanation) -> Vec<(String, String)> {
         .map(|account| {
             (
                 account.decided.system.clone(),
-                account.decided.reason.text.clone(),
+                account.decided.reason.to_string(),
             )
         })
         .collect()
@@ -255,7 +255,7 @@ fn a_change_that_is_on_hold_is_not_announced() {
             .find(|value| value.attribute == "displayName")
             .expect("there")
             .state;
-        (state, line.hold.map(|hold| (hold.cause, hold.text)))
+        (state, line.hold.map(|hold| (hold.cause, hold.to_string())))
     };
     let (state, hold) = states(&world);
     assert_eq!(state, ValueState::WouldBeSet);

@@ -215,7 +215,7 @@ fn sent(outcome: &Outcome) -> Vec<String> {
         .changes
         .iter()
         .filter(|c| c.hold.is_none())
-        .map(|c| format!("{} {}: {}", c.kind, c.label, c.reason.text))
+        .map(|c| format!("{} {}: {}", c.kind, c.label, c.reason))
         .collect()
 }
 
@@ -390,7 +390,7 @@ fn seats_are_counted_and_the_waiting_list_advances_in_order() {
         outcome
             .changes
             .iter()
-            .filter_map(|c| Some((c.label.clone(), c.hold.as_ref()?.text.clone())))
+            .filter_map(|c| Some((c.label.clone(), c.hold.as_ref()?.to_string())))
             .collect()
     };
     let why = "waiting for a seat of desks: 0 of 2 are in use, and 2 are ahead";
@@ -897,7 +897,7 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
             (
                 one.label,
                 one.approval.expect("asked"),
-                one.hold.expect("held").text,
+                one.hold.expect("held").to_string(),
             )
         })
         .collect();

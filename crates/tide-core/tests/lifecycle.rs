@@ -6,9 +6,11 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use tide_core::decide::Verdict;
 use tide_core::incremental::IncrementalState;
+use tide_core::lifecycle::DepartureAction;
 use tide_core::model::Departure;
 use tide_core::model::LinkBasis;
 use tide_core::model::{Stage, WriteHistory};
+use tide_core::reasons::{ReasonKind, ReasonNote};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::states::ChangeKind;
@@ -308,7 +310,7 @@ impl World {
             outcome
                 .decided
                 .iter()
-                .map(|line| line.reason.text.clone())
+                .map(|line| line.reason.to_string())
                 .collect::<Vec<_>>()
                 .join(" | "),
         )
@@ -490,10 +492,13 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
     assert_eq!(world.run("2026-10-01T00:00:00Z"), []);
     let outcome = world.decide("2026-10-01T00:00:00Z");
     assert!(
-        outcome.decided.iter().any(|line| line
-            .reason
-            .text
-            .contains("next on 2026-10-31 00:00 UTC: delete")),
+        outcome
+            .decided
+            .iter()
+            .any(|line| line.reason.notes.contains(&ReasonNote::NextStep {
+                at: at("2026-10-31T00:00:00Z"),
+                action: DepartureAction::Delete,
+            })),
         "{:#?}",
         outcome.decided
     );
@@ -565,13 +570,16 @@ fn a_held_step_holds_only_later_steps_of_the_same_person() {
     );
     let held: Vec<_> = theirs
         .iter()
-        .map(|change| change.hold.as_ref().expect("held").text.clone())
+        .map(|change| change.hold.as_ref().expect("held").kind.clone())
         .collect();
-    assert!(held[0].contains("discarded by ada"), "{held:?}");
+    let by_ada = ReasonKind::Discarded {
+        principal: "ada".to_owned(),
+    };
+    assert_eq!(*held[0], by_ada);
     assert!(
         held[1..]
             .iter()
-            .all(|text| text == "waiting for departure step 1, which is on hold"),
+            .all(|kind| **kind == ReasonKind::EarlierStepOnHold { step: 1 }),
         "{held:?}"
     );
 }
@@ -697,7 +705,7 @@ fn an_unconfirmed_absence_counts_after_a_day() {
             "{lines:#?}"
         );
         assert_eq!(
-            lines[0].reason.text,
+            lines[0].reason.to_string(),
             "roster has not listed r1 since 2026-06-02 00:00:00 UTC, and has not reported a deletion: \
              if no source lists it again, r1 leaves on 2026-06-03 00:00:00 UTC"
         );

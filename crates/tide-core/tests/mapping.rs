@@ -5,14 +5,15 @@
 use std::collections::BTreeMap;
 use tide_core::decide::Verdict;
 use tide_core::model::LinkBasis;
+use tide_core::reasons::ReasonNote;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
 use tide_core::states::ChangeKind;
 use tide_core::states::LinkOrigin;
 use tide_core::value::format_values;
 use tide_core::{
-    Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, RuleSet,
-    Schema, SystemFacts, Value, decide,
+    Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, ReasonCode,
+    RuleSet, Schema, SystemFacts, Value, decide,
 };
 
 const IDENTITIES: &str = r#"
@@ -364,13 +365,11 @@ fn a_manager_is_the_other_account_there_even_in_a_circle_and_in_one_run() {
         .iter()
         .find(|line| line.label == "Berg" && line.system == "roster")
         .expect("there");
-    assert!(
-        berg.reason
-            .text
-            .contains("manager 9 is not a known person yet"),
-        "{}",
-        berg.reason.text
-    );
+    let unknown = ReasonNote::UnknownPerson {
+        attribute: "manager".to_owned(),
+        value: "9".to_owned(),
+    };
+    assert!(berg.reason.notes.contains(&unknown), "{}", berg.reason);
     let rounds = world.settle();
     assert_eq!(rounds.len(), 1, "one run is enough: {rounds:?}");
     let key = |world: &World, name: &str| {
@@ -494,7 +493,7 @@ fn generated_names_are_never_assigned_twice() {
         line.system == "roster" && line.identity.as_deref() == Some(&proposed.identity)
     });
     assert!(
-        line.is_some_and(|line| line.reason.text.contains("login lind4 is proposed")),
+        line.is_some_and(|line| line.reason.to_string().contains("login lind4 is proposed")),
         "{line:?}"
     );
 }
@@ -606,23 +605,17 @@ fn what_was_done_behind_our_back_is_treated_as_the_rule_says() {
     let (outcome, lines) =
         gone_and_strange("on_deleted = \"recreate\"\non_orphaned = \"disable\"\n");
     assert_eq!(lines, "Lind create, stray disable");
-    let told: Vec<(ChangeKind, &str)> = outcome
+    let told: Vec<(ChangeKind, ReasonCode)> = outcome
         .changes
         .iter()
-        .map(|change| (change.kind, change.reason.text.as_str()))
+        .map(|change| (change.kind, change.reason.code()))
         .collect();
     assert_eq!(
-        told[0],
-        (
-            ChangeKind::Disable,
-            "no identity matches: orphaned accounts are disabled here"
-        )
-    );
-    assert!(
-        told[1]
-            .1
-            .contains("was deleted in berthing by others and is created again"),
-        "{told:?}"
+        told,
+        [
+            (ChangeKind::Disable, ReasonCode::OrphanDisabled),
+            (ChangeKind::Create, ReasonCode::RecreatedAfterDeletion),
+        ]
     );
     let (outcome, lines) = gone_and_strange("on_deleted = \"ignore\"\non_orphaned = \"review\"\n");
     assert_eq!(lines, "Lind out_of_scope, stray on_hold");

@@ -10,9 +10,10 @@ use tide_core::decide::{Doubt, Verdict};
 use tide_core::model::LinkBasis;
 use tide_core::model::MatchAnswer;
 use tide_core::model::MatchDecision;
+use tide_core::reasons::MatchDoubt;
 use tide_core::rules::{RuleFile, RuleSet};
 use tide_core::states::LinkOrigin;
-use tide_core::{Link, ObjectType, Outcome, Value};
+use tide_core::{Link, ObjectType, Outcome, ReasonKind, Value};
 
 /// A target that knows people by number, and asks when only the name fits.
 const TARGET: &str = "system = \"berthing\"\n[[person.match]]\nname = \"number\"\naccount = 'account.number'\nidentity = 'identity.number'\n\
@@ -89,13 +90,13 @@ fn a_review_rule_asks_and_the_answer_holds() {
         ),
         (Doubt::NeedsReview, &[spare][..], 1)
     );
+    let asked_by = MatchDoubt::ReviewRule {
+        rule: "name".to_owned(),
+    };
     assert!(
-        question
-            .reason
-            .text
-            .contains("the rule \"name\" requires review"),
+        matches!(&*question.reason.kind, ReasonKind::AccountDoubtful { why, .. } if **why == asked_by),
         "{}",
-        question.reason.text
+        question.reason
     );
     let ada = identity_of(&asked, "Ada Lind");
 

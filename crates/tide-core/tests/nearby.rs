@@ -728,7 +728,7 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                                 || c.hold.as_ref().is_some_and(|h| {
                                     ["held by a guard", "awaiting approval"]
                                         .iter()
-                                        .any(|one| h.text.starts_with(one))
+                                        .any(|one| h.to_string().starts_with(one))
                                 })
                         })
                         .map(|c| format!("{c:?}"))

@@ -280,8 +280,8 @@ proptest! {
             let candidate = outcome.decided.iter().any(|line| line.system == account.system && line.verdict == Verdict::Join);
             prop_assert!(line.is_some() || candidate, "{} has no line", account.name);
         }
-        prop_assert!(outcome.decided.iter().all(|line| !line.reason.text.is_empty()));
-        prop_assert!(outcome.changes.iter().all(|change| !change.reason.text.is_empty() && change.fingerprint.len() == 48));
+        prop_assert!(outcome.decided.iter().all(|line| !line.reason.to_string().is_empty()));
+        prop_assert!(outcome.changes.iter().all(|change| !change.reason.to_string().is_empty() && change.fingerprint.len() == 48));
     }
 
     /// Who is gone after a run is disabled or left alone, never deleted, and nobody else is

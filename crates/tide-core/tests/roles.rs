@@ -215,7 +215,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
         .find(|value| value.attribute == "title")
         .expect("told");
     assert_eq!(
-        title.note.as_deref(),
+        title.note.as_ref().map(ToString::to_string).as_deref(),
         Some("from the role officer, over Hand of the deck by deck hand")
     );
     // It brings an account, and who holds none has none.

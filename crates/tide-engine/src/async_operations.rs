@@ -12,7 +12,7 @@ use tide_connect::{Connector, FailureClass, Write};
 use tide_core::states::ChangeKind;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
-use tide_core::{HoldCause, Outcome, Reason};
+use tide_core::{HoldCause, Outcome, Reason, ReasonKind};
 use tide_store::ChangeRow;
 
 /// How long an accepted change is polled before it counts as failed.
@@ -230,12 +230,11 @@ impl Engine {
                         }
                     };
                 if let Some((.., state)) = there.iter().find(same) {
+                    let system = system.to_string();
                     change.hold = Some(
                         Reason::new(match state {
-                            ChangeState::Unknown => {
-                                format!("its account may exist in {system}: the answer was lost; it is being looked for")
-                            }
-                            _ => format!("{system} has queued a change of this account, which is polled"),
+                            ChangeState::Unknown => ReasonKind::OutcomeUnknown { system },
+                            _ => ReasonKind::QueuedThere { system },
                         })
                         .on_hold(HoldCause::UnknownOutcome),
                     );

@@ -17,7 +17,7 @@ use std::time::Duration;
 use tide_core::decide::Change;
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
-use tide_core::{HoldCause, Outcome, Population, Reason};
+use tide_core::{HoldCause, Outcome, Population, Reason, ReasonKind};
 use tide_store::{DecisionPreconditions, IdentityUpdates, NewChangeSet};
 
 /// The principal of automatic runs.
@@ -618,11 +618,10 @@ impl Engine {
         {
             if let Some(breaker) = breakers.get(&change.system) {
                 change.hold = Some(
-                    Reason::new(format!(
-                        "{} does not answer ({}): retried automatically",
-                        change.system,
-                        breaker.error()
-                    ))
+                    Reason::new(ReasonKind::NoAnswer {
+                        system: change.system.clone(),
+                        error: breaker.error().to_string(),
+                    })
                     .on_hold(HoldCause::RetriedLater),
                 );
                 continue;
@@ -632,10 +631,9 @@ impl Engine {
             };
             if !parked.passing {
                 change.hold = Some(
-                    Reason::new(format!(
-                        "failed: {}; retried when its data change, or by `decisions retry`",
-                        parked.error
-                    ))
+                    Reason::new(ReasonKind::Failed {
+                        error: parked.error.clone(),
+                    })
                     .on_hold(HoldCause::Failed),
                 );
                 continue;
@@ -644,8 +642,10 @@ impl Engine {
             if next > now {
                 again = Some(again.map_or(next, |other| other.min(next)));
                 change.hold = Some(
-                    Reason::new(format!("failed, retried automatically: {}", parked.error))
-                        .on_hold(HoldCause::RetriedLater),
+                    Reason::new(ReasonKind::FailedTransiently {
+                        error: parked.error.clone(),
+                    })
+                    .on_hold(HoldCause::RetriedLater),
                 );
             }
         }

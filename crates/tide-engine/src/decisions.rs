@@ -104,7 +104,7 @@ fn changes_held_by_guards<'o>(
         let Some(hold) = &change.hold else { continue };
         if hold.cause == Some(HoldCause::Guard) {
             held.entry((&change.system, change.kind))
-                .or_insert_with(|| (hold.text.clone(), Vec::new()))
+                .or_insert_with(|| (hold.to_string(), Vec::new()))
                 .1
                 .push(change);
         }

@@ -535,9 +535,9 @@ impl Engine {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tide_core::Reason;
     use tide_core::compare::{PendingReference, ValueChange};
     use tide_core::states::ChangeState;
+    use tide_core::{Reason, ReasonKind};
 
     fn change(system: &str, identity: &str, account: Option<i64>) -> Change {
         Change {
@@ -551,7 +551,7 @@ mod tests {
                 attribute: "title".into(),
                 ..ValueChange::default()
             }],
-            reason: Reason::new("because"),
+            reason: Reason::new(ReasonKind::InSync),
             hold: None,
             approval: None,
             claims: Vec::new(),

@@ -108,7 +108,7 @@ impl Engine {
         }
         if let Some(attributes) = identity {
             for (mapping, population) in tide_core::compose::applicable_mappings(types, attributes)
-                .map_err(|reason| EngineError::Invalid(reason.text))?
+                .map_err(|reason| EngineError::Invalid(reason.to_string()))?
             {
                 let values = EvalInputs {
                     account: None,

@@ -75,7 +75,11 @@ fn hold(key: HoldKey, takes_away: bool, label: &str, reason: &Reason) -> Option<
         takes_away,
         label: label.to_owned(),
         cause,
-        reason: reason.text.clone(),
+        reason: Reason {
+            rule: None,
+            cause: None,
+            ..reason.clone()
+        },
         rule,
     })
 }

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::decide::Totals;
 use tide_core::incremental::{IncrementalState, PassStep, Records};
-use tide_core::{Outcome, Population, SystemFacts};
+use tide_core::{Outcome, Population, ReasonKind, SystemFacts};
 use tide_store::{AtWork, DecisionPreconditions};
 
 /// Handled dirty records are deleted once there are this many.
@@ -24,7 +24,7 @@ pub(crate) struct DecisionCache {
     seen_dirty: i64,
     pruned_dirty: i64,
     /// Why writes to each system are held: its schedule, or the emergency stop.
-    write_holds: Vec<Option<String>>,
+    write_holds: Vec<Option<ReasonKind>>,
     /// The contexts for sending to each system, valid as long as the cache.
     contexts: Arc<SystemContexts>,
     /// Records to which changes were sent: they are decided again even if they do not seem to have
@@ -147,7 +147,7 @@ impl Engine {
     async fn decide_full(
         &self,
         known: &mut Option<DecisionCache>,
-        write_holds: Vec<Option<String>>,
+        write_holds: Vec<Option<ReasonKind>>,
     ) -> Result<IncrementalDecision, EngineError> {
         let now = self.now();
         // Taken before the population is read: later dirty records may not be part of it.

@@ -10,7 +10,7 @@ use tide_core::lifecycle::{LEFT_BY, LeftBy, LifecycleFacts, LifecycleState};
 use tide_core::model::Departure;
 use tide_core::states::ChangeKind;
 use tide_core::states::NotificationEvent;
-use tide_core::{Identity, Outcome, RuleSet};
+use tide_core::{Identity, Outcome, Reason, ReasonKind, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 
 /// Maximum number of leavers that are examined.
@@ -35,7 +35,7 @@ pub struct DepartureImpact {
     /// The changes, in the order in which they would be sent.
     pub changes: Vec<Change>,
     /// The status of each account: system and text.
-    pub said: Vec<(String, String)>,
+    pub said: Vec<(String, Reason)>,
 }
 
 /// A way in that is not closed yet.
@@ -46,7 +46,7 @@ pub struct OpenAccess {
     /// The change that is still to be made; `None` when a webhook was not reached.
     pub kind: Option<ChangeKind>,
     /// Why it is not done yet.
-    pub why: String,
+    pub why: Reason,
 }
 
 /// A leaver, with open and closed access.
@@ -119,8 +119,7 @@ impl Engine {
         };
         let absence = tide_core::lifecycle::find_absence(&rules.set, identity.kind, accounts)
             .filter(|_| !outcome.decided.iter().any(feeds));
-        let gone =
-            absence.map(|absence| (tide_core::Reason::new("no source contains it"), absence));
+        let gone = absence.map(|absence| (Reason::new(ReasonKind::NoSource), absence));
         let mut attributes = identity.attributes.clone();
         attributes.set("id", vec![tide_core::Value::text(id)]);
         let facts = LifecycleFacts {
@@ -146,7 +145,7 @@ impl Engine {
                 .find(|line| gives_values(set, line));
             life.stage = identity.stage;
             life.reason = out.map_or_else(
-                || tide_core::Reason::new("as last decided"),
+                || Reason::new(ReasonKind::AsLastDecided),
                 |line| line.reason.clone(),
             );
         }
@@ -205,7 +204,7 @@ impl Engine {
             .filter(|line| line.identity.as_deref() == Some(id) && line.account.is_some());
         let lines = theirs.filter(|line| line.verdict != Verdict::Source);
         let said = lines
-            .map(|line| (line.system.clone(), line.reason.text.clone()))
+            .map(|line| (line.system.clone(), line.reason.clone()))
             .collect();
         Ok(DepartureImpact {
             changes: outcome
@@ -321,10 +320,12 @@ impl Engine {
             let way = |told: &tide_store::NotificationRow| OpenAccess {
                 system: told.call.clone().unwrap_or_default(),
                 kind: None,
-                why: told
-                    .error
-                    .clone()
-                    .unwrap_or_else(|| "webhook pending".to_owned()),
+                why: Reason::new(match &told.error {
+                    Some(error) => ReasonKind::WebhookFailed {
+                        error: error.clone(),
+                    },
+                    None => ReasonKind::WebhookPending,
+                }),
             };
             theirs.map(way).collect::<Vec<OpenAccess>>()
         };
@@ -338,9 +339,11 @@ impl Engine {
                     system: change.system.clone(),
                     kind: Some(change.kind),
                     why: match (&change.hold, failed.get(&change.fingerprint)) {
-                        (Some(hold), _) => hold.text.clone(),
-                        (None, Some(parked)) => format!("failed: {}", parked.error),
-                        (None, None) => "to be sent".to_owned(),
+                        (Some(hold), _) => hold.clone(),
+                        (None, Some(parked)) => Reason::new(ReasonKind::ChangeFailed {
+                            error: parked.error.clone(),
+                        }),
+                        (None, None) => Reason::new(ReasonKind::ToBeSent),
                     },
                 });
                 let mut open: Vec<OpenAccess> = open.collect();

@@ -13,7 +13,7 @@ use tide_core::states::LinkOrigin;
 use tide_core::states::MatchStatus;
 use tide_core::states::UnmatchedCause;
 use tide_core::value::format_values;
-use tide_core::{Identity, ObjectType, Outcome, Place, Population, RuleSet};
+use tide_core::{Identity, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet};
 use tide_store::{AnswerRow, NewAnswer};
 
 /// One person or account, with the state of its match.
@@ -29,10 +29,8 @@ pub struct MatchLine {
     pub account: Option<(AccountId, String)>,
     /// How many candidates there are.
     pub candidates: usize,
-    /// Why.
-    pub reason: String,
-    /// The rule behind it.
-    pub rule: Option<Place>,
+    /// Why, with the rule behind it.
+    pub reason: Reason,
 }
 
 /// The state of matching in a system.
@@ -75,10 +73,8 @@ pub struct MatchRow {
 pub struct MatchCase {
     /// Why it needs review.
     pub status: MatchStatus,
-    /// The reason.
-    pub reason: String,
-    /// The rule behind it.
-    pub rule: Option<Place>,
+    /// The reason, with the rule behind it.
+    pub reason: Reason,
     /// The record that is matched.
     pub own: MatchSide,
     /// The candidates.
@@ -114,6 +110,12 @@ struct Sight<'a> {
     identities: HashMap<&'a str, (&'a Identity, &'a str)>,
     /// The identity to which an account belongs now, and what made the link.
     owner: HashMap<AccountId, (&'a str, &'a LinkBasis)>,
+}
+
+fn linked_by(basis: &LinkBasis) -> Reason {
+    Reason::new(ReasonKind::LinkedBy {
+        basis: basis.clone(),
+    })
 }
 
 impl<'a> Sight<'a> {
@@ -170,8 +172,7 @@ impl<'a> Sight<'a> {
                 identity: question.identity.clone(),
                 account: own.map(|id| (id, self.name(id))),
                 candidates: question.accounts.len() + question.identities.len(),
-                reason: question.reason.text.clone(),
-                rule: question.reason.rule.clone(),
+                reason: question.reason.clone(),
             });
         }
         self.add_new_links(system, kind, &mut lines);
@@ -197,8 +198,7 @@ impl<'a> Sight<'a> {
                 identity: line.identity.clone(),
                 account: line.account.map(|id| (id, self.name(id))),
                 candidates: 0,
-                reason: line.reason.text.clone(),
-                rule: line.reason.rule.clone(),
+                reason: line.reason.clone(),
             });
         }
         for (account, (identity, basis)) in &self.owner {
@@ -218,8 +218,7 @@ impl<'a> Sight<'a> {
                 identity: Some((*identity).to_owned()),
                 account: Some((account.id, account.name.clone())),
                 candidates: 0,
-                reason: basis.to_string(),
-                rule: None,
+                reason: linked_by(basis),
             });
         }
         lines.sort_by(|a, b| {
@@ -248,8 +247,7 @@ impl<'a> Sight<'a> {
                 identity: Some(link.identity.clone()),
                 account: Some((account.id, account.name.clone())),
                 candidates: 0,
-                reason: link.basis.to_string(),
-                rule: None,
+                reason: linked_by(&link.basis),
             });
         }
     }
@@ -379,8 +377,7 @@ impl<'a> Sight<'a> {
             .collect();
         MatchCase {
             status: question.doubt.status(),
-            reason: question.reason.text.clone(),
-            rule: question.reason.rule.clone(),
+            reason: question.reason.clone(),
             own,
             candidates,
             rows,
@@ -502,7 +499,7 @@ impl Engine {
             .iter()
             .filter(|line| matches!(line.status, MatchStatus::Linked | MatchStatus::WillLink))
         {
-            *linked_by.entry(line.reason.clone()).or_default() += 1;
+            *linked_by.entry(line.reason.to_string()).or_default() += 1;
         }
         let mut linked_by: Vec<(String, usize)> = linked_by.into_iter().collect();
         linked_by.sort_by(|a, b| (b.1, &a.0).cmp(&(a.1, &b.0)));

@@ -10,7 +10,7 @@ use tide_core::explain::{Explanation, explain};
 use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::ChangeSetKind;
 use tide_core::states::ChangeSetState;
-use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, RuleSet, decide};
+use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet, decide};
 use tide_store::{ChangeFilter, ChangeRow, IdentityUpdates, NewChangeSet, StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 
@@ -545,10 +545,8 @@ impl Engine {
             if change.hold.is_none() && shown.get(change.fingerprint.as_str()) != Some(&true) {
                 strange += 1;
                 change.hold = Some(
-                    Reason::new(format!(
-                        "not in preview {preview}: what it was decided from has changed since"
-                    ))
-                    .on_hold(HoldCause::NotInPreview),
+                    Reason::new(ReasonKind::NotInPreview { preview })
+                        .on_hold(HoldCause::NotInPreview),
                 );
             }
         }
@@ -766,8 +764,11 @@ fn hold_unread(broken: &[&Read], outcome: &mut Outcome) {
             .and_then(|read| read.error.as_ref());
         if let (None, Some(error)) = (&change.hold, error) {
             change.hold = Some(
-                Reason::new(format!("{} could not be read: {error}", change.system))
-                    .on_hold(HoldCause::NotRead),
+                Reason::new(ReasonKind::ReadFailed {
+                    system: change.system.clone(),
+                    error: error.to_string(),
+                })
+                .on_hold(HoldCause::NotRead),
             );
         }
     }
@@ -785,10 +786,7 @@ fn hold_for_link_only(plan: &Plan, notes: &mut Vec<String>, outcome: &mut Outcom
             .iter_mut()
             .filter(|change| change.hold.is_none())
         {
-            change.hold = Some(
-                Reason::new("link only: accounts are linked, nothing is sent")
-                    .on_hold(HoldCause::LinkOnly),
-            );
+            change.hold = Some(Reason::new(ReasonKind::LinkOnly).on_hold(HoldCause::LinkOnly));
         }
     }
 }

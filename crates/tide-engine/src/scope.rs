@@ -10,7 +10,9 @@ use tide_core::scope::Groups;
 use tide_core::states::ScopeStatus;
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
-use tide_core::{ObjectType, Outcome, Place, Population, RuleSet, Schema, decide};
+use tide_core::{
+    ObjectType, Outcome, Place, Population, Reason, ReasonCode, ReasonKind, RuleSet, Schema, decide,
+};
 
 /// One person or account, with its scope status.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,12 +25,8 @@ pub struct ScopeLine {
     pub account: Option<String>,
     /// The identity, if there is or will be one.
     pub identity: Option<String>,
-    /// Why.
-    pub reason: String,
-    /// The rule behind it.
-    pub rule: Option<Place>,
-    /// The reason that it is counted under.
-    pub counted: String,
+    /// Why, with the rule behind it.
+    pub reason: Reason,
 }
 
 /// How many status somewhere for one reason.
@@ -36,6 +34,8 @@ pub struct ScopeLine {
 pub struct ScopeCount {
     /// Where they status.
     pub status: ScopeStatus,
+    /// Why.
+    pub code: ReasonCode,
     /// Why, in words that fit them all.
     pub reason: String,
     /// The rule behind it.
@@ -173,47 +173,36 @@ fn scope_lines(
                 .map(|name| (*name).to_owned()),
             identity: line.identity.clone(),
             reason: if status == ScopeStatus::In {
-                "meets every condition of the scope".into()
+                Reason::new(ReasonKind::InScope)
             } else {
-                line.reason.text.clone()
+                line.reason.clone()
             },
-            rule: if status == ScopeStatus::In {
-                None
-            } else {
-                line.reason.rule.clone()
-            },
-            counted: String::new(),
         })
         .collect();
     lines.sort_by(|a, b| (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account)));
     lines
 }
 
-/// Counts by reason. Reasons of one rule that differ only in names are counted together, by the
-/// words that they share.
-fn count_reasons(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
-    let mut groups: BTreeMap<(ScopeStatus, String), Vec<usize>> = BTreeMap::new();
-    for (at, line) in lines.iter().enumerate() {
-        let place = line.rule.as_ref().map_or_else(
-            || line.reason.clone(),
-            |p| format!("{}:{}:{}", p.file, p.line, p.column),
-        );
-        groups.entry((line.status, place)).or_default().push(at);
+/// Counts by status, reason and rule. Reasons that differ in their arguments only are counted
+/// together, with a sentence of the words that they share.
+fn count_reasons(lines: &[ScopeLine]) -> Vec<ScopeCount> {
+    let mut groups: BTreeMap<_, Vec<String>> = BTreeMap::new();
+    for line in lines {
+        let rule = line.reason.rule.as_ref();
+        let place = rule.map(|place| (place.file.clone(), place.line, place.column));
+        groups
+            .entry((line.status, line.reason.code(), place))
+            .or_default()
+            .push(line.reason.to_string());
     }
     let mut counts: Vec<ScopeCount> = groups
         .into_iter()
-        .map(|((status, _), at)| {
-            let texts: Vec<&str> = at.iter().map(|&at| lines[at].reason.as_str()).collect();
-            let reason = shared_text(&texts);
-            let rule = lines[at[0]].rule.clone();
-            at.iter()
-                .for_each(|&at| lines[at].counted.clone_from(&reason));
-            ScopeCount {
-                status,
-                reason,
-                rule,
-                count: at.len(),
-            }
+        .map(|((status, code, place), texts)| ScopeCount {
+            status,
+            code,
+            reason: shared_text(&texts),
+            rule: place.map(|(file, line, column)| Place { file, line, column }),
+            count: texts.len(),
         })
         .collect();
     counts.sort_by(|a, b| {
@@ -227,7 +216,7 @@ fn count_reasons(lines: &mut [ScopeLine]) -> Vec<ScopeCount> {
 }
 
 /// The common beginning and end of texts, with an ellipsis between.
-fn shared_text(texts: &[&str]) -> String {
+fn shared_text(texts: &[String]) -> String {
     let first: Vec<&str> = texts[0].split(' ').collect();
     let all: Vec<Vec<&str>> = texts.iter().map(|text| text.split(' ').collect()).collect();
     let shortest = all.iter().map(Vec::len).min().unwrap_or(0);
@@ -235,7 +224,7 @@ fn shared_text(texts: &[&str]) -> String {
         .take_while(|&at| all.iter().all(|words| words[at] == first[at]))
         .count();
     if all.iter().all(|words| words.len() == head) {
-        return texts[0].to_owned();
+        return texts[0].clone();
     }
     let tail = (1..=shortest - head)
         .take_while(|&back| {
@@ -267,8 +256,8 @@ impl Engine {
                 "the published rules do not contain {system}: `eager-tide systems add` writes a first file"
             )));
         };
-        let mut lines = scope_lines(&outcome, &population, &rules.set, system, kind);
-        let counts = count_reasons(&mut lines);
+        let lines = scope_lines(&outcome, &population, &rules.set, system, kind);
+        let counts = count_reasons(&lines);
         let edit = own
             .types
             .get(&kind)
@@ -314,8 +303,8 @@ impl Engine {
             .compute(Some(crate::compute::PATIENCE), decided)
             .await?;
         let before = scope_lines(&now, &population, &rules.set, system, kind);
-        let mut after = scope_lines(&then, &population, &set, system, kind);
-        let counts = count_reasons(&mut after);
+        let after = scope_lines(&then, &population, &set, system, kind);
+        let counts = count_reasons(&after);
         let moves = status_changes(&before, &after);
         Ok(ScopeSimulation {
             counts,
@@ -542,22 +531,73 @@ fn edit_scope(
 
 #[cfg(test)]
 mod tests {
-    use super::shared_text;
+    use super::*;
 
     #[test]
     fn reasons_are_counted_by_the_words_that_they_share() {
-        assert_eq!(shared_text(&["a b c"]), "a b c");
+        let shared = |texts: &[&str]| {
+            let texts: Vec<String> = texts.iter().map(|text| (*text).to_owned()).collect();
+            shared_text(&texts)
+        };
+        assert_eq!(shared(&["a b c"]), "a b c");
         assert_eq!(
-            shared_text(&[
+            shared(&[
                 "the address x lies outside ours",
                 "the address y lies outside ours"
             ]),
             "the address … lies outside ours"
         );
-        assert_eq!(shared_text(&["a", "b"]), "…");
+        assert_eq!(shared(&["a", "b"]), "…");
         assert_eq!(
-            shared_text(&["waits for mail", "waits for mail and name"]),
+            shared(&["waits for mail", "waits for mail and name"]),
             "waits for mail …"
+        );
+    }
+
+    fn out_line(kind: ReasonKind, line: usize) -> ScopeLine {
+        let rule = Place {
+            file: "systems/harbour.toml".into(),
+            line,
+            column: 1,
+        };
+        ScopeLine {
+            status: ScopeStatus::Out,
+            label: "Ada".into(),
+            account: None,
+            identity: None,
+            reason: Reason::by(kind, &rule),
+        }
+    }
+
+    #[test]
+    fn reasons_are_counted_by_code_and_rule() {
+        let outside = |container: &str| ReasonKind::OutsideContainers {
+            containers: vec![container.to_owned()],
+        };
+        let lines = [
+            out_line(outside("ou=a"), 3),
+            out_line(outside("ou=b"), 3),
+            // The same rule with another code, and the same code by another rule.
+            out_line(ReasonKind::NoDn, 3),
+            out_line(outside("ou=a"), 7),
+        ];
+        let counts: Vec<(ReasonCode, usize, usize)> = count_reasons(&lines)
+            .iter()
+            .map(|count| {
+                (
+                    count.code,
+                    count.rule.as_ref().expect("a rule").line,
+                    count.count,
+                )
+            })
+            .collect();
+        assert_eq!(
+            counts,
+            [
+                (ReasonCode::OutsideContainers, 3, 2),
+                (ReasonCode::NoDn, 3, 1),
+                (ReasonCode::OutsideContainers, 7, 1),
+            ]
         );
     }
 }

@@ -7,7 +7,7 @@ use crate::supervise::run_caught;
 use crate::{Engine, EngineError, Event, lock};
 use std::sync::Arc;
 use std::time::Duration;
-use tide_core::{HoldCause, Outcome, Reason};
+use tide_core::{HoldCause, Outcome, Reason, ReasonKind};
 use tide_store::StoreError;
 use tokio_util::sync::CancellationToken;
 
@@ -101,10 +101,9 @@ impl Engine {
             .filter(|change| change.hold.is_none())
         {
             change.hold = Some(
-                Reason::new(format!(
-                    "not read since a backup was restored: {}",
-                    names.join(", ")
-                ))
+                Reason::new(ReasonKind::NotReadSinceRestore {
+                    systems: names.clone(),
+                })
                 .on_hold(HoldCause::NotRead),
             );
         }

@@ -9,8 +9,8 @@ use std::collections::VecDeque;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError, RwLock};
 use tide_connect::{ConnectError, WriteGate};
-use tide_core::ObjectType;
 use tide_core::states::ChangeState;
+use tide_core::{ObjectType, ReasonKind};
 use tide_store::{AtWork, ChangeRow, DECIDED_AGAIN, Store, SystemRow, WriteStop};
 
 /// The settings of one system.
@@ -62,7 +62,7 @@ impl Gate {
 impl WriteGate for Gate {
     fn closed(&self) -> Option<String> {
         if let Some(stop) = self.store.write_stop() {
-            return Some(stop.sentence());
+            return Some(stop.hold_reason().to_string());
         }
         let (system, state) = (
             &self.system,
@@ -106,15 +106,15 @@ impl Engine {
         &self,
         at_work: &[AtWork],
         at: jiff::Timestamp,
-    ) -> Vec<Option<String>> {
-        let stop = self.store.write_stop().map(|stop| stop.sentence());
+    ) -> Vec<Option<ReasonKind>> {
+        let stop = self.store.write_stop().map(|stop| stop.hold_reason());
         let window = |one: &AtWork| {
-            let (until, words) = Schedule::read(&one.schedule).quiet_at(at)?;
-            let until = until.strftime("%Y-%m-%d %H:%M UTC");
-            Some(format!(
-                "write blackout of {}: {words}, until {until}",
-                one.name
-            ))
+            let (until, window) = Schedule::read(&one.schedule).quiet_at(at)?;
+            Some(ReasonKind::WriteBlackout {
+                system: one.name.clone(),
+                window: window.to_string(),
+                until,
+            })
         };
         at_work
             .iter()

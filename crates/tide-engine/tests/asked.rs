@@ -7,10 +7,10 @@ mod common;
 
 use common::{Tide, count, edit, set};
 use std::time::Duration;
-use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::DecisionAnswer;
 use tide_core::states::PrincipalKind;
+use tide_core::{ObjectType, Reason, ReasonCode};
 use tide_engine::{Decision, EngineError, Plan};
 use tide_standins::scim_service::Mischief;
 use tide_standins::{eventually, world};
@@ -133,7 +133,10 @@ async fn changes_wait_for_every_level_and_requesters_cannot_approve() {
         .hold
         .clone()
         .expect("held");
-    assert_eq!(hold.text, "awaiting approval (titles): level 1 of 2, ada");
+    assert_eq!(
+        hold.to_string(),
+        "awaiting approval (titles): level 1 of 2, ada"
+    );
     assert_eq!(
         hold.rule.map(|place| (place.file, place.line)),
         Some(("approvals.toml".into(), 2))
@@ -279,7 +282,7 @@ async fn changes_wait_for_every_level_and_requesters_cannot_approve() {
         .clone()
         .expect("held");
     assert_eq!(
-        hold.text,
+        hold.to_string(),
         "rejected by cy (“no such rank”): not sent while it stays the same"
     );
     assert_eq!(decisions(&tide, "approval", &bo).await, vec![]);
@@ -430,7 +433,7 @@ groups = ["harbour masters"]
         .clone()
         .expect("held");
     assert_eq!(
-        hold.text,
+        hold.to_string(),
         "“everything at once” was not answered within 1 days: not sent until the approval is reopened"
     );
     tide.engine
@@ -485,8 +488,8 @@ async fn external_changes_are_reported_only_until_an_operator_repairs_them() {
         let held = tide.changes(&run, Some("on_hold")).await;
         assert_eq!(held.len(), 1, "{held:?}");
         assert_eq!(
-            held[0].change.hold.as_ref().map(|h| h.text.as_str()),
-            Some("drift: changed in berthing by others; repaired when an operator chooses repair")
+            held[0].change.hold.as_ref().map(Reason::code),
+            Some(ReasonCode::DriftReported)
         );
         assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
     }
@@ -556,7 +559,7 @@ async fn a_request_that_a_service_queues_is_followed_until_it_is_done_and_nothin
             .change
             .hold
             .as_ref()
-            .is_some_and(|h| h.text.contains("has queued"))),
+            .is_some_and(|hold| hold.code() == ReasonCode::QueuedThere)),
         "{held:?}"
     );
     assert_eq!(tide.berthing.take_writes().len(), 2);

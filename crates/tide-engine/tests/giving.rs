@@ -10,6 +10,7 @@ use sqlx::{Connection, SqliteConnection};
 use std::fmt::Write as _;
 use std::path::Path;
 use std::time::Duration;
+use tide_core::ReasonCode;
 use tide_core::states::ChangeState;
 use tide_core::states::NotificationEvent;
 use tide_core::states::WatcherState;
@@ -108,12 +109,7 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
         .await;
     let held = held.expect("read");
     assert!(
-        held.len() == 1
-            && held[0]
-                .decided
-                .reason
-                .text
-                .contains("was deleted in berthing by others"),
+        held.len() == 1 && held[0].decided.reason.code() == ReasonCode::DeletedThere,
         "{held:?}"
     );
 }

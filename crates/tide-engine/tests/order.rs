@@ -6,11 +6,11 @@ mod common;
 
 use common::{PASSWORD, Tide, count, edit, set};
 use std::time::Duration;
-use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
 use tide_core::states::ChangeSetState;
 use tide_core::states::ReadState;
 use tide_core::states::SystemKind;
+use tide_core::{ObjectType, ReasonCode};
 use tide_engine::{EngineError, Event, Plan, SystemUpdate};
 use tide_standins::eventually;
 use tide_standins::scim_service::Mischief;
@@ -137,7 +137,7 @@ async fn a_paused_system_holds_its_changes_and_gets_them_later() {
         c.change
             .hold
             .as_ref()
-            .is_some_and(|h| h.text == "berthing is paused")
+            .is_some_and(|hold| hold.code() == ReasonCode::Paused)
     }));
     tide.engine
         .set_system(
@@ -210,7 +210,7 @@ async fn a_guard_holds_many_changes_with_its_reason() {
             .change
             .hold
             .as_ref()
-            .is_some_and(|h| h.text.contains("the limit is 3") && h.rule.is_some())
+            .is_some_and(|hold| hold.to_string().contains("the limit is 3") && hold.rule.is_some())
     );
 }
 
@@ -246,11 +246,8 @@ async fn drift_is_repaired_and_a_deletion_in_the_target_is_held() {
     );
     let held = tide.lines(&run, "on_hold").await;
     assert!(
-        held.iter().any(|l| l
-            .decided
-            .reason
-            .text
-            .contains("was deleted in berthing by others")),
+        held.iter()
+            .any(|line| line.decided.reason.code() == ReasonCode::DeletedThere),
         "{held:#?}"
     );
     // After the link was ended by hand, a new account is made.

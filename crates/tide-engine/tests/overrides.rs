@@ -8,6 +8,7 @@ mod common;
 use common::{Ahead, Tide, absent_at_once, count, edit};
 use jiff::SignedDuration;
 use std::sync::Arc;
+use tide_core::ReasonCode;
 use tide_core::rules::RuleFile;
 use tide_core::states::DecisionAnswer;
 use tide_engine::{Decision, Engine, EngineError, Plan};
@@ -125,7 +126,7 @@ async fn a_discard_ends_with_the_changes_that_it_was_about() {
     let ways = open
         .iter()
         .flat_map(|leaver| &leaver.open)
-        .filter(|way| way.why.contains("discarded by tester"))
+        .filter(|way| way.why.code() == ReasonCode::Discarded)
         .count();
     assert_eq!((open.len(), ways), (3, 3), "{open:?}");
 

@@ -484,7 +484,7 @@ impl Sim {
             .await
             .map_err(fault("lines"))?
         {
-            if line.decided.reason.text.is_empty() {
+            if line.decided.reason.to_string().is_empty() {
                 return Err(format!("no reason is given: {line:?}"));
             }
         }
@@ -510,7 +510,7 @@ impl Sim {
             .map(|row| {
                 (
                     row.change.fingerprint,
-                    row.change.hold.map(|hold| hold.text),
+                    row.change.hold.map(|hold| hold.to_string()),
                 )
             })
             .collect())

@@ -9,11 +9,11 @@ use common::{PASSWORD, Tide};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
-use tide_core::ObjectType;
 use tide_core::rules::edit::{ContainerEdit, GroupEdit, ScopeEdit};
 use tide_core::states::ScopeStatus;
 use tide_core::states::SystemKind;
 use tide_core::states::SystemRole;
+use tide_core::{ObjectType, ReasonCode};
 use tide_engine::{Engine, EngineError, NewSystem, SecretSources, SystemClock, SystemUpdate};
 use tide_standins::eventually;
 use tide_standins::world::BASE;
@@ -362,7 +362,7 @@ async fn a_scope_is_counted_tried_and_saved() {
     assert_eq!(
         view.lines
             .iter()
-            .filter(|line| line.counted == outside.reason)
+            .filter(|line| line.reason.code() == outside.code && line.reason.rule == outside.rule)
             .count(),
         outside.count
     );
@@ -390,7 +390,9 @@ async fn a_scope_is_counted_tried_and_saved() {
     let leave = || trial.moves.iter().flat_map(|one| &one.lines);
     assert!(leave().count() > 200);
     assert!(
-        leave().all(|line| line.reason.contains("not a member") || line.status == ScopeStatus::Out),
+        leave().all(|line| {
+            line.reason.code() == ReasonCode::NotInGroup || line.status == ScopeStatus::Out
+        }),
         "{:?}",
         leave().next()
     );

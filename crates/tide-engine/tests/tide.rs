@@ -5,9 +5,9 @@
 mod common;
 
 use common::{PASSWORD, Tide, count, edit, set};
-use tide_core::ObjectType;
 use tide_core::states::ChangeSetState;
 use tide_core::states::SystemKind;
+use tide_core::{ObjectType, ReasonCode, ReasonKind};
 use tide_engine::{Plan, SystemUpdate};
 use tide_standins::directory::Temper;
 use tide_standins::scim_service::Mischief;
@@ -31,7 +31,7 @@ async fn preview_run_and_a_silent_second_run() {
                 .change
                 .hold
                 .as_ref()
-                .is_some_and(|h| h.text.contains("read-only")))
+                .is_some_and(|hold| hold.code() == ReasonCode::ReadOnly))
     );
     // Read-only is the default, and a run obeys it.
     let refused = tide.run().await;
@@ -209,14 +209,11 @@ async fn the_target_follows_the_directory() {
         .iter()
         .find(|a| a.decided.system == "berthing")
         .expect("a line");
-    assert!(
-        line.decided
-            .reason
-            .text
-            .contains("harbour no longer contains"),
-        "{}",
-        line.decided.reason.text
-    );
+    let reason = &line.decided.reason;
+    let ReasonKind::LeftOn { why, .. } = &*reason.kind else {
+        panic!("{reason}")
+    };
+    assert_eq!(why.code(), ReasonCode::AbsentFromRead, "{reason}");
     tide.berthing.take_writes();
     tide.run().await;
     assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
@@ -348,7 +345,7 @@ async fn invalid_records_are_on_hold_and_the_others_continue() {
         .lines(&run, "on_hold")
         .await
         .iter()
-        .map(|l| l.decided.reason.text.clone())
+        .map(|l| l.decided.reason.to_string())
         .collect();
     assert!(
         held.iter()
@@ -407,7 +404,7 @@ async fn a_bound_run_sends_what_the_preview_showed_and_nothing_else() {
             .change
             .hold
             .as_ref()
-            .is_some_and(|h| h.text.contains("not in preview"))
+            .is_some_and(|hold| hold.code() == ReasonCode::NotInPreview)
     );
     assert!(
         run.note

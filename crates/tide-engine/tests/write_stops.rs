@@ -251,10 +251,11 @@ async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_res
         .clone()
         .expect("held");
     assert!(
-        hold.text.contains("all writes are stopped by tester")
-            && hold.text.ends_with("wrong names"),
+        hold.to_string()
+            .contains("all writes are stopped by tester")
+            && hold.to_string().ends_with("wrong names"),
         "{}",
-        hold.text
+        hold.to_string()
     );
 
     let engine = tide.reopened().await;

@@ -113,8 +113,8 @@ pub fn line(row: DecidedRow) -> tide_api::OutcomeLine {
         account: row.account_name,
         label: decided.label,
         verdict: decided.verdict,
-        reason: decided.reason.text,
         rule: decided.reason.rule.as_ref().map(place),
+        reason: decided.reason.into(),
         outcome: row.outcome,
         error: row.error,
         remedy: row.remedy,
@@ -150,9 +150,9 @@ pub fn change(row: ChangeRow) -> tide_api::Change {
                 rule: place(&value.rule),
             })
             .collect(),
-        reason: change.reason.text,
         rule: change.reason.rule.as_ref().map(place),
-        hold: change.hold.map(|hold| hold.text),
+        reason: change.reason.into(),
+        hold: change.hold.map(Into::into),
         error: row.error,
         remedy: row.remedy,
         attempts: row.attempts,
@@ -211,7 +211,7 @@ fn value_reason(reason: &tide_core::ValueReason) -> tide_api::ValueReason {
         expression: reason.expression.clone(),
         read: reading(&reason.read),
         from_system: reason.from_system.clone(),
-        note: reason.note.clone(),
+        note: reason.note.as_ref().map(ToString::to_string),
     }
 }
 
@@ -252,10 +252,9 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
         freshness: known.iter().find(of).map(self::known),
         system: line.decided.system.clone(),
         verdict: line.decided.verdict,
-        reason: line.decided.reason.text.clone(),
+        reason: (&line.decided.reason).into(),
         rule: line.decided.reason.rule.as_ref().map(place),
-        hold: hold.map(|hold| hold.text.clone()),
-        hold_cause: cause,
+        hold: hold.map(Into::into),
         hold_since: beside
             .since
             .iter()
@@ -270,7 +269,11 @@ fn account_reason(line: &AccountLine, beside: &Beside<'_>) -> tide_api::AccountR
             .map(|value| tide_api::ValueReason {
                 current: Some(value.current.clone()),
                 state: Some(value.state),
-                note: value.note.clone().or_else(|| value.reason.note.clone()),
+                note: value
+                    .note
+                    .as_ref()
+                    .or(value.reason.note.as_ref())
+                    .map(ToString::to_string),
                 ..value_reason(&value.reason)
             })
             .collect(),
@@ -681,7 +684,7 @@ pub fn effect(effect: tide_core::impact::Impact) -> tide_api::ImpactView {
         attribute: line.attribute,
         before: line.before,
         after: line.after,
-        reason: line.reason,
+        reason: line.reason.into(),
     };
     tide_api::ImpactView {
         message: said,
@@ -864,7 +867,7 @@ pub fn hold(row: tide_store::HoldRow) -> tide_api::Hold {
         object: row.object,
         label: row.label,
         cause: row.cause,
-        reason: row.reason,
+        reason: row.reason.into(),
         rule: row.rule,
         systems: row.systems,
         changes: row.kinds,

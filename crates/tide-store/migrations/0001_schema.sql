@@ -477,7 +477,10 @@ CREATE TABLE hold (
     removes_access INTEGER NOT NULL,
     label TEXT NOT NULL,
     cause TEXT NOT NULL,
+    -- The code and the arguments of the reason, as JSON.
     reason TEXT NOT NULL,
+    -- Its sentence, for searches by people.
+    search_text TEXT NOT NULL,
     rule TEXT,
     -- When this cause began to hold it.
     since TEXT NOT NULL,

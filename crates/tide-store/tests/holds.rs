@@ -3,7 +3,7 @@
 
 use jiff::Timestamp;
 use tide_core::states::ChangeKind;
-use tide_core::{HoldCause, ObjectType};
+use tide_core::{HoldCause, ObjectType, Reason, ReasonKind};
 use tide_store::{Hold, HoldFilter, HoldKey, MasterKey, Store};
 
 fn at(second: i64) -> Timestamp {
@@ -20,13 +20,18 @@ fn key(system: &str, identity: &str, kind: &str) -> HoldKey {
     }
 }
 
+fn reason_of(words: &str) -> Reason {
+    let words = words.to_owned();
+    Reason::new(ReasonKind::ConditionNotMet { words })
+}
+
 fn hold(key: HoldKey, label: &str, cause: HoldCause, reason: &str) -> Hold {
     Hold {
         key,
         takes_away: false,
         label: label.into(),
         cause,
-        reason: reason.into(),
+        reason: reason_of(reason),
         rule: Some("identities.toml:4".into()),
     }
 }
@@ -97,7 +102,7 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         (
             row.label.clone(),
             row.cause,
-            row.reason.clone(),
+            row.reason.to_string(),
             row.since.get(..19).map(str::to_owned),
         )
     };

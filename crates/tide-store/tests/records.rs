@@ -15,7 +15,7 @@ use tide_core::states::ChangeSetState;
 use tide_core::states::ChangeState;
 use tide_core::states::LinkOrigin;
 use tide_core::states::SystemKind;
-use tide_core::{Attributes, Identity, ObjectType, Place, Reason, Stage, Value};
+use tide_core::{Attributes, Identity, ObjectType, Place, Reason, ReasonKind, Stage, Value};
 use tide_store::{ChangeBatch, DraftEdit, NewPassword, PasswordOwner};
 use tide_store::{
     ChangeFilter, GuardWindow, IdentityUpdates, MasterKey, NewAnswer, NewApproval, NewChangeSet,
@@ -79,8 +79,8 @@ fn change(identity: &str, kind: ChangeKind, account: Option<i64>, hold: bool) ->
             rule: Place::default(),
             later: Vec::new(),
         }],
-        reason: Reason::new("because"),
-        hold: hold.then(|| Reason::new("wait")),
+        reason: Reason::new(ReasonKind::InSync),
+        hold: hold.then(|| Reason::new(ReasonKind::LinkOnly)),
         approval: None,
         claims: Vec::new(),
         step: 0,
@@ -97,7 +97,7 @@ fn line(label: &str, verdict: Verdict) -> Decided {
         label: label.into(),
         verdict,
         reason: Reason::by(
-            "so",
+            ReasonKind::InSync,
             &Place {
                 file: "berthing.toml".into(),
                 line: 3,

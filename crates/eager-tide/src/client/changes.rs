@@ -229,7 +229,7 @@ fn print_lines(set: &ChangeSet, lines: &[OutcomeLine]) {
             line.label.clone(),
             line.system.clone(),
             account,
-            line.reason.clone(),
+            line.reason.to_string(),
         ];
         row.extend(is_run.then_some(outcome));
         row.push(rule);
@@ -292,8 +292,9 @@ async fn print_changes(
                 .map(|r| format!("  ({r})"))
                 .unwrap_or_default()
         ));
+        let hold = change.hold.as_ref().map(ToString::to_string);
         for (word, text) in [
-            ("hold", &change.hold),
+            ("hold", &hold),
             ("answer", &change.error),
             ("to do", &change.remedy),
         ] {

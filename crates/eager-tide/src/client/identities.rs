@@ -228,12 +228,12 @@ fn print_account(found: &Explanation, account: &tide_api::AccountReason) {
     if let Some(hold) = account
         .hold
         .as_ref()
-        .filter(|hold| **hold != account.reason)
+        .filter(|hold| hold.text != account.reason.text)
     {
-        facts.push(("on hold", hold.clone()));
+        facts.push(("on hold", hold.to_string()));
     }
-    if let Some(since) = account.hold.as_ref().and(account.hold_since.as_ref()) {
-        let cause = account.hold_cause.map_or("on hold", super::holds::cause);
+    if let (Some(hold), Some(since)) = (&account.hold, &account.hold_since) {
+        let cause = hold.cause.map_or("on hold", super::holds::cause);
         facts.push(("since", format!("{}, {cause}", output::time(since))));
     }
     if let (Some(name), Some(key)) = (&account.name, &account.key) {
@@ -502,7 +502,7 @@ async fn show_identity(reach: &Reach, client: &super::Client, id: &str) -> anyho
                     c.system.clone(),
                     label(c.state),
                     before_and_after(&c.values),
-                    c.reason.clone(),
+                    c.reason.to_string(),
                 ]
             }),
         );
@@ -609,7 +609,10 @@ fn departure(impact: &DepartureImpactView, dry_run: bool) {
                     change.system.clone(),
                     label(change.kind),
                     change.values.join(", "),
-                    change.hold.clone().unwrap_or_else(|| "—".into()),
+                    change
+                        .hold
+                        .as_ref()
+                        .map_or_else(|| "—".to_owned(), ToString::to_string),
                 ]
             }),
         );

@@ -70,7 +70,7 @@ fn print_lines(lines: &[MatchLine]) {
                 l.label.clone(),
                 label(l.status),
                 l.account_name.clone().unwrap_or_default(),
-                l.reason.clone(),
+                l.reason.to_string(),
                 l.rule.clone().unwrap_or_default(),
             ]
         }),
@@ -87,7 +87,7 @@ fn sign(own: &str, value: &MatchValue) -> &'static str {
 }
 
 fn print_case(case: &MatchCase) {
-    output::line(&case.reason);
+    output::line(&case.reason.text);
     if let Some(rule) = &case.rule {
         output::line(&format!("by {rule}"));
     }

@@ -78,7 +78,7 @@ fn print_lines(lines: &[ScopeLine], limit: usize) {
             vec![
                 l.label.clone(),
                 status(l.status).to_owned(),
-                l.reason.clone(),
+                l.reason.to_string(),
                 l.account.clone().unwrap_or_default(),
             ]
         }),

@@ -3,7 +3,7 @@
 
 use crate::expr::EvalInputs;
 use crate::model::{Account, SystemFacts};
-use crate::reasons::Reason;
+use crate::reasons::{Reason, ReasonKind};
 use crate::rules::TypeRules;
 use crate::value::Value;
 
@@ -33,13 +33,14 @@ pub(super) fn exclusion_reason(
             .iter()
             .find(|(rid, _)| sid.rsplit('-').next() == Some(rid))
     {
-        return Some(Reason::new(format!("protected: built-in {what} account")));
+        let account = (*what).to_owned();
+        return Some(Reason::new(ReasonKind::BuiltInAccount { account }));
     }
     if text("isCriticalSystemObject").as_deref() == Some("true") {
-        return Some(Reason::new("protected: built into the directory"));
+        return Some(Reason::new(ReasonKind::BuiltInObject));
     }
     if facts.is_some_and(|facts| facts.own.iter().any(|own| has_name(account, own))) {
-        return Some(Reason::new("protected: our own service account"));
+        return Some(Reason::new(ReasonKind::ServiceAccount));
     }
     let named = types
         .protected
@@ -48,7 +49,7 @@ pub(super) fn exclusion_reason(
         .any(|name| has_name(account, name));
     if named {
         return Some(Reason::by(
-            "protected: named by the rules",
+            ReasonKind::ProtectedByName,
             &types.protected.place,
         ));
     }
@@ -63,15 +64,17 @@ pub(super) fn exclusion_reason(
         .find_map(|condition| match condition.when.holds(&values) {
             Ok(false) => None,
             Ok(true) => Some(Reason::by(
-                format!("protected: {}", condition.reason),
+                ReasonKind::ProtectedByCondition {
+                    words: condition.reason.clone(),
+                },
                 &condition.place,
             )),
             // What cannot be answered is not touched.
             Err(error) => Some(Reason::by(
-                format!(
-                    "protected: {} cannot be evaluated: {error}",
-                    condition.when.source()
-                ),
+                ReasonKind::ProtectionFailed {
+                    condition: condition.when.source().to_owned(),
+                    error: error.to_string(),
+                },
                 &condition.place,
             )),
         })

@@ -4,7 +4,7 @@ use super::people::{Person, TypeInputs};
 use super::{Outcome, OutsideRecords};
 use crate::generate::{self, TakenValues};
 use crate::model::{AccountId, ObjectType, Population, ReservedValue, Stage};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::references::{Numbers, ReferenceIndex};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
 use crate::value::{Attributes, Value};
@@ -53,7 +53,7 @@ pub(super) fn resolve_references(
             .map(|person| (person.id.as_str(), &person.attributes))
             .chain(others),
     );
-    let mut found: Vec<(usize, &str, Vec<Value>, Option<String>)> = Vec::new();
+    let mut found: Vec<(usize, &str, Vec<Value>, Option<ReasonNote>)> = Vec::new();
     for (place, person) in people
         .iter()
         .enumerate()
@@ -117,18 +117,18 @@ fn resolve_values(
 }
 
 /// The note on values that refer to no known person.
-fn unresolved_note(attribute: &IdentityAttribute, unknown: Vec<String>) -> Option<String> {
+fn unresolved_note(attribute: &IdentityAttribute, unknown: Vec<String>) -> Option<ReasonNote> {
+    let attribute = attribute.name.clone();
     match unknown.as_slice() {
         [] => None,
-        [one] => Some(format!(
-            "{} {one} is not a known person yet",
-            attribute.name
-        )),
-        several => Some(format!(
-            "{} of {} are not known people yet",
-            several.len(),
-            attribute.name
-        )),
+        [one] => Some(ReasonNote::UnknownPerson {
+            attribute,
+            value: one.clone(),
+        }),
+        several => Some(ReasonNote::UnknownPeople {
+            attribute,
+            count: several.len(),
+        }),
     }
 }
 
@@ -220,9 +220,10 @@ pub(super) fn distribute_values(
             };
             let person = &mut people[place];
             person.attributes.set(name, vec![Value::text(&chosen)]);
-            person.notes.push(format!(
-                "{name} {chosen} is proposed and assigned at the next run"
-            ));
+            person.notes.push(ReasonNote::ValueProposed {
+                attribute: name.to_owned(),
+                value: chosen.clone(),
+            });
             let count = counts.entry(chosen).or_default();
             (count.all, count.here) = (count.all + 1, count.here + 1);
         }
@@ -282,12 +283,10 @@ pub(super) fn generate_missing(
                 .map(Value::to_string);
             match value {
                 None if attribute.required && takes_part(person) => {
-                    let text = format!(
-                        "waiting for a value of {}: required, but there are not enough values to generate it",
-                        attribute.name
-                    );
+                    let name = attribute.name.clone();
+                    let kind = ReasonKind::NotEnoughToGenerate { attribute: name };
                     person.held =
-                        Some(Reason::by(text, &attribute.place).on_hold(HoldCause::MissingValue));
+                        Some(Reason::by(kind, &attribute.place).on_hold(HoldCause::MissingValue));
                 }
                 Some(value)
                     if !known
@@ -316,9 +315,9 @@ fn propose_values(
         Ok(made) => {
             for (attribute, value) in made {
                 taken.put(&attribute, &value, Some(&person.id));
-                person.notes.push(format!(
-                    "{attribute} {value} is proposed and assigned at the next run"
-                ));
+                person
+                    .notes
+                    .push(ReasonNote::ValueProposed { attribute, value });
             }
         }
         Err(reason) => person.held = Some(reason.on_hold(HoldCause::MissingValue)),

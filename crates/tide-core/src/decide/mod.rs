@@ -23,7 +23,7 @@ use crate::model::{
     AccountId, GuardOverride, Identity, InFlight, LinkBasis, MemberName, ObjectType, Population,
     ReservedValue,
 };
-use crate::reasons::{HoldCause, Place, Reason};
+use crate::reasons::{GuardLimit, HoldCause, Place, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
 use crate::states::{MatchStatus, UnmatchedCause};
@@ -507,26 +507,20 @@ pub(crate) fn apply_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outco
     // Lines that need attention come first. Sorted in place, to avoid a second copy of all lines;
     // the key is total, so the order is deterministic.
     outcome.decided.sort_unstable_by(|a, b| {
-        fn key(
-            line: &Decided,
-        ) -> (
-            &str,
-            &str,
-            Option<AccountId>,
-            Option<&str>,
-            ObjectType,
-            &str,
-        ) {
+        fn key(line: &Decided) -> (&str, &str, Option<AccountId>, Option<&str>, ObjectType) {
             (
                 &line.system,
                 &line.label,
                 line.account,
                 line.identity.as_deref(),
                 line.object,
-                &line.reason.text,
             )
         }
-        a.verdict.cmp(&b.verdict).then_with(|| key(a).cmp(&key(b)))
+        let text = |line: &Decided| line.reason.to_string();
+        a.verdict
+            .cmp(&b.verdict)
+            .then_with(|| key(a).cmp(&key(b)))
+            .then_with(|| text(a).cmp(&text(b)))
     });
 }
 
@@ -538,11 +532,10 @@ pub fn hold_later_steps(changes: &mut [Change]) {
         let whose = (change.system.clone(), change.identity.clone());
         match (&change.hold, held.get(&whose)) {
             (None, Some(first)) => {
-                change.hold = Some(Reason {
-                    text: format!("waiting for departure step {first}, which is on hold"),
-                    rule: change.reason.rule.clone(),
-                    cause: Some(HoldCause::WaitingForStep),
-                });
+                let kind = ReasonKind::EarlierStepOnHold { step: *first };
+                let mut hold = Reason::new(kind).on_hold(HoldCause::WaitingForStep);
+                hold.rule = change.reason.rule.clone();
+                change.hold = Some(hold);
             }
             (Some(_), None) => drop(held.insert(whose, change.step)),
             _ => {}
@@ -625,10 +618,9 @@ fn hold_discarded(totals: &Totals, outcome: &mut Outcome) {
             .filter(|said| !said.release)
         {
             change.hold = Some(
-                Reason::new(format!(
-                    "discarded by {}: not sent while it stays the same",
-                    said.principal
-                ))
+                Reason::new(ReasonKind::Discarded {
+                    principal: said.principal.clone(),
+                })
                 .on_hold(HoldCause::Discarded),
             );
         }
@@ -641,38 +633,30 @@ fn guard_reason(
     system: &str,
     count: usize,
     before: usize,
-    limit: String,
+    limit: GuardLimit,
 ) -> Reason {
-    let more = if before == 0 {
-        String::new()
-    } else {
-        format!(" after {before} in the last {} hours", guard.window_hours)
+    let kind = ReasonKind::HeldByGuard {
+        change: guard.change.clone(),
+        system: system.to_owned(),
+        count,
+        before,
+        hours: guard.window_hours,
+        limit,
+        is_built_in: guard.is_built_in(),
     };
-    let built_in = if guard.is_built_in() {
-        " (built-in guard; a guard in guards.toml replaces it)"
-    } else {
-        ""
-    };
-    Reason::by(
-        format!(
-            "held by guard: {count} {} changes in {system}{more}; the limit is {limit}{built_in}",
-            guard.change
-        ),
-        &guard.place,
-    )
-    .on_hold(HoldCause::Guard)
+    Reason::by(kind, &guard.place).on_hold(HoldCause::Guard)
 }
 
-fn exceeded_limit(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<String> {
-    if guard.max_count.is_some_and(|most| count > most) {
-        return guard.max_count.map(|most| most.to_string());
+fn exceeded_limit(guard: &crate::rules::Guard, count: usize, linked: usize) -> Option<GuardLimit> {
+    if let Some(most) = guard.max_count.filter(|most| count > *most) {
+        return Some(GuardLimit::Count(most));
     }
     // A percentage of nothing is meaningless: the first run of an empty target exceeds no limit.
     // 100 % can never be exceeded.
-    let share = guard.max_percent.filter(|share| *share < 100)? as usize;
+    let percent = guard.max_percent.filter(|share| *share < 100)?;
     let is_few = guard.min_count.is_some_and(|least| count <= least);
-    (linked > 0 && !is_few && count * 100 > linked * share)
-        .then(|| format!("{share} % of {linked}"))
+    (linked > 0 && !is_few && count * 100 > linked * percent as usize)
+        .then_some(GuardLimit::Percent { percent, linked })
 }
 
 /// A digest of a list of fingerprints. Different lists have different digests.

@@ -12,7 +12,7 @@ use crate::model::LinkBasis;
 use crate::model::MatchDecision;
 use crate::model::RoleGrant;
 use crate::model::{Account, Identity, ObjectType, Population, Stage};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::roles::{self, ROLES, RoleConflict};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
@@ -54,22 +54,9 @@ pub(crate) struct Person {
     /// Values that are wanted and missing.
     pub missing_recommended: Vec<String>,
     /// Notes on its values: proposed names, references to unknown people.
-    pub notes: Vec<String>,
+    pub notes: Vec<ReasonNote>,
     /// Roles in their overlap.
     pub kept_roles: KeptRoles,
-}
-
-/// Missing recommended values, as the end of a sentence.
-pub(crate) fn missing_text(names: &[String]) -> String {
-    if names.is_empty() {
-        String::new()
-    } else {
-        format!("; {} is recommended and missing", names.join(", "))
-    }
-}
-
-fn notes_text(all: &[String]) -> String {
-    all.iter().map(|remark| format!("; {remark}")).collect()
 }
 
 impl Person {
@@ -333,22 +320,15 @@ fn add_source_lines(
             let (verdict, reason) = match &person.held {
                 Some(reason) => (Verdict::OnHold, reason.clone()),
                 None => {
-                    let gives = if person.new {
-                        "supplies values of a new identity"
+                    let reason = if person.new {
+                        ReasonKind::SuppliesNewIdentity
                     } else {
-                        "supplies values of its identity"
+                        ReasonKind::SuppliesValues
                     };
-                    (
-                        Verdict::Source,
-                        Reason::by(
-                            format!(
-                                "{gives}{}{}",
-                                missing_text(&person.missing_recommended),
-                                notes_text(&person.notes)
-                            ),
-                            &file_of(rules, &account.system, kind),
-                        ),
-                    )
+                    let reason = Reason::by(reason, &file_of(rules, &account.system, kind))
+                        .with_notes(ReasonNote::missing(&person.missing_recommended))
+                        .with_notes(person.notes.iter().cloned());
+                    (Verdict::Source, reason)
                 }
             };
             outcome
@@ -388,29 +368,16 @@ fn note_absent_sources(
         let Some(since) = account.absent_since.filter(|_| feeds) else {
             continue;
         };
-        let (system, name) = (&account.system, &account.name);
-        let how = if account.absence_confirmed {
-            format!(
-                "{system} reported on {} that {name} was deleted",
-                format_instant(since)
-            )
-        } else {
-            format!(
-                "{system} has not listed {name} since {}, and has not reported a deletion",
-                format_instant(since)
-            )
+        let kind_of_absence = ReasonKind::AbsenceWaits {
+            system: account.system.clone(),
+            account: account.name.clone(),
+            since,
+            is_confirmed: account.absence_confirmed,
+            person: person.label.clone(),
+            leaves_at: until,
         };
-        let text = format!(
-            "{how}: if no source lists it again, {} leaves on {}",
-            person.label,
-            format_instant(until)
-        );
-        let rule = rules.lifecycle.get(&kind).map(|life| life.place.clone());
-        let reason = Reason {
-            text,
-            rule,
-            cause: Some(HoldCause::WaitingForDay),
-        };
+        let mut reason = Reason::new(kind_of_absence).on_hold(HoldCause::WaitingForDay);
+        reason.rule = rules.lifecycle.get(&kind).map(|life| life.place.clone());
         outcome
             .decided
             .push(person.source_line(account, Verdict::OnHold, reason));
@@ -492,8 +459,11 @@ fn resolve_source_account(
         return;
     }
     if let Some(fault) = &account.fault {
-        let text = format!("invalid record: {fault}; correct it in {}", with.system);
-        let reason = Reason::new(text).on_hold(HoldCause::InvalidValue);
+        let kind = ReasonKind::InvalidRecord {
+            fault: fault.to_string(),
+            system: with.system.to_owned(),
+        };
+        let reason = Reason::new(kind).on_hold(HoldCause::InvalidValue);
         line(Verdict::OnHold, reason.clone());
         if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
             person.held = Some(reason);
@@ -528,7 +498,9 @@ fn resolve_source_account(
     if let Some(answer) = said.filter(|answer| answer.decision == MatchDecision::Skip) {
         line(
             Verdict::OutOfScope,
-            Reason::new(format!("skipped: answered by {}", answer.principal)),
+            Reason::new(ReasonKind::Skipped {
+                principal: answer.principal.clone(),
+            }),
         );
         if let Some(line) = outcome.decided.last_mut() {
             line.unmatched = Some(UnmatchedCause::Skipped);
@@ -611,9 +583,11 @@ impl Person {
             return;
         }
         self.out_reason.get_or_insert_with(|| Reason {
-            text: format!("out of scope in {system}: {}", reason.text),
             rule: reason.rule.clone(),
-            cause: None,
+            ..Reason::new(ReasonKind::OutOfSourceScope {
+                system: system.to_owned(),
+                why: reason.kind.clone(),
+            })
         });
     }
 }
@@ -634,11 +608,12 @@ fn question_of_linked(
     }
     let (other, rule, key) = with.index.reassigned_key(account, &person.id)?;
     let rule = &with.types.matching[rule];
-    let text = format!(
-        "{} now has {key} by {}, which belongs to another identity: confirm that it is the same person",
-        account.name, rule.name
-    );
-    let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
+    let kind = ReasonKind::KeyOfAnotherIdentity {
+        account: account.name.clone(),
+        key,
+        rule: rule.name.clone(),
+    };
+    let reason = Reason::by(kind, &rule.place).on_hold(HoldCause::NeedsReview);
     let identities = vec![person.id.clone(), other.to_owned()];
     person.held = Some(reason.clone());
     Some(identity_question(
@@ -683,14 +658,16 @@ fn find_identity(
     if with.answers.of_account(account.id).is_some() {
         return SourceMatch::NotFound;
     }
-    let review =
-        |doubt: Doubt, identities: Vec<String>, rule: &crate::rules::MatchRule, text: String| {
-            SourceMatch::Review {
-                doubt,
-                identities,
-                reason: Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview),
-            }
-        };
+    let review = |doubt: Doubt,
+                  identities: Vec<String>,
+                  rule: &crate::rules::MatchRule,
+                  kind: ReasonKind| {
+        SourceMatch::Review {
+            doubt,
+            identities,
+            reason: Reason::by(kind, &rule.place).on_hold(HoldCause::NeedsReview),
+        }
+    };
     let rules = &with.types.matching;
     match with
         .index
@@ -705,30 +682,32 @@ fn find_identity(
             }
             OtherSupplier::GaveUpTheKey => SourceMatch::NotFound,
             OtherSupplier::Account(other) => {
-                let text = format!(
-                    "matches by {} an identity that {other} already supplies",
-                    rules[rule].name
-                );
+                let kind = ReasonKind::IdentityAlreadySupplied {
+                    rule: rules[rule].name.clone(),
+                    account: other,
+                };
                 review(
                     Doubt::AlreadyLinked,
                     vec![it.to_owned()],
                     &rules[rule],
-                    text,
+                    kind,
                 )
             }
         },
         MatchResult::Doubtful { it, rule, why } => {
-            let text = format!("matches an identity by {}, but {why}", rules[rule].name);
-            review(Doubt::NeedsReview, vec![it.to_owned()], &rules[rule], text)
+            let kind = ReasonKind::IdentityDoubtful {
+                rule: rules[rule].name.clone(),
+                why: Box::new(why),
+            };
+            review(Doubt::NeedsReview, vec![it.to_owned()], &rules[rule], kind)
         }
         MatchResult::Several { all, rule } => {
-            let text = format!(
-                "matches {} identities by {}: review required",
-                all.len(),
-                rules[rule].name
-            );
+            let kind = ReasonKind::SeveralIdentities {
+                count: all.len(),
+                rule: rules[rule].name.clone(),
+            };
             let identities = all.into_iter().map(str::to_owned).collect();
-            review(Doubt::Ambiguous, identities, &rules[rule], text)
+            review(Doubt::Ambiguous, identities, &rules[rule], kind)
         }
     }
 }
@@ -829,28 +808,22 @@ fn note_absent(
     since: Timestamp,
 ) {
     if let Some(person) = linked.and_then(|id| people.get_mut(id)) {
-        let text = if account.absence_confirmed {
-            format!(
-                "{} no longer contains {}: reported on {}",
-                with.system,
-                account.name,
-                format_instant(since)
-            )
+        let (system, name) = (with.system.to_owned(), account.name.clone());
+        let kind = if account.absence_confirmed {
+            ReasonKind::DeletionReported {
+                system,
+                account: name,
+                since,
+            }
         } else {
-            format!(
-                "{} no longer contains {}, as of the full read of {}",
-                with.system,
-                account.name,
-                format_instant(since)
-            )
+            ReasonKind::AbsentFromRead {
+                system,
+                account: name,
+                since,
+            }
         };
-        person.out_reason.get_or_insert(Reason::new(text));
+        person.out_reason.get_or_insert(Reason::new(kind));
     }
-}
-
-/// Formats an instant for people, to the second.
-fn format_instant(at: Timestamp) -> String {
-    at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string()
 }
 
 /// The accounts that supply values of a person, in the form that the composer needs.
@@ -890,7 +863,7 @@ fn compose_person(
         // departure.
         if person.held.is_none() {
             if person.out_reason.is_none() {
-                person.out_reason = Some(Reason::new("no source system contains it"));
+                person.out_reason = Some(Reason::new(ReasonKind::NoSource));
             }
             person.stage = Stage::Left;
         }
@@ -958,7 +931,9 @@ fn note_missing(person: &mut Person, declared: &crate::rules::IdentityRules) {
         if person.held.is_none() && person.attributes.get(&attribute.name).is_empty() {
             person.held = Some(
                 Reason::by(
-                    format!("waiting for a value of {}: it is required", attribute.name),
+                    ReasonKind::ValueMissing {
+                        attribute: attribute.name.clone(),
+                    },
                     &attribute.place,
                 )
                 .on_hold(HoldCause::MissingValue),
@@ -1135,7 +1110,9 @@ fn apply_lifecycle(
     } else if let Some(one) = departure {
         if one.at <= now {
             person.stage = Stage::Left;
-            person.out_reason = Some(Reason::new(format!("left: departure by {}", one.principal)));
+            person.out_reason = Some(Reason::new(ReasonKind::LeftByDeparture {
+                principal: one.principal.clone(),
+            }));
             since = Some(one.at);
         } else {
             outcome.due.push((person.id.clone(), one.at));
@@ -1269,18 +1246,18 @@ fn hold_duplicates(
                 if established.as_slice() == [person] || people[person].held.is_some() {
                     continue;
                 }
-                let others: Vec<&str> = names
+                let others: Vec<String> = names
                     .iter()
                     .filter(|(at, _)| *at != person)
-                    .map(|(_, n)| n.as_str())
+                    .map(|(_, name)| name.clone())
                     .collect();
                 people[person].held = Some(
                     Reason::by(
-                        format!(
-                            "duplicate {} {value}, also of {}: correct one of them",
-                            attribute.name,
-                            others.join(" and ")
-                        ),
+                        ReasonKind::DuplicateValue {
+                            attribute: attribute.name.clone(),
+                            value: value.clone(),
+                            others,
+                        },
                         &attribute.place,
                     )
                     .on_hold(HoldCause::DuplicateValue),

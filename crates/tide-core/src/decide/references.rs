@@ -6,7 +6,7 @@ use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use crate::compare::{self, PendingReference, ValueChange};
 use crate::compose::{DesiredAccount, DesiredValue};
 use crate::model::{Account, AccountId, ObjectType, Population};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{HoldCause, Reason, ReasonKind};
 use crate::references::Accounts;
 use crate::rules::{Mapping, OnDrift, TypeRules};
 use crate::schema::{Schema, ValueKind};
@@ -316,11 +316,11 @@ impl ReferenceWriter<'_> {
             return;
         };
         let here = self.here;
-        let text = format!(
-            "{} was changed in {} by others",
-            first.attribute, here.system
-        );
-        let reason = Reason::by(text, &first.rule);
+        let kind = ReasonKind::ExternalChange {
+            attributes: vec![first.attribute.clone()],
+            system: here.system.to_owned(),
+        };
+        let reason = Reason::by(kind, &first.rule);
         let place = outcome.changes.len();
         self.push(ChangeKind::Update, external, reason.clone(), outcome);
         let change = &mut outcome.changes[place];
@@ -348,8 +348,8 @@ impl ReferenceWriter<'_> {
         let Some(first) = now.first() else {
             return;
         };
-        let text = format!("{} changes with the referenced entry", first.attribute);
-        let reason = Reason::by(text, &first.rule);
+        let attribute = first.attribute.clone();
+        let reason = Reason::by(ReasonKind::ReferenceChanges { attribute }, &first.rule);
         let kind = if self.account.is_none() {
             ChangeKind::Create
         } else {
@@ -374,18 +374,12 @@ impl ReferenceWriter<'_> {
         let Some(first) = later.first() else {
             return;
         };
-        let names: Vec<&str> = later
-            .iter()
-            .flat_map(|value| &value.later)
-            .map(|later| later.label.as_str())
-            .take(3)
-            .collect();
-        let text = format!(
-            "{} is set once the account of {} exists",
-            first.attribute,
-            names.join(", ")
-        );
-        let reason = Reason::by(text, &first.rule);
+        let people = later.iter().flat_map(|value| &value.later);
+        let kind = ReasonKind::ReferenceWaits {
+            attribute: first.attribute.clone(),
+            people: people.map(|later| later.label.clone()).take(3).collect(),
+        };
+        let reason = Reason::by(kind, &first.rule);
         self.push(ChangeKind::Update, later, reason, outcome);
     }
 }
@@ -506,12 +500,13 @@ pub(super) fn drop_hopeless_waits(outcome: &mut Outcome) {
                 !made.contains(&(change.system.clone(), later.identity.clone()))
             });
             if let Some((value, later)) = missing {
-                let text = format!(
-                    "{} needs the account of {} first ({}), which is not created now",
-                    change.system, later.label, value.attribute
-                );
+                let kind = ReasonKind::ReferenceBlocked {
+                    system: change.system.clone(),
+                    person: later.label.clone(),
+                    attribute: value.attribute.clone(),
+                };
                 change.hold =
-                    Some(Reason::by(text, &value.rule).on_hold(HoldCause::WaitingForAccount));
+                    Some(Reason::by(kind, &value.rule).on_hold(HoldCause::WaitingForAccount));
                 more = true;
             }
         }

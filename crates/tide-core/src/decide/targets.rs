@@ -23,7 +23,7 @@ use crate::memberships::MembershipRules;
 use crate::model::MatchAnswer;
 use crate::model::MatchDecision;
 use crate::model::{Account, ObjectType, Population, SystemFacts};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{HoldCause, MatchDoubt, Reason, ReasonKind};
 use crate::rules::{OnDeleted, OnOrphaned, RuleSet, TypeRules};
 use crate::schema::Schema;
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
@@ -359,16 +359,17 @@ impl<'a> TargetDecision<'a> {
 
     /// Adds the outcome of an account that belongs to no identity.
     fn add_unmatched(&mut self, outcome: &mut Outcome, at: usize, account: &Account) {
-        let text = match (&account.fault, self.doubtful.get(&at)) {
-            _ if self.untouchable.contains_key(&at) => self.untouchable[&at].text.clone(),
-            (Some(fault), _) => format!("invalid record: {fault}"),
-            _ if self.answers.of_account(account.id).is_some() => {
-                "unchanged: answered by an operator".to_owned()
-            }
-            (None, Some(label)) => {
-                format!("it may belong to {label}, who is on hold until the match is reviewed")
-            }
-            (None, None) => "no identity matches; left unchanged".to_owned(),
+        let kind = match (&account.fault, self.doubtful.get(&at)) {
+            _ if self.untouchable.contains_key(&at) => (*self.untouchable[&at].kind).clone(),
+            (Some(fault), _) => ReasonKind::InvalidRecord {
+                fault: fault.to_string(),
+                system: self.system.to_owned(),
+            },
+            _ if self.answers.of_account(account.id).is_some() => ReasonKind::LeftByAnswer,
+            (None, Some(label)) => ReasonKind::MayBelongTo {
+                person: label.clone(),
+            },
+            (None, None) => ReasonKind::NoIdentityMatches,
         };
         let unmatched = match (&account.fault, self.doubtful.get(&at)) {
             _ if self.untouchable.contains_key(&at) => UnmatchedCause::Protected,
@@ -381,7 +382,7 @@ impl<'a> TargetDecision<'a> {
             && !self.untouchable.contains_key(&at)
             && !self.doubtful.contains_key(&at)
             && self.answers.of_account(account.id).is_none();
-        let mut reason = Reason::by(text, &file_of(self.rules, self.system, self.kind));
+        let mut reason = Reason::by(kind, &file_of(self.rules, self.system, self.kind));
         let verdict = if stray {
             self.decide_orphaned(at, &mut reason, outcome)
         } else {
@@ -433,7 +434,7 @@ impl<'a> TargetDecision<'a> {
         match self.types.on_orphaned {
             OnOrphaned::Ignore => Verdict::Orphaned,
             OnOrphaned::Ask => {
-                reason.text = "no identity matches: review required".to_owned();
+                *reason.kind = ReasonKind::OrphanNeedsReview;
                 reason.cause = Some(HoldCause::NeedsReview);
                 outcome.questions.push(Question {
                     system: self.system.to_owned(),
@@ -458,7 +459,7 @@ impl<'a> TargetDecision<'a> {
                 let Some(state) = state.filter(|_| before != [Value::Bool(false)]) else {
                     return Verdict::Orphaned;
                 };
-                reason.text = "no identity matches: orphaned accounts are disabled here".to_owned();
+                *reason.kind = ReasonKind::OrphanDisabled;
                 let values = vec![self.disabled_state(state, before)];
                 let kind = ChangeKind::Disable;
                 outcome.changes.push(Change {
@@ -582,7 +583,8 @@ impl<'a> TargetDecision<'a> {
             .of_identity(&person.id)
             .filter(|answer| answer.decision == MatchDecision::Skip)
         {
-            let reason = Reason::new(format!("skipped: answered by {}", answer.principal));
+            let principal = answer.principal.clone();
+            let reason = Reason::new(ReasonKind::Skipped { principal });
             return Some((Some(Verdict::OutOfScope), None, reason));
         }
         // What we deleted ourselves, when they left, is made again when they are back.
@@ -600,11 +602,8 @@ impl<'a> TargetDecision<'a> {
         if self.facts.read.contains(&self.kind) {
             return None;
         }
-        let text = format!(
-            "{} has not been read completely yet, so it is unknown whether an account exists there",
-            self.system
-        );
-        let reason = Reason::new(text).on_hold(HoldCause::NotRead);
+        let system = self.system.to_owned();
+        let reason = Reason::new(ReasonKind::SystemNotRead { system }).on_hold(HoldCause::NotRead);
         Some((Some(Verdict::OnHold), None, reason))
     }
 
@@ -641,20 +640,15 @@ impl<'a> TargetDecision<'a> {
 
     /// An account that others deleted, where the rules do not recreate it.
     fn deleted_there(&self, at: usize) -> (Option<Verdict>, Option<usize>, Reason) {
-        let name = &self.population.accounts[at].name;
+        let account = self.population.accounts[at].name.clone();
+        let system = self.system.to_owned();
         if self.types.on_deleted == OnDeleted::Ignore {
-            let text = format!(
-                "its account {name} was deleted in {} by others, and stays deleted",
-                self.system
-            );
-            let reason = Reason::by(text, &self.types.place);
+            let kind = ReasonKind::StaysDeleted { account, system };
+            let reason = Reason::by(kind, &self.types.place);
             return (Some(Verdict::OutOfScope), Some(at), reason);
         }
-        let text = format!(
-            "its account {name} was deleted in {} by others: `eager-tide identities split` allows a new one",
-            self.system
-        );
-        let reason = Reason::new(text).on_hold(HoldCause::DeletedThere);
+        let kind = ReasonKind::DeletedThere { account, system };
+        let reason = Reason::new(kind).on_hold(HoldCause::DeletedThere);
         (Some(Verdict::OnHold), Some(at), reason)
     }
 
@@ -683,10 +677,11 @@ impl<'a> TargetDecision<'a> {
         let whose = people
             .binary_search_by(|p| p.id.as_str().cmp(other))
             .map_or(other, |place| people[place].label.as_str());
-        let why = format!(
-            "by {} it belongs to {whose}: {key}",
-            self.types.matching[by].name
-        );
+        let why = MatchDoubt::BelongsToAnother {
+            rule: self.types.matching[by].name.clone(),
+            person: Some(whose.to_owned()),
+            key,
+        };
         Pick::Matched(MatchResult::Doubtful { it, rule, why })
     }
 
@@ -699,68 +694,69 @@ impl<'a> TargetDecision<'a> {
         candidates: Candidates<'_>,
     ) -> Judgement {
         let population = self.population;
-        let name = |at: usize| population.accounts[at].name.as_str();
+        let name = |at: usize| population.accounts[at].name.clone();
         let found = match self.doubt_rival(found, person, candidates) {
             Pick::New => return Judgement::Create,
             Pick::Answered(at, answer) => {
-                let principal = &answer.principal;
-                let is = format!("{} is its account", name(at));
+                let principal = answer.principal.clone();
+                let basis = LinkBasis::new(LinkOrigin::Operator, &principal);
+                let account = name(at);
                 if let Some(fault) = &population.accounts[at].fault {
-                    let text = format!(
-                        "{is} (answered by {principal}), but the record is invalid: {fault}"
-                    );
-                    let reason = Reason::new(text).on_hold(HoldCause::InvalidValue);
+                    let kind = ReasonKind::AnsweredMatchInvalid {
+                        account,
+                        principal,
+                        fault: fault.to_string(),
+                    };
+                    let reason = Reason::new(kind).on_hold(HoldCause::InvalidValue);
                     return Judgement::Invalid(at, reason);
                 }
-                let reason = Reason::new(format!("{is}: answered by {principal}"));
-                let basis = LinkBasis::new(LinkOrigin::Operator, principal);
+                let reason = Reason::new(ReasonKind::AnsweredMatch { account, principal });
                 return Judgement::Join(at, basis, reason);
             }
             Pick::Matched(found) => found,
         };
         let rules = &self.types.matching;
         let review =
-            |doubt: Doubt, text: String, rule: usize, accounts: Vec<usize>| Judgement::Review {
+            |doubt: Doubt, kind: ReasonKind, rule: usize, accounts: Vec<usize>| Judgement::Review {
                 doubt,
                 accounts,
-                reason: Reason::by(text, &rules[rule].place).on_hold(HoldCause::NeedsReview),
+                reason: Reason::by(kind, &rules[rule].place).on_hold(HoldCause::NeedsReview),
             };
         match found {
             MatchResult::NoMatch => Judgement::Create,
             MatchResult::Several { all, rule } => {
                 self.doubtful
                     .extend(all.iter().map(|&at| (at, person.label.clone())));
-                let names: Vec<&str> = all.iter().map(|&at| name(at)).collect();
-                let text = format!(
-                    "ambiguous: {} accounts match by {}: {}",
-                    names.len(),
-                    rules[rule].name,
-                    names.join(", ")
-                );
-                review(Doubt::Ambiguous, text, rule, all)
+                let kind = ReasonKind::SeveralAccounts {
+                    rule: rules[rule].name.clone(),
+                    accounts: all.iter().map(|&at| name(at)).collect(),
+                };
+                review(Doubt::Ambiguous, kind, rule, all)
             }
             MatchResult::Doubtful { it, rule, why } => {
                 self.doubtful.insert(it, person.label.clone());
-                let text = format!("{} matches by {}, but {why}", name(it), rules[rule].name);
-                review(Doubt::NeedsReview, text, rule, vec![it])
+                let kind = ReasonKind::AccountDoubtful {
+                    account: name(it),
+                    rule: rules[rule].name.clone(),
+                    why: Box::new(why),
+                };
+                review(Doubt::NeedsReview, kind, rule, vec![it])
             }
             MatchResult::One { it, rule } => {
-                let by = &rules[rule].name;
+                let account = name(it);
+                let by = rules[rule].name.clone();
                 if candidates.owned.contains(&it) {
-                    let text = format!(
-                        "{} matches by {by}, but is already linked to another identity",
-                        name(it)
-                    );
-                    return review(Doubt::AlreadyLinked, text, rule, vec![it]);
+                    let kind = ReasonKind::AccountAlreadyLinked { account, rule: by };
+                    return review(Doubt::AlreadyLinked, kind, rule, vec![it]);
                 }
                 let rivals = candidates.rivals(it, person);
                 if !rivals.is_empty() {
-                    let text = format!(
-                        "claimed twice: {} matches {} by {by} too",
-                        name(it),
-                        rivals.join(" and ")
-                    );
-                    return review(Doubt::ClaimedTwice, text, rule, vec![it]);
+                    let kind = ReasonKind::ClaimedTwice {
+                        account,
+                        people: rivals.into_iter().map(str::to_owned).collect(),
+                        rule: by,
+                    };
+                    return review(Doubt::ClaimedTwice, kind, rule, vec![it]);
                 }
                 self.judge_account(it, rule)
             }
@@ -770,17 +766,22 @@ impl<'a> TargetDecision<'a> {
     /// Judges the one account that a rule matches.
     fn judge_account(&self, at: usize, rule: usize) -> Judgement {
         let (account, rule) = (&self.population.accounts[at], &self.types.matching[rule]);
+        let (name, by) = (account.name.clone(), rule.name.clone());
         if let Some(fault) = &account.fault {
-            let text = format!(
-                "{} matches by {}, but its record is invalid: {fault}",
-                account.name, rule.name
-            );
-            let reason = Reason::by(text, &rule.place).on_hold(HoldCause::InvalidValue);
+            let kind = ReasonKind::MatchedInvalid {
+                account: name,
+                rule: by,
+                fault: fault.to_string(),
+            };
+            let reason = Reason::by(kind, &rule.place).on_hold(HoldCause::InvalidValue);
             return Judgement::Invalid(at, reason);
         }
-        let text = format!("{} exists and matches by {}", account.name, rule.name);
+        let kind = ReasonKind::Matched {
+            account: name,
+            rule: by,
+        };
         let basis = LinkBasis::new(LinkOrigin::MatchRule, &rule.name);
-        Judgement::Join(at, basis, Reason::by(text, &rule.place))
+        Judgement::Join(at, basis, Reason::by(kind, &rule.place))
     }
 
     /// The question which account belongs to an identity, or whether one still does.
@@ -840,11 +841,13 @@ impl<'a> TargetDecision<'a> {
             return None;
         }
         let rule = &self.types.matching[rule];
-        let text = format!(
-            "its account {} has {key} by {}, which now belongs to {}: review required",
-            account.name, rule.name, other.label
-        );
-        let reason = Reason::by(text, &rule.place).on_hold(HoldCause::NeedsReview);
+        let kind = ReasonKind::KeyMoved {
+            account: account.name.clone(),
+            key,
+            rule: rule.name.clone(),
+            person: other.label.clone(),
+        };
+        let reason = Reason::by(kind, &rule.place).on_hold(HoldCause::NeedsReview);
         outcome.questions.push(self.match_question(
             person,
             Doubt::KeyReassigned,

@@ -4,6 +4,7 @@ mod operators;
 
 pub use operators::{ApprovalState, Departure, KeptRoles, MatchAnswer, MatchDecision, RoleGrant};
 
+use crate::reasons::ReasonKind;
 use crate::schema::Schema;
 use crate::states::LinkOrigin;
 use crate::value::{Attributes, Value};
@@ -119,7 +120,7 @@ pub struct Link {
 }
 
 /// The origin of a link.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct LinkBasis {
     /// Which kind of thing.
     pub origin: LinkOrigin,
@@ -189,8 +190,8 @@ pub struct SystemFacts {
     pub read: Vec<ObjectType>,
     /// Paused by an operator: nothing is sent.
     pub paused: bool,
-    /// Why writes are held, by its schedule or by the emergency stop, as a sentence.
-    pub write_hold: Option<String>,
+    /// Why writes are held, by its schedule or by the emergency stop.
+    pub write_hold: Option<ReasonKind>,
     /// Not armed yet: nothing is sent.
     pub disarmed: bool,
     /// The names by which the system knows our own service account, in lower case.

@@ -51,7 +51,7 @@ fn identity_of(
     };
     let composed = compose::compose_identity(declared, &[(system, types, &account)], false);
     match composed.problems.into_iter().next() {
-        Some(problem) => Err(problem.text),
+        Some(problem) => Err(problem.to_string()),
         None => Ok(composed.attributes),
     }
 }
@@ -73,7 +73,7 @@ fn run_example(
     };
     if let Some(declared) = rules.identities.get(&kind) {
         generate::generate_values(declared, &mut identity, "example", &TakenValues::default())
-            .map_err(|reason| reason.text)?;
+            .map_err(|reason| reason.to_string())?;
     }
     let target = match &example.account_in {
         Some(target) => Some(target.as_str()),
@@ -108,7 +108,7 @@ fn run_example(
                     .iter()
                     .all(|wanted| asked(&wanted.mapping.attribute))
             }) {
-                return Err(problem.text.clone());
+                return Err(problem.to_string());
             }
             desired
                 .wanted

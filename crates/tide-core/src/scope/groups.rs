@@ -2,6 +2,7 @@
 //! included, whatever circles they form.
 
 use crate::model::{Account, AccountId, ObjectType, Population};
+use crate::reasons::ReasonKind;
 use crate::references::fold_reference;
 use crate::rules::GroupScope;
 use crate::schema::Schema;
@@ -22,7 +23,7 @@ pub enum MembershipFact {
     /// It is none; groups inside that could not be read are named.
     Not(Vec<String>),
     /// Unknown, and why.
-    Unknown(String),
+    Unknown(ReasonKind),
 }
 
 /// The groups of a population.
@@ -135,7 +136,7 @@ impl<'a> Groups<'a> {
     /// Is one of these accounts a member of the group?
     pub fn member(&self, group: &GroupScope, accounts: &[&Account]) -> MembershipFact {
         let Some(population) = self.population else {
-            return MembershipFact::Unknown("no groups were read".into());
+            return MembershipFact::Unknown(ReasonKind::NoGroupsRead);
         };
         let own = accounts.first().map(|account| account.system.as_str());
         let Some(system) = group.system.as_deref().or(own) else {
@@ -147,10 +148,12 @@ impl<'a> Groups<'a> {
                 .systems
                 .get(system)
                 .is_some_and(|facts| facts.read.contains(&ObjectType::Group));
+            let system = system.to_owned();
             return MembershipFact::Unknown(if read {
-                format!("{system} has no group {}", group.name)
+                let group = group.name.clone();
+                ReasonKind::NoSuchGroup { system, group }
             } else {
-                format!("the groups of {system} have not been read completely yet")
+                ReasonKind::GroupsNotRead { system }
             });
         }
         let held = self.held(population, system, &name, group.nested);
@@ -381,7 +384,10 @@ mod tests {
         );
         assert_eq!(
             of("cn=missing,ou=g", true, 0),
-            MembershipFact::Unknown("harbour has no group cn=missing,ou=g".into())
+            MembershipFact::Unknown(ReasonKind::NoSuchGroup {
+                system: "harbour".into(),
+                group: "cn=missing,ou=g".into(),
+            })
         );
     }
 

@@ -138,5 +138,5 @@ pub fn line(outcome: &Outcome, system: &str, label: &str) -> (Verdict, String) {
             outcome.decided
         )
     });
-    (found.verdict, found.reason.text.clone())
+    (found.verdict, found.reason.to_string())
 }

@@ -38,8 +38,8 @@ async fn history(engine: &Engine) -> String {
             let (label, why) = (
                 &change.label,
                 row.error
-                    .as_deref()
-                    .or(change.hold.as_ref().map(|hold| hold.text.as_str())),
+                    .clone()
+                    .or(change.hold.as_ref().map(ToString::to_string)),
             );
             told.push_str(&format!(
                 "   {} {} {label} {:?} {:?} {why:?} {}\n",
@@ -63,7 +63,7 @@ async fn history(engine: &Engine) -> String {
         .unwrap_or_default()
     {
         let line = &line.decided;
-        let (verdict, why) = (line.verdict.as_str(), &line.reason.text);
+        let (verdict, why) = (line.verdict.as_str(), line.reason.to_string());
         told.push_str(&format!(
             "   {} {:?} of {:?}, {}: {verdict}: {why}\n",
             line.system, line.account, line.identity, line.label

@@ -204,8 +204,12 @@ pub async fn export_changes(
             change.state.to_string(),
         ];
         let why = [
-            change.reason,
-            change.hold.or(change.error).unwrap_or_default(),
+            change.reason.text,
+            change
+                .hold
+                .map(|hold| hold.text)
+                .or(change.error)
+                .unwrap_or_default(),
         ];
         change.values.into_iter().map(move |value| {
             let cells = [

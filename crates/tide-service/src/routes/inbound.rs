@@ -264,7 +264,7 @@ async fn outcomes(
             message: format!(
                 "{}: {}",
                 line.verdict.as_str().replace('_', " "),
-                line.reason.text
+                line.reason
             ),
         });
     }

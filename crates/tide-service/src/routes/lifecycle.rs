@@ -75,7 +75,7 @@ pub async fn show_lifecycle(
     });
     Ok(Json(LifecycleView {
         stage: line.identity.stage,
-        reason: line.life.as_ref().map(|life| life.reason.text.clone()),
+        reason: line.life.as_ref().map(|life| (&life.reason).into()),
         rule: line
             .life
             .as_ref()
@@ -114,7 +114,7 @@ pub async fn show_departure_impact(
         system: change.system,
         kind: change.kind,
         step: change.step,
-        hold: change.hold.map(|hold| hold.text),
+        hold: change.hold.map(Into::into),
     };
     Ok(Json(DepartureImpactView {
         at: instant(at.unwrap_or_else(|| service.engine.now())),
@@ -124,7 +124,7 @@ pub async fn show_departure_impact(
             .into_iter()
             .map(|(system, said)| AccountNote {
                 system,
-                message: said,
+                message: said.to_string(),
             })
             .collect(),
     }))
@@ -206,7 +206,7 @@ pub async fn list_leavers(
                     .map(|way| OpenAccessView {
                         system: way.system,
                         kind: way.kind,
-                        reason: way.why,
+                        reason: way.why.into(),
                     })
                     .collect(),
                 returned_at: one.row.returned.map(instant),

@@ -48,7 +48,7 @@ pub async fn show_matches(
         query.status.is_none_or(|status| status == line.status)
             && (search.is_empty()
                 || has(&line.label)
-                || has(&line.reason)
+                || has(&line.reason.to_string())
                 || line.account.as_ref().is_some_and(|(_, name)| has(name)))
     };
     let found: Vec<tide_engine::MatchLine> = view.lines.into_iter().filter(fits).collect();
@@ -65,8 +65,8 @@ pub async fn show_matches(
                 account,
                 account_name,
                 candidates: line.candidates,
-                reason: line.reason,
-                rule: line.rule.map(|rule| rule.to_string()),
+                rule: line.reason.rule.as_ref().map(ToString::to_string),
+                reason: line.reason.into(),
             }
         })
         .collect();
@@ -126,8 +126,8 @@ pub async fn show_match_case(
     let value = |(value, same): (String, bool)| MatchValue { value, same };
     Ok(Json(MatchCase {
         status: case.status,
-        reason: case.reason,
-        rule: case.rule.map(|rule| rule.to_string()),
+        rule: case.reason.rule.as_ref().map(ToString::to_string),
+        reason: case.reason.into(),
         own: side(case.own),
         candidates: case.candidates.into_iter().map(side).collect(),
         rows: case

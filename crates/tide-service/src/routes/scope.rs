@@ -113,6 +113,7 @@ fn counts(all: Vec<tide_engine::ScopeCount>) -> (Vec<ScopeStatusCount>, Vec<Scop
         .into_iter()
         .map(|c| ScopeCount {
             status: c.status,
+            code: c.code,
             reason: c.reason,
             rule: c.rule.map(|r| r.to_string()),
             count: c.count,
@@ -127,8 +128,8 @@ fn line(line: tide_engine::ScopeLine) -> ScopeLine {
         label: line.label,
         account: line.account,
         identity: line.identity,
-        reason: line.reason,
-        rule: line.rule.map(|rule| rule.to_string()),
+        rule: line.reason.rule.as_ref().map(ToString::to_string),
+        reason: line.reason.into(),
     }
 }
 
@@ -144,15 +145,14 @@ fn asked(lines: Vec<tide_engine::ScopeLine>, query: &ScopeQuery) -> Vec<tide_eng
         .into_iter()
         .filter(|line| query.status.is_none_or(|status| status == line.status))
         .filter(|line| {
-            query
-                .reason
-                .as_deref()
-                .is_none_or(|reason| reason == line.counted)
+            let rule = || line.reason.rule.as_ref().map(ToString::to_string);
+            query.code.is_none_or(|code| code == line.reason.code())
+                && (query.rule.is_none() || query.rule == rule())
         })
         .filter(|line| {
             search.is_empty()
                 || has(&line.label)
-                || has(&line.reason)
+                || has(&line.reason.to_string())
                 || line.account.as_deref().is_some_and(has)
         })
         .collect()
@@ -203,9 +203,12 @@ pub async fn export_scope(
         vec![
             line.label,
             line.status.as_str().to_owned(),
-            line.reason,
+            line.reason.to_string(),
             line.account.unwrap_or_default(),
-            line.rule.map(|r| r.to_string()).unwrap_or_default(),
+            line.reason
+                .rule
+                .map(|rule| rule.to_string())
+                .unwrap_or_default(),
         ]
     });
     Ok(csv_download(

@@ -7,6 +7,7 @@ use crate::{Store, StoreError, format_timestamp, parse_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use std::sync::PoisonError;
+use tide_core::ReasonKind;
 
 /// The emergency stop, as it was set.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,18 +21,13 @@ pub struct WriteStop {
 }
 
 impl WriteStop {
-    /// Why nothing is written, as a sentence for people.
-    pub fn sentence(&self) -> String {
-        let since = self.created_at.strftime("%Y-%m-%d %H:%M UTC");
-        let reason = if self.reason.is_empty() {
-            String::new()
-        } else {
-            format!(": {}", self.reason)
-        };
-        format!(
-            "all writes are stopped by {} since {since}{reason}",
-            self.principal
-        )
+    /// Why nothing is written.
+    pub fn hold_reason(&self) -> ReasonKind {
+        ReasonKind::WritesStopped {
+            principal: self.principal.clone(),
+            since: self.created_at,
+            comment: self.reason.clone(),
+        }
     }
 }
 
@@ -91,7 +87,7 @@ impl Store {
                         name: String::new(),
                     })?;
                     if set.rows_affected() > 0 {
-                        take_back_queued(c, None, &stop.sentence(), now).await?;
+                        take_back_queued(c, None, &stop.hold_reason().to_string(), now).await?;
                         NewJournalEntry::new(&principal, "writes.stopped", "")
                             .detail(&reason)
                             .append(c, now)

@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
 use tide_core::states::ChangeKind;
-use tide_core::{HoldCause, ObjectType};
+use tide_core::{HoldCause, ObjectType, Reason, ReasonKind};
 
 /// The key of a hold.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -33,8 +33,8 @@ pub struct Hold {
     pub label: String,
     /// The cause.
     pub cause: HoldCause,
-    /// The reason, as text.
-    pub reason: String,
+    /// The reason, without rule and cause.
+    pub reason: Reason,
     /// The rule behind it, as `FILE:LINE`.
     pub rule: Option<String>,
 }
@@ -54,8 +54,8 @@ pub struct HoldRow {
     pub label: String,
     /// The cause.
     pub cause: HoldCause,
-    /// The reason, as text.
-    pub reason: String,
+    /// The reason, without rule and cause.
+    pub reason: Reason,
     /// The rule behind it, as `FILE:LINE`.
     pub rule: Option<String>,
     /// The systems in which it is held.
@@ -83,8 +83,7 @@ pub struct HoldFilter {
     pub limit: i64,
 }
 
-const COLUMNS: &str =
-    "system, object, identity, account, kind, removes_access, label, cause, reason, rule, since";
+const COLUMNS: &str = "system, object, identity, account, kind, removes_access, label, cause, reason, search_text, rule, since";
 /// Rows of one statement: eleven values each, far below SQLite's limit.
 const ROWS: usize = 200;
 
@@ -110,8 +109,12 @@ async fn remove(c: &mut SqliteConnection, keys: &[HoldKey]) -> Result<(), StoreE
 
 async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), StoreError> {
     for holds in holds.chunks(ROWS) {
+        let reasons = holds
+            .iter()
+            .map(|hold| serde_json::to_string(&hold.reason))
+            .collect::<Result<Vec<_>, _>>()?;
         let mut query = QueryBuilder::<Sqlite>::new(format!("INSERT INTO hold ({COLUMNS}) "));
-        query.push_values(holds, |mut row, hold| {
+        query.push_values(holds.iter().zip(reasons), |mut row, (hold, reason)| {
             row.push_bind(hold.key.system.clone())
                 .push_bind(hold.key.object.as_str())
                 .push_bind(hold.key.identity.clone())
@@ -120,14 +123,15 @@ async fn put(c: &mut SqliteConnection, holds: &[Hold], now: &str) -> Result<(), 
                 .push_bind(hold.takes_away)
                 .push_bind(hold.label.clone())
                 .push_bind(hold.cause.as_str())
-                .push_bind(hold.reason.clone())
+                .push_bind(reason)
+                .push_bind(hold.reason.to_string())
                 .push_bind(hold.rule.clone())
                 .push_bind(now.to_owned());
         });
         // A hold with the same cause keeps its start, even if its text changes.
         query.push(
             " ON CONFLICT DO UPDATE SET since = iif(hold.cause = excluded.cause, hold.since, excluded.since), cause = excluded.cause,
-               removes_access = excluded.removes_access, label = excluded.label, reason = excluded.reason, rule = excluded.rule",
+               removes_access = excluded.removes_access, label = excluded.label, reason = excluded.reason, search_text = excluded.search_text, rule = excluded.rule",
         );
         query.build().execute(&mut *c).await?;
     }
@@ -180,7 +184,7 @@ impl Store {
                 takes_away: row.get("removes_access"),
                 label: row.get("label"),
                 cause: HoldCause::parse(row.get("cause"))?,
-                reason: row.get("reason"),
+                reason: serde_json::from_str(row.get("reason")).ok()?,
                 rule: row.get("rule"),
             };
             Some((key, hold))
@@ -264,7 +268,7 @@ impl Store {
             query
                 .push(" AND (h.label LIKE ")
                 .push_bind(like.clone())
-                .push(" ESCAPE '\\' OR h.reason LIKE ")
+                .push(" ESCAPE '\\' OR h.search_text LIKE ")
                 .push_bind(like);
             query.push(" ESCAPE '\\')");
         }
@@ -295,7 +299,7 @@ impl Store {
                 object: ObjectType::parse(row.get("object"))?,
                 label: row.get("label"),
                 cause: HoldCause::parse(row.get("cause"))?,
-                reason: row.get("reason"),
+                reason: serde_json::from_str(row.get("reason")).ok()?,
                 rule: row.get("rule"),
                 systems: list(row.get("systems")),
                 kinds: list(row.get("kinds"))
@@ -348,10 +352,11 @@ impl Store {
                 } else {
                     HoldCause::Failed
                 },
-                reason: format!(
-                    "failed: {}",
-                    row.get::<Option<&str>, _>("error").unwrap_or("no answer")
-                ),
+                reason: Reason::new(ReasonKind::ChangeFailed {
+                    error: row
+                        .get::<Option<String>, _>("error")
+                        .unwrap_or_else(|| "no answer".to_owned()),
+                }),
                 rule: None,
             })
         };

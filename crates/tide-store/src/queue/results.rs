@@ -49,10 +49,7 @@ impl ChangeResult {
             principal: principal.to_owned(),
             act: format!("account.{}", change.kind),
             subject: change.identity.clone(),
-            detail: format!(
-                "{} in {}: {}",
-                change.kind, change.system, change.reason.text
-            ),
+            detail: format!("{} in {}: {}", change.kind, change.system, change.reason),
             values: Some(Hashed::of(serde_json::to_string(&change.values)?)),
         };
         let (blob, hash) = (

@@ -1,6 +1,6 @@
 //! The decision about one account: created, kept in sync, or left when its identity leaves.
 
-use super::super::people::{Person, missing_text};
+use super::super::people::Person;
 use super::super::references::{self, ReferenceWaits};
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::{TargetDecision, fold_value};
@@ -9,7 +9,7 @@ use crate::compose::{self, DesiredAccount};
 use crate::licenses;
 use crate::model::Population;
 use crate::model::{Account, ObjectType, PendingPassword};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{AccountName, HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::rules::{OnDrift, OnOutOfScope, TypeRules};
 use crate::value::Value;
 use std::collections::HashMap;
@@ -39,7 +39,9 @@ impl<'a> TargetDecision<'a> {
                 Some(Verdict::OnHold),
                 None,
                 Reason::by(
-                    format!("waiting for an account in {first}"),
+                    ReasonKind::WaitingForAccount {
+                        system: first.clone(),
+                    },
                     &self.types.place,
                 )
                 .on_hold(HoldCause::WaitingForAccount),
@@ -83,11 +85,8 @@ impl<'a> TargetDecision<'a> {
             take_value(&mut values, Some(state));
             values.push(self.disabled_state(state, Vec::new()));
         }
-        let why = self.creation_reason(person);
-        let reason = Reason::by(
-            format!("{why}{}", missing_text(&desired.missed)),
-            &self.types.place,
-        );
+        let reason = Reason::by(self.creation_reason(person), &self.types.place)
+            .with_notes(ReasonNote::missing(&desired.missed));
         self.push_change(
             person,
             None,
@@ -100,31 +99,26 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// Why an account is created.
-    fn creation_reason(&self, person: &Person) -> String {
-        let again = person
+    fn creation_reason(&self, person: &Person) -> ReasonKind {
+        let before = person
             .linked
             .iter()
-            .find(|&&at| self.population.accounts[at].system == self.system);
-        match again {
-            Some(&at)
-                if self
-                    .population
-                    .write_history
-                    .get(&self.population.accounts[at].id)
-                    .is_some_and(|acts| acts.deleted.is_some()) =>
-            {
-                format!(
-                    "its account {} was deleted after the departure and is created again",
-                    self.population.accounts[at].name
-                )
-            }
-            Some(&at) => {
-                format!(
-                    "its account {} was deleted in {} by others and is created again",
-                    self.population.accounts[at].name, self.system
-                )
-            }
-            None => format!("in scope; no account of {} matches", self.system),
+            .map(|&at| &self.population.accounts[at])
+            .find(|account| account.system == self.system);
+        let system = self.system.to_owned();
+        let Some(before) = before else {
+            return ReasonKind::NoAccountYet { system };
+        };
+        let account = before.name.clone();
+        let is_ours = self
+            .population
+            .write_history
+            .get(&before.id)
+            .is_some_and(|acts| acts.deleted.is_some());
+        if is_ours {
+            ReasonKind::RecreatedAfterDeparture { account }
+        } else {
+            ReasonKind::RecreatedAfterDeletion { account, system }
         }
     }
 
@@ -138,11 +132,11 @@ impl<'a> TargetDecision<'a> {
     ) -> (Option<Verdict>, Option<usize>, Reason) {
         let account = &self.population.accounts[at];
         if let Some(fault) = &account.fault {
-            let reason = Reason::new(format!(
-                "invalid record: {fault}; correct it in {}",
-                self.system
-            ))
-            .on_hold(HoldCause::InvalidValue);
+            let kind = ReasonKind::InvalidRecord {
+                fault: fault.to_string(),
+                system: self.system.to_owned(),
+            };
+            let reason = Reason::new(kind).on_hold(HoldCause::InvalidValue);
             return (Some(Verdict::OnHold), Some(at), reason);
         }
         let mut desired = self
@@ -172,8 +166,8 @@ impl<'a> TargetDecision<'a> {
         let mut done = Vec::new();
         for (kind, values) in self.by_kind(rest) {
             let first = &values[0];
-            let text = self.change_reason(person, kind, &values, first);
-            let reason = Reason::by(text, &first.rule);
+            let reason = self.change_reason(person, kind, &values, first);
+            let reason = Reason::by(reason, &first.rule);
             self.push_change(person, Some(at), kind, values, reason, outcome);
             done.push(match kind {
                 ChangeKind::Disable => Verdict::Disable,
@@ -218,31 +212,22 @@ impl<'a> TargetDecision<'a> {
         kind: ChangeKind,
         values: &[ValueChange],
         first: &ValueChange,
-    ) -> String {
-        match kind {
-            ChangeKind::Disable | ChangeKind::Enable
-                if first.rule == self.types.place && person.life.is_some() =>
+    ) -> ReasonKind {
+        let attribute = first.attribute.clone();
+        match (kind, &person.life) {
+            (ChangeKind::Disable | ChangeKind::Enable, Some(life))
+                if first.rule == self.types.place =>
             {
-                person
-                    .life
-                    .as_ref()
-                    .map(|life| life.text.clone())
-                    .unwrap_or_default()
+                (*life.kind).clone()
             }
-            ChangeKind::Disable | ChangeKind::Enable => format!(
-                "{} should be {}",
-                first.attribute,
-                crate::value::format_values(&first.after)
-            ),
-            ChangeKind::Rename => format!("{} follows the identity", first.attribute),
-            _ => {
-                let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
-                format!(
-                    "{} differ{}",
-                    names.join(", "),
-                    if names.len() == 1 { "s" } else { "" }
-                )
-            }
+            (ChangeKind::Disable | ChangeKind::Enable, _) => ReasonKind::StateDiffers {
+                attribute,
+                value: crate::value::format_values(&first.after),
+            },
+            (ChangeKind::Rename, _) => ReasonKind::NameFollows { attribute },
+            _ => ReasonKind::ValuesDiffer {
+                attributes: attribute_names(values),
+            },
         }
     }
 
@@ -256,11 +241,11 @@ impl<'a> TargetDecision<'a> {
         done: &mut Vec<Verdict>,
     ) {
         if let Some((set, values)) = self.password_set(person, account) {
-            let text = match set.must_change {
-                true => "a password was set, to be changed at the next sign-in",
-                false => "a password was set for all accounts of the person",
+            let kind = match set.must_change {
+                true => ReasonKind::PasswordSetToChange,
+                false => ReasonKind::PasswordSet,
             };
-            let reason = Reason::by(text, &self.types.place);
+            let reason = Reason::by(kind, &self.types.place);
             let place = outcome.changes.len();
             self.push_change(
                 person,
@@ -294,7 +279,9 @@ impl<'a> TargetDecision<'a> {
                 .and_then(|rules| rules.copy_hash_from.as_deref())
                 .unwrap_or_default();
             let reason = Reason::by(
-                format!("the password in {from} changed: its hash is copied"),
+                ReasonKind::PasswordCopied {
+                    system: from.to_owned(),
+                },
                 &self.types.place,
             );
             let place = outcome.changes.len();
@@ -322,15 +309,11 @@ impl<'a> TargetDecision<'a> {
         done: &mut Vec<Verdict>,
     ) {
         for (kind, values) in self.by_kind(by_hand) {
-            let names: Vec<&str> = values.iter().map(|v| v.attribute.as_str()).collect();
-            let reason = Reason::by(
-                format!(
-                    "{} was changed in {} by others",
-                    names.join(", "),
-                    self.system
-                ),
-                &values[0].rule,
-            );
+            let what = ReasonKind::ExternalChange {
+                attributes: attribute_names(&values),
+                system: self.system.to_owned(),
+            };
+            let reason = Reason::by(what, &values[0].rule);
             let at_change = outcome.changes.len();
             self.push_change(person, Some(at), kind, values, reason, outcome);
             let change = &mut outcome.changes[at_change];
@@ -362,10 +345,8 @@ impl<'a> TargetDecision<'a> {
                 change.hold.clone().unwrap_or_else(|| change.reason.clone())
             }
             Some(change) => change.reason.clone(),
-            None => Reason::by(
-                format!("all values are in sync{}", missing_text(missing)),
-                &self.types.place,
-            ),
+            None => Reason::by(ReasonKind::InSync, &self.types.place)
+                .with_notes(ReasonNote::missing(missing)),
         };
         (verdict, reason)
     }
@@ -662,15 +643,19 @@ impl<'a> TargetDecision<'a> {
             if Some(holder) == own {
                 continue;
             }
-            let who = self.population.accounts.get(holder).map_or_else(
-                || "another new account".to_owned(),
-                |account: &Account| format!("the account {} ({})", account.name, account.key),
-            );
-            let text = format!(
-                "{} {value} is taken in {} by {who}, which matches no identity",
-                wanted.mapping.attribute, self.system
-            );
-            taken.push((wanted.clone(), Reason::by(text, &wanted.mapping.place)));
+            let holder = self.population.accounts.get(holder).map(|account| {
+                Box::new(AccountName {
+                    name: account.name.clone(),
+                    key: account.key.clone(),
+                })
+            });
+            let kind = ReasonKind::ValueTaken {
+                attribute: wanted.mapping.attribute.clone(),
+                value: value.to_string(),
+                system: self.system.to_owned(),
+                holder,
+            };
+            taken.push((wanted.clone(), Reason::by(kind, &wanted.mapping.place)));
         }
         taken
     }
@@ -735,31 +720,26 @@ impl<'a> TargetDecision<'a> {
 
     /// The same, of accounts of another type there.
     pub(super) fn system_hold_of(&self, kind: ObjectType) -> Option<Reason> {
+        let system = self.system.to_owned();
         if !self.facts.writable.contains(&kind) {
-            Some(
-                Reason::new(format!(
-                    "{} is read-only for type {kind}: nothing is sent until writes are enabled",
-                    self.system
-                ))
-                .on_hold(HoldCause::NotArmed),
-            )
+            let reason = ReasonKind::ReadOnly {
+                system,
+                object: kind,
+            };
+            Some(Reason::new(reason).on_hold(HoldCause::NotArmed))
         } else if self.facts.disarmed {
-            Some(
-                Reason::new(format!(
-                    "{0} is not armed: nothing is sent until `eager-tide systems arm {0}`",
-                    self.system
-                ))
-                .on_hold(HoldCause::NotArmed),
-            )
+            Some(Reason::new(ReasonKind::NotArmed { system }).on_hold(HoldCause::NotArmed))
         } else if self.facts.paused {
-            Some(Reason::new(format!("{} is paused", self.system)).on_hold(HoldCause::Paused))
+            Some(Reason::new(ReasonKind::Paused { system }).on_hold(HoldCause::Paused))
         } else {
-            self.facts
-                .write_hold
-                .clone()
-                .map(|why| Reason::new(why).on_hold(HoldCause::Paused))
+            let hold = self.facts.write_hold.clone()?;
+            Some(Reason::new(hold).on_hold(HoldCause::Paused))
         }
     }
+}
+
+fn attribute_names(values: &[ValueChange]) -> Vec<String> {
+    values.iter().map(|value| value.attribute.clone()).collect()
 }
 
 /// Why a value that others changed in the system is not repaired: the rule says so, until an
@@ -777,11 +757,9 @@ pub(in crate::decide) fn reported(
     {
         return change.hold.clone();
     }
-    let text = format!(
-        "drift: changed in {} by others; repaired when an operator chooses repair",
-        change.system
-    );
-    Some(Reason::by(text, &types.place).on_hold(HoldCause::ExternalChange))
+    let system = change.system.clone();
+    let reason = Reason::by(ReasonKind::DriftReported { system }, &types.place);
+    Some(reason.on_hold(HoldCause::ExternalChange))
 }
 
 fn unique_key(wanted: &compose::DesiredValue<'_>) -> (String, String) {

@@ -4,10 +4,10 @@ use super::super::people::Person;
 use super::super::{ChangeKind, Outcome, Verdict};
 use super::TargetDecision;
 use crate::compare::{ValueChange, are_equal};
-use crate::expr::{EvalInputs, Program};
+use crate::expr::{EvalInputs, ExprError, Program};
 use crate::lifecycle::{DepartureAct, DepartureStep, days_later};
 use crate::model::{Account, ObjectType, Stage};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::rules::RuleSet;
 use crate::schema::ValueKind;
 use crate::value::{Attributes, Value};
@@ -30,7 +30,7 @@ pub(super) fn out_of_groups(
             |step: &DepartureStep| days_later(since, step.after_days, &rules.zone(kind)) <= now;
         steps
             .iter()
-            .any(|step| matches!(step.action, DepartureAct::Revoke { .. }) && due(step))
+            .any(|step| matches!(step.act, DepartureAct::Revoke { .. }) && due(step))
     };
     let left = outcome.identities.iter().filter(|(identity, _)| {
         identity.stage == Stage::Left && revokes(identity.kind, identity.since.unwrap_or(now))
@@ -64,7 +64,7 @@ impl TargetDecision<'_> {
                     return (
                         Some(Verdict::OnHold),
                         Some(at),
-                        self.step_failed(step, &error.to_string()),
+                        self.step_failed(step, expression_failed(step.when.as_ref(), &error)),
                     );
                 }
                 Some(Ok(true)) | None => {}
@@ -72,27 +72,24 @@ impl TargetDecision<'_> {
             let due = days_later(since, step.after_days, &zone);
             if due > self.now {
                 outcome.due.push((person.id.clone(), due));
-                let day = due.strftime("%Y-%m-%d %H:%M UTC");
-                reason.text = format!("{}; next on {day}: {}", reason.text, step.action.as_str());
+                reason = reason.with_notes([ReasonNote::NextStep {
+                    at: due,
+                    action: step.act.action(),
+                }]);
                 break;
             }
             let undone = match self.step_change(person, account, step, people) {
                 Ok(change) => change,
-                Err(said) => {
-                    return (
-                        Some(Verdict::OnHold),
-                        Some(at),
-                        self.step_failed(step, &said),
-                    );
+                Err(why) => {
+                    return (Some(Verdict::OnHold), Some(at), self.step_failed(step, why));
                 }
             };
             let why = Reason::by(
-                format!(
-                    "{}; departure step {}: {}",
-                    person_left(person),
-                    number + 1,
-                    step.action.as_str()
-                ),
+                ReasonKind::DepartureStep {
+                    why: person.out_reason.as_ref().map(|reason| reason.kind.clone()),
+                    number: number + 1,
+                    action: step.act.action(),
+                },
                 &step.place,
             );
             let place = outcome.changes.len();
@@ -100,7 +97,7 @@ impl TargetDecision<'_> {
             if let Some((kind, values)) = undone {
                 self.push_change(person, Some(at), kind, values, why.clone(), outcome);
             }
-            if matches!(step.action, DepartureAct::Revoke { .. }) {
+            if matches!(step.act, DepartureAct::Revoke { .. }) {
                 self.leave_groups(person, account, &why, outcome);
             }
             for change in &mut outcome.changes[place..] {
@@ -121,15 +118,12 @@ impl TargetDecision<'_> {
         (Some(verdict), Some(at), reason)
     }
 
-    fn step_failed(&self, step: &DepartureStep, said: &str) -> Reason {
-        Reason::by(
-            format!(
-                "departure step {} cannot be done: {said}",
-                step.action.as_str()
-            ),
-            &step.place,
-        )
-        .on_hold(HoldCause::RuleError)
+    fn step_failed(&self, step: &DepartureStep, why: ReasonKind) -> Reason {
+        let kind = ReasonKind::StepFailed {
+            action: step.act.action(),
+            why: Box::new(why),
+        };
+        Reason::by(kind, &step.place).on_hold(HoldCause::RuleError)
     }
 
     /// The change that a departure step still needs, if it needs one.
@@ -139,7 +133,7 @@ impl TargetDecision<'_> {
         account: &Account,
         step: &DepartureStep,
         people: &[Person],
-    ) -> Result<Option<(ChangeKind, Vec<ValueChange>)>, String> {
+    ) -> Result<Option<(ChangeKind, Vec<ValueChange>)>, ReasonKind> {
         let change = |attribute: &str, before: Vec<Value>, after: Vec<Value>| ValueChange {
             attribute: attribute.to_owned(),
             before,
@@ -147,13 +141,14 @@ impl TargetDecision<'_> {
             rule: step.place.clone(),
             later: Vec::new(),
         };
-        Ok(match &step.action {
+        Ok(match &step.act {
             DepartureAct::Disable => {
                 let state = self
                     .schema
                     .and_then(|schema| schema.state_attribute.as_deref());
-                let state = state
-                    .ok_or_else(|| format!("accounts of {} cannot be disabled", self.system))?;
+                let state = state.ok_or_else(|| ReasonKind::CannotBeDisabled {
+                    system: self.system.to_owned(),
+                })?;
                 let before = account.attributes.get(state);
                 (before != [Value::Bool(false)]).then(|| {
                     (
@@ -196,8 +191,9 @@ impl TargetDecision<'_> {
                         .first()
                         .and_then(|value| value.to_string().parse::<Dn>().ok())
                 };
-                let there = dn(&wanted)
-                    .ok_or_else(|| format!("`{}` is not the name of an entry", to.source()))?;
+                let there = dn(&wanted).ok_or_else(|| ReasonKind::NotAnEntryName {
+                    expression: to.source().to_owned(),
+                })?;
                 (dn(before) != Some(there)).then(|| {
                     (
                         ChangeKind::Move,
@@ -252,13 +248,13 @@ impl TargetDecision<'_> {
         identity: &Attributes,
         attribute: &str,
         people: &[Person],
-    ) -> Result<Vec<Value>, String> {
+    ) -> Result<Vec<Value>, ReasonKind> {
         let values = program
             .run(&EvalInputs {
                 account: None,
                 identity: Some(identity),
             })
-            .map_err(|error| format!("{error} (in {})", program.source()))?;
+            .map_err(|error| expression_failed(Some(program), &error))?;
         let schema = self.schema;
         if schema
             .and_then(|schema| schema.get(attribute))
@@ -296,7 +292,7 @@ impl TargetDecision<'_> {
         rest: &mut Vec<ValueChange>,
     ) {
         for step in &self.types.departure {
-            let DepartureAct::Set { attribute, value } = &step.action else {
+            let DepartureAct::Set { attribute, value } = &step.act else {
                 continue;
             };
             let populations = self
@@ -332,9 +328,9 @@ impl TargetDecision<'_> {
     }
 }
 
-fn person_left(person: &Person) -> &str {
-    person
-        .out_reason
-        .as_ref()
-        .map_or("left", |reason| reason.text.as_str())
+fn expression_failed(program: Option<&Program>, error: &ExprError) -> ReasonKind {
+    ReasonKind::ExpressionFailed {
+        error: error.to_string(),
+        expression: program.map_or_else(String::new, |program| program.source().to_owned()),
+    }
 }

@@ -8,7 +8,7 @@ use crate::compare::{PendingReference, ValueChange};
 use crate::expr::EvalInputs;
 use crate::memberships::member_value;
 use crate::model::{Account, AccountId, MemberName, ObjectType, RuleMembership};
-use crate::reasons::{HoldCause, Reason};
+use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::references::fold_reference;
 use crate::rules::{MembershipRule, OnDrift};
 use crate::value::Value;
@@ -170,21 +170,27 @@ impl<'m> Member<'m, '_> {
     /// Adds this member to a group. By hand means: a rule added it before, and others removed it.
     fn join(&self, group: AccountId, rule: &MembershipRule) -> MembershipChange<'m> {
         let target = self.target;
-        let name = target.group_name(group);
+        let name = target.group_name(group).to_owned();
         let (now, row) = (self.value_in(group), self.given.to(&self.person.id, group));
         let is_written = row
             .zip(now.as_ref())
             .is_none_or(|(row, now)| is_same(row, now));
         let by_hand = row.is_some() && is_written;
-        let text = if by_hand {
-            format!("was removed from {name} in {} by others", target.system)
+        let kind = if by_hand {
+            ReasonKind::RemovedFromGroup {
+                group: name,
+                system: target.system.to_owned(),
+            }
         } else if self.former_in(group).is_empty() {
-            let because = rule.when.as_ref().unwrap_or(&rule.groups).source();
-            format!("joins {name}: {because}")
+            let condition = rule.when.as_ref().unwrap_or(&rule.groups).source();
+            ReasonKind::JoinsGroup {
+                group: name,
+                condition: condition.to_owned(),
+            }
         } else {
-            format!("{name} contains a former name")
+            ReasonKind::FormerNameInGroup { group: name }
         };
-        let mut change = self.change(group, ChangeKind::Grant, Reason::by(text, &rule.place));
+        let mut change = self.change(group, ChangeKind::Grant, Reason::by(kind, &rule.place));
         change.by_hand = by_hand;
         if let (Some(new), true) = (self.new_name, target.names_members(group)) {
             change.member = Some(Value::Reference(new.clone()));
@@ -208,19 +214,18 @@ impl<'m> Member<'m, '_> {
             .filter(|_| row.is_some() && target.names_members(group) && !target.follows_renames());
         if let Some(new) = renamed {
             // If the server has referential integrity, the write finds the group in sync.
-            let text = format!("{} contains the current name", target.group_name(group));
-            let reason = Reason::by(text, &rule.place);
+            let group_name = target.group_name(group).to_owned();
+            let kind = ReasonKind::NameInGroup { group: group_name };
+            let reason = Reason::by(kind, &rule.place);
             let mut change = self.change(group, ChangeKind::Grant, reason);
             change.former.push(now);
             change.member = Some(Value::Reference(new.clone()));
             return Some(change);
         }
         if !self.former_in(group).is_empty() {
-            let text = format!(
-                "{} contains a former name beside the current one",
-                target.group_name(group)
-            );
-            let reason = Reason::by(text, &rule.place);
+            let group_name = target.group_name(group).to_owned();
+            let kind = ReasonKind::TwoNamesInGroup { group: group_name };
+            let reason = Reason::by(kind, &rule.place);
             return Some(self.change(group, ChangeKind::Grant, reason));
         }
         let is_unnoted = match row {
@@ -258,14 +263,14 @@ impl<'m> Member<'m, '_> {
                     .value_in(group)
                     .is_some_and(|member| self.given.to_another(who, group, &member));
             let rule = pruned.get(&group);
-            let why = match (is_ours, rule) {
-                (true, _) => "the rule that added the member no longer applies",
-                (false, Some(_)) => "no rule adds the member, and unmanaged members are removed",
+            let name = target.group_name(group).to_owned();
+            let kind = match (is_ours, rule) {
+                (true, _) => ReasonKind::MembershipEnds { group: name },
+                (false, Some(_)) => ReasonKind::UnmanagedMember { group: name },
                 (false, None) => continue,
             };
-            let text = format!("leaves {}: {why}", target.group_name(group));
             let place = rule.map_or(&target.types.memberships[0].place, |rule| &rule.place);
-            changes.push(self.change(group, ChangeKind::Revoke, Reason::by(text, place)));
+            changes.push(self.change(group, ChangeKind::Revoke, Reason::by(kind, place)));
         }
         changes
     }
@@ -293,10 +298,11 @@ impl<'a> TargetDecision<'a> {
                     continue;
                 }
             };
-            for name in missing {
-                let line = &mut outcome.decided[*line].reason;
-                line.text = format!("{}; {} has no group {name}", line.text, self.system);
-            }
+            let notes = missing.into_iter().map(|group| ReasonNote::NoSuchGroup {
+                system: self.system.to_owned(),
+                group,
+            });
+            outcome.decided[*line].reason.notes.extend(notes);
             let account = stand.account.map(|at| &self.population.accounts[at]);
             let member = Member {
                 target: self,
@@ -346,7 +352,10 @@ impl<'a> TargetDecision<'a> {
         for rule in &self.types.memberships {
             let cannot = |error: crate::expr::ExprError, source: &str| {
                 Reason::by(
-                    format!("the groups to join cannot be evaluated: {error} (in {source})"),
+                    ReasonKind::MembershipFailed {
+                        error: error.to_string(),
+                        expression: source.to_owned(),
+                    },
                     &rule.place,
                 )
             };
@@ -586,7 +595,10 @@ impl<'a> TargetDecision<'a> {
                 && self.memberships.get(group).is_some_and(|group| group.owned);
             if !follows {
                 let why = Reason {
-                    text: format!("{}: {}", why.text, self.group_name(group)),
+                    kind: Box::new(ReasonKind::LeavesGroup {
+                        why: why.kind.clone(),
+                        group: self.group_name(group).to_owned(),
+                    }),
                     ..why.clone()
                 };
                 let (member, former) = (Some(self.member_value(group, account)), former(group));

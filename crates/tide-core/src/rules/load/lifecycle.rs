@@ -183,7 +183,7 @@ pub(super) fn read_departure(
         let place = own.place();
         own.report_unknown_keys();
         all.extend(act.map(|act| DepartureStep {
-            action: act,
+            act,
             after_days: after,
             when,
             place,
@@ -191,7 +191,7 @@ pub(super) fn read_departure(
     }
     let blocks = |step: &DepartureStep| {
         matches!(
-            step.action,
+            step.act,
             DepartureAct::Disable | DepartureAct::Delete | DepartureAct::RandomizePassword
         )
     };
@@ -277,7 +277,7 @@ fn check_order(all: &[DepartureStep], own: &Section<'_>, after: u32) {
     }
     if all
         .iter()
-        .any(|step| matches!(step.action, DepartureAct::Delete))
+        .any(|step| matches!(step.act, DepartureAct::Delete))
     {
         source.error(
             own.at,

@@ -1,4 +1,12 @@
-//! Reasons: the chain from a source value over a rule to a result, in words.
+//! Reasons: the chain from a source value over a rule to a result. A reason is a code with
+//! arguments; its sentence is made where it is shown.
+
+mod kind;
+
+pub use kind::{
+    AccountName, GuardLimit, LifecycleDate, MatchDoubt, OverruledValue, ReasonCode, ReasonKind,
+    ReasonNote, ValueNote,
+};
 
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -117,11 +125,14 @@ impl HoldCause {
     }
 }
 
-/// A reason: one sentence, with the rule behind it.
+/// A reason, with the rule behind it. `Display` gives the sentence, with its notes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reason {
-    /// The sentence.
-    pub text: String,
+    /// What it says.
+    pub kind: Box<ReasonKind>,
+    /// What is to be noted beside it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<ReasonNote>,
     /// The rule behind it, if one is.
     pub rule: Option<Place>,
     /// Why it does not go on, where it does not.
@@ -131,20 +142,20 @@ pub struct Reason {
 
 impl Reason {
     /// A reason without a single rule behind it.
-    pub fn new(text: impl Into<String>) -> Self {
+    pub fn new(kind: ReasonKind) -> Self {
         Reason {
-            text: text.into(),
+            kind: Box::new(kind),
+            notes: Vec::new(),
             rule: None,
             cause: None,
         }
     }
 
     /// A reason with the rule behind it.
-    pub fn by(text: impl Into<String>, rule: &Place) -> Self {
+    pub fn by(kind: ReasonKind, rule: &Place) -> Self {
         Reason {
-            text: text.into(),
             rule: Some(rule.clone()),
-            cause: None,
+            ..Reason::new(kind)
         }
     }
 
@@ -153,6 +164,25 @@ impl Reason {
     pub fn on_hold(mut self, cause: HoldCause) -> Self {
         self.cause.get_or_insert(cause);
         self
+    }
+
+    /// The same, with notes.
+    #[must_use]
+    pub fn with_notes(mut self, notes: impl IntoIterator<Item = ReasonNote>) -> Self {
+        self.notes.extend(notes);
+        self
+    }
+
+    /// The code.
+    pub fn code(&self) -> ReasonCode {
+        self.kind.code()
+    }
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.kind.fmt(f)?;
+        self.notes.iter().try_for_each(|note| write!(f, "; {note}"))
     }
 }
 
@@ -172,5 +202,5 @@ pub struct ValueReason {
     /// The system whose value won, for a value of an identity.
     pub from_system: Option<String>,
     /// A note: normalized by the target, written once only, and so on.
-    pub note: Option<String>,
+    pub note: Option<ValueNote>,
 }
