@@ -220,7 +220,11 @@ pub async fn check(stage: &Stage) -> anyhow::Result<ExitCode> {
         if story.wrong == 0 {
             "Everything is in sync".to_owned()
         } else {
-            format!("{} things were off", story.wrong)
+            format!(
+                "{} {} failed",
+                story.wrong,
+                if story.wrong == 1 { "check" } else { "checks" }
+            )
         },
         begun.elapsed().as_secs_f32(),
         stage.harbour.name()
@@ -360,14 +364,14 @@ async fn check_preview(story: &mut Story<'_>) -> anyhow::Result<(Value, String)>
         .as_array()
         .into_iter()
         .flatten()
-        .filter(|l| l["reason"].as_str().is_some_and(|r| !r.is_empty()))
+        .filter(|l| l["reason"]["text"].as_str().is_some_and(|r| !r.is_empty()))
         .count();
     story.expect(
         "reasons",
         reasons > 4 && held.as_array().map(Vec::len) == Some(reasons),
         format!(
             "each of the {reasons} held has one, such as \"{}\"",
-            held[0]["reason"].as_str().unwrap_or_default()
+            held[0]["reason"]["text"].as_str().unwrap_or_default()
         ),
     );
     Ok((preview, id))

@@ -114,7 +114,7 @@ impl Season<'_> {
         let mut events = self.engine.events();
         let id = self.engine.begin_change_set(plan, "the season").await?;
         loop {
-            if self.engine.store().change_set(id).await?.ended.is_some() {
+            if self.engine.store().change_set(id).await?.ended_at.is_some() {
                 return Ok(());
             }
             // Checks again, whether an event arrived or not.

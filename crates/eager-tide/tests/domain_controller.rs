@@ -17,9 +17,7 @@ use tide_connect::{
 };
 use tide_core::compare::ValueChange;
 use tide_core::model::Observed;
-use tide_core::states::ChangeKind;
-use tide_core::states::StepState;
-use tide_core::states::WatchMode;
+use tide_core::states::{ChangeKind, StepState, WatchMode};
 use tide_core::{ObjectType, Place, Value};
 use tide_standins::samba::{self, DomainController};
 

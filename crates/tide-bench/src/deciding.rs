@@ -11,9 +11,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use tide_core::incremental::{IncrementalState, PassStep, Records};
-use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
-use tide_core::states::LinkOrigin;
+use tide_core::states::{LinkBasis, LinkOrigin};
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema,
     Stage, SystemFacts, Value, decide,

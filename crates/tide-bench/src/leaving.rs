@@ -11,8 +11,7 @@ use std::time::Duration;
 
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_core::states::SystemKind;
-use tide_core::states::WatcherState;
+use tide_core::states::{SystemKind, WatcherState};
 use tide_engine::{NewSystem, Plan, Schedule, SystemUpdate};
 use tide_standins::scim_service::ScimService;
 use tide_standins::slapd::{Setup, Slapd};

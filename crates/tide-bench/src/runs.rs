@@ -19,9 +19,7 @@ use std::time::Duration;
 use tide_clock::Instant;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_core::states::ChangeState;
-use tide_core::states::SystemKind;
-use tide_core::states::WatcherState;
+use tide_core::states::{ChangeState, SystemKind, WatcherState};
 use tide_engine::{Engine, Event, NewSystem, Plan, Schedule, SystemClock, SystemUpdate};
 use tide_standins::scim_service::{Manner, ScimService};
 use tide_standins::slapd::{Setup, Slapd};
@@ -152,7 +150,7 @@ impl Bench {
                 Ok(_) => {}
                 // Many events may have passed, its last among them.
                 Err(tokio::sync::broadcast::error::RecvError::Lagged(_)) => {
-                    if self.engine.store().change_set(id).await?.ended.is_some() {
+                    if self.engine.store().change_set(id).await?.ended_at.is_some() {
                         break;
                     }
                 }

@@ -36,8 +36,7 @@ use async_trait::async_trait;
 use std::sync::Arc;
 use tide_core::compare::ValueChange;
 use tide_core::model::Observed;
-use tide_core::states::ChangeKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{ChangeKind, WatchMode};
 use tide_core::{ObjectType, Value};
 use tokio::sync::mpsc;
 

@@ -7,8 +7,7 @@ use async_trait::async_trait;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::model::Observed;
-use tide_core::states::CheckStepKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{CheckStepKind, WatchMode};
 use tide_core::{ObjectType, Schema, Value};
 use tide_scim::{FlatSchema, GROUP, USER};
 

@@ -2,8 +2,7 @@
 
 use crate::ConnectError;
 use serde::{Deserialize, Deserializer, Serialize};
-use tide_core::states::FeedFormat;
-use tide_core::states::SystemKind;
+use tide_core::states::{FeedFormat, SystemKind};
 use zeroize::Zeroizing;
 
 /// A secret, wiped when it is dropped and never shown.

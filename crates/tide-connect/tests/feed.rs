@@ -8,8 +8,7 @@ use tide_connect::{
     BadRow, ConnectionState, Connector, FeedConnector, FeedSettings, SnapshotItem, inspect,
 };
 use tide_core::model::Observed;
-use tide_core::states::FeedFormat;
-use tide_core::states::StepState;
+use tide_core::states::{FeedFormat, StepState};
 use tide_core::{ObjectType, Value};
 
 fn settings(path: &Path) -> FeedSettings {

@@ -9,8 +9,7 @@ use tide_connect::{
 };
 use tide_core::compare::ValueChange;
 use tide_core::model::Observed;
-use tide_core::states::ChangeKind;
-use tide_core::states::StepState;
+use tide_core::states::{ChangeKind, StepState};
 use tide_core::{ObjectType, Place, Value};
 use tide_ldap::ldif::LdifEntry;
 use tide_standins::directory::{Directory, Temper};

@@ -9,8 +9,7 @@ use tide_connect::{
     Write,
 };
 use tide_core::compare::ValueChange;
-use tide_core::states::ChangeKind;
-use tide_core::states::StepState;
+use tide_core::states::{ChangeKind, StepState};
 use tide_core::{ObjectType, Place, Value};
 use tide_standins::scim_service::{Entrance, Manner, Mischief, ScimService};
 use tide_standins::world;

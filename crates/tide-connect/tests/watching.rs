@@ -10,8 +10,7 @@ use tide_connect::{
     SnapshotItem,
 };
 use tide_core::ObjectType;
-use tide_core::states::StepState;
-use tide_core::states::WatchMode;
+use tide_core::states::{StepState, WatchMode};
 use tide_ldap::ldif::LdifEntry;
 use tide_standins::directory::{Directory, Synchronizes, Temper};
 use tide_standins::slapd::{Setup, Slapd};

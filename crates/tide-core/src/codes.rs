@@ -1,5 +1,15 @@
 //! Enums of codes, shared by records, rules, the API and the client.
 
+/// A text that is no code of an enum: another version of the program wrote it.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{code}` is no code of {enumeration}")]
+pub struct UnknownCode {
+    /// The enum.
+    pub enumeration: &'static str,
+    /// The text.
+    pub code: String,
+}
+
 /// Declares an enum whose variants are codes.
 ///
 /// Each variant has one code, its name in snake_case. The same code stands in records, in rule
@@ -28,6 +38,17 @@ macro_rules! codes {
             /// Reads a code.
             pub fn parse(code: &str) -> Option<Self> {
                 code.parse().ok()
+            }
+        }
+
+        impl TryFrom<String> for $name {
+            type Error = $crate::UnknownCode;
+
+            fn try_from(code: String) -> Result<Self, $crate::UnknownCode> {
+                code.parse().map_err(|_| $crate::UnknownCode {
+                    enumeration: stringify!($name),
+                    code,
+                })
             }
         }
     };

@@ -1,11 +1,12 @@
 //! Compares the desired account with the present one.
 
 use crate::compose::{DesiredAccount, DesiredValue};
+use crate::equality::are_equal;
 use crate::model::{Account, Population};
 use crate::reasons::Place;
-use crate::references::fold_reference;
 use crate::rules::{Apply, OnEmpty};
-use crate::schema::{AttributeDef, ValueKind};
+use crate::schema::AttributeDef;
+use crate::states::KeptCause;
 use crate::value::Value;
 use serde::{Deserialize, Serialize};
 
@@ -45,70 +46,6 @@ pub enum Relation {
     LeftAlone(KeptCause),
     /// It differs and is to be changed.
     Differs,
-}
-
-codes! {
-    /// Why a value that differs stays as it is.
-    pub enum KeptCause {
-        /// The system computes it.
-        Computed,
-        /// The source is empty, and the rule keeps the value.
-        SourceEmpty,
-        /// The rule applies to new accounts only.
-        SetOnCreate,
-        /// The rule applies to empty values only.
-        SetIfEmpty,
-        /// The referenced account is not created yet.
-        WaitingForAccount,
-        /// The system requires a value, and the source is empty.
-        RequiredThere,
-    }
-}
-
-impl KeptCause {
-    /// The label.
-    pub fn label(self) -> &'static str {
-        match self {
-            KeptCause::Computed => "the system computes it",
-            KeptCause::SourceEmpty => "the source is empty, and the rule leaves the value",
-            KeptCause::SetOnCreate => "set once, when the account was created",
-            KeptCause::SetIfEmpty => "set only while empty",
-            KeptCause::WaitingForAccount => "waiting for an account that is not created yet",
-            KeptCause::RequiredThere => "required there, but the source is empty",
-        }
-    }
-}
-
-/// Whether two sets of values are equal under the rules of the target.
-pub fn are_equal(def: Option<&AttributeDef>, one: &[Value], two: &[Value]) -> bool {
-    if one.len() != two.len() {
-        return false;
-    }
-    // Nearly every value is one text: it needs no list to be compared.
-    if let ([Value::Text(one)], [Value::Text(two)]) = (one, two)
-        && def.is_none_or(|def| def.kind != ValueKind::Reference)
-    {
-        return one == two
-            || (def.is_some_and(|def| !def.case_exact)
-                && one.to_lowercase() == two.to_lowercase());
-    }
-    let refers = def.is_some_and(|def| def.kind == ValueKind::Reference);
-    let fold = |value: &Value| {
-        let text = value.to_string();
-        match (def, value) {
-            _ if refers || matches!(value, Value::Reference(_)) => fold_reference(&text),
-            (Some(def), Value::Text(_) | Value::Reference(_)) if !def.case_exact => {
-                text.to_lowercase()
-            }
-            _ => text,
-        }
-    };
-    let sorted = |values: &[Value]| {
-        let mut texts: Vec<String> = values.iter().map(fold).collect();
-        texts.sort();
-        texts
-    };
-    sorted(one) == sorted(two)
 }
 
 /// The values that an attribute should have: ours alone, or ours and those of others. `given` are

@@ -1,7 +1,7 @@
 //! Composes values: accounts into an identity, and an identity into the desired account of a
 //! target. Authority is decided here, and nowhere else.
 
-use crate::compare::are_equal;
+use crate::equality::are_equal;
 use crate::expr::{EvalInputs, ExprError, Program, Root};
 use crate::model::Account;
 use crate::reasons::{HoldCause, Place, Reason, ReasonKind, ValueNote, ValueReason};

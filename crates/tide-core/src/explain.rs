@@ -1,18 +1,16 @@
 //! Explanations, why and why not: repeats the path of the decision for one person and keeps every
 //! step.
 
-use crate::Stage;
 use crate::compare::{self, Relation};
-use crate::compose;
 use crate::decide::{Decided, Outcome, Verdict, people};
 use crate::matching::{account_keys, identity_keys};
-use crate::model::LinkBasis;
-use crate::model::{Account, AccountId, Identity, ObjectType, Population};
+use crate::model::{Account, AccountId, Identity, Population};
 use crate::reasons::{OverruledValue, Reason, ReasonKind, ValueNote, ValueReason};
 use crate::references::Accounts;
 use crate::rules::RuleSet;
-use crate::states::ValueState;
+use crate::states::{LinkBasis, ObjectType, ValueState};
 use crate::value::{Value, format_values};
+use crate::{Stage, compose};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 use unicode_normalization::UnicodeNormalization as _;
@@ -597,7 +595,7 @@ fn beside_sources(
     };
     let held: std::collections::BTreeSet<String> = identity
         .attributes
-        .get(crate::roles::ROLES)
+        .get(crate::model::ROLES)
         .iter()
         .map(ToString::to_string)
         .collect();
@@ -693,8 +691,8 @@ fn add_role_values(
 /// Adds the roles of the identity.
 fn add_held_roles(rules: &RuleSet, identity: &Identity, values: &mut Vec<ValueReason>) {
     values.push(ValueReason {
-        attribute: crate::roles::ROLES.to_owned(),
-        value: format_values(identity.attributes.get(crate::roles::ROLES)),
+        attribute: crate::model::ROLES.to_owned(),
+        value: format_values(identity.attributes.get(crate::model::ROLES)),
         rule: rules
             .roles
             .first()

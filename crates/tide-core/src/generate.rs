@@ -2,8 +2,8 @@
 //! the past.
 
 use crate::ObjectType;
-use crate::decide::OutsideRecords;
 use crate::expr::EvalInputs;
+use crate::outside::OutsideRecords;
 use crate::reasons::{Reason, ReasonKind};
 use crate::rules::{Generated, IdentityRules};
 use crate::value::{Attributes, Value};

@@ -5,8 +5,9 @@
 //! published rules would also change is reported with its current value and both results.
 
 use crate::decide::{Outcome, Verdict};
-use crate::model::{AccountId, ObjectType};
+use crate::model::AccountId;
 use crate::reasons::{Reason, ReasonKind};
+use crate::states::ObjectType;
 use crate::value::{Value, format_values};
 use std::collections::BTreeMap;
 

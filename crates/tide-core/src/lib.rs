@@ -6,29 +6,29 @@
 //! The path of a decision, module by module:
 //! [`scope`] (who is processed) → [`compose`] (account → identity → desired account) →
 //! [`matching`] (which identity an account belongs to) → [`compare`] (differences) → [`mod@decide`].
-//! [`approvals`] selects changes that need approval.
+//! [`decide::approvals`] selects changes that need approval.
 //! [`incremental`] makes the same decision about changed records only.
 //! [`explain`] repeats the decision for one person and records every step.
 
 #[macro_use]
 mod codes;
 
-pub mod approvals;
 pub mod compare;
 pub mod compose;
 pub mod decide;
+pub mod equality;
+mod examples;
 pub mod explain;
 pub mod expr;
 pub mod generate;
 pub mod impact;
 pub mod incremental;
 pub mod interrupt;
-pub mod licenses;
 pub mod lifecycle;
 pub mod matching;
 pub mod memberships;
 pub mod model;
-pub mod notifications;
+pub mod outside;
 pub mod permissions;
 pub mod reasons;
 pub mod references;
@@ -39,9 +39,11 @@ pub mod scope;
 pub mod states;
 pub mod value;
 
+pub use codes::UnknownCode;
 pub use decide::{Outcome, decide};
-pub use model::{Account, Identity, Link, ObjectType, Population, Stage, SystemFacts};
+pub use model::{Account, Identity, Link, Population, Stage, SystemFacts};
 pub use reasons::{HoldCause, HoldOwner, Place, Reason, ReasonCode, ReasonKind, ValueReason};
 pub use rules::RuleSet;
 pub use schema::{AttributeDef, Schema};
+pub use states::ObjectType;
 pub use value::{Attributes, Value};

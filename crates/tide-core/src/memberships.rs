@@ -1,10 +1,12 @@
 //! Direct memberships, for rules that add and remove members one at a time: a group of tens of
 //! thousands is neither read nor compared for one of its members.
 
-use crate::model::{Account, AccountId, ObjectType, Population};
+use crate::model::{Account, AccountId, Population};
 use crate::references::fold_reference;
 use crate::rules::RuleSet;
-use crate::scope::{MEMBERS, member_references, names_of};
+use crate::schema::MEMBERS;
+use crate::scope::{member_references, names_of};
+use crate::states::ObjectType;
 use crate::value::Value;
 use rustc_hash::{FxHashMap, FxHashSet};
 use std::collections::{BTreeSet, HashMap};
@@ -77,8 +79,11 @@ pub(crate) fn hash(system: &str, folded: &str) -> u64 {
 /// Systems whose memberships are changed one at a time.
 pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
     let concerns = |types: &crate::rules::TypeRules| {
-        let revokes = |step: &crate::lifecycle::DepartureStep| {
-            matches!(step.act, crate::lifecycle::DepartureAct::Revoke { .. })
+        let revokes = |step: &crate::rules::lifecycle::DepartureStep| {
+            matches!(
+                step.act,
+                crate::rules::lifecycle::DepartureAct::Revoke { .. }
+            )
         };
         !types.memberships.is_empty() || types.departure.iter().any(revokes)
     };

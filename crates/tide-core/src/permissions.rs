@@ -2,10 +2,10 @@
 //! more.
 
 use crate::expr::{EvalInputs, Program, Root};
-use crate::lifecycle::DepartureAct;
-use crate::model::ObjectType;
+use crate::rules::lifecycle::DepartureAct;
 use crate::rules::{Mapping, OnOrphaned, OnOutOfScope, RecordFilter, RuleSet, TypeRules};
 use crate::schema::Schema;
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use std::collections::BTreeSet;
 
@@ -485,7 +485,9 @@ pub fn server_filters(rules: &RuleSet, system: &str) -> Vec<tide_ldap::LdapFilte
     let filters =
         types.filter_map(
             |types| match types.scope.filter.as_ref().map(|filter| &filter.filter) {
-                Some(RecordFilter::Ldap(filter)) if crate::scope::is_server_side(filter) => {
+                Some(RecordFilter::Ldap(filter))
+                    if crate::rules::filters::is_server_side(filter) =>
+                {
                     Some(filter.clone())
                 }
                 _ => None,

@@ -6,8 +6,9 @@
 //! decided. Cycles are no problem: a reference never decides whether an account exists, and a
 //! reference to an account that does not exist yet waits for it.
 
-use crate::model::{AccountId, ObjectType, Population};
+use crate::model::{AccountId, Population};
 use crate::rules::Pointer;
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use std::collections::HashMap;
 use tide_ldap::Dn;

@@ -1,53 +1,17 @@
 //! Roles: named bundles of values, held by condition or by hand, nested. What accounts, groups and
 //! licenses they bring follows from rules that read `identity.roles` and the values.
 
-use crate::expr::{EvalInputs, Program};
-use crate::model::KeptRoles;
-use crate::model::RoleGrant;
-use crate::model::{Identity, ObjectType};
-use crate::reasons::{Place, Reason, ReasonKind};
+use crate::expr::EvalInputs;
+use crate::model::ROLES;
+use crate::model::{Identity, KeptRoles, RoleGrant};
+use crate::reasons::{Reason, ReasonKind};
 use crate::rules::RuleSet;
-use crate::states::RoleOrigin;
+use crate::rules::roles::{Role, RoleValue};
+use crate::states::{ObjectType, RoleOrigin};
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
-
-/// The attribute that names the roles that an identity holds.
-pub const ROLES: &str = "roles";
-/// One role.
-#[derive(Debug, Clone)]
-pub struct Role {
-    /// Its name.
-    pub name: String,
-    /// Of what it is a role.
-    pub kind: ObjectType,
-    /// The condition of its holders; without one, it is granted manually only.
-    pub when: Option<Program>,
-    /// Roles that it brings with it.
-    pub includes: Vec<String>,
-    /// Which role's value counts where several set one: the highest.
-    pub priority: i64,
-    /// Days of overlap after its condition, or the role that includes it, no longer holds.
-    pub overlap_days: u32,
-    /// Its values.
-    pub values: Vec<RoleValue>,
-    /// Its location in the rule files.
-    pub place: Place,
-}
-
-/// A value that a role gives an attribute of an identity.
-#[derive(Debug, Clone)]
-pub struct RoleValue {
-    /// The attribute.
-    pub attribute: String,
-    /// The value.
-    pub value: Program,
-    /// Whether it overrides sources. A default counts only where no source supplies a value.
-    pub binding: bool,
-    /// Its location in the rule files.
-    pub place: Place,
-}
 
 /// A role of a person, with its origin.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,6 +4,9 @@ use crate::value::Value;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
+/// Attributes of a group that name its members.
+pub(crate) const MEMBERS: [&str; 4] = ["member", "uniqueMember", "memberUid", "members"];
+
 codes! {
     /// How values of an attribute look.
     pub enum ValueKind {

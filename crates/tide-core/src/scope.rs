@@ -4,10 +4,10 @@ mod filters;
 mod groups;
 mod ldap_filter;
 
+pub use crate::rules::filters::is_server_side;
 pub use groups::{Groups, MembershipFact};
-pub(crate) use groups::{MEMBERS, member_references, members_of, names_of};
-pub use ldap_filter::{SERVER_FILTERS, filter_answer, is_server_side};
-pub(crate) use ldap_filter::{depends_on_back_links, filter_problem, groups_named};
+pub(crate) use groups::{member_references, members_of, names_of};
+pub use ldap_filter::{SERVER_FILTERS, filter_answer};
 
 use crate::expr::EvalInputs;
 use crate::model::Account;

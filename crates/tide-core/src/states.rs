@@ -1,6 +1,9 @@
 //! The states, kinds and origins of everything that is stored and shown. One code each, for
 //! records, API and client alike.
 
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
 codes! {
     /// How a membership came about.
     pub enum MembershipOrigin {
@@ -697,6 +700,119 @@ impl CheckStepKind {
             CheckStepKind::Rows => "Rows",
             CheckStepKind::Ready => "Ready",
             CheckStepKind::ObjectClasses => "Object classes",
+        }
+    }
+}
+
+codes! {
+    /// The type of an account. Only equal types are ever linked.
+    pub enum ObjectType {
+        /// A human being.
+        Person,
+        /// A program's or a device's account.
+        Service,
+        /// A group of others.
+        Group,
+    }
+}
+
+/// The origin of a link.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct LinkBasis {
+    /// Which kind of thing.
+    pub origin: LinkOrigin,
+    /// The source's, the match rule's or the operator's name; empty for an account that we created.
+    pub name: String,
+}
+
+impl LinkBasis {
+    /// The origin of a link, with its name.
+    pub fn new(origin: LinkOrigin, name: impl Into<String>) -> Self {
+        LinkBasis {
+            origin,
+            name: name.into(),
+        }
+    }
+
+    /// We created the account.
+    pub fn created() -> Self {
+        Self::new(LinkOrigin::Created, "")
+    }
+}
+
+/// The sentence that people read.
+impl fmt::Display for LinkBasis {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = &self.name;
+        match self.origin {
+            LinkOrigin::Source => write!(f, "first seen in {name}"),
+            LinkOrigin::MatchRule => write!(f, "match rule \"{name}\""),
+            LinkOrigin::Operator => write!(f, "decided by {name}"),
+            LinkOrigin::Created => f.write_str("created by us"),
+        }
+    }
+}
+
+codes! {
+    /// The kind of a departure step, by its name in the rules.
+    pub enum DepartureAction {
+        /// The account can no longer be used.
+        Disable,
+        /// It gets a random password.
+        RandomizePassword,
+        /// A value is set or cleared.
+        Set,
+        /// Memberships and granting values are removed.
+        Revoke,
+        /// It gets another name.
+        Move,
+        /// It is removed.
+        Delete,
+    }
+}
+
+impl DepartureAction {
+    /// The label.
+    pub fn label(self) -> &'static str {
+        match self {
+            DepartureAction::Disable => "disable",
+            DepartureAction::RandomizePassword => "randomize the password",
+            DepartureAction::Set => "set a value",
+            DepartureAction::Revoke => "revoke memberships",
+            DepartureAction::Move => "move",
+            DepartureAction::Delete => "delete",
+        }
+    }
+}
+
+codes! {
+    /// Why a value that differs stays as it is.
+    pub enum KeptCause {
+        /// The system computes it.
+        Computed,
+        /// The source is empty, and the rule keeps the value.
+        SourceEmpty,
+        /// The rule applies to new accounts only.
+        SetOnCreate,
+        /// The rule applies to empty values only.
+        SetIfEmpty,
+        /// The referenced account is not created yet.
+        WaitingForAccount,
+        /// The system requires a value, and the source is empty.
+        RequiredThere,
+    }
+}
+
+impl KeptCause {
+    /// The label.
+    pub fn label(self) -> &'static str {
+        match self {
+            KeptCause::Computed => "the system computes it",
+            KeptCause::SourceEmpty => "the source is empty, and the rule leaves the value",
+            KeptCause::SetOnCreate => "set once, when the account was created",
+            KeptCause::SetIfEmpty => "set only while empty",
+            KeptCause::WaitingForAccount => "waiting for an account that is not created yet",
+            KeptCause::RequiredThere => "required there, but the source is empty",
         }
     }
 }

@@ -2,8 +2,8 @@
 #![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
 use tide_core::incremental::{IncrementalState, PassStep, Records};
-use tide_core::model::LinkBasis;
 use tide_core::rules::RuleFile;
+use tide_core::states::LinkBasis;
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema,
     Stage, SystemFacts, Value,

@@ -5,10 +5,8 @@
 use jiff::Timestamp;
 use tide_core::explain::{Explanation, explain, find_identities};
 use tide_core::model::ApprovalState;
-use tide_core::model::LinkBasis;
 use tide_core::rules::{FaultSeverity, RuleFile};
-use tide_core::states::LinkOrigin;
-use tide_core::states::ValueState;
+use tide_core::states::{LinkBasis, LinkOrigin, ValueState};
 use tide_core::{
     Account, AttributeDef, Link, ObjectType, Population, RuleSet, Schema, SystemFacts, Value,
     decide,

@@ -6,13 +6,12 @@ mod common;
 
 use common::{World, line};
 use jiff::Timestamp;
+use tide_core::decide::notifications::Recipient;
 use tide_core::decide::{Change, Verdict};
-use tide_core::model::LinkBasis;
 use tide_core::model::{PendingPassword, RuleMembership};
-use tide_core::notifications::Recipient;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
+use tide_core::states::{ChangeKind, LinkBasis};
 use tide_core::{
     AttributeDef, Identity, Link, ObjectType, Outcome, RuleSet, Schema, Stage, SystemFacts, Value,
     decide,
@@ -407,7 +406,8 @@ fn seats_are_counted_and_the_waiting_list_advances_in_order() {
         .set("ends", vec![Value::text("2026-11-22")]);
     let outcome = world.decide();
     assert_eq!(sent(&outcome).len(), 1);
-    let before = tide_core::licenses::license_usage(&world.rules, &world.population, &outcome);
+    let before =
+        tide_core::decide::licenses::license_usage(&world.rules, &world.population, &outcome);
     assert_eq!(
         (
             before[0].used,

@@ -6,15 +6,11 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 use tide_core::decide::Verdict;
 use tide_core::incremental::IncrementalState;
-use tide_core::lifecycle::DepartureAction;
-use tide_core::model::Departure;
-use tide_core::model::LinkBasis;
-use tide_core::model::{Stage, WriteHistory};
+use tide_core::model::{Departure, Stage, WriteHistory};
 use tide_core::reasons::{ReasonKind, ReasonNote};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
-use tide_core::states::LinkOrigin;
+use tide_core::states::{ChangeKind, DepartureAction, LinkBasis, LinkOrigin};
 use tide_core::{
     Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema,
     SystemFacts, Value, decide,

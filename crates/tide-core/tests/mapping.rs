@@ -4,12 +4,10 @@
 
 use std::collections::BTreeMap;
 use tide_core::decide::Verdict;
-use tide_core::model::LinkBasis;
 use tide_core::reasons::ReasonNote;
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
-use tide_core::states::LinkOrigin;
+use tide_core::states::{ChangeKind, LinkBasis, LinkOrigin};
 use tide_core::value::format_values;
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, ReasonCode,

@@ -7,12 +7,10 @@ mod common;
 use common::{HARBOUR, IDENTITIES, World, line};
 use proptest::prelude::*;
 use tide_core::decide::{Doubt, Verdict};
-use tide_core::model::LinkBasis;
-use tide_core::model::MatchAnswer;
-use tide_core::model::MatchDecision;
+use tide_core::model::{MatchAnswer, MatchDecision};
 use tide_core::reasons::MatchDoubt;
 use tide_core::rules::{RuleFile, RuleSet};
-use tide_core::states::LinkOrigin;
+use tide_core::states::{LinkBasis, LinkOrigin};
 use tide_core::{Link, ObjectType, Outcome, ReasonKind, Value};
 
 /// A target that knows people by number, and asks when only the name fits.

@@ -8,14 +8,11 @@ use tide_core::decide::{Decided, Question};
 use tide_core::incremental::{
     AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records,
 };
-use tide_core::model::LinkBasis;
-use tide_core::model::MatchAnswer;
-use tide_core::model::MatchDecision;
-use tide_core::model::RuleMembership;
+use tide_core::model::{MatchAnswer, MatchDecision, RuleMembership};
 use tide_core::references::fold_reference;
 use tide_core::rules::{FaultSeverity, RuleFile, Schemas};
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
+use tide_core::states::{ChangeKind, LinkBasis};
 use tide_core::{
     Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts,
     Value, decide,

@@ -5,10 +5,9 @@
 use proptest::prelude::*;
 use std::collections::{BTreeMap, HashSet};
 use tide_core::decide::Verdict;
-use tide_core::model::LinkBasis;
 use tide_core::rules::{RuleFile, Schemas};
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
+use tide_core::states::{ChangeKind, LinkBasis};
 use tide_core::{
     Account, AttributeDef, Attributes, Link, ObjectType, Outcome, Population, RuleSet, Schema,
     SystemFacts, Value, decide,

@@ -3,8 +3,7 @@
 
 use jiff::Timestamp;
 use tide_core::decide::Verdict;
-use tide_core::model::RoleGrant;
-use tide_core::roles::ROLES;
+use tide_core::model::{ROLES, RoleGrant};
 use tide_core::rules::{FaultSeverity, RuleFile};
 use tide_core::{
     Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, RuleSet,

@@ -2,11 +2,12 @@
 //! relation between what is wanted and what is there.
 #![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
-use tide_core::compare::{KeptCause, Relation, find_differences, relation_to_account};
+use tide_core::compare::{Relation, find_differences, relation_to_account};
 use tide_core::compose::{compose_identity, desired};
 use tide_core::model::Normalization;
 use tide_core::rules::{FaultSeverity, OnOutOfScope, RuleFault, RuleFile, RuleSet, Schemas};
 use tide_core::schema::ValueKind;
+use tide_core::states::KeptCause;
 use tide_core::value::format_values;
 use tide_core::{
     Account, AttributeDef, Attributes, ObjectType, Population, ReasonKind, Schema, Value,
@@ -521,7 +522,7 @@ fn what_takes_something_away_is_limited_whether_a_file_says_so_or_not() {
     let built_in = |guards: &[tide_core::rules::Guard]| {
         guards
             .iter()
-            .filter(|guard| guard.is_built_in())
+            .filter(|guard| guard.is_built_in)
             .map(|guard| guard.change.clone())
             .collect::<Vec<_>>()
     };

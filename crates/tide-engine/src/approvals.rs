@@ -4,16 +4,14 @@ use crate::decisions::DecisionReply;
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use tide_core::HoldCause;
-use tide_core::approvals::Approval;
+use tide_core::decide::notifications::{Notification, Recipient};
 use tide_core::decide::{self, Change};
 use tide_core::incremental::Records;
 use tide_core::model::AccountId;
-use tide_core::notifications::{Notification, Recipient};
-use tide_core::states::ChangeKind;
-use tide_core::states::DecisionAnswer;
+use tide_core::rules::approvals::Approval;
+use tide_core::states::{ChangeKind, DecisionAnswer};
 use tide_core::value::format_values;
-use tide_core::{Account, ObjectType, Outcome, Population, RuleSet};
+use tide_core::{Account, HoldCause, ObjectType, Outcome, Population, RuleSet};
 use tide_store::{Answered, ApprovalRow, NewApproval, OperatorRow};
 
 /// The maximum number of values in the text of an offer.
@@ -67,7 +65,7 @@ pub(crate) fn open_requests<'o>(
             continue;
         }
         let expired =
-            row.is_some_and(|row| row.expires.parse().is_ok_and(|at: Timestamp| at <= now));
+            row.is_some_and(|row| row.expires_at.parse().is_ok_and(|at: Timestamp| at <= now));
         // The owner of a group approves that group only, not about other changes of the
         // person.
         let owned = rule
@@ -439,7 +437,7 @@ impl Engine {
         let first = |rule: &str| {
             rows.values()
                 .filter(|row| row.rule == rule)
-                .map(|row| row.asked.as_str())
+                .map(|row| row.requested_at.as_str())
                 .min()
                 .unwrap_or_default()
         };

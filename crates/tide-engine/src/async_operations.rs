@@ -9,9 +9,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_connect::{Connector, FailureClass, Write};
-use tide_core::states::ChangeKind;
-use tide_core::states::ChangeSetState;
-use tide_core::states::ChangeState;
+use tide_core::states::{ChangeKind, ChangeSetState, ChangeState};
 use tide_core::{HoldCause, Outcome, Reason, ReasonKind};
 use tide_store::ChangeRow;
 

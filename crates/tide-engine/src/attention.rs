@@ -4,10 +4,7 @@
 use crate::{Engine, EngineError, lock};
 use std::collections::BTreeMap;
 use tide_core::HoldCause;
-use tide_core::states::AttentionKind;
-use tide_core::states::ChangeSetKind;
-use tide_core::states::ReadState;
-use tide_core::states::WatcherState;
+use tide_core::states::{AttentionKind, ChangeSetKind, ReadState, WatcherState};
 use tide_store::{Reading, SystemRow};
 
 /// The maximum number of names in one entry.
@@ -101,8 +98,8 @@ impl Engine {
         }
         let mine = readings
             .iter()
-            .filter(|reading| reading.system == row.name && reading.ended.is_some());
-        let last = mine.max_by(|a, b| a.ended.cmp(&b.ended));
+            .filter(|reading| reading.system == row.name && reading.ended_at.is_some());
+        let last = mine.max_by(|a, b| a.ended_at.cmp(&b.ended_at));
         let watching = self
             .watchers()
             .into_iter()
@@ -117,7 +114,7 @@ impl Engine {
             ))
         };
         let tested_later =
-            last.is_none_or(|last| row.checked_at.as_deref() > last.ended.as_deref());
+            last.is_none_or(|last| row.checked_at.as_deref() > last.ended_at.as_deref());
         match (last, failed_step()) {
             (_, Some(step)) if tested_later => {
                 Health::Unreachable(format!("the last test failed: {step}"))

@@ -15,8 +15,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 use tide_core::decide::Change;
-use tide_core::states::ChangeSetKind;
-use tide_core::states::ChangeSetState;
+use tide_core::states::{ChangeSetKind, ChangeSetState};
 use tide_core::{HoldCause, Outcome, Population, Reason, ReasonKind};
 use tide_store::{DecisionPreconditions, IdentityUpdates, NewChangeSet};
 

@@ -4,16 +4,13 @@
 use crate::{Engine, EngineError, approvals};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, HashMap, HashSet};
-use tide_core::HoldCause;
 use tide_core::compare::{ValueChange, changed_there};
 use tide_core::decide::Change;
 use tide_core::incremental::Records;
 use tide_core::rules::OnDrift;
-use tide_core::states::ChangeKind;
-use tide_core::states::DecisionAnswer;
-use tide_core::states::DecisionKind;
+use tide_core::states::{ChangeKind, DecisionAnswer, DecisionKind};
 use tide_core::value::format_values;
-use tide_core::{Outcome, Population, RuleSet};
+use tide_core::{HoldCause, Outcome, Population, RuleSet};
 use tide_store::{AlertRow, ApprovalRow, GuardWindow, NewOverride, OverrideRow, Parked};
 
 /// Maximum number of names in one entry.
@@ -359,7 +356,7 @@ fn answers_in_effect(
     let mut by_decision: BTreeMap<&str, Vec<&OverrideRow>> = BTreeMap::new();
     for row in overrides
         .iter()
-        .filter(|row| row.expires > now && wanted.contains_key(row.fingerprint.as_str()))
+        .filter(|row| row.expires_at > now && wanted.contains_key(row.fingerprint.as_str()))
     {
         by_decision.entry(&row.decision).or_default().push(row);
     }
@@ -379,7 +376,7 @@ fn answers_in_effect(
             ),
             said: format!(
                 "{} ({}): taken back; approval starts again at the first level",
-                minute(&last.made),
+                minute(&last.created_at),
                 row.rule
             ),
             names: vec![change.label.clone()],
@@ -423,8 +420,8 @@ fn override_decision(
         ),
         said: format!(
             "{} until {}: {next}",
-            minute(&first.made),
-            minute(&first.expires)
+            minute(&first.created_at),
+            minute(&first.expires_at)
         ),
         count: rows.len(),
         names: first_names(rows.iter().map(|row| row.label.as_str())),
@@ -510,7 +507,7 @@ impl Engine {
             .filter(|row| decided(row) && !wanted.contains(row.fingerprint.as_str()))
             .map(|row| row.fingerprint.clone())
             .collect();
-        if unwanted.is_empty() && rows.iter().all(|row| row.expires > now) {
+        if unwanted.is_empty() && rows.iter().all(|row| row.expires_at > now) {
             return Ok(());
         }
         Ok(self.store.end_overrides(unwanted, self.now()).await?)
@@ -752,7 +749,7 @@ fn approval_decision(request: &approvals::Request<'_>, context: &ApprovalContext
         .rule
         .levels
         .get(request.level)
-        .map(tide_core::approvals::Level::text)
+        .map(tide_core::rules::approvals::Level::text)
         .unwrap_or_default();
     let (systems, kinds) = systems_and_kinds(request);
     let who = if request.rule.batch {

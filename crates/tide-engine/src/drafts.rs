@@ -3,11 +3,10 @@
 
 use crate::{Engine, EngineError, Event};
 use tide_core::impact::{Impact, compute_impact};
-use tide_core::permissions;
 use tide_core::rules::difference::{FileDifference, brought_together, compare_files};
 use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::SystemKind;
-use tide_core::{RuleSet, decide};
+use tide_core::{RuleSet, decide, permissions};
 use tide_store::DraftEdit;
 use tide_store::{DraftRow, VersionRow};
 
@@ -152,7 +151,7 @@ impl Engine {
         let row = self.store.find_draft(id).await?;
         Ok(EngineError::Changed(format!(
             "{} saved draft {id} at {}, as edition {}: your edit was not stored; load the draft again and merge your edit",
-            row.changed_by, row.changed, row.edition
+            row.changed_by, row.changed_at, row.edition
         )))
     }
 

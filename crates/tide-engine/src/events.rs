@@ -1,8 +1,7 @@
 //! The events of the engine, as sent to the console.
 
 use serde::Serialize;
-use tide_core::states::ChangeSetState;
-use tide_core::states::ReadState;
+use tide_core::states::{ChangeSetState, ReadState};
 
 /// An event.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

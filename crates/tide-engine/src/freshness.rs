@@ -5,10 +5,7 @@ use crate::{Engine, EngineError, Schedule};
 use jiff::Timestamp;
 use std::time::Duration;
 use tide_core::ObjectType;
-use tide_core::states::ChangeSetKind;
-use tide_core::states::SystemKind;
-use tide_core::states::WatchMode;
-use tide_core::states::WatcherState;
+use tide_core::states::{ChangeSetKind, SystemKind, WatchMode, WatcherState};
 use tide_store::WholeReading;
 
 /// The freshness of one type of a system.
@@ -100,8 +97,12 @@ impl Engine {
             .store
             .last_change_set(ChangeSetKind::Run, false)
             .await?;
-        let run =
-            last.and_then(|set| Some(length(set.started.parse().ok()?, set.ended?.parse().ok()?)));
+        let run = last.and_then(|set| {
+            Some(length(
+                set.started_at.parse().ok()?,
+                set.ended_at?.parse().ok()?,
+            ))
+        });
         let mut all = Vec::new();
         for (row, types) in self.to_read().await? {
             let schedule = Schedule::read(&row.schedule);

@@ -7,8 +7,7 @@ use std::sync::Arc;
 use tide_connect::{ConnectError, Connector, Settings, SnapshotItem};
 use tide_core::ObjectType;
 use tide_core::model::Observed;
-use tide_core::states::ReadState;
-use tide_core::states::SystemKind;
+use tide_core::states::{ReadState, SystemKind};
 use tide_store::{StoreError, SystemRow};
 use tokio_util::sync::CancellationToken;
 

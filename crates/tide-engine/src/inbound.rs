@@ -3,9 +3,7 @@
 use crate::{Engine, EngineError, Event};
 use jiff::{Timestamp, ToSpan};
 use tide_connect::ConnectError;
-use tide_core::states::EventKind;
-use tide_core::states::PrincipalKind;
-use tide_core::states::SystemKind;
+use tide_core::states::{EventKind, PrincipalKind, SystemKind};
 use tide_core::{Attributes, ObjectType};
 use tide_store::{EventRow, EventTaken, NewEvent, NewTokenRow, TokenRow};
 

@@ -2,7 +2,8 @@
 
 use crate::{Engine, EngineError};
 use jiff::ToSpan;
-use tide_core::licenses::{License, LicenseUsage, license_usage};
+use tide_core::decide::licenses::{LicenseUsage, license_usage};
+use tide_core::rules::licenses::License;
 
 /// Number of days of the forecast.
 pub const AHEAD_DAYS: i64 = 30;

@@ -6,10 +6,9 @@ use jiff::Timestamp;
 use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::decide::{Change, Decided, Verdict};
-use tide_core::lifecycle::{LEFT_BY, LeftBy, LifecycleFacts, LifecycleState};
-use tide_core::model::Departure;
-use tide_core::states::ChangeKind;
-use tide_core::states::NotificationEvent;
+use tide_core::lifecycle::{LeftBy, LifecycleFacts, LifecycleState};
+use tide_core::model::{Departure, LEFT_BY};
+use tide_core::states::{ChangeKind, NotificationEvent};
 use tide_core::{Identity, Outcome, Reason, ReasonKind, RuleSet};
 use tide_store::{LeaverRow, StoreError};
 

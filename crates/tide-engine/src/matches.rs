@@ -3,17 +3,11 @@
 
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
-use tide_core::compose;
 use tide_core::decide::{Question, Verdict};
-use tide_core::model::LinkBasis;
-use tide_core::model::MatchAnswer;
-use tide_core::model::MatchDecision;
-use tide_core::model::{Account, AccountId};
-use tide_core::states::LinkOrigin;
-use tide_core::states::MatchStatus;
-use tide_core::states::UnmatchedCause;
+use tide_core::model::{Account, AccountId, MatchAnswer, MatchDecision};
+use tide_core::states::{LinkBasis, LinkOrigin, MatchStatus, UnmatchedCause};
 use tide_core::value::format_values;
-use tide_core::{Identity, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet};
+use tide_core::{Identity, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet, compose};
 use tide_store::{AnswerRow, NewAnswer};
 
 /// One person or account, with the state of its match.

@@ -6,8 +6,7 @@ use crate::{Engine, EngineError};
 use std::collections::{HashSet, VecDeque};
 use tide_connect::Write;
 use tide_core::compare::ValueChange;
-use tide_core::states::ChangeKind;
-use tide_core::states::ChangeState;
+use tide_core::states::{ChangeKind, ChangeState};
 use tide_store::{ChangeResult, ChangeRow};
 
 /// Maximum number of memberships in one request.

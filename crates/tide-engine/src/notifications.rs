@@ -3,7 +3,7 @@
 
 use crate::{Engine, EngineError};
 use std::collections::BTreeMap;
-use tide_core::notifications::{Notification, Recipient};
+use tide_core::decide::notifications::{Notification, Recipient};
 use tide_core::{Outcome, Value};
 use tide_store::{NotificationRow, StoreError};
 

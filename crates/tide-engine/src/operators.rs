@@ -131,7 +131,7 @@ impl Engine {
         if operator.id != by {
             let stamp = tide_store::format_timestamp(now);
             let is_good = |row: &tide_store::TokenRow| {
-                row.ended.is_none() && row.expires.as_ref().is_none_or(|until| *until > stamp)
+                row.ended_at.is_none() && row.expires_at.as_ref().is_none_or(|until| *until > stamp)
             };
             if self
                 .store

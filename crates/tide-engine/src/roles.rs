@@ -5,9 +5,9 @@ use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::impact::{Impact, compute_impact};
-use tide_core::model::RoleGrant;
-use tide_core::roles::RoleSource;
-use tide_core::roles::{HeldRole, ROLES, Role, RoleConflict};
+use tide_core::model::{ROLES, RoleGrant};
+use tide_core::roles::{HeldRole, RoleConflict, RoleSource};
+use tide_core::rules::roles::Role;
 use tide_core::{Outcome, Population, RuleSet, Value, decide};
 
 /// A role and who holds it.

@@ -7,9 +7,7 @@ use tide_core::decide::{Decided, Verdict};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, ScopeEdit};
 use tide_core::scope::Groups;
-use tide_core::states::ScopeStatus;
-use tide_core::states::SystemKind;
-use tide_core::states::SystemRole;
+use tide_core::states::{ScopeStatus, SystemKind, SystemRole};
 use tide_core::{
     ObjectType, Outcome, Place, Population, Reason, ReasonCode, ReasonKind, RuleSet, Schema, decide,
 };

@@ -11,9 +11,7 @@ use tide_core::impact::Impact;
 use tide_core::permissions::{self, Permission};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, ScopeEdit};
-use tide_core::states::StepState;
-use tide_core::states::SystemKind;
-use tide_core::states::SystemRole;
+use tide_core::states::{StepState, SystemKind, SystemRole};
 use tide_store::{StoreError, SystemRow};
 use tokio::sync::mpsc;
 

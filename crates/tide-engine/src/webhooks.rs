@@ -180,7 +180,7 @@ impl Engine {
             }
             let (Some(call), true) = (
                 rules.set.webhooks.get(&name),
-                is_due(row.tried.as_deref(), row.attempts, self.now()),
+                is_due(row.tried_at.as_deref(), row.attempts, self.now()),
             ) else {
                 continue;
             };
@@ -230,7 +230,7 @@ impl Engine {
             else {
                 continue;
             };
-            if !is_due(row.tried.as_deref(), row.attempts, self.now()) {
+            if !is_due(row.tried_at.as_deref(), row.attempts, self.now()) {
                 continue;
             }
             // What it made for them before, so that it can be taken away again.

@@ -7,9 +7,7 @@ mod common;
 use common::{PASSWORD, Tide, count, edit, set};
 use std::time::Duration;
 use tide_core::rules::RuleFile;
-use tide_core::states::ChangeSetState;
-use tide_core::states::ReadState;
-use tide_core::states::SystemKind;
+use tide_core::states::{ChangeSetState, ReadState, SystemKind};
 use tide_core::{ObjectType, ReasonCode};
 use tide_engine::{EngineError, Event, Plan, SystemUpdate};
 use tide_standins::eventually;
@@ -94,7 +92,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
     tide.engine.stop().await;
     let stopped = tide.engine.store().change_set(id).await.expect("read");
     assert!(
-        stopped.ended.is_none() && count(&stopped.states, "queued") > 0,
+        stopped.ended_at.is_none() && count(&stopped.states, "queued") > 0,
         "{:?}",
         stopped.states
     );

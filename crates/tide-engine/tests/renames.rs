@@ -20,9 +20,7 @@ use tide_connect::{
 use tide_core::model::Observed;
 use tide_core::rules::RuleFile;
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
-use tide_core::states::SystemKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{ChangeKind, SystemKind, WatchMode};
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_engine::{
     Clock, ConnectorFactory, Engine, EngineConfig, NewSystem, Plan, Schedule, SystemUpdate,
@@ -872,7 +870,7 @@ impl Sim {
                 .store()
                 .change_set(id)
                 .await
-                .is_ok_and(|set| set.ended.is_some())
+                .is_ok_and(|set| set.ended_at.is_some())
         };
         while self.world.lock().writes < last && !ended(&engine).await {
             tokio::time::sleep(Duration::from_micros(200)).await;
@@ -913,7 +911,7 @@ impl Sim {
                 .change_set(id)
                 .await
                 .map_err(|error| error.to_string())?;
-            if set.ended.is_some() {
+            if set.ended_at.is_some() {
                 return Ok(());
             }
             let _ = events.recv().await;

@@ -20,8 +20,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 use tide_core::rules::RuleFile;
-use tide_core::states::DecisionAnswer;
-use tide_core::states::SystemKind;
+use tide_core::states::{DecisionAnswer, SystemKind};
 use tide_core::{Attributes, ObjectType, Value};
 use tide_engine::{Engine, EngineConfig, EngineError, NewSystem, Plan, Schedule, SystemUpdate};
 use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
@@ -309,7 +308,7 @@ impl Sim {
                 .change_set(id)
                 .await
                 .map_err(fault("a change set"))?;
-            if set.ended.is_some() {
+            if set.ended_at.is_some() {
                 tokio::task::yield_now().await;
                 return Ok(set);
             }

@@ -5,8 +5,7 @@
 mod common;
 
 use common::{PASSWORD, Tide, count, edit, set};
-use tide_core::states::ChangeSetState;
-use tide_core::states::SystemKind;
+use tide_core::states::{ChangeSetState, SystemKind};
 use tide_core::{ObjectType, ReasonCode, ReasonKind};
 use tide_engine::{Plan, SystemUpdate};
 use tide_standins::directory::Temper;

@@ -10,8 +10,7 @@ use axum::response::{IntoResponse, Response};
 use cookie::Cookie;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use std::num::NonZeroU32;
-use tide_core::states::PrincipalKind;
-use tide_core::states::SystemKind;
+use tide_core::states::{PrincipalKind, SystemKind};
 use tide_store::Principal;
 
 /// The cookie of a console's session. `__Host-` would need TLS, which a loopback listener has not.

@@ -1,17 +1,14 @@
 //! Converts records of the store and core into the types of the API.
 
 use tide_api::ChangeSetResult;
-use tide_core::ObjectType;
 use tide_core::explain::{AccountLine, Explanation};
 use tide_core::rules::{
     Apply, Condition, Container, GroupScope, Mapping, OnDeleted, OnEmpty, OnOrphaned, OnOutOfScope,
     Requirement, TypeRules,
 };
-use tide_core::states::ChangeSetState;
-use tide_core::states::ChangeState;
-use tide_core::states::SystemHealth;
+use tide_core::states::{ChangeSetState, ChangeState, SystemHealth};
 use tide_core::value::format_values;
-use tide_core::{Attributes, Place, RuleSet, Value};
+use tide_core::{Attributes, ObjectType, Place, RuleSet, Value};
 use tide_store::{AccountRow, ChangeRow, ChangeSetRow, DecidedRow, IdentityRow};
 
 pub fn texts(values: &[Value]) -> Vec<String> {
@@ -70,7 +67,7 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
         .states
         .iter()
         .any(|(state, count)| *state == ChangeState::Failed && *count > 0);
-    let result = match (row.ended.as_deref(), row.state) {
+    let result = match (row.ended_at.as_deref(), row.state) {
         (None, _) => ChangeSetResult::InProgress,
         (_, ChangeSetState::Canceled) => ChangeSetResult::Canceled,
         (_, ChangeSetState::Failed) => ChangeSetResult::Failed,
@@ -86,8 +83,8 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
         rule_version: row.rule_version,
         principal: row.principal,
         preview: row.preview,
-        started_at: row.started,
-        ended_at: row.ended,
+        started_at: row.started_at,
+        ended_at: row.ended_at,
         note: row.note,
         is_full: row.whole,
         as_of: row.as_of,
@@ -810,7 +807,7 @@ pub fn rule_lines(
                     .flatten()
                     .collect::<Vec<_>>()
                     .join(", "),
-                note: match (&guard.system, guard.is_built_in()) {
+                note: match (&guard.system, guard.is_built_in) {
                     (Some(system), true) => format!("{system}, by default"),
                     (Some(system), false) => system.clone(),
                     (None, _) => "every system".into(),
@@ -825,12 +822,13 @@ pub fn rule_lines(
 /// A token as it is listed; `now` is written as the store writes instants.
 pub fn token(row: tide_store::TokenRow, now: &str) -> tide_api::Token {
     tide_api::Token {
-        is_valid: row.ended.is_none() && row.expires.as_deref().is_none_or(|until| until > now),
+        is_valid: row.ended_at.is_none()
+            && row.expires_at.as_deref().is_none_or(|until| until > now),
         id: row.id,
         label: row.label,
-        created_at: row.made,
-        expires_at: row.expires,
-        ended_at: row.ended,
+        created_at: row.created_at,
+        expires_at: row.expires_at,
+        ended_at: row.ended_at,
     }
 }
 

@@ -13,8 +13,7 @@ use rand::{RngExt, SeedableRng};
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
 use tide_core::rules::RuleFile;
-use tide_core::states::PrincipalKind;
-use tide_core::states::SystemKind;
+use tide_core::states::{PrincipalKind, SystemKind};
 use tide_engine::{Engine, NewSystem, Plan, SecretSources, SystemClock};
 use tide_standins::world;
 use tide_store::{MasterKey, Store};
@@ -301,7 +300,7 @@ impl Fuzz {
             .change_set(run)
             .await
             .expect("read")
-            .ended
+            .ended_at
             .is_none()
         {
             tokio::time::sleep(std::time::Duration::from_millis(10)).await;

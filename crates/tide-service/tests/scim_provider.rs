@@ -7,8 +7,7 @@ use axum::http::{HeaderMap, Method, Request};
 use serde_json::{Value, json};
 use std::sync::Arc;
 use tide_core::ObjectType;
-use tide_core::states::PrincipalKind;
-use tide_core::states::SystemKind;
+use tide_core::states::{PrincipalKind, SystemKind};
 use tide_engine::{Engine, NewSystem, SystemClock};
 use tide_scim::{BULK, ENTERPRISE, GROUP, PATCH_OP, SEARCH, USER};
 use tide_store::{MasterKey, Store};
@@ -242,7 +241,7 @@ async fn a_token_is_for_its_own_system_and_for_nothing_else() {
     }
     let tokens = p.engine.list_tokens("postroom").await.expect("listed");
     assert!(
-        tokens[0].expires.is_none() && tokens[1].expires.is_some(),
+        tokens[0].expires_at.is_none() && tokens[1].expires_at.is_some(),
         "{tokens:?}"
     );
     p.engine

@@ -1,28 +1,28 @@
 //! Access: principals, their tokens and their sessions. Only hashes are stored.
 
-use crate::db::codes::parse_code;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 use sqlx::Row;
-use sqlx::sqlite::SqliteRow;
 use tide_core::states::PrincipalKind;
 
 /// The actor.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct Principal {
     /// Its id.
     pub id: String,
     /// Its label.
     pub name: String,
     /// Which kind of principal it is.
+    #[sqlx(try_from = "String")]
     pub kind: PrincipalKind,
 }
 
 /// A valid token and its owner.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct Bearer {
     /// Its owner.
+    #[sqlx(flatten)]
     pub principal: Principal,
     /// The token's id, which is no secret.
     pub token: String,
@@ -45,41 +45,35 @@ pub struct NewTokenRow<'t> {
 }
 
 /// A token, without itself.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct TokenRow {
     /// Its id, which is no secret.
     pub id: String,
     /// Its purpose.
     pub label: String,
     /// When it was created.
-    pub made: String,
+    pub created_at: String,
     /// When it stops being good, if it does.
-    pub expires: Option<String>,
+    pub expires_at: Option<String>,
     /// When it was revoked.
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// When it was last used.
-    pub used: Option<String>,
+    pub used_at: Option<String>,
 }
 
 /// A session of the console.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct Session {
     /// Its id, which is no secret.
+    #[sqlx(rename = "session")]
     pub id: String,
     /// Its owner.
+    #[sqlx(flatten)]
     pub principal: Principal,
 }
 
 fn hash(secret: &str) -> Vec<u8> {
     Sha256::digest(secret.as_bytes()).to_vec()
-}
-
-fn read_principal(row: &SqliteRow) -> Result<Principal, StoreError> {
-    Ok(Principal {
-        id: row.get(0),
-        name: row.get(1),
-        kind: parse_code(row.get(2))?,
-    })
 }
 
 const BY_TOKEN: &str = "
@@ -201,18 +195,11 @@ impl Store {
         token: &str,
         now: Timestamp,
     ) -> Result<Option<Bearer>, StoreError> {
-        let row = sqlx::query(BY_TOKEN)
+        Ok(sqlx::query_as(BY_TOKEN)
             .bind(hash(token))
             .bind(format_timestamp(now))
             .fetch_optional(&self.reader)
-            .await?;
-        row.map(|row| {
-            Ok(Bearer {
-                principal: read_principal(&row)?,
-                token: row.get("token"),
-            })
-        })
-        .transpose()
+            .await?)
     }
 
     /// Whether this token is still valid.
@@ -301,22 +288,11 @@ impl Store {
         kind: PrincipalKind,
         name: &str,
     ) -> Result<Vec<TokenRow>, StoreError> {
-        let rows = sqlx::query(LIST_TOKENS)
+        Ok(sqlx::query_as(LIST_TOKENS)
             .bind(kind.as_str())
             .bind(name)
             .fetch_all(&self.reader)
-            .await?;
-        Ok(rows
-            .iter()
-            .map(|row| TokenRow {
-                id: row.get("id"),
-                label: row.get("label"),
-                made: row.get("created_at"),
-                expires: row.get("expires_at"),
-                ended: row.get("ended_at"),
-                used: row.get("used_at"),
-            })
-            .collect())
+            .await?)
     }
 
     /// Revokes a token immediately and ends the sessions that were started with it. False if
@@ -397,19 +373,12 @@ impl Store {
         browsers_now: Timestamp,
         now: Timestamp,
     ) -> Result<Option<Session>, StoreError> {
-        let row = sqlx::query(FIND_SESSION)
+        Ok(sqlx::query_as(FIND_SESSION)
             .bind(hash(secret))
             .bind(format_timestamp(browsers_now))
             .bind(format_timestamp(now))
             .fetch_optional(&self.reader)
-            .await?;
-        row.map(|row| {
-            Ok(Session {
-                id: row.get("session"),
-                principal: read_principal(&row)?,
-            })
-        })
-        .transpose()
+            .await?)
     }
 
     /// Whether this session is still valid.

@@ -14,13 +14,14 @@ use std::sync::Arc;
 use zeroize::Zeroizing;
 
 /// One entry, as it is read back.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct JournalEntry {
     /// Its number.
     pub id: i64,
     /// When.
     pub at: String,
     /// Who, by name where that is known.
+    #[sqlx(rename = "who")]
     pub principal: String,
     /// The action.
     pub act: String,
@@ -31,6 +32,7 @@ pub struct JournalEntry {
     /// More about it.
     pub detail: String,
     /// Values before and after, as JSON, unless they were erased.
+    #[sqlx(rename = "values_json")]
     pub values: Option<String>,
 }
 
@@ -276,26 +278,13 @@ impl Store {
         before: Option<i64>,
         limit: i64,
     ) -> Result<Vec<JournalEntry>, StoreError> {
-        let rows = sqlx::query(LIST_JOURNAL)
+        Ok(sqlx::query_as(LIST_JOURNAL)
             .bind(before.unwrap_or(i64::MAX))
             .bind(subject)
             .bind(subject)
             .bind(limit)
             .fetch_all(&self.reader)
-            .await?;
-        Ok(rows
-            .iter()
-            .map(|row| JournalEntry {
-                id: row.get("id"),
-                at: row.get("at"),
-                principal: row.get("who"),
-                act: row.get("act"),
-                subject: row.get("subject"),
-                label: row.get("label"),
-                detail: row.get("detail"),
-                values: row.get("values_json"),
-            })
-            .collect())
+            .await?)
     }
 
     /// The head: the number and code of the last entry, to be stored where a person who can write

@@ -1,8 +1,6 @@
 use super::*;
 use tide_core::model::Observed;
-use tide_core::states::ChangeSetKind;
-use tide_core::states::PrincipalKind;
-use tide_core::states::SystemKind;
+use tide_core::states::{ChangeSetKind, PrincipalKind, SystemKind};
 use tide_core::{Attributes, ObjectType, Value};
 
 async fn store() -> (tempfile::TempDir, Store) {

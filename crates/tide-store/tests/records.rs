@@ -4,17 +4,11 @@
 use jiff::Timestamp;
 use tide_core::compare::ValueChange;
 use tide_core::decide::{Change, Decided, NewLink, Verdict};
-use tide_core::model::LinkBasis;
-use tide_core::model::MatchAnswer;
-use tide_core::model::MatchDecision;
-use tide_core::model::{Observed, ReservedValue};
+use tide_core::model::{MatchAnswer, MatchDecision, Observed, ReservedValue};
 use tide_core::rules::RuleFile;
-use tide_core::states::ChangeKind;
-use tide_core::states::ChangeSetKind;
-use tide_core::states::ChangeSetState;
-use tide_core::states::ChangeState;
-use tide_core::states::LinkOrigin;
-use tide_core::states::SystemKind;
+use tide_core::states::{
+    ChangeKind, ChangeSetKind, ChangeSetState, ChangeState, LinkBasis, LinkOrigin, SystemKind,
+};
 use tide_core::{Attributes, Identity, ObjectType, Place, Reason, ReasonKind, Stage, Value};
 use tide_store::{ChangeBatch, DraftEdit, NewPassword, PasswordOwner};
 use tide_store::{
@@ -1079,7 +1073,7 @@ async fn a_preview_is_never_in_the_queue() {
     );
     let set = records.store.change_set(id).await.expect("read");
     assert_eq!(
-        (set.state.as_str(), set.rule_version, set.ended.is_some()),
+        (set.state.as_str(), set.rule_version, set.ended_at.is_some()),
         ("done", 4, true)
     );
     assert!(
@@ -1254,7 +1248,7 @@ async fn links_are_closed_and_never_deleted() {
     let links = records.store.links_of("i1").await.expect("read");
     assert_eq!(links.len(), 2);
     assert_eq!(
-        (links[0].ended.is_none(), links[1].ended_by.as_deref()),
+        (links[0].ended_at.is_none(), links[1].ended_by.as_deref()),
         (true, Some("split by hand"))
     );
     let acts: Vec<String> = records

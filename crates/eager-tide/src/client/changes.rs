@@ -11,9 +11,7 @@ use std::time::Duration;
 use tide_api::{Change, ChangeComparison, ChangeSet, ChangeSetResult, NewChangeSet, OutcomeLine};
 use tide_core::ObjectType;
 use tide_core::decide::Verdict;
-use tide_core::states::ChangeSetKind;
-use tide_core::states::ChangeSetState;
-use tide_core::states::ChangeState;
+use tide_core::states::{ChangeSetKind, ChangeSetState, ChangeState};
 
 /// Options of `preview`.
 #[derive(Args)]

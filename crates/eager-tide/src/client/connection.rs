@@ -6,8 +6,7 @@ use clap::Args;
 use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
 use tide_api::{NewSystem, Scope, ScopeContainer, ScopeGroup};
-use tide_core::states::SystemKind;
-use tide_core::states::SystemRole;
+use tide_core::states::{SystemKind, SystemRole};
 
 /// The connection of a system.
 #[derive(Args)]

@@ -11,8 +11,7 @@ use tide_api::{
     Difference, Draft, DraftRow, FileDifference, ImpactView, MappingEvaluationView, NewDraft,
     NewMappingEvaluation, PublishDraft, Published, RuleVersion, SaveDraft,
 };
-use tide_core::states::Direction;
-use tide_core::states::LineChange;
+use tide_core::states::{Direction, LineChange};
 
 /// The commands of `rules draft`.
 #[derive(Subcommand)]

@@ -11,9 +11,7 @@ use tide_api::{
     Memberships, NewDeparture, ValueReason,
 };
 use tide_core::decide::Verdict;
-use tide_core::states::ChangeKind;
-use tide_core::states::MembershipOrigin;
-use tide_core::states::ValueState;
+use tide_core::states::{ChangeKind, MembershipOrigin, ValueState};
 
 /// The commands of `identities`.
 #[derive(Subcommand)]

@@ -5,8 +5,7 @@ use super::rows::{self, Row};
 use crate::{BadRow, ConnectError};
 use std::collections::{HashMap, HashSet};
 use std::io::{Read, Seek};
-use tide_core::states::ColumnType;
-use tide_core::states::FeedFormat;
+use tide_core::states::{ColumnType, FeedFormat};
 
 /// Rows that are shown, and bad rows that are shown.
 const SHOWN: (usize, usize) = (10, 100);

@@ -24,8 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tide_core::model::Observed;
-use tide_core::states::CheckStepKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{CheckStepKind, WatchMode};
 use tide_core::{AttributeDef, ObjectType, Schema, Value};
 use tokio::sync::mpsc;
 

@@ -16,8 +16,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::model::Observed;
-use tide_core::states::CheckStepKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{CheckStepKind, WatchMode};
 use tide_ldap::{Dn, LdapFilter};
 use tokio::sync::mpsc;
 

@@ -18,9 +18,7 @@ use std::sync::Arc;
 use tide_core::compare::ValueChange;
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
-use tide_core::states::CheckStepKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{ChangeKind, CheckStepKind, WatchMode};
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_scim::filter::quote;
 use tide_scim::flat::FlatAttribute;
@@ -1036,7 +1034,7 @@ impl Connector for ScimConnector {
             write.values.iter().all(|value| {
                 let def = schema.get(&value.attribute);
                 def.is_none()
-                    || tide_core::compare::are_equal(
+                    || tide_core::equality::are_equal(
                         def,
                         &value.after,
                         account.attributes.get(&value.attribute),

@@ -1,12 +1,14 @@
 //! Values of an identity beside those of its sources: resolved references and generated names.
 
+use super::Outcome;
 use super::people::{Person, TypeInputs};
-use super::{Outcome, OutsideRecords};
 use crate::generate::{self, TakenValues};
-use crate::model::{AccountId, ObjectType, Population, ReservedValue, Stage};
+use crate::model::{AccountId, Population, ReservedValue, Stage};
+use crate::outside::OutsideRecords;
 use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::references::{Numbers, ReferenceIndex};
 use crate::rules::{IdentityAttribute, Pointer, RuleSet};
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use std::collections::{HashMap, HashSet};
 

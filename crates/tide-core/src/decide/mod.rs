@@ -1,36 +1,37 @@
 //! The decision: one pure function from what was observed, the rules and the time to changes,
 //! links and verdicts. Preview and run both call [`decide`] and nothing else.
 
+pub mod approvals;
 mod exclusions;
 mod generated_values;
+pub mod licenses;
+pub mod notifications;
 pub(crate) mod people;
 pub(crate) mod references;
 mod targets;
 
-use crate::licenses;
-use crate::notifications;
+use crate::outside::{NoOutsideRecords, OutsideRecords};
 use crate::states::ChangeKind;
 pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
 pub use people::account_label;
 
-use crate::approvals::{self, ApprovalRequirement};
 use crate::compare::ValueChange;
-use crate::licenses::Seats;
 use crate::memberships::MembershipRules;
-use crate::model::ApprovalState;
 use crate::model::{
-    AccountId, GuardOverride, Identity, InFlight, LinkBasis, MemberName, ObjectType, Population,
+    AccountId, ApprovalState, GuardOverride, Identity, InFlight, MemberName, Population,
     ReservedValue,
 };
 use crate::reasons::{GuardLimit, HoldCause, Place, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
-use crate::states::{MatchStatus, UnmatchedCause};
+use crate::states::{LinkBasis, MatchStatus, ObjectType, UnmatchedCause};
+use approvals::ApprovalRequirement;
 use jiff::Timestamp;
+use licenses::Seats;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// One operation on one account, with its reason.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -58,7 +59,7 @@ pub struct Change {
     pub approval: Option<ApprovalRequirement>,
     /// The seats of licenses that it would take.
     #[serde(default, skip)]
-    pub claims: Vec<crate::licenses::Claim>,
+    pub claims: Vec<crate::decide::licenses::Claim>,
     /// Which of the departure steps it is, from 1; 0 means none.
     #[serde(default, skip_serializing_if = "is_none_of_them")]
     pub step: u16,
@@ -285,7 +286,7 @@ pub struct Outcome {
     /// Conflicts between roles.
     pub conflicts: Vec<crate::roles::RoleConflict>,
     /// The notifications.
-    pub notifications: Vec<crate::notifications::Notification>,
+    pub notifications: Vec<crate::decide::notifications::Notification>,
     /// When each identity is due again if nothing changes: a stage that begins, a departure step.
     pub due: Vec<(String, Timestamp)>,
 }
@@ -298,54 +299,6 @@ impl Outcome {
             *counts.entry(line.verdict).or_insert(0) += 1;
         }
         counts
-    }
-}
-
-/// Knowledge about the records outside of an incremental decision.
-pub trait OutsideRecords {
-    /// Whether an identity outside of the records uses a generated value (folded by
-    /// [`crate::generate::fold_name`]).
-    fn is_taken(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;
-    /// How many identities outside of the records hold each distributed value, without some
-    /// identities.
-    fn distribution(
-        &self,
-        kind: ObjectType,
-        attribute: &str,
-        without: &HashSet<&str>,
-    ) -> BTreeMap<String, ValueDistribution>;
-    /// The memberships of groups outside of the records; `None` if all groups are among them.
-    fn memberships(&self) -> Option<&MembershipRules>;
-}
-
-/// How many hold a value that identities are spread over.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct ValueDistribution {
-    /// The number of identities that ever got it.
-    pub all: usize,
-    /// How many of them are here.
-    pub here: usize,
-}
-
-/// For a decision about all records.
-pub(crate) struct NoOutsideRecords;
-
-impl OutsideRecords for NoOutsideRecords {
-    fn is_taken(&self, _: ObjectType, _: &str, _: &str) -> bool {
-        false
-    }
-
-    fn distribution(
-        &self,
-        _: ObjectType,
-        _: &str,
-        _: &HashSet<&str>,
-    ) -> BTreeMap<String, ValueDistribution> {
-        BTreeMap::new()
-    }
-
-    fn memberships(&self) -> Option<&MembershipRules> {
-        None
     }
 }
 
@@ -642,7 +595,7 @@ fn guard_reason(
         before,
         hours: guard.window_hours,
         limit,
-        is_built_in: guard.is_built_in(),
+        is_built_in: guard.is_built_in,
     };
     Reason::by(kind, &guard.place).on_hold(HoldCause::Guard)
 }

@@ -1,23 +1,21 @@
 //! The first half of a decision: identities, their source accounts, and their values.
 
 use super::generated_values;
-use super::{Decided, Doubt, NewLink, Outcome, OutsideRecords, Question, Verdict, file_of};
+use super::{Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of};
 use crate::compose::{self, Composed};
 use crate::decide::exclusions;
 use crate::expr::EvalInputs;
-use crate::lifecycle::{LEFT_BY, LeftBy, LifecycleFacts};
+use crate::lifecycle::{LeftBy, LifecycleFacts};
 use crate::matching::{IdentityIndex, MatchAnswers, MatchResult, account_keys, identity_keys};
-use crate::model::KeptRoles;
-use crate::model::LinkBasis;
-use crate::model::MatchDecision;
-use crate::model::RoleGrant;
-use crate::model::{Account, Identity, ObjectType, Population, Stage};
+use crate::model::{
+    Account, Identity, KeptRoles, LEFT_BY, MatchDecision, Population, ROLES, RoleGrant, Stage,
+};
+use crate::outside::OutsideRecords;
 use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
-use crate::roles::{self, ROLES, RoleConflict};
+use crate::roles::{self, RoleConflict};
 use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
-use crate::states::LinkOrigin;
-use crate::states::UnmatchedCause;
+use crate::states::{LinkBasis, LinkOrigin, ObjectType, UnmatchedCause};
 use crate::value::{Attributes, Value, format_values};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;

@@ -5,11 +5,12 @@ use super::people::Person;
 use super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use crate::compare::{self, PendingReference, ValueChange};
 use crate::compose::{DesiredAccount, DesiredValue};
-use crate::model::{Account, AccountId, ObjectType, Population};
+use crate::model::{Account, AccountId, Population};
 use crate::reasons::{HoldCause, Reason, ReasonKind};
 use crate::references::Accounts;
 use crate::rules::{Mapping, OnDrift, TypeRules};
 use crate::schema::{Schema, ValueKind};
+use crate::states::ObjectType;
 use crate::value::Value;
 use std::collections::{HashMap, HashSet};
 

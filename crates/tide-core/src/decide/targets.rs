@@ -5,9 +5,7 @@ mod deprovision;
 mod membership;
 
 use crate::decide::exclusions;
-use crate::model::LinkBasis;
-use crate::states::LinkOrigin;
-use crate::states::UnmatchedCause;
+use crate::states::{LinkBasis, LinkOrigin, UnmatchedCause};
 pub(super) use accounts::reported;
 pub use accounts::{MUST_CHANGE, PASSWORD_MARK};
 
@@ -20,13 +18,12 @@ use crate::compose;
 use crate::expr::EvalInputs;
 use crate::matching::{AccountIndex, IdentityIndex, MatchAnswers, MatchResult};
 use crate::memberships::MembershipRules;
-use crate::model::MatchAnswer;
-use crate::model::MatchDecision;
-use crate::model::{Account, ObjectType, Population, SystemFacts};
+use crate::model::{Account, MatchAnswer, MatchDecision, Population, SystemFacts};
 use crate::reasons::{HoldCause, MatchDoubt, Reason, ReasonKind};
 use crate::rules::{OnDeleted, OnOrphaned, RuleSet, TypeRules};
 use crate::schema::Schema;
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
+use crate::states::ObjectType;
 use crate::value::Value;
 use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};

@@ -3,9 +3,7 @@ use crate::model::{Account, Link, Normalization, Stage, SystemFacts};
 use crate::reasons::{GuardLimit, ReasonCode, ReasonKind};
 use crate::rules::{FaultSeverity, RuleFile};
 use crate::schema::{AttributeDef, Schema, ValueKind};
-use crate::states::ChangeKind;
-use crate::states::LinkOrigin;
-use crate::states::ValueState;
+use crate::states::{ChangeKind, LinkOrigin, ValueState};
 use crate::value::{Attributes, Value};
 
 const IDENTITIES: &str = r#"
@@ -221,7 +219,7 @@ fn lines(outcome: &Outcome) -> Vec<String> {
                 l.system,
                 l.label,
                 l.verdict.as_str(),
-                l.reason.to_string()
+                l.reason
             )
         })
         .collect()

@@ -1,8 +1,9 @@
 //! Running counts of distributed values, while identities come and go.
 
-use crate::decide::ValueDistribution;
-use crate::model::{Identity, ObjectType, Stage};
+use crate::model::{Identity, Stage};
+use crate::outside::ValueDistribution;
 use crate::rules::RuleSet;
+use crate::states::ObjectType;
 use crate::value::Value;
 use rustc_hash::FxHashMap;
 use std::collections::{BTreeMap, HashSet};

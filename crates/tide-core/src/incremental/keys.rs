@@ -5,12 +5,12 @@ use super::{SystemFactsMap, taken_hash};
 use crate::compose::{self, Shape};
 use crate::decide::people::possible_id;
 use crate::matching::{account_keys, identity_keys};
-use crate::model::MatchDecision;
-use crate::model::{Account, AccountId, Identity, ObjectType, Population, Stage};
+use crate::model::{Account, AccountId, Identity, MatchDecision, Population, Stage};
 use crate::references::fold_reference;
 use crate::rules::{IdentityRules, RuleSet, TypeRules};
 use crate::schema::Schema;
 use crate::scope::members_of;
+use crate::states::ObjectType;
 use crate::value::Value;
 use std::collections::{BTreeSet, HashMap};
 

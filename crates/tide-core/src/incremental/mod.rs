@@ -16,17 +16,15 @@ mod keys;
 
 pub use dependency_index::RecordId;
 
-use crate::decide::ValueDistribution;
-use crate::decide::{
-    Change, NoOutsideRecords, Outcome, OutsideRecords, Totals, apply_totals, decide_records,
-};
+use crate::decide::licenses::Seats;
+use crate::decide::{Change, Outcome, Totals, apply_totals, decide_records};
 use crate::generate;
-use crate::licenses::Seats;
 use crate::memberships::{self, IndexedMembership, MembershipRules};
-use crate::model::{Account, AccountId, ObjectType, Population, SystemFacts};
+use crate::model::{Account, AccountId, Population, SystemFacts};
+use crate::outside::{NoOutsideRecords, OutsideRecords, ValueDistribution};
 use crate::rules::RuleSet;
 use crate::scope::names_of;
-use crate::states::ChangeKind;
+use crate::states::{ChangeKind, ObjectType};
 use dependency_index::{DependencyIndex, RecordIndex, hash};
 use distribution::DistributionCounts;
 use jiff::Timestamp;

@@ -6,25 +6,18 @@ pub use operators::{ApprovalState, Departure, KeptRoles, MatchAnswer, MatchDecis
 
 use crate::reasons::ReasonKind;
 use crate::schema::Schema;
-use crate::states::LinkOrigin;
+use crate::states::{LinkBasis, ObjectType};
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::fmt;
 use std::sync::Arc;
 
-codes! {
-    /// The type of an account. Only equal types are ever linked.
-    pub enum ObjectType {
-        /// A human being.
-        Person,
-        /// A program's or a device's account.
-        Service,
-        /// A group of others.
-        Group,
-    }
-}
+/// The attribute of an identity that names its roles.
+pub const ROLES: &str = "roles";
+
+/// The attribute of an identity with the cause of its departure.
+pub const LEFT_BY: &str = "leftBy";
 
 /// The row of an account in the store.
 pub type AccountId = i64;
@@ -117,43 +110,6 @@ pub struct Link {
     pub identity: String,
     /// Its origin.
     pub basis: LinkBasis,
-}
-
-/// The origin of a link.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub struct LinkBasis {
-    /// Which kind of thing.
-    pub origin: LinkOrigin,
-    /// The source's, the match rule's or the operator's name; empty for an account that we created.
-    pub name: String,
-}
-
-impl LinkBasis {
-    /// The origin of a link, with its name.
-    pub fn new(origin: LinkOrigin, name: impl Into<String>) -> Self {
-        LinkBasis {
-            origin,
-            name: name.into(),
-        }
-    }
-
-    /// We created the account.
-    pub fn created() -> Self {
-        Self::new(LinkOrigin::Created, "")
-    }
-}
-
-/// The sentence that people read.
-impl fmt::Display for LinkBasis {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let name = &self.name;
-        match self.origin {
-            LinkOrigin::Source => write!(f, "first seen in {name}"),
-            LinkOrigin::MatchRule => write!(f, "match rule \"{name}\""),
-            LinkOrigin::Operator => write!(f, "decided by {name}"),
-            LinkOrigin::Created => f.write_str("created by us"),
-        }
-    }
 }
 
 /// How a target normalized values that we sent; stored so that they are not sent again.

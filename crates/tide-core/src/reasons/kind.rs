@@ -1,8 +1,6 @@
 //! The kinds of reasons. Each has a code, its arguments, and the sentence that is made of them.
 
-use crate::compare::KeptCause;
-use crate::lifecycle::DepartureAction;
-use crate::model::{LinkBasis, ObjectType};
+use crate::states::{DepartureAction, KeptCause, LinkBasis, ObjectType};
 use derive_more::Display;
 use jiff::{Timestamp, Zoned};
 use serde::{Deserialize, Serialize};

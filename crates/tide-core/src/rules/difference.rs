@@ -2,8 +2,7 @@
 //! together.
 
 use super::RuleFile;
-use crate::states::FileChange;
-use crate::states::LineChange;
+use crate::states::{FileChange, LineChange};
 use similar::{ChangeTag, TextDiff};
 use std::collections::BTreeSet;
 

@@ -2,10 +2,8 @@
 //! that is there. Comments and order of what is not touched survive.
 
 use super::RuleFile;
-use crate::model::ObjectType;
 use crate::schema::Schema;
-use crate::states::SystemKind;
-use crate::states::SystemRole;
+use crate::states::{ObjectType, SystemKind, SystemRole};
 use serde::{Deserialize, Serialize};
 use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, Table, Value, value};
 

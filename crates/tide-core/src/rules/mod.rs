@@ -6,17 +6,25 @@
 //! (who must say yes), `webhooks.toml` (who is called), and one file per system. [`RuleSet::load`]
 //! reads their texts; every fault names file, line and column and says what to do.
 
+pub mod approvals;
+pub mod compare;
 pub mod difference;
 pub mod edit;
-mod examples;
+pub(crate) mod filters;
+pub mod licenses;
+pub mod lifecycle;
 mod load;
+pub mod notifications;
 mod read;
+pub mod roles;
+
+pub(crate) use load::load_files;
 
 use crate::expr::Program;
-use crate::matching::Compare;
-use crate::model::ObjectType;
 use crate::reasons::Place;
+use crate::rules::compare::Compare;
 use crate::schema::Schema;
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -48,17 +56,17 @@ pub struct RuleSet {
     /// Limits.
     pub guards: Vec<Guard>,
     /// The approvals.
-    pub approvals: Vec<crate::approvals::Approval>,
+    pub approvals: Vec<crate::rules::approvals::Approval>,
     /// The webhooks, by name.
     pub webhooks: BTreeMap<String, WebhookRules>,
     /// How people come, stay and go, by type.
-    pub lifecycle: BTreeMap<ObjectType, crate::lifecycle::LifecycleRules>,
+    pub lifecycle: BTreeMap<ObjectType, crate::rules::lifecycle::LifecycleRules>,
     /// Licenses that are counted, in the order of the file.
-    pub licenses: Vec<crate::licenses::License>,
+    pub licenses: Vec<crate::rules::licenses::License>,
     /// Notification rules, in the order of the file.
-    pub notifications: Vec<crate::notifications::NotificationRule>,
+    pub notifications: Vec<crate::rules::notifications::NotificationRule>,
     /// Roles, in the order of the file.
-    pub roles: Vec<crate::roles::Role>,
+    pub roles: Vec<crate::rules::roles::Role>,
     /// The systems' rules, by the system's name.
     pub systems: BTreeMap<String, SystemRules>,
 }
@@ -171,7 +179,7 @@ pub struct TypeRules {
     /// What happens to an account whose identity is out of scope.
     pub on_out_of_scope: OnOutOfScope,
     /// The departure steps, in order; if empty, `on_out_of_scope` applies.
-    pub departure: Vec<crate::lifecycle::DepartureStep>,
+    pub departure: Vec<crate::rules::lifecycle::DepartureStep>,
     /// Memberships by rule.
     pub memberships: Vec<MembershipRule>,
     /// Systems in which an account must exist before one is created here.
@@ -387,7 +395,7 @@ impl Scope {
         if let Some(RecordFilter::Ldap(filter)) = self.filter.as_ref().map(|filter| &filter.filter)
         {
             all.extend(
-                crate::scope::groups_named(filter)
+                crate::rules::filters::groups_named(filter)
                     .into_iter()
                     .map(|name| (own, name)),
             );
@@ -579,15 +587,10 @@ pub struct Guard {
     pub min_count: Option<usize>,
     /// The period that counts, in hours, so that many small runs cannot avoid a guard.
     pub window_hours: u32,
+    /// Does it hold because no file sets a limit?
+    pub is_built_in: bool,
     /// Its location in the rule files.
     pub place: Place,
-}
-
-impl Guard {
-    /// Does it hold because no file sets a limit?
-    pub fn is_built_in(&self) -> bool {
-        self.place.file == "built-in guard"
-    }
 }
 
 codes! {
@@ -637,11 +640,6 @@ pub struct RuleFile {
 }
 
 impl RuleSet {
-    /// Reads and checks the files. The rule set is usable when no fault is an error.
-    pub fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
-        load::load(files, schemas)
-    }
-
     /// Compiles an expression that is tried and not stored. `account` states whether it may read
     /// an account, and its schema, if known.
     pub fn compile_expression(

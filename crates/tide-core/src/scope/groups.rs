@@ -1,17 +1,16 @@
 //! Who is a member of a group: read from the group's side and from the member's, nested groups
 //! included, whatever circles they form.
 
-use crate::model::{Account, AccountId, ObjectType, Population};
+use crate::model::{Account, AccountId, Population};
 use crate::reasons::ReasonKind;
 use crate::references::fold_reference;
 use crate::rules::GroupScope;
-use crate::schema::Schema;
+use crate::schema::{MEMBERS, Schema};
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Mutex;
 
-/// Attributes of a group that name its members.
-pub(crate) const MEMBERS: [&str; 4] = ["member", "uniqueMember", "memberUid", "members"];
 /// Attributes of an account that name its groups.
 const MEMBER_OF: [&str; 3] = ["memberOf", "isMemberOf", "groups"];
 

@@ -7,8 +7,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tide_core::ObjectType;
 use tide_core::rules::RuleFile;
-use tide_core::states::ChangeSetState;
-use tide_core::states::SystemKind;
+use tide_core::states::{ChangeSetState, SystemKind};
 use tide_engine::{Clock, Engine, NewSystem, Plan, SystemUpdate};
 use tide_standins::scim_service::ScimService;
 use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
@@ -146,7 +145,7 @@ impl Season {
             .expect("begins");
         loop {
             let set = self.engine.store().change_set(id).await.expect("read");
-            if set.ended.is_some() {
+            if set.ended_at.is_some() {
                 // The lock is let go a moment after the end is noted.
                 tokio::time::sleep(Duration::from_millis(5)).await;
                 assert_eq!(set.state, ChangeSetState::Done, "{set:?}");

@@ -138,7 +138,7 @@ impl Tide {
     pub async fn ended(&self, id: i64) -> ChangeSetRow {
         let set = eventually(Duration::from_secs(30), async || {
             let set = self.engine.store().change_set(id).await.expect("read");
-            set.ended.is_some().then_some(set)
+            set.ended_at.is_some().then_some(set)
         })
         .await;
         // The lock is released shortly after the end is stored.

@@ -17,7 +17,7 @@ async fn history(engine: &Engine) -> String {
     while let Ok(set) = engine.store().change_set(id).await {
         told.push_str(&format!(
             "{id}: {} by {}, {} to {:?}\n",
-            set.kind, set.principal, set.started, set.ended
+            set.kind, set.principal, set.started_at, set.ended_at
         ));
         let all = ChangeFilter {
             limit: i64::MAX,

@@ -14,8 +14,7 @@ use tide_connect::{
 };
 use tide_core::model::Observed;
 use tide_core::schema::ValueKind;
-use tide_core::states::ChangeKind;
-use tide_core::states::WatchMode;
+use tide_core::states::{ChangeKind, WatchMode};
 use tide_core::{AttributeDef, Attributes, ObjectType, Schema, Value};
 use tide_engine::{Clock, ConnectorFactory};
 use tokio::sync::mpsc;

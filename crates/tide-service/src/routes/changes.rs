@@ -11,8 +11,7 @@ use tide_api::{
     Change, ChangeComparison, ChangeSet, Decision, ListQuery, NewChangeSet, NewDecisionAnswer,
     Offer, OutcomeLine, Page, Problem,
 };
-use tide_core::states::ChangeSetKind;
-use tide_core::states::ChangeState;
+use tide_core::states::{ChangeSetKind, ChangeState};
 use tide_engine::Plan;
 use tide_store::ChangeFilter;
 

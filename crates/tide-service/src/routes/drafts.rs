@@ -22,7 +22,7 @@ fn row(row: &tide_store::DraftRow) -> DraftRow {
         base: row.base,
         edition: row.edition,
         principal: row.principal.clone(),
-        changed_at: row.changed.clone(),
+        changed_at: row.changed_at.clone(),
         changed_by: row.changed_by.clone(),
     }
 }
@@ -200,7 +200,7 @@ pub async fn list_versions(
 ) -> Result<Json<Vec<RuleVersion>>, Refusal> {
     let version = |row: tide_store::VersionRow| RuleVersion {
         version: row.version,
-        created_at: row.made,
+        created_at: row.created_at,
         principal: row.principal,
         note: row.note,
     };
@@ -269,7 +269,7 @@ pub async fn list_passwords(
             label: row.label,
             system: row.system,
             account: row.account,
-            created_at: row.made,
+            created_at: row.created_at,
             shown_at: shown,
             shown_to,
             error: row.error,

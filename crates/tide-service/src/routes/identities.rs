@@ -85,10 +85,10 @@ pub async fn show_identity(
             .map(|l| Link {
                 system: l.system,
                 account: l.name,
-                created_at: l.made,
+                created_at: l.created_at,
                 origin: l.basis.origin,
                 created_by: l.basis.to_string(),
-                ended_at: l.ended,
+                ended_at: l.ended_at,
                 ended_by: l.ended_by,
             })
             .collect(),

@@ -14,9 +14,7 @@ use tide_api::{
     Problem, Token,
 };
 use tide_core::Value;
-use tide_core::states::EventKind;
-use tide_core::states::EventState;
-use tide_core::states::SystemKind;
+use tide_core::states::{EventKind, EventState, SystemKind};
 use tide_engine::EngineError;
 use tide_store::EventRow;
 
@@ -195,7 +193,7 @@ fn described(
         id: event.id,
         event: event.kind,
         key: event.key,
-        received_at: event.made,
+        received_at: event.created_at,
         state,
         account: event.account,
         identity: event.identity,

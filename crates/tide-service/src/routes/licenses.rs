@@ -11,7 +11,7 @@ use tide_api::{LicenseUsage, SeatWaiter};
 pub async fn list_licenses(
     State(service): State<Service>,
 ) -> Result<Json<Vec<LicenseUsage>>, Refusal> {
-    let waiter = |one: tide_core::licenses::SeatWaiter| SeatWaiter {
+    let waiter = |one: tide_core::decide::licenses::SeatWaiter| SeatWaiter {
         identity: one.identity,
         label: one.label,
         order: one.order,

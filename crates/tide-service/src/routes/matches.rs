@@ -80,7 +80,7 @@ pub async fn show_matches(
             identity: row.answer.identity,
             account: row.answer.account,
             principal: row.answer.principal,
-            created_at: row.made,
+            created_at: row.created_at,
         })
         .collect();
     Ok(Json(MatchView {

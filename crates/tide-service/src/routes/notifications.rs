@@ -50,8 +50,8 @@ pub async fn list_notifications(
         about: row.about,
         text: row.text,
         webhook: row.call,
-        created_at: row.made,
-        sent_at: row.sent,
+        created_at: row.created_at,
+        sent_at: row.sent_at,
         error: row.error,
         answer: row.answer,
     };

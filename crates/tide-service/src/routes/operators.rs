@@ -27,8 +27,8 @@ pub async fn list_operators(
         groups: row.teams,
         identity: row.identity,
         person: row.label,
-        created_at: row.made,
-        ended_at: row.ended,
+        created_at: row.created_at,
+        ended_at: row.ended_at,
     };
     Ok(Json(
         service

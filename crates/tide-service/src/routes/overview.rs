@@ -60,7 +60,7 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
                 id: row.id,
                 subject: row.subject,
                 body: row.body,
-                created_at: row.made,
+                created_at: row.created_at,
             })
             .collect(),
     }))

@@ -52,7 +52,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
     let (systems, identities, guards) = convert::rule_lines(&set);
     Ok(Json(Rules {
         version: version.as_ref().map_or(0, |v| v.version),
-        created_at: version.as_ref().map(|v| v.made.clone()),
+        created_at: version.as_ref().map(|v| v.created_at.clone()),
         principal: version.map(|v| v.principal),
         files: own
             .into_iter()

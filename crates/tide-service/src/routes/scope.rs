@@ -13,8 +13,7 @@ use tide_api::{
 };
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
-use tide_core::states::ScopeStatus;
-use tide_core::states::SystemRole;
+use tide_core::states::{ScopeStatus, SystemRole};
 
 /// The default number of people.
 const SHOWN: usize = 200;

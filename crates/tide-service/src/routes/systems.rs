@@ -17,8 +17,7 @@ use tide_api::{
     ReadResult, RemoveQuery, Retirement, Schedule, SchemaAttribute, System, SystemState,
     WrittenRules,
 };
-use tide_core::states::SystemKind;
-use tide_core::states::SystemRole;
+use tide_core::states::{SystemKind, SystemRole};
 use tide_core::{ObjectType, RuleSet};
 use tide_engine::EngineError;
 use tide_store::SystemRow;
@@ -145,8 +144,8 @@ fn system(
                 object: r.object,
                 state: r.state,
                 object_count: r.seen,
-                started_at: r.started.clone(),
-                ended_at: r.ended.clone(),
+                started_at: r.started_at.clone(),
+                ended_at: r.ended_at.clone(),
                 error: r.error.clone(),
                 quarantined: r.quarantined,
             })

@@ -209,7 +209,7 @@ impl RequestContext {
         let mut resource: Value = serde_json::from_str(&row.body).map_err(StoreError::from)?;
         resource["id"] = json!(row.id);
         resource["meta"] = json!({
-            "resourceType": shelf.kind.name, "created": row.made, "lastModified": row.changed,
+            "resourceType": shelf.kind.name, "created": row.created_at, "lastModified": row.changed_at,
             "location": self.location(shelf, &row.id), "version": tag(row.version),
         });
         if shelf.object == ObjectType::Person {

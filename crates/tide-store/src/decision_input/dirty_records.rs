@@ -10,8 +10,7 @@ use sqlx::{Row, SqliteConnection};
 use std::collections::BTreeMap;
 use std::collections::HashMap;
 use tide_core::incremental::{AppliedMembership, Records};
-use tide_core::model::KeptRoles;
-use tide_core::model::{Normalization, ReservedValue};
+use tide_core::model::{KeptRoles, Normalization, ReservedValue};
 use tide_core::references::fold_reference;
 use tide_core::{Attributes, Identity, Link, ObjectType, Population, Stage, SystemFacts};
 

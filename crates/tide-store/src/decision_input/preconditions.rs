@@ -2,13 +2,12 @@
 //! change waits for it.
 
 use crate::decision_input::dirty_records::{DIRTY_SINCE, DirtyRecords, parse_dirty};
-use crate::sync::systems::{AtWork, at_work};
+use crate::sync::systems::AtWork;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::{Row, SqliteConnection};
+use sqlx::{FromRow as _, Row, SqliteConnection};
 use std::collections::HashMap;
-use tide_core::model::ApprovalState;
-use tide_core::model::{AccountId, GuardOverride, InFlight};
+use tide_core::model::{AccountId, ApprovalState, GuardOverride, InFlight};
 
 /// A guard's window: the changes of a kind in a system since an instant, without released ones.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -119,7 +118,10 @@ async fn load_preconditions(
     .bind(after)
     .fetch_all(&mut *c)
     .await?;
-    let at_work = rows.iter().map(at_work).collect::<Result<_, _>>()?;
+    let at_work = rows
+        .iter()
+        .map(AtWork::from_row)
+        .collect::<Result<_, _>>()?;
     // Without systems, there are no preconditions.
     let Some(row) = rows.first() else {
         return Ok(DecisionPreconditions::default());

@@ -4,7 +4,7 @@ use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
-use sqlx::{Row, SqliteConnection};
+use sqlx::{FromRow as _, Row, SqliteConnection};
 use std::collections::{HashMap, HashSet};
 use tide_core::model::ApprovalState;
 
@@ -22,9 +22,9 @@ pub struct OperatorRow {
     /// The label of that person.
     pub label: Option<String>,
     /// When it was created.
-    pub made: String,
+    pub created_at: String,
     /// When it was revoked.
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// Which operator set its groups or its person last, or gave it a token, by id; and when.
     pub set_by: Option<(String, String)>,
 }
@@ -62,7 +62,7 @@ pub struct NewApproval {
 }
 
 /// A change that needs approval.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct ApprovalRow {
     /// The change.
     pub fingerprint: String,
@@ -71,14 +71,17 @@ pub struct ApprovalRow {
     /// The rule that requires approval.
     pub rule: String,
     /// The requester: the principal that started the run.
+    #[sqlx(rename = "requested_by")]
     pub asked_by: String,
     /// When it was first requested.
-    pub asked: String,
+    pub requested_at: String,
     /// When it is not waited for any more.
-    pub expires: String,
+    pub expires_at: String,
     /// The operators who caused the change.
+    #[sqlx(json)]
     pub causes: Vec<Cause>,
     /// The answers so far: principal and comment.
+    #[sqlx(skip)]
     pub answers: Vec<ApprovalAnswer>,
 }
 
@@ -96,18 +99,20 @@ pub struct Answered {
 }
 
 /// An answer.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct ApprovalAnswer {
     /// Yes or no.
+    #[sqlx(rename = "is_approved")]
     pub yes: bool,
     /// The principal's id.
     pub principal: String,
     /// The principal's name.
+    #[sqlx(rename = "who")]
     pub name: String,
     /// The words that go with it.
     pub comment: String,
     /// When.
-    pub made: String,
+    pub created_at: String,
 }
 
 /// Returns the answers to approval requests, by fingerprint.
@@ -125,7 +130,7 @@ pub(crate) async fn load_approval_states(
                 said.no = Some((answer.name.clone(), answer.comment.clone()));
             }
         }
-        said.expired = row.expires <= format_timestamp(now);
+        said.expired = row.expires_at <= format_timestamp(now);
     }
     Ok(all)
 }
@@ -139,21 +144,9 @@ const LOAD_APPROVALS: &str = "
 /// Loads the requests for approval, the oldest first.
 async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, StoreError> {
     let mut all: Vec<ApprovalRow> =
-        sqlx::query("SELECT * FROM approval ORDER BY requested_at, fingerprint")
+        sqlx::query_as("SELECT * FROM approval ORDER BY requested_at, fingerprint")
             .fetch_all(&mut *c)
-            .await?
-            .iter()
-            .map(|row| ApprovalRow {
-                fingerprint: row.get("fingerprint"),
-                identity: row.get("identity"),
-                rule: row.get("rule"),
-                asked_by: row.get("requested_by"),
-                asked: row.get("requested_at"),
-                expires: row.get("expires_at"),
-                causes: serde_json::from_str(row.get("causes")).unwrap_or_default(),
-                answers: Vec::new(),
-            })
-            .collect();
+            .await?;
     let places: HashMap<String, usize> = all
         .iter()
         .enumerate()
@@ -164,13 +157,7 @@ async fn load_approvals(c: &mut SqliteConnection) -> Result<Vec<ApprovalRow>, St
         let Some(&at) = places.get(row.get::<&str, _>("fingerprint")) else {
             continue;
         };
-        all[at].answers.push(ApprovalAnswer {
-            yes: row.get("is_approved"),
-            principal: row.get("principal"),
-            name: row.get("who"),
-            comment: row.get("comment"),
-            made: row.get("created_at"),
-        });
+        all[at].answers.push(ApprovalAnswer::from_row(&row)?);
     }
     Ok(all)
 }
@@ -315,8 +302,8 @@ impl Store {
                     teams: serde_json::from_str(row.get("teams"))?,
                     identity: row.get("identity"),
                     label: row.get("person"),
-                    made: row.get("created_at"),
-                    ended: row.get("ended_at"),
+                    created_at: row.get("created_at"),
+                    ended_at: row.get("ended_at"),
                     set_by: row
                         .get::<Option<String>, _>("set_by")
                         .zip(row.get("set_at")),

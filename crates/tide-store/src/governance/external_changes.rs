@@ -18,7 +18,7 @@ pub enum Surprise {
 }
 
 /// A notice.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct AlertRow {
     /// Its number.
     pub id: i64,
@@ -27,7 +27,7 @@ pub struct AlertRow {
     /// What happened, and the consequence.
     pub body: String,
     /// When it was noticed.
-    pub made: String,
+    pub created_at: String,
     /// The recipient: `operators`, or a rule of approvals.
     pub recipient: String,
 }
@@ -98,17 +98,7 @@ impl Store {
 
     /// Open alerts, the newest first.
     pub async fn list_alerts(&self) -> Result<Vec<AlertRow>, StoreError> {
-        let rows = sqlx::query(LIST_ALERTS).fetch_all(&self.reader).await?;
-        Ok(rows
-            .iter()
-            .map(|row| AlertRow {
-                id: row.get("id"),
-                subject: row.get("subject"),
-                body: row.get("body"),
-                made: row.get("created_at"),
-                recipient: row.get("recipient"),
-            })
-            .collect())
+        Ok(sqlx::query_as(LIST_ALERTS).fetch_all(&self.reader).await?)
     }
 
     /// Notes that a notice was seen.

@@ -1,21 +1,20 @@
 //! Notifications: stored once under their key, and delivered by a webhook if the rule names one.
 
-use crate::db::codes::read_code;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
-use sqlx::sqlite::SqliteRow;
-use tide_core::notifications::{Notification, Recipient};
+use tide_core::decide::notifications::{Notification, Recipient};
 use tide_core::states::NotificationEvent;
 
 /// A notification, sent or pending.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct NotificationRow {
     /// Its number.
     pub id: i64,
     /// The rule that sends it.
     pub rule: String,
     /// The event, as rules write it.
+    #[sqlx(try_from = "String")]
     pub event: NotificationEvent,
     /// The label of the person or account that it is about.
     pub identity: String,
@@ -24,43 +23,25 @@ pub struct NotificationRow {
     /// The group, system or license.
     pub about: Option<String>,
     /// The recipients: names and addresses, as JSON.
+    #[sqlx(json)]
     pub recipients: serde_json::Value,
     /// The text.
     pub text: String,
     /// The webhook that delivers it.
+    #[sqlx(rename = "webhook")]
     pub call: Option<String>,
     /// When it was noticed.
-    pub made: String,
+    pub created_at: String,
     /// When it was carried.
-    pub sent: Option<String>,
+    pub sent_at: Option<String>,
     /// How often that was tried in vain.
     pub attempts: i64,
     /// When it was tried last.
-    pub tried: Option<String>,
+    pub tried_at: Option<String>,
     /// Why it is not carried yet.
     pub error: Option<String>,
     /// The answer of the webhook, as JSON.
     pub answer: Option<String>,
-}
-
-fn read(row: &SqliteRow) -> Result<NotificationRow, StoreError> {
-    Ok(NotificationRow {
-        id: row.get("id"),
-        rule: row.get("rule"),
-        event: read_code(row, "event")?,
-        identity: row.get("identity"),
-        label: row.get("label"),
-        about: row.get("about"),
-        recipients: serde_json::from_str(row.get("recipients"))?,
-        text: row.get("text"),
-        call: row.get("webhook"),
-        made: row.get("created_at"),
-        sent: row.get("sent_at"),
-        attempts: row.get("attempts"),
-        tried: row.get("tried_at"),
-        error: row.get("error"),
-        answer: row.get("answer"),
-    })
 }
 
 const ADD_NOTIFICATIONS: &str = "
@@ -142,13 +123,12 @@ impl Store {
         let sql = format!(
             "SELECT * FROM notification WHERE (?1 IS NULL OR identity = ?1) AND (NOT ?2 OR (sent_at IS NULL AND webhook IS NOT NULL)) ORDER BY id {order} LIMIT ?3"
         );
-        let rows = sqlx::query(sqlx::AssertSqlSafe(sql))
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql))
             .bind(identity)
             .bind(waiting)
             .bind(limit)
             .fetch_all(&self.reader)
-            .await?;
-        rows.iter().map(read).collect()
+            .await?)
     }
 
     /// The answers of a webhook about a person, the oldest first.

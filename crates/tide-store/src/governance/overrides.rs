@@ -10,7 +10,7 @@ use tide_core::decide::Change;
 use tide_core::model::GuardOverride;
 
 /// An operator's override of a held change.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct OverrideRow {
     /// The change.
     pub fingerprint: String,
@@ -32,11 +32,12 @@ pub struct OverrideRow {
     /// The label of the person or account that it is about.
     pub label: String,
     /// The principal's name.
+    #[sqlx(rename = "who")]
     pub principal: String,
     /// When.
-    pub made: String,
+    pub created_at: String,
     /// When it stops to hold.
-    pub expires: String,
+    pub expires_at: String,
 }
 
 /// An override of held changes, to store.
@@ -84,7 +85,7 @@ pub(crate) async fn load_overrides(
 }
 
 const OVERRIDE_ROWS: &str = "
-    SELECT o.*, coalesce(p.name, o.principal) AS who
+    SELECT o.*, o.answer = 'release' AS release, coalesce(p.name, o.principal) AS who
     FROM change_override o
     LEFT JOIN principal p ON p.id = o.principal
     ORDER BY o.created_at DESC, o.fingerprint";
@@ -128,24 +129,9 @@ impl Store {
 
     /// All overrides, the newest first, including expired ones.
     pub async fn override_rows(&self) -> Result<Vec<OverrideRow>, StoreError> {
-        let rows = sqlx::query(OVERRIDE_ROWS).fetch_all(&self.reader).await?;
-        Ok(rows
-            .iter()
-            .map(|row| OverrideRow {
-                fingerprint: row.get("fingerprint"),
-                release: row.get::<&str, _>("answer") == "release",
-                held_by: row.get("held_by"),
-                decision: row.get("decision"),
-                system: row.get("system"),
-                kind: row.get("kind"),
-                identity: row.get("identity"),
-                account: row.get("account"),
-                label: row.get("label"),
-                principal: row.get("who"),
-                made: row.get("created_at"),
-                expires: row.get("expires_at"),
-            })
-            .collect())
+        Ok(sqlx::query_as(OVERRIDE_ROWS)
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// Stores overrides of held changes.

@@ -6,8 +6,7 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use std::collections::{BTreeMap, HashMap};
-use tide_core::model::Departure;
-use tide_core::model::{AccountId, WriteHistory};
+use tide_core::model::{AccountId, Departure, WriteHistory};
 use tide_core::{Identity, Stage};
 
 /// A leaver.

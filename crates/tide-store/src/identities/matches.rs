@@ -5,8 +5,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{Row, SqliteConnection};
 use tide_core::ObjectType;
-use tide_core::model::MatchAnswer;
-use tide_core::model::MatchDecision;
+use tide_core::model::{MatchAnswer, MatchDecision};
 
 /// An answer to store.
 #[derive(Debug, Clone)]
@@ -29,7 +28,7 @@ pub struct AnswerRow {
     /// The label of the person or account that it is about.
     pub label: String,
     /// When.
-    pub made: String,
+    pub created_at: String,
 }
 
 const SELECT: &str = "SELECT * FROM match_answer WHERE ended_at IS NULL AND (?1 IS NULL OR system = ?1) ORDER BY id DESC";
@@ -45,7 +44,7 @@ fn read(row: &sqlx::sqlite::SqliteRow) -> AnswerRow {
             principal: row.get("principal"),
         },
         label: row.get("label"),
-        made: row.get("created_at"),
+        created_at: row.get("created_at"),
     }
 }
 

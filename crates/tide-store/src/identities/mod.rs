@@ -10,10 +10,8 @@ use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
 use tide_core::decide::NewLink;
-use tide_core::model::KeptRoles;
-use tide_core::model::LinkBasis;
-use tide_core::model::{AccountId, MemberName, ReservedValue};
-use tide_core::states::LinkOrigin;
+use tide_core::model::{AccountId, KeptRoles, MemberName, ReservedValue};
+use tide_core::states::{LinkBasis, LinkOrigin};
 use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
 
 /// An identity with what the lists show beside it.
@@ -39,11 +37,11 @@ pub struct LinkRow {
     /// The account's name there.
     pub name: String,
     /// When it was created.
-    pub made: String,
+    pub created_at: String,
     /// Its origin.
     pub basis: LinkBasis,
     /// When it was ended.
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// Why it was ended.
     pub ended_by: Option<String>,
 }
@@ -367,9 +365,9 @@ impl Store {
                 account: row.get("account"),
                 system: row.get("system"),
                 name: row.get("name"),
-                made: row.get("created_at"),
+                created_at: row.get("created_at"),
                 basis: read_basis(row.get("origin"), row.get("origin_name")),
-                ended: row.get("ended_at"),
+                ended_at: row.get("ended_at"),
                 ended_by: row.get("end_reason"),
             })
             .collect())

@@ -9,11 +9,8 @@ use sqlx::sqlite::SqliteRow;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashSet;
 use std::str::FromStr;
-use tide_core::decide::Verdict;
-use tide_core::decide::{Change, Decided};
-use tide_core::states::ChangeSetKind;
-use tide_core::states::ChangeSetState;
-use tide_core::states::ChangeState;
+use tide_core::decide::{Change, Decided, Verdict};
+use tide_core::states::{ChangeSetKind, ChangeSetState, ChangeState};
 use tide_core::{ObjectType, Reason};
 
 /// The most rows of one statement.
@@ -60,9 +57,9 @@ pub struct ChangeSetRow {
     /// The preview that a run was bound to.
     pub preview: Option<i64>,
     /// When it began.
-    pub started: String,
+    pub started_at: String,
     /// When it ended.
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// A note about all of it.
     pub note: Option<String>,
     /// Whether it is about all records.
@@ -514,8 +511,8 @@ impl Store {
             rule_version: row.get("rule_version"),
             principal: row.get("who"),
             preview: row.get("preview"),
-            started: row.get("started_at"),
-            ended: row.get("ended_at"),
+            started_at: row.get("started_at"),
+            ended_at: row.get("ended_at"),
             note: row.get("note"),
             whole: row.get("is_full"),
             as_of: row.get("as_of"),

@@ -11,10 +11,9 @@ use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
 use std::sync::Arc;
 use tide_core::decide::PASSWORD_MARK;
-use tide_core::model::LinkBasis;
 use tide_core::model::{AccountId, Observed, RuleMembership};
 use tide_core::references::fold_reference;
-use tide_core::states::ChangeKind;
+use tide_core::states::{ChangeKind, LinkBasis};
 use tide_core::{ObjectType, Value};
 
 /// Maximum number of rows in one statement.

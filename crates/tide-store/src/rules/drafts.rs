@@ -4,11 +4,10 @@ use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
-use sqlx::sqlite::SqliteRow;
 use tide_core::rules::RuleFile;
 
 /// A draft.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct DraftRow {
     /// Its number.
     pub id: i64,
@@ -17,27 +16,31 @@ pub struct DraftRow {
     /// The version that it began from; 0 while nothing was published.
     pub base: i64,
     /// Its files.
+    #[sqlx(json)]
     pub files: Vec<RuleFile>,
     /// How often it was saved, from 1.
     pub edition: i64,
     /// The principal who created it.
+    #[sqlx(rename = "who")]
     pub principal: String,
     /// When it was created.
-    pub made: String,
+    pub created_at: String,
     /// When it was last saved.
-    pub changed: String,
+    pub changed_at: String,
     /// The principal.
+    #[sqlx(rename = "changer")]
     pub changed_by: String,
 }
 
 /// A published version, without its files.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct VersionRow {
     /// Its number.
     pub version: i64,
     /// When it was published.
-    pub made: String,
+    pub created_at: String,
     /// The principal.
+    #[sqlx(rename = "who")]
     pub principal: String,
     /// The version that it is based on.
     pub note: String,
@@ -45,20 +48,6 @@ pub struct VersionRow {
 
 const DRAFT: &str = "SELECT d.*, coalesce(p.name, d.principal) AS who, coalesce(q.name, d.changed_by) AS changer FROM draft d
     LEFT JOIN principal p ON p.id = d.principal LEFT JOIN principal q ON q.id = d.changed_by WHERE d.ended_at IS NULL";
-
-fn read(row: &SqliteRow) -> Result<DraftRow, StoreError> {
-    Ok(DraftRow {
-        id: row.get("id"),
-        name: row.get("name"),
-        base: row.get("base"),
-        files: serde_json::from_str(row.get("files"))?,
-        edition: row.get("edition"),
-        principal: row.get("who"),
-        made: row.get("created_at"),
-        changed: row.get("changed_at"),
-        changed_by: row.get("changer"),
-    })
-}
 
 /// An edit of a draft.
 #[derive(Debug, Clone, Copy)]
@@ -95,23 +84,19 @@ const RULE_VERSIONS: &str = "
 impl Store {
     /// Open drafts, the newest first.
     pub async fn list_drafts(&self) -> Result<Vec<DraftRow>, StoreError> {
-        sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} ORDER BY d.id DESC")))
+        let sql = format!("{DRAFT} ORDER BY d.id DESC");
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(sql))
             .fetch_all(&self.reader)
-            .await?
-            .iter()
-            .map(read)
-            .collect()
+            .await?)
     }
 
     /// One open draft.
     pub async fn find_draft(&self, id: i64) -> Result<DraftRow, StoreError> {
-        let row = sqlx::query(sqlx::AssertSqlSafe(format!("{DRAFT} AND d.id = ?")))
+        let sql = format!("{DRAFT} AND d.id = ?");
+        sqlx::query_as(sqlx::AssertSqlSafe(sql))
             .bind(id)
             .fetch_optional(&self.reader)
-            .await?;
-        row.as_ref()
-            .map(read)
-            .transpose()?
+            .await?
             .ok_or_else(|| StoreError::Missing {
                 what: "open draft",
                 name: id.to_string(),
@@ -222,14 +207,9 @@ impl Store {
 
     /// Published versions, the newest first.
     pub async fn rule_versions(&self) -> Result<Vec<VersionRow>, StoreError> {
-        let rows = sqlx::query(RULE_VERSIONS).fetch_all(&self.reader).await?;
-        let version = |row: &SqliteRow| VersionRow {
-            version: row.get("version"),
-            made: row.get("created_at"),
-            principal: row.get("who"),
-            note: row.get("note"),
-        };
-        Ok(rows.iter().map(version).collect())
+        Ok(sqlx::query_as(RULE_VERSIONS)
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// The files of a published version.

@@ -9,15 +9,17 @@ use sqlx::Row;
 use tide_core::rules::RuleFile;
 
 /// One published version.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct RuleVersion {
     /// Its number, from 1.
     pub version: i64,
     /// Its files.
+    #[sqlx(json)]
     pub files: Vec<RuleFile>,
     /// When it was published.
-    pub made: String,
+    pub created_at: String,
     /// The principal.
+    #[sqlx(rename = "who")]
     pub principal: String,
 }
 
@@ -35,16 +37,9 @@ const PUBLISH_RULES: &str = "
 impl Store {
     /// The newest version, if any was published.
     pub async fn load_rules(&self) -> Result<Option<RuleVersion>, StoreError> {
-        let row = sqlx::query(LOAD_RULES).fetch_optional(&self.reader).await?;
-        row.map(|row| {
-            Ok(RuleVersion {
-                version: row.get("version"),
-                files: serde_json::from_str(row.get("files"))?,
-                made: row.get("created_at"),
-                principal: row.get("who"),
-            })
-        })
-        .transpose()
+        Ok(sqlx::query_as(LOAD_RULES)
+            .fetch_optional(&self.reader)
+            .await?)
     }
 
     /// Publishes a version; its number is returned, or `None` when another than the one that it is

@@ -26,13 +26,13 @@ pub struct PasswordRow {
     /// The account's name there.
     pub account: String,
     /// When it was set.
-    pub made: String,
+    pub created_at: String,
     /// When it was shown and to whom.
     pub shown: Option<(String, String)>,
     /// How often it was tried in vain to hand it over.
     pub attempts: i64,
     /// When that was tried last.
-    pub tried: Option<String>,
+    pub tried_at: Option<String>,
     /// Why it is not handed over yet.
     pub error: Option<String>,
 }
@@ -122,12 +122,12 @@ impl Store {
                 label: row.get("label"),
                 system: row.get("system"),
                 account: row.get("account_name"),
-                made: row.get("created_at"),
+                created_at: row.get("created_at"),
                 shown: row
                     .get::<Option<String>, _>("shown_at")
                     .zip(row.get::<Option<String>, _>("who")),
                 attempts: row.get("attempts"),
-                tried: row.get("tried_at"),
+                tried_at: row.get("tried_at"),
                 error: row.get("error"),
             })
             .collect())

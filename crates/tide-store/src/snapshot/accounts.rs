@@ -10,22 +10,25 @@ use tide_core::states::ReadState;
 use tide_core::{Account, Attributes, ObjectType};
 
 /// A read of one type of a system.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct Reading {
     /// Its number.
     pub id: i64,
     /// The system.
     pub system: String,
     /// The type.
+    #[sqlx(try_from = "String")]
     pub object: ObjectType,
     /// Its state.
+    #[sqlx(try_from = "String")]
     pub state: ReadState,
     /// The number of accounts that it has seen.
+    #[sqlx(rename = "object_count")]
     pub seen: i64,
     /// When it began.
-    pub started: String,
+    pub started_at: String,
     /// When it ended.
-    pub ended: Option<String>,
+    pub ended_at: Option<String>,
     /// The error that ended it.
     pub error: Option<String>,
     /// The number of rows in quarantine.
@@ -48,7 +51,7 @@ pub struct WholeReading {
 }
 
 /// A row of a feed in quarantine.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
 pub struct QuarantineRow {
     /// The line on which it begins.
     pub line: i64,
@@ -284,19 +287,10 @@ impl Store {
 
     /// The rows in quarantine of the last ended read of a system.
     pub async fn list_quarantine(&self, system: &str) -> Result<Vec<QuarantineRow>, StoreError> {
-        let rows = sqlx::query(LIST_QUARANTINE)
+        Ok(sqlx::query_as(LIST_QUARANTINE)
             .bind(system)
             .fetch_all(&self.reader)
-            .await?;
-        Ok(rows
-            .iter()
-            .map(|row| QuarantineRow {
-                line: row.get("line"),
-                reason: row.get("reason"),
-                raw: row.get("raw"),
-                key: row.get("key"),
-            })
-            .collect())
+            .await?)
     }
 
     /// The last full read of each system and type; `outdated` ones are older than a restored
@@ -442,22 +436,9 @@ impl Store {
 
     /// The last read of each system and type.
     pub async fn last_readings(&self) -> Result<Vec<Reading>, StoreError> {
-        let rows = sqlx::query(LAST_READINGS).fetch_all(&self.reader).await?;
-        rows.iter()
-            .map(|row| {
-                Ok(Reading {
-                    id: row.get("id"),
-                    system: row.get("system"),
-                    object: crate::db::codes::read_code(row, "object")?,
-                    state: crate::db::codes::read_code(row, "state")?,
-                    seen: row.get("object_count"),
-                    started: row.get("started_at"),
-                    ended: row.get("ended_at"),
-                    error: row.get("error"),
-                    quarantined: row.get("quarantined"),
-                })
-            })
-            .collect()
+        Ok(sqlx::query_as(LAST_READINGS)
+            .fetch_all(&self.reader)
+            .await?)
     }
 
     /// The numbers of accounts and of linked accounts of each system.

@@ -4,14 +4,13 @@
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::sqlite::SqliteRow;
-use sqlx::{Row, SqliteConnection};
+use sqlx::{FromRow as _, Row, SqliteConnection};
 use tide_core::model::Observed;
 use tide_core::states::EventKind;
 use tide_core::{Attributes, ObjectType};
 
 /// A resource that was pushed.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct PushedRow {
     /// Its position in a list.
     pub row: i64,
@@ -22,9 +21,9 @@ pub struct PushedRow {
     /// The resource, as JSON.
     pub body: String,
     /// When it was created.
-    pub made: String,
+    pub created_at: String,
     /// When it was last changed.
-    pub changed: String,
+    pub changed_at: String,
 }
 
 /// A resource to keep.
@@ -116,35 +115,25 @@ pub enum EventTaken {
 }
 
 /// An event that was pushed.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct EventRow {
     /// Its id.
     pub id: String,
     /// What happened.
+    #[sqlx(try_from = "String")]
     pub kind: EventKind,
     /// The key of the account that it is about.
     pub key: String,
     /// The event, as JSON.
     pub body: String,
     /// When it came.
-    pub made: String,
+    pub created_at: String,
     /// It came after a later one of its record: nothing was done.
     pub is_outdated: bool,
     /// The account, while it is there.
     pub account: Option<i64>,
     /// The identity that it is linked to.
     pub identity: Option<String>,
-}
-
-fn read(row: &SqliteRow) -> PushedRow {
-    PushedRow {
-        row: row.get("row"),
-        id: row.get("id"),
-        version: row.get("version"),
-        body: row.get("body"),
-        made: row.get("created_at"),
-        changed: row.get("changed_at"),
-    }
 }
 
 const PUSHED_BY_EXTERNAL_ID: &str = "
@@ -224,13 +213,12 @@ impl Store {
                 name,
             ),
         };
-        let row = sqlx::query(sql)
+        Ok(sqlx::query_as(sql)
             .bind(system)
             .bind(object.as_str())
             .bind(value)
             .fetch_optional(&self.reader)
-            .await?;
-        Ok(row.as_ref().map(read))
+            .await?)
     }
 
     /// Resources that the caller knows by an id of its own, in the order in which they came.
@@ -240,13 +228,12 @@ impl Store {
         object: ObjectType,
         id: &str,
     ) -> Result<Vec<PushedRow>, StoreError> {
-        let rows = sqlx::query(PUSHED_BY_EXTERNAL_ID)
+        Ok(sqlx::query_as(PUSHED_BY_EXTERNAL_ID)
             .bind(system)
             .bind(object.as_str())
             .bind(id)
             .fetch_all(&self.reader)
-            .await?;
-        Ok(rows.iter().map(read).collect())
+            .await?)
     }
 
     /// Resources in the order in which they came, after one.
@@ -257,14 +244,13 @@ impl Store {
         after: i64,
         limit: i64,
     ) -> Result<Vec<PushedRow>, StoreError> {
-        let rows = sqlx::query(PUSHED_AFTER)
+        Ok(sqlx::query_as(PUSHED_AFTER)
             .bind(system)
             .bind(object.as_str())
             .bind(after)
             .bind(limit)
             .fetch_all(&self.reader)
-            .await?;
-        Ok(rows.iter().map(read).collect())
+            .await?)
     }
 
     /// Resources by position, for a page of an unfiltered list.
@@ -282,14 +268,14 @@ impl Store {
         .bind(object.as_str())
         .fetch_one(&self.reader)
         .await?;
-        let rows = sqlx::query(PUSHED_PAGE)
+        let rows = sqlx::query_as(PUSHED_PAGE)
             .bind(system)
             .bind(object.as_str())
             .bind(limit)
             .bind(skip)
             .fetch_all(&self.reader)
             .await?;
-        Ok((total, rows.iter().map(read).collect()))
+        Ok((total, rows))
     }
 
     /// The groups that name a resource as a member: their ids and their names.
@@ -370,7 +356,7 @@ impl Store {
 
     /// An event, with what it came to.
     pub async fn find_event(&self, system: &str, id: &str) -> Result<EventRow, StoreError> {
-        let row = sqlx::query(FIND_EVENT)
+        sqlx::query_as(FIND_EVENT)
             .bind(system)
             .bind(id)
             .fetch_optional(&self.reader)
@@ -378,17 +364,7 @@ impl Store {
             .ok_or_else(|| StoreError::Missing {
                 what: "event",
                 name: id.to_owned(),
-            })?;
-        Ok(EventRow {
-            id: row.get("id"),
-            kind: crate::db::codes::read_code(&row, "kind")?,
-            key: row.get("key"),
-            body: row.get("body"),
-            made: row.get("created_at"),
-            is_outdated: row.get("is_outdated"),
-            account: row.get("account"),
-            identity: row.get("identity"),
-        })
+            })
     }
 
     /// An account of a system by its key.
@@ -674,7 +650,7 @@ async fn put(
     NewJournalEntry::new(&new.principal, act, &format!("{}/{}", new.system, new.id))
         .append(c, now)
         .await?;
-    Ok(read(&row))
+    Ok(PushedRow::from_row(&row)?)
 }
 
 const KEEP_ACCOUNT: &str = "

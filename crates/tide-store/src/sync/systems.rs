@@ -4,77 +4,57 @@ use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::Row;
-use sqlx::sqlite::SqliteRow;
 use std::collections::BTreeMap;
 use tide_core::states::SystemKind;
 use tide_core::{ObjectType, Schema};
 
 /// A connected system.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, sqlx::FromRow)]
 pub struct SystemRow {
     /// Its name.
     pub name: String,
     /// Which kind of system it is.
+    #[sqlx(try_from = "String")]
     pub kind: SystemKind,
     /// Where it is and how it is reached, without secrets, as JSON.
+    #[sqlx(json)]
     pub settings: serde_json::Value,
     /// Types that may be written.
+    #[sqlx(json)]
     pub writable: Vec<ObjectType>,
     /// Paused by an operator.
     pub paused: bool,
     /// Whether an operator armed it. Before that, nothing is sent and automatic sync is off.
     pub armed: bool,
     /// Its capabilities, as label and text.
+    #[sqlx(json)]
     pub profile: Vec<(String, String)>,
     /// The names of our own account there.
+    #[sqlx(json, rename = "own_names")]
     pub own: Vec<String>,
     /// Its schema, by type.
+    #[sqlx(json)]
     pub schema: BTreeMap<ObjectType, Schema>,
     /// The steps of the last test, as JSON.
+    #[sqlx(json(nullable), rename = "check_report")]
     pub checked: Option<serde_json::Value>,
     /// When it was last tested.
     pub checked_at: Option<String>,
     /// The sync schedule, as JSON.
+    #[sqlx(json)]
     pub schedule: serde_json::Value,
 }
 
 /// Whether automatic sync of a system is on, and its schedule.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, sqlx::FromRow)]
 pub struct AtWork {
     /// Its name.
     pub name: String,
     /// Armed, and not paused.
     pub armed: bool,
     /// Its schedule, as JSON.
+    #[sqlx(json)]
     pub schedule: serde_json::Value,
-}
-
-fn read(row: &SqliteRow) -> Result<SystemRow, StoreError> {
-    Ok(SystemRow {
-        name: row.get("name"),
-        kind: crate::db::codes::read_code(row, "kind")?,
-        settings: serde_json::from_str(row.get("settings"))?,
-        writable: serde_json::from_str(row.get("writable"))?,
-        paused: row.get("paused"),
-        armed: row.get("armed"),
-        profile: serde_json::from_str(row.get("profile"))?,
-        own: serde_json::from_str(row.get("own_names"))?,
-        schema: serde_json::from_str(row.get("schema"))?,
-        checked: row
-            .get::<Option<&str>, _>("check_report")
-            .map(serde_json::from_str)
-            .transpose()?,
-        checked_at: row.get("checked_at"),
-        schedule: serde_json::from_str(row.get("schedule"))?,
-    })
-}
-
-pub(crate) fn at_work(row: &SqliteRow) -> Result<AtWork, StoreError> {
-    Ok(AtWork {
-        name: row.get("name"),
-        armed: row.get("armed"),
-        schedule: serde_json::from_str(row.get("schedule"))?,
-    })
 }
 
 /// A setting of a system that is stored as JSON.
@@ -130,17 +110,15 @@ const SET_SYSTEM_CHECK: &str = "
 impl Store {
     /// All systems, by name.
     pub async fn list_systems(&self) -> Result<Vec<SystemRow>, StoreError> {
-        let rows = sqlx::query("SELECT * FROM system ORDER BY name")
+        Ok(sqlx::query_as("SELECT * FROM system ORDER BY name")
             .fetch_all(&self.reader)
-            .await?;
-        rows.iter().map(read).collect()
+            .await?)
     }
 
     /// Lists whether automatic sync is on for each system, without the capabilities, which are
     /// long.
     pub async fn at_work(&self) -> Result<Vec<AtWork>, StoreError> {
-        let rows = sqlx::query(AT_WORK).fetch_all(&self.reader).await?;
-        rows.iter().map(at_work).collect()
+        Ok(sqlx::query_as(AT_WORK).fetch_all(&self.reader).await?)
     }
 
     /// The rules that hold and the schemas that they are read with, as one number: another one when
@@ -161,14 +139,14 @@ impl Store {
 
     /// One system.
     pub async fn find_system(&self, name: &str) -> Result<SystemRow, StoreError> {
-        let row = sqlx::query("SELECT * FROM system WHERE name = ?")
+        sqlx::query_as("SELECT * FROM system WHERE name = ?")
             .bind(name)
             .fetch_optional(&self.reader)
-            .await?;
-        read(&row.ok_or_else(|| StoreError::Missing {
-            what: "system",
-            name: name.to_owned(),
-        })?)
+            .await?
+            .ok_or_else(|| StoreError::Missing {
+                what: "system",
+                name: name.to_owned(),
+            })
     }
 
     /// Adds a system: read-only and not armed, as every system starts.

@@ -6,11 +6,11 @@ use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
 use super::{TargetDecision, fold_value};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, DesiredAccount};
-use crate::licenses;
-use crate::model::Population;
-use crate::model::{Account, ObjectType, PendingPassword};
+use crate::decide::licenses;
+use crate::model::{Account, PendingPassword, Population};
 use crate::reasons::{AccountName, HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::rules::{OnDrift, OnOutOfScope, TypeRules};
+use crate::states::ObjectType;
 use crate::value::Value;
 use std::collections::HashMap;
 

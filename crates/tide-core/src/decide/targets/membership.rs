@@ -7,10 +7,11 @@ use super::TargetDecision;
 use crate::compare::{PendingReference, ValueChange};
 use crate::expr::EvalInputs;
 use crate::memberships::member_value;
-use crate::model::{Account, AccountId, MemberName, ObjectType, RuleMembership};
+use crate::model::{Account, AccountId, MemberName, RuleMembership};
 use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::references::fold_reference;
 use crate::rules::{MembershipRule, OnDrift};
+use crate::states::ObjectType;
 use crate::value::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -559,7 +560,7 @@ impl<'a> TargetDecision<'a> {
                 .iter()
                 .filter(|mapping| !mapping.merge)
                 .any(|mapping| {
-                    crate::scope::MEMBERS
+                    crate::schema::MEMBERS
                         .iter()
                         .any(|name| name.eq_ignore_ascii_case(&mapping.attribute))
                 })

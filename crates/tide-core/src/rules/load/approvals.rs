@@ -3,10 +3,9 @@
 use super::super::RuleSet;
 use super::super::read::Section;
 use super::{check_name, compile_program, expression_scopes, read_webhook};
-use crate::approvals::{Approval, Level};
 use crate::expr::Root;
-use crate::model::ObjectType;
-use crate::states::ChangeKind;
+use crate::rules::approvals::{Approval, Level};
+use crate::states::{ChangeKind, ObjectType};
 
 /// Days after which a request expires, by default.
 const DAYS: u32 = 14;

@@ -40,6 +40,7 @@ pub(super) fn default_guards(rules: &RuleSet) -> Vec<Guard> {
                 max_percent: Some(10),
                 min_count: Some(5),
                 window_hours: 24,
+                is_built_in: true,
                 place: Place {
                     file: "built-in guard".to_owned(),
                     line: all.len() + 1,
@@ -79,6 +80,7 @@ pub(super) fn load_guards(root: Section<'_>, rules: &RuleSet) -> Vec<Guard> {
             max_percent: section.number("max_percent"),
             min_count: section.number("min_count").map(|least| least as usize),
             window_hours: section.number("window_hours").unwrap_or(24),
+            is_built_in: false,
             place: section.place(),
         };
         if guard.change.is_empty() && section.get("change").is_none() {

@@ -4,8 +4,8 @@ use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
 use super::{check_name, compile_program, expression_scopes};
 use crate::expr::Root;
-use crate::licenses::License;
-use crate::model::ObjectType;
+use crate::rules::licenses::License;
+use crate::states::ObjectType;
 
 pub(super) fn load_licenses(root: Section<'_>, rules: &RuleSet, schemas: &Schemas) -> Vec<License> {
     let source = root.source;

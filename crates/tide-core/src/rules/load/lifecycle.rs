@@ -4,9 +4,11 @@ use super::super::RuleSet;
 use super::super::read::{RuleSource, Section};
 use super::{compile_program, expression_scopes, target_attribute, type_sections};
 use crate::expr::{ExprScope, Program, Root};
-use crate::lifecycle::{DepartureAct, DepartureStep, Exception, LifecycleDays, LifecycleRules};
-use crate::model::ObjectType;
+use crate::rules::lifecycle::{
+    DepartureAct, DepartureStep, Exception, LifecycleDays, LifecycleRules,
+};
 use crate::schema::Schema;
+use crate::states::ObjectType;
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 

@@ -4,7 +4,7 @@ use super::super::read::Section;
 use super::super::{MatchRule, SupportingValues};
 use super::{Scopes, compile_program};
 use crate::expr::{Program, Root};
-use crate::matching::Compare;
+use crate::rules::compare::Compare;
 use std::ops::Range;
 
 /// The match rules of one type, in order.
@@ -18,7 +18,11 @@ pub(super) fn read_match_rules(section: &Section<'_>, scopes: &Scopes<'_>) -> Ve
         let name = rule
             .text("name")
             .map_or_else(|| "match rule".into(), |(name, _)| name);
-        let compare = rule.choice("compare", &Compare::WORDS).unwrap_or_default();
+        let compares: Vec<_> = Compare::ALL
+            .iter()
+            .map(|one| (one.as_str(), *one))
+            .collect();
+        let compare = rule.choice("compare", &compares).unwrap_or_default();
         let certain = rule
             .choice("action", &[("join", true), ("review", false)])
             .unwrap_or(true);

@@ -4,8 +4,8 @@ use super::super::read::{RuleSource, Section};
 use super::super::{DistributionRule, IdentityAttribute, MembershipRule, RuleSet, TypeRules};
 use super::compile_program;
 use crate::expr::ExprScope;
-use crate::model::ObjectType;
-use crate::scope::MEMBERS;
+use crate::schema::MEMBERS;
+use crate::states::ObjectType;
 
 pub(super) fn read_memberships(
     section: &Section<'_>,

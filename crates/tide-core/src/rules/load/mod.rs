@@ -68,8 +68,8 @@ fn section_of<'p>(parsed: &'p [ParsedFile<'p>], name: &str) -> Option<Section<'p
     Some(file.section())
 }
 
-/// Loads all rule files. Faults are sorted by their places.
-pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
+/// Loads all rule files. The examples beside the rules are not run.
+pub(crate) fn load_files(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
     let faults = RefCell::new(Vec::new());
     let sources: Vec<RuleSource<'_>> = files
         .iter()
@@ -83,25 +83,7 @@ pub(super) fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleF
     if !files.iter().any(|file| file.name == IDENTITIES) {
         faults.borrow_mut().push(identities_missing());
     }
-    // An error in a rule is reported once, without its consequences.
-    if !faults
-        .borrow()
-        .iter()
-        .any(|fault| fault.severity == FaultSeverity::Error)
-    {
-        faults
-            .borrow_mut()
-            .extend(crate::rules::examples::run(&rules, schemas));
-    }
-    let mut faults = std::mem::take(&mut *faults.borrow_mut());
-    faults.sort_by(|a, b| {
-        (&a.place.file, a.place.line, a.place.column).cmp(&(
-            &b.place.file,
-            b.place.line,
-            b.place.column,
-        ))
-    });
-    (rules, faults)
+    (rules, faults.into_inner())
 }
 
 fn identities_missing() -> RuleFault {
@@ -611,8 +593,8 @@ fn expression_scopes<'a>(
     // Every identity has these, whatever is declared.
     identity.insert("id".into(), false);
     identity.insert("stage".into(), false);
-    identity.insert(crate::lifecycle::LEFT_BY.into(), false);
-    identity.insert(crate::roles::ROLES.into(), true);
+    identity.insert(crate::model::LEFT_BY.into(), false);
+    identity.insert(crate::model::ROLES.into(), true);
     Scopes {
         account: schema.filter(|schema| !schema.is_open).map(|schema| {
             schema
@@ -795,9 +777,9 @@ fn check_scope_filter(schema: Option<&Schema>, source: &RuleSource<'_>, types: &
     if let Some(filter) = &types.scope.filter
         && let crate::rules::RecordFilter::Ldap(ldap) = &filter.filter
     {
-        if let Some((said, instead)) = crate::scope::filter_problem(ldap, schema) {
+        if let Some((said, instead)) = crate::rules::filters::filter_problem(ldap, schema) {
             source.error_at(&filter.place, said, Some(instead.to_owned()));
-        } else if crate::scope::depends_on_back_links(ldap) {
+        } else if crate::rules::filters::depends_on_back_links(ldap) {
             let text = "the server evaluates this filter, and back-links change without a change of the entry: the result can be as old as the last full read";
             source.warn_at(
                 &filter.place,

@@ -4,9 +4,8 @@ use super::super::read::Section;
 use super::super::{RuleSet, Schemas};
 use super::{check_name, compile_program, expression_scopes, read_webhook};
 use crate::expr::Root;
-use crate::model::ObjectType;
-use crate::notifications::{NotificationRule, RecipientRule};
-use crate::states::NotificationEvent;
+use crate::rules::notifications::{NotificationRule, RecipientRule};
+use crate::states::{NotificationEvent, ObjectType};
 
 /// The most days.
 const LONGEST: u32 = 366;

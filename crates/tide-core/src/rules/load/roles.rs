@@ -4,8 +4,9 @@ use super::super::RuleSet;
 use super::super::read::Section;
 use super::{check_name, compile_program, expression_scopes};
 use crate::expr::Root;
-use crate::model::ObjectType;
-use crate::roles::{ROLES, Role, RoleValue};
+use crate::model::ROLES;
+use crate::rules::roles::{Role, RoleValue};
+use crate::states::ObjectType;
 
 /// Maximum overlap of a role, in days.
 const LONGEST: u32 = 366;

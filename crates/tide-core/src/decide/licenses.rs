@@ -3,32 +3,15 @@
 
 use crate::compare::ValueChange;
 use crate::decide::{Change, Outcome};
-use crate::expr::{EvalInputs, Program};
-use crate::model::{Account, AccountId, ObjectType, Population};
-use crate::reasons::{HoldCause, Place, Reason, ReasonKind};
+use crate::expr::EvalInputs;
+use crate::model::{Account, AccountId, Population};
+use crate::reasons::{HoldCause, Reason, ReasonKind};
 use crate::rules::RuleSet;
+use crate::rules::licenses::License;
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
 use std::cmp::Ordering;
-
-/// A license that is counted.
-#[derive(Debug, Clone)]
-pub struct License {
-    /// Its name.
-    pub name: String,
-    /// The system whose accounts use its seats.
-    pub system: String,
-    /// The type of account.
-    pub kind: ObjectType,
-    /// How many seats there are.
-    pub seats: usize,
-    /// The condition of accounts that use a seat. Reads `account.…`.
-    pub consumed_when: Program,
-    /// The order of the waiting list: the lowest value first. Reads `identity.…`.
-    pub assign_order: Option<Program>,
-    /// Its location in the rule files.
-    pub place: Place,
-}
 
 impl License {
     /// Whether an account with these values uses a seat. If the condition fails, it uses none.

@@ -1,13 +1,38 @@
-//! Examples beside the rules: "given this record, expect these values". They run at every check.
+//! The check of a rule set, with the examples beside the rules: "given this record, expect these
+//! values".
 
-use super::{Example, FaultSeverity, RuleFault, RuleSet, Schemas, TypeRules};
 use crate::compose;
 use crate::generate::{self, TakenValues};
-use crate::model::{Account, ObjectType};
+use crate::model::Account;
+use crate::rules::{
+    Example, FaultSeverity, RuleFault, RuleFile, RuleSet, Schemas, TypeRules, load_files,
+};
+use crate::states::ObjectType;
 use crate::value::{Attributes, Value, format_values};
 
+impl RuleSet {
+    /// Reads and checks the files, and runs the examples. The rule set is usable when no fault is
+    /// an error. Faults are sorted by their places.
+    pub fn load(files: &[RuleFile], schemas: &Schemas) -> (RuleSet, Vec<RuleFault>) {
+        let (rules, mut faults) = load_files(files, schemas);
+        let is_error = |fault: &RuleFault| fault.severity == FaultSeverity::Error;
+        // An error in a rule is reported once, without its consequences.
+        if !faults.iter().any(is_error) {
+            faults.extend(run_examples(&rules, schemas));
+        }
+        faults.sort_by(|a, b| {
+            (&a.place.file, a.place.line, a.place.column).cmp(&(
+                &b.place.file,
+                b.place.line,
+                b.place.column,
+            ))
+        });
+        (rules, faults)
+    }
+}
+
 /// Runs all examples; each value that is not as expected is an error at its example.
-pub(super) fn run(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
+fn run_examples(rules: &RuleSet, schemas: &Schemas) -> Vec<RuleFault> {
     let mut faults = Vec::new();
     for (name, system) in &rules.systems {
         for (kind, types) in &system.types {

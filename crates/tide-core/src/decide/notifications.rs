@@ -7,58 +7,19 @@
 use crate::HoldCause;
 use crate::decide::people::Person;
 use crate::decide::{Change, Outcome};
-use crate::expr::{EvalInputs, Program};
+use crate::expr::EvalInputs;
 use crate::lifecycle::days_later;
 use crate::memberships::MembershipRules;
-use crate::model::{ObjectType, Population, Stage};
-use crate::reasons::Place;
+use crate::model::{Population, Stage};
 use crate::rules::RuleSet;
-use crate::states::LinkOrigin;
-use crate::states::NotificationEvent;
+use crate::rules::notifications::{NotificationRule, RecipientRule};
+use crate::states::{LinkOrigin, NotificationEvent, ObjectType};
 use crate::value::format_values;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{HashMap, HashSet};
 
 /// Older events are not reported: a new rule reports nothing old.
 const MAX_AGE: SignedDuration = SignedDuration::from_hours(72);
-
-/// A recipient, as in the rules.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum RecipientRule {
-    /// The operators.
-    Operators,
-    /// The person that it is about.
-    Themselves,
-    /// The owner of the group.
-    Owner,
-    /// The identity that an attribute of the person refers to.
-    Reference(String),
-}
-
-/// A notification rule.
-#[derive(Debug, Clone)]
-pub struct NotificationRule {
-    /// Its name.
-    pub name: String,
-    /// The event.
-    pub on: NotificationEvent,
-    /// In which system, for what happens in one.
-    pub system: Option<String>,
-    /// The condition; `None` applies to all.
-    pub when: Option<Program>,
-    /// The recipient.
-    pub recipient: RecipientRule,
-    /// The text.
-    pub text: Program,
-    /// The webhook that delivers it; without one, it stays among the alerts.
-    pub webhook: Option<String>,
-    /// Days that are waited first.
-    pub after_days: u32,
-    /// Days after which it is repeated while the condition holds.
-    pub repeat_every_days: Option<u32>,
-    /// Its location in the rule files.
-    pub place: Place,
-}
 
 /// A recipient, as far as it is known when the notification is decided.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
