@@ -162,14 +162,9 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
         &shown,
         &["off: `eager-tide systems schedule harbour --watch`"],
     );
-    tokio::time::sleep(Duration::from_millis(1500)).await;
-    assert_eq!(
-        tide.berthing.take_writes(),
-        Vec::<String>::new(),
-        "armed, and nothing starts before it is asked for"
-    );
     // The target is known before anything is made there.
     said(&tide.service, &["systems", "read", "berthing"], 0);
+    let asked = jiff::Timestamp::now();
     said(
         &tide.service,
         &["systems", "schedule", "harbour", "--watch"],
@@ -177,6 +172,15 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
     );
     tide.listening().await;
     tide.rested().await;
+    let runs = tide.service.json(&["changes", "list"]);
+    let first: jiff::Timestamp = runs
+        .as_array()
+        .and_then(|runs| runs.last()?["started_at"].as_str()?.parse().ok())
+        .expect("a first run");
+    assert!(
+        first >= asked,
+        "armed at start, and nothing starts before it is asked for: {first} < {asked}"
+    );
     let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
     holds(
         &shown,
@@ -402,7 +406,11 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
         .unwrap()
         .success()
         .unwrap();
-    tokio::time::sleep(Duration::from_millis(1500)).await;
+    tide.until("the change is held", || {
+        let held = tide.service.json(&["holds", "--cause", "paused"]);
+        held.to_string().contains("write_blackout")
+    })
+    .await;
     assert_eq!(tide.user(&changed).unwrap()["title"], "Stoker");
     holds(
         &said(
@@ -1119,10 +1127,10 @@ async fn values_flow_both_ways_and_come_to_rest() {
         .unwrap();
     phones_are(&tide, person, &[]).await;
     let count = || service.json(&["changes", "list"]).as_array().unwrap().len();
-    tokio::time::sleep(Duration::from_millis(2500)).await;
+    polls_complete(&tide, "berthing", 2).await;
     let before = count();
     tide.berthing.take_writes();
-    tokio::time::sleep(Duration::from_millis(3500)).await;
+    polls_complete(&tide, "berthing", 3).await;
     assert_eq!(
         count(),
         before,

@@ -12,6 +12,9 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 use thirtyfour::prelude::*;
 
+/// How long a page may take to show something.
+const PATIENCE: Duration = Duration::from_secs(60);
+
 /// chromedriver in a process group of its own, so that its Chromium ends with it.
 struct Driver {
     child: Child,
@@ -111,32 +114,41 @@ impl Browser {
             .convert()
     }
 
-    /// Waits until the page holds a text.
-    async fn text(&self, text: &str) -> WebDriverResult<()> {
-        for _ in 0..600 {
-            if self.says().await.unwrap_or_default().contains(text) {
-                return Ok(());
+    /// Waits until a JavaScript condition holds of the page. Returns whether it did in time.
+    async fn eventually(&self, condition: &str, argument: serde_json::Value) -> bool {
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < PATIENCE {
+            let script = format!("return !!({condition})");
+            // A page that is being left answers with an error.
+            if let Ok(answer) = self.driver.execute(script, vec![argument.clone()]).await
+                && answer.convert::<bool>().unwrap_or(false)
+            {
+                return true;
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
+        false
+    }
+
+    /// Waits until the page holds a text.
+    async fn text(&self, text: &str) -> WebDriverResult<()> {
+        let shown = "document.body.innerText.includes(arguments[0])";
+        if self.eventually(shown, text.into()).await {
+            return Ok(());
+        }
         let body: String = self.says().await?.chars().take(3000).collect();
-        panic!("the page never says `{text}`; it says:\n{body}");
+        panic!(
+            "the page never says `{text}`; it says:
+{body}"
+        );
     }
 
     /// Waits until the page holds a text no longer.
     async fn gone(&self, text: &str) -> WebDriverResult<()> {
-        for _ in 0..200 {
-            if !self
-                .says()
-                .await
-                .unwrap_or_else(|_| text.to_owned())
-                .contains(text)
-            {
-                return Ok(());
-            }
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
-        panic!("the page still says `{text}`");
+        let gone = "!document.body.innerText.includes(arguments[0])";
+        let gone = self.eventually(gone, text.into()).await;
+        assert!(gone, "the page still says `{text}`");
+        Ok(())
     }
 
     /// Has the page note when it shows a text that may pass before anyone asks for it.
@@ -187,20 +199,9 @@ impl Browser {
     async fn look(&self, name: &str) -> WebDriverResult<()> {
         tokio::time::sleep(Duration::from_millis(700)).await;
         // What is fading away has no contrast to speak of.
-        for _ in 0..80 {
-            let passing: bool = self
-                .driver
-                .execute(
-                    "return !!document.querySelector('.p-toast-message')",
-                    vec![],
-                )
-                .await?
-                .convert()?;
-            if !passing {
-                break;
-            }
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
+        let faded = "!document.querySelector('.p-toast-message')";
+        let faded = self.eventually(faded, serde_json::Value::Null).await;
+        assert!(faded, "a message stays on {name}");
         let axe = std::fs::read_to_string(concat!(
             env!("CARGO_MANIFEST_DIR"),
             "/../../console/node_modules/axe-core/axe.min.js"
@@ -410,13 +411,10 @@ async fn story(
     browser
         .click("//div[contains(@class, 'p-dialog')]//button[normalize-space(.)='Run']")
         .await?;
-    for _ in 0..600 {
-        let says = browser.says().await?;
-        if says.contains(" per second") || says.contains("changes done") {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
+    let progress =
+        "[' per second', 'changes done'].some(text => document.body.innerText.includes(text))";
+    let progress = browser.eventually(progress, serde_json::Value::Null);
+    assert!(progress.await, "progress or an end");
     browser.picture("run-live").await?;
     browser.text("changes done").await?;
     assert!(
@@ -835,22 +833,13 @@ async fn season(browser: &Browser) -> WebDriverResult<()> {
         .await?;
     browser.text("Closed after").await?;
     browser.text("All access of leavers is closed").await?;
-    let rows = async || {
-        browser
-            .driver
-            .find_all(By::Css("section:last-of-type tbody tr"))
-            .await
-            .map(|rows| rows.len())
-    };
-    let before = rows().await?;
-    for _ in 0..300 {
-        if rows().await? > before + 3 {
-            break;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-    }
+    let rows = browser
+        .driver
+        .find_all(By::Css("section:last-of-type tbody tr"))
+        .await?;
+    let more = "document.querySelectorAll('section:last-of-type tbody tr').length > arguments[0]";
     assert!(
-        rows().await? > before + 3,
+        browser.eventually(more, (rows.len() + 3).into()).await,
         "nobody leaves while one watches"
     );
     browser.look("season").await?;

@@ -432,7 +432,9 @@ async fn the_service_stops_in_time_although_a_target_does_not_answer() {
     .await
     .expect("changes are sent");
     berthing.delay(Duration::from_secs(120));
-    tokio::time::sleep(Duration::from_millis(600)).await;
+    eventually(PATIENCE, async || (berthing.delayed() > 0).then_some(()))
+        .await
+        .expect("a request waits");
     let begun = std::time::Instant::now();
     let ended = tokio::task::block_in_place(|| service.running.terminate());
     assert!(ended.success(), "{ended}");

@@ -348,7 +348,8 @@ async fn a_full_or_read_only_disk_stops_sending_and_recovers() {
         return;
     };
     let data = small.0.join("data");
-    let mut service = Service::start(&data);
+    let log = "info,tide_engine::storage_backpressure=debug";
+    let mut service = Service::start_with(&data, &[], &[("EAGER_TIDE_LOG", log)]);
     tide.connect(&service, folder.path());
     let before = tide.berthing.users().len();
     let http = common::http();
@@ -422,9 +423,23 @@ async fn a_full_or_read_only_disk_stops_sending_and_recovers() {
             "free disk space",
         ],
     );
-    tokio::time::sleep(Duration::from_millis(500)).await;
+    // What was on its way when the disk filled has arrived once another attempt was made.
+    let attempts = async |count: usize| {
+        let made = || {
+            let lines = service.running.lines.lock().unwrap();
+            let still = "the records still cannot be written";
+            lines.iter().filter(|line| line.contains(still)).count()
+        };
+        let wanted = made() + count;
+        eventually(Duration::from_secs(60), async || {
+            (made() >= wanted).then_some(())
+        })
+        .await
+        .expect("another attempt");
+    };
+    attempts(1).await;
     tide.berthing.take_writes();
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    attempts(2).await;
     assert_eq!(
         tide.berthing.take_writes(),
         Vec::<String>::new(),

@@ -3,6 +3,7 @@
 use crate::Reason;
 use crate::*;
 use serde::{Deserialize, Serialize};
+use tide_core::impact::{Impact, ImpactLine, SystemImpact};
 use utoipa::{IntoParams, ToSchema};
 
 /// A draft in a list.
@@ -105,6 +106,22 @@ pub struct FileDifference {
     pub lines: Vec<DifferentLine>,
 }
 
+impl From<tide_core::rules::difference::FileDifference> for FileDifference {
+    fn from(file: tide_core::rules::difference::FileDifference) -> Self {
+        let line = |line: tide_core::rules::difference::DiffLine| DifferentLine {
+            change: line.change,
+            before: line.before,
+            after: line.after,
+            text: line.text,
+        };
+        FileDifference {
+            name: file.name,
+            state: file.state,
+            lines: file.lines.into_iter().map(line).collect(),
+        }
+    }
+}
+
 /// One line of a difference.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct DifferentLine {
@@ -152,6 +169,60 @@ pub struct ImpactView {
     pub total: usize,
 }
 
+/// Maximum number of differences that are listed individually.
+const LISTED_DIFFERENCES: usize = 1_000;
+
+/// A number with its noun.
+fn counted(count: usize, noun: &str) -> String {
+    let plural = if count == 1 { "" } else { "s" };
+    format!("{count} {noun}{plural}")
+}
+
+/// The impact in one sentence.
+fn impact_sentence(systems: &[SystemImpact]) -> String {
+    let (own, targets): (Vec<_>, Vec<_>) =
+        systems.iter().partition(|system| system.system.is_none());
+    let count =
+        |systems: &[&SystemImpact]| -> usize { systems.iter().map(|system| system.values).sum() };
+    let (values, own) = (count(&targets), count(&own));
+    let verdicts = targets.iter().flat_map(|system| system.verdicts.values());
+    let verdicts: usize = verdicts.sum();
+    let mut parts = Vec::new();
+    if values > 0 {
+        let systems = targets.iter().filter(|system| system.values > 0).count();
+        let (values, systems) = (counted(values, "value"), counted(systems, "system"));
+        parts.push(format!("changes {values} in {systems}"));
+    }
+    if verdicts > 0 {
+        let accounts = counted(verdicts, "account");
+        parts.push(format!("changes the outcome of {accounts}"));
+    }
+    if own > 0 {
+        parts.push(format!("changes {} of identities", counted(own, "value")));
+    }
+    if parts.is_empty() {
+        "No impact.".to_owned()
+    } else {
+        format!("This {}.", parts.join(", and "))
+    }
+}
+
+impl From<Impact> for ImpactView {
+    fn from(impact: Impact) -> Self {
+        ImpactView {
+            message: impact_sentence(&impact.systems),
+            total: impact.lines.len(),
+            systems: impact.systems.into_iter().map(Into::into).collect(),
+            lines: impact
+                .lines
+                .into_iter()
+                .take(LISTED_DIFFERENCES)
+                .map(Into::into)
+                .collect(),
+        }
+    }
+}
+
 /// The impact of an edit in one system.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SystemImpactView {
@@ -163,6 +234,22 @@ pub struct SystemImpactView {
     pub accounts: usize,
     /// Accounts whose verdict differs.
     pub verdicts: Vec<VerdictShift>,
+}
+
+impl From<SystemImpact> for SystemImpactView {
+    fn from(system: SystemImpact) -> Self {
+        let shift = |((before, after), count)| VerdictShift {
+            before,
+            after,
+            count,
+        };
+        SystemImpactView {
+            system: system.system,
+            values: system.values,
+            accounts: system.accounts,
+            verdicts: system.verdicts.into_iter().map(shift).collect(),
+        }
+    }
 }
 
 /// The number of accounts whose verdict would change.
@@ -195,6 +282,21 @@ pub struct ImpactLineView {
     pub after: String,
     /// Why.
     pub reason: Reason,
+}
+
+impl From<ImpactLine> for ImpactLineView {
+    fn from(line: ImpactLine) -> Self {
+        ImpactLineView {
+            system: line.system,
+            object: line.object,
+            identity: line.identity,
+            label: line.label,
+            attribute: line.attribute,
+            before: line.before,
+            after: line.after,
+            reason: line.reason.into(),
+        }
+    }
 }
 
 /// A mapping to evaluate.

@@ -46,6 +46,26 @@ pub struct ValueReason {
     pub note: Option<String>,
 }
 
+impl From<&tide_core::ValueReason> for ValueReason {
+    fn from(reason: &tide_core::ValueReason) -> Self {
+        let read = reason.read.iter().map(|(name, value)| Attribute {
+            name: name.clone(),
+            values: vec![value.clone()],
+        });
+        ValueReason {
+            attribute: reason.attribute.clone(),
+            value: reason.value.clone(),
+            current: None,
+            state: None,
+            rule: reason.rule.to_string(),
+            expression: reason.expression.clone(),
+            read: read.collect(),
+            from_system: reason.from_system.clone(),
+            note: reason.note.as_ref().map(ToString::to_string),
+        }
+    }
+}
+
 /// One account of a person, or its absence.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct AccountReason {

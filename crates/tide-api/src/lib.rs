@@ -36,6 +36,7 @@ pub use systems::*;
 pub use tide_core::decide::Verdict;
 pub use tide_core::lifecycle::LifecycleTransition;
 pub use tide_core::model::MatchDecision;
+pub use tide_core::permissions::Operation;
 pub use tide_core::rules::FaultSeverity;
 pub use tide_core::schema::ValueKind;
 pub use tide_core::states::*;

@@ -41,6 +41,19 @@ pub struct Fault {
     pub help: Option<String>,
 }
 
+impl From<&tide_core::rules::RuleFault> for Fault {
+    fn from(fault: &tide_core::rules::RuleFault) -> Self {
+        Fault {
+            severity: fault.severity,
+            file: fault.place.file.clone(),
+            line: fault.place.line,
+            column: fault.place.column,
+            message: fault.message.clone(),
+            help: fault.help.clone(),
+        }
+    }
+}
+
 /// The result of checking a rule set.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RuleCheck {

@@ -340,24 +340,6 @@ pub struct Fact {
     pub text: String,
 }
 
-/// An operation that a permission allows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Operation {
-    /// Search entries and read the attributes.
-    Read,
-    /// Write the attributes of entries that exist.
-    Write,
-    /// Add entries, with the attributes.
-    Create,
-    /// Rename and move entries; the attributes are those that name them.
-    Rename,
-    /// Delete entries.
-    Delete,
-    /// Set passwords without knowing the old one.
-    SetPassword,
-}
-
 /// A permission that a system's service account needs.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Permission {
@@ -371,6 +353,18 @@ pub struct Permission {
     pub attributes: Vec<String>,
     /// Which rule needs it.
     pub reason: String,
+}
+
+impl From<tide_core::permissions::Permission> for Permission {
+    fn from(one: tide_core::permissions::Permission) -> Self {
+        Permission {
+            operation: one.operation,
+            entries: one.entries,
+            is_subtree: one.is_subtree,
+            attributes: one.attributes,
+            reason: one.reason,
+        }
+    }
 }
 
 /// A container in a system's directory tree.

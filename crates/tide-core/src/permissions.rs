@@ -9,21 +9,22 @@ use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
 use std::collections::BTreeSet;
 
-/// The operation of a permission.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Operation {
-    /// Search entries and read the attributes.
-    Read,
-    /// Write the attributes of entries that exist.
-    Write,
-    /// Add entries below the base, with the attributes.
-    Create,
-    /// Rename entries, and move them below the base (RFC 4511 §4.9).
-    Rename,
-    /// Delete entries.
-    Delete,
-    /// Set passwords without knowing the old one.
-    SetPassword,
+codes! {
+    /// The operation of a permission.
+    pub enum Operation {
+        /// Search entries and read the attributes.
+        Read,
+        /// Write the attributes of entries that exist.
+        Write,
+        /// Add entries below the base, with the attributes.
+        Create,
+        /// Rename entries, and move them below the base (RFC 4511 §4.9).
+        Rename,
+        /// Delete entries.
+        Delete,
+        /// Set passwords without knowing the old one.
+        SetPassword,
+    }
 }
 
 /// One permission, and what needs it.

@@ -176,6 +176,7 @@ impl Engine {
                     };
                     // The dirty records of this run are decided again after a delay: no other event
                     // may arrive for them.
+                    engine.cycles.count_failed_run();
                     let failures = failed_runs.fetch_add(1, Ordering::Relaxed) + 1;
                     let wait = FAILED_RUN_BACKOFF.delay(failures, 0.5);
                     tracing::warn!(%error, ?wait, "an automatic run failed; retrying");
@@ -675,6 +676,7 @@ async fn wait_for_timer(engine: &Arc<Engine>) {
         if next.is_some_and(|at| at <= now) {
             break;
         }
+        engine.cycles.count_timer_scan();
         let left = next.and_then(|at| Duration::try_from(at.duration_since(now)).ok());
         tide_clock::sleep(left.unwrap_or(CLOCK_POLL_INTERVAL).min(CLOCK_POLL_INTERVAL)).await;
     }

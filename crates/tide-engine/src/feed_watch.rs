@@ -4,7 +4,6 @@ use crate::Engine;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::{Duration, SystemTime};
 use tide_clock::Instant;
 use tide_connect::FailureClass;
@@ -64,15 +63,9 @@ impl Engine {
                         engine.poll_feed(row, &mut polled).await;
                     }
                 }
-                engine.feed_polls.fetch_add(1, Ordering::Release);
+                engine.cycles.count_feed_poll();
             }
         });
-    }
-
-    /// The number of completed polls. A file that is present throughout two polls in a row is read by
-    /// the end of the second.
-    pub fn feed_polls(&self) -> u64 {
-        self.feed_polls.load(Ordering::Acquire)
     }
 
     /// Reads the newest file of a feed, unless it was read before or is still being written.

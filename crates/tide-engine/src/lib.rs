@@ -11,6 +11,7 @@ mod auto_run;
 mod backoff;
 mod change_feed;
 mod compute;
+mod cycles;
 mod decisions;
 mod dispatch;
 mod drafts;
@@ -49,6 +50,7 @@ mod write_gate;
 
 pub use attention::{Attention, Health};
 pub use change_feed::WatcherStatus;
+pub use cycles::Cycles;
 pub use decisions::{Decision, DecisionReply};
 pub use drafts::{Draft, Renewal};
 pub use error::EngineError;
@@ -163,8 +165,8 @@ pub struct Engine {
     pending_full_reads: Mutex<HashSet<String>>,
     /// Number of runs that have loaded their records.
     run_generation: AtomicU64,
-    /// Number of completed polls of the folders of feeds.
-    feed_polls: AtomicU64,
+    /// How often the background loops completed a pass.
+    cycles: cycles::CycleCounters,
     /// Numbers of records that the last incremental decision read and evaluated.
     last_cost: Mutex<(usize, usize)>,
     /// The compiled published rules.
@@ -242,7 +244,7 @@ impl Engine {
             is_dirty: AtomicBool::default(),
             pending_full_reads: Mutex::default(),
             run_generation: AtomicU64::default(),
-            feed_polls: AtomicU64::default(),
+            cycles: cycles::CycleCounters::default(),
             last_cost: Mutex::default(),
             compiled_rules: Mutex::default(),
             connections: Mutex::default(),

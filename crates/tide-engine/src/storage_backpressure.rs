@@ -29,6 +29,8 @@ impl Engine {
         if news {
             tracing::error!("{text}");
             self.publish_event(Event::AttentionChanged);
+        } else {
+            tracing::debug!("the records still cannot be written");
         }
         tokio::select! {
             () = self.stopping.cancelled() => false,

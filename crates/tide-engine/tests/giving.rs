@@ -315,7 +315,7 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     })
     .await
     .expect("a watcher waits");
-    tokio::time::sleep(Duration::from_millis(200)).await;
+    common::complete_timer_scans(&season.engine, 1).await;
     // Somebody leaves: their seat is free once that is confirmed, and the next in line has it, with
     // nobody starting anything.
     write(
@@ -378,7 +378,11 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
     rename("change_override", "elsewhere").await;
     season.engine.start_automatic_sync();
     season.engine.read_by_name("roster").await.expect("read");
-    tokio::time::sleep(Duration::from_millis(500)).await;
+    eventually(PATIENCE, async || {
+        (season.engine.cycles().failed_runs > 0).then_some(())
+    })
+    .await
+    .expect("a run fails");
     assert!(
         season.berthing.user("1000").is_none(),
         "no run could decide"

@@ -369,7 +369,7 @@ async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_
         midnight - SignedDuration::from_mins(1),
     ] {
         season.clock.to(at);
-        tokio::time::sleep(Duration::from_millis(2500)).await;
+        common::complete_timer_scans(&season.engine, 2).await;
         assert!(active(&season, "2"), "{at}");
     }
     season.clock.to(midnight);

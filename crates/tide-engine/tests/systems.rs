@@ -153,9 +153,9 @@ const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Waits until the feed watcher has completed this many further polls.
 async fn complete_polls(engine: &Engine, polls: u64) {
-    let wanted = engine.feed_polls() + polls;
+    let wanted = engine.cycles().feed_polls + polls;
     eventually(PATIENCE, async || {
-        (engine.feed_polls() >= wanted).then_some(())
+        (engine.cycles().feed_polls >= wanted).then_some(())
     })
     .await
     .expect("the feed watcher polls");

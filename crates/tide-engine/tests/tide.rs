@@ -9,6 +9,7 @@ use tide_core::states::{ChangeSetState, SystemKind};
 use tide_core::{ObjectType, ReasonCode, ReasonKind};
 use tide_engine::{Plan, SystemUpdate};
 use tide_standins::directory::Temper;
+use tide_standins::eventually;
 use tide_standins::scim_service::Mischief;
 use tide_standins::world::{BASE, Crew};
 
@@ -657,7 +658,11 @@ async fn cancelling_interrupts_a_reading() {
         )
         .await
         .expect("begins");
-    tokio::time::sleep(std::time::Duration::from_millis(300)).await;
+    eventually(std::time::Duration::from_secs(30), async || {
+        (tide.berthing.delayed() > 0).then_some(())
+    })
+    .await
+    .expect("a request waits");
     tide.engine.cancel_change_set(id).expect("canceled");
     let set = tide.ended(id).await;
     assert_eq!(

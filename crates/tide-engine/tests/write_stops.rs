@@ -413,7 +413,6 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
         .expect("asked");
     for _ in 0..5 {
         tide.engine.preempt_for_leavers().await.expect("looked at");
-        tokio::time::sleep(Duration::from_millis(50)).await;
     }
     tide.ended(id).await;
     assert!(

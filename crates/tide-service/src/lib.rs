@@ -11,6 +11,7 @@ mod events;
 mod events_in;
 mod problem;
 mod routes;
+mod rule_view;
 mod scim;
 
 pub use access::{GRANTS, Grant};

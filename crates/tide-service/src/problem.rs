@@ -96,7 +96,7 @@ impl From<EngineError> for Refusal {
                 let mut refusal =
                     Self::new(StatusCode::UNPROCESSABLE_ENTITY, "rules", error.to_string())
                         .remedy("correct them; nothing was published or started");
-                refusal.0.faults = faults.iter().map(crate::convert::fault).collect();
+                refusal.0.faults = faults.iter().map(Into::into).collect();
                 refusal
             }
             EngineError::Internal(said) => Self::internal(&said),

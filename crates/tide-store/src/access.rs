@@ -3,7 +3,6 @@
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
-use sqlx::Row;
 use tide_core::states::PrincipalKind;
 
 /// The actor.

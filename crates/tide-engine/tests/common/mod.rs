@@ -141,9 +141,14 @@ impl Tide {
             set.ended_at.is_some().then_some(set)
         })
         .await;
+        let set = set.unwrap_or_else(|| panic!("change set {id} does not end"));
         // The lock is released shortly after the end is stored.
-        tokio::time::sleep(Duration::from_millis(20)).await;
-        set.unwrap_or_else(|| panic!("change set {id} does not end"))
+        eventually(Duration::from_secs(30), async || {
+            (!self.engine.is_running()).then_some(())
+        })
+        .await
+        .expect("the run lock is released");
+        set
     }
 
     /// Another engine over the same store, as after a restart.
@@ -238,4 +243,14 @@ pub async fn edit(tide: &Tide) -> ldap3::Ldap {
 
 pub fn set(text: &str) -> std::collections::HashSet<&str> {
     std::collections::HashSet::from([text])
+}
+
+/// Waits until the engine has looked at the clock this many further times for records that are due.
+pub async fn complete_timer_scans(engine: &Engine, scans: u64) {
+    let wanted = engine.cycles().timer_scans + scans;
+    eventually(Duration::from_secs(30), async || {
+        (engine.cycles().timer_scans >= wanted).then_some(())
+    })
+    .await
+    .expect("the engine looks at the clock");
 }

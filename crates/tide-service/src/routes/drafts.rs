@@ -35,7 +35,7 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
             .faults
             .iter()
             .any(|fault| fault.severity == FaultSeverity::Error),
-        faults: draft.faults.iter().map(convert::fault).collect(),
+        faults: draft.faults.iter().map(Into::into).collect(),
         files: draft
             .row
             .files
@@ -45,11 +45,7 @@ fn shown(draft: tide_engine::Draft, both: Vec<String>) -> Draft {
                 text: file.text,
             })
             .collect(),
-        differences: draft
-            .differences
-            .into_iter()
-            .map(convert::difference)
-            .collect(),
+        differences: draft.differences.into_iter().map(Into::into).collect(),
         changed_in_both: both,
     }
 }
@@ -154,7 +150,7 @@ pub async fn draft_impact(
     Path(id): Path<i64>,
 ) -> Result<Json<ImpactView>, Refusal> {
     let draft = service.engine.show_draft(id).await?;
-    Ok(Json(convert::effect(
+    Ok(Json(tide_api::ImpactView::from(
         service.engine.effect_of(&draft.row.files, None).await?,
     )))
 }
@@ -166,7 +162,7 @@ pub async fn files_impact(
     State(service): State<Service>,
     Body(given): Body<RuleFiles>,
 ) -> Result<Json<ImpactView>, Refusal> {
-    Ok(Json(convert::effect(
+    Ok(Json(tide_api::ImpactView::from(
         service.engine.effect_of(&files(given)?, None).await?,
     )))
 }
@@ -188,7 +184,7 @@ pub async fn publish_draft(
         .await?;
     Ok(Json(Published {
         version,
-        faults: faults.iter().map(convert::fault).collect(),
+        faults: faults.iter().map(Into::into).collect(),
         required_reads: super::rules::to_read(&service).await?,
     }))
 }
@@ -226,13 +222,13 @@ pub async fn compare_versions(
         .version_difference(query.from, query.to)
         .await?;
     let effect = match query.impact {
-        true => Some(convert::effect(
+        true => Some(tide_api::ImpactView::from(
             service.engine.version_effect(query.from, query.to).await?,
         )),
         false => None,
     };
     Ok(Json(Difference {
-        files: found.into_iter().map(convert::difference).collect(),
+        files: found.into_iter().map(Into::into).collect(),
         impact: effect,
     }))
 }

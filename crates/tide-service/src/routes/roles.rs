@@ -121,7 +121,7 @@ pub async fn simulate_role(
         gains,
         loses,
         conflicts,
-        impact: crate::convert::effect(trial.effect),
+        impact: tide_api::ImpactView::from(trial.effect),
     }))
 }
 

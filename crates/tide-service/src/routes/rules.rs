@@ -49,7 +49,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
     } else {
         service.engine.check_rules(&own).await?
     };
-    let (systems, identities, guards) = convert::rule_lines(&set);
+    let (systems, identities, guards) = crate::rule_view::rule_lines(&set);
     Ok(Json(Rules {
         version: version.as_ref().map_or(0, |v| v.version),
         created_at: version.as_ref().map(|v| v.created_at.clone()),
@@ -67,9 +67,9 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         webhooks: set
             .webhooks
             .iter()
-            .map(|(name, call)| convert::call_line(name, call))
+            .map(|(name, call)| crate::rule_view::call_line(name, call))
             .collect(),
-        faults: faults.iter().map(convert::fault).collect(),
+        faults: faults.iter().map(Into::into).collect(),
         required_reads: to_read(&service).await?,
     }))
 }
@@ -97,7 +97,7 @@ pub async fn check_rules(
         .any(|fault| fault.severity == FaultSeverity::Error);
     Ok(Json(RuleCheck {
         usable,
-        faults: faults.iter().map(convert::fault).collect(),
+        faults: faults.iter().map(Into::into).collect(),
     }))
 }
 
@@ -117,7 +117,7 @@ pub async fn publish_rules(
         .await?;
     Ok(Json(Published {
         version,
-        faults: faults.iter().map(convert::fault).collect(),
+        faults: faults.iter().map(Into::into).collect(),
         required_reads: to_read(&service).await?,
     }))
 }

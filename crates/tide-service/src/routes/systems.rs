@@ -359,9 +359,7 @@ pub async fn list_permissions(
     Path(name): Path<String>,
 ) -> Result<Json<Vec<Permission>>, Refusal> {
     let permissions = service.engine.required_permissions(&name).await?;
-    Ok(Json(
-        permissions.into_iter().map(convert::permission).collect(),
-    ))
+    Ok(Json(permissions.into_iter().map(Into::into).collect()))
 }
 
 /// Replaces a system's settings.
@@ -442,7 +440,7 @@ pub async fn show_retirement(
     Path(name): Path<String>,
 ) -> Result<Json<Retirement>, Refusal> {
     let found = service.engine.retirement_impact(&name).await?;
-    let effect = convert::effect(found.effect);
+    let effect = tide_api::ImpactView::from(found.effect);
     Ok(Json(Retirement {
         accounts: found.accounts,
         linked: found.linked,

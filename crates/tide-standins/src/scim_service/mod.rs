@@ -16,6 +16,7 @@ use resources::{
 };
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tide_scim::GROUP;
@@ -179,6 +180,8 @@ struct ServiceState {
     content: Mutex<Content>,
     token: String,
     manner: Manner,
+    /// How many requests wait for their delay.
+    delayed: AtomicUsize,
 }
 
 /// A running stand-in.
@@ -207,6 +210,7 @@ impl ScimService {
             content: Mutex::default(),
             token: token.to_owned(),
             manner,
+            delayed: AtomicUsize::default(),
         });
         for user in users {
             let mut content = shared.lock();
@@ -247,6 +251,11 @@ impl ScimService {
     /// Waits so long before each answer.
     pub fn delay(&self, delay: Duration) {
         self.shared.lock().delay = delay;
+    }
+
+    /// How many requests wait for their delay now.
+    pub fn delayed(&self) -> usize {
+        self.shared.delayed.load(Ordering::Acquire)
     }
 
     /// From now on, rejects users whose manager does not exist here.
@@ -555,6 +564,22 @@ async fn writes(State(shared): State<Arc<ServiceState>>) -> Json<Value> {
     ))
 }
 
+/// Counts a request as waiting until it is dropped, also when its connection is cut.
+struct Waiting<'a>(&'a AtomicUsize);
+
+impl<'a> Waiting<'a> {
+    fn new(counter: &'a AtomicUsize) -> Self {
+        counter.fetch_add(1, Ordering::AcqRel);
+        Waiting(counter)
+    }
+}
+
+impl Drop for Waiting<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::AcqRel);
+    }
+}
+
 async fn temper(
     State(shared): State<Arc<ServiceState>>,
     headers: HeaderMap,
@@ -563,7 +588,10 @@ async fn temper(
 ) -> Response {
     let write = request.method() != Method::GET;
     let (mischief, delay) = next_mischief(&shared, &request, write);
-    tide_clock::sleep(delay).await;
+    if !delay.is_zero() {
+        let _waiting = Waiting::new(&shared.delayed);
+        tide_clock::sleep(delay).await;
+    }
     // Unwinding without a panic message ends the connection's task, and the peer sees it closed.
     let hang_up = || -> Response { std::panic::resume_unwind(Box::new(())) };
     if let Some(answer) = mischief.and_then(wrong_answer) {

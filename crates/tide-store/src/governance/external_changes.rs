@@ -3,7 +3,6 @@
 
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::Row;
 use tide_core::model::AccountId;
 
 /// Something that happened in a system itself, and not by us.

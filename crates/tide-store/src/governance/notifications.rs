@@ -2,7 +2,6 @@
 
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::Row;
 use tide_core::decide::notifications::{Notification, Recipient};
 use tide_core::states::NotificationEvent;
 

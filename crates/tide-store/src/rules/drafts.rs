@@ -3,7 +3,6 @@
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::Row;
 use tide_core::rules::RuleFile;
 
 /// A draft.

@@ -5,7 +5,6 @@ pub(crate) mod drafts;
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::Row;
 use tide_core::rules::RuleFile;
 
 /// One published version.

@@ -3,7 +3,6 @@
 use crate::journal::NewJournalEntry;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
-use sqlx::Row;
 use std::collections::BTreeMap;
 use tide_core::states::SystemKind;
 use tide_core::{ObjectType, Schema};
