@@ -155,3 +155,40 @@ async fn main() -> ExitCode {
         ExitCode::from(1)
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The help of a command and of those below it, with the command line that shows it.
+    fn collect_help(command: &mut clap::Command, line: &str, all: &mut String) {
+        all.push_str(&format!(
+            "$ {line} --help\n{}\n",
+            command.render_long_help()
+        ));
+        let names: Vec<String> = command
+            .get_subcommands()
+            .map(|one| one.get_name().to_owned())
+            .filter(|name| name != "help")
+            .collect();
+        for name in names {
+            if let Some(below) = command.find_subcommand_mut(&name) {
+                // The options of every command stand once, at the top.
+                *below = below.clone().mut_args(|arg| {
+                    let is_everywhere = arg.is_global_set() || arg.get_id() == "help";
+                    arg.hide(is_everywhere)
+                });
+                collect_help(below, &format!("{line} {name}"), all);
+            }
+        }
+    }
+
+    #[test]
+    fn the_help_of_every_command_is_as_it_was_reviewed() {
+        let mut all = String::new();
+        let mut command = Cli::command().term_width(100).disable_help_subcommand(true);
+        command.build();
+        collect_help(&mut command, "eager-tide", &mut all);
+        insta::assert_snapshot!("help", all);
+    }
+}

@@ -69,12 +69,41 @@ async fn an_empty_service_says_what_to_do_first() {
     assert!(said(service, &["systems", "set", "harbour"], 1).contains("no change given"));
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
+/// The service with its systems connected, and nothing read.
+async fn connected() -> Set {
     let set = start().await;
-    let service = &set.service;
-    connect(service, &set.harbour, &set.berthing, set._folder.path());
+    connect(
+        &set.service,
+        &set.harbour,
+        &set.berthing,
+        set._folder.path(),
+    );
+    set
+}
 
+/// The same after a preview (change set 1), a run that was held (2), and one that sent all (3).
+async fn synchronized() -> Set {
+    let set = connected().await;
+    said(&set.service, &["preview"], 0);
+    said(&set.service, &["run"], 3);
+    arm(&set.service);
+    said(&set.service, &["run"], 0);
+    set
+}
+
+fn arm(service: &Service) {
+    said(
+        service,
+        &["systems", "set", "berthing", "--writable", "person"],
+        0,
+    );
+    said(service, &["systems", "arm", "berthing"], 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn systems_are_listed_tested_and_read() {
+    let set = connected().await;
+    let service = &set.service;
     let list = said(service, &["systems", "list"], 0);
     let head = list.lines().next().unwrap();
     for word in ["SYSTEM", "HEALTH", "ACCOUNTS", "ACCESS"] {
@@ -117,7 +146,12 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         .count()
             == 4
     );
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_are_shown_and_exported_as_they_were_written() {
+    let set = connected().await;
+    let service = &set.service;
     let rules = said(service, &["rules", "show"], 0);
     for part in [
         "lookup(\"departments\", account.departmentNumber, \"Unassigned\")",
@@ -136,7 +170,12 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             "{name} comes back as it was, comments and all"
         );
     }
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_preview_shows_everything_and_a_run_without_write_access_is_held() {
+    let set = connected().await;
+    let service = &set.service;
     // A preview of a read-only target shows what would be done, and a run then says that it is
     // held.
     let preview = said(service, &["preview", "--each", "11"], 0);
@@ -161,7 +200,13 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         )
         .contains("possible values: person, service, group")
     );
-    // An expression is tried on a real record before it stands in a rule.
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_expression_is_tried_on_a_record_before_it_stands_in_a_rule() {
+    let set = connected().await;
+    let service = &set.service;
+    said(service, &["preview"], 0);
     let tried = said(
         service,
         &[
@@ -233,12 +278,13 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         )
         .contains("no system `nowhere`")
     );
-    said(
-        service,
-        &["systems", "set", "berthing", "--writable", "person"],
-        0,
-    );
-    said(service, &["systems", "arm", "berthing"], 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_failed_is_decided_again_and_succeeds() {
+    let set = connected().await;
+    let service = &set.service;
+    arm(service);
     set.berthing.mischief_on_writes(&[Mischief::Conflict]);
     let run = said(service, &["run"], 1);
     assert!(
@@ -257,7 +303,16 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
             && status.contains("eager-tide holds"),
         "{status}"
     );
+    assert!(
+        said(service, &["changes", "list", "--failed"], 0).contains("partial"),
+        "the run in which something failed is found"
+    );
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn holds_are_listed_with_who_can_end_them() {
+    let set = synchronized().await;
+    let service = &set.service;
     let holds = said(service, &["holds"], 3);
     for part in [
         "WHO CAN END IT",
@@ -281,11 +336,12 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         said(service, &["holds", "--search", "nobody is called so"], 0)
             .contains("no records on hold")
     );
-    assert!(
-        said(service, &["changes", "list", "--failed"], 0).contains("partial"),
-        "the run in which something failed is found"
-    );
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn people_are_found_and_explained_as_one_knows_them() {
+    let set = synchronized().await;
+    let service = &set.service;
     let person = set.people.iter().find(|p| p.family == "D'Amberg").unwrap();
     // People are named as one knows them.
     for who in [person.number.as_str(), person.mail.trim()] {
@@ -322,7 +378,13 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
         said(service, &["why", "Lind"], 0).contains("people match `Lind`"),
         "many are listed, and not poured out"
     );
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn what_happened_to_a_person_is_shown_change_by_change() {
+    let set = synchronized().await;
+    let service = &set.service;
+    let person = set.people.iter().find(|p| p.family == "D'Amberg").unwrap();
     let id = service.json(&["identities", "list", "--search", &person.number])[0]["id"]
         .as_str()
         .unwrap()
@@ -356,8 +418,17 @@ async fn the_whole_way_as_a_person_and_as_a_program_read_it() {
     assert!(
         said(service, &["journal", "list", "--subject", "berthing"], 0).contains("system.state")
     );
+}
 
-    // Programs read JSON from each of them.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_command_answers_programs_in_json() {
+    let set = synchronized().await;
+    let service = &set.service;
+    let person = set.people.iter().find(|p| p.family == "D'Amberg").unwrap();
+    let id = service.json(&["identities", "list", "--search", &person.number])[0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     for arguments in [
         &["status"][..],
         &["systems", "list"],

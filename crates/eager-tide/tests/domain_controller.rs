@@ -448,7 +448,7 @@ async fn story() {
             "{now:?}"
         );
     }
-    // A password, and one that is to be changed at the next log-in; what the policy says is told as
+    // A password, and one that is to be changed at the next sign-in; what the policy says is told as
     // it says it.
     let lets_in = async |password: &str| {
         let as_mate = LdapSettings {

@@ -11,7 +11,7 @@ pub struct SetPassword {
     /// The password.
     #[schema(format = Password)]
     pub password: String,
-    /// Whether it must be changed at the next log-in, where the system supports that.
+    /// Whether it must be changed at the next sign-in, where the system supports that.
     #[serde(default)]
     pub must_change: bool,
 }
@@ -36,7 +36,7 @@ pub struct PasswordSyncStatus {
     pub created_at: String,
     /// The system that reported it; absent if an operator set it.
     pub origin: Option<String>,
-    /// Whether it must be changed at the next log-in.
+    /// Whether it must be changed at the next sign-in.
     pub must_change: bool,
     /// Systems that do not have it yet.
     pub missing: Vec<String>,

@@ -77,11 +77,59 @@ fn value(attribute: &str, before: &[&str], after: &[&str]) -> ValueChange {
     }
 }
 
-#[tokio::test]
-async fn a_real_directory_is_tested_read_and_written() {
+/// A directory with 120 people.
+fn crew_directory() -> (Vec<world::Crew>, Slapd) {
     let people = world::people(world::SEED, 120);
     let slapd = Slapd::start(&world::directory(&people, PASSWORD)).expect("slapd starts");
+    (people, slapd)
+}
 
+fn administrator(slapd: &Slapd) -> Arc<LdapConnector> {
+    let admin = LdapSettings {
+        bind_dn: Some(slapd.admin_dn.clone()),
+        ..settings(&slapd.url)
+    };
+    connector(admin, &slapd.admin_password)
+}
+
+/// A write to a person's account.
+fn write_of(kind: ChangeKind, account: &Observed, values: Vec<ValueChange>) -> Write {
+    Write {
+        member: None,
+        merged: Vec::new(),
+        object: ObjectType::Person,
+        kind,
+        account: Some((account.key.clone(), account.name.clone())),
+        values,
+    }
+}
+
+/// A new entry whose name needs every kind of escape (RFC 4514 §2.4).
+fn creation() -> (String, Write) {
+    let dn = format!(r"cn=O\, Hara \+ Sons (x)*,ou=people,{BASE}");
+    let create = Write {
+        member: None,
+        merged: Vec::new(),
+        object: ObjectType::Person,
+        kind: ChangeKind::Create,
+        account: None,
+        values: vec![
+            value("dn", &[], &[&dn]),
+            value("objectClass", &[], &["inetOrgPerson"]),
+            value("cn", &[], &["O, Hara + Sons (x)*"]),
+            value("sn", &[], &["O'Hara"]),
+            ValueChange {
+                after: vec![Value::Bytes(vec![0xff, 0xd8, 0x00, 0x01])],
+                ..value("jpegPhoto", &[], &[])
+            },
+        ],
+    };
+    (dn, create)
+}
+
+#[tokio::test]
+async fn a_connection_is_tested_step_by_step_over_every_kind_of_tls() {
+    let (_, slapd) = crew_directory();
     // Plain, StartTLS with a private authority, LDAPS with a private authority.
     let ca = Some(slapd.certificates.ca_pem.clone());
     let start_tls = LdapSettings {
@@ -93,7 +141,7 @@ async fn a_real_directory_is_tested_read_and_written() {
         ca_pem: ca,
         ..settings(&slapd.tls_url)
     };
-    for sound in [settings(&slapd.url), start_tls, ldaps.clone()] {
+    for sound in [settings(&slapd.url), start_tls, ldaps] {
         let report = connector(sound, PASSWORD).run_check().await;
         assert!(report.is_healthy(), "{report:#?}");
         assert!(
@@ -116,8 +164,11 @@ async fn a_real_directory_is_tested_read_and_written() {
             last.message
         );
     }
+}
 
-    // Each mistake has a message of its own.
+#[tokio::test]
+async fn each_mistake_in_a_connection_has_a_code_of_its_own() {
+    let (_, slapd) = crew_directory();
     let (step, code, _) = failed(&connector(settings(&slapd.url), "wrong").run_check().await);
     assert_eq!(
         (step.as_str(), code.as_str()),
@@ -137,7 +188,7 @@ async fn a_real_directory_is_tested_read_and_written() {
         &connector(
             LdapSettings {
                 ca_pem: None,
-                ..ldaps
+                ..settings(&slapd.tls_url)
             },
             PASSWORD,
         )
@@ -166,8 +217,11 @@ async fn a_real_directory_is_tested_read_and_written() {
         (step.as_str(), code.as_str()),
         ("Name resolves", "name_unknown")
     );
+}
 
-    // Read in pages of 50, with many-valued attributes, state, and without a password.
+#[tokio::test]
+async fn accounts_are_read_in_pages_with_their_state_and_without_passwords() {
+    let (people, slapd) = crew_directory();
     let reader = connector(settings(&slapd.url), PASSWORD);
     let (seen, end) = drain(reader.clone().read_all(ObjectType::Person)).await;
     assert_eq!(end, Ok(seen.len()));
@@ -193,31 +247,13 @@ async fn a_real_directory_is_tested_read_and_written() {
         seen.iter()
             .all(|o| o.attributes.get("userPassword").is_empty())
     );
+}
 
-    // Written as the administrator: created with a hostile name, changed, renamed, moved, disabled.
-    let admin = LdapSettings {
-        bind_dn: Some(slapd.admin_dn.clone()),
-        ..settings(&slapd.url)
-    };
-    let admin = connector(admin, &slapd.admin_password);
-    let dn = format!(r"cn=O\, Hara \+ Sons (x)*,ou=people,{BASE}");
-    let create = Write {
-        member: None,
-        merged: Vec::new(),
-        object: ObjectType::Person,
-        kind: ChangeKind::Create,
-        account: None,
-        values: vec![
-            value("dn", &[], &[&dn]),
-            value("objectClass", &[], &["inetOrgPerson"]),
-            value("cn", &[], &["O, Hara + Sons (x)*"]),
-            value("sn", &[], &["O'Hara"]),
-            ValueChange {
-                after: vec![Value::Bytes(vec![0xff, 0xd8, 0x00, 0x01])],
-                ..value("jpegPhoto", &[], &[])
-            },
-        ],
-    };
+#[tokio::test]
+async fn entries_are_created_changed_renamed_and_disabled_by_their_keys() {
+    let (_, slapd) = crew_directory();
+    let admin = administrator(&slapd);
+    let (dn, create) = creation();
     let made = admin.write(&create).await.expect("created");
     assert_eq!(
         made.attributes.get("jpegPhoto"),
@@ -225,16 +261,8 @@ async fn a_real_directory_is_tested_read_and_written() {
     );
     let exists = admin.write(&create).await.expect_err("exists");
     assert_eq!(exists.code, "exists");
-    let at = |kind, account: &Observed, values| Write {
-        member: None,
-        merged: Vec::new(),
-        object: ObjectType::Person,
-        kind,
-        account: Some((account.key.clone(), account.name.clone())),
-        values,
-    };
     let changed = admin
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Update,
             &made,
             vec![value(
@@ -248,7 +276,7 @@ async fn a_real_directory_is_tested_read_and_written() {
     assert_eq!(changed.attributes.get("mail").len(), 2);
     let target = format!("cn=Plain,ou=former,{BASE}");
     let moved = admin
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Rename,
             &made,
             vec![value("dn", &[&dn], &[&target])],
@@ -262,7 +290,7 @@ async fn a_real_directory_is_tested_read_and_written() {
     );
     // Sent again, as after an answer that was lost; and to somebody who is called otherwise by now.
     let again = admin
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Rename,
             &made,
             vec![value("dn", &[&dn], &[&target])],
@@ -274,7 +302,7 @@ async fn a_real_directory_is_tested_read_and_written() {
         (made.key.as_str(), target.as_str())
     );
     let written = admin
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Update,
             &made,
             vec![value("title", &[], &["Bosun"])],
@@ -290,7 +318,7 @@ async fn a_real_directory_is_tested_read_and_written() {
         ..made.clone()
     };
     let refused = admin
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Update,
             &gone,
             vec![value("title", &[], &["x"])],
@@ -299,12 +327,12 @@ async fn a_real_directory_is_tested_read_and_written() {
         .expect_err("nobody");
     assert_eq!(refused.code, "no_such_object");
     let off = admin
-        .write(&at(ChangeKind::Disable, &moved, vec![]))
+        .write(&write_of(ChangeKind::Disable, &moved, vec![]))
         .await
         .expect("disabled");
     assert_eq!(off.attributes.get("enabled"), [Value::Bool(false)]);
     let on = admin
-        .write(&at(ChangeKind::Enable, &moved, vec![]))
+        .write(&write_of(ChangeKind::Enable, &moved, vec![]))
         .await
         .expect("enabled");
     assert_eq!(on.attributes.get("enabled"), [Value::Bool(true)]);
@@ -313,7 +341,13 @@ async fn a_real_directory_is_tested_read_and_written() {
         .await
         .expect("found");
     assert!(found.iter().any(|f| f.key == made.key));
+}
 
+#[tokio::test]
+async fn references_that_follow_renames_are_not_in_the_way() {
+    let (people, slapd) = crew_directory();
+    let admin = administrator(&slapd);
+    let made = admin.write(&creation().1).await.expect("created");
     // References that follow renames by themselves, as this server's do, or that somebody was
     // faster with: what differs still is sent.
     let refer = |attribute: &str, before: &[&str], after: &[&str]| {
@@ -329,7 +363,11 @@ async fn a_real_directory_is_tested_read_and_written() {
             ..value(attribute, &[], &[])
         }
     };
-    let update = async |values| admin.write(&at(ChangeKind::Update, &moved, values)).await;
+    let update = async |values| {
+        admin
+            .write(&write_of(ChangeKind::Update, &made, values))
+            .await
+    };
     let (first, other, third) = (people[0].dn(), people[1].dn(), people[2].dn());
     update(vec![refer("manager", &[], &[&other])])
         .await
@@ -366,12 +404,20 @@ async fn a_real_directory_is_tested_read_and_written() {
         part.version > again.version && again.version.is_some(),
         "which of two states is the later one is told"
     );
+}
 
+#[tokio::test]
+async fn a_reader_may_not_write_and_a_deletion_can_be_repeated() {
+    let (_, slapd) = crew_directory();
+    let admin = administrator(&slapd);
+    let (dn, create) = creation();
+    let made = admin.write(&create).await.expect("created");
     // The reader's account may not write, and says so in its own way.
+    let reader = connector(settings(&slapd.url), PASSWORD);
     let refused = reader
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Update,
-            &moved,
+            &made,
             vec![value("title", &[], &["x"])],
         ))
         .await
@@ -384,16 +430,16 @@ async fn a_real_directory_is_tested_read_and_written() {
         made.key.clone(),
     );
     admin
-        .write(&at(
+        .write(&write_of(
             ChangeKind::Move,
-            &moved,
-            vec![value("dn", &[&target], &[&last])],
+            &made,
+            vec![value("dn", &[&dn], &[&last])],
         ))
         .await
         .expect("moved");
     for _ in 0..2 {
         let deleted = admin
-            .write(&at(ChangeKind::Delete, &moved, vec![]))
+            .write(&write_of(ChangeKind::Delete, &made, vec![]))
             .await
             .expect("deleted");
         assert_eq!(deleted.key, key);
@@ -496,7 +542,7 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
 }
 
 /// A password policy that warns of an expiring password lets in; the test of the connection says
-/// it, and the last log-ins are not used up.
+/// it, and the grace logins are not used up.
 #[tokio::test]
 async fn an_expiring_service_password_is_reported_before_it_locks_out() {
     let policy = format!("cn=policy,{BASE}");
@@ -556,7 +602,7 @@ async fn an_expiring_service_password_is_reported_before_it_locks_out() {
         drain(reader.clone().read_all(ObjectType::Person)).await.1,
         Ok(people.len() + 6)
     );
-    // Expired: of the log-ins that are left none is used up by whatever comes again and again.
+    // Expired: of the grace logins none is used up by whatever comes again and again.
     ldap.modify(&policy, set("pwdMaxAge", "1"))
         .await
         .expect("sent")
@@ -584,7 +630,7 @@ async fn an_expiring_service_password_is_reported_before_it_locks_out() {
     assert_eq!(
         entry.attrs["pwdGraceUseTime"].len(),
         1,
-        "one of the last log-ins, to learn of it, and no other"
+        "one of the grace logins, to learn of it, and no other"
     );
     assert_eq!(bind().await.state, StepState::Failed);
 }

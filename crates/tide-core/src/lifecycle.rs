@@ -393,21 +393,15 @@ impl LifecycleRules {
         if let Some(starts) = starts.filter(|starts| *starts > now) {
             let from = days_earlier(starts, days.ready, &self.zone);
             let ready = from <= now;
-            let at = self.in_zone(starts);
-            let reason = if ready {
-                ReasonKind::StartsSoon { at }
-            } else {
-                let accounts_from = self.in_zone(from);
-                ReasonKind::Starts { at, accounts_from }
-            };
+            let reason = self.start_reason(starts, from, ready);
             return Ok(LifecycleState {
                 ready,
                 ..state(Stage::Expected, reason, None)
             });
         }
         if self.holds(self.away.as_ref(), facts)? {
-            let source = self.away.as_ref().map_or("", |program| program.source());
-            let condition = source.to_owned();
+            let condition = self.away.as_ref().map_or("", |program| program.source());
+            let condition = condition.to_owned();
             return Ok(state(Stage::Away, ReasonKind::Away { condition }, None));
         }
         let notice = end.as_ref().and_then(|end| Some((end, end.notice?)));
@@ -524,6 +518,17 @@ impl LifecycleRules {
         }
         moments.sort();
         moments
+    }
+
+    /// When a person starts, and from when accounts are created.
+    fn start_reason(&self, starts: Timestamp, from: Timestamp, ready: bool) -> ReasonKind {
+        let at = self.in_zone(starts);
+        if ready {
+            ReasonKind::StartsSoon { at }
+        } else {
+            let accounts_from = self.in_zone(from);
+            ReasonKind::Starts { at, accounts_from }
+        }
     }
 
     /// An instant in the zone of the rules.

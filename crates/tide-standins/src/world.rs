@@ -17,7 +17,7 @@ pub const PEOPLE: usize = 300;
 pub struct Crew {
     /// The employee number; blank for a visitor.
     pub number: String,
-    /// The log-in name.
+    /// The login name.
     pub uid: String,
     /// The given name; blank for people with one name.
     pub given: String,

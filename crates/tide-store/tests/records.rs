@@ -825,35 +825,43 @@ async fn an_account_that_returns_is_the_same_account() {
     );
 }
 
+impl Records {
+    /// A run of two creations and a change on hold.
+    async fn with_queue() -> (Records, i64) {
+        let records = Records::new().await;
+        records
+            .store
+            .keep_identities(
+                IdentityUpdates {
+                    identities: vec![
+                        identity("i1", "Ada", Stage::Active),
+                        identity("i2", "Bo", Stage::Active),
+                    ],
+                    ..IdentityUpdates::default()
+                },
+                "tester",
+                at(1),
+            )
+            .await
+            .expect("kept");
+        let changes = vec![
+            change("i1", ChangeKind::Create, None, false),
+            change("i2", ChangeKind::Create, None, false),
+            change("i2", ChangeKind::Update, None, true),
+        ];
+        let run = records
+            .run(
+                vec![line("Ada", Verdict::Create), line("Bo", Verdict::OnHold)],
+                changes,
+            )
+            .await;
+        (records, run)
+    }
+}
+
 #[tokio::test]
-async fn the_queue_keeps_every_change_until_it_is_settled() {
-    let records = Records::new().await;
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                identities: vec![
-                    identity("i1", "Ada", Stage::Active),
-                    identity("i2", "Bo", Stage::Active),
-                ],
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(1),
-        )
-        .await
-        .expect("kept");
-    let changes = vec![
-        change("i1", ChangeKind::Create, None, false),
-        change("i2", ChangeKind::Create, None, false),
-        change("i2", ChangeKind::Update, None, true),
-    ];
-    let run = records
-        .run(
-            vec![line("Ada", Verdict::Create), line("Bo", Verdict::OnHold)],
-            changes,
-        )
-        .await;
+async fn a_change_stays_in_the_queue_until_it_is_settled() {
+    let (records, run) = Records::with_queue().await;
     assert_eq!(
         records
             .store
@@ -943,7 +951,34 @@ async fn the_queue_keeps_every_change_until_it_is_settled() {
         (known.sent.as_slice(), known.returned.as_slice()),
         (&[Value::text("Mate")][..], &[Value::text("mate")][..])
     );
+}
 
+#[tokio::test]
+async fn changes_and_outcomes_are_found_by_state_kind_name_and_system() {
+    let (records, run) = Records::with_queue().await;
+    let rows = records.changes(run, None).await;
+    let made = Settled {
+        account: observed("b7", &[]),
+        normalized: Vec::new(),
+        merged: Vec::new(),
+        note: None,
+    };
+    records
+        .store
+        .settle_done(&rows[0], made, "tester", at(62))
+        .await
+        .expect("settled");
+    records
+        .store
+        .record_not_done(
+            rows[1].id,
+            ChangeState::Failed,
+            "refused",
+            "correct it",
+            at(63),
+        )
+        .await
+        .expect("noted");
     assert_eq!(
         records.changes(run, Some("failed")).await.len(),
         1,

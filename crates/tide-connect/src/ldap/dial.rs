@@ -576,7 +576,7 @@ fn clip(text: &str) -> String {
 /// unusable.
 fn accepted_bind(name: &str, result: &LdapResult) -> Result<Option<String>, ConnectError> {
     match policy_warning(result) {
-        // Each further log-in would use one up, until none is left.
+        // Each further bind would use one up, until none is left.
         Some(Warning::Grace(left)) => Err(ConnectError::system_down(
             EXPIRED,
             format!("the password of {name} has expired; {left} grace sign-ins are left"),
@@ -607,7 +607,7 @@ enum Warning {
 }
 
 /// The warning of a password policy's answer: `[0]` of its value, which holds `[0]` seconds or
-/// `[1]` log-ins.
+/// `[1]` grace logins.
 fn policy_warning(result: &LdapResult) -> Option<Warning> {
     let value = result.ctrls.iter().find_map(|Control(_, raw)| {
         (raw.ctype == PASSWORD_POLICY)

@@ -249,7 +249,7 @@ where
     }
 }
 
-/// Whether an attribute holds the time of the last log-in.
+/// Whether an attribute holds the time of the last sign-in.
 fn is_log_in(attribute: &str) -> bool {
     LOG_INS
         .iter()

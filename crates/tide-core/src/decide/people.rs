@@ -494,12 +494,9 @@ fn resolve_source_account(
     }
     let said = with.answers.of_account(account.id);
     if let Some(answer) = said.filter(|answer| answer.decision == MatchDecision::Skip) {
-        line(
-            Verdict::OutOfScope,
-            Reason::new(ReasonKind::Skipped {
-                principal: answer.principal.clone(),
-            }),
-        );
+        let principal = answer.principal.clone();
+        let reason = Reason::new(ReasonKind::Skipped { principal });
+        line(Verdict::OutOfScope, reason);
         if let Some(line) = outcome.decided.last_mut() {
             line.unmatched = Some(UnmatchedCause::Skipped);
         }

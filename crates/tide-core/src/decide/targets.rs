@@ -112,6 +112,26 @@ enum Judgement {
     },
 }
 
+/// What is decided about a person's account in a target.
+pub(super) struct AccountDecision {
+    /// The verdict.
+    pub verdict: Verdict,
+    /// The account, as an index into the population; `None` while there is none.
+    pub account: Option<usize>,
+    /// Why.
+    pub reason: Reason,
+}
+
+impl AccountDecision {
+    pub fn new(verdict: Verdict, account: Option<usize>, reason: Reason) -> Self {
+        AccountDecision {
+            verdict,
+            account,
+            reason,
+        }
+    }
+}
+
 /// The inputs that all targets share.
 pub(super) struct DecisionContext<'a> {
     pub rules: &'a RuleSet,
@@ -270,9 +290,11 @@ impl<'a> TargetDecision<'a> {
             crate::interrupt::check();
             self.place = place;
             let pick = found[place].take();
-            let (verdict, account, reason) =
-                self.decide_person(person, pick, candidates, &mut joined, outcome);
-            let Some(verdict) = verdict else { continue };
+            let AccountDecision {
+                verdict,
+                account,
+                reason,
+            } = self.decide_person(person, pick, candidates, &mut joined, outcome);
             if let Some(stand) = membership::member_status(self, person, account, verdict) {
                 stands.push((stand, outcome.decided.len()));
             }
@@ -496,20 +518,20 @@ impl<'a> TargetDecision<'a> {
         candidates: Candidates<'_>,
         joined: &mut HashSet<usize>,
         outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+    ) -> AccountDecision {
         let live = self.linked_account(person, false);
         let absent = self.linked_account(person, true);
         match self.out_reason(person) {
-            Err(reason) => return (Some(Verdict::OnHold), live, reason),
+            Err(reason) => return AccountDecision::new(Verdict::OnHold, live, reason),
             Ok(Some(reason)) => {
                 return match live {
-                    Some(at) if self.untouchable.contains_key(&at) => (
-                        Some(Verdict::OutOfScope),
+                    Some(at) if self.untouchable.contains_key(&at) => AccountDecision::new(
+                        Verdict::OutOfScope,
                         live,
                         self.untouchable[&at].clone(),
                     ),
                     Some(at) => self.step_out(person, at, reason, candidates.people, outcome),
-                    None => (Some(Verdict::OutOfScope), None, reason),
+                    None => AccountDecision::new(Verdict::OutOfScope, None, reason),
                 };
             }
             Ok(None) => {}
@@ -518,21 +540,21 @@ impl<'a> TargetDecision<'a> {
             live,
             person.life.as_ref().filter(|_| person.before_prestart),
         ) {
-            return (Some(Verdict::OutOfScope), None, life.clone());
+            return AccountDecision::new(Verdict::OutOfScope, None, life.clone());
         }
         if let Some(reason) = &person.held {
-            return (Some(Verdict::OnHold), live, reason.clone());
+            return AccountDecision::new(Verdict::OnHold, live, reason.clone());
         }
         if let Some(reason) = live.and_then(|at| self.untouchable.get(&at)) {
-            return (
-                Some(Verdict::OnHold),
+            return AccountDecision::new(
+                Verdict::OnHold,
                 live,
                 reason.clone().on_hold(HoldCause::RuleError),
             );
         }
         if let Some(at) = live {
             if let Some(reason) = self.key_moved_reason(person, at, candidates.people, outcome) {
-                return (Some(Verdict::OnHold), live, reason);
+                return AccountDecision::new(Verdict::OnHold, live, reason);
             }
             return self.keep_in_sync(person, at, Verdict::Update, outcome);
         }
@@ -545,7 +567,9 @@ impl<'a> TargetDecision<'a> {
                 joined.insert(at);
                 self.join_account(person, at, basis, reason, outcome)
             }
-            Judgement::Invalid(at, reason) => (Some(Verdict::OnHold), Some(at), reason),
+            Judgement::Invalid(at, reason) => {
+                AccountDecision::new(Verdict::OnHold, Some(at), reason)
+            }
             Judgement::Review {
                 doubt,
                 accounts,
@@ -555,7 +579,7 @@ impl<'a> TargetDecision<'a> {
                     self.match_question(person, doubt, &accounts, Vec::new(), reason.clone());
                 outcome.questions.push(question);
                 let only = (accounts.len() == 1).then(|| accounts[0]);
-                (Some(Verdict::OnHold), only, reason)
+                AccountDecision::new(Verdict::OnHold, only, reason)
             }
         }
     }
@@ -570,11 +594,7 @@ impl<'a> TargetDecision<'a> {
 
     /// The outcome of a person without an account here for whom no account is searched: an
     /// operator decided so, others deleted the account, or the system was not read yet.
-    fn no_match_wanted(
-        &self,
-        person: &Person,
-        absent: Option<usize>,
-    ) -> Option<(Option<Verdict>, Option<usize>, Reason)> {
+    fn no_match_wanted(&self, person: &Person, absent: Option<usize>) -> Option<AccountDecision> {
         if let Some(answer) = self
             .answers
             .of_identity(&person.id)
@@ -582,7 +602,7 @@ impl<'a> TargetDecision<'a> {
         {
             let principal = answer.principal.clone();
             let reason = Reason::new(ReasonKind::Skipped { principal });
-            return Some((Some(Verdict::OutOfScope), None, reason));
+            return Some(AccountDecision::new(Verdict::OutOfScope, None, reason));
         }
         // What we deleted ourselves, when they left, is made again when they are back.
         let ours = |at: &usize| {
@@ -601,7 +621,7 @@ impl<'a> TargetDecision<'a> {
         }
         let system = self.system.to_owned();
         let reason = Reason::new(ReasonKind::SystemNotRead { system }).on_hold(HoldCause::NotRead);
-        Some((Some(Verdict::OnHold), None, reason))
+        Some(AccountDecision::new(Verdict::OnHold, None, reason))
     }
 
     /// Why a person gets no account here, if so: the person has left, or is out of scope.
@@ -636,17 +656,17 @@ impl<'a> TargetDecision<'a> {
     }
 
     /// An account that others deleted, where the rules do not recreate it.
-    fn deleted_there(&self, at: usize) -> (Option<Verdict>, Option<usize>, Reason) {
+    fn deleted_there(&self, at: usize) -> AccountDecision {
         let account = self.population.accounts[at].name.clone();
         let system = self.system.to_owned();
         if self.types.on_deleted == OnDeleted::Ignore {
             let kind = ReasonKind::StaysDeleted { account, system };
             let reason = Reason::by(kind, &self.types.place);
-            return (Some(Verdict::OutOfScope), Some(at), reason);
+            return AccountDecision::new(Verdict::OutOfScope, Some(at), reason);
         }
         let kind = ReasonKind::DeletedThere { account, system };
         let reason = Reason::new(kind).on_hold(HoldCause::DeletedThere);
-        (Some(Verdict::OnHold), Some(at), reason)
+        AccountDecision::new(Verdict::OnHold, Some(at), reason)
     }
 
     /// Turns a single match into a doubtful one if another rule links its account to another
@@ -863,16 +883,21 @@ impl<'a> TargetDecision<'a> {
         basis: LinkBasis,
         reason: Reason,
         outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+    ) -> AccountDecision {
         outcome.links.push(NewLink {
             account: self.population.accounts[at].id,
             identity: person.id.clone(),
             basis,
             source: false,
         });
-        match self.keep_in_sync(person, at, Verdict::Join, outcome) {
-            (Some(Verdict::OnHold), at, kept) => (Some(Verdict::OnHold), at, kept),
-            (_, at, _) => (Some(Verdict::Join), at, reason),
+        let kept = self.keep_in_sync(person, at, Verdict::Join, outcome);
+        if kept.verdict == Verdict::OnHold {
+            return kept;
+        }
+        AccountDecision {
+            reason,
+            verdict: Verdict::Join,
+            ..kept
         }
     }
 }

@@ -117,7 +117,7 @@ pub enum Mischief {
     Forbid,
     /// A redirect to another host.
     Astray,
-    /// A redirect to a log-in page.
+    /// A redirect to a sign-in page.
     LogIn,
     /// JSON that ends in the middle.
     Half,

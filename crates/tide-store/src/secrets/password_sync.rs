@@ -75,7 +75,7 @@ pub struct NewPassword<'a> {
     pub owner: PasswordOwner<'a>,
     /// The password. It is stored sealed.
     pub password: &'a str,
-    /// Whether it must be changed at the next log-in.
+    /// Whether it must be changed at the next sign-in.
     pub must_change: bool,
     /// The system that reported it; empty if an operator set it.
     pub origin: &'a str,

@@ -3,7 +3,7 @@
 use super::super::people::Person;
 use super::super::references::{self, ReferenceWaits};
 use super::super::{Change, ChangeKind, Outcome, Verdict, fingerprint};
-use super::{TargetDecision, fold_value};
+use super::{AccountDecision, TargetDecision, fold_value};
 use crate::compare::{self, ValueChange};
 use crate::compose::{self, DesiredAccount};
 use crate::decide::licenses;
@@ -26,7 +26,7 @@ impl<'a> TargetDecision<'a> {
         &mut self,
         person: &Person,
         outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+    ) -> AccountDecision {
         let there = |system: &String| {
             let mut theirs = person
                 .linked
@@ -35,8 +35,8 @@ impl<'a> TargetDecision<'a> {
             theirs.any(|account| account.system == *system && account.absent_since.is_none())
         };
         if let Some(first) = self.types.depends_on.iter().find(|system| !there(system)) {
-            return (
-                Some(Verdict::OnHold),
+            return AccountDecision::new(
+                Verdict::OnHold,
                 None,
                 Reason::by(
                     ReasonKind::WaitingForAccount {
@@ -50,15 +50,15 @@ impl<'a> TargetDecision<'a> {
         let mut desired = self.shape.desired_account(&person.attributes, None);
         let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (
-                Some(Verdict::OnHold),
+            return AccountDecision::new(
+                Verdict::OnHold,
                 None,
                 problem.clone().on_hold(HoldCause::InvalidValue),
             );
         }
         if let Some((_, reason)) = self.conflicting_values(&desired, None).into_iter().next() {
-            return (
-                Some(Verdict::OnHold),
+            return AccountDecision::new(
+                Verdict::OnHold,
                 None,
                 reason.on_hold(HoldCause::DuplicateValue),
             );
@@ -95,7 +95,7 @@ impl<'a> TargetDecision<'a> {
             reason.clone(),
             outcome,
         );
-        (Some(Verdict::Create), None, reason)
+        AccountDecision::new(Verdict::Create, None, reason)
     }
 
     /// Why an account is created.
@@ -129,7 +129,7 @@ impl<'a> TargetDecision<'a> {
         at: usize,
         base: Verdict,
         outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+    ) -> AccountDecision {
         let account = &self.population.accounts[at];
         if let Some(fault) = &account.fault {
             let kind = ReasonKind::InvalidRecord {
@@ -137,20 +137,20 @@ impl<'a> TargetDecision<'a> {
                 system: self.system.to_owned(),
             };
             let reason = Reason::new(kind).on_hold(HoldCause::InvalidValue);
-            return (Some(Verdict::OnHold), Some(at), reason);
+            return AccountDecision::new(Verdict::OnHold, Some(at), reason);
         }
         let mut desired = self
             .shape
             .desired_account(&person.attributes, Some(account));
         let pointing = references::taken_out(&mut desired);
         if let Some(problem) = desired.problems.first() {
-            return (
-                Some(Verdict::OnHold),
+            return AccountDecision::new(
+                Verdict::OnHold,
                 Some(at),
                 problem.clone().on_hold(HoldCause::InvalidValue),
             );
         }
-        let mut taken = self.conflicting_values(&desired, Some(at));
+        let taken = self.conflicting_values(&desired, Some(at));
         desired.wanted.retain(|wanted| {
             !taken
                 .iter()
@@ -180,29 +180,44 @@ impl<'a> TargetDecision<'a> {
         self.push_copied_password(person, at, outcome, account, &mut done);
         self.push_external(person, at, outcome, by_hand, &mut done);
         // A value that another object holds keeps back no other.
-        taken.retain(|(wanted, _)| {
-            compare::relation_to_account(wanted, account, self.population)
-                == compare::Relation::Differs
-        });
         for (wanted, reason) in taken {
-            let apart = DesiredAccount {
-                wanted: vec![wanted],
-                ..DesiredAccount::default()
-            };
-            for (kind, values) in
-                self.by_kind(compare::find_differences(&apart, account, self.population))
-            {
-                let at_change = outcome.changes.len();
-                self.push_change(person, Some(at), kind, values, reason.clone(), outcome);
-                outcome.changes[at_change]
-                    .hold
-                    .get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
+            if self.hold_taken(person, at, wanted, &reason, outcome) {
                 done.push(Verdict::OnHold);
             }
         }
         let (verdict, reason) =
             self.keep_verdict(base, &done, outcome.changes.get(before), &desired.missed);
-        (Some(verdict), Some(at), reason)
+        AccountDecision::new(verdict, Some(at), reason)
+    }
+
+    /// Adds a value that another object holds as a change of its own, on hold. Returns whether the
+    /// account differs from it.
+    fn hold_taken(
+        &self,
+        person: &Person,
+        at: usize,
+        wanted: compose::DesiredValue<'a>,
+        reason: &Reason,
+        outcome: &mut Outcome,
+    ) -> bool {
+        let account = &self.population.accounts[at];
+        let relation = compare::relation_to_account(&wanted, account, self.population);
+        if relation != compare::Relation::Differs {
+            return false;
+        }
+        let apart = DesiredAccount {
+            wanted: vec![wanted],
+            ..DesiredAccount::default()
+        };
+        let differences = compare::find_differences(&apart, account, self.population);
+        for (kind, values) in self.by_kind(differences) {
+            let place = outcome.changes.len();
+            self.push_change(person, Some(at), kind, values, reason.clone(), outcome);
+            outcome.changes[place]
+                .hold
+                .get_or_insert(reason.clone().on_hold(HoldCause::DuplicateValue));
+        }
+        true
     }
 
     /// Why values of an account change.
@@ -528,7 +543,7 @@ impl<'a> TargetDecision<'a> {
         reason: Reason,
         people: &[Person],
         outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+    ) -> AccountDecision {
         let account = &self.population.accounts[at];
         if person.out_reason.is_some()
             && !self.types.departure.is_empty()
@@ -540,14 +555,14 @@ impl<'a> TargetDecision<'a> {
             .schema
             .and_then(|schema| schema.state_attribute.as_deref())
         else {
-            return (Some(Verdict::OutOfScope), Some(at), reason);
+            return AccountDecision::new(Verdict::OutOfScope, Some(at), reason);
         };
         let before = account.attributes.get(state).to_vec();
         if self.types.on_out_of_scope == OnOutOfScope::Leave
             || before == [Value::Bool(false)]
             || account.fault.is_some()
         {
-            return (Some(Verdict::OutOfScope), Some(at), reason);
+            return AccountDecision::new(Verdict::OutOfScope, Some(at), reason);
         }
         let value = self.disabled_state(state, before);
         self.push_change(
@@ -558,7 +573,7 @@ impl<'a> TargetDecision<'a> {
             reason.clone(),
             outcome,
         );
-        (Some(Verdict::Disable), Some(at), reason)
+        AccountDecision::new(Verdict::Disable, Some(at), reason)
     }
 
     pub(super) fn note_references(

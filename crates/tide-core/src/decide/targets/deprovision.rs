@@ -2,7 +2,7 @@
 
 use super::super::people::Person;
 use super::super::{ChangeKind, Outcome, Verdict};
-use super::TargetDecision;
+use super::{AccountDecision, TargetDecision};
 use crate::compare::ValueChange;
 use crate::equality::are_equal;
 use crate::expr::{EvalInputs, ExprError, Program};
@@ -50,7 +50,7 @@ impl TargetDecision<'_> {
         reason: Reason,
         people: &[Person],
         outcome: &mut Outcome,
-    ) -> (Option<Verdict>, Option<usize>, Reason) {
+    ) -> AccountDecision {
         let account = &self.population.accounts[at];
         let since = person.since.unwrap_or(self.now);
         let values = EvalInputs {
@@ -64,8 +64,8 @@ impl TargetDecision<'_> {
             match step.when.as_ref().map(|when| when.holds(&values)) {
                 Some(Ok(false)) => continue,
                 Some(Err(error)) => {
-                    return (
-                        Some(Verdict::OnHold),
+                    return AccountDecision::new(
+                        Verdict::OnHold,
                         Some(at),
                         self.step_failed(step, expression_failed(step.when.as_ref(), &error)),
                     );
@@ -84,7 +84,11 @@ impl TargetDecision<'_> {
             let undone = match self.step_change(person, account, step, people) {
                 Ok(change) => change,
                 Err(why) => {
-                    return (Some(Verdict::OnHold), Some(at), self.step_failed(step, why));
+                    return AccountDecision::new(
+                        Verdict::OnHold,
+                        Some(at),
+                        self.step_failed(step, why),
+                    );
                 }
             };
             let why = Reason::by(
@@ -118,7 +122,7 @@ impl TargetDecision<'_> {
                 };
             }
         }
-        (Some(verdict), Some(at), reason)
+        AccountDecision::new(verdict, Some(at), reason)
     }
 
     fn step_failed(&self, step: &DepartureStep, why: ReasonKind) -> Reason {
