@@ -45,8 +45,12 @@ impl<'a> MatchAnswers<'a> {
                             .push((identity, answer));
                     }
                 }
-                (None, Some(identity)) => drop(answers.identities.insert(identity, answer)),
-                (Some(account), None) => drop(answers.accounts.insert(account, answer)),
+                (None, Some(identity)) => {
+                    answers.identities.insert(identity, answer);
+                }
+                (Some(account), None) => {
+                    answers.accounts.insert(account, answer);
+                }
                 (None, None) => {}
             }
         }

@@ -163,10 +163,10 @@ pub fn roles_of(
         };
         match (given, &role.when) {
             (Some(grant), _) => {
-                drop(all.insert(&role.name, RoleSource::Grant(grant.principal.clone())))
+                all.insert(&role.name, RoleSource::Grant(grant.principal.clone()));
             }
             (None, Some(when)) if fits => {
-                drop(all.insert(&role.name, RoleSource::Condition(when.source().to_owned())))
+                all.insert(&role.name, RoleSource::Condition(when.source().to_owned()));
             }
             _ => {}
         }

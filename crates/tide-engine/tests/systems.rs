@@ -12,7 +12,9 @@ use std::time::Duration;
 use tide_core::rules::edit::{ContainerEdit, GroupEdit, ScopeEdit};
 use tide_core::states::{ScopeStatus, SystemKind, SystemRole};
 use tide_core::{ObjectType, ReasonCode};
-use tide_engine::{Engine, EngineError, NewSystem, SecretSources, SystemClock, SystemUpdate};
+use tide_engine::{
+    Engine, EngineError, NewSystem, ScopeView, SecretSources, SystemClock, SystemUpdate,
+};
 use tide_standins::eventually;
 use tide_standins::world::BASE;
 use tide_store::{MasterKey, Store};
@@ -332,15 +334,22 @@ async fn a_secret_from_a_file_is_sent_to_no_other_host() {
     engine.stop().await;
 }
 
-#[tokio::test]
-async fn a_scope_is_counted_tried_and_saved() {
+/// A directory of 300 people, and the scope of the directory as it works out.
+async fn shown_scope() -> (Tide, ScopeView) {
     let tide = Tide::start(300).await;
-    let engine = &tide.engine;
-    engine.read_all().await.expect("read");
-    let view = engine
+    tide.engine.read_all().await.expect("read");
+    let view = tide
+        .engine
         .show_scope("harbour", ObjectType::Person)
         .await
         .expect("counted");
+    (tide, view)
+}
+
+#[tokio::test]
+async fn a_scope_is_counted_by_status_and_reason() {
+    let (tide, view) = shown_scope().await;
+    let engine = &tide.engine;
     let total = |status: ScopeStatus| {
         view.counts
             .iter()
@@ -364,7 +373,13 @@ async fn a_scope_is_counted_tried_and_saved() {
             .count(),
         outside.count
     );
+    engine.stop().await;
+}
 
+#[tokio::test]
+async fn a_scope_is_tried_and_nothing_is_kept() {
+    let (tide, view) = shown_scope().await;
+    let engine = &tide.engine;
     // A group is read when an edit first names it; who would leave is known by name and reason.
     let group = format!("cn=deck-watch,ou=groups,{BASE}");
     let edit = ScopeEdit {
@@ -403,7 +418,31 @@ async fn a_scope_is_counted_tried_and_saved() {
         view.counts,
         "nothing was kept"
     );
+    // Who would wait for something is counted as that, and not as somebody who stays.
+    let filter = Some("(employeeNumber>=a)".to_owned());
+    let trial = engine
+        .try_scope(
+            "harbour",
+            ObjectType::Person,
+            &ScopeEdit {
+                filter,
+                ..view.edit.clone()
+            },
+        )
+        .await
+        .expect("tried");
+    assert!(
+        trial.moves.iter().all(|one| one.from != one.to),
+        "{:?}",
+        trial.moves
+    );
+    engine.stop().await;
+}
 
+#[tokio::test]
+async fn a_scope_with_an_unknown_group_or_a_wrong_filter_is_refused() {
+    let (tide, view) = shown_scope().await;
+    let engine = &tide.engine;
     // A group that is not there would put everybody on hold: it is refused.
     let missing = ScopeEdit {
         groups: vec![GroupEdit {
@@ -429,25 +468,23 @@ async fn a_scope_is_counted_tried_and_saved() {
             "{said}"
         );
     }
-    // Who would wait for something is counted as that, and not as somebody who stays.
-    let filter = Some("(employeeNumber>=a)".to_owned());
-    let trial = engine
-        .try_scope(
-            "harbour",
-            ObjectType::Person,
-            &ScopeEdit {
-                filter,
-                ..view.edit.clone()
-            },
-        )
-        .await
-        .expect("tried");
-    assert!(
-        trial.moves.iter().all(|one| one.from != one.to),
-        "{:?}",
-        trial.moves
-    );
+    let wrong = ScopeEdit {
+        filter: Some("(mail=".into()),
+        ..view.edit.clone()
+    };
+    assert!(matches!(
+        engine
+            .try_scope("harbour", ObjectType::Person, &wrong)
+            .await,
+        Err(EngineError::Rules(_))
+    ));
+    engine.stop().await;
+}
 
+#[tokio::test]
+async fn a_saved_scope_is_a_new_version_of_its_file() {
+    let (tide, view) = shown_scope().await;
+    let engine = &tide.engine;
     // Kiosks would enter when their container is no longer left out; saved, they are counted.
     let edit = ScopeEdit {
         except: Vec::new(),
@@ -491,17 +528,13 @@ async fn a_scope_is_counted_tried_and_saved() {
         text.contains("# The directory: where people come from.") && !text.contains("Kiosks"),
         "{text}"
     );
-    let wrong = ScopeEdit {
-        filter: Some("(mail=".into()),
-        ..view.edit.clone()
-    };
-    assert!(matches!(
-        engine
-            .try_scope("harbour", ObjectType::Person, &wrong)
-            .await,
-        Err(EngineError::Rules(_))
-    ));
+    engine.stop().await;
+}
 
+#[tokio::test]
+async fn first_rules_are_never_written_over_existing_ones() {
+    let tide = Tide::start(10).await;
+    let engine = &tide.engine;
     // A first rule file is written once, and never over one that is there.
     let scope = ScopeEdit {
         within: vec![ContainerEdit {

@@ -103,7 +103,9 @@ impl Kind {
         for (name, value) in given {
             if name.eq_ignore_ascii_case("externalId") {
                 match value {
-                    Value::String(_) => drop(taken.insert("externalId".into(), value.clone())),
+                    Value::String(_) => {
+                        taken.insert("externalId".into(), value.clone());
+                    }
                     Value::Null => {}
                     _ => return Err(fault("invalidValue", "`externalId` must be text")),
                 }

@@ -335,7 +335,9 @@ impl Totals {
         {
             match linked.get_mut(*system) {
                 Some(count) => *count += 1,
-                None => drop(linked.insert((*system).to_owned(), 1)),
+                None => {
+                    linked.insert((*system).to_owned(), 1);
+                }
             }
         }
         Totals {
@@ -490,7 +492,9 @@ pub fn hold_later_steps(changes: &mut [Change]) {
                 hold.rule = change.reason.rule.clone();
                 change.hold = Some(hold);
             }
-            (Some(_), None) => drop(held.insert(whose, change.step)),
+            (Some(_), None) => {
+                held.insert(whose, change.step);
+            }
             _ => {}
         }
     }

@@ -1045,11 +1045,11 @@ fn apply_roles(
                 person.attributes.set(one.value.attribute.as_str(), values);
             }
         }
-        Err(reason) => drop(
+        Err(reason) => {
             person
                 .held
-                .get_or_insert(reason.on_hold(HoldCause::RuleError)),
-        ),
+                .get_or_insert(reason.on_hold(HoldCause::RuleError));
+        }
     }
     person
         .attributes

@@ -100,7 +100,9 @@ struct Reverse {
 impl Reverse {
     fn put(&mut self, hash: u64, place: RecordIndex) {
         match self.first.get(&hash) {
-            None => drop(self.first.insert(hash, place)),
+            None => {
+                self.first.insert(hash, place);
+            }
             Some(known) if *known == place => {}
             Some(_) => self.more.entry(hash).or_default().push(place),
         }
@@ -175,8 +177,12 @@ impl DependencyIndex {
     fn add(&mut self, record: &RecordId) -> RecordIndex {
         let place = RecordIndex::try_from(self.records.len()).unwrap_or(RecordIndex::MAX);
         match record {
-            RecordId::Account(id) => drop(self.accounts.insert(*id, place)),
-            RecordId::Identity(id) => drop(self.identities.insert(id.clone(), place)),
+            RecordId::Account(id) => {
+                self.accounts.insert(*id, place);
+            }
+            RecordId::Identity(id) => {
+                self.identities.insert(id.clone(), place);
+            }
         }
         self.records.push(record.clone());
         self.kept.push(PackedKeys::default());

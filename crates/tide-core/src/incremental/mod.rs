@@ -57,8 +57,12 @@ impl Records {
 
     fn put(&mut self, record: &RecordId) {
         match record {
-            RecordId::Account(id) => drop(self.accounts.insert(*id)),
-            RecordId::Identity(id) => drop(self.identities.insert(id.clone())),
+            RecordId::Account(id) => {
+                self.accounts.insert(*id);
+            }
+            RecordId::Identity(id) => {
+                self.identities.insert(id.clone());
+            }
         }
     }
 }
@@ -280,7 +284,9 @@ impl IncrementalState {
                 .flatten()
             {
                 Some(hash) => accounts.extend(self.index.accounts_by_member_name(hash)),
-                None => drop(accounts.insert(one.group)),
+                None => {
+                    accounts.insert(one.group);
+                }
             }
         }
         accounts

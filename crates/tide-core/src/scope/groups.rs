@@ -228,7 +228,9 @@ impl<'a> Groups<'a> {
                 match self.by_name.get(&(system, reference.clone())) {
                     Some(&inner) if nested => left.push(inner),
                     Some(_) => {}
-                    None => drop(held.members.insert(reference)),
+                    None => {
+                        held.members.insert(reference);
+                    }
                 }
             }
         }

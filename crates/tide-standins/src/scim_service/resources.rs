@@ -74,7 +74,9 @@ pub(super) fn shelf<'c>(
 pub(super) fn put(content: &mut Content, kind: &str, id: u64, resource: Value) -> bool {
     match kind {
         "Users" => content.keep(id, resource),
-        "Groups" => drop(content.groups.insert(id, resource)),
+        "Groups" => {
+            content.groups.insert(id, resource);
+        }
         _ => return false,
     }
     true

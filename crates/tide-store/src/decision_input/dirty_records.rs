@@ -182,7 +182,7 @@ async fn load_part(
                 kept_roles: KeptRoles::new(),
             }),
             "kept_roles" => {
-                drop(kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?))
+                kept_roles.insert(row.get("name"), read_kept_roles(row.get("first"))?);
             }
             "value_normalization" => {
                 let known = Normalization {
@@ -193,15 +193,17 @@ async fn load_part(
                     .normalizations
                     .insert((row.get("number"), row.get("name")), known);
             }
-            "managed_value" => drop(population.managed_values.insert(
-                (row.get("number"), row.get("name")),
-                blob_values(row.get("first"))?,
-            )),
-            "drift_baseline" => drop(
+            "managed_value" => {
+                population.managed_values.insert(
+                    (row.get("number"), row.get("name")),
+                    blob_values(row.get("first"))?,
+                );
+            }
+            "drift_baseline" => {
                 population
                     .drift_baseline
-                    .insert(row.get("number"), Attributes::from_blob(row.get("first"))?),
-            ),
+                    .insert(row.get("number"), Attributes::from_blob(row.get("first"))?);
+            }
             _ => {
                 let Some(kind) = ObjectType::parse(row.get("kind")) else {
                     continue;

@@ -377,7 +377,9 @@ impl<'a> TargetDecision<'a> {
                 .map(Value::to_string)
             {
                 match self.memberships.find(self.system, &name) {
-                    Some((group, _)) => drop(wanted.entry(group).or_insert(rule)),
+                    Some((group, _)) => {
+                        wanted.entry(group).or_insert(rule);
+                    }
                     None => missing.push(name),
                 }
             }
