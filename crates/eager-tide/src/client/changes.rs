@@ -63,7 +63,7 @@ pub struct Run {
 /// The commands of `changes`.
 #[derive(Subcommand)]
 pub enum Changes {
-    /// Previews and runs, the newest first
+    /// List previews and runs, the newest first
     List {
         /// Only those that failed, or that have failed changes
         #[arg(long)]

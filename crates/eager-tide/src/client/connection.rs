@@ -38,7 +38,7 @@ pub struct Connection {
     /// Use StartTLS
     #[arg(long, help_heading = "LDAP")]
     start_tls: bool,
-    /// The service account: a DN, name@domain or domain\\name
+    /// The service account: a DN, name@domain or domain\name
     #[arg(long, help_heading = "LDAP")]
     bind_dn: Option<String>,
     /// Base DN of all reads
