@@ -179,7 +179,7 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
         .expect("a first run");
     assert!(
         first >= asked,
-        "armed at start, and nothing starts before it is asked for: {first} < {asked}"
+        "no run starts before watching is enabled: {first} < {asked}"
     );
     let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
     holds(

@@ -418,7 +418,7 @@ async fn a_scope_is_tried_and_nothing_is_kept() {
         view.counts,
         "nothing was kept"
     );
-    // Who would wait for something is counted as that, and not as somebody who stays.
+    // A record that would be on hold is counted as on hold, and not as unchanged.
     let filter = Some("(employeeNumber>=a)".to_owned());
     let trial = engine
         .try_scope(

@@ -112,7 +112,7 @@ enum Judgement {
     },
 }
 
-/// What is decided about a person's account in a target.
+/// The decision about a person's account in a target.
 pub(super) struct AccountDecision {
     /// The verdict.
     pub verdict: Verdict,

@@ -128,9 +128,9 @@ impl HoldCause {
 /// A reason, with the rule behind it. `Display` gives the sentence, with its notes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Reason {
-    /// What it says.
+    /// The code with its arguments.
     pub kind: Box<ReasonKind>,
-    /// What is to be noted beside it.
+    /// Notes, which follow the sentence.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<ReasonNote>,
     /// The rule behind it, if one is.
