@@ -249,14 +249,17 @@ impl Yard {
     }
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn groups_are_pruned_or_reported_and_seats_and_welcomes_wait() {
+/// Nine hands for eight berths, after all runs.
+async fn yard_of_nine() -> Yard {
     let yard = Yard::start().await;
-    let today = Zoned::now().date();
     yard.hands(9, &[]);
     yard.rest();
+    yard
+}
 
-    // Eight have a berth, and the ninth waits, unwelcomed.
+#[tokio::test(flavor = "multi_thread")]
+async fn eight_get_a_berth_and_the_ninth_waits_without_a_welcome() {
+    let yard = yard_of_nine().await;
     assert_eq!(yard.berthing.count(), 8);
     assert!(yard.berthing.user("9").is_none());
     assert_eq!(yard.members(&yard.deck).len(), 8);
@@ -270,8 +273,12 @@ async fn groups_are_pruned_or_reported_and_seats_and_welcomes_wait() {
         &said(&yard.service, &["licenses", "berths"], 0),
         &["8", "Hand 9"],
     );
+}
 
-    // Places: by the fewest, and in turn; the ninth has theirs already.
+/// One attribute by the value that the fewest have, the other in turn.
+#[tokio::test(flavor = "multi_thread")]
+async fn values_are_assigned_evenly_and_newcomers_move_nobody() {
+    let yard = yard_of_nine().await;
     assert!(
         yard.counts("title")
             .values()
@@ -299,8 +306,21 @@ async fn groups_are_pruned_or_reported_and_seats_and_welcomes_wait() {
         "nine in turn over two: {boats:?}"
     );
 
-    // Somebody puts a hand and a stranger into the pruned group, and takes another hand out of the
-    // deck: the one is taken out again, the other is only told.
+    let before = yard.counts("title");
+    yard.hands(10, &[]);
+    yard.rest();
+    let after = yard.counts("title");
+    assert!(
+        before.iter().all(|(side, count)| after[side] >= *count),
+        "{before:?} {after:?}"
+    );
+}
+
+/// A hand and a stranger are added to the pruned group by hand, and another hand is removed from the
+/// deck: the first is removed again, the latter is only reported.
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_are_pruned_or_their_drift_is_reported() {
+    let yard = yard_of_nine().await;
     let stranger = json!({"op": "add", "path": "members", "value": [{"value": yard.id(3)}, {"value": "stranger"}]});
     yard.by_hand(&yard.watch, stranger).await;
     yard.by_hand(
@@ -314,18 +334,22 @@ async fn groups_are_pruned_or_reported_and_seats_and_welcomes_wait() {
     assert_eq!(
         yard.members(&yard.watch),
         ["stranger"],
-        "who is not known here is nobody's to take out"
+        "an unknown member is not removed"
     );
     assert!(
         !yard.members(&yard.deck).contains(&yard.id(4)),
-        "it is told, and not put right"
+        "reported, and not repaired"
     );
     let why = said(&yard.service, &["why", "Hand 4"], 0);
     holds(&why, &["Deck", "drift"]);
+}
 
-    // One left yesterday, and another ten days ago, which is known only now: the one keeps their
-    // groups for three days, the other loses them at once. Two seats are free: the ninth has one,
-    // and is welcomed then.
+/// One left yesterday and keeps their groups for three days; another left ten days ago, which is
+/// known only now, and loses them at once. Of the two free seats, the ninth gets one.
+#[tokio::test(flavor = "multi_thread")]
+async fn leavers_keep_their_groups_as_long_as_the_rule_says_and_free_their_seats() {
+    let yard = yard_of_nine().await;
+    let today = Zoned::now().date();
     yard.hands(9, &[(5, today - 1.day()), (6, today - 10.days())]);
     let (kept, lost) = (yard.id(5), yard.id(6));
     yard.rest();
@@ -355,17 +379,4 @@ async fn groups_are_pruned_or_reported_and_seats_and_welcomes_wait() {
         .filter(|line| line.contains("revoke") && line.contains("Hand 5"))
         .count();
     assert_eq!(revoked, 1, "{changes}");
-    let before = yard.counts("title");
-    // Whoever comes next gets the place that is freest, and nobody is moved.
-    yard.hands(10, &[(5, today - 1.day()), (6, today - 10.days())]);
-    yard.rest();
-    let after = yard.counts("title");
-    assert_eq!(
-        after.values().sum::<usize>(),
-        before.values().sum::<usize>() + 1
-    );
-    assert!(
-        before.iter().all(|(side, count)| after[side] >= *count),
-        "{before:?} {after:?}"
-    );
 }

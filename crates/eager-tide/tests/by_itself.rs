@@ -1,6 +1,5 @@
-//! A service that works by itself: a change in a real directory is carried on in moments, by what
-//! the directory tells; a deletion too; what it does itself is no news; and nothing is lost when
-//! the directory or the service was away.
+//! Automatic synchronization: a change or deletion in a watched directory is made in the target
+//! within seconds; echoes start no run; nothing is lost while the directory or the service is down.
 #![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 #![allow(clippy::unwrap_used)]
 
@@ -144,6 +143,95 @@ impl Tide {
         })
         .await;
     }
+    /// A service that watches the directory and has done its first run.
+    async fn watching() -> Tide {
+        let tide = Tide::start().await;
+        // The target is known before anything is created there.
+        said(&tide.service, &["systems", "read", "berthing"], 0);
+        tide.watch("harbour", &[]);
+        tide.listening().await;
+        tide.rested().await;
+        tide
+    }
+
+    fn watch(&self, system: &str, more: &[&str]) {
+        let watch = ["systems", "schedule", system, "--watch"];
+        said(&self.service, &[&watch, more].concat(), 0);
+    }
+
+    fn rules(&self) -> std::path::PathBuf {
+        self.folder.path().join("rules")
+    }
+
+    fn publish(&self) -> String {
+        let rules = self.rules();
+        let publish = ["rules", "publish", rules.to_str().unwrap()];
+        said(&self.service, &publish, 0)
+    }
+
+    /// Sets a value in the directory.
+    async fn edit(&self, person: &Crew, attribute: &str, value: &str) {
+        let change = vec![set(attribute, value)];
+        let mut ldap = self.ldap().await;
+        ldap.modify(&person.dn(), change)
+            .await
+            .unwrap()
+            .success()
+            .unwrap();
+    }
+
+    /// Deletes a person from the directory.
+    async fn delete(&self, person: &Crew) {
+        let mut ldap = self.ldap().await;
+        ldap.delete(&person.dn()).await.unwrap().success().unwrap();
+    }
+
+    fn has_title(&self, person: &Crew, title: &str) -> bool {
+        self.user(person).is_some_and(|user| user["title"] == title)
+    }
+
+    fn is_disabled(&self, person: &Crew) -> bool {
+        self.user(person)
+            .is_some_and(|user| user["active"] == false)
+    }
+
+    fn enabled_count(&self) -> usize {
+        let users = self.berthing.users();
+        users.iter().filter(|user| user["active"] == true).count()
+    }
+
+    fn run_count(&self) -> usize {
+        let runs = self.service.json(&["changes", "list"]);
+        runs.as_array().unwrap().len()
+    }
+
+    /// The first decision of a kind.
+    fn decision(&self, kind: &str) -> Option<Value> {
+        self.decisions(kind).into_iter().next()
+    }
+
+    fn decisions(&self, kind: &str) -> Vec<Value> {
+        let list = self.service.client(&["decisions", "list", "-o", "json"]);
+        let all: Vec<Value> = serde_json::from_slice(&list.stdout).unwrap();
+        all.into_iter().filter(|one| one["kind"] == kind).collect()
+    }
+
+    /// Changes a user in the SCIM service, as others do.
+    async fn patch(&self, person: &Crew, operation: Value) {
+        let user = self.user(person).unwrap();
+        let id = user["id"].as_str().unwrap();
+        let patch =
+            serde_json::json!({"schemas": [tide_scim::PATCH_OP], "Operations": [operation]});
+        common::http()
+            .patch(format!("{}/Users/{id}", self.berthing.url))
+            .bearer_auth("berth-token")
+            .json(&patch)
+            .send()
+            .await
+            .unwrap()
+            .error_for_status()
+            .unwrap();
+    }
 }
 
 fn tide_state(runs: &Value) -> String {
@@ -155,21 +243,16 @@ fn set(attribute: &str, value: &str) -> Mod<String> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
+async fn no_run_starts_before_watching_is_enabled() {
     let tide = Tide::start().await;
     let shown = said(&tide.service, &["systems", "schedule", "harbour"], 0);
     holds(
         &shown,
         &["off: `eager-tide systems schedule harbour --watch`"],
     );
-    // The target is known before anything is made there.
     said(&tide.service, &["systems", "read", "berthing"], 0);
     let asked = jiff::Timestamp::now();
-    said(
-        &tide.service,
-        &["systems", "schedule", "harbour", "--watch"],
-        0,
-    );
+    tide.watch("harbour", &[]);
     tide.listening().await;
     tide.rested().await;
     let runs = tide.service.json(&["changes", "list"]);
@@ -193,21 +276,18 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
         &said(&tide.service, &["changes", "list"], 0),
         &["the service"],
     );
+}
 
-    // A value, a newcomer, a departure: each is there in moments, and nothing else is sent.
+/// Nothing else is sent.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_watched_directory_is_synchronized_within_seconds() {
+    let tide = Tide::watching().await;
     let mut ldap = tide.ldap().await;
     let (changed, gone) = (tide.somebody(0), tide.somebody(1));
     tide.berthing.take_writes();
-    ldap.modify(&changed.dn(), vec![set("title", "Harbour Master")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+    tide.edit(changed, "title", "Harbour Master").await;
     let took = tide
-        .until("the title", || {
-            tide.user(changed)
-                .is_some_and(|user| user["title"] == "Harbour Master")
-        })
+        .until("the title", || tide.has_title(changed, "Harbour Master"))
         .await;
     assert!(took < Duration::from_secs(10), "{took:?}");
     let values = |name: &str, value: &str| (name.to_owned(), HashSet::from([value.to_owned()]));
@@ -226,138 +306,84 @@ async fn a_change_is_carried_on_in_moments_and_an_echo_is_no_news() {
         tide.berthing.user("tove.quay@skerry.example").is_some()
     })
     .await;
-    ldap.delete(&gone.dn()).await.unwrap().success().unwrap();
-    tide.until("the departure", || {
-        tide.user(gone).is_some_and(|user| user["active"] == false)
-    })
-    .await;
+    tide.delete(gone).await;
+    tide.until("the departure", || tide.is_disabled(gone)).await;
     let writes: Vec<String> = tide.berthing.take_writes();
     assert_eq!(writes.len(), 3, "{writes:?}");
     let runs = tide.service.json(&["changes", "list"]);
     assert_eq!(runs[0]["is_full"], false);
     let why = said(&tide.service, &["why", &gone.number], 0);
     holds(&why, &["harbour no longer contains"]);
+}
 
-    // Followed both ways: our own writes come back from the service that is asked for what was
-    // modified, and are no news.
-    said(
-        &tide.service,
-        &[
-            "systems",
-            "schedule",
-            "berthing",
-            "--watch",
-            "--poll-interval",
-            "1s",
-        ],
-        0,
-    );
-    tide.until("berthing is asked", || {
+/// A service that watches the directory and polls the target as well.
+async fn watching_both() -> Tide {
+    let tide = Tide::watching().await;
+    tide.watch("berthing", &["--poll-interval", "1s"]);
+    tide.until("berthing is polled", || {
         tide.service.json(&["systems", "schedule", "berthing"])["watchers"][0]["state"] == "waiting"
     })
     .await;
-    let count = || {
-        tide.service
-            .json(&["changes", "list"])
-            .as_array()
-            .unwrap()
-            .len()
-    };
-    let before = count();
-    ldap.modify(&changed.dn(), vec![set("title", "Pilot")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    tide.until("the next title", || {
-        tide.user(changed)
-            .is_some_and(|user| user["title"] == "Pilot")
-    })
-    .await;
+    tide
+}
+
+/// Our own writes come back from a target that is polled for modified accounts.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_echo_of_our_own_write_starts_no_run() {
+    let tide = watching_both().await;
+    let changed = tide.somebody(0);
+    tide.berthing.take_writes();
+    let before = tide.run_count();
+    tide.edit(changed, "title", "Pilot").await;
+    tide.until("the title", || tide.has_title(changed, "Pilot"))
+        .await;
     polls_complete(&tide, "berthing", 3).await;
     assert_eq!(
-        count(),
+        tide.run_count(),
         before + 1,
         "one run: {}",
         said(&tide.service, &["changes", "list"], 0)
     );
     assert_eq!(tide.berthing.take_writes().len(), 1);
-    // Drift: what somebody changes there by hand is put right.
-    let name = tide.user(changed).unwrap()["userName"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let id = tide.user(changed).unwrap()["id"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "title", "value": "Pirate"}]});
-    let url = format!("{}/Users/{id}", tide.berthing.url);
-    common::http()
-        .patch(&url)
-        .bearer_auth("berth-token")
-        .json(&patch)
-        .send()
-        .await
-        .unwrap()
-        .error_for_status()
-        .unwrap();
-    tide.until("the drift is put right", || {
-        tide.user(changed)
-            .is_some_and(|user| user["title"] == "Pilot")
-    })
-    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_by_others_in_a_watched_target_is_repaired() {
+    let tide = watching_both().await;
+    let person = tide.somebody(0);
+    tide.edit(person, "title", "Pilot").await;
+    tide.until("the title", || tide.has_title(person, "Pilot"))
+        .await;
+    let drift = serde_json::json!({"op": "replace", "path": "title", "value": "Pirate"});
+    tide.patch(person, drift).await;
+    assert!(tide.has_title(person, "Pirate"));
+    tide.until("the repair", || tide.has_title(person, "Pilot"))
+        .await;
     holds(
         &said(&tide.service, &["status"], 0),
         &["an account was changed in berthing by others"],
     );
-    assert!(!name.is_empty());
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
-    let mut tide = Tide::start().await;
-    said(&tide.service, &["systems", "read", "berthing"], 0);
-    said(
-        &tide.service,
-        &["systems", "schedule", "harbour", "--watch"],
-        0,
-    );
-    tide.listening().await;
-    tide.rested().await;
-    let enabled = || {
-        tide.berthing
-            .users()
-            .iter()
-            .filter(|user| user["active"] == true)
-            .count()
-    };
-    let before = enabled();
-
-    // The service is killed; meanwhile somebody leaves and somebody changes. It goes on from where
-    // it was.
-    tide.service.running.kill();
-    let mut ldap = tide.ldap().await;
+async fn changes_while_the_service_is_down_are_made_afterwards() {
+    let mut tide = Tide::watching().await;
     let (changed, gone) = (tide.somebody(2).clone(), tide.somebody(3).clone());
-    ldap.modify(&changed.dn(), vec![set("title", "Stoker")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    ldap.delete(&gone.dn()).await.unwrap().success().unwrap();
+    tide.service.running.kill();
+    tide.edit(&changed, "title", "Stoker").await;
+    tide.delete(&gone).await;
     tide.service = Service::start(&tide.folder.path().join("data"));
-    tide.until("the change", || {
-        tide.user(&changed)
-            .is_some_and(|user| user["title"] == "Stoker")
-    })
-    .await;
-    tide.until("the departure", || {
-        tide.user(&gone).is_some_and(|user| user["active"] == false)
-    })
-    .await;
+    tide.until("the change", || tide.has_title(&changed, "Stoker"))
+        .await;
+    tide.until("the departure", || tide.is_disabled(&gone))
+        .await;
+}
 
-    // The directory restarts, and has forgotten its log of deletions: everything is read, and
-    // nobody is lost by it.
+/// A directory that restarts has forgotten its log of deletions: it is read in full.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost() {
+    let mut tide = Tide::watching().await;
+    let before = tide.enabled_count();
     let last = tide.somebody(4).clone();
     tide.harbour.stop();
     tide.until("it is noticed", || tide.following()["state"] == "failed")
@@ -367,21 +393,20 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
         &["failed", "next poll"],
     );
     tide.harbour.restart().unwrap();
-    let mut ldap = tide.ldap().await;
-    ldap.delete(&last.dn()).await.unwrap().success().unwrap();
-    tide.until("the departure after it", || {
-        tide.user(&last).is_some_and(|user| user["active"] == false)
-    })
-    .await;
-    let after = tide
-        .berthing
-        .users()
-        .iter()
-        .filter(|user| user["active"] == true)
-        .count();
-    assert_eq!(after, before - 2, "those who left, and nobody else");
+    tide.delete(&last).await;
+    tide.until("the departure after it", || tide.is_disabled(&last))
+        .await;
+    assert_eq!(tide.enabled_count(), before - 1);
+}
 
-    // A window in which nothing is written: it is said, and kept to; afterwards the change goes.
+/// The change is on hold during the blackout, and sent afterwards.
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_written_during_a_write_blackout() {
+    let tide = Tide::watching().await;
+    let changed = tide.somebody(2);
+    tide.edit(changed, "title", "Stoker").await;
+    tide.until("the change", || tide.has_title(changed, "Stoker"))
+        .await;
     said(
         &tide.service,
         &[
@@ -401,17 +426,13 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
         &said(&tide.service, &["systems", "schedule", "berthing"], 0),
         &["Write blackout", "00 UTC, until"],
     );
-    ldap.modify(&changed.dn(), vec![set("title", "Greaser")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+    tide.edit(changed, "title", "Greaser").await;
     tide.until("the change is held", || {
         let held = tide.service.json(&["holds", "--cause", "paused"]);
         held.to_string().contains("write_blackout")
     })
     .await;
-    assert_eq!(tide.user(&changed).unwrap()["title"], "Stoker");
+    assert!(tide.has_title(changed, "Stoker"));
     holds(
         &said(
             &tide.service,
@@ -430,11 +451,15 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
         &["systems", "schedule", "berthing", "--clear-blackouts"],
         0,
     );
-    tide.until("the change after the window", || {
-        tide.user(&changed)
-            .is_some_and(|user| user["title"] == "Greaser")
+    tide.until("the change after the blackout", || {
+        tide.has_title(changed, "Greaser")
     })
     .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_watch_mode_that_the_system_does_not_support_is_refused() {
+    let tide = Tide::watching().await;
     let refused = said(
         &tide.service,
         &["systems", "schedule", "harbour", "--mode", "change_number"],
@@ -446,8 +471,13 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
             "harbour does not support the watch mode change_number: it offers content_sync, modified, full",
         ],
     );
+}
 
-    // By modification times the change is found too, and the deletion with the next full read.
+/// Deletions are found by the next full read.
+#[tokio::test(flavor = "multi_thread")]
+async fn changes_are_found_by_modification_time() {
+    let tide = Tide::watching().await;
+    let changed = tide.somebody(2);
     said(
         &tide.service,
         &[
@@ -465,14 +495,9 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
         tide.following()["mode"] == "modified" && tide.following()["state"] == "waiting"
     })
     .await;
-    ldap.modify(&changed.dn(), vec![set("title", "Donkeyman")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+    tide.edit(changed, "title", "Donkeyman").await;
     tide.until("the change by its time", || {
-        tide.user(&changed)
-            .is_some_and(|user| user["title"] == "Donkeyman")
+        tide.has_title(changed, "Donkeyman")
     })
     .await;
     holds(
@@ -481,53 +506,33 @@ async fn nothing_is_lost_while_the_directory_or_the_service_is_away() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
+/// At most two accounts are disabled within 24 hours, and so many were.
+async fn at_the_limit_of_a_guard() -> Tide {
     let tide = Tide::start().await;
-    let rules = tide.folder.path().join("rules");
     std::fs::write(
-        rules.join("guards.toml"),
+        tide.rules().join("guards.toml"),
         "[[guard]]\nsystem = \"berthing\"\nchange = \"disable\"\nmax_count = 2\n",
     )
     .unwrap();
-    said(
-        &tide.service,
-        &["rules", "publish", rules.to_str().unwrap()],
-        0,
-    );
+    tide.publish();
     said(&tide.service, &["systems", "read", "berthing"], 0);
-    said(
-        &tide.service,
-        &["systems", "schedule", "harbour", "--watch"],
-        0,
-    );
+    tide.watch("harbour", &[]);
     tide.rested().await;
-    // The first guard of this kind: what else waits is not about it.
-    let guard = || {
-        let all = tide.service.client(&["decisions", "list", "-o", "json"]);
-        let all: Vec<Value> = serde_json::from_slice(&all.stdout).unwrap();
-        all.into_iter().find(|one| one["kind"] == "guard")
-    };
-    let mut ldap = tide.ldap().await;
-    let gone = |at: usize| {
-        tide.user(tide.somebody(at))
-            .is_some_and(|user| user["active"] == false)
-    };
     for at in 0..2 {
-        ldap.delete(&tide.somebody(at).dn())
-            .await
-            .unwrap()
-            .success()
-            .unwrap();
-        tide.until("a departure below the limit", || gone(at)).await;
+        let leaver = tide.somebody(at);
+        tide.delete(leaver).await;
+        tide.until("a departure below the limit", || tide.is_disabled(leaver))
+            .await;
     }
-    // Each departure is a run of its own, and the third is one too many for a day; a harmless
-    // change goes on.
-    ldap.delete(&tide.somebody(2).dn())
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+    tide
+}
+
+/// Each departure is a run of its own. Other changes are still made.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_guard_counts_the_changes_of_many_small_runs() {
+    let tide = at_the_limit_of_a_guard().await;
+    let guard = || tide.decision("guard");
+    tide.delete(tide.somebody(2)).await;
     tide.until("the guard", || guard().is_some()).await;
     let held = guard().unwrap();
     assert_eq!(
@@ -544,17 +549,11 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
             .contains("after 2 in the last 24 hours; the limit is 2"),
         "{held}"
     );
-    ldap.modify(&tide.somebody(5).dn(), vec![set("title", "Bosun")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    tide.until("the harmless change", || {
-        tide.user(tide.somebody(5))
-            .is_some_and(|user| user["title"] == "Bosun")
-    })
-    .await;
-    assert!(!gone(2));
+    let other = tide.somebody(5);
+    tide.edit(other, "title", "Bosun").await;
+    tide.until("another change", || tide.has_title(other, "Bosun"))
+        .await;
+    assert!(!tide.is_disabled(tide.somebody(2)));
     let listed = said(&tide.service, &["decisions", "list"], 3);
     holds(
         &listed,
@@ -563,14 +562,17 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
             "eager-tide decisions release guard-berthing-disable",
         ],
     );
+}
 
-    // What was shown is what is let through: another departure makes it another decision.
-    let old = held["id"].as_str().unwrap().to_owned();
-    ldap.delete(&tide.somebody(3).dn())
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+/// A release is about the changes that were shown: another departure makes it another decision.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_operator_releases_what_a_guard_holds() {
+    let tide = at_the_limit_of_a_guard().await;
+    let guard = || tide.decision("guard");
+    tide.delete(tide.somebody(2)).await;
+    tide.until("the guard", || guard().is_some()).await;
+    let old = guard().unwrap()["id"].as_str().unwrap().to_owned();
+    tide.delete(tide.somebody(3)).await;
     tide.until("both", || guard().is_some_and(|one| one["count"] == 2))
         .await;
     let url = format!("{}/api/v1/decisions", tide.service.url);
@@ -588,15 +590,23 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
         &["decisions", "release", "guard-berthing"],
         0,
     );
-    tide.until("both departures", || gone(2) && gone(3)).await;
+    tide.until("both departures", || {
+        tide.is_disabled(tide.somebody(2)) && tide.is_disabled(tide.somebody(3))
+    })
+    .await;
     assert!(guard().is_none());
+    holds(
+        &said(&tide.service, &["journal", "list"], 0),
+        &["guard.release"],
+    );
+}
 
-    // Discarded: it stays, until something about it changes.
-    ldap.delete(&tide.somebody(4).dn())
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+/// Until anything about the change is different.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_discarded_change_is_not_sent() {
+    let tide = at_the_limit_of_a_guard().await;
+    let guard = || tide.decision("guard");
+    tide.delete(tide.somebody(4)).await;
     tide.until("the next", || guard().is_some()).await;
     said(
         &tide.service,
@@ -611,45 +621,30 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
         0,
     );
     holds(&changes, &["discarded by first operator"]);
-    assert!(!gone(4));
+    assert!(!tide.is_disabled(tide.somebody(4)));
     holds(
         &said(&tide.service, &["journal", "list"], 0),
-        &["guard.release", "guard.discard"],
+        &["guard.discard"],
     );
+}
 
-    // A change that fails for good is parked, and not sent again and again; by hand it is.
+/// It is not sent again until an operator retries it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_that_fails_permanently_is_parked() {
+    let tide = Tide::watching().await;
+    let (parked_person, other) = (tide.somebody(6), tide.somebody(7));
     tide.berthing.mischief_on_writes(&[Mischief::Conflict]);
-    ldap.modify(&tide.somebody(6).dn(), vec![set("title", "Cook")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    let parked = || {
-        let all: Vec<Value> = serde_json::from_slice(
-            &tide
-                .service
-                .client(&["decisions", "list", "-o", "json"])
-                .stdout,
-        )
-        .unwrap();
-        all.into_iter().find(|one| one["kind"] == "failed")
-    };
+    tide.edit(parked_person, "title", "Cook").await;
+    let parked = || tide.decision("failed");
     tide.until("it is parked", || parked().is_some()).await;
     tide.berthing.take_writes();
-    ldap.modify(&tide.somebody(7).dn(), vec![set("title", "Purser")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    tide.until("another change", || {
-        tide.user(tide.somebody(7))
-            .is_some_and(|user| user["title"] == "Purser")
-    })
-    .await;
+    tide.edit(other, "title", "Purser").await;
+    tide.until("another change", || tide.has_title(other, "Purser"))
+        .await;
     assert_eq!(
         tide.berthing.take_writes().len(),
         1,
-        "what is parked is left alone"
+        "the parked change is not sent"
     );
     said(
         &tide.service,
@@ -661,141 +656,163 @@ async fn many_small_runs_are_no_way_around_a_guard_and_a_person_decides() {
         0,
     );
     tide.until("the parked change", || {
-        tide.user(tide.somebody(6))
-            .is_some_and(|user| user["title"] == "Cook")
+        tide.has_title(parked_person, "Cook")
     })
     .await;
     assert!(parked().is_none());
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
-    let tide = Tide::start().await;
-    let folder = tide.folder.path().join("data").join("feeds").join("crew");
-    std::fs::create_dir_all(&folder).unwrap();
-    let crew = |people: &str| {
-        std::fs::write(
-            folder.join("crew.csv"),
-            format!("number;given;family;mail\n{people}"),
-        )
-        .unwrap()
-    };
-    crew("8001;Mette;Sund;mette.sund@skerry.example\n");
-    said(
-        &tide.service,
-        &[
-            "systems",
-            "add",
-            "crew",
-            "--kind",
-            "feed",
-            "--path",
-            folder.to_str().unwrap(),
-            "--key",
-            "number",
-        ],
-        0,
-    );
-    said(
-        &tide.service,
-        &["systems", "add", "agency", "--kind", "push"],
-        0,
-    );
-    let rules = tide.folder.path().join("rules");
-    let feeding = |system: &str, number: &str, given: &str, family: &str, mail: &str| {
-        let text = format!(
-            "system = \"{system}\"\n[[person.match]]\nname = \"number\"\naccount = 'account[\"{number}\"]'\nidentity = 'identity.employeeNumber'\n[person.inbound]\nemployeeNumber = 'account[\"{number}\"]'\ngivenName = 'account[\"{given}\"]'\nfamilyName = 'account[\"{family}\"]'\ndisplayName = 'joinWords(account[\"{given}\"], account[\"{family}\"])'\nmail = 'lower(account[\"{mail}\"])'\nactive = 'true'\n"
-        );
-        std::fs::write(rules.join(format!("{system}.toml")), text).unwrap();
-    };
-    feeding("crew", "number", "given", "family", "mail");
-    feeding(
-        "agency",
-        "enterprise.employeeNumber",
-        "name.givenName",
-        "name.familyName",
-        "emails.work",
-    );
-    let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
-    let password = "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n\n[person.outbound]";
-    std::fs::write(
-        rules.join("berthing.toml"),
-        berthing.replacen("[person.outbound]", password, 1),
-    )
-    .unwrap();
-    said(
-        &tide.service,
-        &["rules", "publish", rules.to_str().unwrap()],
-        0,
-    );
-    said(&tide.service, &["systems", "read", "berthing"], 0);
-    for system in ["crew", "agency"] {
-        said(&tide.service, &["systems", "arm", system], 0);
+/// A feed of files and a system that pushes, both sources beside the directory.
+struct Arrivals {
+    tide: Tide,
+    feed: std::path::PathBuf,
+}
+
+impl Arrivals {
+    async fn start() -> Arrivals {
+        let tide = Tide::start().await;
+        let feed = tide.folder.path().join("data").join("feeds").join("crew");
+        std::fs::create_dir_all(&feed).unwrap();
+        let arrivals = Arrivals { tide, feed };
+        arrivals.deliver("8001;Mette;Sund;mette.sund@skerry.example\n");
+        arrivals.add_systems();
+        arrivals.publish_rules();
+        arrivals.watch().await;
+        arrivals
+    }
+
+    fn deliver(&self, people: &str) {
+        let text = format!("number;given;family;mail\n{people}");
+        std::fs::write(self.feed.join("crew.csv"), text).unwrap();
+    }
+
+    fn add_systems(&self) {
+        let tide = &self.tide;
+        let folder = &self.feed;
         said(
             &tide.service,
-            &["systems", "schedule", system, "--watch"],
+            &[
+                "systems",
+                "add",
+                "crew",
+                "--kind",
+                "feed",
+                "--path",
+                folder.to_str().unwrap(),
+                "--key",
+                "number",
+            ],
+            0,
+        );
+        said(
+            &tide.service,
+            &["systems", "add", "agency", "--kind", "push"],
             0,
         );
     }
-    tide.until("the file's one", || {
-        tide.berthing.user("mette.sund@skerry.example").is_some()
-    })
-    .await;
-    // It is looked every second what is to be followed; somebody may have an account before that.
-    let says = |system: &str, text: &str| {
-        said(&tide.service, &["systems", "schedule", system], 0).contains(text)
-    };
-    tide.until("the file is waited for", || {
-        says("crew", "files are read when they arrive")
-    })
-    .await;
-    tide.until("calls are waited for", || {
-        says("agency", "the system pushes")
-    })
-    .await;
-    let token = tide.service.json(&["systems", "token", "agency"])["token"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let pushed = serde_json::json!({
-        "schemas": [tide_scim::USER, tide_scim::ENTERPRISE], "userName": "runa.vik@skerry.example",
-        "name": {"givenName": "Runa", "familyName": "Vik"}, "emails": [{"value": "runa.vik@skerry.example", "type": "work"}],
-        (tide_scim::ENTERPRISE): {"employeeNumber": "8101"},
-    });
-    let url = format!("{}/scim/v2/agency/Users", tide.service.url);
-    common::http()
-        .post(&url)
-        .bearer_auth(&token)
-        .json(&pushed)
-        .send()
-        .await
-        .unwrap()
-        .error_for_status()
+
+    fn publish_rules(&self) {
+        let rules = self.tide.rules();
+        let feeding = |system: &str, number: &str, given: &str, family: &str, mail: &str| {
+            let text = format!(
+                "system = \"{system}\"\n[[person.match]]\nname = \"number\"\naccount = 'account[\"{number}\"]'\nidentity = 'identity.employeeNumber'\n[person.inbound]\nemployeeNumber = 'account[\"{number}\"]'\ngivenName = 'account[\"{given}\"]'\nfamilyName = 'account[\"{family}\"]'\ndisplayName = 'joinWords(account[\"{given}\"], account[\"{family}\"])'\nmail = 'lower(account[\"{mail}\"])'\nactive = 'true'\n"
+            );
+            std::fs::write(rules.join(format!("{system}.toml")), text).unwrap();
+        };
+        feeding("crew", "number", "given", "family", "mail");
+        feeding(
+            "agency",
+            "enterprise.employeeNumber",
+            "name.givenName",
+            "name.familyName",
+            "emails.work",
+        );
+        let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
+        let password = "[person.password]\nattribute = \"password\"\nsync = true\ninitial = false\n\n[person.outbound]";
+        std::fs::write(
+            rules.join("berthing.toml"),
+            berthing.replacen("[person.outbound]", password, 1),
+        )
         .unwrap();
-    tide.until("the pushed one", || {
-        tide.berthing.user("runa.vik@skerry.example").is_some()
-    })
-    .await;
-    // A password that the system tells us of reaches the others, and is kept with nothing.
-    let user: serde_json::Value = {
-        let found = common::http()
-            .get(format!("{url}?count=1"))
+        self.tide.publish();
+    }
+
+    /// Reads the target, watches both sources and waits until they are listened to.
+    async fn watch(&self) {
+        let tide = &self.tide;
+        said(&tide.service, &["systems", "read", "berthing"], 0);
+        for system in ["crew", "agency"] {
+            said(&tide.service, &["systems", "arm", system], 0);
+            tide.watch(system, &[]);
+        }
+        let says = |system: &str, text: &str| {
+            said(&tide.service, &["systems", "schedule", system], 0).contains(text)
+        };
+        tide.until("files are waited for", || {
+            says("crew", "files are read when they arrive")
+        })
+        .await;
+        tide.until("calls are waited for", || {
+            says("agency", "the system pushes")
+        })
+        .await;
+    }
+
+    async fn until_there(&self, mail: &str) {
+        self.tide
+            .until(mail, || self.tide.berthing.user(mail).is_some())
+            .await;
+    }
+
+    /// Pushes a person. Returns the address of the user and the token of the caller.
+    async fn push(&self) -> (String, String) {
+        let service = &self.tide.service;
+        let made = service.json(&["systems", "token", "agency"]);
+        let token = made["token"].as_str().unwrap().to_owned();
+        let pushed = serde_json::json!({
+            "schemas": [tide_scim::USER, tide_scim::ENTERPRISE], "userName": "runa.vik@skerry.example",
+            "name": {"givenName": "Runa", "familyName": "Vik"}, "emails": [{"value": "runa.vik@skerry.example", "type": "work"}],
+            (tide_scim::ENTERPRISE): {"employeeNumber": "8101"},
+        });
+        let url = format!("{}/scim/v2/agency/Users", service.url);
+        let created: Value = common::http()
+            .post(&url)
             .bearer_auth(&token)
+            .json(&pushed)
             .send()
             .await
+            .unwrap()
+            .error_for_status()
             .unwrap()
             .json()
             .await
             .unwrap();
-        let found: serde_json::Value = found;
-        found["Resources"][0].clone()
-    };
+        let id = created["id"].as_str().unwrap();
+        (format!("{url}/{id}"), token)
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_delivered_file_is_read_at_once() {
+    let arrivals = Arrivals::start().await;
+    arrivals.until_there("mette.sund@skerry.example").await;
+    arrivals.deliver(
+        "8001;Mette;Sund;mette.sund@skerry.example\n8002;Olai;Brough;olai.brough@skerry.example\n",
+    );
+    arrivals.until_there("olai.brough@skerry.example").await;
+}
+
+/// Also a password, which is not returned.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pushed_person_is_synchronized_at_once() {
+    let arrivals = Arrivals::start().await;
+    let (user, token) = arrivals.push().await;
+    arrivals.until_there("runa.vik@skerry.example").await;
     let change = serde_json::json!({
         "schemas": [tide_scim::PATCH_OP], "Operations": [{"op": "replace", "path": "password", "value": "Bollard-Halyard-88"}],
     });
-    let one = format!("{url}/{}", user["id"].as_str().unwrap());
     let answer = common::http()
-        .patch(&one)
+        .patch(&user)
         .bearer_auth(&token)
         .json(&change)
         .send()
@@ -804,32 +821,18 @@ async fn what_is_pushed_and_what_arrives_is_carried_on_at_once() {
         .error_for_status()
         .unwrap();
     assert!(!answer.text().await.unwrap().contains("Bollard"));
-    tide.until("the password", || {
-        tide.berthing
-            .lets_log_in("runa.vik@skerry.example", "Bollard-Halyard-88")
-    })
-    .await;
-    // A file that arrives is read when it stands still.
-    crew(
-        "8001;Mette;Sund;mette.sund@skerry.example\n8002;Olai;Brough;olai.brough@skerry.example\n",
-    );
-    tide.until("the newcomer of the file", || {
-        tide.berthing.user("olai.brough@skerry.example").is_some()
-    })
-    .await;
+    let berthing = &arrivals.tide.berthing;
+    arrivals
+        .tide
+        .until("the password", || {
+            berthing.lets_log_in("runa.vik@skerry.example", "Bollard-Halyard-88")
+        })
+        .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_leaver_preempts_a_run() {
-    let tide = Tide::start().await;
-    said(&tide.service, &["systems", "read", "berthing"], 0);
-    said(
-        &tide.service,
-        &["systems", "schedule", "harbour", "--watch"],
-        0,
-    );
-    tide.listening().await;
-    tide.rested().await;
+    let tide = Tide::watching().await;
     let mut ldap = tide.ldap().await;
     let gone = tide.somebody(2);
     let id = tide.user(gone).unwrap()["id"].as_str().unwrap().to_owned();
@@ -858,11 +861,8 @@ async fn a_leaver_preempts_a_run() {
         tide.berthing.user("hand0@skerry.example").is_some()
     })
     .await;
-    ldap.delete(&gone.dn()).await.unwrap().success().unwrap();
-    tide.until("the leaver", || {
-        tide.user(gone).is_some_and(|user| user["active"] == false)
-    })
-    .await;
+    tide.delete(gone).await;
+    tide.until("the leaver", || tide.is_disabled(gone)).await;
     let made = |last: usize| {
         (0..last)
             .filter(|n| {
@@ -894,15 +894,13 @@ async fn a_leaver_preempts_a_run() {
     );
 }
 
-/// One question about a whole run, answered by whoever did not ask; a target that wants to see
-/// managers before their reports; and one that takes a request into a queue of its own.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_batch_approval_releases_the_run_which_sends_managers_first_and_polls_the_queue() {
+/// Rules by which managers are created before their reports, and whatever is sent to the service is
+/// approved at once by somebody else. Returns the token of that operator.
+async fn with_batch_approval() -> (Tide, String) {
     let tide = Tide::start().await;
-    let (service, rules) = (&tide.service, tide.folder.path().join("rules"));
+    let (service, rules) = (&tide.service, tide.rules());
     const ASKED: &str = "[[approval]]\nname = \"everything\"\nsystem = \"berthing\"\nmode = \"batch\"\n\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
     for (name, text) in world::rules() {
-        // Whoever manages somebody is there before them; groups are not what this is about.
         let text = text.replace(
             "= 'identity.manager'",
             "= { value = 'identity.manager', wait_for_target = true }",
@@ -916,20 +914,19 @@ async fn a_batch_approval_releases_the_run_which_sends_managers_first_and_polls_
         .as_str()
         .unwrap()
         .to_owned();
-
     said(service, &["run"], 3);
-    let before = tide.berthing.count();
-    let waits = |kind: &str| -> Vec<Value> {
-        let all: Vec<Value> =
-            serde_json::from_slice(&service.client(&["decisions", "list", "-o", "json"]).stdout)
-                .unwrap();
-        all.into_iter().filter(|one| one["kind"] == kind).collect()
-    };
-    let asked = waits("approval");
+    (tide, bo)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_sent_before_a_batch_is_approved_and_not_by_its_requester() {
+    let (tide, _) = with_batch_approval().await;
+    let service = &tide.service;
+    let asked = tide.decisions("approval");
     let id = asked[0]["id"].as_str().unwrap();
     assert!(
         asked.len() == 1 && asked[0]["count"].as_u64().unwrap() > 20,
-        "one question about all: {asked:?}"
+        "one decision about all: {asked:?}"
     );
     let own = text(&service.client(&["decisions", "approve", id]));
     holds(
@@ -939,8 +936,18 @@ async fn a_batch_approval_releases_the_run_which_sends_managers_first_and_polls_
     assert_eq!(
         tide.berthing.take_writes().len(),
         0,
-        "nothing is sent before the yes"
+        "nothing is sent before the approval"
     );
+}
+
+/// Many are created with their manager.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approved_batch_is_sent_with_managers_first() {
+    let (tide, bo) = with_batch_approval().await;
+    let service = &tide.service;
+    let before = tide.berthing.count();
+    let asked = tide.decisions("approval");
+    let id = asked[0]["id"].as_str().unwrap();
     let yes = client(
         &service.url,
         &bo,
@@ -949,71 +956,49 @@ async fn a_batch_approval_releases_the_run_which_sends_managers_first_and_polls_
     );
     assert!(yes.status.success(), "{}", text(&yes));
     service.client(&["run"]);
+    let failed = tide.decisions("failed");
     assert!(
-        tide.berthing.count() > before + 20 && waits("failed").is_empty(),
-        "{:?}",
-        waits("failed")
+        tide.berthing.count() > before + 20 && failed.is_empty(),
+        "{failed:?}"
     );
     let reports = |user: &&Value| {
         user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["manager"]["value"]
             .is_string()
     };
-    assert!(
-        tide.berthing.users().iter().filter(reports).count() > 5,
-        "many are made with their manager"
-    );
+    let with_manager = tide.berthing.users().iter().filter(reports).count();
+    assert!(with_manager > 5, "{with_manager}");
     holds(
         &said(service, &["journal", "list", "--limit", "500"], 0),
         &["approval.yes"],
     );
+}
 
-    // A request that the service queues is asked about until it is done, and is not sent twice.
-    std::fs::remove_file(rules.join("approvals.toml")).unwrap();
-    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
-    service.client(&["run"]);
-    said(service, &["systems", "schedule", "harbour", "--watch"], 0);
-    tide.listening().await;
-    tide.until("it rests", || {
-        service
-            .json(&["changes", "list"])
-            .as_array()
-            .unwrap()
-            .iter()
-            .all(|set| !set["ended_at"].is_null())
-    })
-    .await;
+/// It is polled until it is done, and not sent twice.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_request_that_the_target_queues_is_polled() {
+    let tide = Tide::watching().await;
+    let (service, person) = (&tide.service, tide.somebody(5));
     tide.berthing.take_writes();
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
-    tide.ldap()
-        .await
-        .modify(&tide.somebody(5).dn(), vec![set("title", "Harbour Pilot")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+    tide.edit(person, "title", "Harbour Pilot").await;
     tide.until("it is queued", || {
         said_of_last(service).contains("accepted")
     })
     .await;
-    tide.until("it is done", || {
-        tide.user(tide.somebody(5))
-            .is_some_and(|user| user["title"] == "Harbour Pilot")
-    })
-    .await;
+    tide.until("it is done", || tide.has_title(person, "Harbour Pilot"))
+        .await;
     tide.until("it is settled", || {
         !said_of_last(service).contains("accepted")
     })
     .await;
     let writes = tide.berthing.take_writes();
-    assert_eq!(writes.len(), 1, "asking writes nothing: {writes:?}");
+    assert_eq!(writes.len(), 1, "polling writes nothing: {writes:?}");
 }
 
-/// Two systems feed and are fed, each the authority of another value: what is edited in one reaches
-/// the other, what the authority does not say is put right, and then it rests.
-#[tokio::test(flavor = "multi_thread")]
-async fn values_flow_both_ways_and_come_to_rest() {
+/// Two systems that are both source and target, each the authority of another value; both watched.
+async fn both_ways() -> Tide {
     let tide = Tide::start().await;
-    let (service, rules) = (&tide.service, tide.folder.path().join("rules"));
+    let (service, rules) = (&tide.service, tide.rules());
     let edit = |file: &str, change: &dyn Fn(String) -> String| {
         let path = rules.join(file);
         std::fs::write(&path, change(std::fs::read_to_string(&path).unwrap())).unwrap();
@@ -1030,7 +1015,7 @@ async fn values_flow_both_ways_and_come_to_rest() {
     edit("harbour.toml", &|text| {
         text + "\n[person.outbound]\ntelephoneNumber = 'identity.phones'\n"
     });
-    let published = said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
+    let published = tide.publish();
     holds(
         &published,
         &[
@@ -1047,21 +1032,10 @@ async fn values_flow_both_ways_and_come_to_rest() {
         !said(service, &["rules", "show"], 0).contains("of berthing was never read"),
         "it is offered while it is needed"
     );
-    said(service, &["systems", "schedule", "harbour", "--watch"], 0);
+    tide.watch("harbour", &[]);
     tide.listening().await;
     tide.rested().await;
-    said(
-        service,
-        &[
-            "systems",
-            "schedule",
-            "berthing",
-            "--watch",
-            "--poll-interval",
-            "1s",
-        ],
-        0,
-    );
+    tide.watch("berthing", &["--poll-interval", "1s"]);
     let state = |system: &str| {
         service.json(&["systems", "schedule", system])["watchers"][0]["state"].clone()
     };
@@ -1069,70 +1043,45 @@ async fn values_flow_both_ways_and_come_to_rest() {
         state("harbour") == "watching" && state("berthing") == "waiting"
     })
     .await;
+    tide
+}
 
-    let mut ldap = tide.ldap().await;
+fn work_phone(number: &str) -> Value {
+    serde_json::json!({"op": "replace", "path": "phoneNumbers", "value": [{"type": "work", "value": number}]})
+}
+
+/// A value edited in one system reaches the other.
+#[tokio::test(flavor = "multi_thread")]
+async fn values_flow_both_ways() {
+    let tide = both_ways().await;
     let person = tide.somebody(0);
-    // The directory's own value reaches the service.
-    ldap.modify(&person.dn(), vec![set("title", "Harbour Pilot")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    tide.until("the title", || {
-        tide.user(person)
-            .is_some_and(|user| user["title"] == "Harbour Pilot")
-    })
-    .await;
-    // The service's own value reaches the directory.
-    let url = format!(
-        "{}/Users/{}",
-        tide.berthing.url,
-        tide.user(person).unwrap()["id"].as_str().unwrap()
-    );
-    let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
-        "Operations": [{"op": "replace", "path": "phoneNumbers", "value": [{"type": "work", "value": "+2985550199"}]}]});
-    common::http()
-        .patch(&url)
-        .bearer_auth("berth-token")
-        .json(&patch)
-        .send()
-        .await
-        .unwrap()
-        .error_for_status()
-        .unwrap();
+    tide.edit(person, "title", "Harbour Pilot").await;
+    tide.until("the title", || tide.has_title(person, "Harbour Pilot"))
+        .await;
+    tide.patch(person, work_phone("+2985550199")).await;
     phones_are(&tide, person, &["+2985550199"]).await;
-    // Whoever is not the authority is put right, and nothing goes round.
-    ldap.modify(&person.dn(), vec![set("telephoneNumber", "+2985550000")])
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
+}
+
+/// What the authority does not supply is reverted and does not travel; what it removes is removed.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_authority_of_a_value_decides_and_it_settles() {
+    let tide = both_ways().await;
+    let (service, person) = (&tide.service, tide.somebody(0));
+    tide.patch(person, work_phone("+2985550199")).await;
+    phones_are(&tide, person, &["+2985550199"]).await;
+    tide.edit(person, "telephoneNumber", "+2985550000").await;
     phones_are(&tide, person, &["+2985550199"]).await;
     let phone = |user: Value| user["phoneNumbers"][0]["value"].clone();
-    assert_eq!(
-        tide.user(person).map(phone),
-        Some("+2985550199".into()),
-        "what somebody wrote there does not travel"
-    );
-    // What the authority takes away is gone, though the directory still had it.
-    let patch = serde_json::json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "remove", "path": "phoneNumbers"}]});
-    common::http()
-        .patch(&url)
-        .bearer_auth("berth-token")
-        .json(&patch)
-        .send()
-        .await
-        .unwrap()
-        .error_for_status()
-        .unwrap();
+    assert_eq!(tide.user(person).map(phone), Some("+2985550199".into()));
+    let removal = serde_json::json!({"op": "remove", "path": "phoneNumbers"});
+    tide.patch(person, removal).await;
     phones_are(&tide, person, &[]).await;
-    let count = || service.json(&["changes", "list"]).as_array().unwrap().len();
     polls_complete(&tide, "berthing", 2).await;
-    let before = count();
+    let before = tide.run_count();
     tide.berthing.take_writes();
     polls_complete(&tide, "berthing", 3).await;
     assert_eq!(
-        count(),
+        tide.run_count(),
         before,
         "it rests: {}",
         said(service, &["changes", "list"], 0)
@@ -1144,8 +1093,13 @@ async fn values_flow_both_ways_and_come_to_rest() {
             .map_or(0, Vec::len),
         0
     );
+}
 
-    // How old what is known is, and a pause that is shorter than what happens in it.
+/// The age of the data, and an interval that is shorter than a poll.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_age_of_data_and_a_schedule_that_is_too_short_are_shown() {
+    let tide = both_ways().await;
+    let (service, person) = (&tide.service, tide.somebody(0));
     let why = said(service, &["why", &person.number], 0);
     holds(
         &why,

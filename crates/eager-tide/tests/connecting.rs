@@ -434,102 +434,113 @@ async fn served(text: &'static str) -> String {
     url
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn what_only_some_systems_want_is_given_to_them() {
-    let folder = tempfile::tempdir().unwrap();
-    let people = world::people(world::SEED, 90);
-    let slapd = Slapd::start(&world::directory(&people, PASSWORD)).unwrap();
-    let entrance = Entrance::Oauth("eager-tide".into(), 600);
-    let manner = Manner {
-        entrance,
-        cursor: true,
-        page: 25,
-        ..Manner::full()
-    };
-    let berthing = ScimService::with_manner(world::berthing(&people), "berth-secret", manner)
-        .await
-        .unwrap();
-    let held = folder.path().join("held");
-    std::fs::create_dir(&held).unwrap();
-    std::fs::write(held.join("harbour"), PASSWORD).unwrap();
-    let (held_for, berth_for) = (
-        format!("{}=127.0.0.1", held.display()),
-        "BERTH_SECRET=127.0.0.1",
-    );
-    let arguments = ["--secret-variable", berth_for, "--secret-folder", &held_for];
-    let service = Service::start_with(
-        &folder.path().join("data"),
-        &arguments,
-        &[("BERTH_SECRET", "berth-secret")],
-    );
+/// A service that knows two secrets by their places: a folder of files and a variable, both for one
+/// host; a directory, and a SCIM service with access tokens, cursors and attributes of its own.
+struct Secrets {
+    folder: tempfile::TempDir,
+    slapd: Slapd,
+    berthing: ScimService,
+    service: Service,
+}
 
-    // A password that lies in a file, and only in a folder that was named.
-    let bind = format!("cn=eager-tide,ou=services,{BASE}");
-    let add = |at: &str| {
-        let at = format!("file:{at}");
-        [
+impl Secrets {
+    async fn start() -> Secrets {
+        let folder = tempfile::tempdir().unwrap();
+        let people = world::people(world::SEED, 90);
+        let slapd = Slapd::start(&world::directory(&people, PASSWORD)).unwrap();
+        let entrance = Entrance::Oauth("eager-tide".into(), 600);
+        let manner = Manner {
+            entrance,
+            cursor: true,
+            page: 25,
+            ..Manner::full()
+        };
+        let berthing = ScimService::with_manner(world::berthing(&people), "berth-secret", manner)
+            .await
+            .unwrap();
+        let held = folder.path().join("held");
+        std::fs::create_dir(&held).unwrap();
+        std::fs::write(held.join("harbour"), PASSWORD).unwrap();
+        let (held_for, berth_for) = (
+            format!("{}=127.0.0.1", held.display()),
+            "BERTH_SECRET=127.0.0.1",
+        );
+        let arguments = ["--secret-variable", berth_for, "--secret-folder", &held_for];
+        let service = Service::start_with(
+            &folder.path().join("data"),
+            &arguments,
+            &[("BERTH_SECRET", "berth-secret")],
+        );
+
+        Secrets {
+            folder,
+            slapd,
+            berthing,
+            service,
+        }
+    }
+
+    fn add_harbour(&self, file: &str, code: i32) -> String {
+        let bind = format!("cn=eager-tide,ou=services,{BASE}");
+        let at = format!("file:{file}");
+        let add = [
             "systems",
             "add",
             "harbour",
             "--kind",
             "ldap",
             "--address",
-            &slapd.url,
+            &self.slapd.url,
             "--bind-dn",
             &bind,
             "--base-dn",
             BASE,
             "--secret-at",
             &at,
-        ]
-        .map(str::to_owned)
-    };
-    let harbour = |at: &str, code| {
-        said(
-            &service,
-            &add(at).iter().map(String::as_str).collect::<Vec<_>>(),
-            code,
-        )
-    };
-    holds(&harbour("/etc/hostname", 1), &["secret"]);
-    holds(
-        &harbour(held.join("harbour").to_str().unwrap(), 0),
-        &["harbour was added"],
-    );
+        ];
+        said(&self.service, &add, code)
+    }
 
-    // A service that wants an access token, pages by cursor, and has attributes of its own.
-    let token_url = berthing.url.replace("/scim/v2", "/token");
-    let add = |client: &'static str, at: &'static str| {
-        [
+    fn add_berthing(&self, client: &str, at: &str, code: i32) -> String {
+        let token_url = self.berthing.url.replace("/scim/v2", "/token");
+        let add = [
             "systems",
             "add",
             "berthing",
             "--kind",
             "scim",
             "--address",
-            &berthing.url,
+            &self.berthing.url,
             "--token-url",
             &token_url,
             "--client-id",
             client,
-        ]
-        .into_iter()
-        .chain(["--secret-at", at])
-        .map(str::to_owned)
-        .collect::<Vec<_>>()
-    };
-    let crew = |client, at, code| {
-        said(
-            &service,
-            &add(client, at)
-                .iter()
-                .map(String::as_str)
-                .collect::<Vec<_>>(),
-            code,
-        )
-    };
-    holds(&crew("eager-tide", "env:HOME", 1), &["HOME"]);
-    // It goes to no host but that which it is for.
+            "--secret-at",
+            at,
+        ];
+        said(&self.service, &add, code)
+    }
+
+    fn add_both(&self) {
+        let held = self.folder.path().join("held").join("harbour");
+        self.add_harbour(held.to_str().unwrap(), 0);
+        self.add_berthing("eager-tide", "env:BERTH_SECRET", 0);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_secret_is_read_from_a_named_place_only_and_sent_to_its_host_only() {
+    let secrets = Secrets::start().await;
+    holds(&secrets.add_harbour("/etc/hostname", 1), &["secret"]);
+    let held = secrets.folder.path().join("held").join("harbour");
+    holds(
+        &secrets.add_harbour(held.to_str().unwrap(), 0),
+        &["harbour was added"],
+    );
+    holds(
+        &secrets.add_berthing("eager-tide", "env:HOME", 1),
+        &["HOME"],
+    );
     let astray = [
         "systems",
         "add",
@@ -542,18 +553,24 @@ async fn what_only_some_systems_want_is_given_to_them() {
         "env:BERTH_SECRET",
     ];
     holds(
-        &said(&service, &astray, 1),
+        &said(&secrets.service, &astray, 1),
         &["is for 127.0.0.1, and would go to evil.example"],
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_with_access_tokens_is_read_with_one_token() {
+    let secrets = Secrets::start().await;
+    let (service, berthing) = (&secrets.service, &secrets.berthing);
     holds(
-        &crew("somebody", "env:BERTH_SECRET", 1),
+        &secrets.add_berthing("somebody", "env:BERTH_SECRET", 1),
         &["Token issued", "nothing was added"],
     );
     holds(
-        &crew("eager-tide", "env:BERTH_SECRET", 0),
+        &secrets.add_berthing("eager-tide", "env:BERTH_SECRET", 0),
         &["Token issued", "pages by cursor", "berthing was added"],
     );
-    let read = said(&service, &["systems", "read", "berthing"], 0);
+    let read = said(service, &["systems", "read", "berthing"], 0);
     holds(&read, &[&format!("{} accounts", berthing.users().len())]);
     assert_eq!(
         berthing
@@ -564,9 +581,15 @@ async fn what_only_some_systems_want_is_given_to_them() {
         2,
         "one for the trial, and one kept since it was added"
     );
+}
 
-    // The attributes of its own are mapped, checked by its schema, and sent.
-    let rules = folder.path().join("rules");
+/// They are checked by the schema of the service.
+#[tokio::test(flavor = "multi_thread")]
+async fn attributes_of_an_own_schema_are_mapped_and_sent() {
+    let secrets = Secrets::start().await;
+    secrets.add_both();
+    let (service, berthing) = (&secrets.service, &secrets.berthing);
+    let rules = secrets.folder.path().join("rules");
     std::fs::create_dir(&rules).unwrap();
     let publish = |cabin: &str, code| {
         for (name, text) in world::rules_of_people() {
@@ -581,20 +604,17 @@ async fn what_only_some_systems_want_is_given_to_them() {
             std::fs::write(rules.join(name), text).unwrap();
         }
         said(
-            &service,
+            service,
             &["rules", "publish", rules.to_str().unwrap()],
             code,
         )
     };
     holds(&publish("identity.cabbin", 1), &["identity.cabbin"]);
     holds(&publish("identity.port", 0), &["published"]);
-    said(
-        &service,
-        &["systems", "set", "berthing", "--writable", "person"],
-        0,
-    );
-    said(&service, &["systems", "arm", "berthing"], 0);
-    holds(&said(&service, &["run"], 0), &["0 failed"]);
+    let set = ["systems", "set", "berthing", "--writable", "person"];
+    said(service, &set, 0);
+    said(service, &["systems", "arm", "berthing"], 0);
+    holds(&said(service, &["run"], 0), &["0 failed"]);
     let users = berthing.users();
     let own: Vec<_> = users
         .iter()
@@ -614,9 +634,14 @@ async fn what_only_some_systems_want_is_given_to_them() {
         own.iter().all(|user| named(user)),
         "joined by PATCH and created by POST: {own:?}"
     );
-    holds(&said(&service, &["run"], 0), &["everything is in sync"]);
+    holds(&said(service, &["run"], 0), &["everything is in sync"]);
+}
 
-    // A file that a web server gives is read once for each of its versions.
+/// Once for each of its versions.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_on_a_web_server_is_read_once() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("data"));
     let url = served("number,first_name,last_name\n1,Ada,Lind\n2,Bram,Holm\n").await;
     let add = [
         "systems",

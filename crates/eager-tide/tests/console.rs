@@ -303,16 +303,66 @@ fn ldapmodify(shown: &str, ldif: &str) {
     assert!(tool.wait().unwrap().success(), "{shown}");
 }
 
-async fn story(
-    browser: &Browser,
-    console: &str,
-    directory: &str,
-    roster: &str,
-    tamper: &str,
-) -> WebDriverResult<()> {
+/// What the demo prints for its reader: addresses and commands.
+struct Printed {
+    console: String,
+    directory: String,
+    roster: String,
+    tamper: String,
+}
+
+impl Printed {
+    fn of(demo: &Running) -> Printed {
+        let line = |text: &str| demo.line(text).trim().to_owned();
+        let after = |line: &str, word: &str| line.trim_start_matches(word).trim().to_owned();
+        Printed {
+            console: after(&line("#token="), "console"),
+            directory: line("ldapmodify -x"),
+            roster: after(&line("$EDITOR "), "$EDITOR"),
+            tamper: line("curl -X PATCH"),
+        }
+    }
+
+    fn root(&self) -> &str {
+        self.console.split('#').next().unwrap()
+    }
+}
+
+/// The demo's steps, one after the other, on one service.
+async fn story(browser: &Browser, printed: &Printed) -> WebDriverResult<()> {
+    let (directory, roster) = (&printed.directory, &printed.roster);
+    sign_in(browser, printed).await?;
+    systems(browser).await?;
+    set_up(browser, directory).await?;
+    settings(browser).await?;
+    scopes(browser).await?;
+    matches(browser).await?;
+    rules(browser).await?;
+    preview(browser).await?;
+    live_run(browser).await?;
+    on_hold(browser).await?;
+    drafts(browser).await?;
+    versions(browser).await?;
+    two_at_once(browser).await?;
+    browser.page("Overview").await?;
+    edit_directory(directory, roster);
+    changed_directory(browser, &printed.tamper).await?;
+    why(browser).await?;
+    by_itself(browser, directory, roster).await?;
+    operators(browser).await?;
+    approvals(browser, directory).await?;
+    leaving(browser).await?;
+    roles_and_licenses(browser).await?;
+    group(browser).await?;
+    browser.button("Cancel departure").await?;
+    browser.text("Start departure…").await?;
+    dark_and_sign_out(browser, printed).await
+}
+
+/// A wrong token is refused; the address that the demo prints signs in.
+async fn sign_in(browser: &Browser, printed: &Printed) -> WebDriverResult<()> {
     let driver = &browser.driver;
-    // A wrong token is refused in words, and a page asked for is reached after signing in.
-    let root = console.split('#').next().unwrap();
+    let (console, root) = (&printed.console, printed.root());
     driver.goto(format!("{root}systems")).await?;
     browser.text("Sign in with a token").await?;
     browser.look("sign-in").await?;
@@ -324,7 +374,6 @@ async fn story(
     browser.button("Sign in").await?;
     browser.text("this token is not valid").await?;
 
-    // 1, 2: the address that the demo prints opens the console; both systems are well.
     driver.goto("about:blank").await?;
     driver.goto(console).await?;
     browser.text("Nothing was run yet").await?;
@@ -332,6 +381,11 @@ async fn story(
         !driver.current_url().await?.as_str().contains("token="),
         "the token does not stay in the address"
     );
+    Ok(())
+}
+
+/// Both systems are healthy.
+async fn systems(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
     browser.text("read-only").await?;
     browser.text("306").await?;
@@ -342,13 +396,10 @@ async fn story(
     browser.text("StartTLS, certificate trusted").await?;
     browser.button("Test").await?;
     browser.text("All steps passed").await?;
-    browser.look("system").await?;
+    browser.look("system").await
+}
 
-    set_up(browser, directory).await?;
-    scopes(browser).await?;
-    matches(browser).await?;
-
-    // 3: the rules.
+async fn rules(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Rules").await?;
     browser.text("Outbound: identity → account").await?;
     browser.look("rules").await?;
@@ -374,9 +425,10 @@ async fn story(
         .text("joinWords(identity.givenName, identity.familyName)")
         .await?;
     browser.text("= ").await?;
-    browser.look("evaluate").await?;
+    browser.look("evaluate").await
+}
 
-    // 4: the preview.
+async fn preview(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Overview").await?;
     browser.button("Preview a run").await?;
     browser.text("Apply these").await?;
@@ -396,9 +448,11 @@ async fn story(
         .click("(//button[contains(@class, 'p-datatable-row-toggle-button')])[1]")
         .await?;
     browser.text("Before").await?;
-    browser.look("preview-values").await?;
+    browser.look("preview-values").await
+}
 
-    // 5: the run, live.
+async fn live_run(browser: &Browser) -> WebDriverResult<()> {
+    let driver = &browser.driver;
     browser.button("Apply these").await?;
     driver
         .query(By::Css(".p-dialog:focus-within"))
@@ -421,7 +475,11 @@ async fn story(
         browser.passed().await?,
         "the run's progress is shown while it goes on"
     );
-    browser.look("run").await?;
+    browser.look("run").await
+}
+
+async fn on_hold(browser: &Browser) -> WebDriverResult<()> {
+    let driver = &browser.driver;
     browser.page("Changes").await?;
     browser.text("468 done").await?;
     browser.page("Overview").await?;
@@ -444,13 +502,13 @@ async fn story(
         "the choice is in the address"
     );
     browser.page("Overview").await?;
-    browser.text("records are on hold").await?;
+    browser.text("records are on hold").await
+}
 
-    drafts(browser).await?;
-
-    // 6: the directory changes; the preview shows it, the run does it, and then nothing is left to
-    // do.
-    edit_directory(directory, roster);
+/// The directory and an account of the target were changed: the preview shows it, the run does it,
+/// and then nothing is left to do.
+async fn changed_directory(browser: &Browser, tamper: &str) -> WebDriverResult<()> {
+    let driver = &browser.driver;
     assert!(
         Command::new("sh")
             .args(["-c", tamper])
@@ -482,9 +540,12 @@ async fn story(
     browser.text("changes done, 0 failed").await?;
     browser.page("Changes").await?;
     browser.button("Preview a run").await?;
-    browser.text("No changes to apply").await?;
+    browser.text("No changes to apply").await
+}
 
-    // 7: why, and why not.
+/// Why, and why not.
+async fn why(browser: &Browser) -> WebDriverResult<()> {
+    let driver = &browser.driver;
     browser.page("Identities").await?;
     browser.text("Farrokhzad").await?;
     browser.look("identities").await?;
@@ -506,13 +567,11 @@ async fn story(
     browser.text("Copy it now: it is not shown again.").await?;
     driver.refresh().await?;
     browser.text("to first operator").await?;
-    browser.gone("Show once").await?;
+    browser.gone("Show once").await
+}
 
-    by_itself(browser, directory, roster).await?;
-    approvals(browser, directory).await?;
-    leaving(browser).await?;
-
-    // The dark theme and a small window hold too.
+async fn dark_and_sign_out(browser: &Browser, printed: &Printed) -> WebDriverResult<()> {
+    let driver = &browser.driver;
     driver
         .cdp()
         .send_raw(
@@ -526,7 +585,7 @@ async fn story(
 
     browser.button("Sign out").await?;
     browser.text("Sign in with a token").await?;
-    driver.goto(format!("{root}changes")).await?;
+    driver.goto(format!("{}changes", printed.root())).await?;
     browser.text("Sign in with a token").await?;
     Ok(())
 }
@@ -544,8 +603,8 @@ impl Browser {
     }
 }
 
-/// A second view of the directory is connected with the guided set-up: a test that fails says why,
-/// one that passes leads on, and what is added does nothing by itself.
+/// A second view of the directory is connected with the guided set-up: a check that fails says why,
+/// one that passes leads on, and what is added does nothing yet.
 async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     let words: Vec<&str> = directory.split_whitespace().collect();
     let after = |flag: &str| words[words.iter().position(|word| *word == flag).unwrap() + 1];
@@ -603,7 +662,11 @@ async fn set_up(browser: &Browser, directory: &str) -> WebDriverResult<()> {
             vec![],
         )
         .await?;
-    // It was only a visit: it is taken away again, after what that does was shown.
+    Ok(())
+}
+
+/// Wrong settings and a wrong secret are refused; the system is retired after its effect was shown.
+async fn settings(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Systems").await?;
     browser.click("//h2/a[normalize-space(.)='watch']").await?;
     browser.button("Edit settings…").await?;
@@ -711,9 +774,7 @@ async fn by_itself(browser: &Browser, directory: &str, roster: &str) -> WebDrive
     browser.look("changes").await
 }
 
-/// An operator is added; a change waits for a yes of two levels, and the one who said the first
-/// does not say the second.
-async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
+async fn operators(browser: &Browser) -> WebDriverResult<()> {
     browser.page("Settings").await?;
     browser.text("first operator").await?;
     browser.button("Add an operator…").await?;
@@ -739,8 +800,11 @@ async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     browser.text("it is not shown again").await?;
     browser.button("I saved it").await?;
     browser.text("harbour masters, night watch").await?;
-    browser.look("settings").await?;
+    browser.look("settings").await
+}
 
+/// A change is approved on two levels, and the operator of the first cannot approve the second.
+async fn approvals(browser: &Browser, directory: &str) -> WebDriverResult<()> {
     const RULE: &str = "\n[[approval]]\nname = \"new titles\"\nsystem = \"berthing\"\nchange = \"update\"\nremind_every_days = 3\n[[approval.level]]\noperators = [\"first operator\"]\n[[approval.level]]\ngroups = [\"harbour masters\"]\n";
     const PUBLISH: &str = "const [text, done] = arguments; fetch('/api/v1/rules').then(r => r.json()).then(rules => fetch('/api/v1/rules', {method: 'PUT',
         headers: {'content-type': 'application/json'}, body: JSON.stringify({files: [...rules.files.map(f => ({name: f.name, text: f.text})), {name: 'approvals.toml', text}]})}))
@@ -884,8 +948,11 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.click("//a[normalize-space(.)='Leavers']").await?;
     browser.text("Closed after").await?;
     browser.look("leavers").await?;
-    browser.driver.back().await?;
-    // Somebody of the deck gets a role that differs with what the deck brings.
+    browser.driver.back().await
+}
+
+/// A person of the deck gets a role that conflicts with the role of the deck.
+async fn roles_and_licenses(browser: &Browser) -> WebDriverResult<()> {
     const GIVE: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=deck%20hand&filter=active&limit=1').then(r => r.json()) \
         .then(found => fetch('/api/v1/roles/safety%20officer/holders', {method: 'POST', headers: {'content-type': 'application/json'}, \
         body: JSON.stringify({identity: found.items[0].id, comment: 'a drill'})})).then(r => done(r.status))";
@@ -896,7 +963,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("deck watch by deck hand").await?;
     browser.text("safety officer").await?;
     browser.look("roles").await?;
-    // What another condition would do: who gains it and who loses it.
+    // Who gains and who loses the role by another condition.
     browser
         .click("//button[starts-with(@aria-label, 'Simulate another condition of deck hand')]")
         .await?;
@@ -920,8 +987,11 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
         .await?;
     browser.text("No notifications yet").await?;
     browser.look("notifications").await?;
-    browser.driver.back().await?;
-    // A group: its members in each system, and how each came about.
+    browser.driver.back().await
+}
+
+/// Its members in each system, each with its origin.
+async fn group(browser: &Browser) -> WebDriverResult<()> {
     const GROUP: &str = "const done = arguments[arguments.length - 1]; fetch('/api/v1/identities?search=deck-watch&limit=1').then(r => r.json()) \
         .then(found => done('/identities/' + found.items[0].id))";
     let path = browser.driver.execute_async(GROUP, Vec::new()).await?;
@@ -934,9 +1004,7 @@ async fn leaving(browser: &Browser) -> WebDriverResult<()> {
     browser.text("Members (").await?;
     browser.look("group").await?;
     browser.driver.back().await?;
-    browser.driver.back().await?;
-    browser.button("Cancel departure").await?;
-    browser.text("Start departure…").await
+    browser.driver.back().await
 }
 
 /// Who takes part, who does not and who waits; an edit shows its effect before it is saved.
@@ -993,8 +1061,8 @@ async fn matches(browser: &Browser) -> WebDriverResult<()> {
     Ok(())
 }
 
-/// The rules are edited in a draft: a fault is underlined, an expression tried, the effect on
-/// everybody seen before anything is published; versions are compared, and an old one gone back to.
+/// The rules are edited in a draft: an error is underlined, an expression evaluated, and the impact
+/// shown before anything is published.
 async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     let keys = |text: &str| text.to_owned();
     browser.page("Rules").await?;
@@ -1048,9 +1116,11 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     browser.button("Publish…").await?;
     browser.text("Publishing sends nothing").await?;
     browser.button("Cancel").await?;
-    browser.button("Discard draft").await?;
+    browser.button("Discard draft").await
+}
 
-    // An edit that changes nothing for anybody is published, compared, and gone back from.
+/// An edit without an impact is published, compared and rolled back.
+async fn versions(browser: &Browser) -> WebDriverResult<()> {
     browser.button("Edit in a draft").await?;
     browser
         .text("a draft has no effect until it is published")
@@ -1081,10 +1151,7 @@ async fn drafts(browser: &Browser) -> WebDriverResult<()> {
     browser.button("Draft of version 1").await?;
     browser.text("back to version 1").await?;
     browser.button("Discard draft").await?;
-    browser.text("Edit in a draft").await?;
-    two_at_once(browser).await?;
-    browser.page("Overview").await?;
-    Ok(())
+    browser.text("Edit in a draft").await
 }
 
 /// Somebody else saves the same draft, and publishes meanwhile: nothing is written over without a
@@ -1159,20 +1226,7 @@ async fn the_seven_steps_in_the_console() {
         "--listen",
         "127.0.0.1:0",
     ]);
-    let console = demo
-        .line("#token=")
-        .trim()
-        .trim_start_matches("console")
-        .trim()
-        .to_owned();
-    let directory = demo.line("ldapmodify -x").trim().to_owned();
-    let roster = demo
-        .line("$EDITOR ")
-        .trim()
-        .trim_start_matches("$EDITOR")
-        .trim()
-        .to_owned();
-    let tamper = demo.line("curl -X PATCH").trim().to_owned();
+    let printed = Printed::of(&demo);
     let driver = Driver::start();
     let profile = tempfile::tempdir().unwrap();
     let browser = std::sync::Arc::new(
@@ -1183,7 +1237,7 @@ async fn the_seven_steps_in_the_console() {
     // In a task of its own: a panic with a live session would wait for minutes.
     let told = browser.clone();
     let ended = tokio::spawn(async move {
-        story(&told, &console, &directory, &roster, &tamper).await?;
+        story(&told, &printed).await?;
         drop(demo);
         season(&told).await
     })

@@ -296,21 +296,55 @@ async fn edit(ldap: &mut Ldap, people: &mut Vec<String>, random: &mut StdRng, ro
     ldap.delete(&gone).await.unwrap().success().unwrap();
 }
 
+fn number_from_environment(name: &str, usual: u64) -> u64 {
+    let text = std::env::var(name).ok();
+    text.and_then(|text| text.parse().ok()).unwrap_or(usual)
+}
+
+impl Side {
+    /// So many leave on purpose that a guard would hold them.
+    fn publish_without_guard(&self) {
+        let rules = self.folder.path().join("rules");
+        let guards = "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n";
+        std::fs::write(rules.join("guards.toml"), guards).unwrap();
+        let publish = ["rules", "publish", rules.to_str().unwrap()];
+        said(&self.service, &publish, 0);
+    }
+
+    /// Begins a run and returns its number.
+    async fn begin_run(&self, http: &reqwest::Client) -> String {
+        let begun: serde_json::Value = http
+            .post(format!("{}/api/v1/change-sets", self.service.url))
+            .bearer_auth(&self.service.token)
+            .json(&serde_json::json!({"kind": "run"}))
+            .send()
+            .await
+            .unwrap()
+            .json()
+            .await
+            .unwrap();
+        begun["id"].to_string()
+    }
+
+    /// Waits until a run sends its changes, or has ended.
+    async fn until_sending(&self, http: &reqwest::Client, run: &str) {
+        loop {
+            let (set, _) = states(http, &self.service, run).await;
+            if set["state"] == "running" || !set["ended_at"].is_null() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+    }
+}
+
 /// Killed twenty times (EAGER_TIDE_KILLS says otherwise), at moments that the seed
 /// (EAGER_TIDE_SEED) chooses, while answers get lost too: each time it goes on, and the end is what
 /// an undisturbed service makes of the same directory.
 #[tokio::test(flavor = "multi_thread")]
 async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
-    let number = |name: &str, usual: u64| {
-        std::env::var(name)
-            .ok()
-            .and_then(|text| text.parse().ok())
-            .unwrap_or(usual)
-    };
-    let (kills, seed) = (
-        number("EAGER_TIDE_KILLS", 20),
-        number("EAGER_TIDE_SEED", 1907),
-    );
+    let kills = number_from_environment("EAGER_TIDE_KILLS", 20);
+    let seed = number_from_environment("EAGER_TIDE_SEED", 1907);
     println!("seed {seed}");
     let mut random = StdRng::seed_from_u64(seed);
     let crew = world::people(world::SEED, 30);
@@ -319,20 +353,8 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
         .unwrap();
     let (mut rough, calm) =
         tokio::join!(Side::start(&crew, &harbour), Side::start(&crew, &harbour));
-    for side in [&rough, &calm] {
-        // So many leave on purpose that a guard would hold them.
-        let rules = side.folder.path().join("rules");
-        std::fs::write(
-            rules.join("guards.toml"),
-            "[[guard]]\nchange = \"disable\"\nmax_percent = 100\n",
-        )
-        .unwrap();
-        said(
-            &side.service,
-            &["rules", "publish", rules.to_str().unwrap()],
-            0,
-        );
-    }
+    rough.publish_without_guard();
+    calm.publish_without_guard();
     let (connection, mut ldap) = LdapConnAsync::new(&harbour.url).await.unwrap();
     ldap3::drive!(connection);
     ldap.simple_bind(&harbour.admin_dn, "harbour-secret")
@@ -349,30 +371,13 @@ async fn killed_at_any_moment_the_end_is_that_of_an_undisturbed_run() {
     let mut caught = 0;
     for round in 0..kills {
         edit(&mut ldap, &mut people, &mut random, round).await;
-        let request = http
-            .post(format!("{}/api/v1/change-sets", rough.service.url))
-            .bearer_auth(&rough.service.token);
-        let begun: serde_json::Value = request
-            .json(&serde_json::json!({"kind": "run"}))
-            .send()
-            .await
-            .unwrap()
-            .json()
-            .await
-            .unwrap();
-        let id = begun["id"].to_string();
+        let id = rough.begin_run(&http).await;
         // A quarter of the kills come while it reads and decides, the others while it sends: some
         // of the writes take effect then, and their answers never come.
         rough.berthing.mischief_on_writes(&[Mischief::DoAndClose]);
         if round % 4 > 0 {
             rough.berthing.delay(Duration::from_millis(40));
-            loop {
-                let (set, _) = states(&http, &rough.service, &id).await;
-                if set["state"] == "running" || !set["ended_at"].is_null() {
-                    break;
-                }
-                tokio::time::sleep(Duration::from_millis(2)).await;
-            }
+            rough.until_sending(&http, &id).await;
         }
         tokio::time::sleep(Duration::from_millis(random.random_range(0..120))).await;
         rough.service.running.kill();

@@ -232,6 +232,71 @@ impl Hall {
             .expect("there")
     }
 
+    fn path(&self, rule_file: &str) -> std::path::PathBuf {
+        self.folder.path().join("rules").join(rule_file)
+    }
+
+    fn publish(&self) {
+        let rules = self.folder.path().join("rules");
+        let publish = ["rules", "publish", rules.to_str().unwrap()];
+        said(&self.service, &publish, 0);
+    }
+
+    fn open(&self, system: &str) {
+        let set = ["systems", "set", system, "--writable", "person"];
+        said(&self.service, &set, 0);
+        said(&self.service, &["systems", "arm", system], 0);
+    }
+
+    async fn admin(&self) -> Ldap {
+        self.bound(&self.hall.admin_dn, &self.hall.admin_password)
+            .await
+            .unwrap()
+    }
+
+    async fn member_of(&self, group: &str) -> HashSet<String> {
+        let entry = self.entry(&format!("(cn={group})")).await.unwrap();
+        entry.attrs["member"].iter().cloned().collect()
+    }
+
+    /// The first complete and unlocked person of a department.
+    fn of_department(&self, department: &str) -> &Crew {
+        let mut people = self.people.iter().filter(|person| is_complete(person));
+        people
+            .find(|person| person.department == department && is_internal(person))
+            .unwrap()
+    }
+
+    fn set_webhook_secret(&self, secret: &str) -> std::process::Output {
+        let set = ["webhooks", "secret", "welcome-desk"];
+        client(&self.service.url, &self.service.token, &set, secret)
+    }
+
+    /// The calls of a kind that the desk has accepted.
+    fn calls_of(&self, kind: &str) -> Vec<Value> {
+        let calls = self.calls.lock().unwrap();
+        let of_kind = calls.iter().filter(|call| call["kind"] == kind);
+        of_kind.cloned().collect()
+    }
+
+    /// Asserts that a secret is in no file of the service and in no line of its log.
+    fn assert_not_stored(&self, secret: &str) {
+        assert_not_stored(&self.folder.path().join("data"), secret);
+        let log = self.service.running.lines.lock().unwrap().join("\n");
+        assert!(!log.contains(secret));
+    }
+
+    fn find_identity(&self, person: &Crew) -> String {
+        let mail = person.mail.to_lowercase();
+        let found = self
+            .service
+            .json(&["identities", "list", "--search", &mail]);
+        found[0]["id"].as_str().expect("an identity").to_owned()
+    }
+
+    fn has_berth(&self, person: &Crew) -> bool {
+        self._berthing.user(&person.mail.to_lowercase()).is_some()
+    }
     /// Runs until nothing is sent.
     fn rest(&self) {
         for _ in 0..4 {
@@ -251,30 +316,37 @@ impl Hall {
         );
     }
 }
+fn is_complete(person: &Crew) -> bool {
+    !person.given.is_empty() && !person.mail.is_empty() && !person.locked
+}
+
+fn is_internal(person: &Crew) -> bool {
+    person.mail.ends_with("@skerry.example")
+}
+
+fn one(value: &str) -> HashSet<String> {
+    HashSet::from([value.to_owned()])
+}
+
+fn assert_not_stored(data: &std::path::Path, secret: &str) {
+    let files = std::fs::read_dir(data).unwrap().flatten();
+    for file in files.filter(|file| file.path().is_file()) {
+        let bytes = std::fs::read(file.path()).unwrap();
+        let mut parts = bytes.windows(secret.len());
+        let is_stored = parts.any(|part| part == secret.as_bytes());
+        assert!(!is_stored, "{}", file.path().display());
+    }
+}
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
+async fn references_are_written_as_names_of_entries() {
     let hall = Hall::start().await;
     hall.rest();
-    // Managers and members are written as the names of the entries there, also of those who were
-    // made in the same run.
-    let whole =
-        |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
-    let office = hall
-        .people
-        .iter()
-        .filter(whole)
-        .find(|p| p.department == "60")
-        .unwrap();
+    // Also of entries that are created in the same run.
+    let office = hall.of_department("60");
     let entry = hall.of(office).await;
     let boss = entry.attrs["manager"][0].clone();
-    assert!(
-        boss.ends_with(&format!(",ou=people,{BASE}"))
-            && hall
-                .bound(&hall.hall.admin_dn, &hall.hall.admin_password)
-                .await
-                .is_ok()
-    );
+    assert!(boss.ends_with(&format!(",ou=people,{BASE}")), "{boss}");
     assert_eq!(
         entry.attrs["secretary"][0],
         hall.of(&hall.people[9]).await.dn,
@@ -291,8 +363,13 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
         .await
         .expect("the group of groups");
     assert!(plan.attrs["member"].contains(&watch.dn), "{plan:?}");
+}
 
-    // What somebody else wrote beside ours stays, and ours goes when it changes.
+/// A value that others wrote stays beside ours, and ours goes when it changes.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_merged_list_keeps_the_values_of_others() {
+    let hall = Hall::start().await;
+    hall.rest();
     let older = &hall.people[5];
     let values = |entry: &SearchEntry| {
         entry.attrs["businessCategory"]
@@ -312,10 +389,7 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
         .unwrap()
         .success()
         .unwrap();
-    let moved = vec![Mod::Replace(
-        "l".to_owned(),
-        HashSet::from(["Lantern Quay".to_owned()]),
-    )];
+    let moved = vec![Mod::Replace("l".to_owned(), one("Lantern Quay"))];
     source
         .modify(&older.dn(), moved)
         .await
@@ -327,8 +401,13 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
         values(&hall.of(older).await),
         HashSet::from(["choir".to_owned(), "Lantern Quay".to_owned()])
     );
+}
 
-    // Without a secret to sign with nothing is handed over, and it is said why.
+/// Without a secret to sign with, nothing is delivered, and the reason is shown.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_webhook_needs_the_secret_of_its_receiver() {
+    let hall = Hall::start().await;
+    hall.rest();
     holds(
         &said(&hall.service, &["webhooks", "list"], 0),
         &["welcome-desk", "missing"],
@@ -342,16 +421,9 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
         &said(&hall.service, &["passwords", "show", &id], 1),
         &["deliver first passwords to welcome-desk; they are not shown"],
     );
-    let set = |secret: &str| {
-        client(
-            &hall.service.url,
-            &hall.service.token,
-            &["webhooks", "secret", "welcome-desk"],
-            secret,
-        )
-    };
-    assert!(text(&set("short")).contains("16 characters"));
-    assert!(set("another secret than theirs").status.success());
+    assert!(text(&hall.set_webhook_secret("short")).contains("16 characters"));
+    let other = hall.set_webhook_secret("another secret than theirs");
+    assert!(other.status.success());
     holds(
         &said(&hall.service, &["webhooks", "test", "welcome-desk"], 1),
         &[
@@ -359,81 +431,50 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
             "eager-tide webhooks secret welcome-desk",
         ],
     );
-    assert!(set(SECRET).status.success());
+    assert!(hall.set_webhook_secret(SECRET).status.success());
     holds(
         &said(&hall.service, &["webhooks", "test", "welcome-desk"], 0),
         &["accepted the request"],
     );
-    let handed = || {
-        hall.calls
-            .lock()
-            .unwrap()
-            .iter()
-            .filter(|call| call["kind"] == "first_password")
-            .count()
-    };
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn first_passwords_are_delivered_and_stored_nowhere() {
+    let hall = Hall::start().await;
+    hall.rest();
+    let office = hall.of_department("60");
+    let entry = hall.of(office).await;
+    assert!(hall.set_webhook_secret(SECRET).status.success());
     eventually(PATIENCE, async || {
         (hall.service.json(&["webhooks", "list"])[0]["waiting"] == 0).then_some(())
     })
     .await
     .expect("every delivery is made");
-    assert!(
-        handed() > 15,
-        "{}",
-        said(&hall.service, &["passwords", "list"], 0)
-    );
-    let call = hall
-        .calls
-        .lock()
-        .unwrap()
-        .iter()
-        .find(|call| {
-            call["label"]
-                .as_str()
-                .is_some_and(|l| l.contains(&office.family))
-        })
-        .cloned();
-    let call = call.expect("theirs was handed over");
+    let calls = hall.calls_of("first_password");
+    let list = || said(&hall.service, &["passwords", "list"], 0);
+    assert!(calls.len() > 15, "{}", list());
+    let is_theirs = |call: &&Value| {
+        let label = call["label"].as_str();
+        label.is_some_and(|label| label.contains(&office.family))
+    };
+    let call = calls.iter().find(is_theirs).expect("it was delivered");
     let password = call["password"].as_str().unwrap();
     assert!(
         hall.bound(&entry.dn, password).await.is_ok(),
         "it is the one that was set"
     );
     assert!(hall.bound(&entry.dn, "Another-One-77").await.is_err());
-    holds(
-        &said(&hall.service, &["passwords", "list"], 0),
-        &["webhook welcome-desk"],
-    );
-    for file in std::fs::read_dir(hall.folder.path().join("data"))
-        .unwrap()
-        .flatten()
-        .filter(|file| file.path().is_file())
-    {
-        let bytes = std::fs::read(file.path()).unwrap();
-        assert!(
-            !bytes
-                .windows(password.len())
-                .any(|part| part == password.as_bytes()),
-            "{}",
-            file.path().display()
-        );
-    }
-    assert!(
-        !hall
-            .service
-            .running
-            .lines
-            .lock()
-            .unwrap()
-            .join("\n")
-            .contains(password)
-    );
+    holds(&list(), &["webhook welcome-desk"]);
+    hall.assert_not_stored(password);
+}
 
-    // Deleted there, and left so.
-    let mut admin = hall
-        .bound(&hall.hall.admin_dn, &hall.hall.admin_password)
-        .await
-        .unwrap();
+#[tokio::test(flavor = "multi_thread")]
+async fn an_entry_deleted_by_others_stays_deleted_when_the_rules_ignore_it() {
+    let hall = Hall::start().await;
+    hall.rest();
+    let office = hall.of_department("60");
+    let entry = hall.of(office).await;
+    let mut admin = hall.admin().await;
     admin.delete(&entry.dn).await.unwrap().success().unwrap();
     hall.rest();
     assert!(
@@ -447,69 +488,78 @@ async fn a_directory_gets_names_for_references_and_passwords_go_to_the_desk() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn moved_entries_and_added_members_are_repaired_or_reported() {
-    let hall = Hall::start().await;
-    hall.rest();
-    let whole = |person: &&Crew| {
-        !person.given.is_empty()
-            && !person.mail.is_empty()
-            && !person.locked
-            && person.department != "60"
-    };
-    let person = hall.people.iter().find(whole).unwrap();
-    let (right, watch) = (
-        hall.of(person).await.dn,
-        hall.entry("(cn=deck-watch)").await.unwrap(),
-    );
-    let plan = hall.entry("(cn=sailing-plan)").await.unwrap();
-    let members = |entry: &SearchEntry| {
-        entry.attrs["member"]
-            .iter()
-            .cloned()
-            .collect::<HashSet<String>>()
-    };
-    let outsider = format!("cn=sailing-plan,ou=groups,{BASE}");
-    let rdn = right.split(',').next().unwrap().to_owned();
-    let wrong = format!("{rdn},ou=Shore Office,ou=people,{BASE}");
-    let tamper = async || {
-        let mut admin = hall
-            .bound(&hall.hall.admin_dn, &hall.hall.admin_password)
-            .await
+/// A moved entry and a group with an added member, as they were before.
+struct Tampered<'a> {
+    hall: &'a Hall,
+    person: &'a Crew,
+    dn: String,
+    wrong_dn: String,
+    watch: HashSet<String>,
+    outsider: String,
+}
+
+impl Tampered<'_> {
+    async fn prepare(hall: &Hall) -> Tampered<'_> {
+        let is_ashore = |person: &Crew| person.department == "60";
+        let mut people = hall.people.iter();
+        let person = people
+            .find(|person| is_complete(person) && !is_ashore(person))
             .unwrap();
+        let dn = hall.of(person).await.dn;
+        let rdn = dn.split(',').next().unwrap();
+        Tampered {
+            hall,
+            person,
+            wrong_dn: format!("{rdn},ou=Shore Office,ou=people,{BASE}"),
+            dn,
+            watch: hall.member_of("deck-watch").await,
+            outsider: format!("cn=sailing-plan,ou=groups,{BASE}"),
+        }
+    }
+
+    /// Moves the entry and adds the member.
+    async fn tamper(&self) {
+        let mut admin = self.hall.admin().await;
+        let (rdn, parent) = self.wrong_dn.split_once(',').unwrap();
         admin
-            .modifydn(
-                &right,
-                &rdn,
-                true,
-                Some(&format!("ou=Shore Office,ou=people,{BASE}")),
-            )
+            .modifydn(&self.dn, rdn, true, Some(parent))
             .await
             .unwrap()
             .success()
             .unwrap();
-        let added = vec![Mod::Add(
-            "member".to_owned(),
-            HashSet::from([outsider.clone()]),
-        )];
+        let added = vec![Mod::Add("member".to_owned(), one(&self.outsider))];
+        let watch = self.hall.entry("(cn=deck-watch)").await.unwrap();
         admin
             .modify(&watch.dn, added)
             .await
             .unwrap()
             .success()
             .unwrap();
-    };
-    // By default it is put right, and nothing else changes.
-    tamper().await;
-    hall.rest();
-    assert_eq!(hall.of(person).await.dn, right);
-    assert_eq!(
-        members(&hall.entry("(cn=deck-watch)").await.unwrap()),
-        members(&watch)
-    );
+    }
 
-    // Or it is only told, with what was there, until somebody says otherwise.
-    let file = hall.folder.path().join("rules").join("crewhall.toml");
+    async fn assert_repaired(&self) {
+        assert_eq!(self.hall.of(self.person).await.dn, self.dn);
+        assert_eq!(self.hall.member_of("deck-watch").await, self.watch);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn drift_is_repaired_by_default() {
+    let hall = Hall::start().await;
+    hall.rest();
+    let tampered = Tampered::prepare(&hall).await;
+    tampered.tamper().await;
+    hall.rest();
+    tampered.assert_repaired().await;
+}
+
+/// Until an operator decides to repair it.
+#[tokio::test(flavor = "multi_thread")]
+async fn drift_is_reported_with_what_was_there_when_the_rules_say_so() {
+    let hall = Hall::start().await;
+    hall.rest();
+    let tampered = Tampered::prepare(&hall).await;
+    let plan = hall.member_of("sailing-plan").await;
     let reporting = CREWHALL
         .replace(
             "on_deleted = \"ignore\"",
@@ -519,25 +569,14 @@ async fn moved_entries_and_added_members_are_repaired_or_reported() {
             "[[group.match]]",
             "[group]\non_drift = \"report\"\n\n[[group.match]]",
         );
-    std::fs::write(&file, reporting).unwrap();
-    said(
-        &hall.service,
-        &[
-            "rules",
-            "publish",
-            hall.folder.path().join("rules").to_str().unwrap(),
-        ],
-        0,
-    );
+    std::fs::write(hall.path("crewhall.toml"), reporting).unwrap();
+    hall.publish();
     hall.rest();
-    tamper().await;
+    tampered.tamper().await;
     hall.rest();
-    assert_eq!(
-        hall.of(person).await.dn,
-        wrong,
-        "it stays where somebody put it"
-    );
-    assert!(members(&hall.entry("(cn=deck-watch)").await.unwrap()).contains(&outsider));
+    assert_eq!(hall.of(tampered.person).await.dn, tampered.wrong_dn);
+    let members = hall.member_of("deck-watch").await;
+    assert!(members.contains(&tampered.outsider));
     let waiting = hall.service.json(&["decisions", "list"]);
     let drift: Vec<&Value> = waiting
         .as_array()
@@ -574,21 +613,15 @@ async fn moved_entries_and_added_members_are_repaired_or_reported() {
         );
     }
     hall.rest();
-    assert_eq!(hall.of(person).await.dn, right);
+    tampered.assert_repaired().await;
     assert_eq!(
-        members(&hall.entry("(cn=deck-watch)").await.unwrap()),
-        members(&watch)
-    );
-    assert_eq!(
-        members(&hall.entry("(cn=sailing-plan)").await.unwrap()),
-        members(&plan),
-        "nobody else was touched"
+        hall.member_of("sailing-plan").await,
+        plan,
+        "no other group was changed"
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn leavers_lose_all_access_in_order_and_get_it_back() {
-    const STEPS: &str = r#"
+const DEPARTURE_STEPS: &str = r#"
 [[person.departure]]
 step = "disable"
 [[person.departure]]
@@ -604,86 +637,104 @@ attributes = ["businessCategory"]
 step = "move"
 to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
 "#;
-    let hall = Hall::start().await;
-    let rules = hall.folder.path().join("rules");
-    std::fs::write(
-        rules.join("crewhall.toml"),
-        CREWHALL.replacen("[[group.match]]", &format!("{STEPS}\n[[group.match]]"), 1),
-    )
-    .unwrap();
-    let berthing = std::fs::read_to_string(rules.join("berthing.toml")).unwrap();
-    std::fs::write(
-        rules.join("berthing.toml"),
-        format!("{berthing}\n[[person.departure]]\nstep = \"delete\"\n"),
-    )
-    .unwrap();
-    std::fs::write(
-        rules.join("lifecycle.toml"),
-        "[person]\nzone = \"Atlantic/Faroe\"\nnotice_days = 5\n",
-    )
-    .unwrap();
-    said(
-        &hall.service,
-        &["rules", "publish", rules.to_str().unwrap()],
-        0,
-    );
-    let mut admin = hall
-        .bound(&hall.hall.admin_dn, &hall.hall.admin_password)
-        .await
-        .unwrap();
-    said(
-        &hall.service,
-        &["systems", "set", "berthing", "--writable", "person"],
-        0,
-    );
-    said(&hall.service, &["systems", "arm", "berthing"], 0);
-    hall.rest();
-    let whole =
-        |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
-    let watch = hall.entry("(cn=deck-watch)").await.unwrap().attrs["member"].clone();
-    let mut person = None;
-    for one in hall.people.iter().filter(whole) {
-        if watch.contains(&hall.of(one).await.dn)
-            && hall._berthing.user(&one.mail.to_lowercase()).is_some()
-        {
-            person = Some(one);
-            break;
+
+/// A member of the watch with accounts in both systems, and rules by which leavers lose everything.
+struct Leaver<'a> {
+    hall: &'a Hall,
+    person: &'a Crew,
+    id: String,
+    entry: SearchEntry,
+}
+
+impl Leaver<'_> {
+    async fn prepare(hall: &Hall) -> Leaver<'_> {
+        let steps = format!("{DEPARTURE_STEPS}\n[[group.match]]");
+        let crewhall = CREWHALL.replacen("[[group.match]]", &steps, 1);
+        std::fs::write(hall.path("crewhall.toml"), crewhall).unwrap();
+        let berthing = std::fs::read_to_string(hall.path("berthing.toml")).unwrap();
+        let berthing = format!("{berthing}\n[[person.departure]]\nstep = \"delete\"\n");
+        std::fs::write(hall.path("berthing.toml"), berthing).unwrap();
+        let life = "[person]\nzone = \"Atlantic/Faroe\"\nnotice_days = 5\n";
+        std::fs::write(hall.path("lifecycle.toml"), life).unwrap();
+        hall.publish();
+        hall.open("berthing");
+        hall.rest();
+        let watch = hall.member_of("deck-watch").await;
+        let mut found = None;
+        for person in hall.people.iter().filter(|person| is_complete(person)) {
+            let entry = hall.of(person).await;
+            if watch.contains(&entry.dn) && hall.has_berth(person) {
+                found = Some((person, entry));
+                break;
+            }
+        }
+        let (person, entry) = found.expect("one of the watch");
+        for system in ["crewhall", "berthing"] {
+            let watch = ["systems", "schedule", system, "--watch"];
+            said(&hall.service, &watch, 0);
+        }
+        Leaver {
+            hall,
+            person,
+            id: hall.find_identity(person),
+            entry,
         }
     }
-    let person = person.expect("somebody of the watch");
-    let there = hall.of(person).await;
-    let secret = vec![Mod::Replace(
-        "userPassword".to_owned(),
-        HashSet::from(["Known-Secret-1".to_owned()]),
-    )];
-    admin
-        .modify(&there.dn, secret)
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    assert!(hall.bound(&there.dn, "Known-Secret-1").await.is_ok());
-    let found = hall.service.json(&[
-        "identities",
-        "list",
-        "--search",
-        &person.mail.to_lowercase(),
-    ]);
-    let id = found[0]["id"].as_str().expect("an identity").to_owned();
-    for system in ["crewhall", "berthing"] {
-        said(
-            &hall.service,
-            &["systems", "schedule", system, "--watch"],
-            0,
-        );
+
+    fn depart(&self, more: &[&str]) -> String {
+        let depart = ["identities", "depart", &self.id];
+        said(&self.hall.service, &[&depart, more].concat(), 0)
     }
 
-    // First it is only shown, and nothing happens.
-    let shown = said(
-        &hall.service,
-        &["identities", "depart", &id, "--dry-run"],
-        0,
-    );
+    /// Waits until all access is closed and all six steps are done. Access is closed before the last
+    /// step: an entry without access may yet be moved.
+    async fn closed(&self) -> Value {
+        let service = &self.hall.service;
+        let closed = eventually(PATIENCE, async || {
+            let all = service.json(&["identities", "leavers"]);
+            let mut leavers = all["leavers"].as_array().unwrap().iter();
+            let one = leavers
+                .find(|one| one["identity"] == self.id.as_str() && one["returned_at"].is_null());
+            one.filter(|one| one["seconds"].is_number() && one["done"].as_i64() >= Some(6))
+                .cloned()
+        })
+        .await;
+        closed.unwrap_or_else(|| {
+            panic!(
+                "not closed: {}\n{}",
+                service.json(&["identities", "leavers"]),
+                said(service, &["why", &self.id], 0)
+            )
+        })
+    }
+
+    /// Asserts that no run of the service failed.
+    fn assert_no_failures(&self) {
+        let service = &self.hall.service;
+        let sets = service.json(&["changes", "list"]);
+        let all = sets.as_array().unwrap().iter();
+        let by_service: Vec<&Value> = all
+            .filter(|set| set["principal"] == "the service")
+            .collect();
+        assert!(!by_service.is_empty(), "{sets}");
+        for set in by_service {
+            let mut states = set["states"].as_array().unwrap().iter();
+            let id = set["id"].to_string();
+            assert!(
+                states.all(|state| state["state"] != "failed"),
+                "{}",
+                said(service, &["changes", "export", &id], 0)
+            );
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_departure_is_shown_first_and_changes_nothing() {
+    let hall = Hall::start().await;
+    let leaver = Leaver::prepare(&hall).await;
+    let id = &leaver.id;
+    let shown = leaver.depart(&["--dry-run"]);
     holds(
         &shown,
         &[
@@ -697,11 +748,11 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
             "Nothing was changed",
         ],
     );
-    assert_eq!(hall.of(person).await.dn, there.dn);
+    assert_eq!(hall.of(leaver.person).await.dn, leaver.entry.dn);
     holds(
         &said(
             &hall.service,
-            &["identities", "depart", &id, "--last-day", "someday"],
+            &["identities", "depart", id, "--last-day", "someday"],
             1,
         ),
         &["`someday` is not a date", "2026-12-31"],
@@ -714,35 +765,28 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
         ),
         &["nobody"],
     );
+}
 
-    // Now: every way in is closed, in the order of the rules.
-    said(
-        &hall.service,
-        &["identities", "depart", &id, "--comment", "walked off"],
-        0,
-    );
-    // Access is closed before the last step is done: what has no way in any more may yet be moved.
-    let closed = async |id: &str, steps: i64| {
-        let one = eventually(PATIENCE, async || {
-            let all = hall.service.json(&["identities", "leavers"]);
-            let leavers = all["leavers"].as_array().unwrap();
-            let one = leavers
-                .iter()
-                .find(|one| one["identity"] == id && one["returned_at"].is_null());
-            one.filter(|one| one["seconds"].is_number() && one["done"].as_i64() >= Some(steps))
-                .cloned()
-        })
-        .await;
-        one.unwrap_or_else(|| {
-            panic!(
-                "not closed: {}\n{}",
-                hall.service.json(&["identities", "leavers"]),
-                said(&hall.service, &["why", id], 0)
-            )
-        })
-    };
-    let leaver = closed(&id, 6).await;
-    assert!(leaver["seconds"].as_f64().unwrap() < 60.0, "{leaver}");
+#[tokio::test(flavor = "multi_thread")]
+async fn a_leaver_loses_all_access_in_the_order_of_the_rules() {
+    let hall = Hall::start().await;
+    let leaver = Leaver::prepare(&hall).await;
+    let person = leaver.person;
+    let mut admin = hall.admin().await;
+    let secret = vec![Mod::Replace(
+        "userPassword".to_owned(),
+        one("Known-Secret-1"),
+    )];
+    admin
+        .modify(&leaver.entry.dn, secret)
+        .await
+        .unwrap()
+        .success()
+        .unwrap();
+    assert!(hall.bound(&leaver.entry.dn, "Known-Secret-1").await.is_ok());
+    leaver.depart(&["--comment", "walked off"]);
+    let closed = leaver.closed().await;
+    assert!(closed["seconds"].as_f64().unwrap() < 60.0, "{closed}");
     let gone = hall.of(person).await;
     assert_eq!(gone.dn, format!("uid={},ou=former,{BASE}", person.uid));
     assert_eq!(gone.attrs["description"], ["left us"]);
@@ -769,85 +813,70 @@ to = '"uid=" + identity.userName + ",ou=former,dc=skerry,dc=example"'
         "nobody knows its password"
     );
     assert!(
-        hall._berthing.user(&person.mail.to_lowercase()).is_none(),
+        !hall.has_berth(person),
         "removed, as the rules of that system say"
     );
-    let watch = hall.entry("(cn=deck-watch)").await.unwrap().attrs["member"].clone();
+    let watch = hall.member_of("deck-watch").await;
+    let own = format!("uid={},", person.uid);
     assert!(
-        !watch.iter().any(|member| member
-            .to_lowercase()
-            .starts_with(&format!("uid={},", person.uid))),
+        !watch.iter().any(|dn| dn.to_lowercase().starts_with(&own)),
         "out of the group: {watch:?}"
     );
     holds(
-        &said(&hall.service, &["identities", "lifecycle", &id], 0),
+        &said(&hall.service, &["identities", "lifecycle", &leaver.id], 0),
         &["left", "walked off", "leaves"],
     );
     let journal = said(&hall.service, &["journal", "list"], 0);
     holds(&journal, &["departure.set", "walked off"]);
+    leaver.assert_no_failures();
+}
 
-    // Taken back: the same entry at its old place, and an account made anew.
-    said(&hall.service, &["identities", "reinstate", &id], 0);
-    let key = |entry: &SearchEntry| entry.attrs["uid"].clone();
+/// The same entry returns to its old place, and a deleted account is created again.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reinstated_leaver_gets_everything_back() {
+    let hall = Hall::start().await;
+    let leaver = Leaver::prepare(&hall).await;
+    let (person, there) = (leaver.person, &leaver.entry);
+    leaver.depart(&[]);
+    leaver.closed().await;
+    said(&hall.service, &["identities", "reinstate", &leaver.id], 0);
     let back = eventually(PATIENCE, async || {
         let now = hall.of(person).await;
-        let is_back = now.dn == there.dn
-            && !now.attrs.contains_key("description")
-            && hall._berthing.user(&person.mail.to_lowercase()).is_some();
+        let is_back =
+            now.dn == there.dn && !now.attrs.contains_key("description") && hall.has_berth(person);
         is_back.then_some(now)
     })
     .await;
     let Some(back) = back else {
         let now = hall.of(person).await;
-        panic!("{now:?}\n{}", said(&hall.service, &["why", &id], 0));
+        panic!("{now:?}\n{}", said(&hall.service, &["why", &leaver.id], 0));
     };
-    assert_eq!(key(&back), key(&there));
-    // At a moment: not before, and by itself when it has come.
+    assert_eq!(back.attrs["uid"], there.attrs["uid"]);
+    leaver.assert_no_failures();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_scheduled_departure_begins_on_time() {
+    let hall = Hall::start().await;
+    let leaver = Leaver::prepare(&hall).await;
     let at = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
-    said(
-        &hall.service,
-        &["identities", "depart", &id, "--at", &at.to_string()],
-        0,
-    );
+    leaver.depart(&["--at", &at.to_string()]);
     holds(
-        &said(&hall.service, &["identities", "lifecycle", &id], 0),
+        &said(&hall.service, &["identities", "lifecycle", &leaver.id], 0),
         &["leaving", "planned"],
     );
     holds(
         &said(&hall.service, &["identities", "leavers"], 0),
         &["scheduled"],
     );
-    assert!(hall._berthing.user(&person.mail.to_lowercase()).is_some());
-    let leaver = closed(&id, 6).await;
+    assert!(hall.has_berth(leaver.person));
+    let closed = leaver.closed().await;
     assert!(
-        jiff::Timestamp::now() >= at && leaver["seconds"].as_f64().unwrap() < 30.0,
-        "{leaver}"
+        jiff::Timestamp::now() >= at && closed["seconds"].as_f64().unwrap() < 30.0,
+        "{closed}"
     );
-    assert!(hall._berthing.user(&person.mail.to_lowercase()).is_none());
-    // Runs, leavers that overtake them and what the directory tells meanwhile do not get in each
-    // other's way.
-    let sets = hall.service.json(&["changes", "list"]);
-    let by_itself: Vec<&Value> = sets
-        .as_array()
-        .unwrap()
-        .iter()
-        .filter(|set| set["principal"] == "the service")
-        .collect();
-    assert!(by_itself.len() > 2, "{sets}");
-    for set in by_itself {
-        let states: Vec<&str> = set["states"]
-            .as_array()
-            .unwrap()
-            .iter()
-            .filter_map(|state| state["state"].as_str())
-            .collect();
-        let id = set["id"].to_string();
-        assert!(
-            !states.contains(&"failed"),
-            "{}",
-            said(&hall.service, &["changes", "export", &id], 0)
-        );
-    }
+    assert!(!hall.has_berth(leaver.person));
+    leaver.assert_no_failures();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -933,121 +962,118 @@ fn giving(hall: &Hall) {
     let notice = "[[notification]]\nname = \"new lookouts\"\non = \"joined_group\"\nrecipient = \"owner\"\ntext = 'identity.displayName + \" keeps a look-out\"'\nwebhook = \"welcome-desk\"\n\
                   [[notification]]\nname = \"take it away\"\non = \"left\"\ntext = 'identity.displayName + \" left\"'\nwebhook = \"welcome-desk\"\n";
     std::fs::write(rules.join("notifications.toml"), notice).unwrap();
-    said(
-        &hall.service,
-        &["rules", "publish", rules.to_str().unwrap()],
-        0,
-    );
+    hall.publish();
+}
+
+/// The group `lookouts` in the directory, owned by somebody of the office, and a sailor whom a rule
+/// adds to it.
+struct Lookouts {
+    hall: Hall,
+    own: String,
+    owner: String,
+}
+
+const LOOKOUTS: &str = "cn=lookouts,ou=groups";
+
+impl Lookouts {
+    async fn start() -> Lookouts {
+        let hall = Hall::start().await;
+        hall.open("berthing");
+        hall.rest();
+        let own = hall.of(hall.of_department("10")).await.dn;
+        let owner = hall.of(hall.of_department("60")).await.dn;
+        let group = vec![
+            ("objectClass".to_owned(), one("groupOfNames")),
+            ("cn".to_owned(), one("lookouts")),
+            ("member".to_owned(), one(&owner)),
+            ("owner".to_owned(), one(&owner)),
+        ];
+        let mut admin = hall.admin().await;
+        admin
+            .add(&format!("{LOOKOUTS},{BASE}"), group)
+            .await
+            .unwrap()
+            .success()
+            .unwrap();
+        assert!(hall.set_webhook_secret(SECRET).status.success());
+        giving(&hall);
+        hall.rest();
+        Lookouts { hall, own, owner }
+    }
+
+    fn sailor(&self) -> &Crew {
+        self.hall.of_department("10")
+    }
+
+    fn set_password(&self, password: &str) -> std::process::Output {
+        let id = self.hall.find_identity(self.sailor());
+        let service = &self.hall.service;
+        let set = ["passwords", "set", &id];
+        client(&service.url, &service.token, &set, password)
+    }
+
+    async fn members(&self) -> HashSet<String> {
+        self.hall.member_of("lookouts").await
+    }
+
+    /// The departure of the sailor, until they are no member any more.
+    async fn depart(&self) -> String {
+        let id = self.hall.find_identity(self.sailor());
+        said(&self.hall.service, &["identities", "depart", &id], 0);
+        let is_out = async || (!self.members().await.contains(&self.own)).then_some(());
+        eventually(PATIENCE, is_out)
+            .await
+            .unwrap_or_else(|| panic!("{}", said(&self.hall.service, &["why", &id], 0)));
+        id
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn memberships_notifications_and_password_sync_reach_all_linked_systems() {
-    let hall = Hall::start().await;
-    said(
-        &hall.service,
-        &["systems", "set", "berthing", "--writable", "person"],
-        0,
-    );
-    said(&hall.service, &["systems", "arm", "berthing"], 0);
-    hall.rest();
-    let whole =
-        |person: &&Crew| !person.given.is_empty() && !person.mail.is_empty() && !person.locked;
-    let sailor = hall
-        .people
-        .iter()
-        .filter(whole)
-        .find(|p| p.department == "10" && p.mail.ends_with("@skerry.example"))
-        .unwrap();
-    let office = hall
-        .people
-        .iter()
-        .filter(whole)
-        .find(|p| p.department == "60")
-        .unwrap();
-    let (own, owner) = (hall.of(sailor).await.dn, hall.of(office).await.dn);
-    let mut admin = hall
-        .bound(&hall.hall.admin_dn, &hall.hall.admin_password)
-        .await
-        .unwrap();
-    let lookouts = format!("cn=lookouts,ou=groups,{BASE}");
-    let set = |value: &str| HashSet::from([value.to_owned()]);
-    let group = vec![
-        ("objectClass".to_owned(), set("groupOfNames")),
-        ("cn".to_owned(), set("lookouts")),
-        ("member".to_owned(), set(&owner)),
-        ("owner".to_owned(), set(&owner)),
-    ];
-    admin
-        .add(&lookouts, group)
-        .await
-        .unwrap()
-        .success()
-        .unwrap();
-    let secret = client(
-        &hall.service.url,
-        &hall.service.token,
-        &["webhooks", "secret", "welcome-desk"],
-        SECRET,
-    );
-    assert!(secret.status.success());
-    giving(&hall);
-    hall.rest();
-    let members = async || {
-        hall.entry("(cn=lookouts)").await.unwrap().attrs["member"]
-            .iter()
-            .cloned()
-            .collect::<HashSet<String>>()
-    };
-    let joined = members().await;
+async fn a_rule_adds_members_beside_those_added_by_hand() {
+    let lookouts = Lookouts::start().await;
+    let (hall, own, owner) = (&lookouts.hall, &lookouts.own, &lookouts.owner);
+    let sailor = lookouts.sailor();
+    let joined = lookouts.members().await;
     assert!(
-        joined.contains(&own) && joined.contains(&owner) && joined.len() > 3,
-        "who was there by hand stays: {joined:?}"
+        joined.contains(own) && joined.contains(owner) && joined.len() > 3,
+        "a member added by hand stays: {joined:?}"
     );
     holds(
         &said(&hall.service, &["why", &sailor.number], 0),
         &["crewhall"],
     );
-    // Many joined in few requests, and each has its own reason.
+    // Several are added by one request, and each has a reason of its own.
     let set_id = hall.service.json(&["changes", "list"])[1]["id"].to_string();
     let shown = said(&hall.service, &["changes", "show", &set_id], 0);
     holds(&shown, &["joins lookouts"]);
 
-    // Taken out by hand, they are put back; put in by hand, they stay.
-    let other = hall
-        .people
-        .iter()
-        .filter(whole)
-        .find(|p| p.department == "50")
-        .unwrap();
-    let hand = vec![
-        Mod::Delete("member".to_owned(), set(&own)),
-        Mod::Add("member".to_owned(), set(&hall.of(other).await.dn)),
+    // Removed by hand, they are added again; added by hand, they stay.
+    let other = hall.of(hall.of_department("50")).await.dn;
+    let by_hand = vec![
+        Mod::Delete("member".to_owned(), one(own)),
+        Mod::Add("member".to_owned(), one(&other)),
     ];
+    let mut admin = hall.admin().await;
     admin
-        .modify(&lookouts, hand)
+        .modify(&format!("{LOOKOUTS},{BASE}"), by_hand)
         .await
         .unwrap()
         .success()
         .unwrap();
     hall.rest();
-    let now = members().await;
-    assert!(
-        now.contains(&own) && now.contains(&hall.of(other).await.dn),
-        "{now:?}"
-    );
+    let now = lookouts.members().await;
+    assert!(now.contains(own) && now.contains(&other), "{now:?}");
+}
 
-    // The owner is told by the one who carries it, once for each. A run looks at what the run
-    // before it made.
+/// By its webhook, once for each new member.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_owner_of_a_group_is_notified_of_new_members() {
+    let lookouts = Lookouts::start().await;
+    let hall = &lookouts.hall;
+    let (sailor, office) = (lookouts.sailor(), hall.of_department("60"));
+    // A run decides about what the run before it made.
     hall.rest();
-    let told = || {
-        hall.calls
-            .lock()
-            .unwrap()
-            .iter()
-            .filter(|call| call["kind"] == "notice")
-            .cloned()
-            .collect::<Vec<Value>>()
-    };
+    let told = || hall.calls_of("notice");
     let one = eventually(PATIENCE, async || {
         told().into_iter().find(|one| {
             one["label"]
@@ -1072,24 +1098,16 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
         &said(&hall.service, &["notifications"], 0),
         &["look-out", "welcome-desk"],
     );
+}
 
-    // A password that is set here reaches the directory, as it keeps passwords, and the service;
-    // and is nowhere afterwards.
-    let found = hall.service.json(&[
-        "identities",
-        "list",
-        "--search",
-        &sailor.mail.to_lowercase(),
-    ]);
-    let id = found[0]["id"].as_str().unwrap().to_owned();
-    let put = |password: &str| {
-        client(
-            &hall.service.url,
-            &hall.service.token,
-            &["passwords", "set", &id],
-            password,
-        )
-    };
+/// The directory stores it as it stores passwords. It is stored nowhere else.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_password_set_here_reaches_all_accounts() {
+    let lookouts = Lookouts::start().await;
+    let (hall, own) = (&lookouts.hall, &lookouts.own);
+    let sailor = lookouts.sailor();
+    let id = hall.find_identity(sailor);
+    let put = |password: &str| lookouts.set_password(password);
     assert!(text(&put("short")).contains("8 to 256 characters"));
     assert!(put("Anchor-Buoy-Capstan-4711").status.success());
     holds(
@@ -1097,15 +1115,12 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
         &["pending in", "crewhall", "berthing"],
     );
     hall.rest();
-    assert!(hall.bound(&own, "Anchor-Buoy-Capstan-4711").await.is_ok());
+    assert!(hall.bound(own, "Anchor-Buoy-Capstan-4711").await.is_ok());
     assert!(
         hall._berthing
             .lets_log_in(&sailor.mail.to_lowercase(), "Anchor-Buoy-Capstan-4711")
     );
-    let kept = hall
-        .entry(&format!("(employeeNumber={})", sailor.number))
-        .await
-        .unwrap();
+    let kept = hall.of(sailor).await;
     let hashed = kept
         .attrs
         .get("userPassword")
@@ -1125,39 +1140,23 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
     })
     .await
     .unwrap_or_else(|| panic!("{}", status()));
-    for file in std::fs::read_dir(hall.folder.path().join("data"))
-        .unwrap()
-        .flatten()
-        .filter(|file| file.path().is_file())
-    {
-        let bytes = std::fs::read(file.path()).unwrap();
-        assert!(
-            !bytes
-                .windows(24)
-                .any(|part| part == b"Anchor-Buoy-Capstan-4711"),
-            "{}",
-            file.path().display()
-        );
-    }
-    assert!(
-        !hall
-            .service
-            .running
-            .lines
-            .lock()
-            .unwrap()
-            .join("\n")
-            .contains("Anchor-Buoy")
-    );
+    hall.assert_not_stored("Anchor-Buoy-Capstan-4711");
+}
 
-    // Whoever leaves is out of the groups that no rule keeps too.
-    said(&hall.service, &["identities", "depart", &id], 0);
-    let is_out = async || (!members().await.contains(&own)).then_some(());
-    eventually(PATIENCE, is_out)
+#[tokio::test(flavor = "multi_thread")]
+async fn a_leaver_leaves_the_groups_and_their_receiver_is_notified() {
+    let lookouts = Lookouts::start().await;
+    let hall = &lookouts.hall;
+    let sailor = lookouts.sailor();
+    hall.rest();
+    let is_notified = async || (hall.calls_of("notice").len() > 2).then_some(());
+    eventually(PATIENCE, is_notified)
         .await
-        .unwrap_or_else(|| panic!("{}", said(&hall.service, &["why", &id], 0)));
-    assert!(members().await.contains(&owner));
-    // Who made something for them is told what it was, to take it away.
+        .expect("what was made for the new members is known");
+    lookouts.depart().await;
+    assert!(lookouts.members().await.contains(&lookouts.owner));
+    let told = || hall.calls_of("notice");
+    // The receiver learns what it had made for them, in order to remove it.
     let left = eventually(PATIENCE, async || {
         told().into_iter().find(|one| one["event"] == "left")
     })
@@ -1168,304 +1167,358 @@ async fn memberships_notifications_and_password_sync_reach_all_linked_systems() 
         folder.starts_with("/lookouts/") && folder.contains(&sailor.family),
         "{left}"
     );
-    // Deleted as the last step, once the rules say so; and made anew with another entry when they
-    // are back.
-    let rules = hall.folder.path().join("rules");
-    let with_delete = std::fs::read_to_string(rules.join("crewhall.toml")).unwrap();
+}
+
+/// With deletion as the last step, a new entry is created when they are reinstated.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_deleted_entry_is_created_again_with_its_groups() {
+    let lookouts = Lookouts::start().await;
+    let (hall, own) = (&lookouts.hall, &lookouts.own);
+    let sailor = lookouts.sailor();
+    let id = lookouts.depart().await;
+    let with_delete = std::fs::read_to_string(hall.path("crewhall.toml")).unwrap();
     let with_delete = with_delete.replacen(
         "step = \"revoke\"\n",
         "step = \"revoke\"\n\n[[person.departure]]\nstep = \"delete\"\n",
         1,
     );
-    std::fs::write(rules.join("crewhall.toml"), with_delete).unwrap();
-    said(
-        &hall.service,
-        &["rules", "publish", rules.to_str().unwrap()],
-        0,
-    );
+    std::fs::write(hall.path("crewhall.toml"), with_delete).unwrap();
+    hall.publish();
     hall.rest();
-    assert!(
-        hall.entry(&format!("(employeeNumber={})", sailor.number))
-            .await
-            .is_none(),
-        "its entry is gone"
-    );
+    let filter = format!("(employeeNumber={})", sailor.number);
+    assert!(hall.entry(&filter).await.is_none(), "its entry is gone");
     said(&hall.service, &["identities", "reinstate", &id], 0);
     hall.rest();
-    assert_eq!(hall.of(sailor).await.dn, own);
+    assert_eq!(hall.of(sailor).await.dn, *own);
     assert!(
-        members().await.contains(&own),
-        "and back in the group of the rule"
+        lookouts.members().await.contains(own),
+        "back in the group of the rule"
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_changed_password_hash_is_copied_and_never_shown() {
-    let folder = tempfile::tempdir().unwrap();
-    let people = world::people(world::SEED, 12);
-    let (source, target) = (
-        world::directory(&people, "harbour-secret"),
-        world::directory(&[], "hall-secret"),
-    );
-    let (harbour, hall) = tokio::task::spawn_blocking(move || {
-        (
-            Slapd::start(&source).unwrap(),
-            Slapd::start(&target).unwrap(),
-        )
-    })
-    .await
-    .unwrap();
-    let service = Service::start(&folder.path().join("data"));
-    for (name, slapd, more) in [
-        ("harbour", &harbour, &["--mark-passwords"][..]),
-        ("crewhall", &hall, &[][..]),
-    ] {
-        let add = [
-            "systems",
-            "add",
-            name,
-            "--kind",
-            "ldap",
-            "--address",
-            &slapd.url,
-            "--bind-dn",
-            &slapd.admin_dn,
-            "--base-dn",
-            BASE,
-        ];
-        let added = client(
-            &service.url,
-            &service.token,
-            &[&add[..], more].concat(),
-            &slapd.admin_password,
+/// Two directories, of which the second gets the password hashes of the first.
+struct HashCopy {
+    folder: tempfile::TempDir,
+    people: Vec<Crew>,
+    harbour: Slapd,
+    hall: Slapd,
+    service: Service,
+}
+
+impl HashCopy {
+    async fn start() -> HashCopy {
+        let folder = tempfile::tempdir().unwrap();
+        let people = world::people(world::SEED, 12);
+        let (source, target) = (
+            world::directory(&people, "harbour-secret"),
+            world::directory(&[], "hall-secret"),
         );
-        assert!(added.status.success(), "{}", text(&added));
-    }
-    let rules = folder.path().join("rules");
-    std::fs::create_dir_all(&rules).unwrap();
-    for (name, text) in world::rules()
-        .into_iter()
-        .filter(|(name, _)| !name.starts_with("berthing") && *name != "guards.toml")
-    {
-        let text = if name == "harbour.toml" {
-            text.split("[[person.example]]").next().unwrap()
-        } else {
-            text
-        };
-        std::fs::write(rules.join(name), text).unwrap();
-    }
-    let carrying = CREWHALL.replace(
-        "length = 16\ndeliver_to = \"welcome-desk\"",
-        "initial = false\ncopy_hash_from = \"harbour\"",
-    );
-    // People alone: whoever is no member of a group here cannot be made one.
-    let carrying = carrying
-        .split("[[group.match]]")
-        .next()
-        .unwrap()
-        .replace("secretary      = 'identity.mentor'\n", "");
-    std::fs::write(rules.join("crewhall.toml"), &carrying).unwrap();
-    said(&service, &["rules", "publish", rules.to_str().unwrap()], 0);
-    said(
-        &service,
-        &["systems", "set", "crewhall", "--writable", "person"],
-        0,
-    );
-    said(&service, &["systems", "arm", "crewhall"], 0);
-    let rest = || (0..4).for_each(|_| drop(said(&service, &["run"], 0)));
-    rest();
-    let person = people
-        .iter()
-        .find(|p| {
-            !p.given.is_empty()
-                && !p.mail.is_empty()
-                && !p.locked
-                && p.mail.ends_with("@skerry.example")
+        let (harbour, hall) = tokio::task::spawn_blocking(move || {
+            (
+                Slapd::start(&source).unwrap(),
+                Slapd::start(&target).unwrap(),
+            )
         })
-        .unwrap();
-    let bound = async |slapd: &Slapd, dn: &str, password: &str| {
-        let (connection, mut ldap) = LdapConnAsync::new(&slapd.url).await.unwrap();
-        ldap3::drive!(connection);
-        ldap.simple_bind(dn, password)
-            .await
-            .unwrap()
-            .success()
-            .map(|_| ldap)
-    };
-    let there = async || {
-        let mut admin = bound(&hall, &hall.admin_dn, &hall.admin_password)
-            .await
-            .unwrap();
-        let filter = format!("(employeeNumber={})", person.number);
-        let (found, _) = admin
-            .search(BASE, Scope::Subtree, &filter, vec!["*"])
-            .await
-            .unwrap()
-            .success()
-            .unwrap();
-        SearchEntry::construct(found.into_iter().next().expect("there")).dn
-    };
-    let mut admin = bound(&harbour, &harbour.admin_dn, &harbour.admin_password)
         .await
         .unwrap();
-    for password in ["Mooring-Line-31", "Mooring-Line-32"] {
+        let service = Service::start(&folder.path().join("data"));
+        for (name, slapd, more) in [
+            ("harbour", &harbour, &["--mark-passwords"][..]),
+            ("crewhall", &hall, &[][..]),
+        ] {
+            let add = [
+                "systems",
+                "add",
+                name,
+                "--kind",
+                "ldap",
+                "--address",
+                &slapd.url,
+                "--bind-dn",
+                &slapd.admin_dn,
+                "--base-dn",
+                BASE,
+            ];
+            let added = client(
+                &service.url,
+                &service.token,
+                &[&add[..], more].concat(),
+                &slapd.admin_password,
+            );
+            assert!(added.status.success(), "{}", text(&added));
+        }
+        let copy = HashCopy {
+            folder,
+            people,
+            harbour,
+            hall,
+            service,
+        };
+        copy.publish_rules();
+        let set = ["systems", "set", "crewhall", "--writable", "person"];
+        said(&copy.service, &set, 0);
+        said(&copy.service, &["systems", "arm", "crewhall"], 0);
+        copy.rest();
+        copy
+    }
+
+    fn rules(&self) -> std::path::PathBuf {
+        self.folder.path().join("rules")
+    }
+
+    /// Rules about people only: a group without members cannot be stored here.
+    fn publish_rules(&self) {
+        let rules = self.rules();
+        std::fs::create_dir_all(&rules).unwrap();
+        for (name, text) in world::rules() {
+            let text = match name {
+                "guards.toml" => continue,
+                _ if name.starts_with("berthing") => continue,
+                "harbour.toml" => text.split("[[person.example]]").next().unwrap(),
+                _ => text,
+            };
+            std::fs::write(rules.join(name), text).unwrap();
+        }
+        let crewhall = CREWHALL.replace(
+            "length = 16\ndeliver_to = \"welcome-desk\"",
+            "initial = false\ncopy_hash_from = \"harbour\"",
+        );
+        let people = crewhall.split("[[group.match]]").next().unwrap();
+        let people = people.replace("secretary      = 'identity.mentor'\n", "");
+        std::fs::write(rules.join("crewhall.toml"), people).unwrap();
+        let publish = ["rules", "publish", rules.to_str().unwrap()];
+        said(&self.service, &publish, 0);
+    }
+
+    fn rest(&self) {
+        for _ in 0..4 {
+            said(&self.service, &["run"], 0);
+        }
+    }
+
+    fn person(&self) -> &Crew {
+        let mut people = self.people.iter();
+        people
+            .find(|person| is_complete(person) && is_internal(person))
+            .unwrap()
+    }
+
+    /// Sets a password in the first directory, which stores its hash.
+    async fn set_password(&self, password: &str) {
         let set = ldap3::exop::PasswordModify {
-            user_id: Some(&person.dn()),
+            user_id: Some(&self.person().dn()),
             old_pass: None,
             new_pass: Some(password),
         };
+        let mut admin = bind_admin(&self.harbour).await;
         admin.extended(set).await.unwrap().success().unwrap();
-        assert!(bound(&hall, &there().await, password).await.is_err());
-        rest();
-        assert!(
-            bound(&hall, &there().await, password).await.is_ok(),
-            "{}",
-            said(&service, &["why", &person.number], 0)
-        );
     }
-    assert!(
-        bound(&hall, &there().await, "Mooring-Line-31")
-            .await
-            .is_err()
-    );
-    // It is carried once: nothing is to be done while it stays the same.
-    holds(&said(&service, &["run"], 0), &["everything is in sync"]);
-    let (found, _) = admin
-        .search(
-            &person.dn(),
-            Scope::Base,
-            "(objectClass=*)",
-            vec!["userPassword"],
-        )
+
+    /// Whether the person can log in to the second directory.
+    async fn lets_in(&self, password: &str) -> bool {
+        let filter = format!("(employeeNumber={})", self.person().number);
+        let entry = search_one(&self.hall, BASE, Scope::Subtree, &filter).await;
+        bind(&self.hall, &entry.dn, password).await.is_ok()
+    }
+}
+
+async fn bind(slapd: &Slapd, dn: &str, password: &str) -> Result<Ldap, ldap3::LdapError> {
+    let (connection, mut ldap) = LdapConnAsync::new(&slapd.url).await?;
+    ldap3::drive!(connection);
+    ldap.simple_bind(dn, password).await?.success()?;
+    Ok(ldap)
+}
+
+async fn bind_admin(slapd: &Slapd) -> Ldap {
+    bind(slapd, &slapd.admin_dn, &slapd.admin_password)
         .await
         .unwrap()
-        .success()
-        .unwrap();
-    let entry = SearchEntry::construct(found.into_iter().next().unwrap());
-    let hash = entry
-        .attrs
-        .get("userPassword")
-        .map(|values| values[0].clone())
-        .unwrap_or_default();
-    assert!(hash.starts_with('{'), "{entry:?}");
-    for file in std::fs::read_dir(folder.path().join("data"))
-        .unwrap()
-        .flatten()
-        .filter(|file| file.path().is_file())
-    {
-        let bytes = std::fs::read(file.path()).unwrap();
-        let held = |text: &str| {
-            bytes
-                .windows(text.len())
-                .any(|part| part == text.as_bytes())
-        };
+}
+
+async fn search_one(slapd: &Slapd, base: &str, scope: Scope, filter: &str) -> SearchEntry {
+    let mut admin = bind_admin(slapd).await;
+    let found = admin.search(base, scope, filter, vec!["*"]).await.unwrap();
+    let (entries, _) = found.success().unwrap();
+    SearchEntry::construct(entries.into_iter().next().expect("there"))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_changed_password_hash_is_copied_once() {
+    let copy = HashCopy::start().await;
+    for password in ["Mooring-Line-31", "Mooring-Line-32"] {
+        copy.set_password(password).await;
+        assert!(!copy.lets_in(password).await);
+        copy.rest();
         assert!(
-            !held("Mooring-Line-32") && !held(&hash[6..]),
+            copy.lets_in(password).await,
             "{}",
-            file.path().display()
+            said(&copy.service, &["why", &copy.person().number], 0)
         );
     }
-    // A system that is no directory cannot be given a hash.
-    std::fs::write(
-        rules.join("crewhall.toml"),
-        carrying.replace(
-            "copy_hash_from = \"harbour\"",
-            "copy_hash_from = \"crewhall\"",
-        ),
-    )
-    .unwrap();
+    assert!(!copy.lets_in("Mooring-Line-31").await);
     holds(
-        &said(&service, &["rules", "check", rules.to_str().unwrap()], 1),
+        &said(&copy.service, &["run"], 0),
+        &["everything is in sync"],
+    );
+}
+#[tokio::test(flavor = "multi_thread")]
+async fn a_copied_password_hash_is_stored_nowhere() {
+    let copy = HashCopy::start().await;
+    copy.set_password("Mooring-Line-32").await;
+    copy.rest();
+    assert!(copy.lets_in("Mooring-Line-32").await);
+    let dn = copy.person().dn();
+    let entry = search_one(&copy.harbour, &dn, Scope::Base, "(objectClass=*)").await;
+    let hash = &entry.attrs["userPassword"][0];
+    assert!(hash.starts_with('{'), "{entry:?}");
+    for secret in ["Mooring-Line-32", &hash[6..]] {
+        assert_not_stored(&copy.folder.path().join("data"), secret);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hash_can_be_copied_from_a_marked_directory_only() {
+    let copy = HashCopy::start().await;
+    let file = copy.rules().join("crewhall.toml");
+    let text = std::fs::read_to_string(&file).unwrap();
+    let text = text.replace(
+        "copy_hash_from = \"harbour\"",
+        "copy_hash_from = \"crewhall\"",
+    );
+    std::fs::write(&file, text).unwrap();
+    let rules = copy.rules();
+    holds(
+        &said(
+            &copy.service,
+            &["rules", "check", rules.to_str().unwrap()],
+            1,
+        ),
         &["password hashes cannot be copied from crewhall"],
     );
 }
 
-/// Two groups are offered to somebody, and whoever is asked chooses one; a third has an owner, who
-/// alone says who joins it.
-#[tokio::test(flavor = "multi_thread")]
-async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
-    let hall = Hall::start().await;
-    let service = &hall.service;
-    hall.rest();
-    let whole = |person: &&Crew| {
-        !person.given.is_empty() && person.mail.ends_with("@skerry.example") && !person.locked
-    };
-    let mut some = hall.people.iter().filter(whole);
-    let (sailor, pilot, owner) = (
-        some.next().unwrap(),
-        some.next().unwrap(),
-        some.next().unwrap(),
-    );
-    let owner_dn = hall.of(owner).await.dn;
-    let mut admin = hall
-        .bound(&hall.hall.admin_dn, &hall.hall.admin_password)
-        .await
-        .unwrap();
-    let set = |value: &str| HashSet::from([value.to_owned()]);
-    for name in ["lookouts", "choir", "pilots"] {
-        let group = vec![
-            ("objectClass".to_owned(), set("groupOfNames")),
-            ("cn".to_owned(), set(name)),
-            ("member".to_owned(), set(&owner_dn)),
-            ("owner".to_owned(), set(&owner_dn)),
-        ];
-        admin
-            .add(&format!("cn={name},ou=groups,{BASE}"), group)
-            .await
-            .unwrap()
-            .success()
-            .unwrap();
-    }
-    let rules = hall.folder.path().join("rules");
-    let joins = |who: &Crew, groups: &str| {
-        format!(
-            "[[person.membership]]\nwhen = 'identity.employeeNumber == \"{}\"'\ngroups = '{groups}'\n\n",
-            who.number
-        )
-    };
-    let memberships = joins(sailor, "[\"lookouts\", \"choir\"]") + &joins(pilot, "\"pilots\"");
-    let crewhall = CREWHALL
-        .replace(
-            "member      = 'identity.members'",
-            "member      = { value = 'identity.members', list_mode = \"merge\" }",
-        )
-        .replacen(
-            "[[group.match]]",
-            &format!("{memberships}[[group.match]]"),
-            1,
-        );
-    std::fs::write(rules.join("crewhall.toml"), crewhall).unwrap();
-    let asked = format!(
-        "[[approval]]\nname = \"one watch\"\nchange = \"grant\"\nwhen = 'identity.employeeNumber == \"{}\"'\nchoose_up_to = 1\n[[approval.level]]\noperators = [\"bo\"]\n\n\
-         [[approval]]\nname = \"who joins\"\nchange = \"grant\"\n[[approval.level]]\nof = \"owner\"\n",
-        sailor.number
-    );
-    std::fs::write(rules.join("approvals.toml"), asked).unwrap();
-    said(service, &["rules", "publish", rules.to_str().unwrap()], 0);
-    let token = |more: &[&str]| {
-        service.json(&[&["operators", "add"], more].concat())["token"]
-            .as_str()
-            .unwrap()
-            .to_owned()
-    };
-    let (bo, own) = (token(&["bo"]), token(&["ow", "--person", &owner.number]));
-    service.client(&["run"]);
-    let members =
-        async |name: &str| hall.entry(&format!("(cn={name})")).await.unwrap().attrs["member"].len();
-    assert_eq!(
-        (
-            members("lookouts").await,
-            members("choir").await,
-            members("pilots").await
-        ),
-        (1, 1, 1),
-        "all of it waits"
-    );
+/// Two groups are offered to one person, of which the operator bo chooses one; another person joins
+/// a group whose owner decides.
+struct Offers {
+    hall: Hall,
+    bo: String,
+    owner: String,
+    choice: String,
+    joining: String,
+}
 
-    // The list says what is offered and how it is chosen; nothing is taken that is not offered, nor
-    // too much of it.
-    let by = |token: &str, arguments: &[&str]| text(&client(&service.url, token, arguments, ""));
-    let list = by(&bo, &["decisions", "list"]);
+impl Offers {
+    async fn start() -> Offers {
+        let hall = Hall::start().await;
+        hall.rest();
+        let fits =
+            |person: &&Crew| !person.given.is_empty() && is_internal(person) && !person.locked;
+        let mut people = hall.people.iter().filter(fits);
+        let [sailor, pilot, owner] = std::array::from_fn(|_| people.next().unwrap());
+        Offers::add_groups(&hall, owner).await;
+        Offers::publish(&hall, sailor, pilot);
+        let token = |more: &[&str]| {
+            let added = hall.service.json(&[&["operators", "add"], more].concat());
+            added["token"].as_str().unwrap().to_owned()
+        };
+        let bo = token(&["bo"]);
+        let owner = token(&["ow", "--person", &owner.number]);
+        hall.service.client(&["run"]);
+        let mut offers = Offers {
+            hall,
+            bo,
+            owner,
+            choice: String::new(),
+            joining: String::new(),
+        };
+        let all = offers.decisions();
+        let id = |title: &str| {
+            let is_it = |one: &&Value| one["message"].as_str().unwrap().starts_with(title);
+            let found = all.iter().find(is_it).unwrap();
+            found["id"].as_str().unwrap().to_owned()
+        };
+        offers.choice = id("one watch");
+        offers.joining = id("who joins");
+        offers
+    }
+
+    async fn add_groups(hall: &Hall, owner: &Crew) {
+        let owner = hall.of(owner).await.dn;
+        let mut admin = hall.admin().await;
+        for name in ["lookouts", "choir", "pilots"] {
+            let group = vec![
+                ("objectClass".to_owned(), one("groupOfNames")),
+                ("cn".to_owned(), one(name)),
+                ("member".to_owned(), one(&owner)),
+                ("owner".to_owned(), one(&owner)),
+            ];
+            admin
+                .add(&format!("cn={name},ou=groups,{BASE}"), group)
+                .await
+                .unwrap()
+                .success()
+                .unwrap();
+        }
+    }
+
+    fn publish(hall: &Hall, sailor: &Crew, pilot: &Crew) {
+        let joins = |who: &Crew, groups: &str| {
+            format!(
+                "[[person.membership]]\nwhen = 'identity.employeeNumber == \"{}\"'\ngroups = '{groups}'\n\n",
+                who.number
+            )
+        };
+        let memberships = joins(sailor, "[\"lookouts\", \"choir\"]") + &joins(pilot, "\"pilots\"");
+        let crewhall = CREWHALL
+            .replace(
+                "member      = 'identity.members'",
+                "member      = { value = 'identity.members', list_mode = \"merge\" }",
+            )
+            .replacen(
+                "[[group.match]]",
+                &format!("{memberships}[[group.match]]"),
+                1,
+            );
+        std::fs::write(hall.path("crewhall.toml"), crewhall).unwrap();
+        let asked = format!(
+            "[[approval]]\nname = \"one watch\"\nchange = \"grant\"\nwhen = 'identity.employeeNumber == \"{}\"'\nchoose_up_to = 1\n[[approval.level]]\noperators = [\"bo\"]\n\n\
+         [[approval]]\nname = \"who joins\"\nchange = \"grant\"\n[[approval.level]]\nof = \"owner\"\n",
+            sailor.number
+        );
+        std::fs::write(hall.path("approvals.toml"), asked).unwrap();
+        hall.publish();
+    }
+
+    fn answer(&self, token: &str, arguments: &[&str]) -> std::process::Output {
+        client(&self.hall.service.url, token, arguments, "")
+    }
+
+    fn approve(&self, decision: &str, token: &str, more: &[&str]) -> std::process::Output {
+        let approve = ["decisions", "approve", decision];
+        self.answer(token, &[&approve, more].concat())
+    }
+
+    fn decisions(&self) -> Vec<Value> {
+        let list = self.answer(&self.bo, &["decisions", "list", "-o", "json"]);
+        serde_json::from_slice(&list.stdout).unwrap()
+    }
+
+    /// The number of members of the two offered groups and of the owner's.
+    async fn member_counts(&self) -> [usize; 3] {
+        [
+            self.hall.member_of("lookouts").await.len(),
+            self.hall.member_of("choir").await.len(),
+            self.hall.member_of("pilots").await.len(),
+        ]
+    }
+}
+
+/// The list shows the offers and how to choose; an answer outside of them is refused.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approver_can_choose_only_what_is_offered() {
+    let offers = Offers::start().await;
+    assert_eq!(offers.member_counts().await, [1, 1, 1], "all of it waits");
+    let list = text(&offers.answer(&offers.bo, &["decisions", "list"]));
     holds(
         &list,
         &[
@@ -1474,89 +1527,54 @@ async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
             "you cannot answer this: this level is for the group's owner",
         ],
     );
-    let all: Vec<Value> = serde_json::from_slice(
-        &client(&service.url, &bo, &["decisions", "list", "-o", "json"], "").stdout,
-    )
-    .unwrap();
-    let id = |title: &str| {
-        all.iter()
-            .find(|one| one["message"].as_str().unwrap().starts_with(title))
-            .unwrap()["id"]
-            .as_str()
-            .unwrap()
-            .to_owned()
+    let choose = |names: &[&str]| {
+        let options: Vec<&str> = names.iter().flat_map(|name| ["--choose", name]).collect();
+        text(&offers.approve(&offers.choice, &offers.bo, &options))
     };
-    let (watch, joining) = (id("one watch"), id("who joins"));
     holds(
-        &by(&bo, &["decisions", "approve", &watch]),
+        &choose(&[]),
         &["choose up to 1 of these: join choir in crewhall; join lookouts in crewhall"],
     );
-    let both = [
-        "decisions",
-        "approve",
-        &watch,
-        "--choose",
-        "join choir in crewhall",
-        "--choose",
-        "join lookouts in crewhall",
-    ];
-    holds(&by(&bo, &both), &["choose up to 1 of these"]);
     holds(
-        &by(
-            &bo,
-            &[
-                "decisions",
-                "approve",
-                &watch,
-                "--choose",
-                "join pilots in crewhall",
-            ],
-        ),
+        &choose(&["join choir in crewhall", "join lookouts in crewhall"]),
+        &["choose up to 1 of these"],
+    );
+    holds(
+        &choose(&["join pilots in crewhall"]),
         &["`join pilots in crewhall` is not an offer"],
     );
     holds(
-        &by(&own, &["decisions", "approve", &joining, "--choose", "x"]),
+        &text(&offers.approve(&offers.joining, &offers.owner, &["--choose", "x"])),
         &["who joins has no offers to choose from: approve or reject it"],
     );
-    let yes = client(
-        &service.url,
-        &bo,
-        &[
-            "decisions",
-            "approve",
-            &watch,
-            "--choose",
-            "Join choir in crewhall",
-            "--comment",
-            "a fine voice",
-        ],
-        "",
-    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
+    let offers = Offers::start().await;
+    let service = &offers.hall.service;
+    let chosen = [
+        "--choose",
+        "Join choir in crewhall",
+        "--comment",
+        "a fine voice",
+    ];
+    let yes = offers.approve(&offers.choice, &offers.bo, &chosen);
     assert!(yes.status.success(), "{}", text(&yes));
     holds(
         &text(&yes),
         &["approved Join choir in crewhall, rejected the others"],
     );
-    let yes = client(&service.url, &own, &["decisions", "approve", &joining], "");
+    let yes = offers.approve(&offers.joining, &offers.owner, &[]);
     assert!(yes.status.success(), "{}", text(&yes));
     service.client(&["run"]);
-    assert_eq!(
-        (
-            members("lookouts").await,
-            members("choir").await,
-            members("pilots").await
-        ),
-        (1, 2, 2)
-    );
+    assert_eq!(offers.member_counts().await, [1, 2, 2]);
     let set_id = service.json(&["changes", "list"])[0]["id"].to_string();
     let held = said(service, &["changes", "export", &set_id], 0);
     holds(
         &held,
         &["rejected by bo (“another offer was chosen: a fine voice”)"],
     );
-    let left: Vec<Value> = serde_json::from_slice(
-        &client(&service.url, &bo, &["decisions", "list", "-o", "json"], "").stdout,
-    )
-    .unwrap();
+    let left = offers.decisions();
     assert!(left.iter().all(|one| one["kind"] != "approval"), "{left:?}");
 }

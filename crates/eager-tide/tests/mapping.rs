@@ -89,6 +89,47 @@ impl Line {
         edit(&self.rules, file, from, to);
     }
 }
+impl Line {
+    fn publish(&self) {
+        let publish = ["rules", "publish", self.rules.to_str().unwrap()];
+        said(&self.service, &publish, 0);
+    }
+
+    /// The first person of a department.
+    fn head(&self, department: &str) -> &Crew {
+        let mut people = self.people.iter();
+        people
+            .find(|person| person.department == department)
+            .unwrap()
+    }
+
+    /// People whom neither a lock nor a missing value concerns.
+    fn plain_people(&self) -> impl Iterator<Item = &Crew> {
+        let people = self.people.iter().enumerate();
+        let plain = people.filter(|(n, p)| n % 10 > 4 && !p.locked && !p.mail.is_empty());
+        plain.map(|(_, person)| person)
+    }
+
+    fn user(&self, person: &Crew) -> Value {
+        self.berthing.user(person.mail.trim()).unwrap()
+    }
+
+    /// A request to the SCIM service, as others make it.
+    async fn by_others(&self, method: reqwest::Method, path: &str, body: Option<Value>) {
+        let url = format!("{}{path}", self.berthing.url);
+        let mut request = common::http()
+            .request(method, url)
+            .bearer_auth("berth-token");
+        if let Some(body) = body {
+            request = request.json(&body);
+        }
+        request.send().await.unwrap().error_for_status().unwrap();
+    }
+}
+
+fn manager(user: &Value) -> Value {
+    user[tide_scim::ENTERPRISE]["manager"]["value"].clone()
+}
 
 fn edit(folder: &Path, file: &str, from: &str, to: &str) {
     let path = folder.join(file);
@@ -167,7 +208,7 @@ async fn a_large_group_is_changed_in_bulk_where_that_is_offered() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn people_refer_to_each_other_and_names_are_generated_once() {
+async fn references_are_written_as_accounts_of_the_target() {
     let line = line(120, Manner::full()).await;
     let preview = said(&line.service, &["preview", "--each", "0"], 0);
     holds(&preview, &["create"]);
@@ -178,17 +219,8 @@ async fn people_refer_to_each_other_and_names_are_generated_once() {
         "{told}"
     );
     said(&line.service, &["run"], 0);
-    // Everybody's manager is the account of that person there, and a circle is closed in the first
-    // run.
-    let by_mail = |person: &Crew| line.berthing.user(person.mail.trim()).unwrap();
-    let manager = |user: &Value| user[tide_scim::ENTERPRISE]["manager"]["value"].clone();
-    let head = |department: &str| {
-        line.people
-            .iter()
-            .find(|person| person.department == department)
-            .unwrap()
-    };
-    let (office, deck) = (by_mail(head("60")), by_mail(head("10")));
+    // A circle of managers is closed in the first run.
+    let (office, deck) = (line.user(line.head("60")), line.user(line.head("10")));
     assert_eq!(
         manager(&office),
         deck["id"],
@@ -207,11 +239,16 @@ async fn people_refer_to_each_other_and_names_are_generated_once() {
         &["deck-watch", "in sync"],
     );
     holds(
-        &said(&line.service, &["why", &head("60").number], 0),
+        &said(&line.service, &["why", &line.head("60").number], 0),
         &["generated once, reserved for life", "in sync"],
     );
-    line.berthing.take_writes();
-    // A marriage changes the name and not the account name; a new manager is followed.
+}
+
+/// A marriage changes the name, and not the generated account name; a new manager is written.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_generated_name_stays_when_the_name_changes() {
+    let line = line(120, Manner::full()).await;
+    said(&line.service, &["run"], 0);
     let married = line
         .people
         .iter()
@@ -219,7 +256,7 @@ async fn people_refer_to_each_other_and_names_are_generated_once() {
         .find(|(n, p)| *n > 20 && n % 10 > 4 && !p.given.is_empty() && !p.locked)
         .unwrap()
         .1;
-    let name = by_mail(married)["nickName"].clone();
+    let name = line.user(married)["nickName"].clone();
     assert!(
         name.as_str().is_some_and(|name| name.contains('.')),
         "{name}"
@@ -237,12 +274,12 @@ async fn people_refer_to_each_other_and_names_are_generated_once() {
         .success()
         .unwrap();
     said(&line.service, &["run"], 0);
-    let user = by_mail(married);
+    let user = line.user(married);
     assert_eq!(
         (&user["name"]["familyName"], &user["nickName"]),
         (&json!("Wed"), &name)
     );
-    assert_eq!(manager(&user), by_mail(&line.people[3])["id"]);
+    assert_eq!(manager(&user), line.user(&line.people[3])["id"]);
     let tried = said(
         &line.service,
         &[
@@ -342,52 +379,49 @@ async fn a_first_password_is_set_sealed_and_shown_once() {
     );
 }
 
+/// After the first run, others delete an account, create another one and change a third.
+struct ByOthers {
+    line: Line,
+    lost: usize,
+    old_id: String,
+}
+
+impl ByOthers {
+    async fn prepare() -> ByOthers {
+        let line = line(60, Manner::full()).await;
+        said(&line.service, &["run"], 0);
+        let [lost, changed] = {
+            let mut people = line.plain_people();
+            std::array::from_fn(|_| people.next().unwrap().number.clone())
+        };
+        let at = |number: &str| line.people.iter().position(|p| p.number == number).unwrap();
+        let (lost, changed) = (at(&lost), at(&changed));
+        let old_id = line.user(&line.people[lost])["id"]
+            .as_str()
+            .unwrap()
+            .to_owned();
+        let path = format!("/Users/{old_id}");
+        line.by_others(reqwest::Method::DELETE, &path, None).await;
+        let made = json!({"schemas": [tide_scim::USER], "userName": "stowaway@berthing.example"});
+        line.by_others(reqwest::Method::POST, "/Users", Some(made))
+            .await;
+        let mail = line.people[changed].mail.trim().to_owned();
+        line.berthing
+            .tamper(&mail, |user| user["title"] = "Pirate".into());
+        ByOthers { line, lost, old_id }
+    }
+
+    fn lost(&self) -> &Crew {
+        &self.line.people[self.lost]
+    }
+}
+
+/// Each alert is raised once; accounts that were there before us are no news.
 #[tokio::test(flavor = "multi_thread")]
-async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
-    let line = line(60, Manner::full()).await;
-    said(&line.service, &["run"], 0);
-    let lost = line
-        .people
-        .iter()
-        .enumerate()
-        .find(|(n, p)| n % 10 > 4 && !p.locked && !p.mail.is_empty())
-        .unwrap()
-        .1;
-    let old = line.berthing.user(&lost.mail).unwrap()["id"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let url = format!("{}/Users/{old}", line.berthing.url);
-    common::http()
-        .delete(&url)
-        .bearer_auth("berth-token")
-        .send()
-        .await
-        .unwrap()
-        .error_for_status()
-        .unwrap();
-    let made = json!({"schemas": [tide_scim::USER], "userName": "stowaway@berthing.example"});
-    let users = format!("{}/Users", line.berthing.url);
-    common::http()
-        .post(&users)
-        .bearer_auth("berth-token")
-        .json(&made)
-        .send()
-        .await
-        .unwrap()
-        .error_for_status()
-        .unwrap();
-    let tampered = line
-        .people
-        .iter()
-        .enumerate()
-        .find(|(n, p)| n % 10 > 4 && !p.locked && p.number != lost.number && !p.mail.is_empty())
-        .unwrap()
-        .1;
-    line.berthing
-        .tamper(tampered.mail.trim(), |user| user["title"] = "Pirate".into());
+async fn changes_by_others_raise_an_alert_each() {
+    let by_others = ByOthers::prepare().await;
+    let line = &by_others.line;
     said(&line.service, &["preview"], 0);
-    // It is told once, until somebody has seen it; what was there before us is no news.
     let status = said(&line.service, &["status"], 0);
     holds(
         &status,
@@ -405,21 +439,23 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
         ],
     );
     said(&line.service, &["preview"], 0);
-    assert_eq!(
-        line.service.json(&["status"])["alerts"]
-            .as_array()
-            .unwrap()
-            .len(),
-        3
-    );
+    let alerts = line.service.json(&["status"])["alerts"].clone();
+    assert_eq!(alerts.as_array().unwrap().len(), 3);
     holds(
-        &said(&line.service, &["why", &lost.number], 0),
+        &said(&line.service, &["why", &by_others.lost().number], 0),
         &["was deleted in berthing by others"],
     );
     holds(
         &said(&line.service, &["why", "dockradio@berthing.example"], 0),
         &["no identity matches; left unchanged"],
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn orphaned_and_deleted_accounts_are_disabled_and_created_again_by_rule() {
+    let by_others = ByOthers::prepare().await;
+    let line = &by_others.line;
+    said(&line.service, &["preview"], 0);
     line.edit(
         "berthing.toml",
         "on_orphaned = \"ignore\"\non_deleted = \"review\"",
@@ -431,15 +467,13 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
         0,
     );
     holds(&effect, &["on hold → created", "orphaned → disabled"]);
-    said(
-        &line.service,
-        &["rules", "publish", line.rules.to_str().unwrap()],
-        0,
-    );
+    line.publish();
     said(&line.service, &["run"], 0);
     assert_ne!(
-        line.berthing.user(&lost.mail).expect("created again")["id"],
-        json!(old)
+        line.berthing
+            .user(&by_others.lost().mail)
+            .expect("created again")["id"],
+        json!(by_others.old_id)
     );
     assert_eq!(
         line.berthing.user("dockradio@berthing.example").unwrap()["active"],
@@ -450,19 +484,21 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     assert_eq!(
         line.berthing.take_writes(),
         Vec::<String>::new(),
-        "it comes to rest"
+        "it settles"
     );
-    // The third way: a person is asked, and says that it is left alone.
+}
+
+/// An operator decides to leave it alone.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_orphaned_account_waits_for_an_answer_where_the_rule_says_review() {
+    let line = line(60, Manner::full()).await;
+    said(&line.service, &["run"], 0);
     line.edit(
         "berthing.toml",
-        "on_orphaned = \"disable\"",
+        "on_orphaned = \"ignore\"",
         "on_orphaned = \"review\"",
     );
-    said(
-        &line.service,
-        &["rules", "publish", line.rules.to_str().unwrap()],
-        0,
-    );
+    line.publish();
     holds(
         &said(&line.service, &["why", "nightwatch@berthing.example"], 0),
         &["review required"],
@@ -500,33 +536,44 @@ async fn accounts_made_and_deleted_there_are_treated_as_the_rule_says() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
+/// A draft with a changed title, and the number of its rule folder's edition.
+async fn line_with_draft() -> Line {
     let line = line(60, Manner::full()).await;
     said(&line.service, &["run"], 0);
-    let rules = line.rules.to_str().unwrap().to_owned();
+    let new = ["rules", "draft", "new", "--name", "capitals"];
     holds(
-        &said(&line.service, &["rules", "draft", "list"], 0),
-        &["no draft is open"],
-    );
-    holds(
-        &said(
-            &line.service,
-            &["rules", "draft", "new", "--name", "capitals"],
-            0,
-        ),
+        &said(&line.service, &new, 0),
         &["draft 1 · capitals · from version 2 · edition 1"],
     );
+    line
+}
+
+impl Line {
+    fn save_draft(&self, edition: &str, code: i32) -> String {
+        let rules = self.rules.to_str().unwrap();
+        let save = ["rules", "draft", "save", "1", rules, "--edition", edition];
+        said(&self.service, &save, code)
+    }
+
+    /// Makes all titles upper case.
+    fn capitalize(&self) {
+        self.edit(
+            "berthing.toml",
+            "'identity.title'",
+            "'upper(identity.title)'",
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_is_saved_only_over_the_edition_it_was_made_from() {
+    let line = line_with_draft().await;
     line.edit(
         "berthing.toml",
         "'identity.title'",
         "'upper(identity.titel)'",
     );
-    let broken = said(
-        &line.service,
-        &["rules", "draft", "save", "1", &rules, "--edition", "1"],
-        1,
-    );
+    let broken = line.save_draft("1", 1);
     holds(
         &broken,
         &[
@@ -540,22 +587,19 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
         &["the rules have 1 error"],
     );
     line.edit("berthing.toml", "identity.titel", "identity.title");
+    holds(&line.save_draft("1", 1), &["your edit was not stored"]);
     holds(
-        &said(
-            &line.service,
-            &["rules", "draft", "save", "1", &rules, "--edition", "1"],
-            1,
-        ),
-        &["your edit was not stored"],
-    );
-    holds(
-        &said(
-            &line.service,
-            &["rules", "draft", "save", "1", &rules, "--edition", "2"],
-            0,
-        ),
+        &line.save_draft("2", 0),
         &["+ title", "upper(identity.title)"],
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_shows_its_impact_and_sends_nothing() {
+    let line = line_with_draft().await;
+    line.capitalize();
+    line.save_draft("1", 0);
+    line.berthing.take_writes();
     let effect = line.service.json(&["rules", "draft", "impact", "1"]);
     let lines = effect["lines"].as_array().unwrap();
     assert!(
@@ -580,14 +624,15 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
         ),
         &["upper(identity.title)"],
     );
-    line.berthing.take_writes();
-    assert_eq!(
-        line.berthing.take_writes(),
-        Vec::<String>::new(),
-        "nothing of this was sent"
-    );
+    assert_eq!(line.berthing.take_writes(), Vec::<String>::new());
+}
 
-    // Somebody publishes meanwhile: the draft is not published over it, and takes it in.
+/// Another operator publishes meanwhile: the draft is not published over it, but rebased.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_is_not_published_over_a_newer_version() {
+    let line = line_with_draft().await;
+    line.capitalize();
+    line.save_draft("1", 0);
     let other = line.data.join("other");
     said(
         &line.service,
@@ -632,12 +677,20 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
         ),
         &["based on version 3", "published version 4 since"],
     );
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn versions_are_compared_and_rolled_back() {
+    let line = line_with_draft().await;
+    line.capitalize();
+    line.edit("guards.toml", "[[guard]]", "# theirs\n[[guard]]");
+    line.save_draft("1", 0);
+    said(&line.service, &["rules", "draft", "publish", "1"], 0);
     holds(
         &said(&line.service, &["rules", "history"], 0),
-        &["4 ", "capitals", "first operator"],
+        &["3 ", "capitals", "first operator"],
     );
-    let difference = said(&line.service, &["rules", "diff", "2", "4", "--impact"], 0);
+    let difference = said(&line.service, &["rules", "diff", "2", "3", "--impact"], 0);
     holds(
         &difference,
         &[
@@ -646,7 +699,7 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
             "berthing.toml changed",
             "values in 1 system",
             "VERSION 2",
-            "VERSION 4",
+            "VERSION 3",
         ],
     );
     holds(
@@ -658,7 +711,7 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
         ],
     );
     said(&line.service, &["rules", "draft", "publish", "2"], 0);
-    let same = line.service.json(&["rules", "diff", "2", "5", "--impact"]);
+    let same = line.service.json(&["rules", "diff", "2", "4", "--impact"]);
     assert_eq!(
         (
             same["files"].as_array().unwrap().len(),
@@ -675,13 +728,18 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
         &said(&line.service, &["rules", "draft", "show", "3"], 1),
         &["there is no open draft"],
     );
-    // An example that does not come out is not published.
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_with_a_failing_example_are_not_published() {
+    let line = line(60, Manner::full()).await;
     line.edit(
         "harbour.toml",
         "displayName = \"Eiko D'Amberg\"",
         "displayName = \"Eiko Damberg\"",
     );
-    let refused = text(&line.service.client(&["rules", "publish", &rules]));
+    let rules = line.rules.to_str().unwrap();
+    let refused = text(&line.service.client(&["rules", "publish", rules]));
     holds(
         &refused,
         &[
@@ -691,56 +749,81 @@ async fn drafts_show_their_impact_and_concurrent_edits_overwrite_nothing() {
     );
 }
 
+/// A person of the deck, with the demo's roles, after the first run.
+struct Roles {
+    line: Line,
+    person: Crew,
+    id: String,
+}
+
+impl Roles {
+    async fn start() -> Roles {
+        let line = line(40, Manner::full()).await;
+        let mut files = world::more_rules().into_iter();
+        let (_, roles) = files.find(|(name, _)| *name == "roles.toml").unwrap();
+        std::fs::write(line.rules.join("roles.toml"), roles).unwrap();
+        line.publish();
+        said(&line.service, &["run"], 0);
+        let whole = |person: &&Crew| {
+            person.department == "10"
+                && !person.given.is_empty()
+                && !person.mail.is_empty()
+                && !person.locked
+        };
+        let in_target = |person: &&Crew| division(&line, person).is_some();
+        let mut people = line.people.iter().filter(whole);
+        let person = people.find(in_target).expect("of the deck").clone();
+        assert_eq!(division(&line, &person).as_deref(), Some("deck watch"));
+        let found = line.service.json(&[
+            "identities",
+            "list",
+            "--search",
+            &person.mail.to_lowercase(),
+        ]);
+        let id = found[0]["id"].as_str().unwrap().to_owned();
+        Roles { line, person, id }
+    }
+
+    fn client(&self, arguments: &[&str]) -> String {
+        said(&self.line.service, arguments, 0)
+    }
+
+    /// Lets automatic runs follow.
+    fn watch(&self) {
+        self.client(&["systems", "schedule", "berthing", "--watch"]);
+    }
+
+    fn grant(&self, more: &[&str]) {
+        let grant = ["roles", "grant", "safety officer", &self.id];
+        self.client(&[&grant, more].concat());
+    }
+
+    /// Waits until the person's division is that of a role.
+    async fn until_division(&self, wanted: &str) {
+        let division = || division(&self.line, &self.person);
+        let is_wanted = async || (division().as_deref() == Some(wanted)).then_some(());
+        if eventually(PATIENCE, is_wanted).await.is_none() {
+            let why = self.client(&["why", &self.id]);
+            panic!("{:?} and not {wanted}: {why}", division());
+        }
+    }
+}
+
+fn division(line: &Line, person: &Crew) -> Option<String> {
+    let user = line.berthing.user(&person.mail.to_lowercase())?;
+    let division = user[tide_scim::ENTERPRISE]["division"].as_str();
+    division.map(str::to_owned)
+}
+
+/// Who would gain and lose a role by another condition, with the values; nothing is stored.
 #[tokio::test(flavor = "multi_thread")]
-async fn granted_roles_end_and_differing_roles_are_listed() {
-    let line = line(40, Manner::full()).await;
-    let roles = world::more_rules()
-        .into_iter()
-        .find(|(name, _)| *name == "roles.toml")
-        .expect("there")
-        .1;
-    std::fs::write(line.rules.join("roles.toml"), roles).unwrap();
-    said(
-        &line.service,
-        &["rules", "publish", line.rules.to_str().unwrap()],
-        0,
-    );
-    said(&line.service, &["run"], 0);
-    let whole = |person: &&Crew| {
-        person.department == "10"
-            && !person.given.is_empty()
-            && !person.mail.is_empty()
-            && !person.locked
-    };
-    let division = |person: &Crew| {
-        let user = line
-            .berthing
-            .user(&person.mail.to_lowercase())
-            .unwrap_or_default();
-        user["urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"]["division"]
-            .as_str()
-            .map(str::to_owned)
-    };
-    let person = line
-        .people
-        .iter()
-        .filter(whole)
-        .find(|person| division(person).is_some())
-        .expect("of the deck");
-    assert_eq!(division(person).as_deref(), Some("deck watch"));
-    let found = line.service.json(&[
-        "identities",
-        "list",
-        "--search",
-        &person.mail.to_lowercase(),
-    ]);
-    let id = found[0]["id"].as_str().unwrap().to_owned();
+async fn another_condition_of_a_role_is_simulated() {
+    let roles = Roles::start().await;
+    let (line, id) = (&roles.line, &roles.id);
     holds(
         &said(&line.service, &["roles", "list"], 0),
         &["deck hand", "safety officer", "deck watch"],
     );
-    // Another condition is tried: who is of the deck would lose it, with what it gives; nothing is
-    // kept of that.
     let tried = line.service.json(&[
         "roles",
         "simulate",
@@ -756,7 +839,7 @@ async fn granted_roles_end_and_differing_roles_are_listed() {
             .collect::<Vec<_>>()
     };
     assert!(
-        whom("loses").contains(&id) && !whom("gains").is_empty() && !whom("gains").contains(&id),
+        whom("loses").contains(id) && !whom("gains").is_empty() && !whom("gains").contains(id),
         "{tried:#}"
     );
     let lines = tried["impact"]["lines"].as_array().unwrap();
@@ -787,40 +870,18 @@ async fn granted_roles_end_and_differing_roles_are_listed() {
             .service
             .json(&["roles", "show", "deck hand"])
             .to_string(),
-        &[&id],
+        &[id],
     );
-    // Given for some seconds, with a follower at work: it comes and goes by itself.
-    said(
-        &line.service,
-        &["systems", "schedule", "berthing", "--watch"],
-        0,
-    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_role_granted_until_a_time_ends_then() {
+    let roles = Roles::start().await;
+    let (line, id) = (&roles.line, &roles.id);
+    roles.watch();
     let until = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
-    said(
-        &line.service,
-        &[
-            "roles",
-            "grant",
-            "safety officer",
-            &id,
-            "--until",
-            &until.to_string(),
-            "--comment",
-            "drill",
-        ],
-        0,
-    );
-    let becomes = async |wanted: &str| {
-        let is_wanted = async || (division(person).as_deref() == Some(wanted)).then_some(());
-        if eventually(PATIENCE, is_wanted).await.is_none() {
-            panic!(
-                "{:?} and not {wanted}: {}",
-                division(person),
-                said(&line.service, &["why", &id], 0)
-            );
-        }
-    };
-    becomes("bridge").await;
+    roles.grant(&["--until", &until.to_string(), "--comment", "drill"]);
+    roles.until_division("bridge").await;
     holds(
         &said(&line.service, &["roles", "list"], 0),
         &[
@@ -830,10 +891,10 @@ async fn granted_roles_end_and_differing_roles_are_listed() {
         ],
     );
     holds(
-        &line.service.json(&["why", &id]).to_string(),
+        &line.service.json(&["why", id]).to_string(),
         &["from the role safety officer, over deck watch by deck hand"],
     );
-    becomes("deck watch").await;
+    roles.until_division("deck watch").await;
     assert!(jiff::Timestamp::now() >= until);
     holds(
         &said(&line.service, &["roles", "show", "safety officer"], 0),
@@ -843,45 +904,50 @@ async fn granted_roles_end_and_differing_roles_are_listed() {
         &said(&line.service, &["journal", "list"], 0),
         &["role.given", "drill"],
     );
-    // Given and taken; and what cannot be.
-    said(&line.service, &["roles", "grant", "safety officer", &id], 0);
-    becomes("bridge").await;
-    said(
-        &line.service,
-        &["roles", "revoke", "safety officer", &id],
-        0,
-    );
-    becomes("deck watch").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_granted_role_is_revoked() {
+    let roles = Roles::start().await;
+    let (line, id) = (&roles.line, &roles.id);
+    roles.watch();
+    roles.grant(&[]);
+    roles.until_division("bridge").await;
+    roles.client(&["roles", "revoke", "safety officer", id]);
+    roles.until_division("deck watch").await;
     holds(
-        &said(
-            &line.service,
-            &["roles", "revoke", "safety officer", &id],
-            1,
-        ),
+        &said(&line.service, &["roles", "revoke", "safety officer", id], 1),
         &["no grant by hand of the role"],
     );
     holds(
-        &said(&line.service, &["roles", "grant", "captain", &id], 1),
+        &said(&line.service, &["roles", "grant", "captain", id], 1),
         &["there is no role `captain`", "deck hand"],
     );
     holds(
         &said(
             &line.service,
-            &["roles", "grant", "crew", &id, "--until", "soon"],
+            &["roles", "grant", "crew", id, "--until", "soon"],
             1,
         ),
         &["`soon` is not a timestamp"],
     );
-    // Whoever leaves loses what was given, and does not get it back with the return.
-    said(&line.service, &["roles", "grant", "safety officer", &id], 0);
-    becomes("bridge").await;
-    said(&line.service, &["identities", "depart", &id], 0);
+}
+
+/// It does not come back with the return.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_leaver_loses_granted_roles() {
+    let roles = Roles::start().await;
+    let (line, id, person) = (&roles.line, &roles.id, &roles.person);
+    roles.watch();
+    roles.grant(&[]);
+    roles.until_division("bridge").await;
+    said(&line.service, &["identities", "depart", id], 0);
     eventually(PATIENCE, async || {
         let user = line.berthing.user(&person.mail.to_lowercase())?;
         (user["active"] == false).then_some(())
     })
     .await
     .expect("the account is disabled");
-    said(&line.service, &["identities", "reinstate", &id], 0);
-    becomes("deck watch").await;
+    said(&line.service, &["identities", "reinstate", id], 0);
+    roles.until_division("deck watch").await;
 }

@@ -208,9 +208,9 @@ async fn who_is_taken_out_of_a_group_is_out_within_moments_by_group_and_by_filte
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_they_read() {
-    let mut yard = Yard::start().await;
+/// The watched directory with everybody in scope.
+async fn yard_of_three() -> Yard {
+    let yard = Yard::start().await;
     yard.publish("[person.scope]\nfilter = \"(cn=*)\"", 0);
     said(&yard.service, &["systems", "arm", "harbour"], 0);
     said(
@@ -220,7 +220,13 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     );
     yard.takes_part(&["Ada Quay", "Bo Lind", "Cy Mast"], "everybody")
         .await;
-    // Only the server can tell; everything is read for it, without anybody's asking.
+    yard
+}
+
+/// A full read starts automatically for it, and later changes are checked with the server.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_filter_that_only_the_server_can_evaluate_is_sent_to_it() {
+    let mut yard = yard_of_three().await;
     let warned = yard.publish("[person.scope]\nfilter = \"(&(memberOf=*)(!(cn=Bo*)))\"", 0);
     holds(
         &warned,
@@ -231,7 +237,6 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
     );
     yard.takes_part(&["Ada Quay"], "whom the server finds")
         .await;
-    // News are asked about too.
     yard.ldap
         .modify(
             &dn("ada"),
@@ -252,14 +257,23 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
         .success()
         .unwrap();
     yard.takes_part(&["Ada Quay"], "found again").await;
-    // Operational attributes are shown only to who asks for them.
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn operational_attributes_are_read_when_rules_need_them() {
+    let yard = yard_of_three().await;
     yard.publish("[[person.scope.condition]]\nwhen = 'account.modifiersName != null'\nreason = \"nobody changed it\"", 0);
     yard.takes_part(
         &["Ada Quay", "Bo Lind", "Cy Mast"],
         "with an operational attribute",
     )
     .await;
-    // Entries of another class are counted by the test, and read when their class is named.
+}
+
+/// Entries of another class are counted by the check, and read when their class is configured.
+#[tokio::test(flavor = "multi_thread")]
+async fn entries_of_a_class_are_read_when_it_is_configured() {
+    let yard = yard_of_three().await;
     holds(
         &said(&yard.service, &["systems", "test", "harbour"], 0),
         &[
@@ -324,6 +338,11 @@ async fn what_only_the_server_can_decide_is_asked_of_it_and_new_rules_get_what_t
         &said(&yard.service, &["systems", "test", "harbour"], 0),
         &["the schema has no class nobody"],
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_missing_container_is_reported_with_the_nearest_entry() {
+    let yard = yard_of_three().await;
     let missing = said(
         &yard.service,
         &["systems", "tree", "harbour", &format!("ou=nowhere,{BASE}")],

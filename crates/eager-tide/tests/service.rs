@@ -202,31 +202,35 @@ async fn a_session_is_the_consoles_own_and_ends() {
     assert!(ended.is_ok(), "the stream ends with the session");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn tokens_and_sessions_end_with_what_they_were_made_from() {
-    let set = Set::start().await;
-    let service = &set.service;
-    let printed = |arguments: &[&str]| {
-        let output = service.client(arguments);
+impl Set {
+    /// The output of a command that succeeds.
+    fn printed(&self, arguments: &[&str]) -> String {
+        let output = self.service.client(arguments);
         assert!(output.status.success(), "{arguments:?}: {}", text(&output));
         String::from_utf8(output.stdout).unwrap().trim().to_owned()
-    };
-    let sign_in = async |token: &str| {
-        set.call(
-            Method::POST,
-            "/api/v1/session",
-            &[],
-            Some(serde_json::json!({"token": token})),
-        )
-        .await
-    };
-    let me =
-        async |headers: &[(&str, &str)]| set.call(Method::GET, "/api/v1/me", headers, None).await.0;
-    // A system's token signs nobody in, and ends with the system: one of the same name is another
-    // one.
+    }
+
+    async fn sign_in(&self, token: &str) -> (StatusCode, String, String) {
+        let body = serde_json::json!({"token": token});
+        self.call(Method::POST, "/api/v1/session", &[], Some(body))
+            .await
+    }
+
+    async fn status_of_me(&self, header: (&str, &str)) -> StatusCode {
+        self.call(Method::GET, "/api/v1/me", &[header], None)
+            .await
+            .0
+    }
+}
+
+/// It signs nobody in. Another system of the same name does not get it.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_token_of_a_system_ends_with_the_system() {
+    let set = Set::start().await;
+    let printed = |arguments: &[&str]| set.printed(arguments);
     printed(&["systems", "add", "postroom", "--kind", "push"]);
     let pushing = printed(&["systems", "token", "postroom"]);
-    let (status, cookie, said) = sign_in(&pushing).await;
+    let (status, cookie, said) = set.sign_in(&pushing).await;
     assert!(
         status == StatusCode::FORBIDDEN
             && cookie.is_empty()
@@ -254,9 +258,14 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         "its token was that of the one before"
     );
     printed(&["systems", "token", "postroom"]);
+}
 
-    // What is made from a token ends with it: sessions, and streams that were opened with the token
-    // itself.
+/// So do streams that were opened with the token itself.
+#[tokio::test(flavor = "multi_thread")]
+async fn sessions_and_streams_end_with_their_token() {
+    let set = Set::start().await;
+    let service = &set.service;
+    let printed = |arguments: &[&str]| set.printed(arguments);
     let second = printed(&[
         "operators",
         "token",
@@ -265,7 +274,7 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         "--expires-in-days",
         "30",
     ]);
-    let (status, cookie, _) = sign_in(&second).await;
+    let (status, cookie, _) = set.sign_in(&second).await;
     assert_eq!(status, StatusCode::OK);
     let pair = cookie.split(';').next().unwrap().to_owned();
     let stream = set
@@ -293,7 +302,7 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         laptop["expires_at"].is_string() && laptop["is_valid"] == true,
         "{list}"
     );
-    assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::OK);
+    assert_eq!(set.status_of_me(("cookie", &pair)).await, StatusCode::OK);
     printed(&[
         "operators",
         "tokens",
@@ -301,26 +310,31 @@ async fn tokens_and_sessions_end_with_what_they_were_made_from() {
         "--end",
         laptop["id"].as_str().unwrap(),
     ]);
-    assert_eq!(me(&[("cookie", &pair)]).await, StatusCode::UNAUTHORIZED);
-    assert_eq!(
-        me(&[("authorization", &format!("Bearer {second}"))]).await,
-        StatusCode::UNAUTHORIZED
-    );
+    let bearer = format!("Bearer {second}");
+    for header in [("cookie", pair.as_str()), ("authorization", &bearer)] {
+        assert_eq!(set.status_of_me(header).await, StatusCode::UNAUTHORIZED);
+    }
     assert!(
         tokio::time::timeout(std::time::Duration::from_secs(10), stream.text())
             .await
             .is_ok(),
         "the stream ends with the token"
     );
-    // Nobody makes a token for another who has one; a rotation ends the one before.
-    let refused = text(&service.client(&["operators", "token", "postroom"]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_creates_a_token_for_another_operator_and_a_rotation_ends_the_last_one() {
+    let set = Set::start().await;
+    set.printed(&["operators", "add", "postroom"]);
+    let refused = text(&set.service.client(&["operators", "token", "postroom"]));
     assert!(
         refused.contains("only postroom can create another one"),
         "{refused}"
     );
-    printed(&["operators", "token", "--overlap-hours", "0"]);
+    set.printed(&["operators", "token", "--overlap-hours", "0"]);
+    let bearer = format!("Bearer {}", set.service.token);
     assert_eq!(
-        me(&[("authorization", &format!("Bearer {}", service.token))]).await,
+        set.status_of_me(("authorization", &bearer)).await,
         StatusCode::UNAUTHORIZED
     );
 }
@@ -383,114 +397,108 @@ async fn the_emergency_stop_is_set_seen_and_lifted() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn planted_secrets_are_found_nowhere() {
-    let mut set = Set::start().await;
-    let service = &set.service;
-    assert!(
-        service
-            .client(&["systems", "set", "berthing", "--writable", "person"])
-            .status
-            .success()
-    );
-    assert!(
-        service
-            .client(&["systems", "arm", "berthing"])
-            .status
-            .success()
-    );
-    set.berthing.mischief_on_writes(&[Mischief::Refuse]);
-    let mut said = vec![
-        text(&service.client(&["run"])),
-        text(&service.client(&["run"])),
-    ];
-    // A system that calls us: its token is shown once, and a password that it pushes is never kept.
-    assert!(
-        service
-            .client(&["systems", "add", "postroom", "--kind", "push"])
-            .status
-            .success()
-    );
-    let given = service.client(&["systems", "token", "postroom"]);
-    let pushing = String::from_utf8(given.stdout).unwrap().trim().to_owned();
-    assert_eq!(pushing.len(), 64);
-    let user = serde_json::json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "ada", "password": "canary-pushed-4411"});
-    let request = set
-        .http
-        .post(format!("{}/scim/v2/postroom/Users", service.url))
-        .bearer_auth(&pushing);
-    let answer = request
-        .header("content-type", "application/scim+json")
-        .body(user.to_string())
-        .send()
-        .await
-        .unwrap();
-    assert_eq!(answer.status(), 201);
-    said.push(answer.text().await.unwrap());
-    said.push(text(
-        &service.client(&["systems", "token", "postroom", "--list"]),
-    ));
-    said.push(text(
-        &service.client(&["systems", "accounts", "postroom", "-o", "json"]),
-    ));
-    for arguments in [
-        &["status"][..],
-        &["systems", "show", "harbour"],
-        &["systems", "show", "berthing", "-o", "json"],
-        &["systems", "test", "harbour"],
-        &["rules", "show"],
-        &["changes", "list"],
-        &["changes", "show", "1", "--values"],
-        &["journal", "list", "--limit", "1000", "-o", "json"],
-        &["identities", "list", "-o", "json"],
-        &["why", "1001"],
-        &["systems", "accounts", "harbour", "-o", "json"],
-    ] {
-        said.push(text(&service.client(arguments)));
-    }
-    let bearer = format!("Bearer {}", service.token);
-    for (method, path, _) in tide_service::GRANTS
-        .iter()
-        .filter(|(m, p, _)| *m == "GET" && !p.contains("events"))
-    {
-        let path = path.replace("{name}", "harbour").replace("{id}", "1");
-        let (_, _, body) = set
-            .call(
-                Method::from_bytes(method.as_bytes()).unwrap(),
-                &path,
-                &[("authorization", &bearer)],
-                None,
-            )
-            .await;
-        said.push(body);
-    }
-    let failing = client(
-        &service.url,
-        &service.token,
-        &[
+const PUSHED_PASSWORD: &str = "canary-pushed-4411";
+const TYPED_PASSWORD: &str = "canary-typed-9917";
+
+impl Set {
+    /// Runs of which one fails, and a system that pushes a password. Returns what was said, and the
+    /// token of the system, which is shown once.
+    async fn use_secrets(&self) -> (Vec<String>, String) {
+        let service = &self.service;
+        self.printed(&["systems", "set", "berthing", "--writable", "person"]);
+        self.printed(&["systems", "arm", "berthing"]);
+        self.berthing.mischief_on_writes(&[Mischief::Refuse]);
+        let mut said = vec![
+            text(&service.client(&["run"])),
+            text(&service.client(&["run"])),
+        ];
+        self.printed(&["systems", "add", "postroom", "--kind", "push"]);
+        let pushing = self.printed(&["systems", "token", "postroom"]);
+        assert_eq!(pushing.len(), 64);
+        let user = serde_json::json!({"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": "ada", "password": PUSHED_PASSWORD});
+        let answer = self
+            .http
+            .post(format!("{}/scim/v2/postroom/Users", service.url))
+            .bearer_auth(&pushing)
+            .header("content-type", "application/scim+json")
+            .body(user.to_string())
+            .send()
+            .await
+            .unwrap();
+        assert_eq!(answer.status(), 201);
+        said.push(answer.text().await.unwrap());
+        let add = [
             "systems",
             "add",
             "other",
             "--kind",
             "ldap",
             "--address",
-            &set.harbour.url,
+            &self.harbour.url,
             "--bind-dn",
             "cn=x",
             "--base-dn",
             BASE,
-        ],
-        "canary-typed-9917",
-    );
-    assert_eq!(failing.status.code(), Some(1));
-    said.push(text(&failing));
-    said.push(set.service.running.lines.lock().unwrap().join("\n"));
+        ];
+        let failing = client(&service.url, &service.token, &add, TYPED_PASSWORD);
+        assert_eq!(failing.status.code(), Some(1));
+        said.push(text(&failing));
+        (said, pushing)
+    }
+
+    /// The output of commands that show much, the answers of all routes, and the log.
+    async fn everything_shown(&self) -> Vec<String> {
+        let service = &self.service;
+        let mut said = Vec::new();
+        for arguments in [
+            &["systems", "token", "postroom", "--list"][..],
+            &["systems", "accounts", "postroom", "-o", "json"],
+            &["status"],
+            &["systems", "show", "harbour"],
+            &["systems", "show", "berthing", "-o", "json"],
+            &["systems", "test", "harbour"],
+            &["rules", "show"],
+            &["changes", "list"],
+            &["changes", "show", "1", "--values"],
+            &["journal", "list", "--limit", "1000", "-o", "json"],
+            &["identities", "list", "-o", "json"],
+            &["why", "1001"],
+            &["systems", "accounts", "harbour", "-o", "json"],
+        ] {
+            said.push(text(&service.client(arguments)));
+        }
+        let bearer = format!("Bearer {}", service.token);
+        for (method, path, _) in tide_service::GRANTS
+            .iter()
+            .filter(|(m, p, _)| *m == "GET" && !p.contains("events"))
+        {
+            let path = path.replace("{name}", "harbour").replace("{id}", "1");
+            let (_, _, body) = self
+                .call(
+                    Method::from_bytes(method.as_bytes()).unwrap(),
+                    &path,
+                    &[("authorization", &bearer)],
+                    None,
+                )
+                .await;
+            said.push(body);
+        }
+        said.push(service.running.lines.lock().unwrap().join("\n"));
+        said
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn planted_secrets_are_found_nowhere() {
+    let mut set = Set::start().await;
+    let (mut said, pushing) = set.use_secrets().await;
+    said.extend(set.everything_shown().await);
     let token = set.service.token.clone();
     for canary in [
         PASSWORD,
         TOKEN,
-        "canary-typed-9917",
-        "canary-pushed-4411",
+        TYPED_PASSWORD,
+        PUSHED_PASSWORD,
         pushing.as_str(),
         token.as_str(),
     ] {
@@ -506,25 +514,12 @@ async fn planted_secrets_are_found_nowhere() {
             continue;
         }
         let bytes = std::fs::read(&path).unwrap();
-        for canary in [
-            PASSWORD,
-            TOKEN,
-            "canary-typed-9917",
-            "canary-pushed-4411",
-            pushing.as_str(),
-        ] {
-            assert!(
-                !bytes.windows(canary.len()).any(|w| w == canary.as_bytes()),
-                "{canary} in {}",
-                path.display()
-            );
+        let holds = |secret: &str| bytes.windows(secret.len()).any(|w| w == secret.as_bytes());
+        for canary in [PASSWORD, TOKEN, TYPED_PASSWORD, PUSHED_PASSWORD, &pushing] {
+            assert!(!holds(canary), "{canary} in {}", path.display());
         }
         if path.file_name().unwrap() != "first-token" {
-            assert!(
-                !bytes.windows(token.len()).any(|w| w == token.as_bytes()),
-                "the token in {}",
-                path.display()
-            );
+            assert!(!holds(&token), "the token in {}", path.display());
         }
         #[cfg(unix)]
         if ["key", "first-token"]
@@ -543,7 +538,7 @@ async fn planted_secrets_are_found_nowhere() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn bad_input_gets_a_message_of_its_own() {
+async fn a_system_that_cannot_be_added_is_told_what_to_do() {
     let set = Set::start().await;
     let service = &set.service;
     let add = |kind: &str, url: &str, base: &str, secret: &str| {
@@ -585,7 +580,13 @@ async fn bad_input_gets_a_message_of_its_own() {
         assert!(said.contains(wanted), "wanted `{wanted}` in {said}");
         assert!(said.contains("to do:"), "{said}");
     }
+}
 
+/// The published version stays.
+#[tokio::test(flavor = "multi_thread")]
+async fn broken_rules_are_refused_with_their_place() {
+    let set = Set::start().await;
+    let service = &set.service;
     let rules = set.folder.path().join("broken");
     for (text_of_file, wanted) in [
         (
@@ -625,7 +626,12 @@ async fn bad_input_gets_a_message_of_its_own() {
         1,
         "the sound version stays"
     );
+}
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_wrong_token_address_command_or_body_gets_its_own_message() {
+    let set = Set::start().await;
+    let service = &set.service;
     let wrong = client(&service.url, "not-a-token", &["status"], "");
     assert!(text(&wrong).contains("the token is not valid"));
     let nowhere = client("http://127.0.0.1:1", "x", &["status"], "");

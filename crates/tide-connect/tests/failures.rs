@@ -239,23 +239,25 @@ async fn each_fault_of_a_certificate_has_its_own_code_sentence_and_remedy() {
     seen.assert_distinct();
 }
 
-#[tokio::test]
-async fn each_refusal_of_a_bind_has_its_own_code_sentence_and_remedy() {
-    let mut seen = Seen::default();
+const STALE: &str = "cn=stale,ou=services";
+
+/// A directory whose policy locks accounts, and that shows few entries to one of them.
+fn strict_directory() -> Slapd {
     let policy = format!("ppolicy_default cn=policy,ou=services,{BASE}\nppolicy_use_lockout");
-    let limits = format!("limits dn.exact=\"cn=stale,ou=services,{BASE}\" size=5 size.prtotal=5");
-    let slapd = Slapd::with_setup(
-        &entries(),
-        &Setup {
-            policy,
-            database: limits,
-            ..Setup::default()
-        },
-    )
-    .expect("slapd starts");
+    let limits = format!("limits dn.exact=\"{STALE},{BASE}\" size=5 size.prtotal=5");
+    let setup = Setup {
+        policy,
+        database: limits,
+        ..Setup::default()
+    };
+    Slapd::with_setup(&entries(), &setup).expect("slapd starts")
+}
+
+#[tokio::test]
+async fn a_refused_password_or_name_has_its_own_code_sentence_and_remedy() {
+    let mut seen = Seen::default();
+    let slapd = strict_directory();
     let good = settings(&slapd.url);
-    // Binding: no password, wrong, no such form of name, locked by the policy, nobody, a password
-    // in clear.
     seen.one(
         "no_password",
         "Bind accepted",
@@ -277,11 +279,28 @@ async fn each_refusal_of_a_bind_has_its_own_code_sentence_and_remedy() {
         }),
     )
     .await;
+    seen.one(
+        "anonymous_refused",
+        "Base DN readable",
+        &ldap(LdapSettings {
+            bind_dn: None,
+            ..good.clone()
+        }),
+    )
+    .await;
+    seen.assert_distinct();
+}
+
+/// The size limit comes first: after wrong passwords, the account is locked.
+#[tokio::test]
+async fn a_limited_or_locked_account_has_its_own_code_sentence_and_remedy() {
+    let mut seen = Seen::default();
+    let slapd = strict_directory();
     let stale = |settings: &LdapSettings| LdapSettings {
-        bind_dn: Some(format!("cn=stale,ou=services,{BASE}")),
+        bind_dn: Some(format!("{STALE},{BASE}")),
         ..settings.clone()
     };
-    // The size limit first: after that the account is locked.
+    let good = settings(&slapd.url);
     seen.one(
         "size_limit",
         "First entries",
@@ -296,15 +315,13 @@ async fn each_refusal_of_a_bind_has_its_own_code_sentence_and_remedy() {
     }
     seen.one("account_locked", "Bind accepted", &ldap(stale(&good)))
         .await;
-    seen.one(
-        "anonymous_refused",
-        "Base DN readable",
-        &ldap(LdapSettings {
-            bind_dn: None,
-            ..good.clone()
-        }),
-    )
-    .await;
+    seen.assert_distinct();
+}
+
+#[tokio::test]
+async fn a_refused_kind_of_bind_has_its_own_code_sentence_and_remedy() {
+    let mut seen = Seen::default();
+    let slapd = strict_directory();
     let strict = Setup {
         server: "security simple_bind=128".into(),
         ..Setup::default()

@@ -250,7 +250,7 @@ async fn accounts_are_read_in_pages_with_their_state_and_without_passwords() {
 }
 
 #[tokio::test]
-async fn entries_are_created_changed_renamed_and_disabled_by_their_keys() {
+async fn entries_are_created_changed_and_renamed_by_their_keys() {
     let (_, slapd) = crew_directory();
     let admin = administrator(&slapd);
     let (dn, create) = creation();
@@ -288,15 +288,23 @@ async fn entries_are_created_changed_renamed_and_disabled_by_their_keys() {
         (made.key.as_str(), target.as_str()),
         "a moved entry stays the same account"
     );
-    // Sent again, as after an answer that was lost; and to somebody who is called otherwise by now.
-    let again = admin
-        .write(&write_of(
-            ChangeKind::Rename,
-            &made,
-            vec![value("dn", &[&dn], &[&target])],
-        ))
-        .await
-        .expect("it is so");
+}
+
+#[tokio::test]
+async fn a_repeated_write_finds_a_renamed_entry() {
+    let (_, slapd) = crew_directory();
+    let admin = administrator(&slapd);
+    let (dn, create) = creation();
+    let made = admin.write(&create).await.expect("created");
+    let target = format!("cn=Plain,ou=former,{BASE}");
+    let rename = write_of(
+        ChangeKind::Rename,
+        &made,
+        vec![value("dn", &[&dn], &[&target])],
+    );
+    admin.write(&rename).await.expect("moved");
+    // Sent again, as after a lost answer; then to the entry under its old name.
+    let again = admin.write(&rename).await.expect("it is so");
     assert_eq!(
         (again.key.as_str(), again.name.as_str()),
         (made.key.as_str(), target.as_str())
@@ -326,13 +334,21 @@ async fn entries_are_created_changed_renamed_and_disabled_by_their_keys() {
         .await
         .expect_err("nobody");
     assert_eq!(refused.code, "no_such_object");
+}
+
+#[tokio::test]
+async fn an_entry_is_disabled_enabled_and_found_by_its_values() {
+    let (_, slapd) = crew_directory();
+    let admin = administrator(&slapd);
+    let (_, create) = creation();
+    let made = admin.write(&create).await.expect("created");
     let off = admin
-        .write(&write_of(ChangeKind::Disable, &moved, vec![]))
+        .write(&write_of(ChangeKind::Disable, &made, vec![]))
         .await
         .expect("disabled");
     assert_eq!(off.attributes.get("enabled"), [Value::Bool(false)]);
     let on = admin
-        .write(&write_of(ChangeKind::Enable, &moved, vec![]))
+        .write(&write_of(ChangeKind::Enable, &made, vec![]))
         .await
         .expect("enabled");
     assert_eq!(on.attributes.get("enabled"), [Value::Bool(true)]);
@@ -454,10 +470,9 @@ async fn a_reader_may_not_write_and_a_deletion_can_be_repeated() {
     }
 }
 
-/// A backup host that refers writes to the first one is used for reading, and left as soon as the
-/// first one is back.
-#[tokio::test]
-async fn a_replica_is_no_place_to_write_and_is_left_again() {
+/// A directory and a replica of it: a consumer (RFC 4533) whose provider does not answer, which
+/// refers writes to the first.
+fn directory_with_replica() -> (Vec<world::Crew>, Slapd, Slapd) {
     let people = world::people(world::SEED, 5);
     let entries = world::directory(&people, PASSWORD);
     let certificates = tide_standins::certs::make(&["localhost", "127.0.0.1"]).expect("made");
@@ -466,27 +481,20 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
         database,
         ..Setup::default()
     };
-    let mut first = Slapd::with_setup(&entries, &set_up(String::new())).expect("slapd starts");
-    // A consumer (RFC 4533) that has all it needs, of a provider that does not answer it.
+    let first = Slapd::with_setup(&entries, &set_up(String::new())).expect("slapd starts");
     let consumer = format!(
         "syncrepl rid=001 provider=ldap://127.0.0.1:9 type=refreshAndPersist searchbase=\"{BASE}\" bindmethod=simple retry=\"60 +\"\nupdateref {}",
         first.url
     );
     let replica = Slapd::with_setup(&entries, &set_up(consumer)).expect("slapd starts");
-    let bind_dn = Some(first.admin_dn.clone());
-    let write_to = |found: &Observed, title: &str| Write {
-        member: None,
-        merged: Vec::new(),
-        object: ObjectType::Person,
-        kind: ChangeKind::Update,
-        account: Some((found.key.clone(), found.name.clone())),
-        values: vec![value("title", &[], &[title])],
-    };
-    let probe = [("uid".to_owned(), Value::text(&people[0].uid))];
+    (people, first, replica)
+}
 
-    // The test of a replica says that it takes no writes.
+#[tokio::test]
+async fn the_check_of_a_replica_warns_that_it_is_read_only() {
+    let (_, first, replica) = directory_with_replica();
     let of_replica = LdapSettings {
-        bind_dn: bind_dn.clone(),
+        bind_dn: Some(first.admin_dn.clone()),
         ..settings(&replica.url)
     };
     let report = connector(of_replica, &replica.admin_password)
@@ -503,7 +511,22 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
             && step.message.contains(&first.url),
         "{step:?}"
     );
+}
 
+/// A backup host that refers writes to the first one is used for reading, and left as soon as the
+/// first one is back.
+#[tokio::test]
+async fn a_replica_is_read_and_left_when_the_first_host_is_back() {
+    let (people, mut first, replica) = directory_with_replica();
+    let write_to = |found: &Observed, title: &str| Write {
+        member: None,
+        merged: Vec::new(),
+        object: ObjectType::Person,
+        kind: ChangeKind::Update,
+        account: Some((found.key.clone(), found.name.clone())),
+        values: vec![value("title", &[], &[title])],
+    };
+    let probe = [("uid".to_owned(), Value::text(&people[0].uid))];
     let both = |password: &str| {
         let both = LdapSettings {
             bind_dn: Some(format!("cn=eager-tide,ou=services,{BASE}")),
@@ -541,10 +564,11 @@ async fn a_replica_is_no_place_to_write_and_is_left_again() {
     );
 }
 
-/// A password policy that warns of an expiring password lets in; the test of the connection says
-/// it, and the grace logins are not used up.
-#[tokio::test]
-async fn an_expiring_service_password_is_reported_before_it_locks_out() {
+const SERVICE: &str = "cn=eager-tide,ou=services";
+
+/// A directory with a password policy, by which the password of the service account expires soon.
+/// Returns it with a connection of its administrator and the DN of the policy.
+async fn directory_with_policy() -> (Slapd, ldap3::Ldap, String) {
     let policy = format!("cn=policy,{BASE}");
     let people = world::people(world::SEED, 3);
     let mut entries = world::directory(&people, PASSWORD);
@@ -571,39 +595,43 @@ async fn an_expiring_service_password_is_reported_before_it_locks_out() {
         .success()
         .expect("accepted");
     // The overlay notes when a password is set while it runs.
-    let account = format!("cn=eager-tide,ou=services,{BASE}");
-    let set = |attribute: &str, value: &str| {
-        vec![ldap3::Mod::Replace(
-            attribute.to_owned(),
-            std::collections::HashSet::from([value.to_owned()]),
-        )]
-    };
-    ldap.modify(&account, set("userPassword", PASSWORD))
+    let account = format!("{SERVICE},{BASE}");
+    ldap.modify(&account, replaced("userPassword", PASSWORD))
         .await
         .expect("sent")
         .success()
         .expect("set");
-    let bind = async || {
-        let report = connector(settings(&slapd.url), PASSWORD).run_check().await;
-        report
-            .steps
-            .into_iter()
-            .find(|step| step.name == "Bind accepted")
-            .expect("it was tried")
-    };
-    let step = bind().await;
+    (slapd, ldap, policy)
+}
+
+fn replaced(attribute: &str, value: &str) -> Vec<ldap3::Mod<String>> {
+    let values = std::collections::HashSet::from([value.to_owned()]);
+    vec![ldap3::Mod::Replace(attribute.to_owned(), values)]
+}
+
+async fn bind_step(slapd: &Slapd) -> tide_connect::CheckStep {
+    let report = connector(settings(&slapd.url), PASSWORD).run_check().await;
+    let mut steps = report.steps.into_iter();
+    let bind = steps.find(|step| step.name == "Bind accepted");
+    bind.expect("it was tried")
+}
+
+/// A bind with an expiring password is accepted with a warning, which the check of the connection
+/// shows. Reading does not use up the grace logins.
+#[tokio::test]
+async fn an_expiring_service_password_is_reported_before_it_locks_out() {
+    let (slapd, mut ldap, policy) = directory_with_policy().await;
+    let step = bind_step(&slapd).await;
     assert!(
         step.state == StepState::Warned && step.message.contains("expires"),
         "{step:?}"
     );
     // A connector that knows the server already.
     let reader = connector(settings(&slapd.url), PASSWORD);
-    assert_eq!(
-        drain(reader.clone().read_all(ObjectType::Person)).await.1,
-        Ok(people.len() + 6)
-    );
-    // Expired: of the grace logins none is used up by whatever comes again and again.
-    ldap.modify(&policy, set("pwdMaxAge", "1"))
+    let count = drain(reader.clone().read_all(ObjectType::Person)).await.1;
+    assert_eq!(count, Ok(9));
+    // Expired: repeated reads use up one grace login only.
+    ldap.modify(&policy, replaced("pwdMaxAge", "1"))
         .await
         .expect("sent")
         .success()
@@ -619,7 +647,7 @@ async fn an_expiring_service_password_is_reported_before_it_locks_out() {
     }
     let found = ldap
         .search(
-            &account,
+            &format!("{SERVICE},{BASE}"),
             ldap3::Scope::Base,
             "(objectClass=*)",
             vec!["pwdGraceUseTime"],
@@ -632,7 +660,7 @@ async fn an_expiring_service_password_is_reported_before_it_locks_out() {
         1,
         "one of the grace logins, to learn of it, and no other"
     );
-    assert_eq!(bind().await.state, StepState::Failed);
+    assert_eq!(bind_step(&slapd).await.state, StepState::Failed);
 }
 
 /// The mark of a password tells that it changed. It hangs on the password and on a key of our own,

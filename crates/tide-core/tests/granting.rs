@@ -609,9 +609,7 @@ fn who_uses_nothing_leaves_and_is_claimed_back_for_as_long_again() {
     );
 }
 
-#[test]
-fn welcomes_wait_until_all_is_done_and_each_recipient_is_notified_once() {
-    let notices = r#"
+const NOTIFICATIONS: &str = r#"
 [[notification]]
 name = "welcome"
 on = "arrived"
@@ -636,11 +634,23 @@ after_days = 2
 repeat_every_days = 7
 text = '"Your account is ready"'
 "#;
-    let licenses = "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = 1\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n";
-    let rules = "[[person.membership]]\ngroups = 'identity.team'\n";
+
+const TEAM_GROUPS: &str = "[[person.membership]]\ngroups = 'identity.team'\n";
+
+fn seats(number: u32) -> String {
+    format!(
+        "[[license]]\nname = \"desks\"\nsystem = \"berthing\"\nseats = {number}\nconsumed_when = 'account.active == true'\nassign_order = 'identity.number'\n"
+    )
+}
+
+/// Two people, of whom the second has the first as manager and joins a group with an owner.
+fn world_with_seats(number: u32) -> World {
     let mut world = world(
-        rules,
-        &[("notifications.toml", notices), ("licenses.toml", licenses)],
+        TEAM_GROUPS,
+        &[
+            ("notifications.toml", NOTIFICATIONS),
+            ("licenses.toml", &seats(number)),
+        ],
     );
     let deck = group(&mut world, "berthing", "Deck");
     world.population.accounts[deck as usize - 1]
@@ -648,16 +658,22 @@ text = '"Your account is ready"'
         .set("owner", vec![Value::text("uid=1")]);
     sailor(&mut world, "1", &[]);
     sailor(&mut world, "2", &[("team", "Deck"), ("boss", "1")]);
-    let told = |outcome: &Outcome| -> Vec<(String, String, Vec<Recipient>)> {
-        outcome
-            .notifications
-            .iter()
-            .map(|one| (one.rule.clone(), one.text.clone(), one.to.clone()))
-            .collect()
-    };
+    world
+}
+
+/// The rule, text and recipients of each notification.
+fn sent_notifications(outcome: &Outcome) -> Vec<(String, String, Vec<Recipient>)> {
+    let all = outcome.notifications.iter();
+    all.map(|one| (one.rule.clone(), one.text.clone(), one.to.clone()))
+        .collect()
+}
+
+#[test]
+fn who_waits_for_a_seat_is_reported_and_not_welcomed() {
+    let mut world = world_with_seats(1);
     let outcome = world.decide();
     assert_eq!(
-        told(&outcome),
+        sent_notifications(&outcome),
         [(
             "seats".to_owned(),
             "Person 2 waits for a seat".to_owned(),
@@ -665,41 +681,16 @@ text = '"Your account is ready"'
         )]
     );
     let outcome = on(&mut world, &outcome);
-    assert_eq!(
-        told(&outcome).len(),
-        1,
-        "nobody is welcomed who still waits: {:?}",
-        told(&outcome)
-    );
-    let boss = world
-        .population
-        .identities
-        .iter()
-        .find(|i| i.attributes.get("number") == [Value::text("1")])
-        .expect("kept")
-        .id
-        .clone();
-    // A second seat comes.
-    let berthing = BERTHING.replace("PERSON", rules);
-    let more = licenses.replace("seats = 1", "seats = 2");
-    let files = [
-        ("identities.toml", IDENTITIES),
-        ("harbour.toml", HARBOUR),
-        ("berthing.toml", berthing.as_str()),
-        ("licenses.toml", &more),
-        ("notifications.toml", notices),
-    ];
-    let files: Vec<RuleFile> = files
-        .iter()
-        .map(|(name, text)| RuleFile {
-            name: (*name).into(),
-            text: (*text).into(),
-        })
-        .collect();
-    world.rules = RuleSet::load(&files, &Default::default()).0;
+    assert_eq!(sent_notifications(&outcome).len(), 1, "no welcome");
+}
+
+#[test]
+fn managers_and_group_owners_are_notified_once_all_is_done() {
+    let mut world = world_with_seats(2);
     let outcome = world.decide();
-    assert!(told(&outcome).is_empty());
+    assert!(sent_notifications(&outcome).is_empty());
     let outcome = on(&mut world, &outcome);
+    let boss = identity_of(&world, "1");
     let expected = [
         (
             "new in a group".to_owned(),
@@ -712,13 +703,29 @@ text = '"Your account is ready"'
             vec![Recipient::Identity(boss)],
         ),
     ];
-    assert_eq!(told(&outcome), expected);
-    let keys: Vec<String> = outcome
-        .notifications
-        .iter()
-        .map(|one| one.key.clone())
-        .collect();
-    // Later it is told no more, but for those who did not come: after two days, and every seven.
+    assert_eq!(sent_notifications(&outcome), expected);
+    // A day later, the same notifications have the same keys.
+    let keys: Vec<&String> = outcome.notifications.iter().map(|one| &one.key).collect();
+    let soon = decide(
+        &world.rules,
+        &world.population,
+        "2026-11-24T12:00:00Z".parse().expect("valid"),
+    );
+    assert!(
+        soon.notifications
+            .iter()
+            .all(|one| keys.contains(&&one.key)),
+        "{:?}",
+        soon.notifications
+    );
+}
+
+/// After two days without a sign-in, and every seven days after that.
+#[test]
+fn who_never_signed_in_is_invited_again() {
+    let mut world = world_with_seats(2);
+    let outcome = world.decide();
+    on(&mut world, &outcome);
     let at = |text: &str| {
         decide(
             &world.rules,
@@ -726,12 +733,6 @@ text = '"Your account is ready"'
             text.parse().expect("valid"),
         )
     };
-    let soon = at("2026-11-24T12:00:00Z");
-    assert!(
-        soon.notifications.iter().all(|one| keys.contains(&one.key)),
-        "the same keys: {:?}",
-        soon.notifications
-    );
     let invited = |text: &str| -> Vec<String> {
         at(text)
             .notifications
@@ -851,8 +852,16 @@ fn nested_groups_are_flattened_where_a_target_keeps_none() {
     );
 }
 
+fn identity_of(world: &World, number: &str) -> String {
+    let people = &world.population.identities;
+    let found = people
+        .iter()
+        .find(|one| one.attributes.get("number") == [Value::text(number)]);
+    found.expect("kept").id.clone()
+}
+
 #[test]
-fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_asked() {
+fn a_membership_is_approved_for_its_member_by_their_boss_or_the_groups_owner() {
     const JOINS: &str = "[[person.membership]]\ngroups = '[\"Deck\", \"Choir\"]'\n";
     let asked = "[[approval]]\nname = \"boss\"\nchange = \"grant\"\nwhen = 'identity.number == \"1\"'\nchoose_up_to = 1\n[[approval.level]]\nof = \"boss\"\n\
                  [[approval]]\nname = \"owner\"\nchange = [\"grant\", \"revoke\"]\n[[approval.level]]\nof = \"owner\"\n";
@@ -902,14 +911,7 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
         })
         .collect();
     assert_eq!(asked.len(), 4);
-    let boss = outcome
-        .identities
-        .iter()
-        .find(|(_, label)| label == "Person 2")
-        .expect("there")
-        .0
-        .id
-        .clone();
+    let boss = identity_of(&world, "2");
     for (label, asked, hold) in asked {
         let (of, owners, words) = match label.as_str() {
             "Person 1" => (
@@ -928,7 +930,10 @@ fn a_membership_is_asked_about_as_its_members_and_the_owner_of_its_group_may_be_
             (vec![of], owners, words)
         );
     }
-    // What cannot be chosen, or has no owner, is told when the rules are checked.
+}
+
+#[test]
+fn approvals_that_cannot_work_are_errors_of_the_rules() {
     let fault = |text: &str| {
         let text = format!("[[approval]]\nname = \"x\"\n{text}");
         let files = [

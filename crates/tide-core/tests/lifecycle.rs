@@ -392,8 +392,8 @@ fn a_stage_begins_with_the_first_minute_of_its_day_where_the_day_is_meant() {
     assert!(turned.decide("2026-06-01T00:00:00Z").changes.is_empty());
 }
 
-#[test]
-fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
+/// A member of a group who comes on 10 June, and leaves after 30 September.
+fn world_with_seasonal() -> World {
     let mut world = World::new(LIFE).with("1", &[("start", "2020-01-01")]).with(
         "2",
         &[
@@ -410,26 +410,28 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
         ),
     ]);
     world.put(ObjectType::Group, "roster", "g", members);
+    world
+}
+
+fn is_active(world: &World, number: &str) -> Option<Vec<Value>> {
+    let account = world.account(number);
+    account.map(|account| account.attributes.get("active").to_vec())
+}
+
+#[test]
+fn an_account_is_prepared_disabled_and_opened_on_the_day() {
+    let mut world = world_with_seasonal();
     world.run("2026-06-01T00:00:00Z");
     assert!(world.account("2").is_none(), "not yet");
     world.run("2026-06-03T00:00:00Z");
-    let active = |world: &World| {
-        world
-            .account("2")
-            .map(|account| account.attributes.get("active").to_vec())
-    };
-    assert_eq!(
-        active(&world),
-        Some(vec![Value::Bool(false)]),
-        "made, and not usable"
-    );
+    assert_eq!(is_active(&world, "2"), Some(vec![Value::Bool(false)]));
     world.run("2026-06-03T00:00:00Z");
     assert_eq!(world.run("2026-06-09T22:59:00Z"), []);
     assert_eq!(
         world.run("2026-06-09T23:00:00Z"),
         [("enable".to_owned(), 0)]
     );
-    // Away and back.
+    // On leave and back.
     world.set("2", "status", "leave");
     assert_eq!(
         world.run("2026-07-01T00:00:00Z"),
@@ -440,7 +442,14 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
         world.run("2026-07-09T00:00:00Z"),
         [("enable".to_owned(), 0)]
     );
-    // The departure, in the order of the rules, and everything else after it.
+}
+
+/// The boss's new title and the group come after the steps of the departure.
+#[test]
+fn a_departure_is_done_in_the_order_of_the_rules() {
+    let mut world = world_with_seasonal();
+    world.run("2026-07-01T00:00:00Z");
+    world.run("2026-07-01T00:01:00Z");
     let own = world.account("2").expect("there").id;
     let boss = world.account("1").expect("there").key.clone();
     let account = world
@@ -463,8 +472,7 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
     );
     assert_eq!(
         done.iter().map(|(_, step)| *step).collect::<Vec<_>>(),
-        [1, 2, 3, 4, 5, 0, 0],
-        "the boss's new title and the group come last"
+        [1, 2, 3, 4, 5, 0, 0]
     );
     let account = world.account("2").expect("kept");
     assert_eq!(
@@ -484,7 +492,15 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
         1,
         "and out of the group"
     );
-    // Nothing is done twice; what is next is said, and due to the minute.
+}
+
+/// No step is done twice; the next one is in the reason, and due to the minute.
+#[test]
+fn the_last_step_of_a_departure_is_announced_and_done_on_its_day() {
+    let mut world = world_with_seasonal();
+    world.run("2026-07-01T00:00:00Z");
+    world.run("2026-07-01T00:01:00Z");
+    world.run("2026-09-30T23:00:00Z");
     assert_eq!(world.run("2026-10-01T00:00:00Z"), []);
     let outcome = world.decide("2026-10-01T00:00:00Z");
     assert!(
@@ -509,12 +525,22 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
     );
     assert!(world.account("2").is_none());
     assert_eq!(world.run("2026-11-30T00:00:00Z"), []);
-    // Hired again: the same identity, and an account made anew.
+}
+
+/// The same identity gets a new account.
+#[test]
+fn who_is_hired_again_is_the_same_identity() {
+    let mut world = world_with_seasonal();
+    world.run("2026-07-01T00:00:00Z");
+    world.run("2026-07-01T00:01:00Z");
+    world.run("2026-09-30T23:00:00Z");
+    world.run("2026-10-31T00:00:00Z");
+    let left = |one: &&tide_core::Identity| one.stage == Stage::Left;
     let identity = world
         .population
         .identities
         .iter()
-        .find(|one| one.stage == Stage::Left)
+        .find(left)
         .expect("kept")
         .id
         .clone();
@@ -522,7 +548,7 @@ fn an_account_is_prepared_opened_on_the_day_and_closed_step_by_step() {
     world.set("2", "end", "2027-09-30");
     world.run("2027-03-28T00:00:00Z");
     world.run("2027-04-01T00:00:00Z");
-    assert_eq!(active(&world), Some(vec![Value::Bool(true)]));
+    assert_eq!(is_active(&world, "2"), Some(vec![Value::Bool(true)]));
     let now = world
         .population
         .identities
@@ -664,20 +690,23 @@ fn leavers_do_not_return_because_their_record_is_gone() {
     }
 }
 
-/// What a list no longer shows can be missing for many reasons: it counts after a day. What a
-/// system says itself counts at once.
+const GONE: &str = "2026-06-02T00:00:00Z";
+/// Lifecycle rules without a word about absences, and none at all.
+const LIVES: [&str; 2] = ["[person]\nzone = \"Atlantic/Faroe\"\n", ""];
+
+/// One person whom every source lists.
+fn settled(life: &str) -> World {
+    let mut world = World::new(life).with("1", &[("contract", "honorary")]);
+    world.run("2026-06-01T00:00:00Z");
+    assert_eq!(world.run("2026-06-01T01:00:00Z"), []);
+    world
+}
+
+/// A record can be missing from a list for many reasons: that counts after a day.
 #[test]
 fn an_unconfirmed_absence_counts_after_a_day() {
-    const GONE: &str = "2026-06-02T00:00:00Z";
-    // With rules of a life that say nothing of it, and without any.
-    for life in ["[person]\nzone = \"Atlantic/Faroe\"\n", ""] {
-        let settled = || {
-            let mut world = World::new(life).with("1", &[("contract", "honorary")]);
-            world.run("2026-06-01T00:00:00Z");
-            assert_eq!(world.run("2026-06-01T01:00:00Z"), []);
-            world
-        };
-        let mut world = settled();
+    for life in LIVES {
+        let mut world = settled(life);
         world.source("1").absent_since = Some(at(GONE));
         assert_eq!(world.run("2026-06-02T00:00:00Z"), []);
         let outcome = world.decide("2026-06-02T23:59:59Z");
@@ -688,7 +717,7 @@ fn an_unconfirmed_absence_counts_after_a_day() {
                 outcome.identities[0].0.id.clone(),
                 at("2026-06-03T00:00:00Z")
             )],
-            "it is looked at again by itself"
+            "due by itself"
         );
         let lines: Vec<_> = outcome
             .decided
@@ -705,23 +734,38 @@ fn an_unconfirmed_absence_counts_after_a_day() {
             "roster has not listed r1 since 2026-06-02 00:00:00 UTC, and has not reported a deletion: \
              if no source lists it again, r1 leaves on 2026-06-03 00:00:00 UTC"
         );
-        // Shown again, nothing was done to anybody.
-        let mut back = settled();
+        assert_eq!(world.run("2026-06-03T00:00:00Z").len(), 3);
+        assert_eq!(world.stage("2026-06-03T00:00:00Z").0, Stage::Left);
+    }
+}
+
+#[test]
+fn a_record_that_is_listed_again_in_time_did_not_leave() {
+    for life in LIVES {
+        let mut back = settled(life);
         back.source("1").absent_since = Some(at(GONE));
         back.run("2026-06-02T12:00:00Z");
         back.source("1").absent_since = None;
         assert_eq!(back.run("2026-06-04T00:00:00Z"), []);
-        assert_eq!(world.run("2026-06-03T00:00:00Z").len(), 3);
-        assert_eq!(world.stage("2026-06-03T00:00:00Z").0, Stage::Left);
-        // The word of its system counts at once, and also when it comes later.
-        let mut told = settled();
+    }
+}
+
+/// A reported deletion counts at once, also when the report comes after the list.
+#[test]
+fn a_reported_deletion_counts_at_once() {
+    for life in LIVES {
+        let mut told = settled(life);
         told.source("1").absent_since = Some(at(GONE));
         assert_eq!(told.run("2026-06-02T12:00:00Z"), []);
         told.source("1").absence_confirmed = true;
         assert_eq!(told.run("2026-06-02T12:00:00Z").len(), 3);
-        let said = told.stage("2026-06-02T12:00:00Z").1;
-        // Whoever had left, and is missing after that, does not come back for a day.
-        let mut left = settled();
+    }
+}
+
+#[test]
+fn who_had_left_and_is_absent_does_not_return_within_the_day() {
+    for life in LIVES {
+        let mut left = settled(life);
         left.population.departures.insert(
             left.population.identities[0].id.clone(),
             Departure {
@@ -733,24 +777,25 @@ fn an_unconfirmed_absence_counts_after_a_day() {
         assert_eq!(left.run("2026-06-01T12:00:00Z").len(), 3);
         left.source("1").absent_since = Some(at(GONE));
         left.population.departures.clear();
-        assert_eq!(left.run("2026-06-02T01:00:00Z"), [], "{said}");
+        assert_eq!(left.run("2026-06-02T01:00:00Z"), []);
         assert_eq!(left.stage("2026-06-02T01:00:00Z").0, Stage::Left);
-        // A day is what rules that say nothing mean: they can say that it is none, or more of them
-        // for everybody.
-        for (days, counts) in [(0, "2026-06-02T00:00:00Z"), (2, "2026-06-04T00:00:00Z")] {
-            for confirmed in [true, false] {
-                let mut world =
-                    World::new(&format!("[person]\nabsence_grace_days = {days}\n")).with("1", &[]);
-                world.run("2026-06-01T00:00:00Z");
-                (
-                    world.source("1").absent_since,
-                    world.source("1").absence_confirmed,
-                ) = (Some(at(GONE)), confirmed);
-                if days > 0 {
-                    assert_eq!(world.run("2026-06-03T23:59:59Z"), []);
-                }
-                assert_eq!(world.run(counts).len(), 3, "{days} {confirmed}");
+    }
+}
+
+#[test]
+fn the_rules_can_set_another_time_for_absences() {
+    for (days, counts) in [(0, "2026-06-02T00:00:00Z"), (2, "2026-06-04T00:00:00Z")] {
+        for confirmed in [true, false] {
+            let mut world =
+                World::new(&format!("[person]\nabsence_grace_days = {days}\n")).with("1", &[]);
+            world.run("2026-06-01T00:00:00Z");
+            let source = world.source("1");
+            source.absent_since = Some(at(GONE));
+            source.absence_confirmed = confirmed;
+            if days > 0 {
+                assert_eq!(world.run("2026-06-03T23:59:59Z"), []);
             }
+            assert_eq!(world.run(counts).len(), 3, "{days} {confirmed}");
         }
     }
 }

@@ -153,11 +153,11 @@ fn texts(attributes: &Attributes, name: &str) -> Vec<String> {
 
 const NOW: &str = "2026-06-01T00:00:00Z";
 
-#[test]
-fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
+/// An officer and a hand of the deck, and a planner ashore.
+fn crew() -> (RuleSet, Population) {
     let (rules, errors) = load(ROLE);
     assert_eq!(errors, Vec::<String>::new());
-    let mut population = population(&[
+    let population = population(&[
         (
             "1",
             &[
@@ -170,6 +170,12 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
         ("2", &[("team", "Deck")]),
         ("3", &[("team", "Shore"), ("title", "Planner")]),
     ]);
+    (rules, population)
+}
+
+#[test]
+fn roles_held_by_condition_and_by_another_role_supply_values() {
+    let (rules, population) = crew();
     let outcome = decide(&rules, &population, at(NOW));
     assert_eq!(
         texts(of(&outcome, "1"), ROLES),
@@ -189,7 +195,12 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
         (vec!["Tarn Quay".into()], vec!["Northhaven".into()])
     );
     assert_eq!(texts(of(&outcome, "3"), "title"), ["Planner"]);
-    // The conflict is told, with what would count without the higher one.
+}
+
+#[test]
+fn of_two_roles_the_higher_counts_and_the_conflict_is_reported() {
+    let (rules, population) = crew();
+    let outcome = decide(&rules, &population, at(NOW));
     assert_eq!(outcome.conflicts.len(), 1);
     let conflict = &outcome.conflicts[0];
     assert_eq!(
@@ -217,7 +228,12 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
         title.note.as_ref().map(ToString::to_string).as_deref(),
         Some("from the role officer, over Hand of the deck by deck hand")
     );
-    // It brings an account, and who holds none has none.
+}
+
+#[test]
+fn who_holds_a_role_with_an_account_gets_one() {
+    let (rules, population) = crew();
+    let outcome = decide(&rules, &population, at(NOW));
     let made = |outcome: &Outcome| {
         outcome
             .decided
@@ -226,8 +242,12 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
             .count()
     };
     assert_eq!(made(&outcome), 2);
+}
 
-    // The higher role ends: the lower one's value is back.
+#[test]
+fn when_a_role_ends_the_next_value_counts() {
+    let (rules, mut population) = crew();
+    let outcome = decide(&rules, &population, at(NOW));
     keep(&mut population, &outcome);
     population.accounts[0].attributes.set("rank", Vec::new());
     let outcome = decide(&rules, &population, at(NOW));
@@ -240,16 +260,15 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
     let outcome = decide(&rules, &population, at(NOW));
     assert_eq!(texts(of(&outcome, "1"), "title"), ["from the source"]);
     assert!(of(&outcome, "1").get(ROLES).is_empty());
+}
 
-    // By hand, from a moment until another, to the minute; what is due is known.
-    let id = outcome
-        .identities
-        .iter()
-        .find(|(one, _)| one.attributes.get("number") == [Value::text("3")])
-        .expect("there")
-        .0
-        .id
-        .clone();
+/// From one moment until another, to the minute; both are known as due.
+#[test]
+fn a_granted_role_begins_and_ends_on_time() {
+    let (rules, mut population) = crew();
+    let outcome = decide(&rules, &population, at(NOW));
+    keep(&mut population, &outcome);
+    let id = identity(&outcome, "3").id.clone();
     population.role_grants.push(RoleGrant {
         identity: id.clone(),
         role: "officer".into(),
@@ -266,7 +285,7 @@ fn a_role_is_held_by_condition_by_another_and_by_hand_and_the_highest_counts() {
         decide(&rules, &population, at(NOW)).due,
         [(id.clone(), at("2026-06-10T08:00:00Z"))]
     );
-    // Whoever leaves holds none.
+    // After their end, they hold none.
     population.accounts[2]
         .attributes
         .set("end", vec![Value::text("2026-06-12")]);

@@ -314,160 +314,121 @@ fn what_was_normalized_is_known_again_only_as_it_was() {
     );
 }
 
-/// Each whole rule set, and what is said of it.
-#[test]
-fn faults_that_only_the_whole_rule_set_shows() {
-    let harbour = "system = \"harbour\"\n[person.inbound]\nname = 'account.cn'\n";
-    let cases: &[(&[(&str, &str)], &str)] = &[
-        (&[("harbour.toml", harbour)], "identities.toml is missing"),
-        (
-            &[
-                (
-                    "identities.toml",
-                    "[person.attributes]\nname = {}\nmail = { required = true }\n",
-                ),
-                ("harbour.toml", harbour),
-            ],
-            "identities.toml:3:1: `mail` is required, but no system supplies it",
-        ),
-        (
-            &[
-                (
-                    "identities.toml",
-                    "[person.attributes]\nname = { authority = [\"nowhere\"] }\n",
-                ),
-                ("harbour.toml", harbour),
-            ],
-            "names the authority `nowhere`",
-        ),
-        (
-            &[
-                (
-                    "identities.toml",
-                    "[person]\nlabel = \"shown\"\n[person.attributes]\nname = {}\n",
-                ),
-                ("harbour.toml", harbour),
-            ],
-            "`label` names `shown`",
-        ),
-        (
-            &[
-                (
-                    "identities.toml",
-                    "[person.attributes]\nname = { requird = true }\n",
-                ),
-                ("harbour.toml", harbour),
-            ],
-            "did you mean `required`?",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("a.toml", harbour),
-                ("b.toml", harbour),
-            ],
-            "system `harbour` has rules in a.toml already",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("x.toml", "[person.inbound]\nname = 'account.cn'\n"),
-            ],
-            "start it with: system",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                (
-                    "g.toml",
-                    "system = \"g\"\n[group.inbound]\nname = 'account.cn'\n",
-                ),
-            ],
-            "identities.toml does not declare group",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("harbour.toml", harbour),
-                ("guards.toml", "[[guard]]\nchange = \"disable\"\n"),
-            ],
-            "a guard needs a limit",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("harbour.toml", harbour),
-                (
-                    "guards.toml",
-                    "[[guard]]\nchange = \"vanish\"\nmax_count = 1\n",
-                ),
-            ],
-            "`change` cannot be \"vanish\"",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("harbour.toml", harbour),
-                (
-                    "guards.toml",
-                    "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmax_count = 1\n",
-                ),
-            ],
-            "no file has rules for a system `x`",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("tables.toml", "ports = 5\n"),
-            ],
-            "`ports` must be a table of rows",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                ("tables.toml", "[ports]\n\"1\" = 5\n"),
-            ],
-            "a row of a look-up table must be text",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                (
-                    "t.toml",
-                    "system = \"t\"\n[person.outbound]\nx = 'identity.name'\n",
-                ),
-            ],
-            "without a match rule, existing accounts stay orphaned",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                (
-                    "t.toml",
-                    "system = \"t\"\n[[person.match]]\nname = \"n\"\naccount = 'account.x'\n",
-                ),
-            ],
-            "a match rule needs two sides",
-        ),
-        (
-            &[
-                ("identities.toml", "[person.attributes]\nname = {}\n"),
-                (
-                    "t.toml",
-                    "system = \"t\"\n[[person.scope.condition]]\nreason = \"no\"\n",
-                ),
-            ],
-            "a condition needs `when`",
-        ),
-    ];
+const ONE_NAME: &str = "[person.attributes]\nname = {}\n";
+const FROM_HARBOUR: &str = "system = \"harbour\"\n[person.inbound]\nname = 'account.cn'\n";
+
+/// Loads each rule set and looks for a fault with the given text.
+fn assert_faults(cases: &[(&[(&str, &str)], &str)]) {
     for (files, wanted) in cases {
         let (_, faults) = load(files);
-        let said: Vec<String> = faults.iter().map(ToString::to_string).collect();
+        let found: Vec<String> = faults.iter().map(ToString::to_string).collect();
         assert!(
-            said.iter().any(|fault| fault.contains(wanted)),
-            "wanted: {wanted}\nfound: {said:#?}"
+            found.iter().any(|fault| fault.contains(wanted)),
+            "wanted: {wanted}\nfound: {found:#?}"
         );
     }
+}
+
+/// A file of identities beside the rules of one source.
+fn assert_fault_of_identities(identities: &str, wanted: &str) {
+    let files: &[_] = &[
+        ("identities.toml", identities),
+        ("harbour.toml", FROM_HARBOUR),
+    ];
+    assert_faults(&[(files, wanted)]);
+}
+
+/// Another file beside sound rules of one source.
+fn assert_fault_of(name: &str, text: &str, wanted: &str) {
+    let files: &[_] = &[
+        ("identities.toml", ONE_NAME),
+        ("harbour.toml", FROM_HARBOUR),
+        (name, text),
+    ];
+    assert_faults(&[(files, wanted)]);
+}
+
+#[test]
+fn faults_of_the_identities_are_found_with_the_whole_rule_set() {
+    assert_faults(&[(
+        &[("harbour.toml", FROM_HARBOUR)],
+        "identities.toml is missing",
+    )]);
+    assert_fault_of_identities(
+        "[person.attributes]\nname = {}\nmail = { required = true }\n",
+        "identities.toml:3:1: `mail` is required, but no system supplies it",
+    );
+    assert_fault_of_identities(
+        "[person.attributes]\nname = { authority = [\"nowhere\"] }\n",
+        "names the authority `nowhere`",
+    );
+    assert_fault_of_identities(
+        "[person]\nlabel = \"shown\"\n[person.attributes]\nname = {}\n",
+        "`label` names `shown`",
+    );
+    assert_fault_of_identities(
+        "[person.attributes]\nname = { requird = true }\n",
+        "did you mean `required`?",
+    );
+}
+
+#[test]
+fn faults_of_a_system_are_found_with_the_whole_rule_set() {
+    assert_fault_of("b.toml", FROM_HARBOUR, "system `harbour` has rules in");
+    assert_fault_of(
+        "x.toml",
+        "[person.inbound]\nname = 'account.cn'\n",
+        "start it with: system",
+    );
+    assert_fault_of(
+        "g.toml",
+        "system = \"g\"\n[group.inbound]\nname = 'account.cn'\n",
+        "identities.toml does not declare group",
+    );
+    assert_fault_of(
+        "t.toml",
+        "system = \"t\"\n[person.outbound]\nx = 'identity.name'\n",
+        "without a match rule, existing accounts stay orphaned",
+    );
+    assert_fault_of(
+        "t.toml",
+        "system = \"t\"\n[[person.match]]\nname = \"n\"\naccount = 'account.x'\n",
+        "a match rule needs two sides",
+    );
+    assert_fault_of(
+        "t.toml",
+        "system = \"t\"\n[[person.scope.condition]]\nreason = \"no\"\n",
+        "a condition needs `when`",
+    );
+}
+
+#[test]
+fn faults_of_guards_and_tables_are_found_with_the_whole_rule_set() {
+    assert_fault_of(
+        "guards.toml",
+        "[[guard]]\nchange = \"disable\"\n",
+        "a guard needs a limit",
+    );
+    assert_fault_of(
+        "guards.toml",
+        "[[guard]]\nchange = \"vanish\"\nmax_count = 1\n",
+        "`change` cannot be \"vanish\"",
+    );
+    assert_fault_of(
+        "guards.toml",
+        "[[guard]]\nsystem = \"x\"\nchange = \"create\"\nmax_count = 1\n",
+        "no file has rules for a system `x`",
+    );
+    assert_fault_of(
+        "tables.toml",
+        "ports = 5\n",
+        "`ports` must be a table of rows",
+    );
+    assert_fault_of(
+        "tables.toml",
+        "[ports]\n\"1\" = 5\n",
+        "a row of a look-up table must be text",
+    );
 }
 
 #[test]

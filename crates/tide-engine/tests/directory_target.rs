@@ -122,18 +122,31 @@ async fn started() -> (Tide, Slapd) {
     (tide, slapd)
 }
 
-#[tokio::test]
-async fn a_directory_is_fed_as_well_as_a_service() {
-    let (tide, slapd) = started().await;
-    let first = tide.run().await;
-    assert_eq!(
-        count(&first.states, "failed"),
-        0,
-        "{:#?}",
-        tide.changes(&first, Some("failed")).await
-    );
+async fn entry_of(slapd: &Slapd, number: &str) -> (String, Found) {
+    entry(slapd, &format!("(employeeNumber={number})"))
+        .await
+        .expect("there")
+}
 
-    // Somebody new, with all values; and somebody locked, whose account is made locked.
+async fn run_without_failures(tide: &Tide) -> tide_store::ChangeSetRow {
+    let run = tide.run().await;
+    let failed = tide.changes(&run, Some("failed")).await;
+    assert!(failed.is_empty(), "{failed:#?}");
+    run
+}
+
+/// Runs until nothing changes any more.
+async fn settle(tide: &Tide) {
+    let mut runs = 0;
+    while count(&run_without_failures(tide).await.states, "done") > 0 {
+        runs += 1;
+        assert!(runs < 4, "still changing");
+    }
+}
+#[tokio::test]
+async fn a_new_account_has_all_values_of_its_person() {
+    let (tide, slapd) = started().await;
+    run_without_failures(&tide).await;
     let person = tide
         .people
         .iter()
@@ -144,9 +157,7 @@ async fn a_directory_is_fed_as_well_as_a_service() {
                 && p.number != tide.people[5].number
         })
         .expect("there");
-    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", person.number))
-        .await
-        .expect("made");
+    let (dn, found) = entry_of(&slapd, &person.number).await;
     assert!(
         dn.to_lowercase()
             .starts_with(&format!("uid={},ou=", person.uid)),
@@ -157,13 +168,15 @@ async fn a_directory_is_fed_as_well_as_a_service() {
         person.phones.iter().collect::<HashSet<_>>()
     );
     assert_eq!(found["sn"], std::slice::from_ref(&person.family));
+}
 
-    // The one who existed is joined, renamed and moved to where the rules want the entry, and stays
-    // the same entry.
+/// The existing account is renamed and moved to where the rules want it.
+#[tokio::test]
+async fn an_existing_entry_is_joined_and_stays_the_same_entry() {
+    let (tide, slapd) = started().await;
+    run_without_failures(&tide).await;
     let joined = &tide.people[5];
-    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", joined.number))
-        .await
-        .expect("there");
+    let (dn, found) = entry_of(&slapd, &joined.number).await;
     assert!(
         dn.to_lowercase()
             .starts_with(&format!("uid={},", joined.uid)),
@@ -171,56 +184,33 @@ async fn a_directory_is_fed_as_well_as_a_service() {
     );
     assert_eq!(found["description"], ["not ours to touch"]);
     assert!(entry(&slapd, "(uid=older)").await.is_none());
+}
 
-    // Runs come to rest.
-    let mut runs = 0;
-    loop {
-        let next = tide.run().await;
-        assert_eq!(
-            count(&next.states, "failed"),
-            0,
-            "{:#?}",
-            tide.changes(&next, Some("failed")).await
-        );
-        if count(&next.states, "done") == 0 {
-            break;
-        }
-        runs += 1;
-        assert!(
-            runs < 3,
-            "still changing: {:#?}",
-            tide.changes(&next, None).await
-        );
-    }
+/// Who is locked in the source is locked in the target, and nobody else.
+#[tokio::test]
+async fn a_lock_is_synchronized_and_runs_settle() {
+    let (tide, slapd) = started().await;
+    settle(&tide).await;
     let locked = tide.people.iter().find(|p| p.locked).expect("there");
-    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", locked.number))
-        .await
-        .expect("made");
-    assert!(
-        found.contains_key("pwdAccountLockedTime"),
-        "who is locked in the source is locked in the target"
-    );
-    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", person.number))
-        .await
-        .expect("there");
+    let (_, found) = entry_of(&slapd, &locked.number).await;
+    assert!(found.contains_key("pwdAccountLockedTime"));
+    let other = tide.people.iter().find(|p| !p.locked).expect("there");
+    let (_, found) = entry_of(&slapd, &other.number).await;
     assert!(!found.contains_key("pwdAccountLockedTime"));
+}
 
-    // A changed name, another department, a departure.
-    let others: Vec<_> = tide
-        .people
-        .iter()
-        .filter(|p| {
-            !p.locked && !p.mail.is_empty() && p.number != joined.number && !p.given.is_empty()
-        })
-        .collect();
+/// A changed name, another department, a departure.
+#[tokio::test]
+async fn movers_and_leavers_of_the_source_change_the_directory() {
+    let (tide, slapd) = started().await;
+    settle(&tide).await;
+    let free = |person: &world::Crew| {
+        let is_joined = person.number == tide.people[5].number;
+        !person.locked && !person.mail.is_empty() && !is_joined && !person.given.is_empty()
+    };
+    let others: Vec<_> = tide.people.iter().filter(|person| free(person)).collect();
     let (renamed, moved, gone) = (others[0], others[1], others[2]);
-    let key = |found: &Found| found["entryUUID"].clone();
-    let before = key(
-        &entry(&slapd, &format!("(employeeNumber={})", renamed.number))
-            .await
-            .expect("there")
-            .1,
-    );
+    let before = entry_of(&slapd, &renamed.number).await.1["entryUUID"].clone();
     let mut ldap = common::edit(&tide).await;
     ldap.modifydn(&renamed.dn(), "uid=wed.hand", true, None)
         .await
@@ -241,30 +231,21 @@ async fn a_directory_is_fed_as_well_as_a_service() {
         .expect("sent")
         .success()
         .expect("deleted");
-    let run = tide.run().await;
-    assert_eq!(
-        count(&run.states, "failed"),
-        0,
-        "{:#?}",
-        tide.changes(&run, Some("failed")).await
-    );
-    let (dn, found) = entry(&slapd, &format!("(employeeNumber={})", renamed.number))
-        .await
-        .expect("there");
+    run_without_failures(&tide).await;
+    let (dn, found) = entry_of(&slapd, &renamed.number).await;
     assert!(dn.starts_with("uid=wed.hand,"), "{dn}");
-    assert_eq!(key(&found), before, "renamed without losing the entry");
-    let (dn, _) = entry(&slapd, &format!("(employeeNumber={})", moved.number))
-        .await
-        .expect("there");
+    assert_eq!(
+        found["entryUUID"], before,
+        "renamed without losing the entry"
+    );
+    let (dn, _) = entry_of(&slapd, &moved.number).await;
     let wanted = if elsewhere == "60" {
         "ou=Shore Office"
     } else {
         "ou=Deck"
     };
     assert!(dn.contains(wanted), "{dn}");
-    let (_, found) = entry(&slapd, &format!("(employeeNumber={})", gone.number))
-        .await
-        .expect("kept");
+    let (_, found) = entry_of(&slapd, &gone.number).await;
     assert!(
         found.contains_key("pwdAccountLockedTime"),
         "who is gone is disabled, and not deleted"

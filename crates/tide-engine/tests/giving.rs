@@ -63,10 +63,6 @@ async fn a_clock_that_is_set_back_hides_nothing_that_happens_afterwards() {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let mut season = Season::start(noon, &RULES).await;
     write(&season.feed, (1000..1006).map(|number| (number, "", "")));
-    let run = || Plan {
-        carry_out: true,
-        ..Plan::default()
-    };
     season.go(run()).await;
     let is_active = |season: &Season, number: &str| {
         season.berthing.user(number).expect("there")["active"] == true
@@ -128,10 +124,6 @@ async fn a_drawn_password_that_is_refused_is_drawn_anew_at_once() {
         .map(|(name, text)| (*name, text.as_str()))
         .collect();
     let season = Season::start(noon, &rules).await;
-    let run = || Plan {
-        carry_out: true,
-        ..Plan::default()
-    };
     season
         .berthing
         .mischief_on_writes(&[Mischief::RefuseValue, Mischief::RefuseValue]);
@@ -166,8 +158,15 @@ async fn a_drawn_password_that_is_refused_is_drawn_anew_at_once() {
     assert_eq!(set.states, [(ChangeState::Failed, 1)]);
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
+fn run() -> Plan {
+    Plan {
+        carry_out: true,
+        ..Plan::default()
+    }
+}
+
+/// Twelve hundred people who are all members of one group. Returns the season, the group and the run.
+async fn twelve_hundred_members() -> (Season, String, tide_store::ChangeSetRow) {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let season = Season::start(noon, &RULES).await;
     let deck = season.berthing.add_group("Deck", &[]);
@@ -175,12 +174,18 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
         &season.feed,
         (1000..2200).map(|number| (number, "Deck", "")),
     );
-    let run = season
-        .go(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await;
+    let set = season.go(run()).await;
+    (season, deck, set)
+}
+
+fn member_count(season: &Season, group: &str) -> usize {
+    let groups = season.berthing.groups();
+    let found = groups.iter().find(|one| one["id"] == group).expect("there");
+    found["members"].as_array().map_or(0, Vec::len)
+}
+#[tokio::test(flavor = "multi_thread")]
+async fn thousands_join_a_group_in_few_requests() {
+    let (season, deck, run) = twelve_hundred_members().await;
     let done: i64 = run
         .states
         .iter()
@@ -194,35 +199,25 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
             .filter(|line| line.contains("/Groups/"))
             .count()
     };
-    let members = || {
-        let groups = season.berthing.groups();
-        let group = groups
-            .iter()
-            .find(|group| group["id"] == deck.as_str())
-            .expect("there")
-            .clone();
-        group["members"].as_array().map_or(0, Vec::len)
-    };
-    assert_eq!(members(), 1200);
+    assert_eq!(member_count(&season, &deck), 1200);
     let writes = season.berthing.take_writes();
     assert!(
         to_group(&writes) < 30,
         "{} requests for 1,200 members",
         to_group(&writes)
     );
-    // Everybody has a reason of their own, and the next run has nothing to do.
+    // Each membership is a change with a reason of its own.
     let sent = season.changes(&run).await;
     assert_eq!(
         sent.iter().filter(|(_, kind, ..)| kind == "grant").count(),
         1200
     );
-    // The welcome is told by the next look, once for each.
-    let quiet = season
-        .go(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn each_welcome_of_a_large_run_is_queued_once_by_the_next_run() {
+    let (season, ..) = twelve_hundred_members().await;
+    let quiet = season.go(run()).await;
     assert!(quiet.states.is_empty(), "{quiet:?}");
     let told = season
         .engine
@@ -235,33 +230,27 @@ async fn thousands_join_a_group_in_few_requests_and_one_goes_alone() {
         "the newest that are listed"
     );
     assert_eq!(told[0].recipients[0]["name"], "1000");
-    season
-        .go(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await;
-    season.berthing.take_writes();
+}
 
-    // One moves: one membership is taken, and no list of twelve hundred is sent.
+/// One person leaves the group: the list of twelve hundred is not sent.
+#[tokio::test(flavor = "multi_thread")]
+async fn one_membership_is_removed_by_one_small_request() {
+    let (season, deck, _) = twelve_hundred_members().await;
+    season.go(run()).await;
+    season.berthing.take_writes();
     write(
         &season.feed,
         (1000..2200).map(|number| (number, if number == 1700 { "" } else { "Deck" }, "")),
     );
-    season
-        .go(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await;
-    assert_eq!(members(), 1199);
+    season.go(run()).await;
+    assert_eq!(member_count(&season, &deck), 1199);
     let writes = season.berthing.take_writes();
     assert_eq!(writes.len(), 1, "{writes:?}");
     assert!(writes[0].len() < 500, "{}", writes[0]);
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
+/// Two seats for three people, in their order. Returns the season and its time.
+async fn two_seats_for_three() -> (Season, Timestamp) {
     let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
     let rules: Vec<(&str, String)> = RULES
         .iter()
@@ -273,12 +262,13 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
         .collect();
     let season = Season::start(noon, &rules).await;
     write(&season.feed, (1000..1003).map(|number| (number, "", "")));
-    season
-        .go(Plan {
-            carry_out: true,
-            ..Plan::default()
-        })
-        .await;
+    season.go(run()).await;
+    (season, noon)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_gets_no_seat_is_on_the_waiting_list_and_reported() {
+    let (season, _) = two_seats_for_three().await;
     assert_eq!(season.berthing.count(), 2);
     let told = season
         .engine
@@ -292,6 +282,11 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     );
     let seats = season.engine.list_licenses().await.expect("counted");
     assert_eq!((seats[0].now.used, seats[0].now.waiting.len()), (2, 1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
+    let (season, noon) = two_seats_for_three().await;
     season
         .engine
         .set_schedule(
@@ -316,8 +311,7 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     .await
     .expect("a watcher waits");
     common::complete_timer_scans(&season.engine, 1).await;
-    // Somebody leaves: their seat is free once that is confirmed, and the next in line has it, with
-    // nobody starting anything.
+    // A departure frees a seat once it is confirmed, and the next person on the list gets it.
     write(
         &season.feed,
         (1000..1003).map(|number| (number, "", if number == 1001 { "2026-11-22" } else { "" })),

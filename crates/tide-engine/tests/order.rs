@@ -354,21 +354,15 @@ async fn progress_is_reported_during_the_run() {
 #[tokio::test]
 async fn adding_a_system_refuses_what_cannot_work() {
     let tide = Tide::start(5).await;
-    let add = |name: &str, kind: SystemKind, settings: serde_json::Value| {
+    let add = async |name: &str, kind: SystemKind, settings: serde_json::Value| {
         let new = tide_engine::NewSystem {
             name: name.into(),
             kind,
             settings,
             secret: Some(PASSWORD.into()),
         };
-        let engine = tide.engine.clone();
-        async move {
-            engine
-                .add_system(new, "tester")
-                .await
-                .expect_err("refused")
-                .to_string()
-        }
+        let refused = tide.engine.add_system(new, "tester").await;
+        refused.expect_err("refused").to_string()
     };
     let sound = serde_json::json!({"url": "ldap://127.0.0.1:389", "base_dn": BASE});
     assert!(
@@ -431,20 +425,18 @@ async fn adding_a_system_refuses_what_cannot_work() {
             .len(),
         2
     );
-    assert!(
-        tide.engine
-            .set_system(
-                "nowhere",
-                SystemUpdate {
-                    writable: Some(vec![ObjectType::Person]),
-                    armed: Some(true),
-                    ..SystemUpdate::default()
-                },
-                "tester"
-            )
-            .await
-            .is_err()
-    );
+}
+
+#[tokio::test]
+async fn an_unknown_system_cannot_be_armed() {
+    let tide = Tide::start(5).await;
+    let update = SystemUpdate {
+        writable: Some(vec![ObjectType::Person]),
+        armed: Some(true),
+        ..SystemUpdate::default()
+    };
+    let refused = tide.engine.set_system("nowhere", update, "tester").await;
+    assert!(refused.is_err());
 }
 
 /// One request without a client library: the stand-in is plain HTTP on loopback.

@@ -174,6 +174,81 @@ fn happen(
     }
 }
 
+/// The crew at the start: thirty, without those whose end is before their start.
+fn first_crew(dice: &mut Dice, first: Date) -> Vec<Hand> {
+    let hands = (0..30).map(|n| Hand {
+        number: format!("{}", 1000 + n),
+        family: "Lind".into(),
+        team: TEAMS[dice.roll(TEAMS.len())],
+        start: first - (dice.roll(300) as i32).days() + 10.days(),
+        end: (dice.roll(3) > 0).then(|| first + (dice.roll(60) as i32 - 5).days()),
+        terminated: None,
+        there: false,
+        usable: false,
+    });
+    hands
+        .filter(|hand| hand.end.is_none_or(|end| end > hand.start))
+        .collect()
+}
+
+/// Asserts that each account is what the model says of its person today.
+fn assert_accounts(season: &Season, hands: &mut [Hand], today: Date) {
+    for hand in hands {
+        hand.live(today);
+        let user = season.berthing.user(&hand.number);
+        let is_active = user
+            .as_ref()
+            .map(|user| user["active"].as_bool().unwrap_or(true));
+        let expected = hand.there.then_some(hand.usable);
+        assert_eq!(is_active, expected, "{today}: {hand:#?}\n{user:#?}");
+        let Some(user) = user else { continue };
+        let is_gone = hand.gone(today).is_some();
+        assert_eq!(user["userType"] == "gone", is_gone, "{today}: {hand:?}");
+        if !is_gone {
+            assert_eq!(
+                (&user["name"]["familyName"], &user["title"]),
+                (&hand.family.clone().into(), &hand.team.into())
+            );
+        }
+    }
+}
+
+fn run() -> Plan {
+    Plan {
+        carry_out: true,
+        ..Plan::default()
+    }
+}
+
+/// Previews the next midnight, then lives it, and returns its changes, which are those previewed.
+async fn midnight_as_previewed(
+    season: &Season,
+    midnight: jiff::Timestamp,
+) -> Vec<(String, String, u16, String)> {
+    season
+        .clock
+        .to(season.clock.now() + SignedDuration::from_mins(5));
+    let preview = Plan {
+        as_of: Some(midnight),
+        without_reading: true,
+        ..Plan::default()
+    };
+    let ahead = season.go(preview).await;
+    season.clock.to(midnight);
+    let then = season
+        .go(Plan {
+            without_reading: true,
+            ..run()
+        })
+        .await;
+    let (mut ahead, then) = (season.changes(&ahead).await, season.changes(&then).await);
+    for (.., state) in &mut ahead {
+        assert_eq!(state, "proposed");
+        *state = "done".to_owned();
+    }
+    assert_eq!(ahead, then, "{midnight}");
+    then
+}
 #[tokio::test]
 async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_what_a_plain_model_says()
  {
@@ -189,91 +264,26 @@ async fn a_preview_of_tomorrow_is_what_happens_tomorrow_and_every_account_is_wha
     let season = Season::start(moment(first, 11), &RULES).await;
     let mut dice = Dice::new(7);
     let mut told: BTreeMap<&'static str, usize> = BTreeMap::new();
-    let mut hands: Vec<Hand> = (0..30)
-        .map(|n| Hand {
-            number: format!("{}", 1000 + n),
-            family: "Lind".into(),
-            team: TEAMS[dice.roll(TEAMS.len())],
-            start: first - (dice.roll(300) as i32).days() + 10.days(),
-            end: (dice.roll(3) > 0).then(|| first + (dice.roll(60) as i32 - 5).days()),
-            terminated: None,
-            there: false,
-            usable: false,
-        })
-        .filter(|hand| hand.end.is_none_or(|end| end > hand.start))
-        .collect();
+    let mut hands = first_crew(&mut dice, first);
     let mut kinds: BTreeMap<String, usize> = BTreeMap::new();
     for day in 0..DAYS {
         let today = first + day.days();
         season.clock.to(moment(today, 12));
         happen(&mut hands, today, &mut dice, &mut told);
         write(&season.feed, &hands);
-        let run = season
-            .go(Plan {
-                carry_out: true,
-                ..Plan::default()
-            })
-            .await;
+        let run = season.go(run()).await;
         assert!(
             run.note
                 .as_deref()
                 .is_none_or(|note| !note.contains("could not be read")),
             "{run:?}"
         );
-        for hand in &mut hands {
-            hand.live(today);
-            let user = season.berthing.user(&hand.number);
-            let seen = user
-                .as_ref()
-                .map(|user| user["active"].as_bool().unwrap_or(true));
-            assert_eq!(
-                seen,
-                hand.there.then_some(hand.usable),
-                "{today}: {hand:#?}\n{user:#?}\n{:#?}",
-                season.changes(&run).await
-            );
-            if let Some(user) = user {
-                assert_eq!(
-                    user["userType"] == "gone",
-                    hand.gone(today).is_some(),
-                    "{today}: {hand:?} {user:#?}"
-                );
-                if hand.gone(today).is_none() {
-                    assert_eq!(
-                        (&user["name"]["familyName"], &user["title"]),
-                        (&hand.family.clone().into(), &hand.team.into())
-                    );
-                }
-            }
-        }
+        assert_accounts(&season, &mut hands, today);
         // What the next midnight brings is known today, change by change.
         let midnight = moment(today + 1.day(), 0);
-        season
-            .clock
-            .to(season.clock.now() + SignedDuration::from_mins(5));
-        let ahead = season
-            .go(Plan {
-                as_of: Some(midnight),
-                without_reading: true,
-                ..Plan::default()
-            })
-            .await;
-        season.clock.to(midnight);
-        let then = season
-            .go(Plan {
-                carry_out: true,
-                without_reading: true,
-                ..Plan::default()
-            })
-            .await;
-        let (mut ahead, then) = (season.changes(&ahead).await, season.changes(&then).await);
-        ahead.iter_mut().for_each(|(.., state)| {
-            assert_eq!(state, "proposed");
-            *state = "done".to_owned();
-        });
-        assert_eq!(ahead, then, "{today}");
-        then.iter()
-            .for_each(|(_, kind, ..)| *kinds.entry(kind.clone()).or_default() += 1);
+        for (_, kind, ..) in midnight_as_previewed(&season, midnight).await {
+            *kinds.entry(kind).or_default() += 1;
+        }
     }
     // It was a season with everything in it.
     for word in [

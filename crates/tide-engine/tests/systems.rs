@@ -246,62 +246,93 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
     engine.stop().await;
 }
 
+/// A directory whose password is in a file.
+struct FileSecret {
+    tide: Tide,
+    folder: tempfile::TempDir,
+    engine: Arc<Engine>,
+}
+
+impl FileSecret {
+    async fn start() -> FileSecret {
+        let tide = Tide::start(10).await;
+        let folder = tempfile::tempdir().expect("a folder");
+        let engine = engine(folder.path()).await;
+        let secret = FileSecret {
+            tide,
+            folder,
+            engine,
+        };
+        secret.write(&format!("{PASSWORD}\n"));
+        let at = format!("file:{}", secret.path().display());
+        let new = secret.system("harbour", &at);
+        secret
+            .engine
+            .add_system(new, "tester")
+            .await
+            .expect("added");
+        secret
+    }
+
+    fn path(&self) -> std::path::PathBuf {
+        self.folder.path().join("harbour.secret")
+    }
+
+    fn write(&self, text: &str) {
+        std::fs::write(self.path(), text).expect("written");
+    }
+
+    fn settings(&self, url: &str) -> serde_json::Value {
+        serde_json::json!({"url": url, "bind_dn": self.tide.harbour.admin_dn, "base_dn": BASE})
+    }
+
+    fn system(&self, name: &str, secret: &str) -> NewSystem {
+        NewSystem {
+            name: name.into(),
+            kind: SystemKind::Ldap,
+            settings: self.settings(&self.tide.harbour.url),
+            secret: Some(secret.into()),
+        }
+    }
+
+    async fn is_healthy(&self) -> bool {
+        let checked = self.engine.check_system("harbour", None).await;
+        checked.expect("tested").is_healthy()
+    }
+}
+
 #[tokio::test]
-async fn a_secret_from_a_file_is_sent_to_no_other_host() {
-    let tide = Tide::start(10).await;
-    let folder = tempfile::tempdir().expect("a folder");
-    let engine = engine(folder.path()).await;
-    std::fs::write(
-        folder.path().join("harbour.secret"),
-        format!("{PASSWORD}\n"),
-    )
-    .expect("written");
-    let settings = |url: &str| serde_json::json!({"url": url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
-    let at = format!("file:{}", folder.path().join("harbour.secret").display());
-    let new = |name: &str, secret: &str| NewSystem {
-        name: name.into(),
-        kind: SystemKind::Ldap,
-        settings: settings(&tide.harbour.url),
-        secret: Some(secret.into()),
-    };
-    engine
-        .add_system(new("harbour", &at), "tester")
-        .await
-        .expect("added");
-    assert!(
-        engine
-            .check_system("harbour", None)
-            .await
-            .expect("tested")
-            .is_healthy()
-    );
-    // Changed in its file, it is changed here.
-    std::fs::write(folder.path().join("harbour.secret"), "wrong").expect("written");
-    assert!(
-        !engine
-            .check_system("harbour", None)
-            .await
-            .expect("tested")
-            .is_healthy()
-    );
+async fn a_secret_in_a_file_is_read_at_each_connection_and_only_from_its_folder() {
+    let secret = FileSecret::start().await;
+    assert!(secret.is_healthy().await);
+    secret.write("wrong");
+    assert!(!secret.is_healthy().await);
     for refused in ["file:/etc/hostname", "env:HOME"] {
-        let error = engine
-            .add_system(new("other", refused), "tester")
-            .await
-            .expect_err("refused");
+        let new = secret.system("other", refused);
+        let added = secret.engine.add_system(new, "tester").await;
+        let error = added.expect_err("refused");
         assert!(
             matches!(&error, EngineError::Connect(error) if error.code.starts_with("secret_")),
             "{error}"
         );
     }
-    // The same host may change its settings; another one gets the secret only when it is given
-    // again.
+    secret.engine.stop().await;
+}
+
+/// With the same host, other settings may change; another host gets the secret only when it is given
+/// again.
+#[tokio::test]
+async fn a_secret_from_a_file_is_sent_to_no_other_host() {
+    let secret = FileSecret::start().await;
+    let engine = &secret.engine;
+    let elsewhere = secret.settings("ldap://127.0.0.9:389");
+    let same = secret.settings(&secret.tide.harbour.url);
     engine
-        .set_settings("harbour", settings(&tide.harbour.url), None, "tester")
+        .set_settings("harbour", same, None, "tester")
         .await
         .expect("the same host");
     let error = engine
-        .set_settings("harbour", settings("ldap://127.0.0.9:389"), None, "tester")
+        .set_settings("harbour", elsewhere.clone(), None, "tester")
         .await
         .expect_err("refused");
     assert!(
@@ -311,26 +342,15 @@ async fn a_secret_from_a_file_is_sent_to_no_other_host() {
         "{error}"
     );
     engine
-        .set_settings(
-            "harbour",
-            settings("ldap://127.0.0.9:389"),
-            Some(PASSWORD),
-            "tester",
-        )
+        .set_settings("harbour", elsewhere, Some(PASSWORD), "tester")
         .await
         .expect("given again");
     engine
         .remove_system("harbour", false, "tester")
         .await
         .expect("nobody was joined in it");
-    assert!(
-        engine
-            .store()
-            .list_systems()
-            .await
-            .expect("listed")
-            .is_empty()
-    );
+    let left = engine.store().list_systems().await.expect("listed");
+    assert!(left.is_empty());
     engine.stop().await;
 }
 
@@ -556,29 +576,30 @@ async fn first_rules_are_never_written_over_existing_ones() {
     engine.stop().await;
 }
 
+fn harbour(tide: &Tide) -> NewSystem {
+    NewSystem {
+        name: "harbour".into(),
+        kind: SystemKind::Ldap,
+        settings: serde_json::json!({"url": tide.harbour.url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE}),
+        secret: Some(PASSWORD.into()),
+    }
+}
+
+/// A source with a filter as its scope.
+fn filtered(filter: &str) -> Option<(SystemRole, ScopeEdit)> {
+    let scope = ScopeEdit {
+        filter: Some(filter.into()),
+        ..ScopeEdit::default()
+    };
+    Some((SystemRole::Source, scope))
+}
 #[tokio::test]
-async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publishes_nothing() {
+async fn a_rule_error_while_connecting_leaves_nothing_behind() {
     let tide = Tide::start(10).await;
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
-    let settings = serde_json::json!({"url": tide.harbour.url, "bind_dn": tide.harbour.admin_dn, "base_dn": BASE});
-    let new = || NewSystem {
-        name: "harbour".into(),
-        kind: SystemKind::Ldap,
-        settings: settings.clone(),
-        secret: Some(PASSWORD.into()),
-    };
-    let filtered = |filter: &str| {
-        Some((
-            SystemRole::Source,
-            ScopeEdit {
-                filter: Some(filter.into()),
-                ..ScopeEdit::default()
-            },
-        ))
-    };
     let error = engine
-        .connect_system(new(), filtered("(mail=*"), "tester")
+        .connect_system(harbour(&tide), filtered("(mail=*"), "tester")
         .await
         .expect_err("refused");
     let EngineError::Rules(faults) = &error else {
@@ -599,9 +620,16 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
             .is_empty()
             && engine.list_drafts().await.expect("listed").is_empty()
     );
-    // Corrected, it is added, and its rules are in a draft.
+    engine.stop().await;
+}
+
+#[tokio::test]
+async fn connecting_systems_writes_their_rules_to_one_draft_and_publishes_nothing() {
+    let tide = Tide::start(10).await;
+    let folder = tempfile::tempdir().expect("a folder");
+    let engine = engine(folder.path()).await;
     let (draft, file) = engine
-        .connect_system(new(), filtered("(mail=*)"), "tester")
+        .connect_system(harbour(&tide), filtered("(mail=*)"), "tester")
         .await
         .expect("added")
         .expect("written");
@@ -612,7 +640,7 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind_and_connecting_publ
         ),
         ("harbour.toml", true)
     );
-    // A second system comes into the same draft, so that both are published at once.
+    // The rules of a second system go to the same draft, so that both are published together.
     write(folder.path(), &["1;Ada"]);
     let settings = serde_json::json!({"path": folder.path().join("roster.csv"), "key": "number", "name": "name"});
     let roster = NewSystem {

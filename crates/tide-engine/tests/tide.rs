@@ -14,7 +14,7 @@ use tide_standins::scim_service::Mischief;
 use tide_standins::world::{BASE, Crew};
 
 #[tokio::test]
-async fn preview_run_and_a_silent_second_run() {
+async fn a_read_only_target_gets_nothing() {
     let tide = Tide::start(60).await;
     let preview = tide.go(Plan::default()).await;
     assert_eq!(preview.state, ChangeSetState::Done);
@@ -33,7 +33,7 @@ async fn preview_run_and_a_silent_second_run() {
                 .as_ref()
                 .is_some_and(|hold| hold.code() == ReasonCode::ReadOnly))
     );
-    // Read-only is the default, and a run obeys it.
+    // Read-only is the default, and also a run obeys it.
     let refused = tide.run().await;
     assert_eq!(count(&refused.states, "done"), 0);
     assert_eq!(
@@ -41,19 +41,24 @@ async fn preview_run_and_a_silent_second_run() {
         Vec::<String>::new(),
         "nothing was written"
     );
+}
 
+async fn open_berthing(tide: &Tide) {
+    let update = SystemUpdate {
+        writable: Some(vec![ObjectType::Person]),
+        armed: Some(true),
+        ..SystemUpdate::default()
+    };
     tide.engine
-        .set_system(
-            "berthing",
-            SystemUpdate {
-                writable: Some(vec![ObjectType::Person]),
-                armed: Some(true),
-                ..SystemUpdate::default()
-            },
-            "tester",
-        )
+        .set_system("berthing", update, "tester")
         .await
         .expect("set");
+}
+
+#[tokio::test]
+async fn a_run_joins_existing_accounts_and_a_second_run_is_silent() {
+    let tide = Tide::start(60).await;
+    open_berthing(&tide).await;
     let before = tide.berthing.users().len();
     let run = tide.run().await;
     assert_eq!(
@@ -88,33 +93,19 @@ async fn preview_run_and_a_silent_second_run() {
         "a second run sends no write, though the service normalises"
     );
     assert_eq!(tide.changes(&again, None).await.len(), 0);
-    assert_eq!(
-        tide.engine
-            .store()
-            .verify_journal()
-            .await
-            .expect("read")
-            .map(|n| n > 50),
-        Ok(true)
-    );
+    let verified = tide.engine.store().verify_journal().await.expect("read");
+    assert!(verified.is_ok_and(|entries| entries > 50));
 }
 
-#[tokio::test]
-async fn the_target_follows_the_directory() {
-    let tide = Tide::writable().await;
-    tide.run().await;
-    let free: Vec<&Crew> = tide
-        .people
-        .iter()
-        .enumerate()
-        .filter(|(n, p)| n % 10 > 3 && !p.locked)
-        .map(|(_, p)| p)
-        .collect();
-    let [changed, renamed, moved, deleted] = [free[0], free[1], free[2], free[3]];
-    let id = |mail: &str| tide.berthing.user(mail).map(|u| u["id"].clone());
-    let renamed_id = id(&renamed.mail);
-    let mut ldap = edit(&tide).await;
-    let new = format!("uid=new.hand,ou=Deck,ou=people,{BASE}");
+/// Four people whom nothing else concerns.
+fn free_people(tide: &Tide) -> [&Crew; 4] {
+    let people = tide.people.iter().enumerate();
+    let mut free = people.filter(|(n, person)| n % 10 > 3 && !person.locked);
+    std::array::from_fn(|_| free.next().expect("there").1)
+}
+
+/// A person is added to the directory.
+async fn add_new_hand(ldap: &mut ldap3::Ldap) {
     let entry = [
         ("objectClass", "inetOrgPerson"),
         ("uid", "new.hand"),
@@ -125,11 +116,22 @@ async fn the_target_follows_the_directory() {
         ("mail", "New.Hand@Skerry.Example"),
         ("departmentNumber", "10"),
     ];
-    ldap.add(&new, entry.iter().map(|(k, v)| (*k, set(v))).collect())
+    let dn = format!("uid=new.hand,ou=Deck,ou=people,{BASE}");
+    ldap.add(&dn, entry.iter().map(|(k, v)| (*k, set(v))).collect())
         .await
         .expect("sent")
         .success()
         .expect("added");
+}
+#[tokio::test]
+async fn the_target_follows_the_directory() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let [changed, renamed, moved, deleted] = free_people(&tide);
+    let id = |mail: &str| tide.berthing.user(mail).map(|u| u["id"].clone());
+    let renamed_id = id(&renamed.mail);
+    let mut ldap = edit(&tide).await;
+    add_new_hand(&mut ldap).await;
     ldap.modify(
         &changed.dn(),
         vec![ldap3::Mod::Replace("title", set("Admiral"))],
@@ -171,12 +173,8 @@ async fn the_target_follows_the_directory() {
         .expect("deleted");
 
     let run = tide.run().await;
-    let kinds: Vec<String> = tide
-        .changes(&run, None)
-        .await
-        .iter()
-        .map(|c| c.change.kind.to_string())
-        .collect();
+    let changes = tide.changes(&run, None).await;
+    let kinds: Vec<&str> = changes.iter().map(|c| c.change.kind.as_str()).collect();
     assert_eq!(
         kinds,
         ["disable", "disable", "create", "rename", "update", "update"],
@@ -199,6 +197,23 @@ async fn the_target_follows_the_directory() {
             false
         );
     }
+    tide.berthing.take_writes();
+    tide.run().await;
+    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
+}
+
+#[tokio::test]
+async fn a_person_deleted_from_the_directory_is_explained() {
+    let tide = Tide::writable().await;
+    tide.run().await;
+    let [deleted, ..] = free_people(&tide);
+    let mut ldap = edit(&tide).await;
+    ldap.delete(&deleted.dn())
+        .await
+        .expect("sent")
+        .success()
+        .expect("deleted");
+    tide.run().await;
     let why = tide
         .engine
         .explain_person(&deleted.number)
@@ -214,9 +229,6 @@ async fn the_target_follows_the_directory() {
         panic!("{reason}")
     };
     assert_eq!(why.code(), ReasonCode::AbsentFromRead, "{reason}");
-    tide.berthing.take_writes();
-    tide.run().await;
-    assert_eq!(tide.berthing.take_writes(), Vec::<String>::new());
 }
 
 #[tokio::test]

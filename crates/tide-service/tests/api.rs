@@ -122,7 +122,7 @@ fn is_problem(answer: &Answer, status: u16, text: &str) {
 }
 
 #[tokio::test]
-async fn whatever_is_wrong_is_a_problem_document() {
+async fn a_wrong_body_is_a_problem_document() {
     let api = Api::start().await;
     let json = [("content-type", "application/json")];
     is_problem(
@@ -164,6 +164,11 @@ async fn whatever_is_wrong_is_a_problem_document() {
         409,
         "no rules were published yet",
     );
+}
+
+#[tokio::test]
+async fn an_unknown_address_or_object_is_a_problem_document() {
+    let api = Api::start().await;
     is_problem(&api.get("/api/v1/change-sets/abc").await, 400, "");
     is_problem(
         &api.get("/api/v1/change-sets/99").await,
@@ -195,6 +200,21 @@ async fn whatever_is_wrong_is_a_problem_document() {
     );
     is_problem(
         &api.send(
+            Method::PATCH,
+            "/api/v1/systems/nowhere",
+            json!({"paused": true}),
+        )
+        .await,
+        404,
+        "nowhere",
+    );
+}
+
+#[tokio::test]
+async fn a_wrong_system_or_rule_file_is_a_problem_document() {
+    let api = Api::start().await;
+    is_problem(
+        &api.send(
             Method::POST,
             "/api/v1/systems",
             json!({"name": "UPPER", "kind": "ldap", "settings": {"url": "ldap://x", "base_dn": BASE}}),
@@ -212,16 +232,6 @@ async fn whatever_is_wrong_is_a_problem_document() {
         .await,
         422,
         "extra",
-    );
-    is_problem(
-        &api.send(
-            Method::PATCH,
-            "/api/v1/systems/nowhere",
-            json!({"paused": true}),
-        )
-        .await,
-        404,
-        "nowhere",
     );
     is_problem(
         &api.send(
@@ -403,8 +413,8 @@ async fn the_document_names_every_operation_once_and_no_secret_in_an_answer() {
     }
 }
 
-#[tokio::test]
-async fn lists_come_in_pages_that_fit_together() {
+/// The demo's directory with 57 people, connected and read.
+async fn start_with_directory() -> (Api, Directory) {
     let api = Api::start().await;
     let people = world::people(world::SEED, 57);
     let harbour = Directory::start(&world::directory(&people, "p"), "p")
@@ -439,7 +449,12 @@ async fn lists_come_in_pages_that_fit_together() {
         "{}",
         read.body
     );
+    (api, harbour)
+}
 
+#[tokio::test]
+async fn lists_come_in_pages_that_fit_together() {
+    let (api, _harbour) = start_with_directory().await;
     let mut seen = HashSet::new();
     let mut after = String::new();
     let mut pages = 0;
@@ -471,7 +486,20 @@ async fn lists_come_in_pages_that_fit_together() {
         .get("/api/v1/systems/harbour/accounts?search=KIOSK")
         .await;
     assert_eq!(found.body["items"].as_array().map(Vec::len), Some(4));
+    let journal = api.get("/api/v1/journal?limit=2").await;
+    assert_eq!(journal.body["items"].as_array().map(Vec::len), Some(2));
+    let rest = api
+        .get(&format!(
+            "/api/v1/journal?after={}",
+            journal.body["next"].as_str().expect("more")
+        ))
+        .await;
+    assert!(rest.body["items"][0]["id"].as_i64() < journal.body["items"][1]["id"].as_i64());
+}
 
+#[tokio::test]
+async fn a_system_is_armed_and_paused_and_its_schema_shown() {
+    let (api, _harbour) = start_with_directory().await;
     let state = api
         .send(
             Method::PATCH,
@@ -493,15 +521,6 @@ async fn lists_come_in_pages_that_fit_together() {
         422,
         "unknown variant `ships`",
     );
-    let journal = api.get("/api/v1/journal?limit=2").await;
-    assert_eq!(journal.body["items"].as_array().map(Vec::len), Some(2));
-    let rest = api
-        .get(&format!(
-            "/api/v1/journal?after={}",
-            journal.body["next"].as_str().expect("more")
-        ))
-        .await;
-    assert!(rest.body["items"][0]["id"].as_i64() < journal.body["items"][1]["id"].as_i64());
     assert_eq!(
         api.get("/api/v1/journal/check").await.body["is_intact"],
         true

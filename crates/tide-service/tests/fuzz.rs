@@ -360,6 +360,109 @@ impl Fuzz {
     }
 }
 
+/// A path with its query for an operation: every path parameter has a value, most others too.
+fn address(random: &mut StdRng, document: &Value, template: &str, operation: &Value) -> String {
+    let mut path = template.to_owned();
+    let mut query = Vec::new();
+    for parameter in operation["parameters"].as_array().into_iter().flatten() {
+        let name = parameter["name"].as_str().unwrap_or_default();
+        let given = match value(random, document, &parameter["schema"], 0) {
+            Value::String(text) => text,
+            other => other.to_string(),
+        };
+        match parameter["in"].as_str() {
+            Some("path") => path = path.replace(&format!("{{{name}}}"), &escaped(&given)),
+            _ if random.random_bool(0.6) => query.push(format!("{name}={}", escaped(&given))),
+            _ => {}
+        }
+    }
+    with_query(path, &query)
+}
+
+fn with_query(path: String, query: &[String]) -> String {
+    if query.is_empty() {
+        path
+    } else {
+        format!("{path}?{}", query.join("&"))
+    }
+}
+
+/// The media type and the body of a request, where the operation takes one: sound for the most part.
+fn request_body(
+    random: &mut StdRng,
+    document: &Value,
+    operation: &Value,
+) -> Option<(String, String)> {
+    let content = operation["requestBody"]["content"].as_object()?;
+    let (kind, described) = content.iter().next()?;
+    let body = match random.random_range(0..15) {
+        0 => "{not json".to_owned(),
+        1 => String::new(),
+        _ => value(random, document, &described["schema"], 0).to_string(),
+    };
+    Some((kind.clone(), body))
+}
+
+fn start_of(text: &str, length: usize) -> String {
+    text.chars().take(length).collect()
+}
+
+/// Whether an answer has a documented status and, when it is an error, the form of one.
+fn is_documented(operation: &Value, status: StatusCode, kind: &str, answer: &Value) -> bool {
+    let is_problem = kind == "application/problem+json" && answer["status"] == status.as_u16();
+    !status.is_server_error()
+        && operation["responses"].get(status.as_str()).is_some()
+        && (status.is_success() || is_problem)
+}
+
+impl Fuzz {
+    /// A random request of an operation: whether it was sent, and what is wrong with its answer.
+    async fn try_operation(
+        &self,
+        random: &mut StdRng,
+        document: &Value,
+        (method, template): (&Method, &str),
+        operation: &Value,
+    ) -> (bool, Option<String>) {
+        let uri = address(random, document, template, operation);
+        if uri.len() > 60_000 {
+            return (false, None);
+        }
+        let mut request = Request::builder()
+            .method(method.clone())
+            .uri(&uri)
+            .header(header::AUTHORIZATION, format!("Bearer {TOKEN}"));
+        let mut body = String::new();
+        if let Some((kind, given)) = request_body(random, document, operation) {
+            request = request.header(header::CONTENT_TYPE, kind);
+            body = given;
+        }
+        let Ok(request) = request.body(Body::from(body.clone())) else {
+            return (false, None);
+        };
+        let (status, kind, answer) = self.answer(request).await;
+        if is_documented(operation, status, &kind, &answer) {
+            return (true, None);
+        }
+        let (uri, body) = (start_of(&uri, 200), start_of(&body, 300));
+        let status = status.as_u16();
+        (
+            true,
+            Some(format!(
+                "{method} {uri}: {status} {kind}\n  {body}\n  {answer}"
+            )),
+        )
+    }
+
+    async fn end(self, wrong: &[String]) {
+        let shown = wrong[..wrong.len().min(40)].join("\n");
+        assert!(wrong.is_empty(), "{}:\n{shown}", wrong.len());
+        assert!(self.is_ready().await);
+        assert_eq!(self.engine.known_fault(), None);
+        self.engine.stop().await;
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn no_request_ends_the_service_or_meets_an_internal_error() {
     let fuzz = Fuzz::start().await;
@@ -369,10 +472,9 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
     for (template, methods) in document["paths"].as_object().expect("paths") {
         for method in METHODS {
             let Some(operation) = methods.get(method.as_str().to_lowercase()) else {
-                let uri = template.replace(['{', '}'], "");
                 let request = Request::builder()
                     .method(&method)
-                    .uri(&uri)
+                    .uri(template.replace(['{', '}'], ""))
                     .body(Body::empty())
                     .expect("a request");
                 let (status, kind, _) = fuzz.answer(request).await;
@@ -384,68 +486,12 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
                 continue;
             };
             for _ in 0..EACH {
-                let mut path = template.clone();
-                let mut query = Vec::new();
-                for parameter in operation["parameters"].as_array().into_iter().flatten() {
-                    let name = parameter["name"].as_str().unwrap_or_default();
-                    let given = match value(&mut random, &document, &parameter["schema"], 0) {
-                        Value::String(text) => text,
-                        other => other.to_string(),
-                    };
-                    match parameter["in"].as_str() {
-                        Some("path") => {
-                            path = path.replace(&format!("{{{name}}}"), &escaped(&given))
-                        }
-                        _ if random.random_bool(0.6) => {
-                            query.push(format!("{name}={}", escaped(&given)))
-                        }
-                        _ => {}
-                    }
-                }
-                let uri = if query.is_empty() {
-                    path
-                } else {
-                    format!("{path}?{}", query.join("&"))
-                };
-                if uri.len() > 60_000 {
-                    continue;
-                }
-                let mut request = Request::builder()
-                    .method(method.clone())
-                    .uri(&uri)
-                    .header(header::AUTHORIZATION, format!("Bearer {TOKEN}"));
-                let mut body = String::new();
-                if let Some(content) = operation["requestBody"]["content"]
-                    .as_object()
-                    .and_then(|content| content.iter().next())
-                {
-                    request = request.header(header::CONTENT_TYPE, content.0);
-                    body = match random.random_range(0..15) {
-                        0 => "{not json".to_owned(),
-                        1 => String::new(),
-                        _ => value(&mut random, &document, &content.1["schema"], 0).to_string(),
-                    };
-                }
-                let Ok(request) = request.body(Body::from(body.clone())) else {
-                    continue;
-                };
-                let (status, kind, answer) = fuzz.answer(request).await;
-                sent += 1;
-                let shown = || {
-                    format!(
-                        "{method} {}: {} {}\n  {}\n  {answer}",
-                        uri.chars().take(200).collect::<String>(),
-                        status.as_u16(),
-                        kind,
-                        body.chars().take(300).collect::<String>()
-                    )
-                };
-                let documented = operation["responses"].get(status.as_str()).is_some();
-                let problem = status.is_success()
-                    || kind == "application/problem+json" && answer["status"] == status.as_u16();
-                if status.is_server_error() || !documented || !problem {
-                    wrong.push(shown());
-                }
+                let place = (&method, template.as_str());
+                let (is_sent, fault) = fuzz
+                    .try_operation(&mut random, &document, place, operation)
+                    .await;
+                sent += usize::from(is_sent);
+                wrong.extend(fault);
             }
             assert!(
                 fuzz.is_ready().await,
@@ -453,18 +499,8 @@ async fn no_request_ends_the_service_or_meets_an_internal_error() {
             );
         }
     }
-    println!(
-        "{sent} requests, {} answers that should not be",
-        wrong.len()
-    );
-    assert!(
-        wrong.is_empty(),
-        "{} of {sent} answers:\n{}",
-        wrong.len(),
-        wrong[..wrong.len().min(40)].join("\n")
-    );
-    assert_eq!(fuzz.engine.known_fault(), None);
-    fuzz.engine.stop().await;
+    println!("{sent} requests, {} wrong answers", wrong.len());
+    fuzz.end(&wrong).await;
 }
 
 /// A path of an attribute or a filter, sound or not.
@@ -618,14 +654,11 @@ fn bulk(random: &mut StdRng) -> Value {
     json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:BulkRequest"], "failOnErrors": number(random), "Operations": operations})
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_internal_error() {
-    let fuzz = Fuzz::start().await;
-    fuzz.engine
-        .give_token("roster", "", PUSHING.into(), "tester")
-        .await
-        .expect("given");
-    let mut random = StdRng::seed_from_u64(0x5c1);
+/// The method, path with query, media type and body of a request to the SCIM provider.
+fn scim_request(
+    random: &mut StdRng,
+    ids: &[String],
+) -> (&'static str, String, &'static str, String) {
     let methods = [
         "GET", "POST", "PUT", "PATCH", "GET", "POST", "PUT", "PATCH", "GET", "PATCH", "DELETE",
         "HEAD", "OPTIONS", "ODD",
@@ -643,69 +676,97 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
         "Me",
         "",
     ];
-    let (mut ids, mut wrong, mut done): (Vec<String>, Vec<String>, usize) =
-        (vec!["1".into()], Vec::new(), 0);
-    for turn in 0..PUSHED.0 {
-        let place = if random.random_bool(0.6) {
-            "Users"
+    let place = if random.random_bool(0.6) {
+        "Users"
+    } else {
+        *places.choose(random).expect("some")
+    };
+    let uri = scim_address(random, place, ids);
+    let method = *methods.choose(random).expect("some");
+    let body = match (random.random_range(0..12), place, method) {
+        (0, ..) => "{not json".to_owned(),
+        (1, ..) => String::new(),
+        (_, "Bulk", _) => bulk(random).to_string(),
+        (_, _, "PATCH") => patch(random).to_string(),
+        (_, ".search" | "Users/.search", _) => {
+            json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:SearchRequest"], "filter": scim_filter(random, 0),
+                "count": number(random), "startIndex": number(random)})
+            .to_string()
+        }
+        _ => resource(random).to_string(),
+    };
+    let kind = if random.random_ratio(1, 15) {
+        "text/plain"
+    } else {
+        "application/scim+json"
+    };
+    (method, uri, kind, body)
+}
+
+fn scim_address(random: &mut StdRng, place: &str, ids: &[String]) -> String {
+    let mut path = format!("/scim/v2/roster/{place}");
+    if random.random_bool(0.5) {
+        let id = if random.random_ratio(1, 5) {
+            escaped(&text(random))
         } else {
-            *places.choose(&mut random).expect("some")
+            ids.choose(random).cloned().unwrap_or_default()
         };
-        let mut path = format!("/scim/v2/roster/{place}");
-        if random.random_bool(0.5) {
-            let id = if random.random_ratio(1, 5) {
-                escaped(&text(&mut random))
-            } else {
-                ids.choose(&mut random).cloned().unwrap_or_default()
+        path.push_str(&format!("/{id}"));
+    }
+    let mut query = Vec::new();
+    for name in [
+        "filter",
+        "startIndex",
+        "count",
+        "cursor",
+        "sortBy",
+        "sortOrder",
+        "attributes",
+        "excludedAttributes",
+    ] {
+        if random.random_ratio(1, 16) {
+            let given = match name {
+                "filter" => scim_filter(random, 0),
+                "startIndex" | "count" => number(random).to_string(),
+                _ => scim_path(random),
             };
-            path.push_str(&format!("/{id}"));
+            query.push(format!("{name}={}", escaped(&given)));
         }
-        let mut query = Vec::new();
-        for name in [
-            "filter",
-            "startIndex",
-            "count",
-            "cursor",
-            "sortBy",
-            "sortOrder",
-            "attributes",
-            "excludedAttributes",
-        ] {
-            if random.random_ratio(1, 16) {
-                let given = match name {
-                    "filter" => scim_filter(&mut random, 0),
-                    "startIndex" | "count" => number(&mut random).to_string(),
-                    _ => scim_path(&mut random),
-                };
-                query.push(format!("{name}={}", escaped(&given)));
-            }
-        }
-        let uri = if query.is_empty() {
-            path
-        } else {
-            format!("{path}?{}", query.join("&"))
-        };
+    }
+    with_query(path, &query)
+}
+
+/// Whether the SCIM provider gave an answer of the standard.
+fn is_scim_answer(method: &str, status: StatusCode, answer: &Value) -> bool {
+    let is_error = answer["schemas"][0] == "urn:ietf:params:scim:api:messages:2.0:Error"
+        && answer["status"] == status.as_str();
+    // The answer to HEAD has no body (RFC 9110 section 9.3.2). /Me is not offered, and says so.
+    let is_internal = status.is_server_error() && status != StatusCode::NOT_IMPLEMENTED;
+    let has_no_body = status == StatusCode::NOT_MODIFIED || method == "HEAD";
+    !is_internal && (status.is_success() || has_no_body || is_error)
+}
+
+impl Fuzz {
+    async fn start_with_caller() -> Fuzz {
+        let fuzz = Fuzz::start().await;
+        fuzz.engine
+            .give_token("roster", "", PUSHING.into(), "tester")
+            .await
+            .expect("given");
+        fuzz
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_scim_request_ends_the_service_or_meets_an_internal_error() {
+    let fuzz = Fuzz::start_with_caller().await;
+    let mut random = StdRng::seed_from_u64(0x5c1);
+    let (mut ids, mut wrong, mut done) = (vec!["1".to_owned()], Vec::new(), 0);
+    for turn in 0..PUSHED.0 {
+        let (method, uri, kind, body) = scim_request(&mut random, &ids);
         if uri.len() > 60_000 {
             continue;
         }
-        let method = *methods.choose(&mut random).expect("some");
-        let body = match (random.random_range(0..12), place, method) {
-            (0, ..) => "{not json".to_owned(),
-            (1, ..) => String::new(),
-            (_, "Bulk", _) => bulk(&mut random).to_string(),
-            (_, _, "PATCH") => patch(&mut random).to_string(),
-            (_, ".search" | "Users/.search", _) => {
-                json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:SearchRequest"], "filter": scim_filter(&mut random, 0),
-                    "count": number(&mut random), "startIndex": number(&mut random)})
-                .to_string()
-            }
-            _ => resource(&mut random).to_string(),
-        };
-        let kind = if random.random_ratio(1, 15) {
-            "text/plain"
-        } else {
-            "application/scim+json"
-        };
         let request = Request::builder()
             .method(method)
             .uri(&uri)
@@ -715,29 +776,14 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
         let Ok(request) = request else { continue };
         let (status, kind, answer) = fuzz.answer(request).await;
         done += usize::from(status.is_success());
-        ids.extend(
-            answer["id"]
-                .as_str()
-                .filter(|_| status == StatusCode::CREATED)
-                .map(str::to_owned),
-        );
-        let is_error = answer["schemas"][0] == "urn:ietf:params:scim:api:messages:2.0:Error"
-            && answer["status"] == status.as_str();
-        // What HEAD answers has no body (RFC 9110 section 9.3.2).
-        let is_said = status.is_success()
-            || status == StatusCode::NOT_MODIFIED
-            || method == "HEAD"
-            || is_error;
-        // /Me is not offered, and says so.
-        let is_internal = status.is_server_error() && status != StatusCode::NOT_IMPLEMENTED;
-        if is_internal || !is_said {
-            let (uri, body): (String, String) = (
-                uri.chars().take(200).collect(),
-                body.chars().take(300).collect(),
-            );
+        if status == StatusCode::CREATED {
+            ids.extend(answer["id"].as_str().map(str::to_owned));
+        }
+        if !is_scim_answer(method, status, &answer) {
+            let (uri, body) = (start_of(&uri, 200), start_of(&body, 300));
+            let status = status.as_u16();
             wrong.push(format!(
-                "{method} {uri}: {} {kind}\n  {body}\n  {answer}",
-                status.as_u16()
+                "{method} {uri}: {status} {kind}\n  {body}\n  {answer}"
             ));
         }
         if turn % 250 == 0 {
@@ -747,29 +793,47 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
             );
         }
     }
-    // Events, by the document that describes their answers.
+    let sent = PUSHED.0;
+    println!(
+        "{sent} requests, {done} done, {} wrong answers",
+        wrong.len()
+    );
+    assert!(done > 400, "{done} done: too many requests are unsound");
+    fuzz.end(&wrong).await;
+}
+
+/// An event, sound for the most part.
+fn event(random: &mut StdRng) -> String {
+    let mut event = json!({"event": (["joiner", "mover", "leaver"].choose(random)), "key": (["7", "8", "9"].choose(random))});
+    for name in ["id", "sequence", "time", "attributes", "key", "event"] {
+        if random.random_ratio(1, 4) {
+            let given = [
+                number(random),
+                json!(text(random)),
+                resource(random),
+                json!([]),
+                Value::Null,
+                json!("2026-05-04T08:00:00Z"),
+            ];
+            event[name] = given.choose(random).cloned().unwrap_or_default();
+        }
+    }
+    if random.random_ratio(1, 20) {
+        "[".repeat(3000)
+    } else {
+        event.to_string()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_event_ends_the_service_or_meets_an_internal_error() {
+    let fuzz = Fuzz::start_with_caller().await;
     let document = tide_service::openapi();
     let operation = &document["paths"]["/api/v1/events/{system}"]["post"];
+    let mut random = StdRng::seed_from_u64(0xe7e);
+    let (mut wrong, mut done) = (Vec::new(), 0);
     for _ in 0..PUSHED.1 {
-        let mut event = json!({"event": (["joiner", "mover", "leaver"].choose(&mut random)), "key": (["7", "8", "9"].choose(&mut random))});
-        for name in ["id", "sequence", "time", "attributes", "key", "event"] {
-            if random.random_ratio(1, 4) {
-                let given = [
-                    number(&mut random),
-                    json!(text(&mut random)),
-                    resource(&mut random),
-                    json!([]),
-                    Value::Null,
-                    json!("2026-05-04T08:00:00Z"),
-                ];
-                event[name] = given.choose(&mut random).cloned().unwrap_or_default();
-            }
-        }
-        let body = if random.random_ratio(1, 20) {
-            "[".repeat(3000)
-        } else {
-            event.to_string()
-        };
+        let body = event(&mut random);
         let request = Request::post("/api/v1/events/roster")
             .header(header::AUTHORIZATION, format!("Bearer {PUSHING}"))
             .header(header::CONTENT_TYPE, "application/json")
@@ -777,30 +841,13 @@ async fn no_request_of_a_system_that_calls_us_ends_the_service_or_meets_an_inter
             .expect("a request");
         let (status, kind, answer) = fuzz.answer(request).await;
         done += usize::from(status.is_success());
-        let documented = operation["responses"].get(status.as_str()).is_some();
-        let problem = status.is_success()
-            || kind == "application/problem+json" && answer["status"] == status.as_u16();
-        if status.is_server_error() || !documented || !problem {
-            wrong.push(format!(
-                "event {}: {} {kind}\n  {answer}",
-                body.chars().take(300).collect::<String>(),
-                status.as_u16()
-            ));
+        if !is_documented(operation, status, &kind, &answer) {
+            let (status, body) = (status.as_u16(), start_of(&body, 300));
+            wrong.push(format!("event {body}: {status} {kind}\n  {answer}"));
         }
     }
-    println!(
-        "{} requests, {done} of them done, {} answers that should not be",
-        PUSHED.0 + PUSHED.1,
-        wrong.len()
-    );
-    assert!(
-        wrong.is_empty(),
-        "{}:\n{}",
-        wrong.len(),
-        wrong[..wrong.len().min(30)].join("\n")
-    );
-    assert!(done > 500, "{done}: many requests are to mean something");
-    assert!(fuzz.is_ready().await);
-    assert_eq!(fuzz.engine.known_fault(), None);
-    fuzz.engine.stop().await;
+    let sent = PUSHED.1;
+    println!("{sent} events, {done} done, {} wrong answers", wrong.len());
+    assert!(done > 50, "{done} done: too many events are unsound");
+    fuzz.end(&wrong).await;
 }

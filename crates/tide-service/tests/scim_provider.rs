@@ -334,7 +334,7 @@ async fn discovery_is_as_the_standard_wants_it() {
 }
 
 #[tokio::test]
-async fn a_user_is_made_read_replaced_and_removed() {
+async fn a_user_is_created_with_its_id_location_and_version() {
     let p = Provider::start().await;
     let mut body = user("Ada");
     body[ENTERPRISE] = json!({"department": "Deck"});
@@ -357,8 +357,14 @@ async fn a_user_is_made_read_replaced_and_removed() {
     );
     assert_eq!(made.body["schemas"], json!([USER, ENTERPRISE]));
     assert!(made.body.get("password").is_none());
+}
 
-    // Read: with a version that is known, nothing is sent again.
+#[tokio::test]
+async fn a_known_version_is_not_sent_again_and_names_are_unique() {
+    let p = Provider::start().await;
+    let made = p.send("POST", "/Users", &user("Ada")).await;
+    let id = made.id();
+    // With a version that is known, nothing is sent again.
     assert_eq!(p.get(&format!("/Users/{id}")).await.body, made.body);
     let known = p
         .call(
@@ -375,8 +381,17 @@ async fn a_user_is_made_read_replaced_and_removed() {
     p.send("POST", "/Users", &user("ADA"))
         .await
         .is_error(409, Some("uniqueness"));
+}
 
-    // Replaced: what is not given is gone; what is read-only is ignored; the id stays.
+/// What is not given is removed; read-only attributes are ignored; the id stays.
+#[tokio::test]
+async fn a_user_is_replaced() {
+    let p = Provider::start().await;
+    let mut body = user("Ada");
+    body[ENTERPRISE] = json!({"department": "Deck"});
+    body["externalId"] = json!("x1");
+    let made = p.send("POST", "/Users", &body).await;
+    let id = made.id();
     let replaced = p
         .send(
             "PUT",
@@ -409,24 +424,34 @@ async fn a_user_is_made_read_replaced_and_removed() {
     )
     .await
     .is_error(409, Some("uniqueness"));
+}
 
-    // Versions (RFC 7644 §3.14).
+#[tokio::test]
+async fn a_user_of_another_version_is_neither_replaced_nor_removed() {
+    let p = Provider::start().await;
+    let id = p.send("POST", "/Users", &user("ada")).await.id();
     let with = |tag: &'static str| [("if-match", tag)];
     let path = format!("/scim/v2/postroom/Users/{id}");
-    p.call("PUT", &path, TOKEN, &with("W/\"1\""), Some(&user("late")))
+    p.call("PUT", &path, TOKEN, &with("W/\"7\""), Some(&user("late")))
         .await
         .is_error(412, None);
     assert_eq!(
-        p.call("PUT", &path, TOKEN, &with("W/\"2\""), Some(&user("ada")))
+        p.call("PUT", &path, TOKEN, &with("W/\"1\""), Some(&user("ada")))
             .await
             .status,
         200
     );
-    p.call("DELETE", &path, TOKEN, &with("W/\"2\""), None)
+    p.call("DELETE", &path, TOKEN, &with("W/\"1\""), None)
         .await
         .is_error(412, None);
+}
 
-    // Removed, and gone for every method; its name is free again; the account is absent.
+/// It is gone for every method; its name is free again; the account is absent.
+#[tokio::test]
+async fn a_removed_user_is_gone_and_its_name_is_free() {
+    let p = Provider::start().await;
+    let id = p.send("POST", "/Users", &user("ada")).await.id();
+    let path = format!("/scim/v2/postroom/Users/{id}");
     assert_eq!(p.call("DELETE", &path, TOKEN, &[], None).await.status, 204);
     for method in ["GET", "DELETE"] {
         p.call(method, &path, TOKEN, &[], None)
@@ -576,16 +601,22 @@ async fn lists_are_filtered_with_every_operator() {
     }
 }
 
-#[tokio::test]
-async fn lists_are_sorted_paged_and_projected() {
-    let p = Provider::start().await;
-    for (name, title) in [("d", "z"), ("B", "y"), ("a", ""), ("C", "x")] {
-        let mut body = user(name);
-        if !title.is_empty() {
-            body["title"] = json!(title);
+impl Provider {
+    /// Four users whose names differ in case, one of them without a title.
+    async fn add_four_users(&self) {
+        for (name, title) in [("d", "z"), ("B", "y"), ("a", ""), ("C", "x")] {
+            let mut body = user(name);
+            if !title.is_empty() {
+                body["title"] = json!(title);
+            }
+            assert_eq!(self.send("POST", "/Users", &body).await.status, 201);
         }
-        assert_eq!(p.send("POST", "/Users", &body).await.status, 201);
     }
+}
+#[tokio::test]
+async fn lists_are_sorted_and_paged() {
+    let p = Provider::start().await;
+    p.add_four_users().await;
     assert_eq!(
         p.get("/Users?sortBy=userName").await.names(),
         ["a", "B", "C", "d"],
@@ -643,6 +674,12 @@ async fn lists_are_sorted_paged_and_projected() {
     p.get("/Users?cursor=nonsense")
         .await
         .is_error(400, Some("invalidCursor"));
+}
+
+#[tokio::test]
+async fn lists_are_projected_and_searched_by_post() {
+    let p = Provider::start().await;
+    p.add_four_users().await;
     // What is asked for, and id and schemas always.
     let lean = p.get("/Users?attributes=userName&count=1").await;
     let keys: Vec<&String> = lean.body["Resources"][0]
@@ -683,15 +720,20 @@ async fn lists_are_sorted_paged_and_projected() {
         .is_error(400, Some("invalidSyntax"));
 }
 
+impl Provider {
+    /// A user `ada`; returns the path.
+    async fn add_ada(&self) -> String {
+        format!(
+            "/Users/{}",
+            self.send("POST", "/Users", &user("ada")).await.id()
+        )
+    }
+}
 #[tokio::test]
 async fn a_patch_takes_every_form_of_path() {
     let p = Provider::start().await;
-    let id = p.send("POST", "/Users", &user("ada")).await.id();
-    let path = format!("/Users/{id}");
-    let change = |operations: Value| {
-        let (p, path) = (&p, &path);
-        async move { p.send("PATCH", path, &patch(operations)).await }
-    };
+    let path = p.add_ada().await;
+    let change = async |operations: Value| p.send("PATCH", &path, &patch(operations)).await;
     let now = change(json!([
         {"op": "add", "path": "title", "value": "Mate"},
         {"op": "Replace", "path": "NAME.familyname", "value": "Lind"},
@@ -726,8 +768,20 @@ async fn a_patch_takes_every_form_of_path() {
         json!({"department": "Deck", "manager": {"value": "m1"}, "costCenter": "7"})
     );
     assert_eq!(now.body["meta"]["version"], "W/\"2\"");
+}
 
-    // A whole extension, put and taken away; a second primary value takes the place of the first.
+/// A whole extension is set and removed; a second primary value replaces the first.
+#[tokio::test]
+async fn a_patch_sets_and_removes_extensions_and_primary_values() {
+    let p = Provider::start().await;
+    let path = p.add_ada().await;
+    let change = async |operations: Value| p.send("PATCH", &path, &patch(operations)).await;
+    change(json!([
+        {"op": "add", "path": "emails", "value": [{"value": "home@ada.example", "type": "home", "primary": true}]},
+        {"op": "add", "value": {"nickName": "Addie"}},
+    ]))
+    .await
+    .id();
     let now = change(json!([
         {"op": "replace", "path": ENTERPRISE, "value": {"department": "Galley", "division": "Sea"}},
         {"op": "add", "path": "emails", "value": [{"value": "third@ada.example", "primary": true}]},
@@ -759,8 +813,14 @@ async fn a_patch_takes_every_form_of_path() {
         ),
         (json!([USER]), Some(2))
     );
+}
 
-    // Nothing changed: the version stays. All or none.
+#[tokio::test]
+async fn a_patch_applies_all_or_none_and_without_a_change_the_version_stays() {
+    let p = Provider::start().await;
+    let path = p.add_ada().await;
+    let change = async |operations: Value| p.send("PATCH", &path, &patch(operations)).await;
+    let now = change(json!([{"op": "add", "path": "title", "value": "Mate"}])).await;
     let version = now.body["meta"]["version"].clone();
     assert_eq!(
         change(json!([{"op": "replace", "path": "title", "value": "Mate"}]))
@@ -810,13 +870,45 @@ async fn a_patch_takes_every_form_of_path() {
         .is_error(409, Some("uniqueness"));
 }
 
+impl Provider {
+    async fn add_users<const N: usize>(&self, names: [&str; N]) -> [String; N] {
+        let mut ids = Vec::new();
+        for name in names {
+            ids.push(self.send("POST", "/Users", &user(name)).await.id());
+        }
+        ids.try_into().expect("one for each name")
+    }
+
+    /// A group with these members; returns the path.
+    async fn add_group(&self, members: &[&str]) -> String {
+        let members: Vec<Value> = members.iter().map(|id| json!({"value": id})).collect();
+        let group = json!({"schemas": [GROUP], "displayName": "deck-watch", "members": members});
+        format!(
+            "/Groups/{}",
+            self.send("POST", "/Groups", &group).await.id()
+        )
+    }
+
+    async fn remove(&self, path: &str) {
+        let path = format!("/scim/v2/postroom{path}");
+        let answer = self.call("DELETE", &path, TOKEN, &[], None).await;
+        assert_eq!(answer.status, 204, "{}", answer.body);
+    }
+
+    async fn account(&self, key: &str) -> tide_core::Account {
+        let found = self.engine.store().account_by_key("postroom", key).await;
+        found.expect("read").expect("there")
+    }
+
+    async fn send_event(&self, body: Value) -> Answer {
+        self.call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&body))
+            .await
+    }
+}
 #[tokio::test]
 async fn groups_hold_members_and_members_show_their_groups() {
     let p = Provider::start().await;
-    let [ada, bo] = [
-        p.send("POST", "/Users", &user("ada")).await.id(),
-        p.send("POST", "/Users", &user("bo")).await.id(),
-    ];
+    let [ada, bo] = p.add_users(["ada", "bo"]).await;
     let group =
         json!({"schemas": [GROUP], "displayName": "deck-watch", "members": [{"value": ada}]});
     let made = p.send("POST", "/Groups", &group).await;
@@ -858,6 +950,15 @@ async fn groups_hold_members_and_members_show_their_groups() {
             .get("groups")
             .is_none()
     );
+}
+
+#[tokio::test]
+async fn groups_need_a_name_which_need_not_be_unique() {
+    let p = Provider::start().await;
+    let path = p.add_group(&[]).await;
+    let account = p.account(path.trim_start_matches("/Groups/")).await;
+    assert_eq!(account.kind, ObjectType::Group);
+    let group = json!({"schemas": [GROUP], "displayName": "deck-watch"});
     assert_eq!(
         p.get("/Groups?filter=displayName%20eq%20%22DECK-WATCH%22")
             .await
@@ -872,45 +973,15 @@ async fn groups_hold_members_and_members_show_their_groups() {
     p.send("POST", "/Groups", &json!({"schemas": [GROUP]}))
         .await
         .is_error(400, Some("invalidValue"));
-    // A removed user is a member of nothing; the pushed group is an account with references.
-    p.call(
-        "DELETE",
-        &format!("/scim/v2/postroom/Users/{bo}"),
-        TOKEN,
-        &[],
-        None,
-    )
-    .await;
-    let account = p
-        .engine
-        .store()
-        .account_by_key("postroom", &id)
-        .await
-        .expect("read")
-        .expect("there");
-    assert_eq!(account.kind, ObjectType::Group);
-    // Also in the body of their groups, which the next PATCH builds upon; and only those that are
-    // named are removed.
-    let [cy, di] = [
-        p.send("POST", "/Users", &user("cy")).await.id(),
-        p.send("POST", "/Users", &user("di")).await.id(),
-    ];
-    let members = json!([{"value": ada}, {"value": cy}, {"value": di}]);
-    p.send(
-        "PATCH",
-        &path,
-        &patch(json!([{"op": "add", "path": "members", "value": members}])),
-    )
-    .await
-    .id();
-    p.call(
-        "DELETE",
-        &format!("/scim/v2/postroom/Users/{di}"),
-        TOKEN,
-        &[],
-        None,
-    )
-    .await;
+}
+
+/// The member is also removed from the stored group, which the next PATCH starts from.
+#[tokio::test]
+async fn a_removed_user_is_a_member_of_no_group() {
+    let p = Provider::start().await;
+    let [ada, cy, di] = p.add_users(["ada", "cy", "di"]).await;
+    let path = p.add_group(&[&ada, &cy, &di]).await;
+    p.remove(&format!("/Users/{di}")).await;
     let ids = |group: &Value| -> Vec<String> {
         group["members"]
             .as_array()
@@ -920,13 +991,7 @@ async fn groups_hold_members_and_members_show_their_groups() {
             .collect()
     };
     assert_eq!(ids(&p.get(&path).await.body), [ada.clone(), cy.clone()]);
-    let account = p
-        .engine
-        .store()
-        .account_by_key("postroom", &id)
-        .await
-        .expect("read")
-        .expect("there");
+    let account = p.account(path.trim_start_matches("/Groups/")).await;
     assert_eq!(
         account.attributes.get("members").len(),
         2,
@@ -934,12 +999,18 @@ async fn groups_hold_members_and_members_show_their_groups() {
         account.attributes
     );
     let one = patch(json!([{"op": "remove", "path": "members", "value": [{"value": ada}]}]));
-    assert_eq!(ids(&p.send("PATCH", &path, &one).await.body), [cy]);
-    // The first address of a type is made by the path that names it.
+    let left = p.send("PATCH", &path, &one).await;
+    assert_eq!(ids(&left.body), [cy], "only the named member is removed");
+}
+
+#[tokio::test]
+async fn a_path_with_a_type_creates_the_first_value_of_that_type() {
+    let p = Provider::start().await;
+    let path = p.add_ada().await;
     let work = patch(
         json!([{"op": "add", "path": "phoneNumbers[type eq \"work\"].value", "value": "+372 555"}]),
     );
-    let made = p.send("PATCH", &format!("/Users/{ada}"), &work).await;
+    let made = p.send("PATCH", &path, &work).await;
     assert_eq!(
         made.body["phoneNumbers"],
         json!([{"type": "work", "value": "+372 555"}]),
@@ -1041,33 +1112,25 @@ async fn bulk_requests_resolve_references_and_stop_at_fail_on_errors() {
     );
 }
 
+fn joiner() -> Value {
+    json!({"event": "joiner", "key": "7", "attributes": {"name": "Ada", "mail": "ada@skerry.example"}})
+}
+
+fn mover(mail: &str) -> Value {
+    json!({"event": "mover", "key": "7", "attributes": {"mail": mail}})
+}
 #[tokio::test]
-async fn events_are_taken_checked_and_answered_for() {
+async fn events_are_checked_accepted_and_their_state_can_be_read() {
     let p = Provider::start().await;
-    let event = |body: Value| {
-        let p = &p;
-        async move {
-            p.call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&body))
-                .await
-                .status
-        }
-    };
+    let status = async |body: Value| p.send_event(body).await.status;
     assert_eq!(
-        event(json!({"event": "mover", "key": "7"})).await,
+        status(json!({"event": "mover", "key": "7"})).await,
         422,
         "a mover who never joined"
     );
-    assert_eq!(event(json!({"event": "dance", "key": "7"})).await, 400);
-    assert_eq!(event(json!({"event": "joiner"})).await, 400);
-    let joined = p
-        .call(
-            "POST",
-            "/api/v1/events/postroom",
-            TOKEN,
-            &[],
-            Some(&json!({"event": "joiner", "key": "7", "attributes": {"name": "Ada", "mail": "ada@skerry.example"}})),
-        )
-        .await;
+    assert_eq!(status(json!({"event": "dance", "key": "7"})).await, 400);
+    assert_eq!(status(json!({"event": "joiner"})).await, 400);
+    let joined = p.send_event(joiner()).await;
     assert_eq!(
         (joined.status, &joined.body["state"], &joined.body["key"]),
         (202, &json!("waiting"), &json!("7")),
@@ -1086,21 +1149,14 @@ async fn events_are_taken_checked_and_answered_for() {
         p.call("GET", &status, OPERATOR, &[], None).await.status,
         200
     );
-    p.call(
-        "POST",
-        "/api/v1/events/postroom",
-        TOKEN,
-        &[],
-        Some(&json!({"event": "mover", "key": "7", "attributes": {"mail": "ada.holm@skerry.example"}})),
-    )
-    .await;
-    let account = p
-        .engine
-        .store()
-        .account_by_key("postroom", "7")
-        .await
-        .expect("read")
-        .expect("there");
+}
+
+#[tokio::test]
+async fn a_mover_changes_the_given_values_only() {
+    let p = Provider::start().await;
+    p.send_event(joiner()).await;
+    p.send_event(mover("ada.holm@skerry.example")).await;
+    let account = p.account("7").await;
     assert_eq!(
         account.attributes.get("name").len(),
         1,
@@ -1110,21 +1166,18 @@ async fn events_are_taken_checked_and_answered_for() {
         account.attributes.get("mail")[0].to_string(),
         "ada.holm@skerry.example"
     );
-    assert_eq!(event(json!({"event": "leaver", "key": "7"})).await, 202);
-    let left = p
-        .engine
-        .store()
-        .account_by_key("postroom", "7")
-        .await
-        .expect("read")
-        .expect("there")
-        .absent_since;
+}
+
+/// A late mover does not bring them back, and a second leaver changes nothing.
+#[tokio::test]
+async fn a_leaver_stays_out_until_they_join_again() {
+    let p = Provider::start().await;
+    let leaver = json!({"event": "leaver", "key": "7"});
+    p.send_event(joiner()).await;
+    assert_eq!(p.send_event(leaver.clone()).await.status, 202);
+    let left = p.account("7").await.absent_since;
     assert!(left.is_some());
-    // A mover who comes late does not bring them back, and a second leaver changes nothing.
-    let late = json!({"event": "mover", "key": "7", "attributes": {"mail": "late@skerry.example"}});
-    let late = p
-        .call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&late))
-        .await;
+    let late = p.send_event(mover("late@skerry.example")).await;
     assert!(
         late.status == 422
             && late.body["detail"]
@@ -1133,22 +1186,21 @@ async fn events_are_taken_checked_and_answered_for() {
         "{}",
         late.body
     );
-    assert_eq!(event(json!({"event": "leaver", "key": "7"})).await, 202);
-    let still = p
-        .engine
-        .store()
-        .account_by_key("postroom", "7")
-        .await
-        .expect("read")
-        .expect("there");
+    assert_eq!(p.send_event(leaver).await.status, 202);
+    let still = p.account("7").await;
     assert_eq!(
         (
             still.absent_since,
             still.attributes.get("mail")[0].to_string().as_str()
         ),
-        (left, "ada.holm@skerry.example")
+        (left, "ada@skerry.example")
     );
-    // A shape of its own, learned by an operator from a sample.
+}
+
+/// An operator gives a sample of events of another shape, from which it is learned.
+#[tokio::test]
+async fn a_shape_of_events_is_learned_from_a_sample() {
+    let p = Provider::start().await;
     let sample =
         json!({"sample": {"action": "HIRE", "worker": {"employeeNumber": "9", "first": "Bo"}}});
     assert_eq!(
@@ -1181,18 +1233,10 @@ async fn events_are_taken_checked_and_answered_for() {
         .call("GET", "/api/v1/events/postroom/schema", TOKEN, &[], None)
         .await;
     assert_eq!(schema.body["required"], json!(["action", "worker"]));
-    assert_eq!(
-        event(json!({"action": "HIRE", "worker": {"employeeNumber": "9", "first": "Bo"}})).await,
-        202
-    );
+    let hired = json!({"action": "HIRE", "worker": {"employeeNumber": "9", "first": "Bo"}});
+    assert_eq!(p.send_event(hired).await.status, 202);
     let bad = p
-        .call(
-            "POST",
-            "/api/v1/events/postroom",
-            TOKEN,
-            &[],
-            Some(&json!({"action": "HIRE", "worker": {"first": 7}})),
-        )
+        .send_event(json!({"action": "HIRE", "worker": {"first": 7}}))
         .await;
     assert!(
         bad.body["detail"]
@@ -1251,35 +1295,19 @@ async fn rules_that_were_published_before_the_first_event_stay_sound() {
         .expect("published again");
 }
 
+impl Provider {
+    async fn value_of_7(&self, attribute: &str) -> String {
+        let account = self.account("7").await;
+        let first = account.attributes.get(attribute).first();
+        first.map(ToString::to_string).unwrap_or_default()
+    }
+}
+
 #[tokio::test]
-async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
+async fn concurrent_events_about_one_record_lose_nothing() {
     let p = Provider::start().await;
-    let send = |body: Value| {
-        let p = &p;
-        async move {
-            p.call("POST", "/api/v1/events/postroom", TOKEN, &[], Some(&body))
-                .await
-        }
-    };
-    let value = |name: &'static str| {
-        let p = &p;
-        async move {
-            let account = p
-                .engine
-                .store()
-                .account_by_key("postroom", "7")
-                .await
-                .expect("read")
-                .expect("there");
-            account
-                .attributes
-                .get(name)
-                .first()
-                .map(ToString::to_string)
-                .unwrap_or_default()
-        }
-    };
-    // Six at one moment, each with a value of its own, again and again.
+    let send = |body: Value| p.send_event(body);
+    // Six at the same moment, each with a value of its own, again and again.
     assert_eq!(
         send(json!({"event": "joiner", "key": "7", "id": "e0", "sequence": 1}))
             .await
@@ -1292,13 +1320,20 @@ async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
         assert!(answers.iter().all(|answer| answer.status == 202));
         for name in ["a0", "a1", "a2", "a3", "a4", "a5"] {
             assert_eq!(
-                value(name).await,
+                p.value_of_7(name).await,
                 round.to_string(),
                 "{name} of round {round} is lost"
             );
         }
     }
-    // One that comes again is the one that came first; its id for anything else is refused.
+}
+
+#[tokio::test]
+async fn events_that_arrive_twice_or_late_change_nothing() {
+    let p = Provider::start().await;
+    let send = |body: Value| p.send_event(body);
+    send(json!({"event": "joiner", "key": "7", "id": "e0", "sequence": 1})).await;
+    // A repeated event is the same event; its id for another event is refused.
     let moved = json!({"event": "mover", "key": "7", "id": "e5", "sequence": 5, "attributes": {"desk": "5"}});
     let first = send(moved.clone()).await;
     let again = send(moved).await;
@@ -1312,13 +1347,13 @@ async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
             .status,
         409
     );
-    // One that comes late changes nothing, and says so, also later.
+    // A late event changes nothing, and its state says so, also later.
     let late = send(json!({"event": "mover", "key": "7", "id": "e4", "sequence": 4, "attributes": {"desk": "4"}})).await;
     assert_eq!(
         (late.status, &late.body["state"]),
         (202, &json!("outdated"))
     );
-    assert_eq!(value("desk").await, "5");
+    assert_eq!(p.value_of_7("desk").await, "5");
     let asked = p
         .call(
             "GET",
@@ -1329,7 +1364,7 @@ async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
         )
         .await;
     assert_eq!(asked.body["state"], "outdated");
-    // Where there is no number, the time tells.
+    // Without a sequence, the time decides.
     for (time, desk, state) in [
         ("2026-05-04T08:00:00Z", "8", "waiting"),
         ("2026-05-04T07:00:00Z", "7", "outdated"),
@@ -1339,7 +1374,7 @@ async fn events_that_come_twice_or_late_or_at_one_moment_lose_nothing() {
                 .await;
         assert_eq!((told.status, &told.body["state"]), (202, &json!(state)));
     }
-    assert_eq!(value("desk").await, "8");
+    assert_eq!(p.value_of_7("desk").await, "8");
     assert_eq!(send(json!({"event": "mover", "key": "7", "sequence": i64::MAX, "time": "9999-01-01T00:00:00Z"})).await.status, 202);
     assert_eq!(
         send(json!({"event": "mover", "key": "7", "sequence": 1e300}))

@@ -29,28 +29,37 @@ fn seen(key: &str, name: &str) -> Observed {
     }
 }
 
-#[tokio::test]
-async fn absence_follows_from_a_complete_reading_only() {
-    let (_folder, store) = store().await;
+async fn store_with(system: &str, kind: SystemKind) -> (tempfile::TempDir, Store) {
+    let (folder, store) = store().await;
     store
-        .add_system(
-            "harbour",
-            SystemKind::Ldap,
-            &serde_json::json!({}),
-            "p",
-            at(0),
-        )
+        .add_system(system, kind, &serde_json::json!({}), "p", at(0))
         .await
         .expect("added");
+    (folder, store)
+}
+
+async fn read_population(store: &Store) -> Vec<tide_core::Account> {
+    store.load_population().await.expect("read").accounts
+}
+
+#[tokio::test]
+async fn absence_follows_from_a_complete_reading_only() {
+    let (_folder, store) = store_with("harbour", SystemKind::Ldap).await;
+    let begin = async |second| {
+        store
+            .begin_reading("harbour", ObjectType::Person, at(second))
+            .await
+            .expect("begins")
+    };
+    let show = async |reading, second, accounts| {
+        store
+            .store_batch(reading, "harbour", ObjectType::Person, at(second), accounts)
+            .await
+            .expect("kept");
+    };
     let all = || vec![seen("1", "Ada"), seen("2", "Bo")];
-    let first = store
-        .begin_reading("harbour", ObjectType::Person, at(10))
-        .await
-        .expect("begins");
-    store
-        .store_batch(first, "harbour", ObjectType::Person, at(10), all())
-        .await
-        .expect("kept");
+    let first = begin(10).await;
+    show(first, 10, all()).await;
     assert_eq!(
         store
             .complete_reading(first, Vec::new(), at(11))
@@ -59,20 +68,8 @@ async fn absence_follows_from_a_complete_reading_only() {
         0
     );
 
-    let broken = store
-        .begin_reading("harbour", ObjectType::Person, at(20))
-        .await
-        .expect("begins");
-    store
-        .store_batch(
-            broken,
-            "harbour",
-            ObjectType::Person,
-            at(20),
-            vec![seen("1", "Ada")],
-        )
-        .await
-        .expect("kept");
+    let broken = begin(20).await;
+    show(broken, 20, vec![seen("1", "Ada")]).await;
     store
         .break_reading(broken, "cut", at(21))
         .await
@@ -80,20 +77,8 @@ async fn absence_follows_from_a_complete_reading_only() {
     let population = store.load_population().await.expect("read");
     assert!(population.accounts.iter().all(|a| a.absent_since.is_none()));
 
-    let whole = store
-        .begin_reading("harbour", ObjectType::Person, at(30))
-        .await
-        .expect("begins");
-    store
-        .store_batch(
-            whole,
-            "harbour",
-            ObjectType::Person,
-            at(30),
-            vec![seen("1", "Ada")],
-        )
-        .await
-        .expect("kept");
+    let whole = begin(30).await;
+    show(whole, 30, vec![seen("1", "Ada")]).await;
     assert_eq!(
         store
             .complete_reading(whole, Vec::new(), at(31))
@@ -114,17 +99,7 @@ async fn absence_follows_from_a_complete_reading_only() {
 
 #[tokio::test]
 async fn overlapping_reads_mark_no_account_absent() {
-    let (_folder, store) = store().await;
-    store
-        .add_system(
-            "roster",
-            SystemKind::Feed,
-            &serde_json::json!({}),
-            "p",
-            at(0),
-        )
-        .await
-        .expect("added");
+    let (_folder, store) = store_with("roster", SystemKind::Feed).await;
     let begin = async |second| {
         store
             .begin_reading("roster", ObjectType::Person, at(second))
@@ -174,17 +149,7 @@ async fn overlapping_reads_mark_no_account_absent() {
 
 #[tokio::test]
 async fn an_absence_is_confirmed_by_the_word_of_its_system() {
-    let (_folder, store) = store().await;
-    store
-        .add_system(
-            "harbour",
-            SystemKind::Ldap,
-            &serde_json::json!({}),
-            "p",
-            at(0),
-        )
-        .await
-        .expect("added");
+    let (_folder, store) = store_with("harbour", SystemKind::Ldap).await;
     let read = async |second: i64, all: Vec<Observed>, gone: Vec<String>| {
         let reading = store
             .begin_reading("harbour", ObjectType::Person, at(second))
@@ -200,7 +165,7 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
             .expect("ends");
     };
     let absences = async || {
-        let accounts = store.load_population().await.expect("read").accounts;
+        let accounts = read_population(&store).await;
         accounts
             .iter()
             .map(|account| (account.absent_since, account.absence_confirmed))
@@ -228,7 +193,7 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
         absences().await,
         [(Some(at(21)), true), (Some(at(21)), false), (None, false)]
     );
-    // The word can come after the list. It is news, and the absence is as old as it was.
+    // A deletion can be reported after the list. It is news, and the absence began earlier.
     assert_eq!(tell("2", 30).await, [2]);
     assert_eq!(tell("2", 31).await, [] as [i64; 0]);
     assert_eq!(tell("3", 32).await, [3]);
@@ -240,7 +205,7 @@ async fn an_absence_is_confirmed_by_the_word_of_its_system() {
             (Some(at(32)), true)
         ]
     );
-    // Whoever comes back and is missing again is a new question.
+    // An account that returns and is missing again is absent since then.
     read(
         40,
         vec![seen("1", "Ada"), seen("2", "Bo"), seen("3", "Cy")],
@@ -572,67 +537,62 @@ fn a_key_file_that_others_may_read_is_refused() {
     );
 }
 
-#[tokio::test]
-async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
-    let (_folder, store) = store().await;
+/// A store with an operator and their token; returns its bearer.
+async fn store_with_operator() -> (tempfile::TempDir, Store, Bearer) {
+    let (folder, store) = store().await;
     assert!(store.has_no_operator().await.expect("read"));
     let operator = store
         .add_principal(PrincipalKind::Operator, "first", Some("tok-1"), at(0))
         .await
         .expect("made");
-    let bearer = store
-        .by_token("tok-1", at(1))
-        .await
-        .expect("read")
-        .expect("good");
+    let bearer = bearer_of(&store, "tok-1", 1).await.expect("good");
     assert_eq!(bearer.principal, operator);
-    assert_eq!(store.by_token("tok-2", at(1)).await.expect("read"), None);
+    assert_eq!(bearer_of(&store, "tok-2", 1).await, None);
+    (folder, store, bearer)
+}
+
+async fn bearer_of(store: &Store, token: &str, second: i64) -> Option<Bearer> {
+    store.by_token(token, at(second)).await.expect("read")
+}
+
+async fn is_session(store: &Store, cookie: &str, now: i64) -> bool {
+    let session = store.find_session(cookie, at(now), at(now)).await;
+    session.expect("read").is_some()
+}
+
+#[tokio::test]
+async fn a_session_ends_at_its_time_or_by_hand() {
+    let (_folder, store, bearer) = store_with_operator().await;
     let id = store
         .begin_session(&bearer, "cookie", at(100), at(1))
         .await
         .expect("begun");
-    assert!(
-        store
-            .find_session("cookie", at(99), at(99))
-            .await
-            .expect("read")
-            .is_some()
-    );
-    assert!(
-        store
-            .find_session("cookie", at(101), at(2))
-            .await
-            .expect("read")
-            .is_none()
-    );
+    assert!(is_session(&store, "cookie", 99).await);
+    assert!(!is_session(&store, "cookie", 101).await);
     store.end_session(&id, at(2)).await.expect("ended");
-    assert!(
-        store
-            .find_session("cookie", at(3), at(3))
-            .await
-            .expect("read")
-            .is_none()
-    );
+    assert!(!is_session(&store, "cookie", 3).await);
+}
 
-    // A session ends with the token that it was begun with, whether that is taken back or expires.
-    let new = |token: &'static str, expires| NewTokenRow {
+fn operator_token(token: &str, expires: Option<Timestamp>) -> NewTokenRow<'_> {
+    NewTokenRow {
         kind: PrincipalKind::Operator,
         name: "first",
         token,
         label: "",
         expires,
         earlier_until: None,
-    };
+    }
+}
+
+#[tokio::test]
+async fn a_session_ends_with_its_token() {
+    let (_folder, store, _) = store_with_operator().await;
     for (token, expires) in [("tok-3", None), ("tok-4", Some(at(50)))] {
         store
-            .add_token(new(token, expires), "first", at(3))
+            .add_token(operator_token(token, expires), "first", at(3))
             .await
             .expect("made");
-        let bearer = store
-            .by_token(token, at(4))
-            .await
-            .expect("read")
-            .expect("good");
+        let bearer = bearer_of(&store, token, 4).await.expect("good");
         let session = store
             .begin_session(&bearer, token, at(100), at(4))
             .await
@@ -644,30 +604,15 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
                 .expect("read")
         );
         if expires.is_none() {
-            assert!(
+            let kind = PrincipalKind::Operator;
+            let end = async || {
                 store
-                    .end_token(
-                        PrincipalKind::Operator,
-                        "first",
-                        &bearer.token,
-                        "first",
-                        at(6)
-                    )
+                    .end_token(kind, "first", &bearer.token, "first", at(6))
                     .await
-                    .expect("ended")
-            );
-            assert!(
-                !store
-                    .end_token(
-                        PrincipalKind::Operator,
-                        "first",
-                        &bearer.token,
-                        "first",
-                        at(6)
-                    )
-                    .await
-                    .expect("had ended")
-            );
+                    .expect("asked")
+            };
+            assert!(end().await);
+            assert!(!end().await, "it had ended");
         }
         assert!(
             !store
@@ -676,13 +621,7 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
                 .expect("read"),
             "{token}"
         );
-        assert!(
-            store
-                .find_session(token, at(7), at(50))
-                .await
-                .expect("read")
-                .is_none()
-        );
+        assert!(!is_session(&store, token, 50).await);
         assert!(
             !store
                 .token_lasts(&bearer.token, at(50))
@@ -690,7 +629,12 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
                 .expect("read")
         );
     }
-    // One name for an operator and a system is no clash; a rotation gives earlier tokens an end.
+}
+
+#[tokio::test]
+async fn a_rotation_ends_the_earlier_tokens_of_one_operator() {
+    let (_folder, store, _) = store_with_operator().await;
+    // A system of the same name has tokens of its own.
     let system = NewTokenRow {
         kind: PrincipalKind::System,
         name: "first",
@@ -700,40 +644,19 @@ async fn sessions_and_tokens_are_kept_as_hashes_and_end() {
         earlier_until: None,
     };
     store.add_token(system, "first", at(8)).await.expect("made");
+    let bearer = bearer_of(&store, "sys-1", 9).await;
     assert_eq!(
-        store
-            .by_token("sys-1", at(9))
-            .await
-            .expect("read")
-            .map(|bearer| bearer.principal.kind),
+        bearer.map(|bearer| bearer.principal.kind),
         Some(PrincipalKind::System)
     );
     let next = NewTokenRow {
         earlier_until: Some(at(20)),
-        ..new("tok-5", None)
+        ..operator_token("tok-5", None)
     };
     store.add_token(next, "first", at(9)).await.expect("made");
-    assert!(
-        store
-            .by_token("tok-1", at(19))
-            .await
-            .expect("read")
-            .is_some()
-    );
-    assert!(
-        store
-            .by_token("tok-1", at(20))
-            .await
-            .expect("read")
-            .is_none()
-    );
-    assert!(
-        store
-            .by_token("tok-5", at(20))
-            .await
-            .expect("read")
-            .is_some()
-    );
+    assert!(bearer_of(&store, "tok-1", 19).await.is_some());
+    assert!(bearer_of(&store, "tok-1", 20).await.is_none());
+    assert!(bearer_of(&store, "tok-5", 20).await.is_some());
 }
 
 #[tokio::test]

@@ -36,28 +36,22 @@ fn hold(key: HoldKey, label: &str, cause: HoldCause, reason: &str) -> Hold {
     }
 }
 
-#[tokio::test]
-async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
+fn mail(system: &str, id: &str, label: &str) -> Hold {
+    let key = key(system, id, "");
+    hold(key, label, HoldCause::MissingValue, "waits for mail")
+}
+
+fn guarded(reason: &str) -> Hold {
+    let key = key("berthing", "c", "disable");
+    hold(key, "Cy", HoldCause::Guard, reason)
+}
+
+/// Ada is on hold in two systems, Bo and Cy in one.
+async fn store_with_holds() -> (tempfile::TempDir, Store) {
     let folder = tempfile::tempdir().expect("a folder");
     let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
         .await
         .expect("opens");
-    let mail = |system: &str, id: &str, label: &str| {
-        hold(
-            key(system, id, ""),
-            label,
-            HoldCause::MissingValue,
-            "waits for mail",
-        )
-    };
-    let guarded = |reason: &str| {
-        hold(
-            key("berthing", "c", "disable"),
-            "Cy",
-            HoldCause::Guard,
-            reason,
-        )
-    };
     let first = vec![
         mail("berthing", "a", "Ada"),
         mail("classroom", "a", "Ada"),
@@ -68,6 +62,12 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         .keep_holds(Vec::new(), first, at(10))
         .await
         .expect("kept");
+    (folder, store)
+}
+
+#[tokio::test]
+async fn a_person_on_hold_counts_once_for_each_cause() {
+    let (_folder, store) = store_with_holds().await;
     let counts = store.hold_counts(None).await.expect("counted");
     assert_eq!(
         counts,
@@ -78,8 +78,12 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         store.hold_counts(Some("classroom")).await.expect("counted"),
         [(HoldCause::MissingValue, 1)]
     );
+}
 
-    // The same cause in other words is held since it began; another cause begins anew.
+/// A new reason with the same cause keeps its beginning; another cause begins anew.
+#[tokio::test]
+async fn a_hold_lasts_since_its_cause_began() {
+    let (_folder, store) = store_with_holds().await;
     let again = vec![
         guarded("4 accounts"),
         hold(
@@ -134,38 +138,27 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         (rows[0].systems.clone(), rows[2].kinds.clone()),
         (vec!["berthing".to_owned()], vec![ChangeKind::Disable])
     );
+    assert_eq!(store.all_holds().await.expect("read").len(), 3);
+}
 
-    // Chosen by cause and text, and page by page.
+#[tokio::test]
+async fn holds_are_found_by_cause_and_text_and_page_by_page() {
+    let (_folder, store) = store_with_holds().await;
+    let count = async |filter: HoldFilter| store.list_holds(&filter).await.expect("listed").len();
     let only = |cause, search: &str| HoldFilter {
         cause,
         search: Some(search.into()),
         limit: 10,
         ..HoldFilter::default()
     };
-    assert_eq!(
-        store
-            .list_holds(&only(Some(HoldCause::Guard), ""))
-            .await
-            .expect("listed")
-            .len(),
-        1
-    );
-    assert_eq!(
-        store
-            .list_holds(&only(None, "ADA"))
-            .await
-            .expect("listed")
-            .len(),
-        1
-    );
-    assert_eq!(
-        store
-            .list_holds(&only(None, "100%"))
-            .await
-            .expect("listed")
-            .len(),
-        0
-    );
+    assert_eq!(count(only(Some(HoldCause::Guard), "")).await, 1);
+    assert_eq!(count(only(None, "ADA")).await, 1);
+    assert_eq!(count(only(None, "100%")).await, 0);
+    let all = HoldFilter {
+        limit: 10,
+        ..HoldFilter::default()
+    };
+    let rows = store.list_holds(&all).await.expect("listed");
     let page = HoldFilter {
         after: Some(rows[0].id),
         limit: 1,
@@ -175,6 +168,4 @@ async fn who_is_on_hold_is_listed_once_for_each_cause_since_it_began() {
         store.list_holds(&page).await.expect("listed")[0].label,
         "Bo"
     );
-    // What is read again is what was kept.
-    assert_eq!(store.all_holds().await.expect("read").len(), 3);
 }

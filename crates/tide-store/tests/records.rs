@@ -181,23 +181,81 @@ impl Records {
         };
         self.store.list_changes(id, &filter).await.expect("read")
     }
+    async fn keep(&self, updates: IdentityUpdates, second: i64) {
+        self.store
+            .keep_identities(updates, "tester", at(second))
+            .await
+            .expect("kept");
+    }
+
+    /// The first value of an attribute of an account, as text.
+    async fn value(&self, account: i64, attribute: &str) -> Option<String> {
+        let account = self.store.find_account(account).await.expect("read");
+        let first = account.attributes.get(attribute).first();
+        first.map(ToString::to_string)
+    }
+
+    async fn settle(&self, row: &tide_store::ChangeRow, account: Observed, second: i64) {
+        let settled = Settled {
+            account,
+            normalized: vec![],
+            merged: vec![],
+            note: None,
+        };
+        self.store
+            .settle_done(row, settled, "tester", at(second))
+            .await
+            .expect("settled");
+    }
+
+    /// An update of the account 1 that was sent and confirmed.
+    async fn write(&self, account: Observed, second: i64) {
+        let update = change("i1", ChangeKind::Update, Some(1), false);
+        let run = self.run(vec![], vec![update]).await;
+        let row = self.changes(run, None).await.remove(0);
+        self.settle(&row, account, second).await;
+    }
+
+    /// Accounts that a watched system reports. Returns those that differ from what is stored.
+    async fn watch(&self, states: Vec<Observed>, second: i64) -> Vec<i64> {
+        let batch = ChangeBatch {
+            keeps_previous: true,
+            ..ChangeBatch::new("berthing", ObjectType::Person, states, vec![])
+        };
+        self.store
+            .store_changes(batch, at(second))
+            .await
+            .expect("queued")
+            .await
+            .expect("kept")
+    }
+
+    async fn acts(&self, identity: Option<&str>) -> Vec<String> {
+        let entries = self.store.list_journal(identity, None, 50).await;
+        entries
+            .expect("read")
+            .into_iter()
+            .map(|entry| entry.act)
+            .collect()
+    }
 }
 
-#[tokio::test]
-async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
-    let records = Records::new().await;
-    let store = &records.store;
-    let of = |id: &str| Decided {
+fn update_of(id: &str) -> Decided {
+    Decided {
         identity: Some(id.into()),
         ..line(id, Verdict::Update)
-    };
+    }
+}
+
+/// A run about three people: one change failed, one was canceled.
+async fn run_with_a_failure(records: &Records) -> i64 {
+    let store = &records.store;
     let changes = vec![
         change("i1", ChangeKind::Update, Some(1), false),
         change("i2", ChangeKind::Update, Some(2), false),
     ];
-    let run = records
-        .run(vec![of("i1"), of("i2"), of("i3")], changes)
-        .await;
+    let decided = ["i1", "i2", "i3"].map(update_of).to_vec();
+    let run = records.run(decided, changes).await;
     let rows = records.changes(run, None).await;
     store
         .claim_for_sending(rows.iter().map(|row| row.id).collect(), at(60))
@@ -217,13 +275,24 @@ async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
         .record_not_done(rows[1].id, ChangeState::Canceled, "taken back", "", at(62))
         .await
         .expect("noted");
+    run
+}
+
+#[tokio::test]
+async fn a_run_shows_the_outcome_of_each_line() {
+    let records = Records::new().await;
+    let run = run_with_a_failure(&records).await;
     let lines = async |state: Option<ChangeState>| {
         let filter = ChangeFilter {
             state,
             limit: 10,
             ..ChangeFilter::default()
         };
-        store.list_outcomes(run, &filter).await.expect("read")
+        records
+            .store
+            .list_outcomes(run, &filter)
+            .await
+            .expect("read")
     };
     let outcomes: Vec<_> = lines(None)
         .await
@@ -245,11 +314,16 @@ async fn a_run_shows_what_became_of_each_line_and_every_run_can_be_reached() {
         (failed[0].error.as_deref(), failed[0].remedy.as_deref()),
         (Some("the title is too long"), Some("shorten it"))
     );
+}
 
-    // Runs with failures are found among the others, and older ones page by page.
-    let next = records.run(vec![of("i1")], Vec::new()).await;
+#[tokio::test]
+async fn runs_are_listed_page_by_page_and_by_failure() {
+    let records = Records::new().await;
+    let run = run_with_a_failure(&records).await;
+    let next = records.run(vec![update_of("i1")], Vec::new()).await;
     let ids = async |before, kind, failed| {
-        let sets = store
+        let sets = records
+            .store
             .change_sets(before, kind, failed, 1)
             .await
             .expect("listed");
@@ -282,24 +356,18 @@ async fn what_we_wrote_masks_an_older_read() {
             vec![observed("b1", &[("title", "Old")])],
         )
         .await;
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                identities: vec![identity("i1", "Ada", Stage::Active)],
-                links: vec![NewLink {
-                    account: 1,
-                    identity: "i1".into(),
-                    basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
-                    source: false,
-                }],
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(20),
-        )
-        .await
-        .expect("kept");
+    let link = NewLink {
+        account: 1,
+        identity: "i1".into(),
+        basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
+        source: false,
+    };
+    let updates = IdentityUpdates {
+        identities: vec![identity("i1", "Ada", Stage::Active)],
+        links: vec![link],
+        ..IdentityUpdates::default()
+    };
+    records.keep(updates, 20).await;
     let run = records
         .run(
             vec![],
@@ -312,17 +380,9 @@ async fn what_we_wrote_masks_an_older_read() {
         .claim_for_sending(vec![row.id], at(60))
         .await
         .expect("marked");
-    let settled = Settled {
-        account: observed("b1", &[("title", "Mate")]),
-        normalized: vec![],
-        merged: vec![],
-        note: None,
-    };
     records
-        .store
-        .settle_done(&row, settled, "tester", at(61))
-        .await
-        .expect("settled");
+        .settle(&row, observed("b1", &[("title", "Mate")]), 61)
+        .await;
 
     // A reading that began before the write shows what was there before it.
     let stale = records
@@ -341,30 +401,18 @@ async fn what_we_wrote_masks_an_older_read() {
         )
         .await
         .expect("kept");
-    assert_eq!(
-        records
-            .store
-            .find_account(1)
-            .await
-            .expect("read")
-            .attributes
-            .get("title"),
-        [Value::text("Mate")]
-    );
+    assert_eq!(records.value(1, "title").await.as_deref(), Some("Mate"));
     // Nor does a stale reading that missed it make it absent.
     let stale = records
         .store
         .begin_reading("berthing", ObjectType::Person, at(56))
         .await
         .expect("begins");
-    assert_eq!(
-        records
-            .store
-            .complete_reading(stale, Vec::new(), at(70))
-            .await
-            .expect("ends"),
-        0
-    );
+    let missing = records
+        .store
+        .complete_reading(stale, Vec::new(), at(70))
+        .await;
+    assert_eq!(missing.expect("ends"), 0);
     // A later one counts.
     records
         .read(
@@ -374,101 +422,66 @@ async fn what_we_wrote_masks_an_older_read() {
             vec![observed("b1", &[("title", "By hand")])],
         )
         .await;
-    assert_eq!(
-        records
-            .store
-            .find_account(1)
-            .await
-            .expect("read")
-            .attributes
-            .get("title"),
-        [Value::text("By hand")]
-    );
+    assert_eq!(records.value(1, "title").await.as_deref(), Some("By hand"));
 }
 
-/// Content synchronization tells each state of an entry, and late: also those that our own writes
-/// have left again.
+/// The account `b1` in a version, where the system gives one.
+fn versioned(title: &str, version: Option<&str>) -> Observed {
+    Observed {
+        version: version.map(Into::into),
+        ..observed("b1", &[("title", title)])
+    }
+}
+
+/// Content synchronization reports each state of an entry, and late: also those that our own writes
+/// have replaced. Without a version, the last of the states that come together counts.
+#[tokio::test]
+async fn without_versions_the_last_reported_state_counts() {
+    let records = Records::new().await;
+    let old = vec![versioned("Old", None)];
+    records.read("berthing", ObjectType::Person, 10, old).await;
+    records.write(versioned("Mate", None), 20).await;
+    let reported = vec![versioned("On the way", None), versioned("Mate", None)];
+    assert!(
+        records.watch(reported, 21).await.is_empty(),
+        "our own echo is no news"
+    );
+    assert_eq!(records.value(1, "title").await.as_deref(), Some("Mate"));
+}
+
+/// With versions, an older state is ignored, whenever and in whatever order it arrives.
 #[tokio::test]
 async fn late_events_do_not_replace_newer_states() {
     let records = Records::new().await;
-    let (store, person) = (&records.store, ObjectType::Person);
-    let state = |title: &str, version: Option<&str>| Observed {
-        version: version.map(Into::into),
-        ..observed("b1", &[("title", title)])
-    };
-    let title = async || {
-        store
-            .find_account(1)
-            .await
-            .expect("read")
-            .attributes
-            .get("title")
-            .first()
-            .map(ToString::to_string)
-    };
-    let tell = async |states: Vec<Observed>, second| {
-        let news = store
-            .store_changes(
-                ChangeBatch {
-                    keeps_previous: true,
-                    ..ChangeBatch::new("berthing", person, states, vec![])
-                },
-                at(second),
-            )
-            .await
-            .expect("queued");
-        news.await.expect("kept")
-    };
-    let write = async |account: Observed, second| {
-        let run = records
-            .run(
-                vec![],
-                vec![change("i1", ChangeKind::Update, Some(1), false)],
-            )
-            .await;
-        let row = records.changes(run, None).await.remove(0);
-        let settled = Settled {
-            account,
-            normalized: vec![],
-            merged: vec![],
-            note: None,
-        };
-        store
-            .settle_done(&row, settled, "tester", at(second))
-            .await
-            .expect("settled");
-    };
-    // Where a system does not say which state it tells: the last of what comes together is what
-    // counts.
-    records
-        .read("berthing", person, 10, vec![state("Old", None)])
-        .await;
-    write(state("Mate", None), 20).await;
-    assert!(
-        tell(vec![state("On the way", None), state("Mate", None)], 21)
-            .await
-            .is_empty(),
-        "our own echo is no news"
-    );
-    assert_eq!(title().await.as_deref(), Some("Mate"));
-    // Where it says so, what is older says nothing, whenever and in whatever order it comes.
-    write(state("Bosun", Some("07")), 30).await;
-    assert!(tell(vec![state("Mate", Some("05"))], 31).await.is_empty());
-    assert!(
-        tell(
-            vec![state("Bosun", Some("07")), state("On the way", Some("06"))],
-            32
-        )
-        .await
-        .is_empty()
-    );
+    let title = async || records.value(1, "title").await;
+    let old = vec![versioned("Old", None)];
+    records.read("berthing", ObjectType::Person, 10, old).await;
+    records.write(versioned("Bosun", Some("07")), 30).await;
+    let late = vec![versioned("Mate", Some("05"))];
+    assert!(records.watch(late, 31).await.is_empty());
+    let reported = vec![
+        versioned("Bosun", Some("07")),
+        versioned("On the way", Some("06")),
+    ];
+    assert!(records.watch(reported, 32).await.is_empty());
     assert_eq!(title().await.as_deref(), Some("Bosun"));
-    assert_eq!(tell(vec![state("By hand", Some("09"))], 33).await, [1]);
-    // Somebody was faster to tell than the answer to our own write was to be kept.
-    write(state("Cook", Some("08")), 34).await;
+    let newer = vec![versioned("By hand", Some("09"))];
+    assert_eq!(records.watch(newer, 33).await, [1]);
+    // The answer to our own write comes after the event about a later change.
+    records.write(versioned("Cook", Some("08")), 34).await;
     assert_eq!(title().await.as_deref(), Some("By hand"));
-    // A reading that began before that shows what was, and one that begins now is right also after
-    // a backup was restored there.
+}
+
+/// A full read that began before the last write shows the past, unless its version is newer. One
+/// that begins later counts also when the system was restored from a backup.
+#[tokio::test]
+async fn a_full_read_counts_by_its_start_and_its_versions() {
+    let records = Records::new().await;
+    let (store, person) = (&records.store, ObjectType::Person);
+    let title = async || records.value(1, "title").await;
+    let by_hand = vec![versioned("By hand", Some("09"))];
+    records.read("berthing", person, 10, by_hand).await;
+    records.write(versioned("By hand", Some("09")), 34).await;
     let early = store
         .begin_reading("berthing", person, at(32))
         .await
@@ -479,7 +492,7 @@ async fn late_events_do_not_replace_newer_states() {
             "berthing",
             person,
             at(32),
-            vec![state("Bosun", Some("07"))],
+            vec![versioned("Bosun", Some("07"))],
         )
         .await
         .expect("kept");
@@ -490,7 +503,7 @@ async fn late_events_do_not_replace_newer_states() {
             "berthing",
             person,
             at(32),
-            vec![state("Purser", Some("10"))],
+            vec![versioned("Purser", Some("10"))],
         )
         .await
         .expect("kept");
@@ -500,7 +513,7 @@ async fn late_events_do_not_replace_newer_states() {
         "it was read after we wrote"
     );
     records
-        .read("berthing", person, 80, vec![state("Old", Some("01"))])
+        .read("berthing", person, 80, vec![versioned("Old", Some("01"))])
         .await;
     assert_eq!(title().await.as_deref(), Some("Old"));
 }
@@ -638,41 +651,38 @@ async fn join(records: &Records, identity: &str, members: &[String], there: bool
         .expect("settled");
 }
 
-#[tokio::test]
-async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no_news() {
+fn hands() -> Vec<String> {
+    (0..40).map(|n| format!("uid=hand{n},dc=x")).collect()
+}
+
+/// A group of forty members, and a person. Returns the last dirty record before any change.
+async fn records_with_a_group() -> (Records, i64) {
     let records = Records::new().await;
-    let hands: Vec<String> = (0..40).map(|n| format!("uid=hand{n},dc=x")).collect();
     records
-        .read("harbour", ObjectType::Group, 10, vec![group(&hands)])
+        .read("harbour", ObjectType::Group, 10, vec![group(&hands())])
         .await;
-    let people = vec![identity("i1", "Ada", Stage::Active)];
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                identities: people,
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(20),
-        )
-        .await
-        .expect("kept");
-    let members = async || {
-        records
-            .store
-            .find_account(1)
-            .await
-            .expect("read")
-            .attributes
-            .get("member")
-            .len()
+    let updates = IdentityUpdates {
+        identities: vec![identity("i1", "Ada", Stage::Active)],
+        ..IdentityUpdates::default()
     };
+    records.keep(updates, 20).await;
     let seen = records.store.last_dirty().await.expect("read");
+    (records, seen)
+}
+
+async fn members(records: &Records) -> Vec<String> {
+    let group = records.store.find_account(1).await.expect("read");
+    let members = group.attributes.get("member").iter();
+    members.map(Value::to_string).collect()
+}
+
+#[tokio::test]
+async fn a_membership_is_stored_beside_its_group() {
+    let (records, seen) = records_with_a_group().await;
 
     join(&records, "i1", &["uid=ada,dc=x".to_owned()], true, 60).await;
     join(&records, "i1", &["UID=hand7, dc=x".to_owned()], false, 61).await;
-    assert_eq!(members().await, 40);
+    assert_eq!(members(&records).await.len(), 40);
     let population = records.store.load_population().await.expect("read");
     assert_eq!(population.accounts[0].attributes.get("member").len(), 40);
     let touched = records
@@ -692,7 +702,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
         "{touched:?}"
     );
 
-    // A reading that began before is older, and takes nothing back.
+    // A reading that began before is older, and reverts nothing.
     let stale = records
         .store
         .begin_reading("harbour", ObjectType::Group, at(59))
@@ -705,31 +715,22 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
             "harbour",
             ObjectType::Group,
             at(59),
-            vec![group(&hands)],
+            vec![group(&hands())],
         )
         .await
         .expect("kept");
-    assert_eq!(members().await, 40);
-    let is: Vec<String> = records
-        .store
-        .find_account(1)
-        .await
-        .expect("read")
-        .attributes
-        .get("member")
-        .iter()
-        .map(Value::to_string)
-        .collect();
+    let is = members(&records).await;
+    assert_eq!(is.len(), 40);
     assert!(is.contains(&"uid=ada,dc=x".to_owned()) && !is.contains(&"uid=hand7,dc=x".to_owned()));
+}
 
-    // What the system shows of our own change is no news; what somebody else did there is.
+/// The echo of our own change is no news; a change by others is.
+#[tokio::test]
+async fn a_watched_group_reports_the_memberships_of_others_only() {
+    let (records, _) = records_with_a_group().await;
     join(&records, "i1", &["uid=bo,dc=x".to_owned()], true, 63).await;
-    let mut shown: Vec<String> = hands
-        .iter()
-        .filter(|name| !name.contains("hand7,"))
-        .cloned()
-        .collect();
-    shown.extend(["uid=ada,dc=x".to_owned(), "uid=bo,dc=x".to_owned()]);
+    let mut shown = hands();
+    shown.push("uid=bo,dc=x".to_owned());
     let follow = async |members: &[String], second| {
         records
             .store
@@ -748,9 +749,12 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
     assert!(follow(&shown, 70).await.is_empty());
     shown.pop();
     assert_eq!(follow(&shown, 80).await, [1]);
-    assert_eq!(members().await, 40);
+    assert_eq!(members(&records).await.len(), 40);
+}
 
-    // Many are folded into their group at last.
+#[tokio::test]
+async fn many_memberships_are_folded_into_their_group() {
+    let (records, seen) = records_with_a_group().await;
     let crowd: Vec<String> = (0..1000).map(|n| format!("uid=crowd{n},dc=x")).collect();
     join(&records, "i1", &crowd, true, 90).await;
     let folded = records
@@ -763,7 +767,7 @@ async fn a_membership_is_kept_beside_its_group_and_a_reading_that_shows_it_is_no
         folded.records.accounts.contains(&1),
         "the group is written whole"
     );
-    assert_eq!(members().await, 1040);
+    assert_eq!(members(&records).await.len(), 1040);
 }
 
 #[tokio::test]
@@ -860,18 +864,10 @@ impl Records {
 }
 
 #[tokio::test]
-async fn a_change_stays_in_the_queue_until_it_is_settled() {
+async fn a_change_with_an_unknown_outcome_stays_in_the_queue() {
     let (records, run) = Records::with_queue().await;
-    assert_eq!(
-        records
-            .store
-            .unfinished_changes(run)
-            .await
-            .expect("read")
-            .len(),
-        2,
-        "what is held is not in the queue"
-    );
+    let queued = records.store.unfinished_changes(run).await.expect("read");
+    assert_eq!(queued.len(), 2, "a change on hold is not in the queue");
     let rows = records.changes(run, None).await;
     records
         .store
@@ -895,7 +891,12 @@ async fn a_change_stays_in_the_queue_until_it_is_settled() {
         (ChangeState::Unknown, 1, Some("answer lost"))
     );
     assert!(again[0].settled.is_none());
+}
 
+#[tokio::test]
+async fn a_settled_change_leaves_the_queue_with_its_link_and_its_normalization() {
+    let (records, run) = Records::with_queue().await;
+    let rows = records.changes(run, None).await;
     let made = Settled {
         account: observed("b7", &[("title", "mate")]),
         normalized: vec![(
@@ -908,7 +909,7 @@ async fn a_change_stays_in_the_queue_until_it_is_settled() {
     };
     let account = records
         .store
-        .settle_done(&again[0], made, "tester", at(62))
+        .settle_done(&rows[0], made, "tester", at(62))
         .await
         .expect("settled");
     records
@@ -954,20 +955,10 @@ async fn a_change_stays_in_the_queue_until_it_is_settled() {
 }
 
 #[tokio::test]
-async fn changes_and_outcomes_are_found_by_state_kind_name_and_system() {
+async fn changes_are_found_by_state_kind_and_name() {
     let (records, run) = Records::with_queue().await;
     let rows = records.changes(run, None).await;
-    let made = Settled {
-        account: observed("b7", &[]),
-        normalized: Vec::new(),
-        merged: Vec::new(),
-        note: None,
-    };
-    records
-        .store
-        .settle_done(&rows[0], made, "tester", at(62))
-        .await
-        .expect("settled");
+    records.settle(&rows[0], observed("b7", &[]), 62).await;
     records
         .store
         .record_not_done(
@@ -1019,6 +1010,13 @@ async fn changes_and_outcomes_are_found_by_state_kind_name_and_system() {
         1,
         "from a place on"
     );
+    let of_ada = records.store.changes_of("i1", 10).await.expect("read");
+    assert_eq!(of_ada.len(), 1);
+}
+
+#[tokio::test]
+async fn outcomes_are_found_by_verdict_and_system() {
+    let (records, run) = Records::with_queue().await;
     let filter = ChangeFilter {
         word: Some("on_hold".into()),
         limit: 10,
@@ -1048,15 +1046,6 @@ async fn changes_and_outcomes_are_found_by_state_kind_name_and_system() {
             .await
             .expect("read")
             .is_empty()
-    );
-    assert_eq!(
-        records
-            .store
-            .changes_of("i1", 10)
-            .await
-            .expect("read")
-            .len(),
-        1
     );
 }
 
@@ -1226,32 +1215,22 @@ async fn links_are_closed_and_never_deleted() {
             source: false,
         }]
     };
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                identities: vec![identity("i1", "Ada", Stage::Active)],
-                links: link(),
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(2),
-        )
-        .await
-        .expect("kept");
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                links: link(),
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(3),
-        )
-        .await
-        .expect("the same link again is no new one");
-    assert_eq!(records.store.links_of("i1").await.expect("read").len(), 1);
+    let made = IdentityUpdates {
+        identities: vec![identity("i1", "Ada", Stage::Active)],
+        links: link(),
+        ..IdentityUpdates::default()
+    };
+    records.keep(made, 2).await;
+    let again = || IdentityUpdates {
+        links: link(),
+        ..IdentityUpdates::default()
+    };
+    records.keep(again(), 3).await;
+    assert_eq!(
+        records.store.links_of("i1").await.expect("read").len(),
+        1,
+        "the same link again is no new one"
+    );
     assert_eq!(
         records
             .store
@@ -1268,34 +1247,15 @@ async fn links_are_closed_and_never_deleted() {
             .expect("split"),
         1
     );
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                links: link(),
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(6),
-        )
-        .await
-        .expect("joined anew");
+    records.keep(again(), 6).await;
     let links = records.store.links_of("i1").await.expect("read");
     assert_eq!(links.len(), 2);
     assert_eq!(
         (links[0].ended_at.is_none(), links[1].ended_by.as_deref()),
         (true, Some("split by hand"))
     );
-    let acts: Vec<String> = records
-        .store
-        .list_journal(Some("i1"), None, 10)
-        .await
-        .expect("read")
-        .into_iter()
-        .map(|e| e.act)
-        .collect();
     assert_eq!(
-        acts,
+        records.acts(Some("i1")).await,
         ["identity.joined", "identity.split", "identity.joined"]
     );
 }
@@ -1417,16 +1377,37 @@ async fn a_closed_store_and_a_wrong_key_say_so() {
     );
 }
 
-#[tokio::test]
-async fn match_answers_hold_until_they_are_replaced_taken_back_or_their_system_is_removed() {
-    let records = Records::new().await;
+async fn answer(
+    records: &Records,
+    identity: Option<&str>,
+    account: Option<i64>,
+    decision: MatchDecision,
+) {
+    let answer = MatchAnswer {
+        system: "berthing".into(),
+        identity: identity.map(str::to_owned),
+        account,
+        decision,
+        principal: "Eiko".into(),
+    };
+    let new = NewAnswer {
+        answer,
+        object: ObjectType::Person,
+        label: "Ada".into(),
+    };
     records
-        .read(
-            "berthing",
-            ObjectType::Person,
-            10,
-            vec![observed("b1", &[]), observed("b2", &[])],
-        )
+        .store
+        .answer_matches(vec![new], "p1", at(30))
+        .await
+        .expect("kept");
+}
+
+/// Two accounts, the first of them linked to a person.
+async fn records_with_a_link() -> Records {
+    let records = Records::new().await;
+    let accounts = vec![observed("b1", &[]), observed("b2", &[])];
+    records
+        .read("berthing", ObjectType::Person, 10, accounts)
         .await;
     let link = NewLink {
         account: 1,
@@ -1434,38 +1415,18 @@ async fn match_answers_hold_until_they_are_replaced_taken_back_or_their_system_i
         basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
         source: false,
     };
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                identities: vec![identity("i1", "Ada", Stage::Active)],
-                links: vec![link],
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(20),
-        )
-        .await
-        .expect("kept");
-    let say = async |identity: Option<&str>, account: Option<i64>, said: MatchDecision| {
-        let answer = MatchAnswer {
-            system: "berthing".into(),
-            identity: identity.map(str::to_owned),
-            account,
-            decision: said,
-            principal: "Eiko".into(),
-        };
-        let new = NewAnswer {
-            answer,
-            object: ObjectType::Person,
-            label: "Ada".into(),
-        };
-        records
-            .store
-            .answer_matches(vec![new], "p1", at(30))
-            .await
-            .expect("kept");
+    let updates = IdentityUpdates {
+        identities: vec![identity("i1", "Ada", Stage::Active)],
+        links: vec![link],
+        ..IdentityUpdates::default()
     };
+    records.keep(updates, 20).await;
+    records
+}
+
+#[tokio::test]
+async fn a_match_answer_replaces_the_last_one_until_it_is_taken_back() {
+    let records = records_with_a_link().await;
     let held = async || {
         let rows = records
             .store
@@ -1476,19 +1437,14 @@ async fn match_answers_hold_until_they_are_replaced_taken_back_or_their_system_i
             .map(|row| (row.id, row.answer.decision, row.answer.account))
             .collect::<Vec<_>>()
     };
-    say(Some("i1"), None, MatchDecision::Skip).await;
-    say(Some("i1"), Some(1), MatchDecision::Never).await;
+    answer(&records, Some("i1"), None, MatchDecision::Skip).await;
+    answer(&records, Some("i1"), Some(1), MatchDecision::Never).await;
+    let population = records.store.load_population().await.expect("read");
     assert!(
-        records
-            .store
-            .load_population()
-            .await
-            .expect("read")
-            .links
-            .is_empty(),
+        population.links.is_empty(),
         "the link between the two is ended"
     );
-    say(Some("i1"), Some(2), MatchDecision::Join).await;
+    answer(&records, Some("i1"), Some(2), MatchDecision::Join).await;
     assert_eq!(
         held().await,
         [
@@ -1497,7 +1453,7 @@ async fn match_answers_hold_until_they_are_replaced_taken_back_or_their_system_i
         ],
         "a join is said instead of a skip"
     );
-    say(Some("i1"), Some(2), MatchDecision::Never).await;
+    answer(&records, Some("i1"), Some(2), MatchDecision::Never).await;
     assert_eq!(
         held().await,
         [
@@ -1515,52 +1471,27 @@ async fn match_answers_hold_until_they_are_replaced_taken_back_or_their_system_i
         records.store.take_back_answer(2, "p1", at(40)).await,
         Err(StoreError::Missing { what: "answer", .. })
     ));
-    let acts: Vec<String> = records
-        .store
-        .list_journal(None, None, 50)
-        .await
-        .expect("read")
-        .into_iter()
-        .map(|entry| entry.act)
-        .collect();
+    let acts = records.acts(None).await;
     assert_eq!(
         acts.iter().filter(|act| act.starts_with("match.")).count(),
         5,
         "{acts:?}"
     );
+}
 
-    records
-        .read("harbour", ObjectType::Person, 50, vec![observed("h1", &[])])
-        .await;
-    let answer = MatchAnswer {
-        system: "harbour".into(),
-        identity: None,
-        account: Some(3),
-        decision: MatchDecision::Skip,
-        principal: "Eiko".into(),
-    };
+#[tokio::test]
+async fn the_match_answers_about_a_system_go_with_it() {
+    let records = records_with_a_link().await;
+    answer(&records, None, Some(2), MatchDecision::Skip).await;
     records
         .store
-        .answer_matches(
-            vec![NewAnswer {
-                answer,
-                object: ObjectType::Person,
-                label: "h1".into(),
-            }],
-            "p1",
-            at(60),
-        )
+        .remove_system("berthing", "p1", at(70))
         .await
-        .expect("kept");
-    records
-        .store
-        .remove_system("harbour", "p1", at(70))
-        .await
-        .expect("a system goes with what was said of it");
+        .expect("removed");
     assert!(
         records
             .store
-            .match_answers(Some("harbour"))
+            .match_answers(Some("berthing"))
             .await
             .expect("listed")
             .is_empty()
@@ -1710,46 +1641,21 @@ async fn a_first_password_is_shown_once() {
 }
 
 #[tokio::test]
-async fn names_that_were_given_and_values_that_we_gave_are_kept() {
+async fn a_name_is_reserved_for_its_first_owner_without_regard_to_case() {
     let records = Records::new().await;
-    records
-        .read(
-            "berthing",
-            ObjectType::Person,
-            10,
-            vec![observed("b1", &[])],
-        )
-        .await;
     let name = |value: &str, identity: &str| ReservedValue {
         kind: ObjectType::Person,
         attribute: "login".into(),
         value: value.into(),
         identity: identity.into(),
     };
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                reserved: vec![name("Lind", "i1")],
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(20),
-        )
-        .await
-        .expect("kept");
-    records
-        .store
-        .keep_identities(
-            IdentityUpdates {
-                reserved: vec![name("lind", "i2")],
-                ..IdentityUpdates::default()
-            },
-            "tester",
-            at(21),
-        )
-        .await
-        .expect("kept");
+    for (owner, second) in [(name("Lind", "i1"), 20), (name("lind", "i2"), 21)] {
+        let updates = IdentityUpdates {
+            reserved: vec![owner],
+            ..IdentityUpdates::default()
+        };
+        records.keep(updates, second).await;
+    }
     assert_eq!(
         records
             .store
@@ -1760,7 +1666,15 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
         [name("lind", "i1")],
         "folded, and the first one's for ever"
     );
+}
 
+#[tokio::test]
+async fn of_a_merged_list_only_our_values_are_managed() {
+    let records = Records::new().await;
+    let account = vec![observed("b1", &[])];
+    records
+        .read("berthing", ObjectType::Person, 10, account)
+        .await;
     let tags = |values: &[&str]| {
         values
             .iter()
@@ -1812,16 +1726,11 @@ async fn names_that_were_given_and_values_that_we_gave_are_kept() {
     );
 }
 
-#[tokio::test]
-async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
-    let records = Records::new().await;
+/// A stored run of three changes, of which the first and the last are claimed at once.
+async fn keep_run(records: &Records) -> (i64, Vec<tide_store::ChangeRow>) {
+    let account = vec![observed("b1", &[("title", "Old")])];
     records
-        .read(
-            "berthing",
-            ObjectType::Person,
-            10,
-            vec![observed("b1", &[("title", "Old")])],
-        )
+        .read("berthing", ObjectType::Person, 10, account)
         .await;
     let set = NewChangeSet {
         kind: ChangeSetKind::Run,
@@ -1850,11 +1759,17 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
         links: vec![link],
         ..IdentityUpdates::default()
     };
-    let (id, rows) = records
+    records
         .store
         .keep_run(people, set, [0, 2].into(), at(20))
         .await
-        .expect("kept");
+        .expect("kept")
+}
+
+#[tokio::test]
+async fn a_run_is_stored_with_its_changes_and_those_sent_at_once_are_claimed() {
+    let records = Records::new().await;
+    let (id, rows) = keep_run(&records).await;
     let told: Vec<(&str, ChangeKind)> = rows
         .iter()
         .map(|row| (row.change.identity.as_str(), row.change.kind))
@@ -1867,8 +1782,7 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
             ("i2", ChangeKind::Create)
         ]
     );
-    // What is told is what is stored, number by number; and of those that are sent at once it is
-    // stored that they are.
+    // The returned rows are the stored ones; those that are sent at once are already claimed.
     let stored = records.store.unfinished_changes(id).await.expect("read");
     let states: Vec<(ChangeState, i64)> =
         stored.iter().map(|row| (row.state, row.attempts)).collect();
@@ -1886,6 +1800,12 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
             (stored.id, &stored.change, id)
         );
     }
+}
+
+#[tokio::test]
+async fn a_run_is_stored_with_its_people_links_and_journal() {
+    let records = Records::new().await;
+    let (id, _) = keep_run(&records).await;
     assert_eq!(
         records
             .store
@@ -1905,40 +1825,66 @@ async fn a_run_is_kept_whole_with_what_is_sent_at_once() {
         ),
         ("running", 3, 1)
     );
-    let acts: Vec<String> = records
-        .store
-        .list_journal(None, None, 10)
-        .await
-        .expect("read")
-        .into_iter()
-        .map(|entry| entry.act)
-        .collect();
+    let acts = records.acts(None).await;
     assert!(acts.contains(&"run.started".to_owned()), "{acts:?}");
     assert!(records.store.verify_journal().await.expect("read").is_ok());
 }
 
-#[tokio::test]
-async fn the_preconditions_of_a_decision_take_one_query() {
-    let records = Records::new().await;
-    records
-        .read(
-            "berthing",
-            ObjectType::Person,
-            10,
-            vec![observed("b1", &[])],
-        )
-        .await;
-    let asked = |second| {
-        [("update", second), ("create", 0)].map(|(kind, since)| GuardWindow {
+fn windows(second: i64) -> Vec<GuardWindow> {
+    [("update", second), ("create", 0)]
+        .map(|(kind, since)| GuardWindow {
             system: "berthing".into(),
             kind: kind.into(),
             since: at(since),
         })
-    };
+        .to_vec()
+}
+
+/// An account `b1`. Returns the last dirty record before any change.
+async fn records_with_an_account() -> (Records, i64) {
+    let records = Records::new().await;
+    let account = vec![observed("b1", &[])];
+    records
+        .read("berthing", ObjectType::Person, 10, account)
+        .await;
     let seen = records.store.last_dirty().await.expect("read");
+    (records, seen)
+}
+
+/// An operator releases a change that a guard holds; this ends after 20 seconds.
+async fn release(records: &Records, change: &Change, second: i64) {
+    let new = NewOverride {
+        changes: vec![change.clone()],
+        held_by: "guard",
+        decision: format!("guard-{second}"),
+        release: true,
+        expires: at(second + 20),
+    };
+    records
+        .store
+        .add_override(new, "tester", at(second))
+        .await
+        .expect("released");
+}
+
+/// Three updates, done ten seconds apart.
+async fn three_updates(records: &Records) {
+    let updates = ["i1", "i2", "i3"]
+        .map(|who| change(who, ChangeKind::Update, Some(1), false))
+        .to_vec();
+    let run = records.run(vec![], updates).await;
+    for (n, row) in records.changes(run, None).await.into_iter().enumerate() {
+        let account = observed("b1", &[("title", "Mate")]);
+        records.settle(&row, account, 60 + 10 * n as i64).await;
+    }
+}
+
+#[tokio::test]
+async fn the_preconditions_of_a_decision_take_one_query() {
+    let (records, seen) = records_with_an_account().await;
     let before = records
         .store
-        .load_preconditions(seen, asked(0).to_vec(), false, at(20))
+        .load_preconditions(seen, windows(0), false, at(20))
         .await
         .expect("read");
     assert_eq!(
@@ -1957,43 +1903,14 @@ async fn the_preconditions_of_a_decision_take_one_query() {
         !(before.lost || before.in_doubt || before.asked || before.outdated || before.failed),
         "{before:?}"
     );
+}
 
-    let updates = ["i1", "i2", "i3"]
-        .map(|who| change(who, ChangeKind::Update, Some(1), false))
-        .to_vec();
-    let run = records.run(vec![], updates).await;
-    for (n, row) in records.changes(run, None).await.into_iter().enumerate() {
-        let settled = Settled {
-            account: observed("b1", &[("title", "Mate")]),
-            normalized: vec![],
-            merged: vec![],
-            note: None,
-        };
-        records
-            .store
-            .settle_done(&row, settled, "tester", at(60 + 10 * n as i64))
-            .await
-            .expect("settled");
-    }
-    // What an operator let through does not count once it is sent, and ends with that.
-    let release = |change: &Change, made: i64| {
-        let (changes, decision) = (vec![change.clone()], format!("guard-{made}"));
-        let new = NewOverride {
-            changes,
-            held_by: "guard",
-            decision,
-            release: true,
-            expires: at(made + 20),
-        };
-        (new, at(made))
-    };
+#[tokio::test]
+async fn a_released_change_does_not_count_for_its_guard_and_the_release_ends() {
+    let (records, seen) = records_with_an_account().await;
+    three_updates(&records).await;
     let released = change("i2", ChangeKind::Update, Some(1), true);
-    let (new, made) = release(&released, 75);
-    records
-        .store
-        .add_override(new, "tester", made)
-        .await
-        .expect("released");
+    release(&records, &released, 75).await;
     let run = records
         .run(
             vec![],
@@ -2007,7 +1924,7 @@ async fn the_preconditions_of_a_decision_take_one_query() {
     assert_eq!(
         records
             .store
-            .count_changes(&asked(65))
+            .count_changes(&windows(65))
             .await
             .expect("counted")
             .1
@@ -2015,46 +1932,23 @@ async fn the_preconditions_of_a_decision_take_one_query() {
         0,
         "it is on its way, and does not count"
     );
-    let settled = Settled {
-        account: observed("b1", &[("title", "Bosun")]),
-        normalized: vec![],
-        merged: vec![],
-        note: None,
-    };
     records
-        .store
-        .settle_done(&row, settled, "tester", at(76))
-        .await
-        .expect("settled");
+        .settle(&row, observed("b1", &[("title", "Bosun")]), 76)
+        .await;
     assert_eq!(records.store.override_rows().await.expect("read"), vec![]);
-    let (new, made) = release(&released, 90);
-    records
-        .store
-        .add_override(new, "tester", made)
-        .await
-        .expect("released");
-    assert_eq!(
+    release(&records, &released, 90).await;
+    let overrides = async |second| {
         records
             .store
-            .load_overrides(at(109))
+            .load_overrides(at(second))
             .await
             .expect("read")
-            .len(),
-        1
-    );
-    assert_eq!(
-        records
-            .store
-            .load_overrides(at(110))
-            .await
-            .expect("read")
-            .len(),
-        0,
-        "it has expired"
-    );
+    };
+    assert_eq!(overrides(109).await.len(), 1);
+    assert_eq!(overrides(110).await.len(), 0, "it has expired");
     let before = records
         .store
-        .load_preconditions(seen, asked(65).to_vec(), false, at(100))
+        .load_preconditions(seen, windows(65), false, at(100))
         .await
         .expect("read");
     assert_eq!(
@@ -2066,7 +1960,7 @@ async fn the_preconditions_of_a_decision_take_one_query() {
         before.counts,
         records
             .store
-            .count_changes(&asked(65))
+            .count_changes(&windows(65))
             .await
             .expect("counted")
             .0
@@ -2075,7 +1969,39 @@ async fn the_preconditions_of_a_decision_take_one_query() {
         before.overrides[&released.fingerprint].release
             && before.touched.records.accounts.contains(&1)
     );
+}
 
+#[tokio::test]
+async fn a_disable_change_counts_for_its_guard_before_it_is_done_unless_released() {
+    let (records, seen) = records_with_an_account().await;
+    let released = change("i8", ChangeKind::Disable, Some(1), true);
+    release(&records, &released, 111).await;
+    let leaving = vec![
+        change("i6", ChangeKind::Disable, Some(1), false),
+        change("i7", ChangeKind::Update, Some(1), false),
+        Change {
+            hold: None,
+            ..released
+        },
+    ];
+    records.run(vec![], leaving).await;
+    let in_flight = records
+        .store
+        .load_preconditions(seen, vec![], true, at(112))
+        .await
+        .expect("read")
+        .in_flight;
+    let only = [(
+        ("berthing".to_owned(), "disable".to_owned()),
+        [("i6".to_owned(), None)].into(),
+    )]
+    .into();
+    assert_eq!(in_flight, only);
+}
+
+#[tokio::test]
+async fn failed_unknown_and_requested_changes_are_preconditions() {
+    let (records, seen) = records_with_an_account().await;
     let run = records
         .run(
             vec![],
@@ -2102,42 +2028,6 @@ async fn the_preconditions_of_a_decision_take_one_query() {
         )
         .await
         .expect("settled");
-    // Whose access is being taken away counts before it is done, but for whom a person let through.
-    let released = change("i8", ChangeKind::Disable, Some(1), true);
-    let (new, made) = release(&released, 111);
-    records
-        .store
-        .add_override(new, "tester", made)
-        .await
-        .expect("released");
-    let leaving = [
-        change("i6", ChangeKind::Disable, Some(1), false),
-        change("i7", ChangeKind::Update, Some(1), false),
-    ];
-    records
-        .run(
-            vec![],
-            leaving
-                .into_iter()
-                .chain([Change {
-                    hold: None,
-                    ..released
-                }])
-                .collect(),
-        )
-        .await;
-    let in_flight = records
-        .store
-        .load_preconditions(seen, vec![], true, at(112))
-        .await
-        .expect("read")
-        .in_flight;
-    let only = [(
-        ("berthing".to_owned(), "disable".to_owned()),
-        [("i6".to_owned(), None)].into(),
-    )]
-    .into();
-    assert_eq!(in_flight, only);
     let before = records
         .store
         .load_preconditions(seen, vec![], true, at(112))
@@ -2184,62 +2074,53 @@ async fn the_preconditions_of_a_decision_take_one_query() {
     );
 }
 
-#[tokio::test]
-async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
+/// Two accounts.
+async fn records_with_two_accounts() -> Records {
     let records = Records::new().await;
-    let store = &records.store;
+    let accounts = vec![observed("b1", &[("title", "Old")]), observed("b2", &[])];
     records
-        .read(
-            "berthing",
-            ObjectType::Person,
-            10,
-            vec![observed("b1", &[("title", "Old")]), observed("b2", &[])],
-        )
+        .read("berthing", ObjectType::Person, 10, accounts)
         .await;
-    let send = async |changes: Vec<Change>, fails: &[usize]| {
-        let run = records.run(vec![], changes).await;
-        let rows = records.changes(run, None).await;
-        for (at_row, row) in rows.iter().enumerate() {
-            if fails.contains(&at_row) {
-                store
-                    .record_failed(row.id, "no such place", "look at it", false, at(60))
-                    .await
-                    .expect("settled");
-            } else {
-                let account = observed(
-                    if row.change.account == Some(1) {
-                        "b1"
-                    } else {
-                        "b2"
-                    },
-                    &[],
-                );
-                let settled = Settled {
-                    account,
-                    normalized: vec![],
-                    merged: vec![],
-                    note: None,
-                };
-                store
-                    .settle_done(row, settled, "tester", at(60))
-                    .await
-                    .expect("settled");
-            }
+    records
+}
+
+fn key_of(change: &Change) -> &'static str {
+    if change.account == Some(1) {
+        "b1"
+    } else {
+        "b2"
+    }
+}
+
+/// A run whose changes at the given positions fail; the others are done.
+async fn send(records: &Records, changes: Vec<Change>, failing: &[usize]) -> i64 {
+    let run = records.run(vec![], changes).await;
+    let rows = records.changes(run, None).await;
+    for (position, row) in rows.iter().enumerate() {
+        if failing.contains(&position) {
+            records
+                .store
+                .record_failed(row.id, "no such place", "look at it", false, at(60))
+                .await
+                .expect("settled");
+        } else {
+            let account = observed(key_of(&row.change), &[]);
+            records.settle(row, account, 60).await;
         }
-        run
-    };
-    let moved = || change("i1", ChangeKind::Move, Some(1), false);
-    let other = || change("i2", ChangeKind::Update, Some(2), false);
-    let run = send(
-        vec![
-            moved(),
-            change("i1", ChangeKind::Update, Some(1), false),
-            other(),
-        ],
-        &[0, 1],
-    )
-    .await;
-    // What a run is done with, one way or the other, is not what somebody else has to do.
+    }
+    run
+}
+
+#[tokio::test]
+async fn a_run_has_handled_what_it_did_and_what_failed() {
+    let records = records_with_two_accounts().await;
+    let store = &records.store;
+    let changes = vec![
+        change("i1", ChangeKind::Move, Some(1), false),
+        change("i1", ChangeKind::Update, Some(1), false),
+        change("i2", ChangeKind::Update, Some(2), false),
+    ];
+    let run = send(&records, changes, &[0, 1]).await;
     let prints = ["i1-move", "i1-update", "i2-update", "i3-move"].map(str::to_owned);
     assert_eq!(
         store.seen_to(run, &prints, true).await.expect("read").len(),
@@ -2272,7 +2153,15 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
             .is_empty(),
         "it is about to be sent"
     );
+}
 
+#[tokio::test]
+async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
+    let records = records_with_two_accounts().await;
+    let store = &records.store;
+    let moved = || change("i1", ChangeKind::Move, Some(1), false);
+    let other = || change("i2", ChangeKind::Update, Some(2), false);
+    send(&records, vec![moved(), other()], &[0]).await;
     let parked = async || {
         store
             .parked_changes(&["i1-move", "i2-update"])
@@ -2282,13 +2171,14 @@ async fn a_failure_holds_as_long_as_its_account_is_as_it_was() {
             .collect::<Vec<_>>()
     };
     assert_eq!(parked().await, ["i1-move"]);
-    // Somebody else's changes are nothing to it.
-    send(vec![other()], &[]).await;
+    // A change of another person does not matter.
+    send(&records, vec![other()], &[]).await;
     assert_eq!(parked().await, ["i1-move"]);
-    // They came back, perhaps, and left once more: that is another thing to do.
-    send(vec![change("i1", ChangeKind::Enable, Some(1), false)], &[]).await;
+    // After another change of the account, the same change is tried again.
+    let enable = change("i1", ChangeKind::Enable, Some(1), false);
+    send(&records, vec![enable], &[]).await;
     assert!(parked().await.is_empty());
-    send(vec![moved()], &[0]).await;
+    send(&records, vec![moved()], &[0]).await;
     assert_eq!(
         parked().await,
         ["i1-move"],
@@ -2361,20 +2251,17 @@ async fn news_are_kept_with_how_far_a_system_was_followed() {
     );
 }
 
-/// A part of the records tells of them what the whole tells: also of the tables that are only read
-/// when they tell something.
-#[tokio::test]
-async fn a_part_tells_what_the_whole_tells() {
-    let records = Records::new().await;
-    let store = &records.store;
+/// A store in which every table that a decision reads has a row.
+async fn records_in_every_table() -> Records {
+    let records = records_with_two_accounts().await;
+    link_two_people(&records).await;
+    write_every_kind(&records).await;
+    add_operator_inputs(&records).await;
     records
-        .read(
-            "berthing",
-            ObjectType::Person,
-            10,
-            vec![observed("b1", &[("title", "Old")]), observed("b2", &[])],
-        )
-        .await;
+}
+
+/// Ada has `b1`, Bo has `b2`; a name is reserved for Ada.
+async fn link_two_people(records: &Records) {
     let link = |account, identity: &str| NewLink {
         account,
         identity: identity.into(),
@@ -2398,11 +2285,13 @@ async fn a_part_tells_what_the_whole_tells() {
         reserved,
         ..IdentityUpdates::default()
     };
-    store
-        .keep_identities(people, "tester", at(20))
-        .await
-        .expect("kept");
+    records.keep(people, 20).await;
+}
 
+/// An update with a normalization and a merged list, a password and a membership, all done; then
+/// the account is changed by others.
+async fn write_every_kind(records: &Records) {
+    let store = &records.store;
     let title = |value: &str| {
         vec![ValueChange {
             attribute: "title".into(),
@@ -2436,13 +2325,8 @@ async fn a_part_tells_what_the_whole_tells() {
             vec![Value::text("Mate")],
         )];
         let merged = vec!["title".to_owned()];
-        let key = if row.change.account == Some(1) {
-            "b1"
-        } else {
-            "b2"
-        };
         let settled = Settled {
-            account: observed(key, &[("title", "Mate")]),
+            account: observed(key_of(&row.change), &[("title", "Mate")]),
             normalized,
             merged,
             note: None,
@@ -2460,6 +2344,11 @@ async fn a_part_tells_what_the_whole_tells() {
             vec![observed("b1", &[("title", "By hand")]), observed("b2", &[])],
         )
         .await;
+}
+
+/// A departure, a reactivation, a role, a password and a match answer.
+async fn add_operator_inputs(records: &Records) {
+    let store = &records.store;
     let departure = tide_core::model::Departure {
         at: at(900),
         principal: "tester".into(),
@@ -2513,7 +2402,14 @@ async fn a_part_tells_what_the_whole_tells() {
         .answer_matches(vec![answer], "tester", at(84))
         .await
         .expect("kept");
+}
 
+/// A part of the records holds the same about them as the whole: also of the tables that are only
+/// read when they have a row.
+#[tokio::test]
+async fn a_part_holds_the_same_as_the_whole() {
+    let records = records_in_every_table().await;
+    let store = &records.store;
     let whole = store.load_population().await.expect("read");
     let full = [
         whole.normalizations.len(),
@@ -2542,8 +2438,15 @@ async fn a_part_tells_what_the_whole_tells() {
             .load_part(&all, whole.systems.clone(), at_rest)
             .await
             .expect("read");
-        assert_eq!(told(&part), told(&whole));
+        assert_eq!(sorted_lines(&part), sorted_lines(&whole));
     }
+}
+
+#[tokio::test]
+async fn a_part_holds_nothing_about_others() {
+    let records = records_in_every_table().await;
+    let store = &records.store;
+    let whole = store.load_population().await.expect("read");
     let other = tide_core::incremental::Records {
         accounts: [2].into(),
         identities: ["i2".into()].into(),
@@ -2564,11 +2467,11 @@ async fn a_part_tells_what_the_whole_tells() {
     );
 }
 
-/// All that a decision is made from, as a text, in an order.
-fn told(population: &tide_core::Population) -> Vec<String> {
+/// Everything that a decision is made from, as sorted lines of text.
+fn sorted_lines(population: &tide_core::Population) -> Vec<String> {
     let text = format!("{population:#?}");
     let mut lines: Vec<String> = text.lines().map(|line| line.trim().to_owned()).collect();
-    // Maps that are hashed are told in any order.
+    // Hashed maps have no order.
     lines.sort();
     lines
 }
