@@ -278,10 +278,18 @@ async fn no_run_starts_before_watching_is_enabled() {
     );
 }
 
-/// Nothing else is sent.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_watched_directory_is_synchronized_within_seconds() {
+async fn a_watched_directory_is_followed() {
     let tide = Tide::watching().await;
+    a_watched_directory_is_synchronized_within_seconds(&tide).await;
+    a_request_that_the_target_queues_is_polled(&tide).await;
+    nothing_is_written_during_a_write_blackout(&tide).await;
+    a_watch_mode_that_the_system_does_not_support_is_refused(&tide).await;
+    changes_are_found_by_modification_time(&tide).await;
+}
+
+/// Nothing else is sent.
+async fn a_watched_directory_is_synchronized_within_seconds(tide: &Tide) {
     let mut ldap = tide.ldap().await;
     let (changed, gone) = (tide.somebody(0), tide.somebody(1));
     tide.berthing.take_writes();
@@ -327,17 +335,22 @@ async fn watching_both() -> Tide {
     tide
 }
 
-/// Our own writes come back from a target that is polled for modified accounts.
 #[tokio::test(flavor = "multi_thread")]
-async fn an_echo_of_our_own_write_starts_no_run() {
+async fn a_watched_target_is_followed() {
     let tide = watching_both().await;
+    an_echo_of_our_own_write_starts_no_run(&tide).await;
+    a_change_by_others_in_a_watched_target_is_repaired(&tide).await;
+}
+
+/// Our own writes come back from a target that is polled for modified accounts.
+async fn an_echo_of_our_own_write_starts_no_run(tide: &Tide) {
     let changed = tide.somebody(0);
     tide.berthing.take_writes();
     let before = tide.run_count();
     tide.edit(changed, "title", "Pilot").await;
     tide.until("the title", || tide.has_title(changed, "Pilot"))
         .await;
-    polls_complete(&tide, "berthing", 3).await;
+    polls_complete(tide, "berthing", 3).await;
     assert_eq!(
         tide.run_count(),
         before + 1,
@@ -347,9 +360,7 @@ async fn an_echo_of_our_own_write_starts_no_run() {
     assert_eq!(tide.berthing.take_writes().len(), 1);
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_change_by_others_in_a_watched_target_is_repaired() {
-    let tide = watching_both().await;
+async fn a_change_by_others_in_a_watched_target_is_repaired(tide: &Tide) {
     let person = tide.somebody(0);
     tide.edit(person, "title", "Pilot").await;
     tide.until("the title", || tide.has_title(person, "Pilot"))
@@ -366,8 +377,13 @@ async fn a_change_by_others_in_a_watched_target_is_repaired() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn changes_while_the_service_is_down_are_made_afterwards() {
+async fn nothing_is_lost_while_the_service_or_the_directory_is_down() {
     let mut tide = Tide::watching().await;
+    changes_while_the_service_is_down_are_made_afterwards(&mut tide).await;
+    a_restarted_directory_is_read_in_full_and_nobody_else_is_lost(&mut tide).await;
+}
+
+async fn changes_while_the_service_is_down_are_made_afterwards(tide: &mut Tide) {
     let (changed, gone) = (tide.somebody(2).clone(), tide.somebody(3).clone());
     tide.service.running.kill();
     tide.edit(&changed, "title", "Stoker").await;
@@ -380,9 +396,7 @@ async fn changes_while_the_service_is_down_are_made_afterwards() {
 }
 
 /// A directory that restarts has forgotten its log of deletions: it is read in full.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost() {
-    let mut tide = Tide::watching().await;
+async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost(tide: &mut Tide) {
     let before = tide.enabled_count();
     let last = tide.somebody(4).clone();
     tide.harbour.stop();
@@ -393,6 +407,8 @@ async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost() {
         &["failed", "next poll"],
     );
     tide.harbour.restart().unwrap();
+    tide.listening().await;
+    assert_eq!(tide.enabled_count(), before, "nobody is lost");
     tide.delete(&last).await;
     tide.until("the departure after it", || tide.is_disabled(&last))
         .await;
@@ -400,9 +416,7 @@ async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost() {
 }
 
 /// The change is on hold during the blackout, and sent afterwards.
-#[tokio::test(flavor = "multi_thread")]
-async fn nothing_is_written_during_a_write_blackout() {
-    let tide = Tide::watching().await;
+async fn nothing_is_written_during_a_write_blackout(tide: &Tide) {
     let changed = tide.somebody(2);
     tide.edit(changed, "title", "Stoker").await;
     tide.until("the change", || tide.has_title(changed, "Stoker"))
@@ -457,9 +471,7 @@ async fn nothing_is_written_during_a_write_blackout() {
     .await;
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_watch_mode_that_the_system_does_not_support_is_refused() {
-    let tide = Tide::watching().await;
+async fn a_watch_mode_that_the_system_does_not_support_is_refused(tide: &Tide) {
     let refused = said(
         &tide.service,
         &["systems", "schedule", "harbour", "--mode", "change_number"],
@@ -474,9 +486,7 @@ async fn a_watch_mode_that_the_system_does_not_support_is_refused() {
 }
 
 /// Deletions are found by the next full read.
-#[tokio::test(flavor = "multi_thread")]
-async fn changes_are_found_by_modification_time() {
-    let tide = Tide::watching().await;
+async fn changes_are_found_by_modification_time(tide: &Tide) {
     let changed = tide.somebody(2);
     said(
         &tide.service,
@@ -527,10 +537,17 @@ async fn at_the_limit_of_a_guard() -> Tide {
     tide
 }
 
-/// Each departure is a run of its own. Other changes are still made.
 #[tokio::test(flavor = "multi_thread")]
-async fn a_guard_counts_the_changes_of_many_small_runs() {
+async fn a_guard_holds_the_changes_of_many_small_runs() {
     let tide = at_the_limit_of_a_guard().await;
+    a_guard_counts_the_changes_of_many_small_runs(&tide).await;
+    an_operator_releases_what_a_guard_holds(&tide).await;
+    a_discarded_change_is_not_sent(&tide).await;
+    a_change_that_fails_permanently_is_parked(&tide).await;
+}
+
+/// Each departure is a run of its own. Other changes are still made.
+async fn a_guard_counts_the_changes_of_many_small_runs(tide: &Tide) {
     let guard = || tide.decision("guard");
     tide.delete(tide.somebody(2)).await;
     tide.until("the guard", || guard().is_some()).await;
@@ -564,13 +581,10 @@ async fn a_guard_counts_the_changes_of_many_small_runs() {
     );
 }
 
-/// A release is about the changes that were shown: another departure makes it another decision.
-#[tokio::test(flavor = "multi_thread")]
-async fn an_operator_releases_what_a_guard_holds() {
-    let tide = at_the_limit_of_a_guard().await;
+/// After a first departure is on hold: a release is about the changes that were shown, and another
+/// departure makes it another decision.
+async fn an_operator_releases_what_a_guard_holds(tide: &Tide) {
     let guard = || tide.decision("guard");
-    tide.delete(tide.somebody(2)).await;
-    tide.until("the guard", || guard().is_some()).await;
     let old = guard().unwrap()["id"].as_str().unwrap().to_owned();
     tide.delete(tide.somebody(3)).await;
     tide.until("both", || guard().is_some_and(|one| one["count"] == 2))
@@ -602,9 +616,7 @@ async fn an_operator_releases_what_a_guard_holds() {
 }
 
 /// Until anything about the change is different.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_discarded_change_is_not_sent() {
-    let tide = at_the_limit_of_a_guard().await;
+async fn a_discarded_change_is_not_sent(tide: &Tide) {
     let guard = || tide.decision("guard");
     tide.delete(tide.somebody(4)).await;
     tide.until("the next", || guard().is_some()).await;
@@ -629,9 +641,7 @@ async fn a_discarded_change_is_not_sent() {
 }
 
 /// It is not sent again until an operator retries it.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_change_that_fails_permanently_is_parked() {
-    let tide = Tide::watching().await;
+async fn a_change_that_fails_permanently_is_parked(tide: &Tide) {
     let (parked_person, other) = (tide.somebody(6), tide.somebody(7));
     tide.berthing.mischief_on_writes(&[Mischief::Conflict]);
     tide.edit(parked_person, "title", "Cook").await;
@@ -793,8 +803,13 @@ impl Arrivals {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_delivered_file_is_read_at_once() {
+async fn arrivals_are_synchronized_at_once() {
     let arrivals = Arrivals::start().await;
+    a_delivered_file_is_read_at_once(&arrivals).await;
+    a_pushed_person_is_synchronized_at_once(&arrivals).await;
+}
+
+async fn a_delivered_file_is_read_at_once(arrivals: &Arrivals) {
     arrivals.until_there("mette.sund@skerry.example").await;
     arrivals.deliver(
         "8001;Mette;Sund;mette.sund@skerry.example\n8002;Olai;Brough;olai.brough@skerry.example\n",
@@ -803,9 +818,7 @@ async fn a_delivered_file_is_read_at_once() {
 }
 
 /// Also a password, which is not returned.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_pushed_person_is_synchronized_at_once() {
-    let arrivals = Arrivals::start().await;
+async fn a_pushed_person_is_synchronized_at_once(arrivals: &Arrivals) {
     let (user, token) = arrivals.push().await;
     arrivals.until_there("runa.vik@skerry.example").await;
     let change = serde_json::json!({
@@ -919,8 +932,13 @@ async fn with_batch_approval() -> (Tide, String) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn nothing_is_sent_before_a_batch_is_approved_and_not_by_its_requester() {
-    let (tide, _) = with_batch_approval().await;
+async fn a_batch_approval_releases_a_run() {
+    let (tide, bo) = with_batch_approval().await;
+    nothing_is_sent_before_a_batch_is_approved_and_not_by_its_requester(&tide).await;
+    an_approved_batch_is_sent_with_managers_first(&tide, &bo).await;
+}
+
+async fn nothing_is_sent_before_a_batch_is_approved_and_not_by_its_requester(tide: &Tide) {
     let service = &tide.service;
     let asked = tide.decisions("approval");
     let id = asked[0]["id"].as_str().unwrap();
@@ -941,16 +959,14 @@ async fn nothing_is_sent_before_a_batch_is_approved_and_not_by_its_requester() {
 }
 
 /// Many are created with their manager.
-#[tokio::test(flavor = "multi_thread")]
-async fn an_approved_batch_is_sent_with_managers_first() {
-    let (tide, bo) = with_batch_approval().await;
+async fn an_approved_batch_is_sent_with_managers_first(tide: &Tide, bo: &str) {
     let service = &tide.service;
     let before = tide.berthing.count();
     let asked = tide.decisions("approval");
     let id = asked[0]["id"].as_str().unwrap();
     let yes = client(
         &service.url,
-        &bo,
+        bo,
         &["decisions", "approve", id, "--comment", "the season begins"],
         "",
     );
@@ -974,9 +990,7 @@ async fn an_approved_batch_is_sent_with_managers_first() {
 }
 
 /// It is polled until it is done, and not sent twice.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_request_that_the_target_queues_is_polled() {
-    let tide = Tide::watching().await;
+async fn a_request_that_the_target_queues_is_polled(tide: &Tide) {
     let (service, person) = (&tide.service, tide.somebody(5));
     tide.berthing.take_writes();
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
@@ -1050,36 +1064,40 @@ fn work_phone(number: &str) -> Value {
     serde_json::json!({"op": "replace", "path": "phoneNumbers", "value": [{"type": "work", "value": number}]})
 }
 
-/// A value edited in one system reaches the other.
 #[tokio::test(flavor = "multi_thread")]
-async fn values_flow_both_ways() {
+async fn two_systems_are_source_and_target() {
     let tide = both_ways().await;
+    values_flow_both_ways(&tide).await;
+    the_authority_of_a_value_decides_and_it_settles(&tide).await;
+    the_age_of_data_and_a_schedule_that_is_too_short_are_shown(&tide).await;
+}
+
+/// A value edited in one system reaches the other.
+async fn values_flow_both_ways(tide: &Tide) {
     let person = tide.somebody(0);
     tide.edit(person, "title", "Harbour Pilot").await;
     tide.until("the title", || tide.has_title(person, "Harbour Pilot"))
         .await;
     tide.patch(person, work_phone("+2985550199")).await;
-    phones_are(&tide, person, &["+2985550199"]).await;
+    phones_are(tide, person, &["+2985550199"]).await;
 }
 
 /// What the authority does not supply is reverted and does not travel; what it removes is removed.
-#[tokio::test(flavor = "multi_thread")]
-async fn the_authority_of_a_value_decides_and_it_settles() {
-    let tide = both_ways().await;
+async fn the_authority_of_a_value_decides_and_it_settles(tide: &Tide) {
     let (service, person) = (&tide.service, tide.somebody(0));
     tide.patch(person, work_phone("+2985550199")).await;
-    phones_are(&tide, person, &["+2985550199"]).await;
+    phones_are(tide, person, &["+2985550199"]).await;
     tide.edit(person, "telephoneNumber", "+2985550000").await;
-    phones_are(&tide, person, &["+2985550199"]).await;
+    phones_are(tide, person, &["+2985550199"]).await;
     let phone = |user: Value| user["phoneNumbers"][0]["value"].clone();
     assert_eq!(tide.user(person).map(phone), Some("+2985550199".into()));
     let removal = serde_json::json!({"op": "remove", "path": "phoneNumbers"});
     tide.patch(person, removal).await;
-    phones_are(&tide, person, &[]).await;
-    polls_complete(&tide, "berthing", 2).await;
+    phones_are(tide, person, &[]).await;
+    polls_complete(tide, "berthing", 2).await;
     let before = tide.run_count();
     tide.berthing.take_writes();
-    polls_complete(&tide, "berthing", 3).await;
+    polls_complete(tide, "berthing", 3).await;
     assert_eq!(
         tide.run_count(),
         before,
@@ -1096,9 +1114,7 @@ async fn the_authority_of_a_value_decides_and_it_settles() {
 }
 
 /// The age of the data, and an interval that is shorter than a poll.
-#[tokio::test(flavor = "multi_thread")]
-async fn the_age_of_data_and_a_schedule_that_is_too_short_are_shown() {
-    let tide = both_ways().await;
+async fn the_age_of_data_and_a_schedule_that_is_too_short_are_shown(tide: &Tide) {
     let (service, person) = (&tide.service, tide.somebody(0));
     let why = said(service, &["why", &person.number], 0);
     holds(
@@ -1106,16 +1122,11 @@ async fn the_age_of_data_and_a_schedule_that_is_too_short_are_shown() {
         &["data     live: changes are watched", "data     as of 20"],
     );
     let berthing = || said(service, &["systems", "schedule", "berthing"], 0);
-    assert!(!berthing().contains("Schedule warning"), "{}", berthing());
     tide.berthing.delay(Duration::from_millis(1500));
-    tide.until("it is told", || {
-        berthing().contains("Schedule warning (person)")
-    })
-    .await;
-    holds(
-        &berthing(),
-        &["but is scheduled every 1 s: choose a longer interval"],
-    );
+    let warning = "but is scheduled every 1 s: choose a longer interval";
+    tide.until("the warning", || berthing().contains(warning))
+        .await;
+    holds(&berthing(), &["Schedule warning (person)"]);
 }
 
 /// Waits until this number of further polls of a system was completed.

@@ -338,10 +338,19 @@ fn assert_not_stored(data: &std::path::Path, secret: &str) {
     }
 }
 
+/// With a webhook that takes the first passwords.
 #[tokio::test(flavor = "multi_thread")]
-async fn references_are_written_as_names_of_entries() {
+async fn a_directory_is_provisioned_beside_others() {
     let hall = Hall::start().await;
     hall.rest();
+    references_are_written_as_names_of_entries(&hall).await;
+    a_merged_list_keeps_the_values_of_others(&hall).await;
+    a_webhook_needs_the_secret_of_its_receiver(&hall).await;
+    first_passwords_are_delivered_and_stored_nowhere(&hall).await;
+    an_entry_deleted_by_others_stays_deleted_when_the_rules_ignore_it(&hall).await;
+}
+
+async fn references_are_written_as_names_of_entries(hall: &Hall) {
     // Also of entries that are created in the same run.
     let office = hall.of_department("60");
     let entry = hall.of(office).await;
@@ -366,10 +375,7 @@ async fn references_are_written_as_names_of_entries() {
 }
 
 /// A value that others wrote stays beside ours, and ours goes when it changes.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_merged_list_keeps_the_values_of_others() {
-    let hall = Hall::start().await;
-    hall.rest();
+async fn a_merged_list_keeps_the_values_of_others(hall: &Hall) {
     let older = &hall.people[5];
     let values = |entry: &SearchEntry| {
         entry.attrs["businessCategory"]
@@ -404,10 +410,7 @@ async fn a_merged_list_keeps_the_values_of_others() {
 }
 
 /// Without a secret to sign with, nothing is delivered, and the reason is shown.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_webhook_needs_the_secret_of_its_receiver() {
-    let hall = Hall::start().await;
-    hall.rest();
+async fn a_webhook_needs_the_secret_of_its_receiver(hall: &Hall) {
     holds(
         &said(&hall.service, &["webhooks", "list"], 0),
         &["welcome-desk", "missing"],
@@ -438,10 +441,7 @@ async fn a_webhook_needs_the_secret_of_its_receiver() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn first_passwords_are_delivered_and_stored_nowhere() {
-    let hall = Hall::start().await;
-    hall.rest();
+async fn first_passwords_are_delivered_and_stored_nowhere(hall: &Hall) {
     let office = hall.of_department("60");
     let entry = hall.of(office).await;
     assert!(hall.set_webhook_secret(SECRET).status.success());
@@ -455,7 +455,7 @@ async fn first_passwords_are_delivered_and_stored_nowhere() {
     assert!(calls.len() > 15, "{}", list());
     let is_theirs = |call: &&Value| {
         let label = call["label"].as_str();
-        label.is_some_and(|label| label.contains(&office.family))
+        label.is_some_and(|label| label.contains(&office.family) && label.contains(&office.given))
     };
     let call = calls.iter().find(is_theirs).expect("it was delivered");
     let password = call["password"].as_str().unwrap();
@@ -468,10 +468,7 @@ async fn first_passwords_are_delivered_and_stored_nowhere() {
     hall.assert_not_stored(password);
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn an_entry_deleted_by_others_stays_deleted_when_the_rules_ignore_it() {
-    let hall = Hall::start().await;
-    hall.rest();
+async fn an_entry_deleted_by_others_stays_deleted_when_the_rules_ignore_it(hall: &Hall) {
     let office = hall.of_department("60");
     let entry = hall.of(office).await;
     let mut admin = hall.admin().await;
@@ -544,21 +541,23 @@ impl Tampered<'_> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn drift_is_repaired_by_default() {
+async fn drift_in_a_directory_is_repaired_or_reported() {
     let hall = Hall::start().await;
     hall.rest();
-    let tampered = Tampered::prepare(&hall).await;
+    drift_is_repaired_by_default(&hall).await;
+    drift_is_reported_with_what_was_there_when_the_rules_say_so(&hall).await;
+}
+
+async fn drift_is_repaired_by_default(hall: &Hall) {
+    let tampered = Tampered::prepare(hall).await;
     tampered.tamper().await;
     hall.rest();
     tampered.assert_repaired().await;
 }
 
 /// Until an operator decides to repair it.
-#[tokio::test(flavor = "multi_thread")]
-async fn drift_is_reported_with_what_was_there_when_the_rules_say_so() {
-    let hall = Hall::start().await;
-    hall.rest();
-    let tampered = Tampered::prepare(&hall).await;
+async fn drift_is_reported_with_what_was_there_when_the_rules_say_so(hall: &Hall) {
+    let tampered = Tampered::prepare(hall).await;
     let plan = hall.member_of("sailing-plan").await;
     let reporting = CREWHALL
         .replace(
@@ -730,9 +729,16 @@ impl Leaver<'_> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_departure_is_shown_first_and_changes_nothing() {
+async fn a_departure_closes_all_access_and_can_be_canceled() {
     let hall = Hall::start().await;
     let leaver = Leaver::prepare(&hall).await;
+    a_departure_is_shown_first_and_changes_nothing(&leaver).await;
+    a_leaver_loses_all_access_in_the_order_of_the_rules(&leaver).await;
+    a_reinstated_leaver_gets_everything_back(&leaver).await;
+    a_scheduled_departure_begins_on_time(&leaver).await;
+}
+
+async fn a_departure_is_shown_first_and_changes_nothing(leaver: &Leaver<'_>) {
     let id = &leaver.id;
     let shown = leaver.depart(&["--dry-run"]);
     holds(
@@ -748,10 +754,10 @@ async fn a_departure_is_shown_first_and_changes_nothing() {
             "Nothing was changed",
         ],
     );
-    assert_eq!(hall.of(leaver.person).await.dn, leaver.entry.dn);
+    assert_eq!(leaver.hall.of(leaver.person).await.dn, leaver.entry.dn);
     holds(
         &said(
-            &hall.service,
+            &leaver.hall.service,
             &["identities", "depart", id, "--last-day", "someday"],
             1,
         ),
@@ -759,7 +765,7 @@ async fn a_departure_is_shown_first_and_changes_nothing() {
     );
     holds(
         &said(
-            &hall.service,
+            &leaver.hall.service,
             &["identities", "depart", "nobody", "--dry-run"],
             1,
         ),
@@ -767,12 +773,9 @@ async fn a_departure_is_shown_first_and_changes_nothing() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_leaver_loses_all_access_in_the_order_of_the_rules() {
-    let hall = Hall::start().await;
-    let leaver = Leaver::prepare(&hall).await;
+async fn a_leaver_loses_all_access_in_the_order_of_the_rules(leaver: &Leaver<'_>) {
     let person = leaver.person;
-    let mut admin = hall.admin().await;
+    let mut admin = leaver.hall.admin().await;
     let secret = vec![Mod::Replace(
         "userPassword".to_owned(),
         one("Known-Secret-1"),
@@ -783,15 +786,22 @@ async fn a_leaver_loses_all_access_in_the_order_of_the_rules() {
         .unwrap()
         .success()
         .unwrap();
-    assert!(hall.bound(&leaver.entry.dn, "Known-Secret-1").await.is_ok());
+    assert!(
+        leaver
+            .hall
+            .bound(&leaver.entry.dn, "Known-Secret-1")
+            .await
+            .is_ok()
+    );
     leaver.depart(&["--comment", "walked off"]);
     let closed = leaver.closed().await;
     assert!(closed["seconds"].as_f64().unwrap() < 60.0, "{closed}");
-    let gone = hall.of(person).await;
+    let gone = leaver.hall.of(person).await;
     assert_eq!(gone.dn, format!("uid={},ou=former,{BASE}", person.uid));
     assert_eq!(gone.attrs["description"], ["left us"]);
     assert!(!gone.attrs.contains_key("businessCategory"));
-    let locked = hall
+    let locked = leaver
+        .hall
         .entry(&format!(
             "(&(employeeNumber={})(pwdAccountLockedTime=*))",
             person.number
@@ -809,73 +819,81 @@ async fn a_leaver_loses_all_access_in_the_order_of_the_rules() {
         .success()
         .unwrap();
     assert!(
-        hall.bound(&gone.dn, "Known-Secret-1").await.is_err(),
+        leaver.hall.bound(&gone.dn, "Known-Secret-1").await.is_err(),
         "nobody knows its password"
     );
     assert!(
-        !hall.has_berth(person),
+        !leaver.hall.has_berth(person),
         "removed, as the rules of that system say"
     );
-    let watch = hall.member_of("deck-watch").await;
+    let watch = leaver.hall.member_of("deck-watch").await;
     let own = format!("uid={},", person.uid);
     assert!(
         !watch.iter().any(|dn| dn.to_lowercase().starts_with(&own)),
         "out of the group: {watch:?}"
     );
     holds(
-        &said(&hall.service, &["identities", "lifecycle", &leaver.id], 0),
+        &said(
+            &leaver.hall.service,
+            &["identities", "lifecycle", &leaver.id],
+            0,
+        ),
         &["left", "walked off", "leaves"],
     );
-    let journal = said(&hall.service, &["journal", "list"], 0);
+    let journal = said(&leaver.hall.service, &["journal", "list"], 0);
     holds(&journal, &["departure.set", "walked off"]);
     leaver.assert_no_failures();
 }
 
-/// The same entry returns to its old place, and a deleted account is created again.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_reinstated_leaver_gets_everything_back() {
-    let hall = Hall::start().await;
-    let leaver = Leaver::prepare(&hall).await;
+/// After the departure: the same entry returns to its old place, and a deleted account is created again.
+async fn a_reinstated_leaver_gets_everything_back(leaver: &Leaver<'_>) {
     let (person, there) = (leaver.person, &leaver.entry);
-    leaver.depart(&[]);
-    leaver.closed().await;
-    said(&hall.service, &["identities", "reinstate", &leaver.id], 0);
+    said(
+        &leaver.hall.service,
+        &["identities", "reinstate", &leaver.id],
+        0,
+    );
     let back = eventually(PATIENCE, async || {
-        let now = hall.of(person).await;
-        let is_back =
-            now.dn == there.dn && !now.attrs.contains_key("description") && hall.has_berth(person);
+        let now = leaver.hall.of(person).await;
+        let is_back = now.dn == there.dn
+            && !now.attrs.contains_key("description")
+            && leaver.hall.has_berth(person);
         is_back.then_some(now)
     })
     .await;
     let Some(back) = back else {
-        let now = hall.of(person).await;
-        panic!("{now:?}\n{}", said(&hall.service, &["why", &leaver.id], 0));
+        let now = leaver.hall.of(person).await;
+        panic!(
+            "{now:?}\n{}",
+            said(&leaver.hall.service, &["why", &leaver.id], 0)
+        );
     };
     assert_eq!(back.attrs["uid"], there.attrs["uid"]);
     leaver.assert_no_failures();
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_scheduled_departure_begins_on_time() {
-    let hall = Hall::start().await;
-    let leaver = Leaver::prepare(&hall).await;
+async fn a_scheduled_departure_begins_on_time(leaver: &Leaver<'_>) {
     let at = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
     leaver.depart(&["--at", &at.to_string()]);
     holds(
-        &said(&hall.service, &["identities", "lifecycle", &leaver.id], 0),
+        &said(
+            &leaver.hall.service,
+            &["identities", "lifecycle", &leaver.id],
+            0,
+        ),
         &["leaving", "planned"],
     );
     holds(
-        &said(&hall.service, &["identities", "leavers"], 0),
+        &said(&leaver.hall.service, &["identities", "leavers"], 0),
         &["scheduled"],
     );
-    assert!(hall.has_berth(leaver.person));
+    assert!(leaver.hall.has_berth(leaver.person));
     let closed = leaver.closed().await;
     assert!(
         jiff::Timestamp::now() >= at && closed["seconds"].as_f64().unwrap() < 30.0,
         "{closed}"
     );
-    assert!(!hall.has_berth(leaver.person));
+    assert!(!leaver.hall.has_berth(leaver.person));
     leaver.assert_no_failures();
 }
 
@@ -1029,8 +1047,16 @@ impl Lookouts {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_rule_adds_members_beside_those_added_by_hand() {
+async fn memberships_notifications_and_passwords_follow_the_rules() {
     let lookouts = Lookouts::start().await;
+    a_rule_adds_members_beside_those_added_by_hand(&lookouts).await;
+    the_owner_of_a_group_is_notified_of_new_members(&lookouts).await;
+    a_password_set_here_reaches_all_accounts(&lookouts).await;
+    a_leaver_leaves_the_groups_and_their_receiver_is_notified(&lookouts).await;
+    a_deleted_entry_is_created_again_with_its_groups(&lookouts).await;
+}
+
+async fn a_rule_adds_members_beside_those_added_by_hand(lookouts: &Lookouts) {
     let (hall, own, owner) = (&lookouts.hall, &lookouts.own, &lookouts.owner);
     let sailor = lookouts.sailor();
     let joined = lookouts.members().await;
@@ -1066,9 +1092,7 @@ async fn a_rule_adds_members_beside_those_added_by_hand() {
 }
 
 /// By its webhook, once for each new member.
-#[tokio::test(flavor = "multi_thread")]
-async fn the_owner_of_a_group_is_notified_of_new_members() {
-    let lookouts = Lookouts::start().await;
+async fn the_owner_of_a_group_is_notified_of_new_members(lookouts: &Lookouts) {
     let hall = &lookouts.hall;
     let (sailor, office) = (lookouts.sailor(), hall.of_department("60"));
     // A run decides about what the run before it made.
@@ -1101,9 +1125,7 @@ async fn the_owner_of_a_group_is_notified_of_new_members() {
 }
 
 /// The directory stores it as it stores passwords. It is stored nowhere else.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_password_set_here_reaches_all_accounts() {
-    let lookouts = Lookouts::start().await;
+async fn a_password_set_here_reaches_all_accounts(lookouts: &Lookouts) {
     let (hall, own) = (&lookouts.hall, &lookouts.own);
     let sailor = lookouts.sailor();
     let id = hall.find_identity(sailor);
@@ -1143,9 +1165,7 @@ async fn a_password_set_here_reaches_all_accounts() {
     hall.assert_not_stored("Anchor-Buoy-Capstan-4711");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_leaver_leaves_the_groups_and_their_receiver_is_notified() {
-    let lookouts = Lookouts::start().await;
+async fn a_leaver_leaves_the_groups_and_their_receiver_is_notified(lookouts: &Lookouts) {
     let hall = &lookouts.hall;
     let sailor = lookouts.sailor();
     hall.rest();
@@ -1169,13 +1189,12 @@ async fn a_leaver_leaves_the_groups_and_their_receiver_is_notified() {
     );
 }
 
-/// With deletion as the last step, a new entry is created when they are reinstated.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_deleted_entry_is_created_again_with_its_groups() {
-    let lookouts = Lookouts::start().await;
+/// After the departure: with deletion as the last step, a new entry is created when they are
+/// reinstated.
+async fn a_deleted_entry_is_created_again_with_its_groups(lookouts: &Lookouts) {
     let (hall, own) = (&lookouts.hall, &lookouts.own);
     let sailor = lookouts.sailor();
-    let id = lookouts.depart().await;
+    let id = hall.find_identity(sailor);
     let with_delete = std::fs::read_to_string(hall.path("crewhall.toml")).unwrap();
     let with_delete = with_delete.replacen(
         "step = \"revoke\"\n",
@@ -1343,8 +1362,14 @@ async fn search_one(slapd: &Slapd, base: &str, scope: Scope, filter: &str) -> Se
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_changed_password_hash_is_copied_once() {
+async fn password_hashes_are_copied_between_directories() {
     let copy = HashCopy::start().await;
+    a_changed_password_hash_is_copied_once(&copy).await;
+    a_copied_password_hash_is_stored_nowhere(&copy).await;
+    a_hash_can_be_copied_from_a_marked_directory_only(&copy).await;
+}
+
+async fn a_changed_password_hash_is_copied_once(copy: &HashCopy) {
     for password in ["Mooring-Line-31", "Mooring-Line-32"] {
         copy.set_password(password).await;
         assert!(!copy.lets_in(password).await);
@@ -1361,9 +1386,7 @@ async fn a_changed_password_hash_is_copied_once() {
         &["everything is in sync"],
     );
 }
-#[tokio::test(flavor = "multi_thread")]
-async fn a_copied_password_hash_is_stored_nowhere() {
-    let copy = HashCopy::start().await;
+async fn a_copied_password_hash_is_stored_nowhere(copy: &HashCopy) {
     copy.set_password("Mooring-Line-32").await;
     copy.rest();
     assert!(copy.lets_in("Mooring-Line-32").await);
@@ -1376,9 +1399,7 @@ async fn a_copied_password_hash_is_stored_nowhere() {
     }
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_hash_can_be_copied_from_a_marked_directory_only() {
-    let copy = HashCopy::start().await;
+async fn a_hash_can_be_copied_from_a_marked_directory_only(copy: &HashCopy) {
     let file = copy.rules().join("crewhall.toml");
     let text = std::fs::read_to_string(&file).unwrap();
     let text = text.replace(
@@ -1513,10 +1534,15 @@ impl Offers {
     }
 }
 
-/// The list shows the offers and how to choose; an answer outside of them is refused.
 #[tokio::test(flavor = "multi_thread")]
-async fn an_approver_can_choose_only_what_is_offered() {
+async fn offers_are_chosen_and_owners_approve() {
     let offers = Offers::start().await;
+    an_approver_can_choose_only_what_is_offered(&offers).await;
+    an_approver_chooses_among_groups_and_an_owner_answers_for_their_own(&offers).await;
+}
+
+/// The list shows the offers and how to choose; an answer outside of them is refused.
+async fn an_approver_can_choose_only_what_is_offered(offers: &Offers) {
     assert_eq!(offers.member_counts().await, [1, 1, 1], "all of it waits");
     let list = text(&offers.answer(&offers.bo, &["decisions", "list"]));
     holds(
@@ -1549,9 +1575,7 @@ async fn an_approver_can_choose_only_what_is_offered() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own() {
-    let offers = Offers::start().await;
+async fn an_approver_chooses_among_groups_and_an_owner_answers_for_their_own(offers: &Offers) {
     let service = &offers.hall.service;
     let chosen = [
         "--choose",

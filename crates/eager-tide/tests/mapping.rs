@@ -208,8 +208,13 @@ async fn a_large_group_is_changed_in_bulk_where_that_is_offered() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn references_are_written_as_accounts_of_the_target() {
+async fn references_and_generated_names_are_kept() {
     let line = line(120, Manner::full()).await;
+    references_are_written_as_accounts_of_the_target(&line).await;
+    a_generated_name_stays_when_the_name_changes(&line).await;
+}
+
+async fn references_are_written_as_accounts_of_the_target(line: &Line) {
     let preview = said(&line.service, &["preview", "--each", "0"], 0);
     holds(&preview, &["create"]);
     let told = line.service.json(&["why", "1009"]);
@@ -245,10 +250,7 @@ async fn references_are_written_as_accounts_of_the_target() {
 }
 
 /// A marriage changes the name, and not the generated account name; a new manager is written.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_generated_name_stays_when_the_name_changes() {
-    let line = line(120, Manner::full()).await;
-    said(&line.service, &["run"], 0);
+async fn a_generated_name_stays_when_the_name_changes(line: &Line) {
     let married = line
         .people
         .iter()
@@ -416,10 +418,15 @@ impl ByOthers {
     }
 }
 
-/// Each alert is raised once; accounts that were there before us are no news.
 #[tokio::test(flavor = "multi_thread")]
-async fn changes_by_others_raise_an_alert_each() {
+async fn accounts_changed_by_others_are_handled_by_rule() {
     let by_others = ByOthers::prepare().await;
+    changes_by_others_raise_an_alert_each(&by_others).await;
+    orphaned_and_deleted_accounts_are_disabled_and_created_again_by_rule(&by_others).await;
+}
+
+/// Each alert is raised once; accounts that were there before us are no news.
+async fn changes_by_others_raise_an_alert_each(by_others: &ByOthers) {
     let line = &by_others.line;
     said(&line.service, &["preview"], 0);
     let status = said(&line.service, &["status"], 0);
@@ -451,9 +458,9 @@ async fn changes_by_others_raise_an_alert_each() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn orphaned_and_deleted_accounts_are_disabled_and_created_again_by_rule() {
-    let by_others = ByOthers::prepare().await;
+async fn orphaned_and_deleted_accounts_are_disabled_and_created_again_by_rule(
+    by_others: &ByOthers,
+) {
     let line = &by_others.line;
     said(&line.service, &["preview"], 0);
     line.edit(
@@ -815,10 +822,17 @@ fn division(line: &Line, person: &Crew) -> Option<String> {
     division.map(str::to_owned)
 }
 
-/// Who would gain and lose a role by another condition, with the values; nothing is stored.
 #[tokio::test(flavor = "multi_thread")]
-async fn another_condition_of_a_role_is_simulated() {
+async fn roles_are_simulated_granted_and_revoked() {
     let roles = Roles::start().await;
+    another_condition_of_a_role_is_simulated(&roles).await;
+    a_role_granted_until_a_time_ends_then(&roles).await;
+    a_granted_role_is_revoked(&roles).await;
+    a_leaver_loses_granted_roles(&roles).await;
+}
+
+/// Who would gain and lose a role by another condition, with the values; nothing is stored.
+async fn another_condition_of_a_role_is_simulated(roles: &Roles) {
     let (line, id) = (&roles.line, &roles.id);
     holds(
         &said(&line.service, &["roles", "list"], 0),
@@ -874,9 +888,7 @@ async fn another_condition_of_a_role_is_simulated() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_role_granted_until_a_time_ends_then() {
-    let roles = Roles::start().await;
+async fn a_role_granted_until_a_time_ends_then(roles: &Roles) {
     let (line, id) = (&roles.line, &roles.id);
     roles.watch();
     let until = jiff::Timestamp::now() + jiff::SignedDuration::from_secs(4);
@@ -906,9 +918,7 @@ async fn a_role_granted_until_a_time_ends_then() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_granted_role_is_revoked() {
-    let roles = Roles::start().await;
+async fn a_granted_role_is_revoked(roles: &Roles) {
     let (line, id) = (&roles.line, &roles.id);
     roles.watch();
     roles.grant(&[]);
@@ -934,9 +944,7 @@ async fn a_granted_role_is_revoked() {
 }
 
 /// It does not come back with the return.
-#[tokio::test(flavor = "multi_thread")]
-async fn a_leaver_loses_granted_roles() {
-    let roles = Roles::start().await;
+async fn a_leaver_loses_granted_roles(roles: &Roles) {
     let (line, id, person) = (&roles.line, &roles.id, &roles.person);
     roles.watch();
     roles.grant(&[]);

@@ -768,6 +768,7 @@ async fn a_run_can_be_limited_to_one_system_or_type() {
 #[tokio::test]
 async fn a_preview_of_another_day_knows_its_write_blackouts_and_cannot_be_run() {
     let tide = Tide::writable().await;
+    tide.engine.read_all().await.expect("read");
     let tomorrow = tide.engine.now() + jiff::SignedDuration::from_hours(24);
     let day = tomorrow.to_zoned(jiff::tz::TimeZone::UTC).date();
     let window = tide_engine::Blackout {

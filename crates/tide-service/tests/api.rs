@@ -486,15 +486,6 @@ async fn lists_come_in_pages_that_fit_together() {
         .get("/api/v1/systems/harbour/accounts?search=KIOSK")
         .await;
     assert_eq!(found.body["items"].as_array().map(Vec::len), Some(4));
-    let journal = api.get("/api/v1/journal?limit=2").await;
-    assert_eq!(journal.body["items"].as_array().map(Vec::len), Some(2));
-    let rest = api
-        .get(&format!(
-            "/api/v1/journal?after={}",
-            journal.body["next"].as_str().expect("more")
-        ))
-        .await;
-    assert!(rest.body["items"][0]["id"].as_i64() < journal.body["items"][1]["id"].as_i64());
 }
 
 #[tokio::test]
@@ -521,6 +512,15 @@ async fn a_system_is_armed_and_paused_and_its_schema_shown() {
         422,
         "unknown variant `ships`",
     );
+    let journal = api.get("/api/v1/journal?limit=2").await;
+    assert_eq!(journal.body["items"].as_array().map(Vec::len), Some(2));
+    let rest = api
+        .get(&format!(
+            "/api/v1/journal?after={}",
+            journal.body["next"].as_str().expect("more")
+        ))
+        .await;
+    assert!(rest.body["items"][0]["id"].as_i64() < journal.body["items"][1]["id"].as_i64());
     assert_eq!(
         api.get("/api/v1/journal/check").await.body["is_intact"],
         true
