@@ -230,6 +230,7 @@ impl Serve {
             );
         }
         engine.resume_interrupted().await?;
+        engine.prepare_answers().await?;
         engine.start_automatic_sync();
         let (told, store) = (stop.clone(), engine.store().clone());
         let ending = async move {

@@ -152,13 +152,13 @@ impl<'a> ExplainIndex<'a> {
 }
 
 /// Folds a text for searching: without case and accents.
-fn fold_text(text: &str) -> String {
+pub fn fold_text(text: &str) -> String {
     deunicode::deunicode(&text.nfc().collect::<String>()).to_lowercase()
 }
 
 /// Whether a text has the form of a number, an address, a DN or an id, which identify one record.
 /// Names match many, and all of them are shown.
-fn belongs_to_one(text: &str) -> bool {
+pub fn belongs_to_one(text: &str) -> bool {
     text.chars()
         .any(|c| c.is_ascii_digit() || matches!(c, '@' | '=' | ','))
 }
@@ -173,6 +173,84 @@ fn text_matcher(wanted: &str, whole: bool) -> impl Fn(&str) -> bool + '_ {
             candidate.contains(wanted)
         }
     }
+}
+
+/// The texts by which a record is found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SearchRecord {
+    /// The identity; `None` for an account without one.
+    pub identity: Option<String>,
+    /// The account, where there is no identity.
+    pub account: Option<AccountId>,
+    /// Its label.
+    pub label: String,
+    /// What it is called, folded by [`fold_text`]: id, label, values, names and keys of accounts.
+    pub texts: Vec<String>,
+}
+
+/// The texts of all records of an outcome, for a search index. Records that [`explain`] and
+/// [`find_identities`] find by a text have it, whole or in part, among their texts.
+pub fn search_records(population: &Population, outcome: &Outcome) -> Vec<SearchRecord> {
+    let index = ExplainIndex::new(population, outcome);
+    let identities = outcome.identities.iter().map(|(identity, label)| {
+        let mut texts = vec![identity.id.clone(), label.clone()];
+        let values = identity.attributes.iter().flat_map(|(_, values)| values);
+        texts.extend(values.map(ToString::to_string));
+        let of_lines = index
+            .lines_of(&identity.id)
+            .filter_map(|line| index.account_of(line));
+        for account in index.accounts_of(&identity.id).chain(of_lines) {
+            texts.extend([account.name.clone(), account.key.clone()]);
+        }
+        SearchRecord {
+            identity: Some(identity.id.clone()),
+            account: None,
+            label: label.clone(),
+            texts: fold_texts(texts),
+        }
+    });
+    let unlinked = outcome
+        .decided
+        .iter()
+        .filter(|line| line.identity.is_none());
+    let accounts = unlinked.filter_map(|line| {
+        let account = index.account_of(line)?;
+        let mut texts = vec![
+            account.name.clone(),
+            account.key.clone(),
+            line.label.clone(),
+        ];
+        let values = NAMING
+            .iter()
+            .flat_map(|name| account.attributes.get(name).iter());
+        texts.extend(values.map(ToString::to_string));
+        Some(SearchRecord {
+            identity: None,
+            account: Some(account.id),
+            label: line.label.clone(),
+            texts: fold_texts(texts),
+        })
+    });
+    identities.chain(accounts).collect()
+}
+
+/// The attributes by which an account without an identity is found.
+const NAMING: [&str; 7] = [
+    "employeeNumber",
+    "mail",
+    "uid",
+    "cn",
+    "userName",
+    "emails.work",
+    "displayName",
+];
+
+fn fold_texts(texts: Vec<String>) -> Vec<String> {
+    let mut folded: Vec<String> = texts.iter().map(|text| fold_text(text)).collect();
+    folded.retain(|text| !text.is_empty());
+    folded.sort_unstable();
+    folded.dedup();
+    folded
 }
 
 /// The identities that a text names: by a whole number, address, DN or id, otherwise by a part of
@@ -226,6 +304,17 @@ pub fn explain(
     outcome: &Outcome,
     text: &str,
 ) -> Vec<Explanation> {
+    explain_among(rules, population, outcome, text, &|_| true)
+}
+
+/// As [`explain`], for the identities that were decided: others were read only.
+pub fn explain_among(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+    text: &str,
+    is_decided: &dyn Fn(&str) -> bool,
+) -> Vec<Explanation> {
     let wanted = fold_text(text.trim());
     if wanted.is_empty() {
         return Vec::new();
@@ -258,7 +347,11 @@ pub fn explain(
         let alone = unlinked_lines(outcome, &index, &fits, by_label);
         // The identity that a matching record would be linked to is meant too.
         let meant_by: HashSet<AccountId> = alone.iter().filter_map(|line| line.account).collect();
-        for (identity, label) in &outcome.identities {
+        let decided = outcome
+            .identities
+            .iter()
+            .filter(|(identity, _)| is_decided(&identity.id));
+        for (identity, label) in decided {
             crate::interrupt::check();
             let theirs = || {
                 loose
@@ -319,19 +412,10 @@ fn unlinked_lines<'o>(
             if by_label {
                 return fits(&line.label);
             }
-            let named = [
-                "employeeNumber",
-                "mail",
-                "uid",
-                "cn",
-                "userName",
-                "emails.work",
-                "displayName",
-            ];
             fits(&account.name)
                 || fits(&account.key)
                 || fits(&line.label)
-                || named.iter().any(|n| in_values(account.attributes.get(n)))
+                || NAMING.iter().any(|n| in_values(account.attributes.get(n)))
         })
         .collect()
 }

@@ -17,6 +17,11 @@ pub trait OutsideRecords {
         attribute: &str,
         without: &HashSet<&str>,
     ) -> BTreeMap<String, ValueDistribution>;
+    /// The distributed value that the last decision proposed for an identity that is not stored yet;
+    /// `None` to choose anew.
+    fn proposed_value(&self, _identity: &str, _attribute: &str) -> Option<String> {
+        None
+    }
     /// The memberships of groups outside of the records; `None` if all groups are among them.
     fn memberships(&self) -> Option<&MembershipRules>;
 }

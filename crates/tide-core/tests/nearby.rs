@@ -675,6 +675,80 @@ fn apply(
     Vec::new()
 }
 
+/// A decision about the neighborhood of each record comes to what the whole comes to for it.
+fn check_neighborhoods(
+    standing: &IncrementalState,
+    rules: &RuleSet,
+    population: &Population,
+    whole: &tide_core::Outcome,
+    step: &Step,
+) -> Result<(), TestCaseError> {
+    let of_identity = |(identity, _): &(tide_core::Identity, String)| Records {
+        identities: [identity.id.clone()].into(),
+        ..Records::default()
+    };
+    let of_account = |account: &Account| Records {
+        accounts: [account.id].into(),
+        ..Records::default()
+    };
+    let identities = whole.identities.iter().map(of_identity);
+    let all = identities.chain(population.accounts.iter().map(of_account));
+    // Others at each step: each of them is a decision of its own.
+    let offset = population.accounts.len() % 5;
+    for of in all.skip(offset).step_by(5) {
+        let Some(near) = standing.neighborhood(&of) else {
+            continue;
+        };
+        let read = part(population, &near.read);
+        let found = standing.decide_neighborhood(rules, &read, &near, now());
+        prop_assert!(found.is_counted);
+        let is_about = |identity: Option<&String>, account: Option<i64>| {
+            identity.is_some_and(|id| of.identities.contains(id))
+                || account.is_some_and(|id| of.accounts.contains(&id))
+        };
+        let lines_of = |outcome: &tide_core::Outcome| {
+            let mut all = lines(&outcome.decided);
+            all.retain(|_, line| is_about(line.identity.as_ref(), line.account));
+            all
+        };
+        let questions_of = |outcome: &tide_core::Outcome| {
+            let mut all = questions(&outcome.questions);
+            all.retain(|_, one| is_about(one.identity.as_ref(), one.account));
+            all
+        };
+        let changes_of = |outcome: &tide_core::Outcome| -> Vec<String> {
+            let changes = outcome.changes.iter();
+            changes
+                .filter(|change| is_about(Some(&change.identity), None))
+                .map(|change| format!("{change:?}"))
+                .collect()
+        };
+        let outcome = &found.outcome;
+        prop_assert_eq!(
+            lines_of(outcome),
+            lines_of(whole),
+            "{:?} after {:?}",
+            of,
+            step
+        );
+        prop_assert_eq!(
+            questions_of(outcome),
+            questions_of(whole),
+            "{:?} after {:?}",
+            of,
+            step
+        );
+        prop_assert_eq!(
+            changes_of(outcome),
+            changes_of(whole),
+            "{:?} after {:?}",
+            of,
+            step
+        );
+    }
+    Ok(())
+}
+
 /// How many worlds are tried; PROPTEST_CASES asks for more.
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES")
@@ -767,6 +841,7 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                 all_questions = questions(&whole.questions);
             }
         }
+        check_neighborhoods(&standing, &rules, &population, &whole, &step)?;
         let expected = lines(&whole.decided);
         for (key, line) in &expected {
             prop_assert_eq!(all_lines.get(key), Some(line), "a line after {:?}", step);

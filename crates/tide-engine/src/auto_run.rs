@@ -4,7 +4,7 @@
 use crate::backoff::{Backoff, CircuitBreaker, later};
 use crate::dispatch::first_batch;
 use crate::executor::PendingChanges;
-use crate::incremental::{IncrementalDecision, is_automatic};
+use crate::incremental::{IncrementalDecision, Purpose, is_automatic};
 use crate::runs::identities_to_store;
 use crate::schedule::Schedule;
 use crate::supervise::run_caught;
@@ -217,6 +217,7 @@ impl Engine {
             evaluated = news.cost.1,
             "decided leavers"
         );
+        self.keep_outcomes(&news).await?;
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         let theirs: HashSet<(i64, &str)> = news
             .population
@@ -400,8 +401,9 @@ impl Engine {
             deciding = self.decision_lock.lock().await;
             before = self.load_preconditions().await?;
         }
-        let mut news = self.decide_incremental(&before).await?;
+        let mut news = self.decide_incremental(&before, Purpose::Run).await?;
         tracing::debug!(full = news.about.is_none(), records_read = news.cost.0, evaluated = news.cost.1, duration = ?begun.elapsed(), "decided dirty records");
+        self.keep_outcomes(&news).await?;
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
         self.publish_event(Event::AttentionChanged);

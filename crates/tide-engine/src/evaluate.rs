@@ -1,7 +1,9 @@
 //! An expression is tried on a real record, before it stands in a rule.
 
+use crate::runs::PublishedRules;
 use crate::{Engine, EngineError};
 use std::collections::HashMap;
+use std::sync::Arc;
 use tide_core::expr::{EvalInputs, ExprError, TraceStep};
 use tide_core::model::Account;
 use tide_core::rules::Mapping;
@@ -197,15 +199,17 @@ impl Engine {
         system: Option<&str>,
         kind: ObjectType,
     ) -> Result<EvaluatedRecord, EngineError> {
-        let population = self.store.load_population().await?;
-        let (set, at, text) = (set.clone(), self.now(), on.to_owned());
-        let work = move || {
-            let outcome = tide_core::decide(&set, &population, at);
-            let found = tide_core::explain::explain(&set, &population, &outcome, &text);
-            (population, outcome, found)
-        };
-        let (population, outcome, found) =
-            self.compute(Some(crate::compute::PATIENCE), work).await?;
+        let rules = Arc::new(PublishedRules {
+            version: 0,
+            set: set.clone(),
+        });
+        let of = self.decide_around_text(on).await?.decided;
+        let near = self
+            .decide_around_as(&of, self.now(), Some(rules), |_| {})
+            .await?;
+        let (population, outcome) = (near.population, near.outcome);
+        let is_decided = |id: &str| near.decided.identities.contains(id);
+        let found = tide_core::explain::explain_among(set, &population, &outcome, on, &is_decided);
         let is_of_kind = |one: &tide_core::explain::Explanation| {
             one.accounts
                 .first()

@@ -94,7 +94,7 @@ fn key_of_line(line: &Decided) -> HoldKey {
     }
 }
 
-fn key_of_change(change: &Change) -> HoldKey {
+pub(crate) fn key_of_change(change: &Change) -> HoldKey {
     HoldKey {
         system: change.system.clone(),
         object: change.object,

@@ -5,9 +5,11 @@ use crate::decisions::{count_of, counted_by_guards};
 use crate::dispatch::SystemContexts;
 use crate::runs::PublishedRules;
 use crate::{Engine, EngineError, Schedule};
+use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use tide_core::decide::Totals;
+use tide_core::explain::search_records;
 use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::{Outcome, Population, ReasonKind, SystemFacts};
 use tide_store::{AtWork, DecisionPreconditions};
@@ -30,6 +32,41 @@ pub(crate) struct DecisionCache {
     /// Records to which changes were sent: they are decided again even if they do not seem to have
     /// changed.
     sent_to: Records,
+    /// It follows the records for answers only: new links and identities were not stored with its
+    /// decisions, so that no run may continue from it.
+    is_for_answers: bool,
+}
+
+/// Who decides incrementally.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Purpose {
+    /// A run, which stores what was decided.
+    Run,
+    /// Answers to requests.
+    Answers,
+}
+
+impl DecisionCache {
+    pub(crate) fn rules(&self) -> &Arc<PublishedRules> {
+        &self.rules
+    }
+
+    pub(crate) fn state(&self) -> &IncrementalState {
+        &self.state
+    }
+
+    pub(crate) fn systems(&self) -> &BTreeMap<String, SystemFacts> {
+        &self.systems
+    }
+
+    pub(crate) fn seen_dirty(&self) -> i64 {
+        self.seen_dirty
+    }
+
+    /// Whether time or a schedule alone makes records due to be decided again.
+    pub(crate) fn is_due(&self, write_holds: &[Option<ReasonKind>], now: Timestamp) -> bool {
+        self.write_holds != write_holds || self.state.next_due().is_some_and(|at| at <= now)
+    }
 }
 
 /// An incremental decision, or the full decision that replaced it.
@@ -85,12 +122,16 @@ impl Engine {
     pub(crate) async fn decide_incremental(
         &self,
         before: &DecisionPreconditions,
+        purpose: Purpose,
     ) -> Result<IncrementalDecision, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let now = self.now();
         let (write_holds, touched) = (self.write_holds(&before.at_work, now), &before.touched);
         let holds = |known: &&mut DecisionCache| {
-            touched.last < i64::MAX && !touched.all && known.write_holds == write_holds
+            touched.last < i64::MAX
+                && !touched.all
+                && known.write_holds == write_holds
+                && (!known.is_for_answers || purpose == Purpose::Answers)
         };
         if let Some(standing) = known.as_mut().filter(holds) {
             let mut records = touched.records.clone();
@@ -120,7 +161,8 @@ impl Engine {
                 }
             }
         }
-        self.decide_full(&mut known, write_holds).await
+        drop(known);
+        self.decide_full(write_holds, purpose).await
     }
 
     /// Makes the full decision of a run by hand. With automatic sync, it becomes the cache, so that
@@ -132,28 +174,39 @@ impl Engine {
         if !is_automatic(&at_work) {
             return self.decide_in_turn(self.now(), None).await;
         }
-        let mut known = self.decision_cache.lock().await;
+        let news = self
+            .decide_full(self.write_holds(&at_work, self.now()), Purpose::Run)
+            .await?;
+        self.keep_outcomes(&news).await?;
         let IncrementalDecision {
             rules,
             population,
             outcome,
             ..
-        } = self
-            .decide_full(&mut known, self.write_holds(&at_work, self.now()))
-            .await?;
+        } = news;
         Ok((rules, population, outcome))
     }
 
+    /// Decides about all records, on a thread of its own, and replaces the cache. Hold
+    /// `decision_lock`.
     async fn decide_full(
         &self,
-        known: &mut Option<DecisionCache>,
         write_holds: Vec<Option<ReasonKind>>,
+        purpose: Purpose,
     ) -> Result<IncrementalDecision, EngineError> {
         let now = self.now();
         // Taken before the population is read: later dirty records may not be part of it.
         let seen = self.store.last_dirty().await?;
         let (rules, population) = self.load_inputs(now).await?;
-        let (standing, outcome) = IncrementalState::of(&rules.set, &population, now);
+        let (published, searched) = (rules.clone(), self.store.open_search().cloned());
+        let work = move || {
+            let (state, outcome) = IncrementalState::of(&published.set, &population, now);
+            if let Some(index) = searched {
+                index.replace(search_records(&population, &outcome));
+            }
+            (population, state, outcome)
+        };
+        let (population, standing, outcome) = self.compute(None, work).await?;
         self.store.prune_dirty(seen).await?;
         let cost = (
             population.accounts.len() + population.identities.len(),
@@ -162,6 +215,9 @@ impl Engine {
         *crate::lock(&self.last_cost) = cost;
         *crate::lock(&self.next_due) = standing.next_due();
         let reaches = Arc::<SystemContexts>::default();
+        let mut known = self.decision_cache.lock().await;
+        // Marked while this decision was computed, perhaps after its records were read.
+        let sent_to = known.take().map(|before| before.sent_to);
         *known = Some(DecisionCache {
             contexts: reaches.clone(),
             rules: rules.clone(),
@@ -170,8 +226,10 @@ impl Engine {
             seen_dirty: seen,
             pruned_dirty: seen,
             write_holds,
-            sent_to: Records::default(),
+            sent_to: sent_to.unwrap_or_default(),
+            is_for_answers: purpose == Purpose::Answers,
         });
+        drop(known);
         Ok(IncrementalDecision {
             rules,
             population,
@@ -189,7 +247,9 @@ impl Engine {
     ) -> Result<Option<(IncrementalDecision, DecisionPreconditions)>, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let before = self.load_preconditions_for(known.as_ref(), false).await?;
-        let Some(standing) = known.as_mut().filter(|_| is_automatic(&before.at_work)) else {
+        let is_usable =
+            |known: &&mut DecisionCache| !known.is_for_answers && is_automatic(&before.at_work);
+        let Some(standing) = known.as_mut().filter(is_usable) else {
             return Ok(None);
         };
         // Other changes are decided by the next run.
@@ -275,6 +335,9 @@ impl Engine {
                 PassStep::FullDecision => return Ok(None),
                 PassStep::Decided(part) => {
                     let cost = (part.read, part.evaluated);
+                    if let Some(index) = self.store.open_search() {
+                        index.update(&part.about, search_records(&population, &part.outcome));
+                    }
                     return Ok(Some(IncrementalDecision {
                         rules,
                         population,

@@ -1,11 +1,13 @@
 //! Lifecycles, departures that operators schedule, and how fast leavers lose access.
 
+use crate::neighborhood::identity_record;
 use crate::runs::Plan;
 use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::decide::{Change, Decided, Verdict};
+use tide_core::incremental::Records;
 use tide_core::lifecycle::{LeftBy, LifecycleFacts, LifecycleState};
 use tide_core::model::{Departure, LEFT_BY};
 use tide_core::states::{ChangeKind, NotificationEvent};
@@ -92,7 +94,8 @@ fn closing_changes<'o>(
 impl Engine {
     /// Returns the lifecycle of a person.
     pub async fn life_line(&self, id: &str) -> Result<LifecycleStatus, EngineError> {
-        let (rules, population, outcome) = self.decide_now().await?;
+        let near = self.decide_around(&identity_record(id)).await?;
+        let (rules, population, outcome) = (near.rules, near.population, near.outcome);
         let decided = outcome
             .identities
             .iter()
@@ -175,17 +178,18 @@ impl Engine {
     ) -> Result<DepartureImpact, EngineError> {
         let now = self.now();
         let at = at.unwrap_or(now).max(now);
-        let (rules, mut population) = self.load_inputs(at).await?;
         let departure = Departure {
             at,
             principal: "an operator".to_owned(),
             comment: String::new(),
         };
-        population.departures.insert(id.to_owned(), departure);
-        let decided = move || tide_core::decide(&rules.set, &population, at);
-        let outcome = self
-            .compute(Some(crate::compute::PATIENCE), decided)
+        let leave = |population: &mut tide_core::Population| {
+            population.departures.insert(id.to_owned(), departure);
+        };
+        let near = self
+            .decide_around_as(&identity_record(id), at, None, leave)
             .await?;
+        let outcome = near.outcome;
         if !outcome
             .identities
             .iter()
@@ -301,7 +305,12 @@ impl Engine {
                 })
                 .collect());
         }
-        let (_, _, mut outcome) = self.decide_now().await?;
+        let identities = rows.iter().map(|row| row.identity.clone());
+        let leavers = Records {
+            identities: identities.collect(),
+            ..Records::default()
+        };
+        let mut outcome = self.decide_around(&leavers).await?.outcome;
         self.hold_accepted(&mut outcome).await?;
         let left: HashSet<&str> = rows.iter().map(|row| row.identity.as_str()).collect();
         let theirs = outcome

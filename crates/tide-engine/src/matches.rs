@@ -4,6 +4,7 @@
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::decide::{Question, Verdict};
+use tide_core::incremental::Records;
 use tide_core::model::{Account, AccountId, MatchAnswer, MatchDecision};
 use tide_core::states::{LinkBasis, LinkOrigin, MatchStatus, UnmatchedCause};
 use tide_core::value::format_values;
@@ -452,6 +453,8 @@ impl<'a> Sight<'a> {
 /// How long an answer about a match is valid, unless it is withdrawn. Afterwards the match needs
 /// review again, if it is still ambiguous.
 pub(crate) const ANSWER_HOLDS: jiff::SignedDuration = jiff::SignedDuration::from_hours(365 * 24);
+/// The number of answers that are checked together.
+const TOGETHER: usize = 500;
 /// The interval at which expired answers are removed.
 const LOOK_FOR_EXPIRED: jiff::SignedDuration = jiff::SignedDuration::from_hours(1);
 
@@ -518,7 +521,12 @@ impl Engine {
         identity: Option<&str>,
         account: Option<AccountId>,
     ) -> Result<MatchCase, EngineError> {
-        let (rules, population, outcome) = self.decide_now().await?;
+        let of = Records {
+            accounts: account.into_iter().collect(),
+            identities: identity.map(str::to_owned).into_iter().collect(),
+        };
+        let near = self.decide_around(&of).await?;
+        let (rules, population, outcome) = (near.rules, near.population, near.outcome);
         let about = |question: &&Question| {
             let same = |own: &Option<String>| identity.is_some() && own.as_deref() == identity;
             question.system == system
@@ -546,37 +554,46 @@ impl Engine {
         by: &Actor<'_>,
     ) -> Result<usize, EngineError> {
         self.store.find_system(system).await?;
-        let (rules, population, outcome) = self.decide_now().await?;
-        let sight = Sight::new(&rules.set, &population, &outcome);
         let mut answers = Vec::with_capacity(words.len());
         let mut given: HashMap<AccountId, &str> = HashMap::new();
-        for word in words {
-            let label = sight
-                .sound(system, kind, word)
-                .map_err(EngineError::Invalid)?;
-            if let (MatchDecision::Join, Some(account), Some(identity)) =
-                (word.said, word.account, word.identity.as_deref())
-                && given
-                    .insert(account, identity)
-                    .is_some_and(|before| before != identity)
-            {
-                return Err(EngineError::Conflict(format!(
-                    "{} cannot be linked to two identities",
-                    sight.name(account)
-                )));
-            }
-            let answer = MatchAnswer {
-                system: system.to_owned(),
-                identity: word.identity.clone(),
-                account: word.account,
-                decision: word.said,
-                principal: by.name.to_owned(),
+        for words in words.chunks(TOGETHER) {
+            let of = Records {
+                accounts: words.iter().filter_map(|word| word.account).collect(),
+                identities: words
+                    .iter()
+                    .filter_map(|word| word.identity.clone())
+                    .collect(),
             };
-            answers.push(NewAnswer {
-                answer,
-                object: kind,
-                label,
-            });
+            let near = self.decide_around(&of).await?;
+            let sight = Sight::new(&near.rules.set, &near.population, &near.outcome);
+            for word in words {
+                let label = sight
+                    .sound(system, kind, word)
+                    .map_err(EngineError::Invalid)?;
+                if let (MatchDecision::Join, Some(account), Some(identity)) =
+                    (word.said, word.account, word.identity.as_deref())
+                    && given
+                        .insert(account, identity)
+                        .is_some_and(|before| before != identity)
+                {
+                    return Err(EngineError::Conflict(format!(
+                        "{} cannot be linked to two identities",
+                        sight.name(account)
+                    )));
+                }
+                let answer = MatchAnswer {
+                    system: system.to_owned(),
+                    identity: word.identity.clone(),
+                    account: word.account,
+                    decision: word.said,
+                    principal: by.name.to_owned(),
+                };
+                answers.push(NewAnswer {
+                    answer,
+                    object: kind,
+                    label,
+                });
+            }
         }
         let count = answers.len();
         self.store

@@ -35,7 +35,11 @@ impl Engine {
         if let Ok((identity, label)) = self.store.find_identity(text).await {
             return Ok((identity.id, label));
         }
-        let (_, population, outcome) = self.decide_now().await?;
+        let near = self.decide_around_text(text).await?;
+        let (population, mut outcome) = (near.population, near.outcome);
+        outcome
+            .identities
+            .retain(|(identity, _)| near.decided.identities.contains(&identity.id));
         let label = |id: &String| {
             outcome
                 .identities

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use tide_core::explain::{Explanation, explain};
+use tide_core::explain::{Explanation, explain_among};
 use tide_core::rules::{FaultSeverity, RuleFault, RuleFile};
 use tide_core::states::{ChangeSetKind, ChangeSetState};
 use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet, decide};
@@ -204,14 +204,18 @@ impl Engine {
         Ok(())
     }
 
-    /// Explains a person's accounts, or why there are none.
+    /// Explains a person's accounts, or why there are none: of the first fifty that a part of a name
+    /// means.
     pub async fn explain_person(&self, text: &str) -> Result<Vec<Explanation>, EngineError> {
-        let (rules, population, outcome) = self.decide_now().await?;
-        let text = text.to_owned();
-        self.compute(Some(crate::compute::PATIENCE), move || {
-            explain(&rules.set, &population, &outcome, &text)
-        })
-        .await
+        let near = self.decide_around_text(text).await?;
+        let is_decided = |id: &str| near.decided.identities.contains(id);
+        Ok(explain_among(
+            &near.rules.set,
+            &near.population,
+            &near.outcome,
+            text,
+            &is_decided,
+        ))
     }
 
     /// Begins a preview or a run, and returns its id at once.

@@ -1,9 +1,9 @@
 //! Who is in scope, out of scope and on hold for a system, counted by reason, with the people
 //! behind each number; and the impact of an edited scope.
 
+use crate::outcomes::outcome_records;
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap};
-use tide_core::decide::{Decided, Verdict};
 use tide_core::rules::RuleFile;
 use tide_core::rules::edit::{self, ScopeEdit};
 use tide_core::scope::Groups;
@@ -11,6 +11,7 @@ use tide_core::states::{ScopeStatus, SystemKind, SystemRole};
 use tide_core::{
     ObjectType, Outcome, Place, Population, Reason, ReasonCode, ReasonKind, RuleSet, Schema, decide,
 };
+use tide_store::{OutcomeRecord, ScopeFilter};
 
 /// One person or account, with its scope status.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -51,9 +52,14 @@ pub struct ScopeView {
     pub file: String,
     /// The counts, the most important first.
     pub counts: Vec<ScopeCount>,
-    /// All lines.
+    /// The lines of the filter, up to its limit.
     pub lines: Vec<ScopeLine>,
+    /// How many lines the filter has.
+    pub found: usize,
 }
+
+/// Number of reasons from which the sentence of a count is made.
+const SAMPLED: i64 = 50;
 
 /// The impact of an edited scope.
 #[derive(Debug, Clone)]
@@ -118,7 +124,7 @@ fn status_changes(before: &[ScopeLine], after: &[ScopeLine]) -> Vec<ScopeMove> {
         .collect()
 }
 
-/// All lines of a system: on hold before out of scope, before in scope.
+/// The lines of a system's scope, by status and label.
 fn scope_lines(
     outcome: &Outcome,
     population: &Population,
@@ -126,59 +132,23 @@ fn scope_lines(
     system: &str,
     kind: ObjectType,
 ) -> Vec<ScopeLine> {
-    let target_only = rules
-        .of(system, kind)
-        .is_some_and(|types| types.is_target() && !types.is_source());
-    let names: HashMap<i64, &str> = population
-        .accounts
-        .iter()
-        .map(|account| (account.id, account.name.as_str()))
-        .collect();
-    let status = |line: &Decided| match line.verdict {
-        Verdict::OnHold => Some(ScopeStatus::OnHold),
-        Verdict::OutOfScope => Some(ScopeStatus::Out),
-        // A departure: it is out of scope.
-        Verdict::Disable if target_only => None,
-        Verdict::Orphaned => None,
-        _ => Some(ScopeStatus::In),
-    };
-    let mut by_key: BTreeMap<(String, String), (ScopeStatus, &Decided)> = BTreeMap::new();
-    for line in outcome
-        .decided
-        .iter()
-        .filter(|line| line.system == system && line.object == kind)
-    {
-        let Some(status) = status(line) else { continue };
-        let who = line.identity.clone().unwrap_or_default();
-        let key = if who.is_empty() {
-            (String::new(), format!("{:?}", line.account))
-        } else {
-            (who, String::new())
-        };
-        let entry = by_key.entry(key).or_insert((status, line));
-        if status > entry.0 {
-            *entry = (status, line);
-        }
-    }
-    let mut lines: Vec<ScopeLine> = by_key
-        .into_values()
-        .map(|(status, line)| ScopeLine {
-            status,
-            label: line.label.clone(),
-            account: line
-                .account
-                .and_then(|id| names.get(&id))
-                .map(|name| (*name).to_owned()),
-            identity: line.identity.clone(),
-            reason: if status == ScopeStatus::In {
-                Reason::new(ReasonKind::InScope)
-            } else {
-                line.reason.clone()
-            },
-        })
-        .collect();
+    let records = outcome_records(rules, population, outcome).into_iter();
+    let here = records.filter(|one| one.system == system && one.object == kind);
+    let mut lines: Vec<ScopeLine> = here.filter_map(scope_line).collect();
     lines.sort_by(|a, b| (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account)));
     lines
+}
+
+/// The line of an outcome, if it has a scope status.
+fn scope_line(record: OutcomeRecord) -> Option<ScopeLine> {
+    let some = |text: String| Some(text).filter(|text| !text.is_empty());
+    Some(ScopeLine {
+        status: record.scope?,
+        reason: record.scope_reason(),
+        label: record.label,
+        account: some(record.account_name),
+        identity: some(record.identity),
+    })
 }
 
 /// Counts by status, reason and rule. Reasons that differ in their arguments only are counted
@@ -203,6 +173,12 @@ fn count_reasons(lines: &[ScopeLine]) -> Vec<ScopeCount> {
             count: texts.len(),
         })
         .collect();
+    sort_counts(&mut counts);
+    counts
+}
+
+/// The most important first.
+fn sort_counts(counts: &mut [ScopeCount]) {
     counts.sort_by(|a, b| {
         (a.status, std::cmp::Reverse(a.count), &a.reason).cmp(&(
             b.status,
@@ -210,7 +186,6 @@ fn count_reasons(lines: &[ScopeLine]) -> Vec<ScopeCount> {
             &b.reason,
         ))
     });
-    counts
 }
 
 /// The common beginning and end of texts, with an ellipsis between.
@@ -246,16 +221,18 @@ impl Engine {
         &self,
         system: &str,
         kind: ObjectType,
+        filter: &ScopeFilter,
     ) -> Result<ScopeView, EngineError> {
         self.store.find_system(system).await?;
-        let (rules, population, outcome) = self.decide_now().await?;
+        self.refresh_outcomes().await?;
+        let rules = self.published_rules().await?;
         let Some(own) = rules.set.systems.get(system) else {
             return Err(EngineError::NotFound(format!(
                 "the published rules do not contain {system}: `eager-tide systems add` writes a first file"
             )));
         };
-        let lines = scope_lines(&outcome, &population, &rules.set, system, kind);
-        let counts = count_reasons(&lines);
+        let counts = self.count_scope(system, kind).await?;
+        let (records, found) = self.store.list_scope(system, kind, filter).await?;
         let edit = own
             .types
             .get(&kind)
@@ -265,8 +242,41 @@ impl Engine {
             edit,
             file: own.file.clone(),
             counts,
-            lines,
+            lines: records.into_iter().filter_map(scope_line).collect(),
+            found: usize::try_from(found).unwrap_or_default(),
         })
+    }
+
+    /// The kept counts, each with a sentence that fits its first records.
+    async fn count_scope(
+        &self,
+        system: &str,
+        kind: ObjectType,
+    ) -> Result<Vec<ScopeCount>, EngineError> {
+        let mut counts = Vec::new();
+        for count in self.store.scope_counts(system, kind).await? {
+            let reasons = match count.scope {
+                ScopeStatus::In => vec![Reason::new(ReasonKind::InScope)],
+                _ => {
+                    self.store
+                        .sample_reasons(system, kind, &count, SAMPLED)
+                        .await?
+                }
+            };
+            let texts: Vec<String> = reasons.iter().map(ToString::to_string).collect();
+            if texts.is_empty() {
+                continue;
+            }
+            counts.push(ScopeCount {
+                status: count.scope,
+                code: count.code,
+                reason: shared_text(&texts),
+                rule: count.rule,
+                count: usize::try_from(count.count).unwrap_or_default(),
+            });
+        }
+        sort_counts(&mut counts);
+        Ok(counts)
     }
 
     /// What an edited scope would change. Nothing is stored.

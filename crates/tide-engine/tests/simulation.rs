@@ -23,7 +23,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::{DecisionAnswer, SystemKind};
 use tide_core::{Attributes, ObjectType, Value};
 use tide_engine::{Engine, EngineConfig, EngineError, NewSystem, Plan, Schedule, SystemUpdate};
-use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, Store};
+use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, OutcomeRecord, ScopeFilter, Store};
 use world::{ALL, BERTHING, CLASSROOM, HARBOUR, Shared, text};
 
 const RULES: [(&str, &str); 5] = [
@@ -694,6 +694,7 @@ impl Sim {
         {
             return Err("the journal is not sound".to_owned());
         }
+        self.outcomes_are_kept(engine).await?;
         engine.stop().await;
         engine.store().close().await;
         // Promise 10: no secret leaves.
@@ -704,6 +705,46 @@ impl Sim {
             }
         }
         Ok(())
+    }
+
+    /// The kept outcomes and counts are those of a full decision.
+    async fn outcomes_are_kept(&self, engine: &Arc<Engine>) -> Told {
+        let everybody = ScopeFilter {
+            limit: i64::MAX,
+            ..ScopeFilter::default()
+        };
+        let scope = engine
+            .show_scope(HARBOUR, ObjectType::Person, &everybody)
+            .await
+            .map_err(fault("the scope"))?;
+        let counted: usize = scope.counts.iter().map(|count| count.count).sum();
+        if (counted, scope.found) != (scope.lines.len(), scope.lines.len()) {
+            return Err(format!(
+                "{counted} are counted and {} found, and there are {}",
+                scope.found,
+                scope.lines.len()
+            ));
+        }
+        let decided = engine.decide_now().await.map_err(fault("deciding"))?;
+        let (rules, population, outcome) = decided;
+        let sorted = |records: Vec<OutcomeRecord>| -> BTreeSet<String> {
+            records.iter().map(|one| format!("{one:?}")).collect()
+        };
+        let decided = sorted(tide_engine::outcome_records(
+            &rules.set,
+            &population,
+            &outcome,
+        ));
+        let kept = engine.store().all_outcomes().await;
+        let kept = sorted(kept.map_err(fault("the outcomes"))?);
+        if kept == decided {
+            return Ok(());
+        }
+        Err(format!(
+            "the kept outcomes are not those of a full decision:\n{:#?}\n{:#?}",
+            kept.difference(&decided).take(3).collect::<Vec<_>>(),
+            decided.difference(&kept).take(3).collect::<Vec<_>>()
+        ))
     }
 
     /// What every system should hold, said anew from what the directory holds.

@@ -17,7 +17,7 @@ use tide_engine::{
 };
 use tide_standins::eventually;
 use tide_standins::world::BASE;
-use tide_store::{MasterKey, Store};
+use tide_store::{MasterKey, ScopeFilter, Store};
 
 async fn engine(folder: &Path) -> Arc<Engine> {
     let store = Store::open(&folder.join("tide.db"), MasterKey::generate())
@@ -354,13 +354,20 @@ async fn a_secret_from_a_file_is_sent_to_no_other_host() {
     engine.stop().await;
 }
 
+fn everybody() -> ScopeFilter {
+    ScopeFilter {
+        limit: i64::MAX,
+        ..ScopeFilter::default()
+    }
+}
+
 /// A directory of 300 people, and the scope of the directory as it works out.
 async fn shown_scope() -> (Tide, ScopeView) {
     let tide = Tide::start(300).await;
     tide.engine.read_all().await.expect("read");
     let view = tide
         .engine
-        .show_scope("harbour", ObjectType::Person)
+        .show_scope("harbour", ObjectType::Person, &everybody())
         .await
         .expect("counted");
     (tide, view)
@@ -431,7 +438,7 @@ async fn a_scope_is_tried_and_nothing_is_kept() {
     );
     assert_eq!(
         engine
-            .show_scope("harbour", ObjectType::Person)
+            .show_scope("harbour", ObjectType::Person, &everybody())
             .await
             .expect("counted")
             .counts,

@@ -15,8 +15,10 @@ mod sync;
 mod decision_input;
 mod identities;
 mod journal;
+mod outcomes;
 mod queue;
 mod rules;
+mod search;
 mod secrets;
 
 pub use access::{Bearer, NewTokenRow, Principal, Session, TokenRow};
@@ -36,12 +38,14 @@ pub use identities::matches::{AnswerRow, NewAnswer};
 pub use identities::roles::GrantRow;
 pub use identities::{IdentityRow, IdentityUpdates, LinkRow};
 pub use journal::JournalEntry;
+pub use outcomes::{OutcomeCount, OutcomeRecord, ScopeFilter};
 pub use queue::changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
 pub use queue::holds::{Hold, HoldFilter, HoldKey, HoldRow};
 pub use queue::results::ChangeResult;
 pub use queue::{ChangeFailure, DECIDED_AGAIN, Parked, Settled};
 pub use rules::RuleVersion;
 pub use rules::drafts::{DraftEdit, DraftRow, VersionRow};
+pub use search::SearchIndex;
 pub use secrets::password_sync::{NewPassword, PasswordOwner, PasswordSetRow};
 pub use secrets::passwords::PasswordRow;
 pub use secrets::{MasterKey, Vault};
@@ -57,10 +61,10 @@ use jiff::Timestamp;
 use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, RwLock};
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, OnceCell};
 
 static MIGRATOR: Migrator = sqlx::migrate!();
 
@@ -72,6 +76,8 @@ pub struct Store {
     /// pool, it is not tested after each use.
     decider: Arc<Mutex<Option<SqliteConnection>>>,
     writer: Writer,
+    /// The search index, opened when it is used first, in this file.
+    search: Arc<(PathBuf, OnceCell<SearchIndex>)>,
     vault: Vault,
     journal_key: journal::JournalKey,
     /// The latest time that was issued for an observation or a write, in milliseconds since 1970.
@@ -176,11 +182,25 @@ impl Store {
             reader,
             decider,
             writer,
+            search: Arc::new((search_file(path), OnceCell::new())),
             vault,
             journal_key,
             latest,
             write_stop,
         })
+    }
+
+    /// The search index, if it was used already.
+    pub fn open_search(&self) -> Option<&SearchIndex> {
+        self.search.1.get()
+    }
+
+    /// The search index.
+    pub async fn search(&self) -> Result<&SearchIndex, StoreError> {
+        let (path, index) = &*self.search;
+        index
+            .get_or_try_init(|| SearchIndex::open(path.clone()))
+            .await
     }
 
     /// The time of an observation or write, used to order them: `now`, unless the clock was set
@@ -253,12 +273,21 @@ impl Store {
     /// Writes what is left and closes the file.
     pub async fn close(&self) {
         self.writer.stop().await;
+        if let Some(index) = self.search.1.get() {
+            index.close().await;
+        }
         if let Some(connection) = self.decider.lock().await.take() {
             // It only read: there is nothing to lose.
             let _ = connection.close().await;
         }
         self.reader.close().await;
     }
+}
+
+/// The file of the search index: `tide-search.db` beside `tide.db`.
+fn search_file(records: &Path) -> PathBuf {
+    let stem = records.file_stem().unwrap_or_default().to_string_lossy();
+    records.with_file_name(format!("{stem}-search.db"))
 }
 
 /// Ensures that only the owner may read a file, creating it if necessary. SQLite creates its side

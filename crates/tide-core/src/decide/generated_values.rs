@@ -217,10 +217,11 @@ pub(super) fn distribute_values(
                 ),
                 false => spread.over.iter().min_by_key(|value| of(value).here),
             };
-            let Some(chosen) = chosen.cloned() else {
+            let person = &mut people[place];
+            let proposed = elsewhere.proposed_value(&person.id, name);
+            let Some(chosen) = proposed.or_else(|| chosen.cloned()) else {
                 continue;
             };
-            let person = &mut people[place];
             person.attributes.set(name, vec![Value::text(&chosen)]);
             person.notes.push(ReasonNote::ValueProposed {
                 attribute: name.to_owned(),

@@ -427,7 +427,24 @@ pub(crate) fn decide_records(
 
 /// The second part of a decision: guards, changes that wait for others, and the order.
 pub(crate) fn apply_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
-    // Leavers first; within a kind by system and name, so that the order is always the same.
+    sort_changes(outcome);
+    // Changes that await approval do not count for guards.
+    approvals::hold_unapproved(rules, &totals.approved, outcome);
+    apply_guards(rules, totals, outcome);
+    licenses::hold_without_seat(rules, &totals.seats, outcome);
+    finish(rules, outcome);
+}
+
+/// As [`apply_totals`] for a few records, without what counts all records: guards and licenses.
+pub(crate) fn apply_own_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
+    sort_changes(outcome);
+    approvals::hold_unapproved(rules, &totals.approved, outcome);
+    hold_discarded(totals, outcome);
+    finish(rules, outcome);
+}
+
+/// Leavers first; within a kind by system and name, so that the order is always the same.
+fn sort_changes(outcome: &mut Outcome) {
     let order = |change: &Change| {
         let (kind, step) = change.rank();
         // The steps of one departure are adjacent, in their order.
@@ -443,10 +460,10 @@ pub(crate) fn apply_totals(rules: &RuleSet, totals: &Totals, outcome: &mut Outco
             step_b,
         ))
     });
-    // Changes that await approval do not count for guards.
-    approvals::hold_unapproved(rules, &totals.approved, outcome);
-    apply_guards(rules, totals, outcome);
-    licenses::hold_without_seat(rules, &totals.seats, outcome);
+}
+
+/// Changes that wait for others, and the order of questions and lines.
+fn finish(rules: &RuleSet, outcome: &mut Outcome) {
     hold_later_steps(&mut outcome.changes);
     references::drop_hopeless_waits(outcome);
     notifications::drop_premature(rules, outcome);

@@ -80,6 +80,13 @@ impl DistributionCounts {
         }
     }
 
+    /// The value of an identity.
+    pub fn value_of(&self, identity: &str, attribute: &str) -> Option<String> {
+        let (_, held) = self.of.get(identity)?;
+        let mut held = held.iter().filter(|(name, ..)| name == attribute);
+        held.next().map(|(_, value, _)| value.clone())
+    }
+
     /// The counts of an attribute, without some identities.
     pub fn counts_without(
         &self,

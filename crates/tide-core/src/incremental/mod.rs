@@ -17,7 +17,7 @@ mod keys;
 pub use dependency_index::RecordId;
 
 use crate::decide::licenses::Seats;
-use crate::decide::{Change, Outcome, Totals, apply_totals, decide_records};
+use crate::decide::{Change, Outcome, Totals, apply_own_totals, apply_totals, decide_records};
 use crate::generate;
 use crate::memberships::{self, IndexedMembership, MembershipRules};
 use crate::model::{Account, AccountId, Population, SystemFacts};
@@ -34,6 +34,10 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 /// Maximum number of records of an incremental decision; if more depend on a change, a full
 /// decision is needed.
 const MAX_RECORDS: usize = 5_000;
+
+/// Maximum number of outstanding changes that a decision about a neighborhood counts for guards and
+/// licenses.
+const MAX_COUNTED: usize = 2_000;
 
 /// Some records of a population.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -113,6 +117,27 @@ pub struct IncrementalPass {
     evaluated: usize,
 }
 
+/// Some records, those that are decided together with them, and those that this reads.
+#[derive(Debug)]
+pub struct Neighborhood {
+    about: BTreeSet<RecordIndex>,
+    near: BTreeSet<RecordIndex>,
+    /// The records that are decided.
+    pub decided: Records,
+    /// The records to read.
+    pub read: Records,
+}
+
+/// The outcome of a decision about a neighborhood.
+#[derive(Debug)]
+pub struct NeighborhoodOutcome {
+    /// The outcome for the decided records. Its identities include those that were read only,
+    /// because values can refer to them.
+    pub outcome: Outcome,
+    /// Whether guards and licenses were evaluated: with many outstanding changes they are not.
+    pub is_counted: bool,
+}
+
 /// The state after a full decision.
 pub struct IncrementalState {
     keys: KeyRules,
@@ -143,6 +168,8 @@ struct UnreadRecords<'a> {
     read: &'a BTreeSet<RecordIndex>,
     memberships: &'a MembershipRules,
     spread: &'a DistributionCounts,
+    /// Proposed values stay as they are: the records are decided once more, and nothing changed.
+    keeps_proposed: bool,
 }
 
 impl OutsideRecords for UnreadRecords<'_> {
@@ -159,6 +186,12 @@ impl OutsideRecords for UnreadRecords<'_> {
         without: &HashSet<&str>,
     ) -> BTreeMap<String, ValueDistribution> {
         self.spread.counts_without(kind, attribute, without)
+    }
+
+    fn proposed_value(&self, identity: &str, attribute: &str) -> Option<String> {
+        self.keeps_proposed
+            .then(|| self.spread.value_of(identity, attribute))
+            .flatten()
     }
 
     fn memberships(&self) -> Option<&MembershipRules> {
@@ -238,6 +271,89 @@ impl IncrementalState {
         if let Some(at) = at {
             self.due.insert((at, id.to_owned()));
             self.due_of.insert(id.to_owned(), at);
+        }
+    }
+
+    /// The neighborhood of some records; those that the state does not know are read as well.
+    /// `None` if too many records belong to it.
+    pub fn neighborhood(&self, of: &Records) -> Option<Neighborhood> {
+        let asking = IncrementalPass {
+            touched: of.clone(),
+            noted: true,
+            wide: false,
+            read: BTreeSet::new(),
+            evaluated: 0,
+        };
+        let (about, near) = self.records_around(&asking)?;
+        let mut decided = of.clone();
+        for place in &about {
+            decided.put(self.index.record(*place));
+        }
+        let mut read = decided.clone();
+        read.accounts.extend(&self.groups);
+        for place in &near {
+            read.put(self.index.record(*place));
+        }
+        Some(Neighborhood {
+            about,
+            near,
+            decided,
+            read,
+        })
+    }
+
+    /// Decides about a neighborhood without changing the state. `population` contains the records
+    /// that it reads. The outcome of the decided records equals that of a full decision.
+    pub fn decide_neighborhood(
+        &self,
+        rules: &RuleSet,
+        population: &Population,
+        neighborhood: &Neighborhood,
+        now: Timestamp,
+    ) -> NeighborhoodOutcome {
+        let others = UnreadRecords {
+            web: &self.index,
+            read: &neighborhood.near,
+            memberships: &self.memberships,
+            spread: &self.spread,
+            keeps_proposed: true,
+        };
+        let mut outcome = decide_records(rules, population, now, &others);
+        let identities = outcome.identities.clone();
+        self.keep_only(&mut outcome, &neighborhood.about);
+        outcome.identities = identities;
+        let others = || {
+            self.outstanding
+                .iter()
+                .filter(|(record, _)| {
+                    self.place(record)
+                        .is_none_or(|place| !neighborhood.about.contains(&place))
+                })
+                .flat_map(|(_, changes)| changes)
+        };
+        let is_counted = others().take(MAX_COUNTED + 1).count() <= MAX_COUNTED;
+        let totals = Totals {
+            linked: self.linked.clone(),
+            seats: self.seats.used(),
+            ..Totals::of_facts(population)
+        };
+        if is_counted {
+            let is_own: HashSet<String> = outcome
+                .changes
+                .iter()
+                .map(|change| change.fingerprint.clone())
+                .collect();
+            outcome.changes.extend(others().cloned());
+            apply_totals(rules, &totals, &mut outcome);
+            outcome
+                .changes
+                .retain(|change| is_own.contains(&change.fingerprint));
+        } else {
+            apply_own_totals(rules, &totals, &mut outcome);
+        }
+        NeighborhoodOutcome {
+            outcome,
+            is_counted,
         }
     }
 
@@ -338,6 +454,7 @@ impl IncrementalState {
                 read: &asking.read,
                 memberships: &self.memberships,
                 spread: &self.spread,
+                keeps_proposed: false,
             };
             decide_records(rules, population, now, &others)
         };

@@ -14,6 +14,7 @@ use tide_api::{
     Problem, Token,
 };
 use tide_core::Value;
+use tide_core::incremental::Records;
 use tide_core::states::{EventKind, EventState, SystemKind};
 use tide_engine::EngineError;
 use tide_store::EventRow;
@@ -224,8 +225,12 @@ async fn outcomes(
     system: &str,
     account: Option<i64>,
 ) -> Result<(Vec<EventOutcome>, bool, bool), Refusal> {
-    let (_, population, outcome) = match service.engine.decide_now().await {
-        Ok(decided) => decided,
+    let of = Records {
+        accounts: account.into_iter().collect(),
+        ..Records::default()
+    };
+    let (population, outcome) = match service.engine.decide_around(&of).await {
+        Ok(near) => (near.population, near.outcome),
         // Without rules nothing follows from an event yet.
         Err(EngineError::NoRules) => return Ok((Vec::new(), false, false)),
         Err(other) => return Err(other.into()),

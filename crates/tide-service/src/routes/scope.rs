@@ -14,6 +14,7 @@ use tide_api::{
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
 use tide_core::states::{ScopeStatus, SystemRole};
+use tide_store::ScopeFilter;
 
 /// The default number of people.
 const SHOWN: usize = 200;
@@ -132,29 +133,14 @@ fn line(line: tide_engine::ScopeLine) -> ScopeLine {
     }
 }
 
-fn asked(lines: Vec<tide_engine::ScopeLine>, query: &ScopeQuery) -> Vec<tide_engine::ScopeLine> {
-    let search = query
-        .search
-        .as_deref()
-        .unwrap_or_default()
-        .trim()
-        .to_lowercase();
-    let has = |text: &str| text.to_lowercase().contains(&search);
-    lines
-        .into_iter()
-        .filter(|line| query.status.is_none_or(|status| status == line.status))
-        .filter(|line| {
-            let rule = || line.reason.rule.as_ref().map(ToString::to_string);
-            query.code.is_none_or(|code| code == line.reason.code())
-                && (query.rule.is_none() || query.rule == rule())
-        })
-        .filter(|line| {
-            search.is_empty()
-                || has(&line.label)
-                || has(&line.reason.to_string())
-                || line.account.as_deref().is_some_and(has)
-        })
-        .collect()
+fn filter(query: ScopeQuery, limit: usize) -> ScopeFilter {
+    ScopeFilter {
+        status: query.status,
+        code: query.code,
+        rule: query.rule,
+        search: query.search,
+        limit: i64::try_from(limit).unwrap_or(i64::MAX),
+    }
 }
 
 /// Returns who is in scope, out of scope and on hold for a system, by reason, with the people
@@ -165,25 +151,21 @@ pub async fn show_scope(
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
 ) -> Result<Json<ScopeView>, Refusal> {
+    let kind = object(query.object);
+    let limit = query.limit.unwrap_or(SHOWN).min(5000);
     let view = service
         .engine
-        .show_scope(&name, object(query.object))
+        .show_scope(&name, kind, &filter(query, limit))
         .await?;
     let (totals, counts) = counts(view.counts);
-    let found = asked(view.lines, &query);
-    let count = found.len();
-    let lines = found
-        .into_iter()
-        .take(query.limit.unwrap_or(SHOWN).min(5000))
-        .map(line)
-        .collect();
+    let lines = view.lines.into_iter().map(line).collect();
     Ok(Json(ScopeView {
         scope: from_edit(view.edit),
         file: view.file,
         totals,
         counts,
         lines,
-        found: count,
+        found: view.found,
     }))
 }
 
@@ -194,11 +176,12 @@ pub async fn export_scope(
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
 ) -> Result<impl IntoResponse, Refusal> {
+    let kind = object(query.object);
     let view = service
         .engine
-        .show_scope(&name, object(query.object))
+        .show_scope(&name, kind, &filter(query, usize::MAX))
         .await?;
-    let rows = asked(view.lines, &query).into_iter().map(|line| {
+    let rows = view.lines.into_iter().map(|line| {
         vec![
             line.label,
             line.status.as_str().to_owned(),

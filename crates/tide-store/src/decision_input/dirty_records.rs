@@ -114,6 +114,16 @@ impl Store {
         Ok(last.unwrap_or(0))
     }
 
+    /// The dirty records after a position.
+    pub async fn dirty_since(&self, after: i64) -> Result<DirtyRecords, StoreError> {
+        let notes: String =
+            sqlx::query_scalar(sqlx::AssertSqlSafe(format!("SELECT {DIRTY_SINCE}")))
+                .bind(after)
+                .fetch_one(&self.reader)
+                .await?;
+        parse_dirty(&notes, after)
+    }
+
     /// Deletes dirty records that were decided.
     pub async fn prune_dirty(&self, upto: i64) -> Result<(), StoreError> {
         self.writer

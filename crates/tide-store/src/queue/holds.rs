@@ -4,6 +4,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::HashMap;
+use tide_core::incremental::Records;
 use tide_core::states::ChangeKind;
 use tide_core::{HoldCause, ObjectType, Reason, ReasonKind};
 
@@ -165,31 +166,40 @@ const SELECT_CHANGE: &str = "
     FROM change
     WHERE change_set = ? AND state = 'failed'";
 
+const HOLDS_OF_RECORDS: &str = "
+    SELECT *
+    FROM hold
+    WHERE identity <> '' AND identity IN (SELECT value FROM json_each(?))
+    UNION ALL
+    SELECT *
+    FROM hold
+    WHERE identity = '' AND account <> 0 AND account IN (SELECT value FROM json_each(?))";
+
+fn read_hold(row: &sqlx::sqlite::SqliteRow) -> Option<Hold> {
+    Some(Hold {
+        key: HoldKey {
+            system: row.get("system"),
+            object: ObjectType::parse(row.get("object"))?,
+            identity: row.get("identity"),
+            account: row.get("account"),
+            kind: row.get("kind"),
+        },
+        takes_away: row.get("removes_access"),
+        label: row.get("label"),
+        cause: HoldCause::parse(row.get("cause"))?,
+        reason: serde_json::from_str(row.get("reason")).ok()?,
+        rule: row.get("rule"),
+    })
+}
+
 impl Store {
     /// Everything that is on hold, by what it is: for a comparison with what is decided next.
     pub async fn all_holds(&self) -> Result<HashMap<HoldKey, Hold>, StoreError> {
         let rows = sqlx::query("SELECT * FROM hold")
             .fetch_all(&self.reader)
             .await?;
-        let read = |row: &sqlx::sqlite::SqliteRow| {
-            let key = HoldKey {
-                system: row.get("system"),
-                object: ObjectType::parse(row.get("object"))?,
-                identity: row.get("identity"),
-                account: row.get("account"),
-                kind: row.get("kind"),
-            };
-            let hold = Hold {
-                key: key.clone(),
-                takes_away: row.get("removes_access"),
-                label: row.get("label"),
-                cause: HoldCause::parse(row.get("cause"))?,
-                reason: serde_json::from_str(row.get("reason")).ok()?,
-                rule: row.get("rule"),
-            };
-            Some((key, hold))
-        };
-        Ok(rows.iter().filter_map(read).collect())
+        let holds = rows.iter().filter_map(read_hold);
+        Ok(holds.map(|hold| (hold.key.clone(), hold)).collect())
     }
 
     /// Deletes holds that ended, and stores those that began or changed.
@@ -310,6 +320,16 @@ impl Store {
             })
         };
         Ok(rows.iter().filter_map(read).collect())
+    }
+
+    /// What is on hold of these identities, and of these accounts without one.
+    pub async fn holds_of_records(&self, records: &Records) -> Result<Vec<Hold>, StoreError> {
+        let rows = sqlx::query(HOLDS_OF_RECORDS)
+            .bind(serde_json::to_string(&records.identities)?)
+            .bind(serde_json::to_string(&records.accounts)?)
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows.iter().filter_map(read_hold).collect())
     }
 
     /// The holds of one identity.

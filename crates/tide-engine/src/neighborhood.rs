@@ -1,0 +1,229 @@
+//! Answers about some records: decided from their neighborhood, whatever the size of the population.
+//!
+//! The decision cache knows which records belong together. With automatic sync, runs keep it up to
+//! date; otherwise it follows the records here, and a run makes a decision of its own.
+
+use crate::incremental::{DecisionCache, Purpose, is_automatic};
+use crate::runs::PublishedRules;
+use crate::{Engine, EngineError};
+use jiff::Timestamp;
+use std::collections::HashMap;
+use std::sync::Arc;
+use tide_core::incremental::Records;
+use tide_core::{HoldCause, Outcome, Place, Population, Reason, decide};
+use tide_store::{Hold, HoldKey};
+
+/// Up to this many changed records that no run has decided yet are read with an answer.
+const MAX_DIRTY: usize = 200;
+/// Maximum number of people that a text finds.
+pub(crate) const FOUND: i64 = 50;
+
+/// Some records as they are decided now.
+pub struct Neighborhood {
+    /// The published rules.
+    pub rules: Arc<PublishedRules>,
+    /// The records that the decision read.
+    pub population: Population,
+    /// What was decided about them.
+    pub outcome: Outcome,
+    /// The decided records. The outcome has identities of others, which were read only.
+    pub decided: Records,
+}
+
+/// The records of one identity.
+pub(crate) fn identity_record(id: &str) -> Records {
+    Records {
+        identities: [id.to_owned()].into(),
+        ..Records::default()
+    }
+}
+
+impl Engine {
+    /// Decides about some records as of now.
+    pub async fn decide_around(&self, of: &Records) -> Result<Neighborhood, EngineError> {
+        self.decide_around_as(of, self.now(), None, |_| {}).await
+    }
+
+    /// Decides about some records as of a moment: with other rules than the published ones, if any
+    /// are given, and after an edit of the records.
+    pub(crate) async fn decide_around_as(
+        &self,
+        of: &Records,
+        at: Timestamp,
+        rules: Option<Arc<PublishedRules>>,
+        edit: impl FnOnce(&mut Population) + Send,
+    ) -> Result<Neighborhood, EngineError> {
+        let at_work = self.store.at_work().await?;
+        let cache = self.current_cache().await?;
+        let Some(known) = cache.as_ref() else {
+            return Err(EngineError::Internal("no decision is known".to_owned()));
+        };
+        let rules = rules.unwrap_or_else(|| known.rules().clone());
+        let mut asked = of.clone();
+        let dirty = self.store.dirty_since(known.seen_dirty()).await?;
+        if !dirty.all && dirty.records.len() <= MAX_DIRTY {
+            asked.accounts.extend(dirty.records.accounts);
+            asked.identities.extend(dirty.records.identities);
+        }
+        let Some(near) = known.state().neighborhood(&asked) else {
+            drop(cache);
+            return self.decide_among_all(of, at, rules, edit).await;
+        };
+        let mut systems = known.systems().clone();
+        for (row, hold) in at_work.iter().zip(self.write_holds(&at_work, at)) {
+            if let Some(facts) = systems.get_mut(&row.name) {
+                facts.write_hold = hold;
+            }
+        }
+        let mut population = self.store.load_part(&near.read, systems, false).await?;
+        self.load_governance_inputs(&rules.set, &mut population, at)
+            .await?;
+        edit(&mut population);
+        let decided = known
+            .state()
+            .decide_neighborhood(&rules.set, &population, &near, at);
+        drop(cache);
+        let mut outcome = decided.outcome;
+        if !decided.is_counted {
+            let holds = self.store.holds_of_records(&near.decided).await?;
+            apply_counted_holds(&mut outcome, &holds);
+        }
+        Ok(Neighborhood {
+            rules,
+            population,
+            outcome,
+            decided: near.decided,
+        })
+    }
+
+    /// For records on which too many others depend: a decision about all.
+    async fn decide_among_all(
+        &self,
+        of: &Records,
+        at: Timestamp,
+        rules: Arc<PublishedRules>,
+        edit: impl FnOnce(&mut Population) + Send,
+    ) -> Result<Neighborhood, EngineError> {
+        let (_, mut population) = self.load_inputs(at).await?;
+        edit(&mut population);
+        let set = rules.clone();
+        let work = move || {
+            let outcome = decide(&set.set, &population, at);
+            (population, outcome)
+        };
+        let (population, outcome) = self.compute(Some(crate::compute::PATIENCE), work).await?;
+        Ok(Neighborhood {
+            rules,
+            population,
+            outcome,
+            decided: of.clone(),
+        })
+    }
+
+    /// Decides about the records that a text means; at most fifty people are found by a part of
+    /// their names.
+    pub(crate) async fn decide_around_text(&self, text: &str) -> Result<Neighborhood, EngineError> {
+        let is_open = self.store.open_search().is_some();
+        let index = self.store.search().await?.clone();
+        if !is_open {
+            // The index is filled by a full decision, and follows all others.
+            self.reset_decision_cache().await;
+        }
+        drop(self.current_cache().await?);
+        index.flush().await;
+        let found = index.find(text, FOUND).await?;
+        self.decide_around(&found).await
+    }
+
+    /// Prepares the answers to come, in the background: the first one need not wait for a full
+    /// decision. With automatic sync, the first run makes that decision.
+    pub async fn prepare_answers(self: &Arc<Self>) -> Result<(), EngineError> {
+        self.store.search().await?;
+        if is_automatic(&self.store.at_work().await?) {
+            return Ok(());
+        }
+        let engine = self.clone();
+        self.tasks.spawn(async move {
+            match engine.refresh_outcomes().await {
+                Ok(()) | Err(EngineError::NoRules) => {}
+                Err(error) => tracing::warn!(%error, "the first decision could not be made"),
+            }
+        });
+        Ok(())
+    }
+
+    /// Brings the kept outcomes up to date.
+    pub(crate) async fn refresh_outcomes(&self) -> Result<(), EngineError> {
+        self.current_cache().await.map(drop)
+    }
+
+    /// The decision cache, up to date. With automatic sync, runs see to that.
+    async fn current_cache(
+        &self,
+    ) -> Result<tokio::sync::MutexGuard<'_, Option<DecisionCache>>, EngineError> {
+        // Without rules nothing is decided.
+        self.published_rules().await?;
+        let at_work = self.store.at_work().await?;
+        let is_followed = is_automatic(&at_work);
+        let cache = self.decision_cache.lock().await;
+        if let Some(known) = cache.as_ref() {
+            let is_due = known.is_due(&self.write_holds(&at_work, self.now()), self.now());
+            if is_followed || (!is_due && self.store.last_dirty().await? <= known.seen_dirty()) {
+                return Ok(cache);
+            }
+        }
+        let is_known = cache.is_some();
+        drop(cache);
+        let alone = match self.decision_lock.try_lock() {
+            Ok(alone) => alone,
+            // A run decides or stores its decision: what is known is used meanwhile.
+            Err(_) if is_known => return Ok(self.decision_cache.lock().await),
+            Err(_) => self.decision_lock.lock().await,
+        };
+        if is_followed && self.decision_cache.lock().await.is_some() {
+            // The run that was waited for has decided.
+            return Ok(self.decision_cache.lock().await);
+        }
+        let before = self.load_preconditions().await?;
+        let news = self.decide_incremental(&before, Purpose::Answers).await?;
+        if let Err(error) = self.keep_outcomes(&news).await {
+            // The next answer decides from scratch.
+            self.reset_decision_cache().await;
+            return Err(error);
+        }
+        if let Err(error) = self.keep_holds(&news.outcome, news.about.as_ref()).await {
+            tracing::warn!(%error, "the holds of a decision could not be stored");
+        }
+        drop(alone);
+        Ok(self.decision_cache.lock().await)
+    }
+}
+
+/// Puts the holds of guards and licenses on changes: they count all records, and the last decision
+/// about all stored them.
+fn apply_counted_holds(outcome: &mut Outcome, holds: &[Hold]) {
+    let counted: HashMap<&HoldKey, &Hold> = holds
+        .iter()
+        .filter(|hold| matches!(hold.cause, HoldCause::Guard | HoldCause::WaitingForSeat))
+        .map(|hold| (&hold.key, hold))
+        .collect();
+    for change in outcome.changes.iter_mut().filter(|one| one.hold.is_none()) {
+        if let Some(hold) = counted.get(&crate::holds::key_of_change(change)) {
+            change.hold = Some(Reason {
+                rule: hold.rule.as_deref().map(place_of),
+                cause: Some(hold.cause),
+                ..hold.reason.clone()
+            });
+        }
+    }
+}
+
+/// A place as it is stored: `FILE:LINE`.
+fn place_of(text: &str) -> Place {
+    let (file, line) = text.rsplit_once(':').unwrap_or((text, ""));
+    Place {
+        file: file.to_owned(),
+        line: line.parse().unwrap_or(1),
+        column: 1,
+    }
+}

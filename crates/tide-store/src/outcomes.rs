@@ -1,0 +1,609 @@
+//! Kept outcomes: the last decision about each record in each system, with kept counts. Lists are
+//! read from here, so that none decides about everybody. All of it can be decided again.
+
+use crate::{Store, StoreError};
+use futures::TryStreamExt as _;
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::collections::{BTreeMap, HashMap};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use tide_core::decide::Verdict;
+use tide_core::explain::fold_text;
+use tide_core::incremental::Records;
+use tide_core::states::ScopeStatus;
+use tide_core::{ObjectType, Place, Reason, ReasonCode, ReasonKind};
+
+/// Rows of one statement: thirteen values each.
+const ROWS: usize = 500;
+/// Rows of one commit of a full decision, so that other writes do not wait for long.
+const BATCH: usize = 5_000;
+
+/// The outcome for one record in one system.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OutcomeRecord {
+    /// The system.
+    pub system: String,
+    /// The type.
+    pub object: ObjectType,
+    /// The identity; empty for an account without one.
+    pub identity: String,
+    /// The account; 0 where there is none yet.
+    pub account: i64,
+    /// The name of the account.
+    pub account_name: String,
+    /// The label of the person or account that it is about.
+    pub label: String,
+    /// What was decided.
+    pub verdict: Verdict,
+    /// Its place in the scope of the system. Of several outcomes of one identity in a system, one
+    /// has it.
+    pub scope: Option<ScopeStatus>,
+    /// Why.
+    pub reason: Reason,
+}
+
+impl OutcomeRecord {
+    /// The reason of the scope status: whoever is in scope needs none of their own.
+    pub fn scope_reason(&self) -> Reason {
+        match self.scope {
+            Some(ScopeStatus::In) => Reason::new(ReasonKind::InScope),
+            _ => self.reason.clone(),
+        }
+    }
+
+    fn digest(&self, reason: &str) -> i64 {
+        let mut hasher = DefaultHasher::new();
+        (&self.account_name, &self.label).hash(&mut hasher);
+        (self.verdict.as_str(), self.scope.map(ScopeStatus::as_str)).hash(&mut hasher);
+        reason.hash(&mut hasher);
+        hasher.finish().cast_signed()
+    }
+}
+
+/// How many records of a system have a scope status for one reason.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutcomeCount {
+    /// The status.
+    pub scope: ScopeStatus,
+    /// The code of the reason.
+    pub code: ReasonCode,
+    /// The rule behind it.
+    pub rule: Option<Place>,
+    /// How many.
+    pub count: i64,
+}
+
+/// Which records of a scope to list.
+#[derive(Debug, Clone, Default)]
+pub struct ScopeFilter {
+    /// Only this status.
+    pub status: Option<ScopeStatus>,
+    /// Only reasons of this code.
+    pub code: Option<ReasonCode>,
+    /// Only reasons by this rule, as `FILE:LINE`.
+    pub rule: Option<String>,
+    /// Only with this text in the label, the account's name or the reason.
+    pub search: Option<String>,
+    /// The most records.
+    pub limit: i64,
+}
+
+/// A system, a type, a scope status, the code of its reason and its rule.
+type CountKey = (String, String, String, String, String);
+type CountChanges = BTreeMap<CountKey, i64>;
+/// A record as it is written, with its reason as JSON and its digest.
+type NewRow = (OutcomeRecord, String, i64);
+
+const COLUMNS: &str = "system, object, identity, account, account_name, label, verdict, scope, scope_code, scope_rule, search_text, reason, digest";
+
+const DELETE_OUTCOMES: &str = "
+    DELETE FROM outcome
+    WHERE id IN (SELECT value FROM json_each(?))
+    RETURNING system, object, scope, scope_code, scope_rule";
+
+const OUTCOMES_OF: &str = "
+    SELECT id, system, object, identity, account, digest
+    FROM outcome
+    WHERE identity <> '' AND identity IN (SELECT value FROM json_each(?1))
+    UNION
+    SELECT id, system, object, identity, account, digest
+    FROM outcome
+    WHERE account <> 0 AND account IN (SELECT value FROM json_each(?2))";
+
+const CHANGE_COUNT: &str = "
+    INSERT INTO outcome_count (system, object, scope, scope_code, scope_rule, count)
+    VALUES (?, ?, ?, ?, ?, ?)
+    ON CONFLICT DO UPDATE SET count = count + excluded.count";
+
+const SCOPE_COUNTS: &str = "
+    SELECT scope, scope_code, scope_rule, count
+    FROM outcome_count
+    WHERE system = ? AND object = ? AND scope <> '' AND count > 0";
+
+const SAMPLE_REASONS: &str = "
+    SELECT reason
+    FROM outcome
+    WHERE system = ? AND object = ? AND scope = ? AND scope_code = ? AND scope_rule = ?
+    ORDER BY label, id
+    LIMIT ?";
+
+fn place_text(place: Option<&Place>) -> String {
+    place.map_or_else(String::new, |place| {
+        format!("{}:{}:{}", place.file, place.line, place.column)
+    })
+}
+
+fn parse_place(text: &str) -> Option<Place> {
+    let (rest, column) = text.rsplit_once(':')?;
+    let (file, line) = rest.rsplit_once(':')?;
+    Some(Place {
+        file: file.to_owned(),
+        line: line.parse().ok()?,
+        column: column.parse().ok()?,
+    })
+}
+
+fn row_of(record: OutcomeRecord) -> Result<NewRow, StoreError> {
+    let reason = serde_json::to_string(&record.reason)?;
+    let digest = record.digest(&reason);
+    Ok((record, reason, digest))
+}
+
+/// The key of an outcome, hashed: those of a whole population are compared.
+fn key_hash(system: &str, object: &str, identity: &str, account: i64) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    (system, object, identity, account).hash(&mut hasher);
+    hasher.finish()
+}
+
+/// Stored outcomes by the hash of their key: row and digest of each.
+type Stored = HashMap<u64, Vec<(i64, i64)>>;
+
+/// Splits outcomes into the stored rows that are no longer so, and those to add.
+fn difference(
+    mut stored: Stored,
+    records: Vec<OutcomeRecord>,
+) -> Result<(Vec<i64>, Vec<NewRow>), StoreError> {
+    let mut added = Vec::new();
+    for record in records {
+        let row = row_of(record)?;
+        let (object, record) = (row.0.object.as_str(), &row.0);
+        let key = key_hash(&record.system, object, &record.identity, record.account);
+        let known = stored.get_mut(&key);
+        let same = known.and_then(|rows| {
+            let at = rows.iter().position(|(_, digest)| *digest == row.2)?;
+            Some(rows.swap_remove(at))
+        });
+        if same.is_none() {
+            added.push(row);
+        }
+    }
+    let gone = stored.into_values().flatten().map(|(id, _)| id).collect();
+    Ok((gone, added))
+}
+
+async fn apply(c: &mut SqliteConnection, gone: &[i64], added: &[NewRow]) -> Result<(), StoreError> {
+    let mut counts = CountChanges::new();
+    if !gone.is_empty() {
+        for row in sqlx::query(DELETE_OUTCOMES)
+            .bind(serde_json::to_string(gone)?)
+            .fetch_all(&mut *c)
+            .await?
+        {
+            let key = (row.get(0), row.get(1), row.get(2), row.get(3), row.get(4));
+            *counts.entry(key).or_default() -= 1;
+        }
+    }
+    for rows in added.chunks(ROWS) {
+        insert(c, rows, &mut counts).await?;
+    }
+    for ((system, object, scope, code, rule), change) in counts {
+        if change != 0 {
+            sqlx::query(CHANGE_COUNT)
+                .bind(system)
+                .bind(object)
+                .bind(scope)
+                .bind(code)
+                .bind(rule)
+                .bind(change)
+                .execute(&mut *c)
+                .await?;
+        }
+    }
+    Ok(())
+}
+
+async fn insert(
+    c: &mut SqliteConnection,
+    rows: &[NewRow],
+    counts: &mut CountChanges,
+) -> Result<(), StoreError> {
+    let mut query = QueryBuilder::<Sqlite>::new(format!("INSERT INTO outcome ({COLUMNS}) "));
+    query.push_values(rows, |mut row, (record, reason, digest)| {
+        let scope = record.scope.map_or("", ScopeStatus::as_str);
+        let shown = record.scope_reason();
+        let rule = place_text(shown.rule.as_ref());
+        let search = format!("{}\n{}\n{shown}", record.label, record.account_name);
+        let key = (
+            record.system.clone(),
+            record.object.as_str().to_owned(),
+            scope.to_owned(),
+            shown.code().as_str().to_owned(),
+            rule.clone(),
+        );
+        *counts.entry(key).or_default() += 1;
+        row.push_bind(record.system.clone())
+            .push_bind(record.object.as_str())
+            .push_bind(record.identity.clone())
+            .push_bind(record.account)
+            .push_bind(record.account_name.clone())
+            .push_bind(record.label.clone())
+            .push_bind(record.verdict.as_str())
+            .push_bind(scope)
+            .push_bind(shown.code().as_str())
+            .push_bind(rule)
+            .push_bind(fold_text(&search))
+            .push_bind(reason.clone())
+            .push_bind(*digest);
+    });
+    query.build().execute(&mut *c).await?;
+    Ok(())
+}
+
+fn read_record(row: &sqlx::sqlite::SqliteRow) -> Option<OutcomeRecord> {
+    Some(OutcomeRecord {
+        system: row.get("system"),
+        object: ObjectType::parse(row.get("object"))?,
+        identity: row.get("identity"),
+        account: row.get("account"),
+        account_name: row.get("account_name"),
+        label: row.get("label"),
+        verdict: Verdict::parse(row.get("verdict"))?,
+        scope: ScopeStatus::parse(row.get("scope")),
+        reason: serde_json::from_str(row.get("reason")).ok()?,
+    })
+}
+
+impl Store {
+    /// Stores the outcomes of a partial decision: those of the records that it is about replace the
+    /// earlier ones.
+    pub async fn keep_outcomes(
+        &self,
+        about: &Records,
+        records: Vec<OutcomeRecord>,
+    ) -> Result<(), StoreError> {
+        let identities = serde_json::to_string(&about.identities)?;
+        let accounts = serde_json::to_string(&about.accounts)?;
+        self.writer
+            .run_relaxed(move |c| {
+                Box::pin(async move {
+                    let mut stored = Stored::new();
+                    for row in sqlx::query(OUTCOMES_OF)
+                        .bind(identities)
+                        .bind(accounts)
+                        .fetch_all(&mut *c)
+                        .await?
+                    {
+                        let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4));
+                        stored
+                            .entry(key)
+                            .or_default()
+                            .push((row.get(0), row.get(5)));
+                    }
+                    let (gone, added) = difference(stored, records)?;
+                    apply(c, &gone, &added).await
+                })
+            })
+            .await
+    }
+
+    /// Stores the outcomes of a full decision: what differs is written, a part in each commit.
+    pub async fn replace_outcomes(&self, records: Vec<OutcomeRecord>) -> Result<(), StoreError> {
+        let mut stored = Stored::new();
+        {
+            let mut rows =
+                sqlx::query("SELECT id, system, object, identity, account, digest FROM outcome")
+                    .fetch(&self.reader);
+            while let Some(row) = rows.try_next().await? {
+                let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4));
+                stored
+                    .entry(key)
+                    .or_default()
+                    .push((row.get(0), row.get(5)));
+            }
+        }
+        let (mut gone, mut added) = difference(stored, records)?;
+        while !gone.is_empty() || !added.is_empty() {
+            let less = gone.split_off(gone.len().saturating_sub(BATCH));
+            let more = added.split_off(added.len().saturating_sub(BATCH));
+            self.writer
+                .run_relaxed(move |c| Box::pin(async move { apply(c, &less, &more).await }))
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// The number of records of a system by scope status and reason.
+    pub async fn scope_counts(
+        &self,
+        system: &str,
+        object: ObjectType,
+    ) -> Result<Vec<OutcomeCount>, StoreError> {
+        let rows = sqlx::query(SCOPE_COUNTS)
+            .bind(system)
+            .bind(object.as_str())
+            .fetch_all(&self.reader)
+            .await?;
+        let read = |row: &sqlx::sqlite::SqliteRow| {
+            Some(OutcomeCount {
+                scope: ScopeStatus::parse(row.get(0))?,
+                code: row.get::<&str, _>(1).parse().ok()?,
+                rule: parse_place(row.get(2)),
+                count: row.get(3),
+            })
+        };
+        Ok(rows.iter().filter_map(read).collect())
+    }
+
+    /// The first reasons of a count.
+    pub async fn sample_reasons(
+        &self,
+        system: &str,
+        object: ObjectType,
+        count: &OutcomeCount,
+        limit: i64,
+    ) -> Result<Vec<Reason>, StoreError> {
+        let rows: Vec<String> = sqlx::query_scalar(SAMPLE_REASONS)
+            .bind(system)
+            .bind(object.as_str())
+            .bind(count.scope.as_str())
+            .bind(count.code.as_str())
+            .bind(place_text(count.rule.as_ref()))
+            .bind(limit)
+            .fetch_all(&self.reader)
+            .await?;
+        let read = |text: &String| serde_json::from_str(text).ok();
+        Ok(rows.iter().filter_map(read).collect())
+    }
+
+    /// The records of a system's scope by status and label, and how many there are in all.
+    pub async fn list_scope(
+        &self,
+        system: &str,
+        object: ObjectType,
+        filter: &ScopeFilter,
+    ) -> Result<(Vec<OutcomeRecord>, i64), StoreError> {
+        let search = filter.search.as_deref().map(str::trim).map(fold_text);
+        let search = search.filter(|text| !text.is_empty());
+        let found = match &search {
+            None => self.count_scope(system, object, filter).await?,
+            Some(_) => {
+                let mut query = QueryBuilder::new("SELECT count(*) FROM outcome");
+                push_filter(&mut query, system, object, filter, search.as_deref());
+                query.build_query_scalar().fetch_one(&self.reader).await?
+            }
+        };
+        let mut query = QueryBuilder::new("SELECT * FROM outcome");
+        push_filter(&mut query, system, object, filter, search.as_deref());
+        // By the order of the statuses, which their names happen not to have.
+        query.push(" ORDER BY CASE scope WHEN 'in' THEN 0 WHEN 'out' THEN 1 ELSE 2 END, label, account_name, id LIMIT ");
+        let rows = query
+            .push_bind(filter.limit)
+            .build()
+            .fetch_all(&self.reader)
+            .await?;
+        Ok((rows.iter().filter_map(read_record).collect(), found))
+    }
+
+    /// The kept count of the records of a filter without a text.
+    async fn count_scope(
+        &self,
+        system: &str,
+        object: ObjectType,
+        filter: &ScopeFilter,
+    ) -> Result<i64, StoreError> {
+        let counts = self.scope_counts(system, object).await?;
+        let fits = |count: &&OutcomeCount| {
+            let rule = || count.rule.as_ref().map(ToString::to_string);
+            filter.status.is_none_or(|status| status == count.scope)
+                && filter.code.is_none_or(|code| code == count.code)
+                && (filter.rule.is_none() || filter.rule == rule())
+        };
+        Ok(counts.iter().filter(fits).map(|count| count.count).sum())
+    }
+
+    /// All kept outcomes, for a comparison with a decision.
+    pub async fn all_outcomes(&self) -> Result<Vec<OutcomeRecord>, StoreError> {
+        let rows = sqlx::query("SELECT * FROM outcome")
+            .fetch_all(&self.reader)
+            .await?;
+        Ok(rows.iter().filter_map(read_record).collect())
+    }
+}
+
+fn push_filter(
+    query: &mut QueryBuilder<Sqlite>,
+    system: &str,
+    object: ObjectType,
+    filter: &ScopeFilter,
+    search: Option<&str>,
+) {
+    query
+        .push(" WHERE system = ")
+        .push_bind(system.to_owned())
+        .push(" AND object = ")
+        .push_bind(object.as_str())
+        .push(" AND scope <> ''");
+    if let Some(status) = filter.status {
+        query.push(" AND scope = ").push_bind(status.as_str());
+    }
+    if let Some(code) = filter.code {
+        query.push(" AND scope_code = ").push_bind(code.as_str());
+    }
+    if let Some(rule) = &filter.rule {
+        // The column follows the line.
+        let mut start = rule.clone();
+        start.push(':');
+        query
+            .push(" AND substr(scope_rule, 1, ")
+            .push_bind(start.chars().count() as i64)
+            .push(") = ")
+            .push_bind(start);
+    }
+    if let Some(search) = search {
+        query
+            .push(" AND instr(search_text, ")
+            .push_bind(search.to_owned())
+            .push(") > 0");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::MasterKey;
+
+    fn outcome(
+        identity: &str,
+        account: i64,
+        scope: ScopeStatus,
+        kind: ReasonKind,
+    ) -> OutcomeRecord {
+        let place = Place {
+            file: "harbour.toml".to_owned(),
+            line: 7,
+            column: 3,
+        };
+        OutcomeRecord {
+            system: "harbour".to_owned(),
+            object: ObjectType::Person,
+            identity: identity.to_owned(),
+            account,
+            account_name: format!("uid={account}"),
+            label: format!("Person {identity}{account}"),
+            verdict: Verdict::Source,
+            scope: Some(scope),
+            reason: Reason::by(kind, &place),
+        }
+    }
+
+    fn about(identities: &[&str], accounts: &[i64]) -> Records {
+        Records {
+            identities: identities.iter().map(|id| (*id).to_owned()).collect(),
+            accounts: accounts.iter().copied().collect(),
+        }
+    }
+
+    async fn store() -> (tempfile::TempDir, Store) {
+        let folder = tempfile::tempdir().expect("a folder");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+            .await
+            .expect("opens");
+        (folder, store)
+    }
+
+    async fn totals(store: &Store) -> Vec<(ScopeStatus, i64)> {
+        let counts = store.scope_counts("harbour", ObjectType::Person).await;
+        let mut totals: Vec<_> = counts
+            .expect("counted")
+            .iter()
+            .map(|count| (count.scope, count.count))
+            .collect();
+        totals.sort_unstable();
+        totals
+    }
+
+    #[tokio::test]
+    async fn kept_counts_follow_partial_and_full_decisions() {
+        let (_folder, store) = store().await;
+        let in_scope =
+            |id: &str, account| outcome(id, account, ScopeStatus::In, ReasonKind::InSync);
+        let out = |account| {
+            let words = "address outside our domain".to_owned();
+            let kind = ReasonKind::ConditionNotMet { words };
+            outcome("", account, ScopeStatus::Out, kind)
+        };
+        store
+            .replace_outcomes(vec![in_scope("i1", 1), in_scope("i2", 2), out(3)])
+            .await
+            .expect("kept");
+        assert_eq!(
+            totals(&store).await,
+            [(ScopeStatus::In, 2), (ScopeStatus::Out, 1)]
+        );
+        // An account that had no identity gets one, and another person leaves.
+        store
+            .keep_outcomes(&about(&["i2", "i3"], &[2, 3]), vec![in_scope("i3", 3)])
+            .await
+            .expect("kept");
+        assert_eq!(totals(&store).await, [(ScopeStatus::In, 2)]);
+        let kept = store.all_outcomes().await.expect("read");
+        assert_eq!(kept.len(), 2);
+        assert!(kept.contains(&in_scope("i1", 1)) && kept.contains(&in_scope("i3", 3)));
+        store.replace_outcomes(vec![out(3)]).await.expect("kept");
+        assert_eq!(totals(&store).await, [(ScopeStatus::Out, 1)]);
+    }
+
+    #[tokio::test]
+    async fn a_scope_is_filtered_by_status_code_rule_and_text() {
+        let (_folder, store) = store().await;
+        let words = "Größer als erlaubt".to_owned();
+        let kind = ReasonKind::ConditionNotMet { words };
+        store
+            .replace_outcomes(vec![
+                outcome("i1", 1, ScopeStatus::In, ReasonKind::InSync),
+                outcome("", 2, ScopeStatus::Out, kind),
+            ])
+            .await
+            .expect("kept");
+        let list = async |filter: ScopeFilter| {
+            let filter = ScopeFilter {
+                limit: 10,
+                ..filter
+            };
+            let found = store.list_scope("harbour", ObjectType::Person, &filter);
+            let (records, count) = found.await.expect("listed");
+            assert_eq!(records.len() as i64, count);
+            records
+                .into_iter()
+                .map(|one| one.account)
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(list(ScopeFilter::default()).await, [1, 2]);
+        let status = Some(ScopeStatus::Out);
+        assert_eq!(
+            list(ScopeFilter {
+                status,
+                ..Default::default()
+            })
+            .await,
+            [2]
+        );
+        let code = Some(ReasonCode::InScope);
+        assert_eq!(
+            list(ScopeFilter {
+                code,
+                ..Default::default()
+            })
+            .await,
+            [1]
+        );
+        let rule = Some("harbour.toml:7".to_owned());
+        assert_eq!(
+            list(ScopeFilter {
+                rule,
+                ..Default::default()
+            })
+            .await,
+            [2]
+        );
+        let search = Some("GROSSER".to_owned());
+        assert_eq!(
+            list(ScopeFilter {
+                search,
+                ..Default::default()
+            })
+            .await,
+            [2]
+        );
+    }
+}

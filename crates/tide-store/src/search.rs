@@ -1,0 +1,448 @@
+//! The search index: which record has a text. It is a database file of its own beside the records,
+//! written by a task of its own, so that neither runs nor queues wait for it. It can be rebuilt from
+//! a decision at any time, and is not part of a backup.
+
+use crate::StoreError;
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::{
+    ConnectOptions, Connection as _, QueryBuilder, Row, Sqlite, SqliteConnection, SqlitePool,
+};
+use std::collections::{BTreeMap, HashMap};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::path::{Path, PathBuf};
+use tide_core::explain::{SearchRecord, belongs_to_one, fold_text};
+use tide_core::incremental::Records;
+use tokio::sync::{mpsc, oneshot};
+
+/// Rows of one statement: five values each.
+const ROWS: usize = 500;
+/// Records of one commit.
+const BATCH: usize = 5_000;
+/// The shortest text that the index finds; a shorter one is looked for row by row.
+const TRIGRAM: usize = 3;
+
+const SCHEMA: &str = "
+    CREATE TABLE IF NOT EXISTS record (
+        id INTEGER PRIMARY KEY,
+        -- Empty for an account without an identity.
+        identity TEXT NOT NULL,
+        -- 0 for an identity.
+        account INTEGER NOT NULL,
+        label TEXT NOT NULL,
+        digest INTEGER NOT NULL,
+        -- Folded; each text between two line breaks, so that a whole one can be found.
+        texts TEXT NOT NULL,
+        UNIQUE (identity, account)
+    ) STRICT;
+    CREATE VIRTUAL TABLE IF NOT EXISTS record_text
+        USING fts5(texts, content = 'record', content_rowid = 'id', tokenize = 'trigram');
+    CREATE TRIGGER IF NOT EXISTS record_added AFTER INSERT ON record BEGIN
+        INSERT INTO record_text (rowid, texts) VALUES (NEW.id, NEW.texts);
+    END;
+    CREATE TRIGGER IF NOT EXISTS record_deleted AFTER DELETE ON record BEGIN
+        INSERT INTO record_text (record_text, rowid, texts) VALUES ('delete', OLD.id, OLD.texts);
+    END;
+    CREATE TRIGGER IF NOT EXISTS record_changed AFTER UPDATE ON record BEGIN
+        INSERT INTO record_text (record_text, rowid, texts) VALUES ('delete', OLD.id, OLD.texts);
+        INSERT INTO record_text (rowid, texts) VALUES (NEW.id, NEW.texts);
+    END;";
+
+const UPSERT: &str = "
+    ON CONFLICT (identity, account) DO UPDATE
+    SET label = excluded.label, digest = excluded.digest, texts = excluded.texts
+    WHERE record.digest <> excluded.digest";
+
+const FIND_INDEXED: &str = "
+    SELECT r.identity, r.account
+    FROM record_text t
+    JOIN record r ON r.id = t.rowid
+    WHERE t.texts MATCH ?
+    ORDER BY r.label, r.id
+    LIMIT ?";
+
+const FIND_BY_ROW: &str = "
+    SELECT identity, account
+    FROM record
+    WHERE instr(texts, ?) > 0
+    ORDER BY label, id
+    LIMIT ?";
+
+const FORGET: &str = "
+    DELETE FROM record
+    WHERE identity <> '' AND identity IN (SELECT value FROM json_each(?))
+       OR identity = '' AND account IN (SELECT value FROM json_each(?))";
+
+/// The key of a record: its identity, or else its account.
+type Key = (String, i64);
+/// What is written next about a record: its texts, or that it is gone.
+type Pending = BTreeMap<Key, Option<IndexedTexts>>;
+
+#[derive(Debug, Clone)]
+struct IndexedTexts {
+    label: String,
+    texts: String,
+    digest: i64,
+}
+
+enum Command {
+    /// The records of a partial decision: those that were decided, and what they are called now.
+    Update(Records, Vec<SearchRecord>),
+    /// The records of a full decision. All others are gone.
+    Replace(Vec<SearchRecord>),
+    Flush(oneshot::Sender<()>),
+}
+
+/// The search index. Cheap to clone.
+#[derive(Clone)]
+pub struct SearchIndex {
+    queue: mpsc::UnboundedSender<Command>,
+    reader: SqlitePool,
+}
+
+fn key_of(record: &SearchRecord) -> Key {
+    (
+        record.identity.clone().unwrap_or_default(),
+        record.account.unwrap_or_default(),
+    )
+}
+
+fn indexed(record: SearchRecord) -> (Key, Option<IndexedTexts>) {
+    let key = key_of(&record);
+    let texts = format!("\n{}\n", record.texts.join("\n"));
+    let mut hasher = DefaultHasher::new();
+    (&record.label, &texts).hash(&mut hasher);
+    let indexed = IndexedTexts {
+        label: record.label,
+        texts,
+        digest: hasher.finish().cast_signed(),
+    };
+    (key, Some(indexed))
+}
+
+impl SearchIndex {
+    /// Opens the index in a file; one that cannot be read is made anew.
+    pub(crate) async fn open(path: PathBuf) -> Result<SearchIndex, StoreError> {
+        let connection = match connect(&path).await {
+            Ok(connection) => connection,
+            Err(error) => {
+                tracing::warn!(%error, "the search index cannot be read and is made anew");
+                for end in ["", "-wal", "-shm"] {
+                    // It may not be there.
+                    let _ = std::fs::remove_file(format!("{}{end}", path.display()));
+                }
+                connect(&path).await?
+            }
+        };
+        let reader = SqlitePoolOptions::new()
+            .max_connections(2)
+            .test_before_acquire(false)
+            .connect_with(options(&path).read_only(true))
+            .await?;
+        let (queue, commands) = mpsc::unbounded_channel();
+        tokio::spawn(write_loop(connection, commands));
+        Ok(SearchIndex { queue, reader })
+    }
+
+    /// Updates the records of a partial decision. Returns at once.
+    pub fn update(&self, about: &Records, records: Vec<SearchRecord>) {
+        let _ = self.queue.send(Command::Update(about.clone(), records));
+    }
+
+    /// Replaces all records by those of a full decision. Returns at once.
+    pub fn replace(&self, records: Vec<SearchRecord>) {
+        let _ = self.queue.send(Command::Replace(records));
+    }
+
+    /// Waits until everything before is written.
+    pub async fn flush(&self) {
+        let (done, wait) = oneshot::channel();
+        if self.queue.send(Command::Flush(done)).is_ok() {
+            let _ = wait.await;
+        }
+    }
+
+    /// Writes what is queued, and closes the file for reading.
+    pub(crate) async fn close(&self) {
+        self.flush().await;
+        self.reader.close().await;
+    }
+
+    /// The records that a text means: by a whole number, address, DN or id, otherwise by a part of
+    /// their texts; at most `limit` of each, by label.
+    pub async fn find(&self, text: &str, limit: i64) -> Result<Records, StoreError> {
+        let wanted = fold_text(text.trim());
+        let mut records = Records::default();
+        if wanted.is_empty() {
+            return Ok(records);
+        }
+        let whole = self.find_part(&format!("\n{wanted}\n"), limit).await?;
+        let is_one = belongs_to_one(&wanted) && !whole.is_empty();
+        let part = match is_one {
+            true => Vec::new(),
+            false => self.find_part(&wanted, limit).await?,
+        };
+        for (identity, account) in whole.into_iter().chain(part) {
+            match identity.is_empty() {
+                true => records.accounts.insert(account),
+                false => records.identities.insert(identity),
+            };
+        }
+        Ok(records)
+    }
+
+    async fn find_part(&self, part: &str, limit: i64) -> Result<Vec<Key>, StoreError> {
+        let rows = if part.chars().count() < TRIGRAM {
+            sqlx::query(FIND_BY_ROW)
+                .bind(part)
+                .bind(limit)
+                .fetch_all(&self.reader)
+                .await?
+        } else {
+            let phrase = format!("\"{}\"", part.replace('"', "\"\""));
+            sqlx::query(FIND_INDEXED)
+                .bind(phrase)
+                .bind(limit)
+                .fetch_all(&self.reader)
+                .await?
+        };
+        Ok(rows.iter().map(|row| (row.get(0), row.get(1))).collect())
+    }
+}
+
+fn options(path: &Path) -> SqliteConnectOptions {
+    SqliteConnectOptions::new()
+        .filename(path)
+        .create_if_missing(true)
+        .journal_mode(SqliteJournalMode::Wal)
+        // After a loss of power it may be damaged, and is then made anew.
+        .synchronous(SqliteSynchronous::Off)
+        .busy_timeout(std::time::Duration::from_secs(10))
+}
+
+async fn connect(path: &Path) -> Result<SqliteConnection, StoreError> {
+    crate::keep_private(path).map_err(|error| StoreError::Open {
+        path: path.to_owned(),
+        source: sqlx::Error::Io(error),
+    })?;
+    let mut connection = options(path).connect().await?;
+    sqlx::raw_sql(SCHEMA).execute(&mut connection).await?;
+    Ok(connection)
+}
+
+/// Writes until the last handle is gone. What could not be written is written with the next command.
+async fn write_loop(
+    mut connection: SqliteConnection,
+    mut commands: mpsc::UnboundedReceiver<Command>,
+) {
+    let mut pending = Pending::new();
+    let mut all: Option<Vec<SearchRecord>> = None;
+    while let Some(first) = commands.recv().await {
+        let mut flushed = Vec::new();
+        let mut next = Some(first);
+        while let Some(command) = next {
+            match command {
+                Command::Update(about, records) => {
+                    let gone = about.identities.into_iter().map(|id| (id, 0));
+                    let gone = gone.chain(about.accounts.into_iter().map(|id| (String::new(), id)));
+                    pending.extend(gone.map(|key| (key, None)));
+                    pending.extend(records.into_iter().map(indexed));
+                }
+                Command::Replace(records) => {
+                    pending.clear();
+                    all = Some(records);
+                }
+                Command::Flush(done) => flushed.push(done),
+            }
+            next = commands.try_recv().ok();
+        }
+        if let Err(error) = write(&mut connection, &mut all, &mut pending).await {
+            tracing::warn!(%error, "the search index could not be written");
+        }
+        for done in flushed {
+            let _ = done.send(());
+        }
+    }
+    let _ = connection.close().await;
+}
+
+async fn write(
+    c: &mut SqliteConnection,
+    all: &mut Option<Vec<SearchRecord>>,
+    pending: &mut Pending,
+) -> Result<(), StoreError> {
+    if let Some(records) = all.as_ref() {
+        let differing = differences(c, records).await?;
+        *all = None;
+        // What was decided since is newer.
+        for (key, texts) in differing {
+            pending.entry(key).or_insert(texts);
+        }
+    }
+    while !pending.is_empty() {
+        let batch: Vec<(&Key, &Option<IndexedTexts>)> = pending.iter().take(BATCH).collect();
+        let mut tx = c.begin().await?;
+        forget(&mut tx, &batch).await?;
+        put(&mut tx, &batch).await?;
+        tx.commit().await?;
+        let written: Vec<Key> = batch.into_iter().map(|(key, _)| key.clone()).collect();
+        for key in written {
+            pending.remove(&key);
+        }
+        // Other work goes on in between.
+        tokio::task::yield_now().await;
+    }
+    Ok(())
+}
+
+/// The records that are not indexed as they are, and those that are gone.
+async fn differences(
+    c: &mut SqliteConnection,
+    records: &[SearchRecord],
+) -> Result<Vec<(Key, Option<IndexedTexts>)>, StoreError> {
+    let mut known: HashMap<Key, i64> = HashMap::new();
+    for row in sqlx::query("SELECT identity, account, digest FROM record")
+        .fetch_all(&mut *c)
+        .await?
+    {
+        known.insert((row.get(0), row.get(1)), row.get(2));
+    }
+    let mut differing = Vec::new();
+    for record in records {
+        let (key, texts) = indexed(record.clone());
+        let digest = texts.as_ref().map(|texts| texts.digest);
+        if known.remove(&key) != digest {
+            differing.push((key, texts));
+        }
+    }
+    differing.extend(known.into_keys().map(|key| (key, None)));
+    Ok(differing)
+}
+
+async fn forget(
+    c: &mut SqliteConnection,
+    batch: &[(&Key, &Option<IndexedTexts>)],
+) -> Result<(), StoreError> {
+    let gone = || batch.iter().filter(|(_, texts)| texts.is_none());
+    let identities: Vec<&str> = gone()
+        .map(|((identity, _), _)| identity.as_str())
+        .filter(|identity| !identity.is_empty())
+        .collect();
+    let accounts: Vec<i64> = gone()
+        .filter(|((identity, _), _)| identity.is_empty())
+        .map(|((_, account), _)| *account)
+        .collect();
+    if !identities.is_empty() || !accounts.is_empty() {
+        sqlx::query(FORGET)
+            .bind(serde_json::to_string(&identities)?)
+            .bind(serde_json::to_string(&accounts)?)
+            .execute(&mut *c)
+            .await?;
+    }
+    Ok(())
+}
+
+async fn put(
+    c: &mut SqliteConnection,
+    batch: &[(&Key, &Option<IndexedTexts>)],
+) -> Result<(), StoreError> {
+    let there: Vec<(&Key, &IndexedTexts)> = batch
+        .iter()
+        .filter_map(|(key, texts)| Some((*key, texts.as_ref()?)))
+        .collect();
+    for rows in there.chunks(ROWS) {
+        let mut query = QueryBuilder::<Sqlite>::new(
+            "INSERT INTO record (identity, account, label, digest, texts) ",
+        );
+        query.push_values(rows, |mut row, ((identity, account), indexed)| {
+            row.push_bind(identity.clone())
+                .push_bind(*account)
+                .push_bind(indexed.label.clone())
+                .push_bind(indexed.digest)
+                .push_bind(indexed.texts.clone());
+        });
+        query.push(UPSERT).build().execute(&mut *c).await?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn person(id: &str, label: &str, texts: &[&str]) -> SearchRecord {
+        SearchRecord {
+            identity: Some(id.to_owned()),
+            account: None,
+            label: label.to_owned(),
+            texts: texts.iter().map(|text| fold_text(text)).collect(),
+        }
+    }
+
+    fn ids(records: &Records) -> Vec<&str> {
+        records.identities.iter().map(String::as_str).collect()
+    }
+
+    async fn open(folder: &tempfile::TempDir) -> SearchIndex {
+        SearchIndex::open(folder.path().join("search.db"))
+            .await
+            .expect("opens")
+    }
+
+    #[tokio::test]
+    async fn a_whole_number_is_preferred_and_a_name_is_found_in_part() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let index = open(&folder).await;
+        index.replace(vec![
+            person("i1", "Ådne Lind", &["i1", "Ådne Lind", "100"]),
+            person("i2", "Bo Lindqvist", &["i2", "Bo Lindqvist", "1001"]),
+        ]);
+        index.flush().await;
+        let find = async |text: &str| index.find(text, 10).await.expect("found");
+        assert_eq!(ids(&find("100").await), ["i1"]);
+        assert_eq!(ids(&find("1001").await), ["i2"]);
+        assert_eq!(
+            ids(&find("001").await),
+            ["i2"],
+            "a part, where no whole one is"
+        );
+        assert_eq!(ids(&find("LIND").await), ["i1", "i2"]);
+        assert_eq!(ids(&find("adne").await), ["i1"], "without accents");
+        assert_eq!(ids(&find("bo").await), ["i2"], "shorter than the index");
+        assert!(find("\"odd\" OR *").await.is_empty());
+        assert!(find("  ").await.is_empty());
+    }
+
+    #[tokio::test]
+    async fn it_follows_partial_and_full_decisions_and_is_made_anew_when_damaged() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let index = open(&folder).await;
+        index.replace(vec![
+            person("i1", "Ada", &["ada lind"]),
+            person("i2", "Bo", &["bo holm"]),
+        ]);
+        let about = Records {
+            identities: ["i1".to_owned(), "i2".to_owned()].into(),
+            ..Records::default()
+        };
+        index.update(&about, vec![person("i1", "Ada", &["ada holm"])]);
+        index.flush().await;
+        assert_eq!(ids(&index.find("holm", 10).await.expect("found")), ["i1"]);
+        assert!(index.find("lind", 10).await.expect("found").is_empty());
+        index.replace(vec![person("i3", "Cy", &["cy quay"])]);
+        index.flush().await;
+        assert!(index.find("holm", 10).await.expect("found").is_empty());
+        assert_eq!(ids(&index.find("quay", 10).await.expect("found")), ["i3"]);
+        drop(index);
+
+        let file = folder.path().join("search.db");
+        for end in ["-wal", "-shm"] {
+            let _ = std::fs::remove_file(format!("{}{end}", file.display()));
+        }
+        std::fs::write(&file, "no database at all, ".repeat(400)).expect("written");
+        let index = open(&folder).await;
+        assert!(index.find("quay", 10).await.expect("found").is_empty());
+        index.replace(vec![person("i3", "Cy", &["cy quay"])]);
+        index.flush().await;
+        assert_eq!(ids(&index.find("quay", 10).await.expect("found")), ["i3"]);
+    }
+}
