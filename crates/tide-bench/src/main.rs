@@ -5,6 +5,7 @@ mod deciding;
 mod leaving;
 mod matching;
 mod memory;
+mod pages;
 mod runs;
 mod season;
 
@@ -134,6 +135,15 @@ enum What {
         #[arg(long, default_value_t = 1_000_000)]
         memory: usize,
     },
+    /// Each GET of the API, idle and during a run, against a bare handler with one query
+    Pages {
+        /// How many people
+        #[arg(long, default_value_t = 100_000)]
+        people: usize,
+    },
+    /// The service of `pages`, in a process of its own
+    #[command(hide = true)]
+    PagesService { folder: PathBuf },
     /// One observation, in a process of its own so that its memory can be told
     #[command(hide = true)]
     Once {
@@ -166,6 +176,8 @@ async fn main() -> anyhow::Result<()> {
         } => runs::run(people, changes, joiners).await,
         What::Directory { people } => runs::directory(people).await,
         What::Cost { people, memory } => deciding::cost(people, memory),
+        What::Pages { people } => pages::run(people).await,
+        What::PagesService { folder } => pages::serve(&folder).await,
         What::Once {
             url,
             admin,

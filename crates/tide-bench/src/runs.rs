@@ -67,7 +67,9 @@ impl Bench {
         let harbour = tokio::task::spawn_blocking(move || Slapd::start(&entries)).await??;
         let berthing = ScimService::with_manner(Vec::new(), "bench-token", manner()).await?;
         let folder = tempfile::Builder::new().prefix("bench-").tempdir()?;
-        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate()).await?;
+        let records = folder.path().join("tide.db");
+        let key = MasterKey::of_records(&folder.path().join("key"), &records)?;
+        let store = Store::open(&records, key).await?;
         let engine = Engine::new(store, Arc::new(SystemClock));
         let harbour_settings = json!({"url": harbour.url, "bind_dn": harbour.admin_dn, "base_dn": BASE, "page_size": 500});
         let berthing_settings = json!({"url": berthing.url, "in_flight": AT_A_TIME});

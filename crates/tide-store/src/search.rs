@@ -108,7 +108,7 @@ fn key_of(record: &SearchRecord) -> Key {
 
 fn indexed(record: SearchRecord) -> (Key, Option<IndexedTexts>) {
     let key = key_of(&record);
-    let texts = format!("\n{}\n", record.texts.join("\n"));
+    let texts = format!("\n{}\n", record.texts.join("\n")).replace('\0', "");
     let mut hasher = DefaultHasher::new();
     (&record.label, &texts).hash(&mut hasher);
     let indexed = IndexedTexts {
@@ -170,7 +170,8 @@ impl SearchIndex {
     /// The records that a text means: by a whole number, address, DN or id, otherwise by a part of
     /// their texts; at most `limit` of each, by label.
     pub async fn find(&self, text: &str, limit: i64) -> Result<Records, StoreError> {
-        let wanted = fold_text(text.trim());
+        // A query ends at a NUL.
+        let wanted = fold_text(text.trim()).replace('\0', "");
         let mut records = Records::default();
         if wanted.is_empty() {
             return Ok(records);
@@ -409,7 +410,8 @@ mod tests {
         assert_eq!(ids(&find("adne").await), ["i1"], "without accents");
         assert_eq!(ids(&find("bo").await), ["i2"], "shorter than the index");
         assert!(find("\"odd\" OR *").await.is_empty());
-        assert!(find("  ").await.is_empty());
+        assert!(find("  ").await.is_empty() && find("\0").await.is_empty());
+        assert_eq!(ids(&find("bo\0 lind").await), ["i2"]);
     }
 
     #[tokio::test]
