@@ -2,14 +2,16 @@
 //! with their candidates, and answers.
 
 use crate::{Engine, EngineError};
-use std::collections::{BTreeMap, HashMap, HashSet};
-use tide_core::decide::{Question, Verdict};
+use std::collections::{BTreeMap, HashMap};
+use tide_core::decide::Question;
 use tide_core::incremental::Records;
 use tide_core::model::{Account, AccountId, MatchAnswer, MatchDecision};
-use tide_core::states::{LinkBasis, LinkOrigin, MatchStatus, UnmatchedCause};
+use tide_core::states::MatchStatus;
 use tide_core::value::format_values;
-use tide_core::{Identity, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet, compose};
-use tide_store::{AnswerRow, NewAnswer};
+use tide_core::{Identity, ObjectType, Outcome, Population, Reason, RuleSet, compose};
+use tide_store::{
+    AnswerRow, NewAnswer, OutcomeCount, OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus,
+};
 
 /// One person or account, with the state of its match.
 #[derive(Debug, Clone)]
@@ -35,8 +37,10 @@ pub struct MatchView {
     pub counts: Vec<(MatchStatus, usize)>,
     /// The number of links by origin.
     pub linked_by: Vec<(String, usize)>,
-    /// All lines.
+    /// The lines of the filter, up to its limit.
     pub lines: Vec<MatchLine>,
+    /// How many lines the filter has.
+    pub found: usize,
     /// The answers in effect.
     pub answers: Vec<AnswerRow>,
 }
@@ -100,24 +104,16 @@ pub struct Actor<'a> {
 
 struct Sight<'a> {
     rules: &'a RuleSet,
-    outcome: &'a Outcome,
     accounts: HashMap<AccountId, &'a Account>,
     identities: HashMap<&'a str, (&'a Identity, &'a str)>,
-    /// The identity to which an account belongs now, and what made the link.
-    owner: HashMap<AccountId, (&'a str, &'a LinkBasis)>,
-}
-
-fn linked_by(basis: &LinkBasis) -> Reason {
-    Reason::new(ReasonKind::LinkedBy {
-        basis: basis.clone(),
-    })
+    /// The identity to which an account belongs now.
+    owner: HashMap<AccountId, &'a str>,
 }
 
 impl<'a> Sight<'a> {
     fn new(rules: &'a RuleSet, population: &'a Population, outcome: &'a Outcome) -> Self {
         Sight {
             rules,
-            outcome,
             accounts: population
                 .accounts
                 .iter()
@@ -131,7 +127,7 @@ impl<'a> Sight<'a> {
             owner: population
                 .links
                 .iter()
-                .map(|link| (link.account, (link.identity.as_str(), &link.basis)))
+                .map(|link| (link.account, link.identity.as_str()))
                 .collect(),
         }
     }
@@ -146,105 +142,6 @@ impl<'a> Sight<'a> {
         self.identities
             .get(identity)
             .map_or_else(|| identity.to_owned(), |(_, label)| (*label).to_owned())
-    }
-
-    fn lines(&self, system: &str, kind: ObjectType) -> Vec<MatchLine> {
-        let mut lines = Vec::new();
-        let mut told: HashSet<(Option<&str>, Option<AccountId>)> = HashSet::new();
-        for question in self
-            .outcome
-            .questions
-            .iter()
-            .filter(|q| q.system == system && q.object == kind)
-        {
-            told.insert((question.identity.as_deref(), question.account));
-            let own = question
-                .account
-                .or((question.accounts.len() == 1).then(|| question.accounts[0]));
-            lines.push(MatchLine {
-                status: question.doubt.status(),
-                label: question.label.clone(),
-                identity: question.identity.clone(),
-                account: own.map(|id| (id, self.name(id))),
-                candidates: question.accounts.len() + question.identities.len(),
-                reason: question.reason.clone(),
-            });
-        }
-        self.add_new_links(system, kind, &mut lines);
-        for line in self
-            .outcome
-            .decided
-            .iter()
-            .filter(|line| line.system == system && line.object == kind)
-        {
-            let status = match (line.verdict, line.unmatched) {
-                (Verdict::Create, _) => MatchStatus::New,
-                (Verdict::Orphaned, Some(UnmatchedCause::NoMatch)) => MatchStatus::Orphaned,
-                // A candidate of the record that needs review.
-                (Verdict::Orphaned, Some(UnmatchedCause::Candidate)) => continue,
-                (Verdict::Orphaned, _) | (Verdict::OutOfScope, Some(UnmatchedCause::Skipped)) => {
-                    MatchStatus::Skipped
-                }
-                _ => continue,
-            };
-            lines.push(MatchLine {
-                status,
-                label: line.label.clone(),
-                identity: line.identity.clone(),
-                account: line.account.map(|id| (id, self.name(id))),
-                candidates: 0,
-                reason: line.reason.clone(),
-            });
-        }
-        for (account, (identity, basis)) in &self.owner {
-            let Some(account) = self
-                .accounts
-                .get(account)
-                .filter(|a| a.system == system && a.kind == kind && a.absent_since.is_none())
-            else {
-                continue;
-            };
-            if told.contains(&(Some(*identity), None)) || told.contains(&(None, Some(account.id))) {
-                continue;
-            }
-            lines.push(MatchLine {
-                status: MatchStatus::Linked,
-                label: self.label(identity),
-                identity: Some((*identity).to_owned()),
-                account: Some((account.id, account.name.clone())),
-                candidates: 0,
-                reason: linked_by(basis),
-            });
-        }
-        lines.sort_by(|a, b| {
-            (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account))
-        });
-        lines
-    }
-
-    /// Adds the links of this decision.
-    fn add_new_links(&self, system: &str, kind: ObjectType, lines: &mut Vec<MatchLine>) {
-        for link in &self.outcome.links {
-            let Some(account) = self
-                .accounts
-                .get(&link.account)
-                .filter(|a| a.system == system && a.kind == kind)
-            else {
-                continue;
-            };
-            lines.push(MatchLine {
-                status: if link.basis.origin == LinkOrigin::Source {
-                    MatchStatus::New
-                } else {
-                    MatchStatus::WillLink
-                },
-                label: self.label(&link.identity),
-                identity: Some(link.identity.clone()),
-                account: Some((account.id, account.name.clone())),
-                candidates: 0,
-                reason: linked_by(&link.basis),
-            });
-        }
     }
 
     fn side_of_account(&self, id: AccountId) -> MatchSide {
@@ -403,8 +300,8 @@ impl<'a> Sight<'a> {
         }
         match (word.said, account, &word.identity) {
             (MatchDecision::Join, Some(account), Some(identity)) => {
-                if let Some((owner, _)) = self.owner.get(&account.id)
-                    && owner != identity
+                if let Some(owner) = self.owner.get(&account.id)
+                    && *owner != identity.as_str()
                 {
                     return Err(format!(
                         "{} is already linked to {}: `eager-tide identities split {owner} {system}` ends that link first",
@@ -412,8 +309,8 @@ impl<'a> Sight<'a> {
                         self.label(owner)
                     ));
                 }
-                let other = self.owner.iter().find(|(id, (owner, _))| {
-                    owner == identity
+                let other = self.owner.iter().find(|(id, owner)| {
+                    **owner == identity.as_str()
                         && **id != account.id
                         && self
                             .accounts
@@ -450,6 +347,22 @@ impl<'a> Sight<'a> {
     }
 }
 
+/// The line of an outcome.
+fn match_line(record: OutcomeRecord) -> Option<MatchLine> {
+    let OutcomeStatus::Match(status) = record.status else {
+        return None;
+    };
+    let account = (record.account != 0).then_some((record.account, record.account_name));
+    Some(MatchLine {
+        status,
+        label: record.label,
+        identity: Some(record.identity).filter(|id| !id.is_empty()),
+        account,
+        candidates: usize::try_from(record.candidates).unwrap_or_default(),
+        reason: record.reason,
+    })
+}
+
 /// How long an answer about a match is valid, unless it is withdrawn. Afterwards the match needs
 /// review again, if it is still ambiguous.
 pub(crate) const ANSWER_HOLDS: jiff::SignedDuration = jiff::SignedDuration::from_hours(365 * 24);
@@ -477,34 +390,44 @@ impl Engine {
         Ok(())
     }
 
-    /// The state of matching in a system, as decided now.
+    /// The state of matching in a system, as decided last.
     pub async fn list_matches(
         &self,
         system: &str,
         kind: ObjectType,
+        filter: &OutcomeFilter,
     ) -> Result<MatchView, EngineError> {
         self.store.find_system(system).await?;
-        let (rules, population, outcome) = self.decide_now().await?;
-        let lines = Sight::new(&rules.set, &population, &outcome).lines(system, kind);
-        let count = |status: MatchStatus| lines.iter().filter(|line| line.status == status).count();
+        self.refresh_outcomes().await?;
+        let list = OutcomeList::Matches;
+        let kept = self.store.outcome_counts(list, system, kind).await?;
+        let size = |count: &OutcomeCount| usize::try_from(count.count).unwrap_or_default();
+        let of = |status: MatchStatus| {
+            let theirs = kept
+                .iter()
+                .filter(|count| count.status == OutcomeStatus::Match(status));
+            theirs.map(size).sum()
+        };
         let counts = MatchStatus::ALL
             .iter()
-            .map(|status| (*status, count(*status)))
+            .map(|status| (*status, of(*status)))
             .collect();
         let mut linked_by: BTreeMap<String, usize> = BTreeMap::new();
-        for line in lines
-            .iter()
-            .filter(|line| matches!(line.status, MatchStatus::Linked | MatchStatus::WillLink))
-        {
-            *linked_by.entry(line.reason.to_string()).or_default() += 1;
+        for count in &kept {
+            if let OutcomeStatus::Match(MatchStatus::Linked | MatchStatus::WillLink) = count.status
+            {
+                *linked_by.entry(count.group.clone()).or_default() += size(count);
+            }
         }
         let mut linked_by: Vec<(String, usize)> = linked_by.into_iter().collect();
         linked_by.sort_by(|a, b| (b.1, &a.0).cmp(&(a.1, &b.0)));
+        let (records, found) = self.store.list_records(list, system, kind, filter).await?;
         let answers = self.store.match_answers(Some(system)).await?;
         Ok(MatchView {
             counts,
             linked_by,
-            lines,
+            lines: records.into_iter().filter_map(match_line).collect(),
+            found: usize::try_from(found).unwrap_or_default(),
             answers,
         })
     }

@@ -9,9 +9,9 @@ use tide_core::rules::edit::{self, ScopeEdit};
 use tide_core::scope::Groups;
 use tide_core::states::{ScopeStatus, SystemKind, SystemRole};
 use tide_core::{
-    ObjectType, Outcome, Place, Population, Reason, ReasonCode, ReasonKind, RuleSet, Schema, decide,
+    ObjectType, Outcome, Place, Population, Reason, ReasonCode, RuleSet, Schema, decide,
 };
-use tide_store::{OutcomeRecord, ScopeFilter};
+use tide_store::{OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus};
 
 /// One person or account, with its scope status.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -132,7 +132,7 @@ fn scope_lines(
     system: &str,
     kind: ObjectType,
 ) -> Vec<ScopeLine> {
-    let records = outcome_records(rules, population, outcome).into_iter();
+    let records = outcome_records(rules, population, outcome, None).into_iter();
     let here = records.filter(|one| one.system == system && one.object == kind);
     let mut lines: Vec<ScopeLine> = here.filter_map(scope_line).collect();
     lines.sort_by(|a, b| (a.status, &a.label, &a.account).cmp(&(b.status, &b.label, &b.account)));
@@ -142,9 +142,12 @@ fn scope_lines(
 /// The line of an outcome, if it has a scope status.
 fn scope_line(record: OutcomeRecord) -> Option<ScopeLine> {
     let some = |text: String| Some(text).filter(|text| !text.is_empty());
+    let OutcomeStatus::Scope(status) = record.status else {
+        return None;
+    };
     Some(ScopeLine {
-        status: record.scope?,
-        reason: record.scope_reason(),
+        status,
+        reason: record.reason,
         label: record.label,
         account: some(record.account_name),
         identity: some(record.identity),
@@ -221,7 +224,7 @@ impl Engine {
         &self,
         system: &str,
         kind: ObjectType,
-        filter: &ScopeFilter,
+        filter: &OutcomeFilter,
     ) -> Result<ScopeView, EngineError> {
         self.store.find_system(system).await?;
         self.refresh_outcomes().await?;
@@ -232,7 +235,8 @@ impl Engine {
             )));
         };
         let counts = self.count_scope(system, kind).await?;
-        let (records, found) = self.store.list_scope(system, kind, filter).await?;
+        let list = OutcomeList::Scope;
+        let (records, found) = self.store.list_records(list, system, kind, filter).await?;
         let edit = own
             .types
             .get(&kind)
@@ -254,24 +258,24 @@ impl Engine {
         kind: ObjectType,
     ) -> Result<Vec<ScopeCount>, EngineError> {
         let mut counts = Vec::new();
-        for count in self.store.scope_counts(system, kind).await? {
-            let reasons = match count.scope {
-                ScopeStatus::In => vec![Reason::new(ReasonKind::InScope)],
-                _ => {
-                    self.store
-                        .sample_reasons(system, kind, &count, SAMPLED)
-                        .await?
-                }
+        let list = OutcomeList::Scope;
+        for count in self.store.outcome_counts(list, system, kind).await? {
+            let OutcomeStatus::Scope(status) = count.status else {
+                continue;
             };
+            let reasons = self
+                .store
+                .sample_reasons(system, kind, &count, SAMPLED)
+                .await?;
             let texts: Vec<String> = reasons.iter().map(ToString::to_string).collect();
             if texts.is_empty() {
                 continue;
             }
             counts.push(ScopeCount {
-                status: count.scope,
+                status,
                 code: count.code,
                 reason: shared_text(&texts),
-                rule: count.rule,
+                rule: count.rule(),
                 count: usize::try_from(count.count).unwrap_or_default(),
             });
         }
@@ -540,6 +544,7 @@ fn edit_scope(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tide_core::ReasonKind;
 
     #[test]
     fn reasons_are_counted_by_the_words_that_they_share() {

@@ -251,9 +251,13 @@ async fn what_was_said_expires() {
 async fn an_answer_about_a_match_expires_and_is_asked_again() {
     let tide = Tide::writable().await;
     tide.run().await;
+    let all = tide_store::OutcomeFilter {
+        limit: i64::MAX,
+        ..Default::default()
+    };
     let report = tide
         .engine
-        .list_matches("berthing", tide_core::ObjectType::Person)
+        .list_matches("berthing", tide_core::ObjectType::Person, &all)
         .await
         .expect("told");
     let asked = report

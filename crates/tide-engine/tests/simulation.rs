@@ -23,7 +23,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::{DecisionAnswer, SystemKind};
 use tide_core::{Attributes, ObjectType, Value};
 use tide_engine::{Engine, EngineConfig, EngineError, NewSystem, Plan, Schedule, SystemUpdate};
-use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, OutcomeRecord, ScopeFilter, Store};
+use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, OutcomeFilter, OutcomeRecord, Store};
 use world::{ALL, BERTHING, CLASSROOM, HARBOUR, Shared, text};
 
 const RULES: [(&str, &str); 5] = [
@@ -709,9 +709,9 @@ impl Sim {
 
     /// The kept outcomes and counts are those of a full decision.
     async fn outcomes_are_kept(&self, engine: &Arc<Engine>) -> Told {
-        let everybody = ScopeFilter {
+        let everybody = OutcomeFilter {
             limit: i64::MAX,
-            ..ScopeFilter::default()
+            ..OutcomeFilter::default()
         };
         let scope = engine
             .show_scope(HARBOUR, ObjectType::Person, &everybody)
@@ -734,6 +734,7 @@ impl Sim {
             &rules.set,
             &population,
             &outcome,
+            None,
         ));
         let kept = engine.store().all_outcomes().await;
         let kept = sorted(kept.map_err(fault("the outcomes"))?);

@@ -17,7 +17,7 @@ use tide_engine::{
 };
 use tide_standins::eventually;
 use tide_standins::world::BASE;
-use tide_store::{MasterKey, ScopeFilter, Store};
+use tide_store::{MasterKey, OutcomeFilter, Store};
 
 async fn engine(folder: &Path) -> Arc<Engine> {
     let store = Store::open(&folder.join("tide.db"), MasterKey::generate())
@@ -354,10 +354,10 @@ async fn a_secret_from_a_file_is_sent_to_no_other_host() {
     engine.stop().await;
 }
 
-fn everybody() -> ScopeFilter {
-    ScopeFilter {
+fn everybody() -> OutcomeFilter {
+    OutcomeFilter {
         limit: i64::MAX,
-        ..ScopeFilter::default()
+        ..OutcomeFilter::default()
     }
 }
 

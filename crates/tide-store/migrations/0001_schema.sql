@@ -490,24 +490,25 @@ CREATE INDEX hold_by_identity ON hold (identity);
 CREATE INDEX hold_by_account ON hold (account) WHERE account <> 0;
 CREATE INDEX hold_by_cause ON hold (cause, label, id);
 
--- The last decision about each record in each system. Written by each decision; it can be decided again.
+-- The last decision about each record, as the lists of a system show it. Written by each decision; it
+-- can be decided again.
 CREATE TABLE outcome (
     id INTEGER PRIMARY KEY,
     system TEXT NOT NULL,
     object TEXT NOT NULL,
+    -- `scope` or `matches`, and the status in it.
+    list TEXT NOT NULL,
+    status TEXT NOT NULL,
+    -- The code of the reason; and its rule as FILE:LINE:COLUMN, or what made a link.
+    code TEXT NOT NULL,
+    group_key TEXT NOT NULL,
     -- Empty for an account without an identity.
     identity TEXT NOT NULL,
     -- 0 where there is none yet.
     account INTEGER NOT NULL,
     account_name TEXT NOT NULL,
     label TEXT NOT NULL,
-    verdict TEXT NOT NULL,
-    -- The status in the scope of the system; empty where it has none, or where another outcome of the
-    -- same identity has it. Code and rule are those of its reason.
-    scope TEXT NOT NULL,
-    scope_code TEXT NOT NULL,
-    -- FILE:LINE:COLUMN, or empty.
-    scope_rule TEXT NOT NULL,
+    candidates INTEGER NOT NULL,
     -- Label, account and reason, folded, for searches by people.
     search_text TEXT NOT NULL,
     -- The code and the arguments of the reason, as JSON.
@@ -516,16 +517,19 @@ CREATE TABLE outcome (
 ) STRICT;
 CREATE INDEX outcome_identity ON outcome (identity) WHERE identity <> '';
 CREATE INDEX outcome_account ON outcome (account) WHERE account <> 0;
-CREATE INDEX outcome_scope ON outcome (system, object, scope, scope_code, scope_rule, label, id) WHERE scope <> '';
--- How many outcomes there are of each scope status and reason.
+CREATE INDEX outcome_list ON outcome (system, object, list, status, label, account_name, id);
+-- For the sentences of counts.
+CREATE INDEX outcome_reason ON outcome (system, object, list, status, code, group_key);
+-- How many outcomes there are of each status and reason.
 CREATE TABLE outcome_count (
     system TEXT NOT NULL,
     object TEXT NOT NULL,
-    scope TEXT NOT NULL,
-    scope_code TEXT NOT NULL,
-    scope_rule TEXT NOT NULL,
+    list TEXT NOT NULL,
+    status TEXT NOT NULL,
+    code TEXT NOT NULL,
+    group_key TEXT NOT NULL,
     count INTEGER NOT NULL,
-    PRIMARY KEY (system, object, scope, scope_code, scope_rule)
+    PRIMARY KEY (system, object, list, status, code, group_key)
 ) STRICT, WITHOUT ROWID;
 
 -- What an operator decided about changes held by a guard: sent after all (release), or not sent

@@ -38,7 +38,7 @@ pub use identities::matches::{AnswerRow, NewAnswer};
 pub use identities::roles::GrantRow;
 pub use identities::{IdentityRow, IdentityUpdates, LinkRow};
 pub use journal::JournalEntry;
-pub use outcomes::{OutcomeCount, OutcomeRecord, ScopeFilter};
+pub use outcomes::{OutcomeCount, OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus};
 pub use queue::changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
 pub use queue::holds::{Hold, HoldFilter, HoldKey, HoldRow};
 pub use queue::results::ChangeResult;

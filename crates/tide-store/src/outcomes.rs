@@ -1,29 +1,98 @@
-//! Kept outcomes: the last decision about each record in each system, with kept counts. Lists are
-//! read from here, so that none decides about everybody. All of it can be decided again.
+//! Kept outcomes: the last decision about each record, as the lists of scopes and matches show it,
+//! with kept counts. Lists are read from here, so that none decides about everybody. All of it can
+//! be decided again.
 
 use crate::{Store, StoreError};
 use futures::TryStreamExt as _;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::{BTreeMap, HashMap};
 use std::hash::{DefaultHasher, Hash, Hasher};
-use tide_core::decide::Verdict;
 use tide_core::explain::fold_text;
 use tide_core::incremental::Records;
-use tide_core::states::ScopeStatus;
-use tide_core::{ObjectType, Place, Reason, ReasonCode, ReasonKind};
+use tide_core::states::{MatchStatus, ScopeStatus};
+use tide_core::{ObjectType, Place, Reason, ReasonCode};
 
-/// Rows of one statement: thirteen values each.
+/// Rows of one statement: fourteen values each.
 const ROWS: usize = 500;
 /// Rows of one commit of a full decision, so that other writes do not wait for long.
 const BATCH: usize = 5_000;
 
-/// The outcome for one record in one system.
+/// The status of a record in one of the lists.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum OutcomeStatus {
+    /// In the scope of a system.
+    Scope(ScopeStatus),
+    /// In the matching of a system.
+    Match(MatchStatus),
+}
+
+/// A list of outcomes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OutcomeList {
+    /// Who is in scope, out of scope and on hold.
+    Scope,
+    /// Which records match, and which need review.
+    Matches,
+}
+
+impl OutcomeList {
+    fn as_str(self) -> &'static str {
+        match self {
+            OutcomeList::Scope => "scope",
+            OutcomeList::Matches => "matches",
+        }
+    }
+
+    /// The statuses of the list, in the order in which they are shown.
+    fn statuses(self) -> Vec<OutcomeStatus> {
+        match self {
+            OutcomeList::Scope => ScopeStatus::ALL
+                .iter()
+                .copied()
+                .map(OutcomeStatus::Scope)
+                .collect(),
+            OutcomeList::Matches => MatchStatus::ALL
+                .iter()
+                .copied()
+                .map(OutcomeStatus::Match)
+                .collect(),
+        }
+    }
+}
+
+impl OutcomeStatus {
+    fn list(self) -> OutcomeList {
+        match self {
+            OutcomeStatus::Scope(_) => OutcomeList::Scope,
+            OutcomeStatus::Match(_) => OutcomeList::Matches,
+        }
+    }
+
+    fn as_str(self) -> &'static str {
+        match self {
+            OutcomeStatus::Scope(status) => status.as_str(),
+            OutcomeStatus::Match(status) => status.as_str(),
+        }
+    }
+
+    fn parse(list: &str, status: &str) -> Option<OutcomeStatus> {
+        match list {
+            "scope" => ScopeStatus::parse(status).map(OutcomeStatus::Scope),
+            "matches" => MatchStatus::parse(status).map(OutcomeStatus::Match),
+            _ => None,
+        }
+    }
+}
+
+/// A record in a list of a system.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OutcomeRecord {
     /// The system.
     pub system: String,
     /// The type.
     pub object: ObjectType,
+    /// The list and the status in it.
+    pub status: OutcomeStatus,
     /// The identity; empty for an account without one.
     pub identity: String,
     /// The account; 0 where there is none yet.
@@ -32,51 +101,57 @@ pub struct OutcomeRecord {
     pub account_name: String,
     /// The label of the person or account that it is about.
     pub label: String,
-    /// What was decided.
-    pub verdict: Verdict,
-    /// Its place in the scope of the system. Of several outcomes of one identity in a system, one
-    /// has it.
-    pub scope: Option<ScopeStatus>,
+    /// The number of candidates of a match that needs review.
+    pub candidates: i64,
     /// Why.
     pub reason: Reason,
 }
 
 impl OutcomeRecord {
-    /// The reason of the scope status: whoever is in scope needs none of their own.
-    pub fn scope_reason(&self) -> Reason {
-        match self.scope {
-            Some(ScopeStatus::In) => Reason::new(ReasonKind::InScope),
-            _ => self.reason.clone(),
+    /// What records are counted by beside their status and the code of the reason: the rule, or what
+    /// made a link.
+    fn group(&self) -> String {
+        match self.status {
+            OutcomeStatus::Match(MatchStatus::Linked | MatchStatus::WillLink) => {
+                self.reason.to_string()
+            }
+            _ => place_text(self.reason.rule.as_ref()),
         }
     }
 
     fn digest(&self, reason: &str) -> i64 {
         let mut hasher = DefaultHasher::new();
-        (&self.account_name, &self.label).hash(&mut hasher);
-        (self.verdict.as_str(), self.scope.map(ScopeStatus::as_str)).hash(&mut hasher);
-        reason.hash(&mut hasher);
+        (&self.account_name, &self.label, self.candidates).hash(&mut hasher);
+        (self.status.as_str(), reason).hash(&mut hasher);
         hasher.finish().cast_signed()
     }
 }
 
-/// How many records of a system have a scope status for one reason.
+/// How many records of a system have a status for one reason.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OutcomeCount {
     /// The status.
-    pub scope: ScopeStatus,
+    pub status: OutcomeStatus,
     /// The code of the reason.
     pub code: ReasonCode,
-    /// The rule behind it.
-    pub rule: Option<Place>,
+    /// The rule as `FILE:LINE:COLUMN`, or what made a link.
+    pub group: String,
     /// How many.
     pub count: i64,
 }
 
-/// Which records of a scope to list.
+impl OutcomeCount {
+    /// The rule behind it.
+    pub fn rule(&self) -> Option<Place> {
+        parse_place(&self.group)
+    }
+}
+
+/// Which records of a list to show.
 #[derive(Debug, Clone, Default)]
-pub struct ScopeFilter {
+pub struct OutcomeFilter {
     /// Only this status.
-    pub status: Option<ScopeStatus>,
+    pub status: Option<OutcomeStatus>,
     /// Only reasons of this code.
     pub code: Option<ReasonCode>,
     /// Only reasons by this rule, as `FILE:LINE`.
@@ -87,43 +162,46 @@ pub struct ScopeFilter {
     pub limit: i64,
 }
 
-/// A system, a type, a scope status, the code of its reason and its rule.
-type CountKey = (String, String, String, String, String);
+/// A system, a type, a list, a status, the code of its reason and its group.
+type CountKey = (String, String, String, String, String, String);
 type CountChanges = BTreeMap<CountKey, i64>;
 /// A record as it is written, with its reason as JSON and its digest.
 type NewRow = (OutcomeRecord, String, i64);
 
-const COLUMNS: &str = "system, object, identity, account, account_name, label, verdict, scope, scope_code, scope_rule, search_text, reason, digest";
+const COLUMNS: &str = "system, object, list, status, code, group_key, identity, account, account_name, label, candidates, search_text, reason, digest";
 
 const DELETE_OUTCOMES: &str = "
     DELETE FROM outcome
     WHERE id IN (SELECT value FROM json_each(?))
-    RETURNING system, object, scope, scope_code, scope_rule";
+    RETURNING system, object, list, status, code, group_key";
 
 const OUTCOMES_OF: &str = "
-    SELECT id, system, object, identity, account, digest
+    SELECT id, system, object, list, identity, account, digest
     FROM outcome
     WHERE identity <> '' AND identity IN (SELECT value FROM json_each(?1))
     UNION
-    SELECT id, system, object, identity, account, digest
+    SELECT id, system, object, list, identity, account, digest
     FROM outcome
     WHERE account <> 0 AND account IN (SELECT value FROM json_each(?2))";
 
+const ALL_KEYS: &str = "
+    SELECT id, system, object, list, identity, account, digest
+    FROM outcome";
+
 const CHANGE_COUNT: &str = "
-    INSERT INTO outcome_count (system, object, scope, scope_code, scope_rule, count)
-    VALUES (?, ?, ?, ?, ?, ?)
+    INSERT INTO outcome_count (system, object, list, status, code, group_key, count)
+    VALUES (?, ?, ?, ?, ?, ?, ?)
     ON CONFLICT DO UPDATE SET count = count + excluded.count";
 
-const SCOPE_COUNTS: &str = "
-    SELECT scope, scope_code, scope_rule, count
+const COUNTS: &str = "
+    SELECT list, status, code, group_key, count
     FROM outcome_count
-    WHERE system = ? AND object = ? AND scope <> '' AND count > 0";
+    WHERE system = ? AND object = ? AND list = ? AND count > 0";
 
 const SAMPLE_REASONS: &str = "
     SELECT reason
     FROM outcome
-    WHERE system = ? AND object = ? AND scope = ? AND scope_code = ? AND scope_rule = ?
-    ORDER BY label, id
+    WHERE system = ? AND object = ? AND list = ? AND status = ? AND code = ? AND group_key = ?
     LIMIT ?";
 
 fn place_text(place: Option<&Place>) -> String {
@@ -149,14 +227,22 @@ fn row_of(record: OutcomeRecord) -> Result<NewRow, StoreError> {
 }
 
 /// The key of an outcome, hashed: those of a whole population are compared.
-fn key_hash(system: &str, object: &str, identity: &str, account: i64) -> u64 {
+fn key_hash(system: &str, object: &str, list: &str, identity: &str, account: i64) -> u64 {
     let mut hasher = DefaultHasher::new();
-    (system, object, identity, account).hash(&mut hasher);
+    (system, object, list, identity, account).hash(&mut hasher);
     hasher.finish()
 }
 
 /// Stored outcomes by the hash of their key: row and digest of each.
 type Stored = HashMap<u64, Vec<(i64, i64)>>;
+
+fn add_stored(stored: &mut Stored, row: &sqlx::sqlite::SqliteRow) {
+    let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4), row.get(5));
+    stored
+        .entry(key)
+        .or_default()
+        .push((row.get(0), row.get(6)));
+}
 
 /// Splits outcomes into the stored rows that are no longer so, and those to add.
 fn difference(
@@ -167,7 +253,14 @@ fn difference(
     for record in records {
         let row = row_of(record)?;
         let (object, record) = (row.0.object.as_str(), &row.0);
-        let key = key_hash(&record.system, object, &record.identity, record.account);
+        let list = record.status.list().as_str();
+        let key = key_hash(
+            &record.system,
+            object,
+            list,
+            &record.identity,
+            record.account,
+        );
         let known = stored.get_mut(&key);
         let same = known.and_then(|rows| {
             let at = rows.iter().position(|(_, digest)| *digest == row.2)?;
@@ -189,21 +282,29 @@ async fn apply(c: &mut SqliteConnection, gone: &[i64], added: &[NewRow]) -> Resu
             .fetch_all(&mut *c)
             .await?
         {
-            let key = (row.get(0), row.get(1), row.get(2), row.get(3), row.get(4));
+            let key = (
+                row.get(0),
+                row.get(1),
+                row.get(2),
+                row.get(3),
+                row.get(4),
+                row.get(5),
+            );
             *counts.entry(key).or_default() -= 1;
         }
     }
     for rows in added.chunks(ROWS) {
         insert(c, rows, &mut counts).await?;
     }
-    for ((system, object, scope, code, rule), change) in counts {
+    for ((system, object, list, status, code, group), change) in counts {
         if change != 0 {
             sqlx::query(CHANGE_COUNT)
                 .bind(system)
                 .bind(object)
-                .bind(scope)
+                .bind(list)
+                .bind(status)
                 .bind(code)
-                .bind(rule)
+                .bind(group)
                 .bind(change)
                 .execute(&mut *c)
                 .await?;
@@ -219,28 +320,32 @@ async fn insert(
 ) -> Result<(), StoreError> {
     let mut query = QueryBuilder::<Sqlite>::new(format!("INSERT INTO outcome ({COLUMNS}) "));
     query.push_values(rows, |mut row, (record, reason, digest)| {
-        let scope = record.scope.map_or("", ScopeStatus::as_str);
-        let shown = record.scope_reason();
-        let rule = place_text(shown.rule.as_ref());
-        let search = format!("{}\n{}\n{shown}", record.label, record.account_name);
+        let (list, status) = (record.status.list().as_str(), record.status.as_str());
+        let (code, group) = (record.reason.code(), record.group());
+        let search = format!(
+            "{}\n{}\n{}",
+            record.label, record.account_name, record.reason
+        );
         let key = (
             record.system.clone(),
             record.object.as_str().to_owned(),
-            scope.to_owned(),
-            shown.code().as_str().to_owned(),
-            rule.clone(),
+            list.to_owned(),
+            status.to_owned(),
+            code.as_str().to_owned(),
+            group.clone(),
         );
         *counts.entry(key).or_default() += 1;
         row.push_bind(record.system.clone())
             .push_bind(record.object.as_str())
+            .push_bind(list)
+            .push_bind(status)
+            .push_bind(code.as_str())
+            .push_bind(group)
             .push_bind(record.identity.clone())
             .push_bind(record.account)
             .push_bind(record.account_name.clone())
             .push_bind(record.label.clone())
-            .push_bind(record.verdict.as_str())
-            .push_bind(scope)
-            .push_bind(shown.code().as_str())
-            .push_bind(rule)
+            .push_bind(record.candidates)
             .push_bind(fold_text(&search))
             .push_bind(reason.clone())
             .push_bind(*digest);
@@ -253,12 +358,12 @@ fn read_record(row: &sqlx::sqlite::SqliteRow) -> Option<OutcomeRecord> {
     Some(OutcomeRecord {
         system: row.get("system"),
         object: ObjectType::parse(row.get("object"))?,
+        status: OutcomeStatus::parse(row.get("list"), row.get("status"))?,
         identity: row.get("identity"),
         account: row.get("account"),
         account_name: row.get("account_name"),
         label: row.get("label"),
-        verdict: Verdict::parse(row.get("verdict"))?,
-        scope: ScopeStatus::parse(row.get("scope")),
+        candidates: row.get("candidates"),
         reason: serde_json::from_str(row.get("reason")).ok()?,
     })
 }
@@ -283,11 +388,7 @@ impl Store {
                         .fetch_all(&mut *c)
                         .await?
                     {
-                        let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4));
-                        stored
-                            .entry(key)
-                            .or_default()
-                            .push((row.get(0), row.get(5)));
+                        add_stored(&mut stored, &row);
                     }
                     let (gone, added) = difference(stored, records)?;
                     apply(c, &gone, &added).await
@@ -300,15 +401,9 @@ impl Store {
     pub async fn replace_outcomes(&self, records: Vec<OutcomeRecord>) -> Result<(), StoreError> {
         let mut stored = Stored::new();
         {
-            let mut rows =
-                sqlx::query("SELECT id, system, object, identity, account, digest FROM outcome")
-                    .fetch(&self.reader);
+            let mut rows = sqlx::query(ALL_KEYS).fetch(&self.reader);
             while let Some(row) = rows.try_next().await? {
-                let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4));
-                stored
-                    .entry(key)
-                    .or_default()
-                    .push((row.get(0), row.get(5)));
+                add_stored(&mut stored, &row);
             }
         }
         let (mut gone, mut added) = difference(stored, records)?;
@@ -322,29 +417,31 @@ impl Store {
         Ok(())
     }
 
-    /// The number of records of a system by scope status and reason.
-    pub async fn scope_counts(
+    /// The number of records in a list of a system by status and reason.
+    pub async fn outcome_counts(
         &self,
+        list: OutcomeList,
         system: &str,
         object: ObjectType,
     ) -> Result<Vec<OutcomeCount>, StoreError> {
-        let rows = sqlx::query(SCOPE_COUNTS)
+        let rows = sqlx::query(COUNTS)
             .bind(system)
             .bind(object.as_str())
+            .bind(list.as_str())
             .fetch_all(&self.reader)
             .await?;
         let read = |row: &sqlx::sqlite::SqliteRow| {
             Some(OutcomeCount {
-                scope: ScopeStatus::parse(row.get(0))?,
-                code: row.get::<&str, _>(1).parse().ok()?,
-                rule: parse_place(row.get(2)),
-                count: row.get(3),
+                status: OutcomeStatus::parse(row.get(0), row.get(1))?,
+                code: row.get::<&str, _>(2).parse().ok()?,
+                group: row.get(3),
+                count: row.get(4),
             })
         };
         Ok(rows.iter().filter_map(read).collect())
     }
 
-    /// The first reasons of a count.
+    /// Some reasons of a count.
     pub async fn sample_reasons(
         &self,
         system: &str,
@@ -355,9 +452,10 @@ impl Store {
         let rows: Vec<String> = sqlx::query_scalar(SAMPLE_REASONS)
             .bind(system)
             .bind(object.as_str())
-            .bind(count.scope.as_str())
+            .bind(count.status.list().as_str())
+            .bind(count.status.as_str())
             .bind(count.code.as_str())
-            .bind(place_text(count.rule.as_ref()))
+            .bind(&count.group)
             .bind(limit)
             .fetch_all(&self.reader)
             .await?;
@@ -365,46 +463,64 @@ impl Store {
         Ok(rows.iter().filter_map(read).collect())
     }
 
-    /// The records of a system's scope by status and label, and how many there are in all.
-    pub async fn list_scope(
+    /// The records in a list of a system by status and label, and how many there are in all.
+    pub async fn list_records(
         &self,
+        list: OutcomeList,
         system: &str,
         object: ObjectType,
-        filter: &ScopeFilter,
+        filter: &OutcomeFilter,
     ) -> Result<(Vec<OutcomeRecord>, i64), StoreError> {
         let search = filter.search.as_deref().map(str::trim).map(fold_text);
         let search = search.filter(|text| !text.is_empty());
-        let found = match &search {
-            None => self.count_scope(system, object, filter).await?,
-            Some(_) => {
-                let mut query = QueryBuilder::new("SELECT count(*) FROM outcome");
-                push_filter(&mut query, system, object, filter, search.as_deref());
-                query.build_query_scalar().fetch_one(&self.reader).await?
-            }
+        let statuses = match filter.status {
+            Some(status) => vec![status],
+            None => list.statuses(),
         };
-        let mut query = QueryBuilder::new("SELECT * FROM outcome");
-        push_filter(&mut query, system, object, filter, search.as_deref());
-        // By the order of the statuses, which their names happen not to have.
-        query.push(" ORDER BY CASE scope WHEN 'in' THEN 0 WHEN 'out' THEN 1 ELSE 2 END, label, account_name, id LIMIT ");
-        let rows = query
-            .push_bind(filter.limit)
-            .build()
-            .fetch_all(&self.reader)
-            .await?;
-        Ok((rows.iter().filter_map(read_record).collect(), found))
+        let (mut records, mut found) = (Vec::new(), 0);
+        if search.is_none() {
+            found = self.count_records(list, system, object, filter).await?;
+        }
+        // Status by status, so that each is read in the order of the index.
+        for status in statuses {
+            let push = |query: &mut QueryBuilder<Sqlite>| {
+                push_filter(query, system, object, status);
+                push_reason(query, filter, search.as_deref());
+            };
+            if search.is_some() {
+                let mut query = QueryBuilder::new("SELECT count(*) FROM outcome");
+                push(&mut query);
+                let count: i64 = query.build_query_scalar().fetch_one(&self.reader).await?;
+                found += count;
+            }
+            let left = filter.limit.saturating_sub(records.len() as i64);
+            if left > 0 {
+                let mut query = QueryBuilder::new("SELECT * FROM outcome");
+                push(&mut query);
+                query.push(" ORDER BY label, account_name, id LIMIT ");
+                let rows = query
+                    .push_bind(left)
+                    .build()
+                    .fetch_all(&self.reader)
+                    .await?;
+                records.extend(rows.iter().filter_map(read_record));
+            }
+        }
+        Ok((records, found))
     }
 
     /// The kept count of the records of a filter without a text.
-    async fn count_scope(
+    async fn count_records(
         &self,
+        list: OutcomeList,
         system: &str,
         object: ObjectType,
-        filter: &ScopeFilter,
+        filter: &OutcomeFilter,
     ) -> Result<i64, StoreError> {
-        let counts = self.scope_counts(system, object).await?;
+        let counts = self.outcome_counts(list, system, object).await?;
         let fits = |count: &&OutcomeCount| {
-            let rule = || count.rule.as_ref().map(ToString::to_string);
-            filter.status.is_none_or(|status| status == count.scope)
+            let rule = || count.rule().as_ref().map(ToString::to_string);
+            filter.status.is_none_or(|status| status == count.status)
                 && filter.code.is_none_or(|code| code == count.code)
                 && (filter.rule.is_none() || filter.rule == rule())
         };
@@ -424,27 +540,28 @@ fn push_filter(
     query: &mut QueryBuilder<Sqlite>,
     system: &str,
     object: ObjectType,
-    filter: &ScopeFilter,
-    search: Option<&str>,
+    status: OutcomeStatus,
 ) {
     query
         .push(" WHERE system = ")
         .push_bind(system.to_owned())
         .push(" AND object = ")
         .push_bind(object.as_str())
-        .push(" AND scope <> ''");
-    if let Some(status) = filter.status {
-        query.push(" AND scope = ").push_bind(status.as_str());
-    }
+        .push(" AND list = ")
+        .push_bind(status.list().as_str())
+        .push(" AND status = ")
+        .push_bind(status.as_str());
+}
+
+fn push_reason(query: &mut QueryBuilder<Sqlite>, filter: &OutcomeFilter, search: Option<&str>) {
     if let Some(code) = filter.code {
-        query.push(" AND scope_code = ").push_bind(code.as_str());
+        query.push(" AND code = ").push_bind(code.as_str());
     }
     if let Some(rule) = &filter.rule {
         // The column follows the line.
-        let mut start = rule.clone();
-        start.push(':');
+        let start = format!("{rule}:");
         query
-            .push(" AND substr(scope_rule, 1, ")
+            .push(" AND substr(group_key, 1, ")
             .push_bind(start.chars().count() as i64)
             .push(") = ")
             .push_bind(start);
@@ -461,6 +578,7 @@ fn push_filter(
 mod tests {
     use super::*;
     use crate::MasterKey;
+    use tide_core::ReasonKind;
 
     fn outcome(
         identity: &str,
@@ -480,8 +598,8 @@ mod tests {
             account,
             account_name: format!("uid={account}"),
             label: format!("Person {identity}{account}"),
-            verdict: Verdict::Source,
-            scope: Some(scope),
+            status: OutcomeStatus::Scope(scope),
+            candidates: 0,
             reason: Reason::by(kind, &place),
         }
     }
@@ -502,12 +620,15 @@ mod tests {
     }
 
     async fn totals(store: &Store) -> Vec<(ScopeStatus, i64)> {
-        let counts = store.scope_counts("harbour", ObjectType::Person).await;
-        let mut totals: Vec<_> = counts
-            .expect("counted")
-            .iter()
-            .map(|count| (count.scope, count.count))
-            .collect();
+        let counts = store
+            .outcome_counts(OutcomeList::Scope, "harbour", ObjectType::Person)
+            .await
+            .expect("counted");
+        let scope = |count: &OutcomeCount| match count.status {
+            OutcomeStatus::Scope(status) => (status, count.count),
+            OutcomeStatus::Match(_) => panic!("{count:?}"),
+        };
+        let mut totals: Vec<_> = counts.iter().map(scope).collect();
         totals.sort_unstable();
         totals
     }
@@ -555,12 +676,13 @@ mod tests {
             ])
             .await
             .expect("kept");
-        let list = async |filter: ScopeFilter| {
-            let filter = ScopeFilter {
+        let list = async |filter: OutcomeFilter| {
+            let filter = OutcomeFilter {
                 limit: 10,
                 ..filter
             };
-            let found = store.list_scope("harbour", ObjectType::Person, &filter);
+            let found =
+                store.list_records(OutcomeList::Scope, "harbour", ObjectType::Person, &filter);
             let (records, count) = found.await.expect("listed");
             assert_eq!(records.len() as i64, count);
             records
@@ -568,19 +690,19 @@ mod tests {
                 .map(|one| one.account)
                 .collect::<Vec<_>>()
         };
-        assert_eq!(list(ScopeFilter::default()).await, [1, 2]);
-        let status = Some(ScopeStatus::Out);
+        assert_eq!(list(OutcomeFilter::default()).await, [1, 2]);
+        let status = Some(OutcomeStatus::Scope(ScopeStatus::Out));
         assert_eq!(
-            list(ScopeFilter {
+            list(OutcomeFilter {
                 status,
                 ..Default::default()
             })
             .await,
             [2]
         );
-        let code = Some(ReasonCode::InScope);
+        let code = Some(ReasonCode::InSync);
         assert_eq!(
-            list(ScopeFilter {
+            list(OutcomeFilter {
                 code,
                 ..Default::default()
             })
@@ -589,7 +711,7 @@ mod tests {
         );
         let rule = Some("harbour.toml:7".to_owned());
         assert_eq!(
-            list(ScopeFilter {
+            list(OutcomeFilter {
                 rule,
                 ..Default::default()
             })
@@ -598,7 +720,7 @@ mod tests {
         );
         let search = Some("GROSSER".to_owned());
         assert_eq!(
-            list(ScopeFilter {
+            list(OutcomeFilter {
                 search,
                 ..Default::default()
             })

@@ -11,6 +11,7 @@ use tide_api::{
     KeptAnswers, LinkCount, MatchAnswer, MatchCase, MatchCaseQuery, MatchCount, MatchLine,
     MatchQuery, MatchRow, MatchSide, MatchValue, MatchView, NewMatchAnswer, Problem,
 };
+use tide_store::{OutcomeFilter, OutcomeStatus};
 
 /// The default number of lines.
 const SHOWN: usize = 200;
@@ -33,29 +34,20 @@ pub async fn show_matches(
     Path(name): Path<String>,
     Query(query): Query<MatchQuery>,
 ) -> Result<Json<MatchView>, Refusal> {
+    let limit = query.limit.unwrap_or(SHOWN).min(5000);
+    let filter = OutcomeFilter {
+        status: query.status.map(OutcomeStatus::Match),
+        search: query.search,
+        limit: i64::try_from(limit).unwrap_or(i64::MAX),
+        ..OutcomeFilter::default()
+    };
     let view = service
         .engine
-        .list_matches(&name, object(query.object))
+        .list_matches(&name, object(query.object), &filter)
         .await?;
-    let search = query
-        .search
-        .as_deref()
-        .unwrap_or_default()
-        .trim()
-        .to_lowercase();
-    let has = |text: &str| text.to_lowercase().contains(&search);
-    let fits = |line: &tide_engine::MatchLine| {
-        query.status.is_none_or(|status| status == line.status)
-            && (search.is_empty()
-                || has(&line.label)
-                || has(&line.reason.to_string())
-                || line.account.as_ref().is_some_and(|(_, name)| has(name)))
-    };
-    let found: Vec<tide_engine::MatchLine> = view.lines.into_iter().filter(fits).collect();
-    let count = found.len();
-    let lines = found
+    let lines = view
+        .lines
         .into_iter()
-        .take(query.limit.unwrap_or(SHOWN).min(5000))
         .map(|line| {
             let (account, account_name) = line.account.unzip();
             MatchLine {
@@ -101,7 +93,7 @@ pub async fn show_matches(
             })
             .collect(),
         lines,
-        found: count,
+        found: view.found,
         answers,
     }))
 }

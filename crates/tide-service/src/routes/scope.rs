@@ -14,7 +14,7 @@ use tide_api::{
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
 use tide_core::states::{ScopeStatus, SystemRole};
-use tide_store::ScopeFilter;
+use tide_store::{OutcomeFilter, OutcomeStatus};
 
 /// The default number of people.
 const SHOWN: usize = 200;
@@ -133,9 +133,9 @@ fn line(line: tide_engine::ScopeLine) -> ScopeLine {
     }
 }
 
-fn filter(query: ScopeQuery, limit: usize) -> ScopeFilter {
-    ScopeFilter {
-        status: query.status,
+fn filter(query: ScopeQuery, limit: usize) -> OutcomeFilter {
+    OutcomeFilter {
+        status: query.status.map(OutcomeStatus::Scope),
         code: query.code,
         rule: query.rule,
         search: query.search,
