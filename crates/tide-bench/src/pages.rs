@@ -17,9 +17,9 @@ use tide_core::states::PrincipalKind;
 use tide_engine::{Engine, Plan, SystemClock};
 use tide_store::{MasterKey, Store};
 
-/// How often each page is asked for.
+/// How often each page is requested.
 const REQUESTS: usize = 50;
-/// How often a page that takes longer than [`SLOW`] is asked for.
+/// How often a page that takes longer than [`SLOW`] is requested.
 const FEW: usize = 3;
 const SLOW: Duration = Duration::from_secs(1);
 const TOKEN: &str = "bench-operator-token";
@@ -180,7 +180,7 @@ async fn pages(service: &Service) -> anyhow::Result<Vec<String>> {
         };
         pages.push(format!("{path}{query}"));
     }
-    // A text that nobody has, and one that many have.
+    // A text without matches, and one with many.
     pages.push("/api/v1/why?person=zzyzx".to_owned());
     pages.push("/api/v1/why?person=lind".to_owned());
     pages.push("/api/v1/systems/harbour/scope".to_owned());

@@ -327,16 +327,8 @@ pub fn explain_among(
         .iter()
         .find(|(identity, _)| identity.id == wanted)
     {
-        return vec![
-            loose
-                .explain_joined(
-                    rules,
-                    &index,
-                    identity_explained(rules, &index, identity, label),
-                    identity,
-                )
-                .0,
-        ];
+        let own = identity_explained(rules, &index, identity, label);
+        return vec![loose.explain_joined(rules, &index, own, identity).0];
     }
     for exact in [true, false] {
         let fits = text_matcher(&wanted, exact);
@@ -365,12 +357,8 @@ pub fn explain_among(
                 index.is_meant(identity, label, &fits)
             };
             if is_meant || (!meant_by.is_empty() && theirs()) {
-                let (explained, joined) = loose.explain_joined(
-                    rules,
-                    &index,
-                    identity_explained(rules, &index, identity, label),
-                    identity,
-                );
+                let own = identity_explained(rules, &index, identity, label);
+                let (explained, joined) = loose.explain_joined(rules, &index, own, identity);
                 shown.extend(joined);
                 found.push(explained);
             }

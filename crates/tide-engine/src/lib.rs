@@ -65,7 +65,7 @@ pub use inbound::{InboundEvent, IssuedToken};
 pub use licenses::{AHEAD_DAYS, LicenseUsageView};
 pub use lifecycle::{DepartureImpact, Leaver, LifecycleStatus, OpenAccess};
 pub use matches::{Actor, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
-pub use neighborhood::Neighborhood;
+pub use neighborhood::DecidedPart;
 pub use operators::new_token;
 pub use outcomes::outcome_records;
 pub use password_sync::PasswordProgress;

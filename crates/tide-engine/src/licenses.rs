@@ -23,10 +23,10 @@ pub struct LicenseUsageView {
 impl Engine {
     /// All licenses with their seats.
     pub async fn list_licenses(&self) -> Result<Vec<LicenseUsageView>, EngineError> {
-        let (rules, population, outcome) = self.decide_now().await?;
-        if rules.set.licenses.is_empty() {
+        if self.published_rules().await?.set.licenses.is_empty() {
             return Ok(Vec::new());
         }
+        let (rules, population, outcome) = self.decide_now().await?;
         let now = license_usage(&rules.set, &population, &outcome);
         let then = self
             .now()

@@ -19,7 +19,7 @@ const MAX_DIRTY: usize = 200;
 pub(crate) const FOUND: i64 = 50;
 
 /// Some records as they are decided now.
-pub struct Neighborhood {
+pub struct DecidedPart {
     /// The published rules.
     pub rules: Arc<PublishedRules>,
     /// The records that the decision read.
@@ -40,7 +40,7 @@ pub(crate) fn identity_record(id: &str) -> Records {
 
 impl Engine {
     /// Decides about some records as of now.
-    pub async fn decide_around(&self, of: &Records) -> Result<Neighborhood, EngineError> {
+    pub async fn decide_around(&self, of: &Records) -> Result<DecidedPart, EngineError> {
         self.decide_around_as(of, self.now(), None, |_| {}).await
     }
 
@@ -52,7 +52,7 @@ impl Engine {
         at: Timestamp,
         rules: Option<Arc<PublishedRules>>,
         edit: impl FnOnce(&mut Population) + Send,
-    ) -> Result<Neighborhood, EngineError> {
+    ) -> Result<DecidedPart, EngineError> {
         let at_work = self.store.at_work().await?;
         let cache = self.current_cache().await?;
         let Some(known) = cache.as_ref() else {
@@ -88,7 +88,7 @@ impl Engine {
             let holds = self.store.holds_of_records(&near.decided).await?;
             apply_counted_holds(&mut outcome, &holds);
         }
-        Ok(Neighborhood {
+        Ok(DecidedPart {
             rules,
             population,
             outcome,
@@ -103,7 +103,7 @@ impl Engine {
         at: Timestamp,
         rules: Arc<PublishedRules>,
         edit: impl FnOnce(&mut Population) + Send,
-    ) -> Result<Neighborhood, EngineError> {
+    ) -> Result<DecidedPart, EngineError> {
         let (_, mut population) = self.load_inputs(at).await?;
         edit(&mut population);
         let set = rules.clone();
@@ -112,7 +112,7 @@ impl Engine {
             (population, outcome)
         };
         let (population, outcome) = self.compute(Some(crate::compute::PATIENCE), work).await?;
-        Ok(Neighborhood {
+        Ok(DecidedPart {
             rules,
             population,
             outcome,
@@ -122,7 +122,7 @@ impl Engine {
 
     /// Decides about the records that a text means; at most fifty people are found by a part of
     /// their names.
-    pub(crate) async fn decide_around_text(&self, text: &str) -> Result<Neighborhood, EngineError> {
+    pub(crate) async fn decide_around_text(&self, text: &str) -> Result<DecidedPart, EngineError> {
         let is_open = self.store.open_search().is_some();
         let index = self.store.search().await?.clone();
         if !is_open {

@@ -50,7 +50,7 @@ struct RecordBuilder<'a> {
 }
 
 /// A system, a type, and the identity or else the account.
-type Subject<'o> = (&'o str, ObjectType, &'o str, i64);
+type OutcomeKey<'o> = (&'o str, ObjectType, &'o str, i64);
 
 impl<'a> RecordBuilder<'a> {
     fn new(population: &'a Population, outcome: &'a Outcome) -> RecordBuilder<'a> {
@@ -106,7 +106,7 @@ impl<'a> RecordBuilder<'a> {
 
     /// The scope: of the lines of one identity in a system, the most restrictive status counts, once.
     fn scope(&self, rules: &RuleSet) -> impl Iterator<Item = OutcomeRecord> {
-        let mut of: BTreeMap<Subject<'_>, (ScopeStatus, &Decided)> = BTreeMap::new();
+        let mut of: BTreeMap<OutcomeKey<'_>, (ScopeStatus, &Decided)> = BTreeMap::new();
         for line in &self.outcome.decided {
             let Some(status) = scope_status(rules, line) else {
                 continue;

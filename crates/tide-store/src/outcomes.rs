@@ -1,5 +1,5 @@
 //! Kept outcomes: the last decision about each record, as the lists of scopes and matches show it,
-//! with kept counts. Lists are read from here, so that none decides about everybody. All of it can
+//! with kept counts. Lists are read from here, so that none needs a full decision. All of it can
 //! be decided again.
 
 use crate::{Store, StoreError};
@@ -233,10 +233,10 @@ fn key_hash(system: &str, object: &str, list: &str, identity: &str, account: i64
     hasher.finish()
 }
 
-/// Stored outcomes by the hash of their key: row and digest of each.
-type Stored = HashMap<u64, Vec<(i64, i64)>>;
+/// StoredRows outcomes by the hash of their key: row and digest of each.
+type StoredRows = HashMap<u64, Vec<(i64, i64)>>;
 
-fn add_stored(stored: &mut Stored, row: &sqlx::sqlite::SqliteRow) {
+fn add_stored(stored: &mut StoredRows, row: &sqlx::sqlite::SqliteRow) {
     let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4), row.get(5));
     stored
         .entry(key)
@@ -246,7 +246,7 @@ fn add_stored(stored: &mut Stored, row: &sqlx::sqlite::SqliteRow) {
 
 /// Splits outcomes into the stored rows that are no longer so, and those to add.
 fn difference(
-    mut stored: Stored,
+    mut stored: StoredRows,
     records: Vec<OutcomeRecord>,
 ) -> Result<(Vec<i64>, Vec<NewRow>), StoreError> {
     let mut added = Vec::new();
@@ -381,7 +381,7 @@ impl Store {
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move {
-                    let mut stored = Stored::new();
+                    let mut stored = StoredRows::new();
                     for row in sqlx::query(OUTCOMES_OF)
                         .bind(identities)
                         .bind(accounts)
@@ -399,7 +399,7 @@ impl Store {
 
     /// Stores the outcomes of a full decision: what differs is written, a part in each commit.
     pub async fn replace_outcomes(&self, records: Vec<OutcomeRecord>) -> Result<(), StoreError> {
-        let mut stored = Stored::new();
+        let mut stored = StoredRows::new();
         {
             let mut rows = sqlx::query(ALL_KEYS).fetch(&self.reader);
             while let Some(row) = rows.try_next().await? {
@@ -588,7 +588,7 @@ mod tests {
     ) -> OutcomeRecord {
         let place = Place {
             file: "harbour.toml".to_owned(),
-            line: 7,
+            line: account as usize,
             column: 3,
         };
         OutcomeRecord {
@@ -709,7 +709,7 @@ mod tests {
             .await,
             [1]
         );
-        let rule = Some("harbour.toml:7".to_owned());
+        let rule = Some("harbour.toml:2".to_owned());
         assert_eq!(
             list(OutcomeFilter {
                 rule,

@@ -84,7 +84,7 @@ struct IndexedTexts {
     digest: i64,
 }
 
-enum Command {
+enum IndexJob {
     /// The records of a partial decision: those that were decided, and what they are called now.
     Update(Records, Vec<SearchRecord>),
     /// The records of a full decision. All others are gone.
@@ -95,7 +95,7 @@ enum Command {
 /// The search index. Cheap to clone.
 #[derive(Clone)]
 pub struct SearchIndex {
-    queue: mpsc::UnboundedSender<Command>,
+    queue: mpsc::UnboundedSender<IndexJob>,
     reader: SqlitePool,
 }
 
@@ -145,18 +145,18 @@ impl SearchIndex {
 
     /// Updates the records of a partial decision. Returns at once.
     pub fn update(&self, about: &Records, records: Vec<SearchRecord>) {
-        let _ = self.queue.send(Command::Update(about.clone(), records));
+        let _ = self.queue.send(IndexJob::Update(about.clone(), records));
     }
 
     /// Replaces all records by those of a full decision. Returns at once.
     pub fn replace(&self, records: Vec<SearchRecord>) {
-        let _ = self.queue.send(Command::Replace(records));
+        let _ = self.queue.send(IndexJob::Replace(records));
     }
 
     /// Waits until everything before is written.
     pub async fn flush(&self) {
         let (done, wait) = oneshot::channel();
-        if self.queue.send(Command::Flush(done)).is_ok() {
+        if self.queue.send(IndexJob::Flush(done)).is_ok() {
             let _ = wait.await;
         }
     }
@@ -233,7 +233,7 @@ async fn connect(path: &Path) -> Result<SqliteConnection, StoreError> {
 /// Writes until the last handle is gone. What could not be written is written with the next command.
 async fn write_loop(
     mut connection: SqliteConnection,
-    mut commands: mpsc::UnboundedReceiver<Command>,
+    mut commands: mpsc::UnboundedReceiver<IndexJob>,
 ) {
     let mut pending = Pending::new();
     let mut all: Option<Vec<SearchRecord>> = None;
@@ -242,17 +242,17 @@ async fn write_loop(
         let mut next = Some(first);
         while let Some(command) = next {
             match command {
-                Command::Update(about, records) => {
+                IndexJob::Update(about, records) => {
                     let gone = about.identities.into_iter().map(|id| (id, 0));
                     let gone = gone.chain(about.accounts.into_iter().map(|id| (String::new(), id)));
                     pending.extend(gone.map(|key| (key, None)));
                     pending.extend(records.into_iter().map(indexed));
                 }
-                Command::Replace(records) => {
+                IndexJob::Replace(records) => {
                     pending.clear();
                     all = Some(records);
                 }
-                Command::Flush(done) => flushed.push(done),
+                IndexJob::Flush(done) => flushed.push(done),
             }
             next = commands.try_recv().ok();
         }
@@ -289,7 +289,7 @@ async fn write(
         for key in written {
             pending.remove(&key);
         }
-        // Other work goes on in between.
+        // Other tasks run in between.
         tokio::task::yield_now().await;
     }
     Ok(())

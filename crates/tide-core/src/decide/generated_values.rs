@@ -4,13 +4,13 @@ use super::Outcome;
 use super::people::{Person, TypeInputs};
 use crate::generate::{self, TakenValues};
 use crate::model::{AccountId, Population, ReservedValue, Stage};
-use crate::outside::OutsideRecords;
+use crate::outside::{OutsideRecords, ValueDistribution};
 use crate::reasons::{HoldCause, Reason, ReasonKind, ReasonNote};
 use crate::references::{Numbers, ReferenceIndex};
-use crate::rules::{IdentityAttribute, Pointer, RuleSet};
+use crate::rules::{DistributionRule, IdentityAttribute, Pointer, RuleSet};
 use crate::states::ObjectType;
 use crate::value::{Attributes, Value};
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// Resolves the references of sources (a DN, an id, a number) to ids of identities. A reference
 /// to an unknown person keeps the previous value.
@@ -209,17 +209,9 @@ pub(super) fn distribute_values(
             }
         }
         for place in without {
-            let of = |value: &String| counts.get(value).copied().unwrap_or_default();
-            let chosen = match spread.round_robin {
-                true => spread.over.get(
-                    counts.values().map(|count| count.all).sum::<usize>()
-                        % spread.over.len().max(1),
-                ),
-                false => spread.over.iter().min_by_key(|value| of(value).here),
-            };
             let person = &mut people[place];
             let proposed = elsewhere.proposed_value(&person.id, name);
-            let Some(chosen) = proposed.or_else(|| chosen.cloned()) else {
+            let Some(chosen) = proposed.or_else(|| next_value(spread, &counts)) else {
                 continue;
             };
             person.attributes.set(name, vec![Value::text(&chosen)]);
@@ -231,6 +223,22 @@ pub(super) fn distribute_values(
             (count.all, count.here) = (count.all + 1, count.here + 1);
         }
     }
+}
+
+/// The value that the next person gets.
+fn next_value(
+    spread: &DistributionRule,
+    counts: &BTreeMap<String, ValueDistribution>,
+) -> Option<String> {
+    let of = |value: &String| counts.get(value).copied().unwrap_or_default();
+    let chosen = match spread.round_robin {
+        true => {
+            let all: usize = counts.values().map(|count| count.all).sum();
+            spread.over.get(all % spread.over.len().max(1))
+        }
+        false => spread.over.iter().min_by_key(|value| of(value).here),
+    };
+    chosen.cloned()
 }
 
 /// Generates missing values, and reserves them, so that they are never assigned to another
