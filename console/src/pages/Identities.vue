@@ -104,7 +104,8 @@ async function explain() {
       </div>
     </div>
     <p v-if="explanations.length > 10" class="faint">
-      {{ explanations.length }} match. Enter more of the name.
+      {{ explanations.length }}{{ explanations.length >= 50 ? ' or more' : '' }} match. Enter more of the
+      name.
     </p>
   </section>
   <Fetched :loading="loading" :error="error" @retry="load">

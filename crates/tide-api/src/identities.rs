@@ -156,6 +156,7 @@ pub struct ResolvedIdentity {
 /// Whom to explain.
 #[derive(Debug, Clone, Serialize, Deserialize, IntoParams)]
 pub struct WhyQuery {
-    /// A name, an address, an employee number, a DN or an id.
+    /// A name, an address, an employee number, a DN or an id. A part of a name finds at most 50
+    /// people.
     pub person: String,
 }

@@ -307,6 +307,9 @@ pub fn explain(
     explain_among(rules, population, outcome, text, &|_| true)
 }
 
+/// Maximum number of people that a part of a name finds.
+pub const MOST_FOUND: usize = 50;
+
 /// As [`explain`], for the identities that were decided: others were read only.
 pub fn explain_among(
     rules: &RuleSet,

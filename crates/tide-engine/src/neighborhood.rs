@@ -9,14 +9,13 @@ use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::sync::Arc;
+use tide_core::explain::MOST_FOUND;
 use tide_core::incremental::Records;
 use tide_core::{HoldCause, Outcome, Place, Population, Reason, decide};
 use tide_store::{Hold, HoldKey};
 
 /// Up to this many changed records that no run has decided yet are read with an answer.
 const MAX_DIRTY: usize = 200;
-/// Maximum number of people that a text finds.
-pub(crate) const FOUND: i64 = 50;
 
 /// Some records as they are decided now.
 pub struct DecidedPart {
@@ -120,8 +119,8 @@ impl Engine {
         })
     }
 
-    /// Decides about the records that a text means; at most fifty people are found by a part of
-    /// their names.
+    /// Decides about the records that a text means; at most [`MOST_FOUND`] people are
+    /// found by a part of their names.
     pub(crate) async fn decide_around_text(&self, text: &str) -> Result<DecidedPart, EngineError> {
         let is_open = self.store.open_search().is_some();
         let index = self.store.search().await?.clone();
@@ -131,7 +130,7 @@ impl Engine {
         }
         drop(self.current_cache().await?);
         index.flush().await;
-        let found = index.find(text, FOUND).await?;
+        let found = index.find(text, MOST_FOUND as i64).await?;
         self.decide_around(&found).await
     }
 

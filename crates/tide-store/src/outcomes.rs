@@ -624,13 +624,14 @@ mod tests {
             .outcome_counts(OutcomeList::Scope, "harbour", ObjectType::Person)
             .await
             .expect("counted");
-        let scope = |count: &OutcomeCount| match count.status {
-            OutcomeStatus::Scope(status) => (status, count.count),
-            OutcomeStatus::Match(_) => panic!("{count:?}"),
-        };
-        let mut totals: Vec<_> = counts.iter().map(scope).collect();
-        totals.sort_unstable();
-        totals
+        let mut totals: BTreeMap<ScopeStatus, i64> = BTreeMap::new();
+        for count in counts {
+            match count.status {
+                OutcomeStatus::Scope(status) => *totals.entry(status).or_default() += count.count,
+                OutcomeStatus::Match(_) => panic!("{count:?}"),
+            }
+        }
+        totals.into_iter().collect()
     }
 
     #[tokio::test]

@@ -11,6 +11,7 @@ use tide_api::{
     Memberships, NewDeparture, ValueReason,
 };
 use tide_core::decide::Verdict;
+use tide_core::explain::MOST_FOUND;
 use tide_core::states::{ChangeKind, MembershipOrigin, ValueState};
 
 /// The commands of `identities`.
@@ -724,8 +725,13 @@ impl Why {
         }
         if found.len() > 3 {
             output::line(&format!(
-                "{} people match `{}`. Give a number, an address or an id:\n",
+                "{}{} people match `{}`. Give a number, an address or an id:\n",
                 found.len(),
+                if found.len() >= MOST_FOUND {
+                    " or more"
+                } else {
+                    ""
+                },
                 self.person
             ));
             output::table(
