@@ -90,8 +90,8 @@ impl Tide {
         ldap
     }
 
-    /// Somebody sound, of whom everything is known.
-    fn somebody(&self, at: usize) -> &Crew {
+    /// A person with complete data, by place.
+    fn crew_member(&self, at: usize) -> &Crew {
         let sound = |person: &&Crew| {
             !person.locked && !person.given.is_empty() && person.mail.ends_with("@skerry.example")
         };
@@ -134,7 +134,7 @@ impl Tide {
             self.following()["state"] == "watching" && first()
         })
         .await;
-        assert!(self.user(self.somebody(9)).is_some());
+        assert!(self.user(self.crew_member(9)).is_some());
     }
 
     async fn listening(&self) {
@@ -291,7 +291,7 @@ async fn a_watched_directory_is_followed() {
 /// Nothing else is sent.
 async fn a_watched_directory_is_synchronized_within_seconds(tide: &Tide) {
     let mut ldap = tide.ldap().await;
-    let (changed, gone) = (tide.somebody(0), tide.somebody(1));
+    let (changed, gone) = (tide.crew_member(0), tide.crew_member(1));
     tide.berthing.take_writes();
     tide.edit(changed, "title", "Harbour Master").await;
     let took = tide
@@ -344,7 +344,7 @@ async fn a_watched_target_is_followed() {
 
 /// Our own writes come back from a target that is polled for modified accounts.
 async fn an_echo_of_our_own_write_starts_no_run(tide: &Tide) {
-    let changed = tide.somebody(0);
+    let changed = tide.crew_member(0);
     tide.berthing.take_writes();
     let before = tide.run_count();
     tide.edit(changed, "title", "Pilot").await;
@@ -361,7 +361,7 @@ async fn an_echo_of_our_own_write_starts_no_run(tide: &Tide) {
 }
 
 async fn a_change_by_others_in_a_watched_target_is_repaired(tide: &Tide) {
-    let person = tide.somebody(0);
+    let person = tide.crew_member(0);
     tide.edit(person, "title", "Pilot").await;
     tide.until("the title", || tide.has_title(person, "Pilot"))
         .await;
@@ -384,7 +384,7 @@ async fn nothing_is_lost_while_the_service_or_the_directory_is_down() {
 }
 
 async fn changes_while_the_service_is_down_are_made_afterwards(tide: &mut Tide) {
-    let (changed, gone) = (tide.somebody(2).clone(), tide.somebody(3).clone());
+    let (changed, gone) = (tide.crew_member(2).clone(), tide.crew_member(3).clone());
     tide.service.running.kill();
     tide.edit(&changed, "title", "Stoker").await;
     tide.delete(&gone).await;
@@ -398,7 +398,7 @@ async fn changes_while_the_service_is_down_are_made_afterwards(tide: &mut Tide) 
 /// A directory that restarts has forgotten its log of deletions: it is read in full.
 async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost(tide: &mut Tide) {
     let before = tide.enabled_count();
-    let last = tide.somebody(4).clone();
+    let last = tide.crew_member(4).clone();
     tide.harbour.stop();
     tide.until("it is noticed", || tide.following()["state"] == "failed")
         .await;
@@ -417,7 +417,7 @@ async fn a_restarted_directory_is_read_in_full_and_nobody_else_is_lost(tide: &mu
 
 /// The change is on hold during the blackout, and sent afterwards.
 async fn nothing_is_written_during_a_write_blackout(tide: &Tide) {
-    let changed = tide.somebody(2);
+    let changed = tide.crew_member(2);
     tide.edit(changed, "title", "Stoker").await;
     tide.until("the change", || tide.has_title(changed, "Stoker"))
         .await;
@@ -487,7 +487,7 @@ async fn a_watch_mode_that_the_system_does_not_support_is_refused(tide: &Tide) {
 
 /// Deletions are found by the next full read.
 async fn changes_are_found_by_modification_time(tide: &Tide) {
-    let changed = tide.somebody(2);
+    let changed = tide.crew_member(2);
     said(
         &tide.service,
         &[
@@ -529,7 +529,7 @@ async fn at_the_limit_of_a_guard() -> Tide {
     tide.watch("harbour", &[]);
     tide.rested().await;
     for at in 0..2 {
-        let leaver = tide.somebody(at);
+        let leaver = tide.crew_member(at);
         tide.delete(leaver).await;
         tide.until("a departure below the limit", || tide.is_disabled(leaver))
             .await;
@@ -549,7 +549,7 @@ async fn a_guard_holds_the_changes_of_many_small_runs() {
 /// Each departure is a run of its own. Other changes are still made.
 async fn a_guard_counts_the_changes_of_many_small_runs(tide: &Tide) {
     let guard = || tide.decision("guard");
-    tide.delete(tide.somebody(2)).await;
+    tide.delete(tide.crew_member(2)).await;
     tide.until("the guard", || guard().is_some()).await;
     let held = guard().unwrap();
     assert_eq!(
@@ -566,11 +566,11 @@ async fn a_guard_counts_the_changes_of_many_small_runs(tide: &Tide) {
             .contains("after 2 in the last 24 hours; the limit is 2"),
         "{held}"
     );
-    let other = tide.somebody(5);
+    let other = tide.crew_member(5);
     tide.edit(other, "title", "Bosun").await;
     tide.until("another change", || tide.has_title(other, "Bosun"))
         .await;
-    assert!(!tide.is_disabled(tide.somebody(2)));
+    assert!(!tide.is_disabled(tide.crew_member(2)));
     let listed = said(&tide.service, &["decisions", "list"], 3);
     holds(
         &listed,
@@ -586,7 +586,7 @@ async fn a_guard_counts_the_changes_of_many_small_runs(tide: &Tide) {
 async fn an_operator_releases_what_a_guard_holds(tide: &Tide) {
     let guard = || tide.decision("guard");
     let old = guard().unwrap()["id"].as_str().unwrap().to_owned();
-    tide.delete(tide.somebody(3)).await;
+    tide.delete(tide.crew_member(3)).await;
     tide.until("both", || guard().is_some_and(|one| one["count"] == 2))
         .await;
     let url = format!("{}/api/v1/decisions", tide.service.url);
@@ -605,7 +605,7 @@ async fn an_operator_releases_what_a_guard_holds(tide: &Tide) {
         0,
     );
     tide.until("both departures", || {
-        tide.is_disabled(tide.somebody(2)) && tide.is_disabled(tide.somebody(3))
+        tide.is_disabled(tide.crew_member(2)) && tide.is_disabled(tide.crew_member(3))
     })
     .await;
     assert!(guard().is_none());
@@ -618,7 +618,7 @@ async fn an_operator_releases_what_a_guard_holds(tide: &Tide) {
 /// Until anything about the change is different.
 async fn a_discarded_change_is_not_sent(tide: &Tide) {
     let guard = || tide.decision("guard");
-    tide.delete(tide.somebody(4)).await;
+    tide.delete(tide.crew_member(4)).await;
     tide.until("the next", || guard().is_some()).await;
     said(
         &tide.service,
@@ -633,7 +633,7 @@ async fn a_discarded_change_is_not_sent(tide: &Tide) {
         0,
     );
     holds(&changes, &["discarded by first operator"]);
-    assert!(!tide.is_disabled(tide.somebody(4)));
+    assert!(!tide.is_disabled(tide.crew_member(4)));
     holds(
         &said(&tide.service, &["journal", "list"], 0),
         &["guard.discard"],
@@ -642,7 +642,7 @@ async fn a_discarded_change_is_not_sent(tide: &Tide) {
 
 /// It is not sent again until an operator retries it.
 async fn a_change_that_fails_permanently_is_parked(tide: &Tide) {
-    let (parked_person, other) = (tide.somebody(6), tide.somebody(7));
+    let (parked_person, other) = (tide.crew_member(6), tide.crew_member(7));
     tide.berthing.mischief_on_writes(&[Mischief::Conflict]);
     tide.edit(parked_person, "title", "Cook").await;
     let parked = || tide.decision("failed");
@@ -847,7 +847,7 @@ async fn a_pushed_person_is_synchronized_at_once(arrivals: &Arrivals) {
 async fn a_leaver_preempts_a_run() {
     let tide = Tide::watching().await;
     let mut ldap = tide.ldap().await;
-    let gone = tide.somebody(2);
+    let gone = tide.crew_member(2);
     let id = tide.user(gone).unwrap()["id"].as_str().unwrap().to_owned();
     tide.berthing.take_writes();
     tide.berthing.delay(Duration::from_millis(400));
@@ -991,7 +991,7 @@ async fn an_approved_batch_is_sent_with_managers_first(tide: &Tide, bo: &str) {
 
 /// It is polled until it is done, and not sent twice.
 async fn a_request_that_the_target_queues_is_polled(tide: &Tide) {
-    let (service, person) = (&tide.service, tide.somebody(5));
+    let (service, person) = (&tide.service, tide.crew_member(5));
     tide.berthing.take_writes();
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
     tide.edit(person, "title", "Harbour Pilot").await;
@@ -1074,7 +1074,7 @@ async fn two_systems_are_source_and_target() {
 
 /// A value edited in one system reaches the other.
 async fn values_flow_both_ways(tide: &Tide) {
-    let person = tide.somebody(0);
+    let person = tide.crew_member(0);
     tide.edit(person, "title", "Harbour Pilot").await;
     tide.until("the title", || tide.has_title(person, "Harbour Pilot"))
         .await;
@@ -1084,7 +1084,7 @@ async fn values_flow_both_ways(tide: &Tide) {
 
 /// What the authority does not supply is reverted and does not travel; what it removes is removed.
 async fn the_authority_of_a_value_decides_and_it_settles(tide: &Tide) {
-    let (service, person) = (&tide.service, tide.somebody(0));
+    let (service, person) = (&tide.service, tide.crew_member(0));
     tide.patch(person, work_phone("+2985550199")).await;
     phones_are(tide, person, &["+2985550199"]).await;
     tide.edit(person, "telephoneNumber", "+2985550000").await;
@@ -1115,7 +1115,7 @@ async fn the_authority_of_a_value_decides_and_it_settles(tide: &Tide) {
 
 /// The age of the data, and an interval that is shorter than a poll.
 async fn the_age_of_data_and_a_schedule_that_is_too_short_are_shown(tide: &Tide) {
-    let (service, person) = (&tide.service, tide.somebody(0));
+    let (service, person) = (&tide.service, tide.crew_member(0));
     let why = said(service, &["why", &person.number], 0);
     holds(
         &why,

@@ -103,6 +103,22 @@ fn line(label: &str, verdict: Verdict) -> Decided {
 }
 
 impl Records {
+    /// Stores a person who is linked to the first account.
+    async fn keep_linked_person(&self) {
+        let link = NewLink {
+            account: 1,
+            identity: "i1".into(),
+            basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
+            source: false,
+        };
+        let updates = IdentityUpdates {
+            identities: vec![identity("i1", "Ada", Stage::Active)],
+            links: vec![link],
+            ..IdentityUpdates::default()
+        };
+        self.keep(updates, 20).await;
+    }
+
     async fn new() -> Records {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
@@ -356,18 +372,7 @@ async fn what_we_wrote_masks_an_older_read() {
             vec![observed("b1", &[("title", "Old")])],
         )
         .await;
-    let link = NewLink {
-        account: 1,
-        identity: "i1".into(),
-        basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
-        source: false,
-    };
-    let updates = IdentityUpdates {
-        identities: vec![identity("i1", "Ada", Stage::Active)],
-        links: vec![link],
-        ..IdentityUpdates::default()
-    };
-    records.keep(updates, 20).await;
+    records.keep_linked_person().await;
     let run = records
         .run(
             vec![],
@@ -1409,18 +1414,7 @@ async fn records_with_a_link() -> Records {
     records
         .read("berthing", ObjectType::Person, 10, accounts)
         .await;
-    let link = NewLink {
-        account: 1,
-        identity: "i1".into(),
-        basis: LinkBasis::new(LinkOrigin::MatchRule, "rule"),
-        source: false,
-    };
-    let updates = IdentityUpdates {
-        identities: vec![identity("i1", "Ada", Stage::Active)],
-        links: vec![link],
-        ..IdentityUpdates::default()
-    };
-    records.keep(updates, 20).await;
+    records.keep_linked_person().await;
     records
 }
 
