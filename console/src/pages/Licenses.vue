@@ -1,9 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { api, take } from '@/api/client'
+import type { components } from '@/api/schema'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
 import { plural } from '@/words'
+
+type LicenseUsage = components['schemas']['LicenseUsage']
 
 /** Licenses: seats in use, the waiting list, and the forecast. */
 const { data, error, loading, load } = useFetched(
@@ -13,23 +16,25 @@ const { data, error, loading, load } = useFetched(
 const sentence = computed(() => {
   const all = data.value ?? []
   if (!all.length) return { text: 'No licenses yet. licenses.toml declares them.', tone: '' }
-  const waiting = all.reduce((sum, one) => sum + one.waiting.length, 0)
-  const short = all.filter((one) => one.needed > one.seats)
+  const waiting = all.reduce((sum, one) => sum + one.waiting_count, 0)
+  const short = all.filter((one) => (one.forecast?.needed ?? 0) > one.seats)
   if (waiting)
     return {
       text: waiting === 1 ? '1 person is waiting for a seat.' : `${waiting} people are waiting for a seat.`,
       tone: 'wait',
     }
   const first = short[0]
-  if (first)
+  if (first?.forecast)
     return {
-      text: `${first.name} will be ${plural(first.needed - first.seats, 'seat')} short within ${first.ahead_days} days.`,
+      text: `${first.name} will be ${plural(first.forecast.needed - first.seats, 'seat')} short within ${first.ahead_days} days.`,
       tone: 'wait',
     }
+  if (all.some((one) => !one.forecast)) return { text: 'There are enough seats now.', tone: 'good' }
   return { text: 'There are enough seats, now and in the forecast.', tone: 'good' }
 })
-/** A width as a share of the larger number. */
-const width = (part: number, seats: number, needed: number) => `${(100 * part) / Math.max(seats, needed, 1)}%`
+/** A width as a share of the largest number. */
+const width = (one: LicenseUsage, part: number) =>
+  `${(100 * part) / Math.max(one.seats, one.used, one.forecast?.needed ?? 0, 1)}%`
 </script>
 
 <template>
@@ -47,11 +52,11 @@ const width = (part: number, seats: number, needed: number) => `${(100 * part) /
         <div
           class="bar"
           role="img"
-          :aria-label="`${one.used} of ${one.seats} seats are in use; ${one.needed} are needed in ${one.ahead_days} days`"
+          :aria-label="`${one.used} of ${one.seats} seats are in use${one.forecast ? `; ${one.forecast.needed} are needed in ${one.ahead_days} days` : ''}`"
         >
-          <div class="used" :style="{ width: width(one.used, one.seats, one.needed) }"></div>
-          <div class="limit" :style="{ left: width(one.seats, one.seats, one.needed) }"></div>
-          <div class="needed" :style="{ left: width(one.needed, one.seats, one.needed) }"></div>
+          <div class="used" :style="{ width: width(one, one.used) }"></div>
+          <div class="limit" :style="{ left: width(one, one.seats) }"></div>
+          <div v-if="one.forecast" class="needed" :style="{ left: width(one, one.forecast.needed) }"></div>
         </div>
         <dl class="facts">
           <div>
@@ -62,33 +67,39 @@ const width = (part: number, seats: number, needed: number) => `${(100 * part) /
           </div>
           <div>
             <dt>Waiting</dt>
-            <dd :class="{ bad: one.waiting.length }">
-              <strong>{{ one.waiting.length }}</strong>
+            <dd :class="{ bad: one.waiting_count }">
+              <strong>{{ one.waiting_count }}</strong>
             </dd>
           </div>
-          <div>
+          <div v-if="one.forecast">
             <dt>Joiners within {{ one.ahead_days }} days</dt>
             <dd>
-              <strong>{{ one.starting }}</strong>
+              <strong>{{ one.forecast.starting }}</strong>
             </dd>
           </div>
-          <div>
+          <div v-if="one.forecast">
             <dt>Leavers within {{ one.ahead_days }} days</dt>
             <dd>
-              <strong>{{ one.leaving }}</strong>
+              <strong>{{ one.forecast.leaving }}</strong>
             </dd>
           </div>
-          <div>
+          <div v-if="one.forecast">
             <dt>Needed in {{ one.ahead_days }} days</dt>
-            <dd :class="{ bad: one.needed > one.seats }">
-              <strong>{{ one.needed }}</strong>
-              <span v-if="one.needed > one.seats"> · {{ one.needed - one.seats }} too many</span>
+            <dd :class="{ bad: one.forecast.needed > one.seats }">
+              <strong>{{ one.forecast.needed }}</strong>
+              <span v-if="one.forecast.needed > one.seats">
+                · {{ one.forecast.needed - one.seats }} too many</span
+              >
             </dd>
           </div>
         </dl>
         <p class="faint">
           <span class="key seats">seats</span>
-          <span class="key then">needed in {{ one.ahead_days }} days</span> An account uses a seat if
+          <span v-if="one.forecast" class="key then">needed in {{ one.ahead_days }} days</span>
+          <span v-else
+            >Too many people change within {{ one.ahead_days }} days for a forecast: preview a day instead.</span
+          >
+          An account uses a seat if
           <code>{{ one.consumed_when }}</code>.
         </p>
         <table v-if="one.waiting.length" class="plain">

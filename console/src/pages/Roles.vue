@@ -4,8 +4,9 @@ import { computed, ref } from 'vue'
 import { api, take } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
+import RoleHolders from '@/components/RoleHolders.vue'
 import RoleSimulation from '@/components/RoleSimulation.vue'
-import { minute, plural } from '@/words'
+import { plural } from '@/words'
 
 /** Roles: their holders, and conflicts between roles. */
 const { data, error, loading, load } = useFetched(
@@ -15,11 +16,13 @@ const { data, error, loading, load } = useFetched(
 const open = ref<string | null>(null)
 const simulating = ref<string | null>(null)
 const refused = ref('')
+/** How many roles were revoked here: the holders are read again. */
+const revoked = ref(0)
 const sentence = computed(() => {
   const all = data.value
   if (!all?.roles.length) return { text: 'No roles yet. roles.toml declares them.', tone: '' }
-  if (all.conflicts.length)
-    return { text: `${plural(all.conflicts.length, 'conflict')} between roles.`, tone: 'wait' }
+  if (all.conflict_count)
+    return { text: `${plural(all.conflict_count, 'conflict')} between roles.`, tone: 'wait' }
   return { text: `${plural(all.roles.length, 'role')}, no conflicts.`, tone: 'good' }
 })
 
@@ -27,6 +30,7 @@ async function revokeRole(name: string, id: string) {
   try {
     await take(api.DELETE('/api/v1/roles/{name}/holders/{id}', { params: { path: { name, id } } }))
     refused.value = ''
+    revoked.value++
     await load()
   } catch (problem) {
     refused.value = (problem as Error).message
@@ -67,6 +71,9 @@ async function revokeRole(name: string, id: string) {
             </tr>
           </tbody>
         </table>
+        <p v-if="data.conflicts.length < data.conflict_count" class="faint">
+          The first {{ data.conflicts.length }} of {{ data.conflict_count }} conflicts.
+        </p>
       </section>
       <section v-for="role in data.roles" :key="role.name" class="sheet">
         <div class="row spread">
@@ -81,10 +88,10 @@ async function revokeRole(name: string, id: string) {
           </div>
           <div class="row">
             <Button
-              :label="plural(role.holders.length, 'holder')"
+              :label="plural(role.holder_count, 'holder')"
               size="small"
               severity="secondary"
-              :disabled="!role.holders.length"
+              :disabled="!role.holder_count"
               :aria-expanded="open === role.name"
               @click="open = open === role.name ? null : role.name"
             />
@@ -104,36 +111,12 @@ async function revokeRole(name: string, id: string) {
           <code v-for="value in role.values" :key="value">{{ value }}</code>
         </p>
         <RoleSimulation v-if="simulating === role.name" :role="role" />
-        <table v-if="open === role.name" class="plain">
-          <thead>
-            <tr>
-              <th>Holder</th>
-              <th>Reason</th>
-              <th>Until</th>
-              <th><span class="unseen">Revoke</span></th>
-            </tr>
-          </thead>
-          <tbody>
-            <tr v-for="one in role.holders" :key="one.identity">
-              <td>
-                <RouterLink :to="{ name: 'identity', params: { id: one.identity } }">{{
-                  one.label
-                }}</RouterLink>
-              </td>
-              <td>{{ one.by }}</td>
-              <td>{{ minute(one.until) }}</td>
-              <td>
-                <Button
-                  v-if="one.origin === 'grant'"
-                  label="Revoke"
-                  size="small"
-                  severity="secondary"
-                  @click="revokeRole(role.name, one.identity)"
-                />
-              </td>
-            </tr>
-          </tbody>
-        </table>
+        <RoleHolders
+          v-if="open === role.name"
+          :key="revoked"
+          :role="role.name"
+          @revoke="(id) => revokeRole(role.name, id)"
+        />
       </section>
       <p class="faint">
         Grant a role with <code>eager-tide roles grant ROLE IDENTITY</code>, permanently or until a date.
@@ -151,10 +134,6 @@ async function revokeRole(name: string, id: string) {
 }
 .gives code {
   margin-right: 0.8rem;
-}
-.unseen {
-  position: absolute;
-  clip-path: inset(50%);
 }
 .bad {
   color: var(--bad);

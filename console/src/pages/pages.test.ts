@@ -677,10 +677,9 @@ describe('what people are given', () => {
     used: 38,
     consumed_when: 'account.active == true',
     waiting: [] as object[],
+    waiting_count: 0,
     ahead_days: 30,
-    starting: 4,
-    leaving: 1,
-    needed: 41,
+    forecast: { starting: 4, leaving: 1, needed: 41 },
     rule: 'licenses.toml:2',
   }
 
@@ -692,12 +691,14 @@ describe('what people are given', () => {
     expect(short.text()).toContain('training seats will be 1 seat short within 30 days.')
     expect(short.text()).toContain('41 · 1 too many')
     const who = { identity: 'a1', label: 'Ada Lind', order: '2026-12-01' }
-    answer({ '/api/v1/licenses': [{ ...seats, waiting: [who] }] })
+    answer({ '/api/v1/licenses': [{ ...seats, waiting: [who], waiting_count: 1 }] })
     const waiting = (await open(Licenses)).wrapper
     expect(waiting.text()).toContain('1 person is waiting for a seat.')
     expect(waiting.text()).toContain('Ada Lind')
-    answer({ '/api/v1/licenses': [{ ...seats, needed: 38 }] })
-    expect((await open(Licenses)).wrapper.text()).toContain('There are enough seats')
+    answer({ '/api/v1/licenses': [{ ...seats, forecast: { starting: 1, leaving: 1, needed: 38 } }] })
+    expect((await open(Licenses)).wrapper.text()).toContain('There are enough seats, now and')
+    answer({ '/api/v1/licenses': [{ ...seats, forecast: null }] })
+    expect((await open(Licenses)).wrapper.text()).toContain('Too many people change within 30 days')
   })
 
   it('notifications: delivered, or why not', async () => {
@@ -764,7 +765,7 @@ describe('roles', () => {
     priority: 30,
     values: ['watch = "bridge"'],
     rule: 'roles.toml:22',
-    holders: [holder],
+    holder_count: 1,
   }
 
   it('say where they differ, who holds them, and take what was given by hand', async () => {
@@ -776,12 +777,16 @@ describe('roles', () => {
       value: 'bridge',
       over: ['deck watch by deck hand'],
     }
-    answer({ '/api/v1/roles': { roles: [role], conflicts: [conflict] } })
+    answer({
+      '/api/v1/roles': { roles: [role], conflicts: [conflict], conflict_count: 1 },
+      '/api/v1/roles/{name}/holders': { items: [holder], count: 1, next: null },
+    })
     const { wrapper } = await open(Roles)
     expect(wrapper.text()).toContain('1 conflict between roles.')
     expect(wrapper.text()).toContain('deck watch by deck hand')
     expect(wrapper.text()).not.toContain('given by first operator')
     await wrapper.get('button').trigger('click')
+    await flushPromises()
     expect(wrapper.text()).toContain('given by first operator')
     await wrapper.findAll('button').at(-1)?.trigger('click')
     expect(calls.DELETE.mock.calls[0]?.[1].params.path).toEqual({ name: 'safety officer', id: 'a1' })
@@ -797,7 +802,7 @@ describe('roles', () => {
       conflicts: [],
       impact,
     }
-    answer({ '/api/v1/roles': { roles: [role], conflicts: [] }, '/api/v1/roles/{name}/simulate': simulation })
+    answer({ '/api/v1/roles': { roles: [role], conflicts: [], conflict_count: 0 }, '/api/v1/roles/{name}/simulate': simulation })
     const { wrapper } = await open(Roles)
     await wrapper.get('button[aria-label^="Simulate"]').trigger('click')
     await wrapper.get('#when-safety-officer').setValue('identity.rank == "Mate"')

@@ -455,8 +455,7 @@ impl Season<'_> {
             let (name, seats) = (&one.license.name, one.license.seats);
             println!(
                 "  {name}: {} of {seats} in use, {} wait for one",
-                one.now.used,
-                one.now.waiting.len()
+                one.used, one.waiting_count
             );
         }
         Ok(if wrong == 0 {

@@ -27,16 +27,26 @@ pub struct LicenseUsage {
     pub used: usize,
     /// Which accounts use one.
     pub consumed_when: String,
-    /// Who waits for one, in order.
+    /// Who waits for one, in order: the first 1,000.
     pub waiting: Vec<SeatWaiter>,
+    /// How many wait.
+    pub waiting_count: i64,
     /// The number of days of the forecast.
     pub ahead_days: i64,
-    /// How many more will need a seat by then, if nothing else changes.
-    pub starting: usize,
-    /// How many will release one by then.
-    pub leaving: usize,
-    /// How many are needed then: those in use, waiting or starting, without those who leave.
-    pub needed: usize,
+    /// What these days bring, if nothing else changes. Not told if more than 1,000 people change by
+    /// then: a preview of that day shows it.
+    pub forecast: Option<SeatForecast>,
     /// Its place, as `file:line`.
     pub rule: String,
+}
+
+/// What the next days do to the seats of a license.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+pub struct SeatForecast {
+    /// How many more will need a seat by then.
+    pub starting: i64,
+    /// How many will release one by then.
+    pub leaving: i64,
+    /// How many are needed then: those in use, waiting or starting, without those who leave.
+    pub needed: i64,
 }

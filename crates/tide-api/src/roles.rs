@@ -20,7 +20,7 @@ pub struct RoleHolder {
     pub until: Option<String>,
 }
 
-/// A role and who holds it.
+/// A role and how many hold it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Role {
     /// Its name.
@@ -37,8 +37,19 @@ pub struct Role {
     pub values: Vec<String>,
     /// Its place, as `file:line`.
     pub rule: String,
-    /// Who holds it.
-    pub holders: Vec<RoleHolder>,
+    /// How many hold it.
+    pub holder_count: i64,
+}
+
+/// A page of the holders of a role.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct RoleHolders {
+    /// The holders, by display name.
+    pub items: Vec<RoleHolder>,
+    /// How many there are in all.
+    pub count: i64,
+    /// Where the next page begins: `after` of the next request.
+    pub next: Option<String>,
 }
 
 /// A conflict between roles about one attribute of a person.
@@ -63,8 +74,10 @@ pub struct RoleConflict {
 pub struct Roles {
     /// The roles, in the order of the file.
     pub roles: Vec<Role>,
-    /// Where they differ.
+    /// Where they differ: the first 200, by display name.
     pub conflicts: Vec<RoleConflict>,
+    /// How many conflicts there are.
+    pub conflict_count: i64,
 }
 
 /// A condition of a role, to simulate.

@@ -216,6 +216,11 @@ pub trait Connector: Send + Sync {
         Ok(None)
     }
 
+    /// How many accounts are best written at a time; `None` leaves it to the caller.
+    fn accounts_at_a_time(&self) -> Option<usize> {
+        None
+    }
+
     /// How long the system may take to show a new account; until then it does not count as absent.
     fn visibility_lag(&self) -> std::time::Duration {
         std::time::Duration::ZERO

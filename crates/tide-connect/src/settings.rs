@@ -75,6 +75,9 @@ pub struct LdapSettings {
     /// How long one answer may take, in seconds.
     #[serde(default = "timeout")]
     pub timeout_seconds: u16,
+    /// How many connections write at once, from 1 to 16. Changes of one entry stay in order.
+    #[serde(default = "connections")]
+    pub connections: u8,
     /// Hosts (`host` or `host:port`) to which referrals are followed, with the same service
     /// account. Empty by default: referrals are then reported and not followed.
     #[serde(default, deserialize_with = "text_list")]
@@ -139,6 +142,7 @@ impl LdapSettings {
             client_pem: None,
             page_size: page_size(),
             timeout_seconds: timeout(),
+            connections: connections(),
             referral_hosts: Vec::new(),
             person_classes: Vec::new(),
             service_classes: Vec::new(),
@@ -284,6 +288,10 @@ pub struct PushSettings {}
 
 fn return_after() -> u32 {
     60
+}
+
+fn connections() -> u8 {
+    4
 }
 
 fn page_size() -> u16 {

@@ -38,6 +38,7 @@ pub mod schema;
 pub mod scope;
 pub mod states;
 pub mod value;
+mod workers;
 
 pub use codes::UnknownCode;
 pub use decide::{Outcome, decide};
@@ -47,3 +48,4 @@ pub use rules::RuleSet;
 pub use schema::{AttributeDef, Schema};
 pub use states::ObjectType;
 pub use value::{Attributes, Value};
+pub use workers::Workers;

@@ -98,19 +98,11 @@ pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
 impl MembershipRules {
     /// The groups of a population in systems whose memberships follow rules.
     pub fn of(rules: &RuleSet, population: &Population) -> Self {
-        Self::within(systems(rules), population)
-    }
-
-    /// All groups of a population, whether anything follows rules there or not.
-    pub fn everywhere(population: &Population) -> Self {
-        Self::within(population.systems.keys().cloned().collect(), population)
-    }
-
-    fn within(systems: BTreeSet<String>, population: &Population) -> Self {
         let mut all = MembershipRules {
-            systems,
+            systems: systems(rules),
             ..MembershipRules::default()
         };
+
         if !all.systems.is_empty() {
             let owner: FxHashSet<AccountId> =
                 population.links.iter().map(|link| link.account).collect();
@@ -240,6 +232,52 @@ impl MembershipRules {
     }
 }
 
+/// The direct members of groups that no rule concerns, for answers about people.
+#[derive(Debug, Default)]
+pub(crate) struct DirectMembers(FxHashMap<AccountId, FxHashSet<u64>>);
+
+impl DirectMembers {
+    /// Updates the members of a group.
+    pub(crate) fn update_group(&mut self, account: &Account) {
+        let is_gone = account.absent_since.is_some() || account.fault.is_some();
+        let members = members_of(account);
+        if is_gone || members.is_empty() {
+            self.0.remove(&account.id);
+        } else {
+            self.0.insert(account.id, members);
+        }
+    }
+
+    /// The groups that an account is a direct member of.
+    pub(crate) fn held_by(&self, account: &Account) -> impl Iterator<Item = AccountId> {
+        let names: Vec<u64> = names_of(account)
+            .into_iter()
+            .map(|name| hash(&account.system, &name))
+            .collect();
+        let is_member =
+            move |members: &FxHashSet<u64>| names.iter().any(|name| members.contains(name));
+        let groups = self.0.iter();
+        groups.filter_map(move |(id, members)| is_member(members).then_some(*id))
+    }
+}
+
+/// The names by which a group refers to its direct members.
+pub fn direct_members(group: &Account) -> impl Iterator<Item = &str> {
+    member_references(&group.attributes)
+}
+
+/// The hash of a name by which a group refers to a member.
+pub(crate) fn member_hash(system: &str, reference: &str) -> u64 {
+    hash(system, &fold_reference(reference))
+}
+
+/// The members of a group, by their names.
+fn members_of(group: &Account) -> FxHashSet<u64> {
+    member_references(&group.attributes)
+        .map(|reference| member_hash(&group.system, reference))
+        .collect()
+}
+
 fn read(account: &Account, owned: bool) -> Group {
     let held = MEMBERS
         .iter()
@@ -275,9 +313,7 @@ fn read(account: &Account, owned: bool) -> Group {
             .map(Value::to_string)
             .collect(),
         owned,
-        members: member_references(&account.attributes)
-            .map(|reference| hash(&account.system, &fold_reference(reference)))
-            .collect(),
+        members: members_of(account),
     }
 }
 

@@ -5,7 +5,7 @@ use crate::states::ObjectType;
 use std::collections::{BTreeMap, HashSet};
 
 /// Knowledge about the records outside of an incremental decision.
-pub trait OutsideRecords {
+pub trait OutsideRecords: Sync {
     /// Whether an identity outside of the records uses a generated value (folded by
     /// [`crate::generate::fold_name`]).
     fn is_taken(&self, kind: ObjectType, attribute: &str, folded: &str) -> bool;

@@ -10,6 +10,7 @@ use crate::rules::roles::{Role, RoleValue};
 use crate::states::{ObjectType, RoleOrigin};
 use crate::value::{Attributes, Value};
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
@@ -23,7 +24,8 @@ pub struct HeldRole {
 }
 
 /// The origin of a role.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum RoleSource {
     /// Its condition, an expression, holds.
     Condition(String),
@@ -62,7 +64,7 @@ impl fmt::Display for RoleSource {
 }
 
 /// A conflict between roles about one attribute.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct RoleConflict {
     /// The identity.
     pub identity: String,

@@ -9,8 +9,15 @@ use tide_core::{
     Stage, SystemFacts, Value,
 };
 
+/// Captains are approved.
+const APPROVALS: (&str, &str) = (
+    "approvals.toml",
+    "[[approval]]\nname = \"captains\"\nwhen = 'identity.title == \"Captain\"'\n[[approval.level]]\noperators = [\"ada\"]\n",
+);
+
 fn rules() -> RuleSet {
     let files = [
+        APPROVALS,
         (
             "identities.toml",
             "[person.attributes]\nnumber = { required = true, unique = true }\nmail = { unique = true }\ntitle = {}\nboss = { reference = \"person\", by = \"number\" }\n",
@@ -111,12 +118,19 @@ fn population(count: usize) -> Population {
     population
 }
 
-/// Reads and evaluations of a changed title, of somebody in the middle.
-fn cost(count: usize) -> (usize, usize, usize) {
+/// Reads and evaluations of a changed title, of somebody in the middle; and the changes that came
+/// of it. So many others are to be captains, which waits for approval.
+fn cost(count: usize, captains: usize) -> (usize, usize, usize) {
     let rules = rules();
     let mut population = population(count);
+    for account in population.accounts.iter_mut().step_by(2).take(captains) {
+        let title = vec![Value::text("Captain")];
+        account.attributes.set("title", title);
+    }
     let now = jiff::Timestamp::UNIX_EPOCH;
-    let (mut standing, _) = IncrementalState::of(&rules, &population, now);
+    let (mut standing, outcome) = IncrementalState::of(&rules, &population, now);
+    assert_eq!(outcome.changes.len(), captains);
+    assert!(outcome.changes.iter().all(|change| change.hold.is_some()));
     let n = count / 2 + 3;
     population.accounts[2 * n]
         .attributes
@@ -164,8 +178,13 @@ fn cost(count: usize) -> (usize, usize, usize) {
 
 #[test]
 fn one_change_costs_as_much_among_ten_times_the_people() {
-    let small = cost(10_000);
+    let small = cost(10_000, 0);
     assert_eq!(small.2, 1, "the title is sent");
     assert!(small.0 < 20 && small.1 < 20, "{small:?}");
-    assert_eq!(small, cost(100_000));
+    assert_eq!(small, cost(100_000, 0));
+}
+
+#[test]
+fn a_backlog_leaves_the_cost_of_one_change_as_it_was() {
+    assert_eq!(cost(10_000, 0), cost(10_000, 4_900));
 }

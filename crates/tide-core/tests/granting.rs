@@ -6,6 +6,7 @@ mod common;
 
 use common::{World, line};
 use jiff::Timestamp;
+use tide_core::decide::licenses::{SeatUse, seat_effects};
 use tide_core::decide::notifications::Recipient;
 use tide_core::decide::{Change, Verdict};
 use tide_core::model::{PendingPassword, RuleMembership};
@@ -406,15 +407,15 @@ fn seats_are_counted_and_the_waiting_list_advances_in_order() {
         .set("ends", vec![Value::text("2026-11-22")]);
     let outcome = world.decide();
     assert_eq!(sent(&outcome).len(), 1);
-    let before =
-        tide_core::decide::licenses::license_usage(&world.rules, &world.population, &outcome);
+    assert_eq!(held(&outcome).len(), 1);
+    let effects = seat_effects(&world.rules, &world.population, &outcome);
+    let effects: Vec<(&str, SeatUse)> = effects
+        .iter()
+        .map(|one| (one.label.as_str(), one.seat))
+        .collect();
     assert_eq!(
-        (
-            before[0].used,
-            before[0].waiting.len(),
-            before[0].would_free
-        ),
-        (2, 1, 1)
+        effects,
+        [("Person 12", SeatUse::Takes), ("Person 3", SeatUse::Frees)]
     );
     let outcome = on(&mut world, &outcome);
     assert_eq!(

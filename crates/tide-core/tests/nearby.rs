@@ -4,6 +4,7 @@
 
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use tide_core::decide::decide_with;
 use tide_core::decide::{Decided, Question};
 use tide_core::incremental::{
     AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records,
@@ -15,7 +16,7 @@ use tide_core::schema::ValueKind;
 use tide_core::states::{ChangeKind, LinkBasis};
 use tide_core::{
     Account, AttributeDef, Attributes, Link, ObjectType, Population, RuleSet, Schema, SystemFacts,
-    Value, decide,
+    Value, Workers, decide,
 };
 
 const RULES: [(&str, &str); 9] = [
@@ -749,6 +750,37 @@ fn check_neighborhoods(
     Ok(())
 }
 
+/// Beside a backlog, the same changes are sent, and the decided records are held by the same.
+fn check_bounded(
+    part: &PartialOutcome,
+    whole: &tide_core::Outcome,
+    step: &Step,
+) -> Result<(), TestCaseError> {
+    let free = |outcome: &tide_core::Outcome| -> Vec<String> {
+        let changes = outcome
+            .changes
+            .iter()
+            .filter(|change| change.hold.is_none());
+        changes.map(|change| format!("{change:?}")).collect()
+    };
+    prop_assert_eq!(free(&part.outcome), free(whole), "sent after {:?}", step);
+    let held = |outcome: &tide_core::Outcome| -> BTreeSet<String> {
+        let is_own = |change: &&tide_core::decide::Change| match change.identity.as_str() {
+            "" => change
+                .account
+                .is_some_and(|id| part.about.accounts.contains(&id)),
+            identity => part.about.identities.contains(identity),
+        };
+        let cause = |change: &tide_core::decide::Change| {
+            let cause = change.hold.as_ref().and_then(|hold| hold.cause);
+            format!("{} {cause:?}", change.fingerprint)
+        };
+        outcome.changes.iter().filter(is_own).map(cause).collect()
+    };
+    prop_assert_eq!(held(&part.outcome), held(whole), "held after {:?}", step);
+    Ok(())
+}
+
 /// How many worlds are tried; PROPTEST_CASES asks for more.
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES")
@@ -771,6 +803,9 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
     }
     let (mut standing, mut last) = IncrementalState::of(&rules, &population, now());
     prop_assert_eq!(&last, &decide(&rules, &population, now()));
+    let mut bounded = IncrementalState::of(&rules, &population, now())
+        .0
+        .with_exact_limit(0);
     let (mut all_lines, mut all_questions) = (lines(&last.decided), questions(&last.questions));
     for step in steps {
         let before = population.clone();
@@ -783,8 +818,25 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
         for one in &moved {
             changed.accounts.remove(&one.group);
         }
+        let mut of_bounded = changed.clone();
+        of_bounded
+            .accounts
+            .extend(bounded.apply_memberships(&moved));
         changed.accounts.extend(standing.apply_memberships(&moved));
         let whole = decide(&rules, &population, now());
+        // On any number of threads, in jobs of any size.
+        for (threads, chunk) in [(2, 1), (3, 2)] {
+            let workers = Workers { threads, chunk };
+            prop_assert_eq!(&whole, &decide_with(&rules, &population, now(), workers));
+        }
+        match of_a_part(&mut bounded, &rules, &population, of_bounded) {
+            Some(part) => check_bounded(&part, &whole, &step)?,
+            None => {
+                bounded = IncrementalState::of(&rules, &population, now())
+                    .0
+                    .with_exact_limit(0);
+            }
+        }
         match of_a_part(&mut standing, &rules, &population, changed) {
             Some(part) => {
                 replace(&mut all_lines, &part.about);

@@ -1,17 +1,18 @@
 //! Approvals: who may approve, when requests expire, and when approvers are reminded.
 
 use crate::decisions::DecisionReply;
+use crate::neighborhood::OpenChanges;
 use crate::{Engine, EngineError, Event};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use tide_core::decide::Change;
 use tide_core::decide::notifications::{Notification, Recipient};
-use tide_core::decide::{self, Change};
 use tide_core::incremental::Records;
 use tide_core::model::AccountId;
 use tide_core::rules::approvals::Approval;
 use tide_core::states::{ChangeKind, DecisionAnswer};
 use tide_core::value::format_values;
-use tide_core::{Account, HoldCause, ObjectType, Outcome, Population, RuleSet};
+use tide_core::{HoldCause, Outcome, RuleSet};
 use tide_store::{Answered, ApprovalRow, NewApproval, OperatorRow};
 
 /// The maximum number of values in the text of an offer.
@@ -122,22 +123,13 @@ fn owned_by(change: &Change) -> impl Iterator<Item = (String, String)> {
     owners.map(|owner| (change.system.clone(), owner.clone()))
 }
 
-/// The groups of a population, to be called by name.
-pub(crate) type GroupNames<'p> = HashMap<AccountId, &'p Account>;
-
-pub(crate) fn groups_by_id(population: &Population) -> GroupNames<'_> {
-    population
-        .accounts
-        .iter()
-        .filter(|account| account.kind == ObjectType::Group)
-        .map(|account| (account.id, account))
-        .collect()
-}
+/// The labels of groups.
+pub(crate) type GroupLabels = HashMap<AccountId, String>;
 
 /// The offers of a request in order: text and fingerprint of each.
 pub(crate) fn list_offers<'r>(
     request: &Request<'r>,
-    groups: &GroupNames<'_>,
+    groups: &GroupLabels,
 ) -> Vec<(String, &'r str)> {
     let mut all: Vec<_> = request
         .changes
@@ -149,7 +141,7 @@ pub(crate) fn list_offers<'r>(
 }
 
 /// The text of an offer to a person.
-fn offer_text(change: &Change, groups: &GroupNames<'_>) -> String {
+fn offer_text(change: &Change, groups: &GroupLabels) -> String {
     if let Some(group) = change
         .account
         .filter(|_| change.is_membership())
@@ -160,11 +152,7 @@ fn offer_text(change: &Change, groups: &GroupNames<'_>) -> String {
         } else {
             "leave"
         };
-        return format!(
-            "{act} {} in {}",
-            decide::account_label(group),
-            change.system
-        );
+        return format!("{act} {group} in {}", change.system);
     }
     let values = change
         .values
@@ -186,7 +174,7 @@ fn offer_text(change: &Change, groups: &GroupNames<'_>) -> String {
 fn chosen_changes(
     request: &Request<'_>,
     chosen: &[String],
-    groups: &GroupNames<'_>,
+    groups: &GroupLabels,
 ) -> Result<BTreeSet<String>, EngineError> {
     let all = || {
         request
@@ -557,7 +545,11 @@ impl Engine {
             comment,
             choice,
         } = *said;
-        let (rules, population, outcome) = self.decide_now().await?;
+        let OpenChanges {
+            rules,
+            outcome,
+            group_labels,
+        } = self.open_changes().await?;
         let rows = self.store.list_approvals().await?;
         let rows: HashMap<&str, &ApprovalRow> = rows
             .iter()
@@ -611,7 +603,7 @@ impl Engine {
             return Err(EngineError::Forbidden(why));
         }
         let yes = if answer == DecisionAnswer::Approve {
-            chosen_changes(request, choice, &groups_by_id(&population))?
+            chosen_changes(request, choice, &group_labels)?
         } else {
             BTreeSet::new()
         };

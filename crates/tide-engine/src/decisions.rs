@@ -1,17 +1,19 @@
 //! The list of decisions for operators: matches that need review, approvals, changes held by
 //! guards, failed changes, drift and external changes.
 
+use crate::neighborhood::OpenChanges;
 use crate::{Engine, EngineError, approvals};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, HashMap, HashSet};
-use tide_core::compare::{ValueChange, changed_there};
-use tide_core::decide::Change;
+use tide_core::decide::{Change, Doubt};
 use tide_core::incremental::Records;
-use tide_core::rules::OnDrift;
 use tide_core::states::{ChangeKind, DecisionAnswer, DecisionKind};
 use tide_core::value::format_values;
-use tide_core::{HoldCause, Outcome, Population, RuleSet};
-use tide_store::{AlertRow, ApprovalRow, GuardWindow, NewOverride, OverrideRow, Parked};
+use tide_core::{HoldCause, ObjectType, Outcome, Population, RuleSet};
+use tide_store::{
+    AlertRow, ApprovalRow, GuardWindow, NewOverride, OutcomeFilter, OutcomeList, OutcomeStatus,
+    OverrideRow, Parked,
+};
 
 /// Maximum number of names in one entry.
 const NAMED: usize = 5;
@@ -93,7 +95,6 @@ fn first_names<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
 
 /// Changes held by guards, by system and kind, with the guard's reason.
 fn changes_held_by_guards<'o>(
-    _rules: &RuleSet,
     outcome: &'o Outcome,
 ) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
     let mut held: BTreeMap<(&str, ChangeKind), (String, Vec<&Change>)> = BTreeMap::new();
@@ -157,40 +158,16 @@ fn guard_id(system: &str, kind: ChangeKind, changes: &[&Change]) -> String {
 
 /// Drift that is only reported: each change separately, or those of a system together if there
 /// are many.
-fn reported_drift<'o>(
-    rules: &RuleSet,
-    population: &Population,
-    outcome: &'o Outcome,
-) -> Vec<Vec<&'o Change>> {
+fn reported_drift(outcome: &Outcome) -> Vec<Vec<&Change>> {
     let mut by_system: BTreeMap<&str, Vec<&Change>> = BTreeMap::new();
-    for change in outcome
-        .changes
-        .iter()
-        .filter(|change| change.hold.is_some())
-    {
-        let reports = rules
-            .of(&change.system, change.object)
-            .is_some_and(|types| types.on_drift == OnDrift::Report);
-        let schema = population
-            .systems
-            .get(&change.system)
-            .and_then(|facts| facts.schema.get(&change.object));
-        let there = |value: &ValueChange| {
-            let def = schema.and_then(|schema| schema.get(&value.attribute));
-            change
-                .account
-                .is_some_and(|account| changed_there(population, account, def, value))
-        };
-        if reports && change.values.iter().all(there) {
+    for change in &outcome.changes {
+        if change.is_held_by(HoldCause::ExternalChange) {
             by_system.entry(&change.system).or_default().push(change);
         }
     }
-    let split = |changes: Vec<&'o Change>| -> Vec<Vec<&'o Change>> {
-        if changes.len() > TOGETHER {
-            vec![changes]
-        } else {
-            changes.into_iter().map(|change| vec![change]).collect()
-        }
+    let split = |changes| match changes {
+        changes if Vec::len(&changes) > TOGETHER => vec![changes],
+        changes => changes.into_iter().map(|change| vec![change]).collect(),
     };
     by_system.into_values().flat_map(split).collect()
 }
@@ -237,14 +214,9 @@ fn drift_decision(changes: Vec<&Change>) -> Decision {
     }
 }
 
-fn open_decisions(
-    rules: &RuleSet,
-    outcome: &Outcome,
-    parked: &HashMap<String, Parked>,
-    notices: &[AlertRow],
-) -> Vec<Decision> {
+fn open_decisions(outcome: &Outcome, parked: &HashMap<String, Parked>) -> Vec<Decision> {
     let mut all = Vec::new();
-    for ((system, kind), (said, changes)) in changes_held_by_guards(rules, outcome) {
+    for ((system, kind), (said, changes)) in changes_held_by_guards(outcome) {
         let many = if changes.len() == 1 {
             "change is held"
         } else {
@@ -285,40 +257,29 @@ fn open_decisions(
             )
         });
     }
-    add_matches(outcome, &mut all);
-    add_alerts(notices, &mut all);
     all
 }
 
-/// Adds matches that need review, by system and doubt.
-fn add_matches(outcome: &Outcome, all: &mut Vec<Decision>) {
-    let mut doubts: BTreeMap<(&str, tide_core::decide::Doubt), Vec<&str>> = BTreeMap::new();
-    for question in &outcome.questions {
-        doubts
-            .entry((&question.system, question.doubt))
-            .or_default()
-            .push(&question.label);
-    }
-    for ((system, doubt), labels) in doubts {
-        let need = match labels.len() {
-            1 => format!("1 match in {system} needs review"),
-            count => format!("{count} matches in {system} need review"),
-        };
-        let title = match doubt {
-            tide_core::decide::Doubt::NeedsReview => need,
-            other => format!("{need}: {}", other.as_str().replace('_', " ")),
-        };
-        all.push(Decision {
-            title,
-            said: "nothing is sent for them until the matches are answered".to_owned(),
-            count: labels.len(),
-            names: first_names(labels.into_iter()),
-            ..Decision::new(
-                DecisionKind::Match,
-                format!("match-{system}-{}", doubt.as_str()),
-                system,
-            )
-        });
+/// The matches of a system that need review, by their doubt.
+fn match_decision(system: &str, doubt: Doubt, count: i64, names: Vec<String>) -> Decision {
+    let need = match count {
+        1 => format!("1 match in {system} needs review"),
+        count => format!("{count} matches in {system} need review"),
+    };
+    let title = match doubt {
+        Doubt::NeedsReview => need,
+        other => format!("{need}: {}", other.as_str().replace('_', " ")),
+    };
+    Decision {
+        title,
+        said: "nothing is sent for them until the matches are answered".to_owned(),
+        count: usize::try_from(count).unwrap_or_default(),
+        names: first_names(names.iter().map(String::as_str)),
+        ..Decision::new(
+            DecisionKind::Match,
+            format!("match-{system}-{}", doubt.as_str()),
+            system,
+        )
     }
 }
 
@@ -445,34 +406,54 @@ fn unfit_answer(answer: DecisionAnswer, id: &str) -> EngineError {
 impl Engine {
     /// The list of decisions for a principal.
     pub async fn list_decisions(&self, principal: &str) -> Result<Vec<Decision>, EngineError> {
-        let (rules, population, outcome) = self.decide_now().await?;
-        let mut all = self
-            .approval_decisions(&rules.set, &population, &outcome, principal)
-            .await?;
-        all.extend(
-            reported_drift(&rules.set, &population, &outcome)
-                .into_iter()
-                .map(drift_decision),
-        );
+        let open = self.open_changes().await?;
+        let outcome = &open.outcome;
+        let mut all = self.approval_decisions(&open, principal).await?;
+        all.extend(reported_drift(outcome).into_iter().map(drift_decision));
         let prints: Vec<&str> = outcome
             .changes
             .iter()
             .map(|change| change.fingerprint.as_str())
             .collect();
         let parked = self.store.parked_changes(&prints).await?;
-        all.extend(open_decisions(
-            &rules.set,
-            &outcome,
-            &parked,
-            &self.store.list_alerts().await?,
-        ));
+        all.extend(open_decisions(outcome, &parked));
+        all.extend(self.match_decisions().await?);
+        add_alerts(&self.store.list_alerts().await?, &mut all);
         all.extend(answers_in_effect(
-            &outcome,
+            outcome,
             &self.store.override_rows().await?,
             &self.store.list_approvals().await?,
             self.now(),
         ));
         Ok(all)
+    }
+
+    /// The matches that need review, by system and doubt.
+    async fn match_decisions(&self) -> Result<Vec<Decision>, EngineError> {
+        let mut counts: BTreeMap<(String, Doubt), (i64, OutcomeFilter)> = BTreeMap::new();
+        for count in self.store.match_counts().await? {
+            if let Some(doubt) = Doubt::of(count.status, count.code) {
+                let filter = OutcomeFilter {
+                    status: Some(OutcomeStatus::Match(count.status)),
+                    code: (doubt == Doubt::Orphaned).then_some(count.code),
+                    limit: NAMED as i64,
+                    ..OutcomeFilter::default()
+                };
+                let known = counts.entry((count.system, doubt)).or_insert((0, filter));
+                known.0 += count.count;
+            }
+        }
+        let mut decisions = Vec::new();
+        for ((system, doubt), (count, filter)) in counts {
+            let mut names = Vec::new();
+            for kind in ObjectType::ALL {
+                let list = OutcomeList::Matches;
+                let records = self.store.list_records(list, &system, *kind, &filter);
+                names.extend(records.await?.0.into_iter().map(|one| one.label));
+            }
+            decisions.push(match_decision(&system, doubt, count, names));
+        }
+        Ok(decisions)
     }
 
     /// Ends overrides of changes that are not wanted any more, and expired ones. `about`: the
@@ -516,11 +497,10 @@ impl Engine {
     /// The approval requests.
     async fn approval_decisions(
         &self,
-        rules: &RuleSet,
-        population: &Population,
-        outcome: &Outcome,
+        open: &OpenChanges,
         principal: &str,
     ) -> Result<Vec<Decision>, EngineError> {
+        let (rules, outcome) = (&open.rules.set, &open.outcome);
         if rules.approvals.is_empty() {
             return Ok(Vec::new());
         }
@@ -532,11 +512,10 @@ impl Engine {
         let operator = self.store.find_operator(principal).await.ok();
         let requests = approvals::open_requests(rules, outcome, &rows, self.now());
         let owners = self.group_owners(&requests).await?;
-        let groups = approvals::groups_by_id(population);
         let context = ApprovalContext {
             rows: &rows,
             owners: &owners,
-            groups: &groups,
+            groups: &open.group_labels,
             operator: operator.as_ref(),
         };
         Ok(requests
@@ -613,8 +592,8 @@ impl Engine {
             DecisionAnswer::Discard => false,
             _ => return Err(unfit_answer(answer, id)),
         };
-        let (rules, _, outcome) = self.decide_now().await?;
-        let held = changes_held_by_guards(&rules.set, &outcome);
+        let outcome = self.open_changes().await?.outcome;
+        let held = changes_held_by_guards(&outcome);
         let meant = held
             .iter()
             .find(|((system, kind), (_, changes))| guard_id(system, *kind, changes) == id);
@@ -642,8 +621,8 @@ impl Engine {
 
     /// Repairs values that others changed.
     async fn repair_drift(&self, id: &str, principal: &str) -> Result<(), EngineError> {
-        let (rules, population, outcome) = self.decide_now().await?;
-        let all = reported_drift(&rules.set, &population, &outcome);
+        let outcome = self.open_changes().await?.outcome;
+        let all = reported_drift(&outcome);
         let meant = all
             .iter()
             .find(|changes| drift_id(changes) == id)
@@ -669,7 +648,7 @@ impl Engine {
 
     /// Withdraws an override or the answers to an approval.
     async fn take_back_override(&self, principal: &str, decision: &str) -> Result<(), EngineError> {
-        let (_, _, outcome) = self.decide_now().await?;
+        let outcome = self.open_changes().await?.outcome;
         let rows = self.store.override_rows().await?;
         let mut about: Vec<(Option<i64>, String)> = rows
             .iter()
@@ -738,7 +717,7 @@ impl Engine {
 struct ApprovalContext<'a> {
     rows: &'a HashMap<&'a str, &'a ApprovalRow>,
     owners: &'a approvals::Owners,
-    groups: &'a approvals::GroupNames<'a>,
+    groups: &'a approvals::GroupLabels,
     /// The operator; `None` for others.
     operator: Option<&'a tide_store::OperatorRow>,
 }

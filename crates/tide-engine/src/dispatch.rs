@@ -392,6 +392,14 @@ impl Engine {
         self.share_of(system, &SystemContexts::default()).await
     }
 
+    /// How many accounts of a system are written at a time.
+    pub(crate) fn at_a_time(&self, share: &SystemDispatcher) -> usize {
+        match self.accounts_at_a_time {
+            1 => 1,
+            usual => share.connector.accounts_at_a_time().unwrap_or(usual),
+        }
+    }
+
     /// Creates the dispatcher from a context.
     pub(crate) async fn share_of(
         &self,
@@ -459,7 +467,8 @@ impl Engine {
         known: &HashSet<i64>,
     ) -> Result<(), EngineError> {
         let ahead = &share.ready;
-        if self.accounts_at_a_time == 1 {
+        let at_a_time = self.at_a_time(share);
+        if at_a_time == 1 {
             // Sequential mode: each change is claimed when it is sent.
             let marked = |changes: &Vec<ChangeRow>| {
                 changes
@@ -478,7 +487,7 @@ impl Engine {
             return Ok(());
         }
         let _ends = EndMarker(ahead);
-        let (mut together, mut first) = (self.accounts_at_a_time, true);
+        let (mut together, mut first) = (at_a_time, true);
         while !queue.is_empty() {
             let some: Vec<Vec<ChangeRow>> = queue.drain(..together.min(queue.len())).collect();
             // Changes that wait for others are claimed when those are done; canceled ones are not
@@ -525,7 +534,7 @@ impl Engine {
                 taken.await;
             }
             if ahead.starved.swap(false, Ordering::Relaxed) {
-                together = (together * 2).min(CLAIM_BATCH_SIZE.max(self.accounts_at_a_time));
+                together = (together * 2).min(CLAIM_BATCH_SIZE.max(at_a_time));
             }
         }
         Ok(())

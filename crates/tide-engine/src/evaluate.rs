@@ -200,8 +200,8 @@ impl Engine {
         kind: ObjectType,
     ) -> Result<EvaluatedRecord, EngineError> {
         let rules = Arc::new(PublishedRules {
-            version: 0,
             set: set.clone(),
+            ..PublishedRules::default()
         });
         let of = self.decide_around_text(on).await?.decided;
         let near = self

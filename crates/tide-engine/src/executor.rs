@@ -25,7 +25,7 @@ use tokio::sync::{mpsc, oneshot};
 use tokio_util::sync::CancellationToken;
 use zeroize::Zeroizing;
 
-/// How many accounts of one system are written concurrently.
+/// How many accounts of one system are written concurrently, unless its connector knows better.
 pub(crate) const AT_A_TIME: usize = 16;
 /// Maximum number of results that are stored in one commit.
 const SETTLED: usize = 512;
@@ -303,7 +303,7 @@ impl Engine {
                 .first()
                 .is_some_and(|change| tally.claimed.contains(&change.id))
         };
-        for _ in 0..self.accounts_at_a_time.min(queue.len()) {
+        for _ in 0..self.at_a_time(&share).min(queue.len()) {
             let (engine, sender, tally, cancel, principal) = (
                 self.clone(),
                 WorkerGuard::of(&share),

@@ -62,14 +62,14 @@ pub use freshness::Freshness;
 pub use full_read::Read;
 pub use groups::{GroupMember, GroupView};
 pub use inbound::{InboundEvent, IssuedToken};
-pub use licenses::{AHEAD_DAYS, LicenseUsageView};
+pub use licenses::{AHEAD_DAYS, LicenseUsageView, MOST_FORECAST, SeatForecast};
 pub use lifecycle::{DepartureImpact, Leaver, LifecycleStatus, OpenAccess};
 pub use matches::{Actor, MatchCase, MatchLine, MatchRow, MatchSide, MatchView, Word};
 pub use neighborhood::DecidedPart;
 pub use operators::new_token;
-pub use outcomes::outcome_records;
+pub use outcomes::kept_outcomes;
 pub use password_sync::PasswordProgress;
-pub use roles::{Holder, RoleSimulation, RoleView};
+pub use roles::{Holder, HolderPage, RoleList, RoleSimulation, RoleView};
 pub use runs::{Comparison, Plan, PublishedRules};
 pub use schedule::{Blackout, Schedule};
 pub use scope::{ScopeCount, ScopeLine, ScopeMove, ScopeSimulation, ScopeView};
@@ -125,7 +125,7 @@ impl Default for EngineConfig {
 }
 
 /// Compiled rules, with the rule version and a hash of the schemas from which they were compiled.
-type CompiledRules = ((i64, u64), Arc<PublishedRules>);
+type CompiledRules = ((i64, i64), Arc<PublishedRules>);
 
 /// The engine: one for each store.
 pub struct Engine {

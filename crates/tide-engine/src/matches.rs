@@ -396,6 +396,7 @@ impl Engine {
         system: &str,
         kind: ObjectType,
         filter: &OutcomeFilter,
+        search: &str,
     ) -> Result<MatchView, EngineError> {
         self.store.find_system(system).await?;
         self.refresh_outcomes().await?;
@@ -421,7 +422,9 @@ impl Engine {
         }
         let mut linked_by: Vec<(String, usize)> = linked_by.into_iter().collect();
         linked_by.sort_by(|a, b| (b.1, &a.0).cmp(&(a.1, &b.0)));
-        let (records, found) = self.store.list_records(list, system, kind, filter).await?;
+        let filter = self.with_search(list, (system, kind), filter, search);
+        let filter = filter.await?;
+        let (records, found) = self.store.list_records(list, system, kind, &filter).await?;
         let answers = self.store.match_answers(Some(system)).await?;
         Ok(MatchView {
             counts,

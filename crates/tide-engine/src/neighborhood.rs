@@ -3,19 +3,35 @@
 //! The decision cache knows which records belong together. With automatic sync, runs keep it up to
 //! date; otherwise it follows the records here, and a run makes a decision of its own.
 
+use crate::approvals::GroupLabels;
 use crate::incremental::{DecisionCache, Purpose, is_automatic};
 use crate::runs::PublishedRules;
 use crate::{Engine, EngineError};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::sync::Arc;
-use tide_core::explain::MOST_FOUND;
+use tide_core::decide::{Change, Totals};
+use tide_core::explain::{MOST_FOUND, fold_text};
 use tide_core::incremental::Records;
-use tide_core::{HoldCause, Outcome, Place, Population, Reason, decide};
-use tide_store::{Hold, HoldKey};
+use tide_core::model::AccountId;
+use tide_core::{HoldCause, ObjectType, Outcome, Place, Population, Reason, decide};
+use tide_store::{FoundOutcomes, Hold, HoldKey, OutcomeFilter, OutcomeList};
 
 /// Up to this many changed records that no run has decided yet are read with an answer.
 const MAX_DIRTY: usize = 200;
+
+/// A search in a list looks through this many records that have the text.
+const MOST_LISTED: i64 = 5_000;
+
+/// The open changes of everybody.
+pub(crate) struct OpenChanges {
+    /// The published rules.
+    pub rules: Arc<PublishedRules>,
+    /// The changes, each with its hold.
+    pub outcome: Outcome,
+    /// The labels of the groups in memberships by rule.
+    pub group_labels: GroupLabels,
+}
 
 /// Some records as they are decided now.
 pub struct DecidedPart {
@@ -122,6 +138,12 @@ impl Engine {
     /// Decides about the records that a text means; at most [`MOST_FOUND`] people are
     /// found by a part of their names.
     pub(crate) async fn decide_around_text(&self, text: &str) -> Result<DecidedPart, EngineError> {
+        let found = self.find_records(text, MOST_FOUND as i64).await?;
+        self.decide_around(&found).await
+    }
+
+    /// The records that have a text, as of the last decision.
+    async fn find_records(&self, text: &str, limit: i64) -> Result<Records, EngineError> {
         let is_open = self.store.open_search().is_some();
         let index = self.store.search().await?.clone();
         if !is_open {
@@ -130,8 +152,74 @@ impl Engine {
         }
         drop(self.current_cache().await?);
         index.flush().await;
-        let found = index.find(text, MOST_FOUND as i64).await?;
-        self.decide_around(&found).await
+        Ok(index.find(text, limit).await?)
+    }
+
+    /// The filter of a list, limited to what a text means, if there is one: to the records that
+    /// have it ([`MOST_LISTED`] of them), and to reasons whose sentence has it.
+    pub(crate) async fn with_search(
+        &self,
+        list: OutcomeList,
+        (system, kind): (&str, ObjectType),
+        filter: &OutcomeFilter,
+        search: &str,
+    ) -> Result<OutcomeFilter, EngineError> {
+        let text = search.trim();
+        if text.is_empty() {
+            return Ok(filter.clone());
+        }
+        let records = self.find_records(text, MOST_LISTED).await?;
+        let folded = fold_text(text);
+        let counts = self.count_by_reason(list, system, kind).await?;
+        let has_text = |(_, sentence): &(_, String)| fold_text(sentence).contains(&folded);
+        let reasons = counts.into_iter().filter(has_text);
+        Ok(OutcomeFilter {
+            found: Some(FoundOutcomes {
+                records,
+                reasons: reasons
+                    .map(|(count, _)| (count.code, count.group))
+                    .collect(),
+            }),
+            ..filter.clone()
+        })
+    }
+
+    /// The changes of everybody that wait for an answer or failed, and reported drift.
+    pub(crate) async fn open_changes(&self) -> Result<OpenChanges, EngineError> {
+        let now = self.now();
+        let cache = self.current_cache().await?;
+        let Some(known) = cache.as_ref() else {
+            return Err(EngineError::Internal("no decision is known".to_owned()));
+        };
+        let rules = known.rules().clone();
+        let mut facts = Population::default();
+        self.load_governance_inputs(&rules.set, &mut facts, now)
+            .await?;
+        let state = known.state();
+        let totals = Totals {
+            linked: state.linked_counts().clone(),
+            seats: state.seats_in_use(),
+            ..Totals::of_facts(&facts)
+        };
+        let mut outcome = state.outstanding_outcome(&rules.set, &totals, now);
+        let is_repaired = |change: &&Change| {
+            let said = facts.guard_overrides.get(&change.fingerprint);
+            said.is_some_and(|said| said.release)
+        };
+        let drift = state.reported_drift().filter(|change| !is_repaired(change));
+        outcome.changes.extend(drift.cloned());
+        let groups = outcome
+            .changes
+            .iter()
+            .filter(|change| change.is_membership())
+            .filter_map(|change| change.account);
+        let label = |id: AccountId| Some((id, state.group_label(id)?.to_owned()));
+        let group_labels = groups.filter_map(label).collect();
+        Ok(OpenChanges {
+            rules,
+            outcome,
+            group_labels,
+        })
     }
 
     /// Prepares the answers to come, in the background: the first one need not wait for a full
@@ -157,7 +245,7 @@ impl Engine {
     }
 
     /// The decision cache, up to date. With automatic sync, runs see to that.
-    async fn current_cache(
+    pub(crate) async fn current_cache(
         &self,
     ) -> Result<tokio::sync::MutexGuard<'_, Option<DecisionCache>>, EngineError> {
         // Without rules nothing is decided.

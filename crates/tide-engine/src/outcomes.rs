@@ -2,13 +2,15 @@
 //! from there.
 
 use crate::incremental::IncrementalDecision;
+use crate::licenses::seat_holdings;
+use crate::roles::role_holdings;
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use tide_core::decide::{Decided, Verdict};
 use tide_core::incremental::Records;
 use tide_core::states::{LinkOrigin, MatchStatus, ScopeStatus, UnmatchedCause};
 use tide_core::{Account, ObjectType, Outcome, Population, Reason, ReasonKind, RuleSet};
-use tide_store::{OutcomeRecord, OutcomeStatus};
+use tide_store::{KeptOutcomes, OutcomeRecord, OutcomeStatus};
 
 /// The scope status of a line; `None` for a departure and for an orphaned account.
 fn scope_status(rules: &RuleSet, line: &Decided) -> Option<ScopeStatus> {
@@ -199,6 +201,28 @@ impl<'a> RecordBuilder<'a> {
     }
 }
 
+/// What is kept of an outcome: of a part, what is kept of the decided records.
+pub fn kept_outcomes(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+    about: Option<&Records>,
+) -> KeptOutcomes {
+    let mut holdings = role_holdings(rules, population, outcome);
+    holdings.extend(seat_holdings(rules, population, outcome));
+    if let Some(about) = about {
+        // A partial outcome has changes of others.
+        holdings.retain(|one| match one.identity.as_str() {
+            "" => about.accounts.contains(&one.account),
+            identity => about.identities.contains(identity),
+        });
+    }
+    KeptOutcomes {
+        records: outcome_records(rules, population, outcome, about),
+        holdings,
+    }
+}
+
 /// What the lists of all systems show of an outcome: of a part, what they show of the decided
 /// records.
 pub fn outcome_records(
@@ -228,11 +252,13 @@ impl Engine {
         news: &IncrementalDecision,
     ) -> Result<(), EngineError> {
         let about = news.about.as_ref();
-        let records = outcome_records(&news.rules.set, &news.population, &news.outcome, about);
+        if about.is_some_and(Records::is_empty) {
+            return Ok(());
+        }
+        let kept = kept_outcomes(&news.rules.set, &news.population, &news.outcome, about);
         match about {
-            Some(about) if about.is_empty() => {}
-            Some(about) => self.store.keep_outcomes(about, records).await?,
-            None => self.store.replace_outcomes(records).await?,
+            Some(about) => self.store.keep_outcomes(about, kept).await?,
+            None => self.store.replace_outcomes(kept).await?,
         }
         Ok(())
     }

@@ -2,21 +2,47 @@
 
 use crate::{Engine, EngineError};
 use jiff::Timestamp;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use tide_core::impact::{Impact, compute_impact};
 use tide_core::model::{ROLES, RoleGrant};
 use tide_core::roles::{HeldRole, RoleConflict, RoleSource};
 use tide_core::rules::roles::Role;
 use tide_core::{Outcome, Population, RuleSet, Value, decide};
+use tide_store::{Holding, HoldingDetail, HoldingFilter, HoldingKind};
 
-/// A role and who holds it.
+/// The most conflicts in one answer.
+const MOST_CONFLICTS: i64 = 200;
+
+/// A role and how many hold it.
 #[derive(Debug, Clone)]
 pub struct RoleView {
     /// The role.
     pub role: Role,
-    /// Its holders: identity, label, origin, and end if the assignment is temporary.
+    /// The number of its holders.
+    pub holder_count: i64,
+}
+
+/// All roles, and where they differ.
+#[derive(Debug, Clone)]
+pub struct RoleList {
+    /// The roles, in the order of the file.
+    pub roles: Vec<RoleView>,
+    /// The first conflicts between roles.
+    pub conflicts: Vec<RoleConflict>,
+    /// How many conflicts there are.
+    pub conflict_count: i64,
+}
+
+/// A page of the holders of a role.
+#[derive(Debug, Clone)]
+pub struct HolderPage {
+    /// The holders, by label.
     pub holders: Vec<Holder>,
+    /// How many there are in all.
+    pub count: i64,
+    /// Where the next page begins.
+    pub next: Option<String>,
 }
 
 /// A holder of a role.
@@ -115,24 +141,66 @@ impl Engine {
         self.compute(Some(crate::compute::PATIENCE), work).await
     }
 
-    /// All roles with who holds them, and where roles differ.
-    pub async fn list_roles(&self) -> Result<(Vec<RoleView>, Vec<RoleConflict>), EngineError> {
-        let now = self.now();
-        let (rules, population, outcome) = self.decide_now().await?;
-        let mut holders: BTreeMap<String, Vec<Holder>> = BTreeMap::new();
-        for ((role, _), holder) in turns(&rules.set, &population, &outcome, now) {
-            holders.entry(role).or_default().push(holder);
+    /// All roles with the number of their holders, and where roles differ, as decided last.
+    pub async fn list_roles(&self) -> Result<RoleList, EngineError> {
+        let rules = self.published_rules().await?;
+        self.refresh_outcomes().await?;
+        let counts = self.store.holding_counts(HoldingKind::Role).await?;
+        let filter = HoldingFilter {
+            limit: MOST_CONFLICTS,
+            ..HoldingFilter::default()
+        };
+        let conflicts = self
+            .store
+            .list_holdings(HoldingKind::RoleConflict, &filter)
+            .await?;
+        let roles = rules.set.roles.iter().map(|role| RoleView {
+            role: role.clone(),
+            holder_count: counts.get(&role.name).copied().unwrap_or_default(),
+        });
+        let found = conflicts.items.into_iter();
+        Ok(RoleList {
+            roles: roles.collect(),
+            conflicts: found
+                .filter_map(|one| match one.detail {
+                    HoldingDetail::Conflict(conflict) => Some(conflict),
+                    _ => None,
+                })
+                .collect(),
+            conflict_count: conflicts.count,
+        })
+    }
+
+    /// A page of the holders of a role, with the origin of each, as decided last.
+    pub async fn list_holders(
+        &self,
+        role: &str,
+        filter: HoldingFilter,
+    ) -> Result<HolderPage, EngineError> {
+        let rules = self.published_rules().await?;
+        if !rules.set.roles.iter().any(|one| one.name == role) {
+            return Err(no_role(&rules.set, role));
         }
-        let mut views: Vec<RoleView> = Vec::new();
-        for role in &rules.set.roles {
-            let mut theirs = holders.remove(&role.name).unwrap_or_default();
-            theirs.sort_by(|a, b| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)));
-            views.push(RoleView {
-                role: role.clone(),
-                holders: theirs,
-            });
-        }
-        Ok((views, outcome.conflicts))
+        self.refresh_outcomes().await?;
+        let filter = HoldingFilter {
+            name: Some(role.to_owned()),
+            ..filter
+        };
+        let page = self.store.list_holdings(HoldingKind::Role, &filter).await?;
+        let holder = |one: Holding| match one.detail {
+            HoldingDetail::Role { source, until } => Some(Holder {
+                identity: one.identity,
+                label: one.label,
+                source,
+                until,
+            }),
+            _ => None,
+        };
+        Ok(HolderPage {
+            holders: page.items.into_iter().filter_map(holder).collect(),
+            count: page.count,
+            next: page.next,
+        })
     }
 
     /// Grants a role to a person, from now or a moment, permanently or until a moment.
@@ -188,18 +256,49 @@ fn no_role(rules: &RuleSet, name: &str) -> EngineError {
 /// The holders, by role and identity.
 type Turns = BTreeMap<(String, String), Holder>;
 
+/// The roles that the identities of an outcome hold, and their conflicts.
+pub(crate) fn role_holdings(
+    rules: &RuleSet,
+    population: &Population,
+    outcome: &Outcome,
+) -> Vec<Holding> {
+    if rules.roles.is_empty() {
+        return Vec::new();
+    }
+    let roles = turns(rules, population, outcome, outcome.at);
+    let roles = roles.into_iter().map(|((role, _), holder)| Holding {
+        name: role,
+        identity: holder.identity,
+        account: 0,
+        label: holder.label,
+        detail: HoldingDetail::Role {
+            source: holder.source,
+            until: holder.until,
+        },
+    });
+    let conflicts = outcome.conflicts.iter().map(|conflict| Holding {
+        name: conflict.attribute.clone(),
+        identity: conflict.identity.clone(),
+        account: 0,
+        label: conflict.label.clone(),
+        detail: HoldingDetail::Conflict(conflict.clone()),
+    });
+    roles.chain(conflicts).collect()
+}
+
 fn turns(rules: &RuleSet, population: &Population, outcome: &Outcome, now: Timestamp) -> Turns {
     let mut all = Turns::new();
+    let mut grants: HashMap<&str, Vec<&RoleGrant>> = HashMap::new();
+    for grant in &population.role_grants {
+        grants.entry(&grant.identity).or_default().push(grant);
+    }
     for (identity, label) in outcome
         .identities
         .iter()
         .filter(|(identity, _)| !identity.attributes.get(ROLES).is_empty())
     {
-        let theirs: Vec<&RoleGrant> = population
-            .role_grants
-            .iter()
-            .filter(|grant| grant.identity == identity.id)
-            .collect();
+        let theirs = grants.get(identity.id.as_str()).cloned();
+        let theirs = theirs.unwrap_or_default();
         let by = held_by(rules, identity, &theirs, now);
         for role in identity.attributes.get(ROLES).iter().map(Value::to_string) {
             let given = theirs

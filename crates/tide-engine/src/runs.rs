@@ -27,6 +27,8 @@ pub struct PublishedRules {
     pub version: i64,
     /// The rules.
     pub set: RuleSet,
+    /// What is wrong with them, and warnings.
+    pub faults: Vec<RuleFault>,
 }
 
 /// The comparison of two change sets.
@@ -119,29 +121,42 @@ impl Engine {
     /// # Errors
     /// `NoRules` before the first publication; `Rules` if a changed schema makes them invalid.
     pub async fn published_rules(&self) -> Result<Arc<PublishedRules>, EngineError> {
-        let mark = self.store.rules_mark().await?.ok_or(EngineError::NoRules)?;
+        let rules = self.checked_rules().await?.ok_or(EngineError::NoRules)?;
+        let errors = rules.faults.iter();
+        // A schema that changed since can break rules that were sound when they were published.
+        let errors: Vec<RuleFault> = errors
+            .filter(|fault| fault.severity == FaultSeverity::Error)
+            .cloned()
+            .collect();
+        match errors.is_empty() {
+            true => Ok(rules),
+            false => Err(EngineError::Rules(errors)),
+        }
+    }
+
+    /// The published rules with their faults by the schemas of now, sound or not; `None` before the
+    /// first publication.
+    pub async fn checked_rules(&self) -> Result<Option<Arc<PublishedRules>>, EngineError> {
+        let Some(mark) = self.store.rules_mark().await? else {
+            return Ok(None);
+        };
         if let Some((_, rules)) = lock(&self.compiled_rules)
             .as_ref()
             .filter(|(known, _)| *known == mark)
         {
-            return Ok(rules.clone());
+            return Ok(Some(rules.clone()));
         }
-        let version = self.store.load_rules().await?.ok_or(EngineError::NoRules)?;
+        let Some(version) = self.store.load_rules().await? else {
+            return Ok(None);
+        };
         let (set, faults) = self.check_rules(&version.files).await?;
-        let errors: Vec<RuleFault> = faults
-            .into_iter()
-            .filter(|fault| fault.severity == FaultSeverity::Error)
-            .collect();
-        // A schema that changed since can break rules that were sound when they were published.
-        if !errors.is_empty() {
-            return Err(EngineError::Rules(errors));
-        }
         let rules = Arc::new(PublishedRules {
             version: version.version,
             set,
+            faults,
         });
         *lock(&self.compiled_rules) = Some((mark, rules.clone()));
-        Ok(rules)
+        Ok(Some(rules))
     }
 
     /// Decides from what is known now, and stores nothing.
@@ -583,58 +598,20 @@ impl Engine {
         one: i64,
         other: i64,
     ) -> Result<Comparison, EngineError> {
-        let mut both = Vec::with_capacity(2);
-        for id in [one, other] {
-            self.store.change_set(id).await?;
-            both.push(
-                self.store
-                    .list_changes(
-                        id,
-                        &ChangeFilter {
-                            limit: i64::MAX,
-                            ..ChangeFilter::default()
-                        },
-                    )
-                    .await?,
-            );
-        }
-        let prints = |rows: &[ChangeRow]| -> HashSet<String> {
-            rows.iter()
-                .map(|row| row.change.fingerprint.clone())
-                .collect()
-        };
-        let (here, there) = (prints(&both[0]), prints(&both[1]));
-        let only = |rows: Vec<ChangeRow>, others: &HashSet<String>| -> Vec<ChangeRow> {
-            rows.into_iter()
-                .filter(|row| !others.contains(&row.change.fingerprint))
-                .collect()
-        };
-        let (second, first) = (
-            both.pop().unwrap_or_default(),
-            both.pop().unwrap_or_default(),
-        );
+        self.store.change_set(one).await?;
+        self.store.change_set(other).await?;
+        let same = self.store.count_in_both(one, other).await?;
         Ok(Comparison {
-            same: here.intersection(&there).count(),
-            only_here: only(first, &there),
-            only_there: only(second, &here),
+            same: usize::try_from(same).unwrap_or_default(),
+            only_here: self.store.changes_only_in(one, other).await?,
+            only_there: self.store.changes_only_in(other, one).await?,
         })
     }
 
     /// The types that the rules speak of, for each connected system.
     pub(crate) async fn to_read(&self) -> Result<Vec<(SystemRow, Vec<ObjectType>)>, EngineError> {
-        let rules = match self.published_rules().await {
-            Ok(rules) => rules,
-            Err(EngineError::NoRules) => Arc::default(),
-            // Rules that became invalid still say what must be read.
-            Err(EngineError::Rules(_)) => match self.store.load_rules().await? {
-                Some(version) => Arc::new(PublishedRules {
-                    version: version.version,
-                    set: self.check_rules(&version.files).await?.0,
-                }),
-                None => Arc::default(),
-            },
-            Err(other) => return Err(other),
-        };
+        // Rules that became invalid still say what must be read.
+        let rules = self.checked_rules().await?.unwrap_or_default();
         let set = &rules.set;
         let systems = self.store.list_systems().await?;
         Ok(systems

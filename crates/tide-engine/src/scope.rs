@@ -11,7 +11,7 @@ use tide_core::states::{ScopeStatus, SystemKind, SystemRole};
 use tide_core::{
     ObjectType, Outcome, Place, Population, Reason, ReasonCode, RuleSet, Schema, decide,
 };
-use tide_store::{OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus};
+use tide_store::{OutcomeCount, OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus};
 
 /// One person or account, with its scope status.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -225,6 +225,7 @@ impl Engine {
         system: &str,
         kind: ObjectType,
         filter: &OutcomeFilter,
+        search: &str,
     ) -> Result<ScopeView, EngineError> {
         self.store.find_system(system).await?;
         self.refresh_outcomes().await?;
@@ -236,7 +237,9 @@ impl Engine {
         };
         let counts = self.count_scope(system, kind).await?;
         let list = OutcomeList::Scope;
-        let (records, found) = self.store.list_records(list, system, kind, filter).await?;
+        let filter = self.with_search(list, (system, kind), filter, search);
+        let filter = filter.await?;
+        let (records, found) = self.store.list_records(list, system, kind, &filter).await?;
         let edit = own
             .types
             .get(&kind)
@@ -259,27 +262,40 @@ impl Engine {
     ) -> Result<Vec<ScopeCount>, EngineError> {
         let mut counts = Vec::new();
         let list = OutcomeList::Scope;
-        for count in self.store.outcome_counts(list, system, kind).await? {
+        for (count, reason) in self.count_by_reason(list, system, kind).await? {
             let OutcomeStatus::Scope(status) = count.status else {
                 continue;
             };
-            let reasons = self
-                .store
-                .sample_reasons(system, kind, &count, SAMPLED)
-                .await?;
-            let texts: Vec<String> = reasons.iter().map(ToString::to_string).collect();
-            if texts.is_empty() {
-                continue;
-            }
             counts.push(ScopeCount {
                 status,
                 code: count.code,
-                reason: shared_text(&texts),
+                reason,
                 rule: count.rule(),
                 count: usize::try_from(count.count).unwrap_or_default(),
             });
         }
         sort_counts(&mut counts);
+        Ok(counts)
+    }
+
+    /// The kept counts of a list, each with the sentence that its first reasons share.
+    pub(crate) async fn count_by_reason(
+        &self,
+        list: OutcomeList,
+        system: &str,
+        kind: ObjectType,
+    ) -> Result<Vec<(OutcomeCount, String)>, EngineError> {
+        let mut counts = Vec::new();
+        for count in self.store.outcome_counts(list, system, kind).await? {
+            let reasons = self
+                .store
+                .sample_reasons(system, kind, &count, SAMPLED)
+                .await?;
+            let texts: Vec<String> = reasons.iter().map(ToString::to_string).collect();
+            if !texts.is_empty() {
+                counts.push((count, shared_text(&texts)));
+            }
+        }
         Ok(counts)
     }
 

@@ -335,8 +335,8 @@ impl Engine {
         let Some(version) = self.store.load_rules().await? else {
             return Ok(None);
         };
-        let (set, _) = self.check_rules(&version.files).await?;
-        let Some(own) = set.systems.get(name) else {
+        let rules = self.checked_rules().await?.unwrap_or_default();
+        let Some(own) = rules.set.systems.get(name) else {
             return Ok(None);
         };
         let others = version
@@ -607,9 +607,8 @@ impl Engine {
     /// The permissions that a system's service account needs for what the published rules do.
     pub async fn required_permissions(&self, name: &str) -> Result<Vec<Permission>, EngineError> {
         let row = self.store.find_system(name).await?;
-        let rules = match self.store.load_rules().await? {
-            Some(version) => self.check_rules(&version.files).await?.0,
-            None => return Ok(Vec::new()),
+        let Some(rules) = self.checked_rules().await? else {
+            return Ok(Vec::new());
         };
         let base = |kind| match (row.kind.as_str(), kind) {
             ("ldap", _) => row.settings["base_dn"]
@@ -621,7 +620,7 @@ impl Engine {
             _ => "the file".to_owned(),
         };
         Ok(permissions::required_permissions(
-            &rules,
+            &rules.set,
             name,
             |kind| row.schema.get(&kind).cloned(),
             base,

@@ -281,7 +281,7 @@ async fn who_gets_no_seat_is_on_the_waiting_list_and_reported() {
         "{told:?}"
     );
     let seats = season.engine.list_licenses().await.expect("counted");
-    assert_eq!((seats[0].now.used, seats[0].now.waiting.len()), (2, 1));
+    assert_eq!((seats[0].used, seats[0].waiting.len()), (2, 1));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -334,7 +334,7 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
         let sets = store.change_sets(None, None, false, 10).await;
         let seats = season.engine.list_licenses().await.expect("counted");
         let decisions = season.engine.list_decisions("tester").await;
-        panic!("{:?}\n{sets:#?}\n{decisions:#?}", seats[0].now);
+        panic!("{:?}\n{sets:#?}\n{decisions:#?}", seats[0]);
     }
     assert_eq!(season.berthing.user("1001").expect("kept")["active"], false);
     season.engine.stop().await;

@@ -257,7 +257,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
     };
     let report = tide
         .engine
-        .list_matches("berthing", tide_core::ObjectType::Person, &all)
+        .list_matches("berthing", tide_core::ObjectType::Person, &all, "")
         .await
         .expect("told");
     let asked = report

@@ -23,7 +23,7 @@ use tide_core::rules::RuleFile;
 use tide_core::states::{DecisionAnswer, SystemKind};
 use tide_core::{Attributes, ObjectType, Value};
 use tide_engine::{Engine, EngineConfig, EngineError, NewSystem, Plan, Schedule, SystemUpdate};
-use tide_store::{ChangeFilter, ChangeSetRow, MasterKey, OutcomeFilter, OutcomeRecord, Store};
+use tide_store::{ChangeFilter, ChangeSetRow, KeptOutcomes, MasterKey, OutcomeFilter, Store};
 use world::{ALL, BERTHING, CLASSROOM, HARBOUR, Shared, text};
 
 const RULES: [(&str, &str); 5] = [
@@ -714,7 +714,7 @@ impl Sim {
             ..OutcomeFilter::default()
         };
         let scope = engine
-            .show_scope(HARBOUR, ObjectType::Person, &everybody)
+            .show_scope(HARBOUR, ObjectType::Person, &everybody, "")
             .await
             .map_err(fault("the scope"))?;
         let counted: usize = scope.counts.iter().map(|count| count.count).sum();
@@ -727,17 +727,19 @@ impl Sim {
         }
         let decided = engine.decide_now().await.map_err(fault("deciding"))?;
         let (rules, population, outcome) = decided;
-        let sorted = |records: Vec<OutcomeRecord>| -> BTreeSet<String> {
-            records.iter().map(|one| format!("{one:?}")).collect()
+        let sorted = |kept: KeptOutcomes| -> BTreeSet<String> {
+            let records = kept.records.iter().map(|one| format!("{one:?}"));
+            let holdings = kept.holdings.iter().map(|one| format!("{one:?}"));
+            records.chain(holdings).collect()
         };
-        let decided = sorted(tide_engine::outcome_records(
-            &rules.set,
-            &population,
-            &outcome,
-            None,
-        ));
-        let kept = engine.store().all_outcomes().await;
-        let kept = sorted(kept.map_err(fault("the outcomes"))?);
+        let (rules, people) = (&rules.set, &population);
+        let decided = sorted(tide_engine::kept_outcomes(rules, people, &outcome, None));
+        let records = engine.store().all_outcomes().await;
+        let holdings = engine.store().all_holdings().await;
+        let kept = sorted(KeptOutcomes {
+            records: records.map_err(fault("the outcomes"))?,
+            holdings: holdings.map_err(fault("the holdings"))?,
+        });
         if kept == decided {
             return Ok(());
         }

@@ -367,7 +367,7 @@ async fn shown_scope() -> (Tide, ScopeView) {
     tide.engine.read_all().await.expect("read");
     let view = tide
         .engine
-        .show_scope("harbour", ObjectType::Person, &everybody())
+        .show_scope("harbour", ObjectType::Person, &everybody(), "")
         .await
         .expect("counted");
     (tide, view)
@@ -438,7 +438,7 @@ async fn a_scope_is_tried_and_nothing_is_kept() {
     );
     assert_eq!(
         engine
-            .show_scope("harbour", ObjectType::Person, &everybody())
+            .show_scope("harbour", ObjectType::Person, &everybody(), "")
             .await
             .expect("counted")
             .counts,

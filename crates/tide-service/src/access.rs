@@ -193,6 +193,7 @@ pub const GRANTS: &[(&str, &str, Grant)] = &[
     ("PUT", "/api/v1/identities/{id}/password", Grant::Operators),
     ("GET", "/api/v1/identities/{id}/password", Grant::Operators),
     ("GET", "/api/v1/roles", Grant::Operators),
+    ("GET", "/api/v1/roles/{name}/holders", Grant::Operators),
     ("POST", "/api/v1/roles/{name}/holders", Grant::Operators),
     ("POST", "/api/v1/roles/{name}/simulate", Grant::Operators),
     (

@@ -149,8 +149,8 @@ CREATE TABLE account (
     UNIQUE (system, key)
 ) STRICT;
 CREATE INDEX account_object ON account (system, object);
--- Who has a DN now: asked before a former name is removed from a group.
-CREATE INDEX account_dn ON account (system, name COLLATE NOCASE) WHERE instr(name, '=') > 0;
+-- The accounts of a system by name. Also asked before a former DN is removed from a group: who has it now?
+CREATE INDEX account_name ON account (system, name COLLATE NOCASE);
 
 -- Memberships that we changed since the group's attributes were last stored in full, so that one
 -- membership costs O(1) in the size of its group.
@@ -320,6 +320,7 @@ CREATE TABLE leaver (
     returned_at TEXT
 ) STRICT;
 CREATE INDEX leaver_identity ON leaver (identity, id);
+CREATE INDEX leaver_started ON leaver (started_at, id);
 
 -- When an inactive person was reactivated.
 CREATE TABLE reactivation (
@@ -401,6 +402,10 @@ CREATE TABLE change_set (
     started_at TEXT NOT NULL,
     ended_at TEXT,
     note TEXT,
+    -- The number of lines by verdict (JSON object).
+    verdicts TEXT NOT NULL DEFAULT '{}',
+    -- The number of changes by state (JSON object), once it has ended.
+    states TEXT,
     -- It is about everybody, and not only about records that changed.
     is_full INTEGER NOT NULL DEFAULT 1,
     -- The day that a preview simulates, if it is not the day on which it was made.
@@ -452,13 +457,18 @@ CREATE TABLE change (
     settled_at TEXT
 ) STRICT;
 CREATE INDEX change_set_changes ON change (change_set, id);
-CREATE INDEX change_queue ON change (state, id);
+-- The queue, and the number of changes of a change set by state.
+CREATE INDEX change_queue ON change (state, change_set, id);
 CREATE INDEX change_identity ON change (identity, id);
+CREATE INDEX change_orphan ON change (account, id) WHERE identity = '';
 CREATE INDEX change_fingerprint ON change (fingerprint, id);
 CREATE INDEX change_settled ON change (system, kind, settled_at) WHERE state = 'done';
 CREATE INDEX change_accepted ON change (id) WHERE state = 'accepted';
 -- Writes to accounts that cannot be seen in the accounts.
 CREATE INDEX change_acts ON change (account, kind, settled_at) WHERE state = 'done' AND kind IN ('password', 'delete');
+CREATE TRIGGER change_state_changed AFTER UPDATE OF state ON change WHEN OLD.state <> NEW.state BEGIN
+    UPDATE change_set SET states = NULL WHERE id = NEW.change_set AND states IS NOT NULL;
+END;
 -- What guards count before it is done.
 CREATE INDEX change_in_flight ON change (system, kind)
     WHERE state IN ('queued', 'sending', 'unknown', 'accepted') AND kind IN ('disable', 'delete', 'revoke', 'move', 'password');
@@ -509,8 +519,6 @@ CREATE TABLE outcome (
     account_name TEXT NOT NULL,
     label TEXT NOT NULL,
     candidates INTEGER NOT NULL,
-    -- Label, account and reason, folded, for searches by people.
-    search_text TEXT NOT NULL,
     -- The code and the arguments of the reason, as JSON.
     reason TEXT NOT NULL,
     digest INTEGER NOT NULL
@@ -531,6 +539,42 @@ CREATE TABLE outcome_count (
     count INTEGER NOT NULL,
     PRIMARY KEY (system, object, list, status, code, group_key)
 ) STRICT, WITHOUT ROWID;
+
+-- What people hold or would take by the last decision about them: roles, conflicts between roles, seats
+-- of licenses. Written with the outcomes.
+CREATE TABLE holding (
+    id INTEGER PRIMARY KEY,
+    -- `role`, `role_conflict`, `seat_taken` or `seat_freed`.
+    kind TEXT NOT NULL,
+    -- The role or the license.
+    name TEXT NOT NULL,
+    -- Empty for an account without an identity.
+    identity TEXT NOT NULL,
+    -- 0 where it is about the identity.
+    account INTEGER NOT NULL,
+    label TEXT NOT NULL,
+    -- Sorts the list of a name.
+    position TEXT NOT NULL,
+    -- The rest, as JSON.
+    detail TEXT NOT NULL,
+    digest INTEGER NOT NULL
+) STRICT;
+CREATE INDEX holding_identity ON holding (identity) WHERE identity <> '';
+CREATE INDEX holding_account ON holding (account) WHERE account <> 0;
+CREATE INDEX holding_list ON holding (kind, name, position, id);
+CREATE TABLE holding_count (
+    kind TEXT NOT NULL,
+    name TEXT NOT NULL,
+    count INTEGER NOT NULL,
+    PRIMARY KEY (kind, name)
+) STRICT, WITHOUT ROWID;
+CREATE TRIGGER holding_added AFTER INSERT ON holding BEGIN
+    INSERT INTO holding_count (kind, name, count) VALUES (NEW.kind, NEW.name, 1)
+    ON CONFLICT (kind, name) DO UPDATE SET count = count + 1;
+END;
+CREATE TRIGGER holding_deleted AFTER DELETE ON holding BEGIN
+    UPDATE holding_count SET count = count - 1 WHERE kind = OLD.kind AND name = OLD.name;
+END;
 
 -- What an operator decided about changes held by a guard: sent after all (release), or not sent
 -- while they stay the same (discard). It ends when the change is done, when nothing wants the
@@ -683,6 +727,68 @@ CREATE INDEX journal_by_hand ON journal (subject, at)
     WHERE act GLOB 'role.*' OR act GLOB 'departure.*' OR act GLOB 'match.*' OR act IN ('identity.split', 'password.set');
 CREATE TRIGGER journal_no_update BEFORE UPDATE ON journal BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END;
 CREATE TRIGGER journal_no_delete BEFORE DELETE ON journal BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END;
+
+-- ── Kept counts ──────────────────────────────────────────────────────────────────────────────
+
+-- The number of `account`s that are there and of those that are `linked`, by system; of `identity` by
+-- stage; and how often a system or a schema changed (`schema_edition`).
+CREATE TABLE record_count (
+    kind TEXT NOT NULL,
+    key TEXT NOT NULL,
+    count INTEGER NOT NULL,
+    PRIMARY KEY (kind, key)
+) STRICT, WITHOUT ROWID;
+CREATE TRIGGER count_account_added AFTER INSERT ON account WHEN NEW.absent_since IS NULL BEGIN
+    INSERT INTO record_count (kind, key, count) VALUES ('account', NEW.system, 1)
+    ON CONFLICT (kind, key) DO UPDATE SET count = count + 1;
+END;
+CREATE TRIGGER count_account_changed AFTER UPDATE OF absent_since ON account
+WHEN (OLD.absent_since IS NULL) <> (NEW.absent_since IS NULL) BEGIN
+    UPDATE record_count SET count = count + iif(NEW.absent_since IS NULL, 1, -1)
+    WHERE key = NEW.system AND (kind = 'account' OR kind = 'linked'
+      AND EXISTS (SELECT 1 FROM link l WHERE l.account = NEW.id AND l.ended_at IS NULL));
+END;
+CREATE TRIGGER count_account_deleted AFTER DELETE ON account WHEN OLD.absent_since IS NULL BEGIN
+    UPDATE record_count SET count = count - 1 WHERE kind = 'account' AND key = OLD.system;
+END;
+CREATE TRIGGER count_link_added AFTER INSERT ON link WHEN NEW.ended_at IS NULL BEGIN
+    INSERT INTO record_count (kind, key, count)
+    SELECT 'linked', a.system, 1 FROM account a WHERE a.id = NEW.account AND a.absent_since IS NULL
+    ON CONFLICT (kind, key) DO UPDATE SET count = count + 1;
+END;
+CREATE TRIGGER count_link_ended AFTER UPDATE OF ended_at ON link
+WHEN OLD.ended_at IS NULL AND NEW.ended_at IS NOT NULL BEGIN
+    UPDATE record_count SET count = count - 1 WHERE kind = 'linked'
+      AND key = (SELECT a.system FROM account a WHERE a.id = NEW.account AND a.absent_since IS NULL);
+END;
+CREATE TRIGGER count_link_deleted AFTER DELETE ON link WHEN OLD.ended_at IS NULL BEGIN
+    UPDATE record_count SET count = count - 1 WHERE kind = 'linked'
+      AND key = (SELECT a.system FROM account a WHERE a.id = OLD.account AND a.absent_since IS NULL);
+END;
+CREATE TRIGGER count_identity_added AFTER INSERT ON identity BEGIN
+    INSERT INTO record_count (kind, key, count) VALUES ('identity', NEW.stage, 1)
+    ON CONFLICT (kind, key) DO UPDATE SET count = count + 1;
+END;
+CREATE TRIGGER count_identity_changed AFTER UPDATE OF stage ON identity WHEN OLD.stage <> NEW.stage BEGIN
+    INSERT INTO record_count (kind, key, count) VALUES ('identity', NEW.stage, 1)
+    ON CONFLICT (kind, key) DO UPDATE SET count = count + 1;
+    UPDATE record_count SET count = count - 1 WHERE kind = 'identity' AND key = OLD.stage;
+END;
+CREATE TRIGGER count_identity_deleted AFTER DELETE ON identity BEGIN
+    UPDATE record_count SET count = count - 1 WHERE kind = 'identity' AND key = OLD.stage;
+END;
+
+CREATE TRIGGER count_system_added AFTER INSERT ON system BEGIN
+    INSERT INTO record_count (kind, key, count) VALUES ('schema_edition', '', 1)
+    ON CONFLICT (kind, key) DO UPDATE SET count = count + 1;
+END;
+CREATE TRIGGER count_system_changed AFTER UPDATE OF name, schema ON system
+WHEN OLD.name <> NEW.name OR OLD.schema <> NEW.schema BEGIN
+    UPDATE record_count SET count = count + 1 WHERE kind = 'schema_edition';
+END;
+CREATE TRIGGER count_system_deleted AFTER DELETE ON system BEGIN
+    UPDATE record_count SET count = count + 1 WHERE kind = 'schema_edition';
+END;
 
 -- ── Dirty records ────────────────────────────────────────────────────────────────────────────
 

@@ -13,6 +13,7 @@ mod snapshot;
 mod sync;
 
 mod decision_input;
+mod holdings;
 mod identities;
 mod journal;
 mod outcomes;
@@ -33,12 +34,16 @@ pub use governance::external_changes::{AlertRow, Surprise};
 pub use governance::notifications::NotificationRow;
 pub use governance::overrides::{NewOverride, OverrideRow};
 pub use governance::write_stop::WriteStop;
+pub use holdings::{Holding, HoldingDetail, HoldingFilter, HoldingKind, HoldingPage};
 pub use identities::lifecycle::LeaverRow;
 pub use identities::matches::{AnswerRow, NewAnswer};
 pub use identities::roles::GrantRow;
-pub use identities::{IdentityRow, IdentityUpdates, LinkRow};
+pub use identities::{AccountLabel, IdentityRow, IdentityUpdates, LinkRow};
 pub use journal::JournalEntry;
-pub use outcomes::{OutcomeCount, OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus};
+pub use outcomes::{
+    FoundOutcomes, KeptOutcomes, MatchCount, OutcomeCount, OutcomeFilter, OutcomeList,
+    OutcomeRecord, OutcomeStatus,
+};
 pub use queue::changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
 pub use queue::holds::{Hold, HoldFilter, HoldKey, HoldRow};
 pub use queue::results::ChangeResult;
@@ -62,7 +67,7 @@ use sqlx::migrate::Migrator;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous};
 use sqlx::{ConnectOptions, Connection as _, SqliteConnection, SqlitePool};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, RwLock};
 use tokio::sync::{Mutex, OnceCell};
 
@@ -84,6 +89,23 @@ pub struct Store {
     latest: Arc<AtomicI64>,
     /// The stored write stop.
     write_stop: Arc<RwLock<Option<WriteStop>>>,
+    /// What the database has done, in thousands of its instructions.
+    work: Arc<AtomicU64>,
+}
+
+/// Counts what the database does over a connection.
+async fn count_work(
+    connection: &mut SqliteConnection,
+    work: Arc<AtomicU64>,
+) -> Result<(), sqlx::Error> {
+    connection
+        .lock_handle()
+        .await?
+        .set_progress_handler(1_000, move || {
+            work.fetch_add(1, Ordering::Relaxed);
+            true
+        });
+    Ok(())
 }
 
 /// An instant as it is stored: UTC, with milliseconds, so that texts sort as times.
@@ -122,7 +144,9 @@ impl Store {
             .pragma("cache_size", "-16384")
             // In pages: the log is copied into the file beside the writer, which does it itself
             // only when that falls far behind.
-            .pragma("wal_autocheckpoint", "65536");
+            .pragma("wal_autocheckpoint", "65536")
+            // In bytes: what is left of the log when it begins anew.
+            .pragma("journal_size_limit", "33554432");
         keep_private(path).map_err(|error| StoreError::Open {
             path: path.to_owned(),
             source: sqlx::Error::Io(error),
@@ -141,16 +165,20 @@ impl Store {
             source,
         })?;
         migrate(&mut connection, path, &MIGRATOR).await?;
+        let work = Arc::new(AtomicU64::new(0));
+        count_work(&mut connection, work.clone()).await?;
+        let counted = work.clone();
         let reader = SqlitePoolOptions::new()
             .max_connections(8)
             .test_before_acquire(false)
+            .after_connect(move |connection, _| Box::pin(count_work(connection, counted.clone())))
             .connect_with(options.clone().read_only(true))
             .await
             .map_err(|source| StoreError::Open {
                 path: path.to_owned(),
                 source,
             })?;
-        let decider = options
+        let mut decider = options
             .clone()
             .read_only(true)
             .connect()
@@ -159,6 +187,7 @@ impl Store {
                 path: path.to_owned(),
                 source,
             })?;
+        count_work(&mut decider, work.clone()).await?;
         let decider = Arc::new(Mutex::new(Some(decider)));
         let sweeper = options.connect().await.map_err(|source| StoreError::Open {
             path: path.to_owned(),
@@ -187,7 +216,14 @@ impl Store {
             journal_key,
             latest,
             write_stop,
+            work,
         })
+    }
+
+    /// What the database has done since the store was opened, in thousands of SQLite's instructions:
+    /// it grows with the rows that are looked at, whether they are returned or not.
+    pub fn database_work(&self) -> u64 {
+        self.work.load(Ordering::Relaxed)
     }
 
     /// The search index, if it was used already.

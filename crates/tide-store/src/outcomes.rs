@@ -2,17 +2,16 @@
 //! with kept counts. Lists are read from here, so that none needs a full decision. All of it can
 //! be decided again.
 
+use crate::holdings::{Holding, apply_holdings, compare_holdings, stored_holdings};
 use crate::{Store, StoreError};
-use futures::TryStreamExt as _;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hash, Hasher};
-use tide_core::explain::fold_text;
 use tide_core::incremental::Records;
 use tide_core::states::{MatchStatus, ScopeStatus};
 use tide_core::{ObjectType, Place, Reason, ReasonCode};
 
-/// Rows of one statement: fourteen values each.
+/// Rows of one statement: thirteen values each.
 const ROWS: usize = 500;
 /// Rows of one commit of a full decision, so that other writes do not wait for long.
 const BATCH: usize = 5_000;
@@ -121,8 +120,9 @@ impl OutcomeRecord {
 
     fn digest(&self, reason: &str) -> i64 {
         let mut hasher = DefaultHasher::new();
+        (&self.system, self.object, &self.identity, self.account).hash(&mut hasher);
         (&self.account_name, &self.label, self.candidates).hash(&mut hasher);
-        (self.status.as_str(), reason).hash(&mut hasher);
+        (self.status.list().as_str(), self.status.as_str(), reason).hash(&mut hasher);
         hasher.finish().cast_signed()
     }
 }
@@ -147,6 +147,28 @@ impl OutcomeCount {
     }
 }
 
+/// How many matches of a system have a status for one reason.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MatchCount {
+    /// The system.
+    pub system: String,
+    /// The status.
+    pub status: MatchStatus,
+    /// The code of the reason.
+    pub code: ReasonCode,
+    /// How many.
+    pub count: i64,
+}
+
+/// Outcomes that a text means.
+#[derive(Debug, Clone, Default)]
+pub struct FoundOutcomes {
+    /// Records that have it.
+    pub records: Records,
+    /// The codes and groups of reasons that have it.
+    pub reasons: BTreeSet<(ReasonCode, String)>,
+}
+
 /// Which records of a list to show.
 #[derive(Debug, Clone, Default)]
 pub struct OutcomeFilter {
@@ -156,10 +178,19 @@ pub struct OutcomeFilter {
     pub code: Option<ReasonCode>,
     /// Only reasons by this rule, as `FILE:LINE`.
     pub rule: Option<String>,
-    /// Only with this text in the label, the account's name or the reason.
-    pub search: Option<String>,
+    /// Only these: what a text means.
+    pub found: Option<FoundOutcomes>,
     /// The most records.
     pub limit: i64,
+}
+
+/// What a decision keeps.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct KeptOutcomes {
+    /// What the lists of scopes and matches show.
+    pub records: Vec<OutcomeRecord>,
+    /// Roles, conflicts between roles, and seats.
+    pub holdings: Vec<Holding>,
 }
 
 /// A system, a type, a list, a status, the code of its reason and its group.
@@ -168,7 +199,7 @@ type CountChanges = BTreeMap<CountKey, i64>;
 /// A record as it is written, with its reason as JSON and its digest.
 type NewRow = (OutcomeRecord, String, i64);
 
-const COLUMNS: &str = "system, object, list, status, code, group_key, identity, account, account_name, label, candidates, search_text, reason, digest";
+const COLUMNS: &str = "system, object, list, status, code, group_key, identity, account, account_name, label, candidates, reason, digest";
 
 const DELETE_OUTCOMES: &str = "
     DELETE FROM outcome
@@ -176,17 +207,20 @@ const DELETE_OUTCOMES: &str = "
     RETURNING system, object, list, status, code, group_key";
 
 const OUTCOMES_OF: &str = "
-    SELECT id, system, object, list, identity, account, digest
+    SELECT id, digest
     FROM outcome
     WHERE identity <> '' AND identity IN (SELECT value FROM json_each(?1))
     UNION
-    SELECT id, system, object, list, identity, account, digest
+    SELECT id, digest
     FROM outcome
     WHERE account <> 0 AND account IN (SELECT value FROM json_each(?2))";
 
-const ALL_KEYS: &str = "
-    SELECT id, system, object, list, identity, account, digest
-    FROM outcome";
+const MATCH_COUNTS: &str = "
+    SELECT system, status, code, sum(count)
+    FROM outcome_count
+    WHERE list = 'matches' AND count > 0
+    GROUP BY system, status, code
+    ORDER BY system, status, code";
 
 const CHANGE_COUNT: &str = "
     INSERT INTO outcome_count (system, object, list, status, code, group_key, count)
@@ -226,52 +260,53 @@ fn row_of(record: OutcomeRecord) -> Result<NewRow, StoreError> {
     Ok((record, reason, digest))
 }
 
-/// The key of an outcome, hashed: those of a whole population are compared.
-fn key_hash(system: &str, object: &str, list: &str, identity: &str, account: i64) -> u64 {
-    let mut hasher = DefaultHasher::new();
-    (system, object, list, identity, account).hash(&mut hasher);
-    hasher.finish()
+/// Splits records into the stored rows, given with their digests, that are no longer so, and the
+/// records to add.
+pub(crate) fn difference<T>(
+    stored: Vec<(i64, i64)>,
+    records: Vec<T>,
+    digest: impl Fn(&T) -> i64,
+) -> (Vec<i64>, Vec<T>) {
+    let mut rows: HashMap<i64, Vec<i64>> = HashMap::with_capacity(stored.len());
+    for (id, digest) in stored {
+        rows.entry(digest).or_default().push(id);
+    }
+    let is_new = |record: &T| {
+        let known = rows.get_mut(&digest(record)).and_then(Vec::pop);
+        known.is_none()
+    };
+    let added = records.into_iter().filter(is_new).collect();
+    let gone = rows.into_values().flatten().collect();
+    (gone, added)
 }
 
-/// StoredRows outcomes by the hash of their key: row and digest of each.
-type StoredRows = HashMap<u64, Vec<(i64, i64)>>;
-
-fn add_stored(stored: &mut StoredRows, row: &sqlx::sqlite::SqliteRow) {
-    let key = key_hash(row.get(1), row.get(2), row.get(3), row.get(4), row.get(5));
-    stored
-        .entry(key)
-        .or_default()
-        .push((row.get(0), row.get(6)));
-}
-
-/// Splits outcomes into the stored rows that are no longer so, and those to add.
-fn difference(
-    mut stored: StoredRows,
+fn compare(
+    stored: Vec<(i64, i64)>,
     records: Vec<OutcomeRecord>,
 ) -> Result<(Vec<i64>, Vec<NewRow>), StoreError> {
-    let mut added = Vec::new();
-    for record in records {
-        let row = row_of(record)?;
-        let (object, record) = (row.0.object.as_str(), &row.0);
-        let list = record.status.list().as_str();
-        let key = key_hash(
-            &record.system,
-            object,
-            list,
-            &record.identity,
-            record.account,
-        );
-        let known = stored.get_mut(&key);
-        let same = known.and_then(|rows| {
-            let at = rows.iter().position(|(_, digest)| *digest == row.2)?;
-            Some(rows.swap_remove(at))
-        });
-        if same.is_none() {
-            added.push(row);
-        }
-    }
-    let gone = stored.into_values().flatten().map(|(id, _)| id).collect();
-    Ok((gone, added))
+    let rows = records.into_iter().map(row_of);
+    let rows = rows.collect::<Result<Vec<_>, _>>()?;
+    Ok(difference(stored, rows, |row| row.2))
+}
+
+/// Stores the outcomes of a partial decision.
+pub(crate) async fn keep_outcomes(
+    c: &mut SqliteConnection,
+    about: &Records,
+    kept: KeptOutcomes,
+) -> Result<(), StoreError> {
+    let identities = serde_json::to_string(&about.identities)?;
+    let accounts = serde_json::to_string(&about.accounts)?;
+    let stored = sqlx::query_as(OUTCOMES_OF)
+        .bind(&identities)
+        .bind(&accounts)
+        .fetch_all(&mut *c)
+        .await?;
+    let (gone, added) = compare(stored, kept.records)?;
+    apply(c, &gone, &added).await?;
+    let stored = stored_holdings(c, &identities, &accounts).await?;
+    let (gone, added) = compare_holdings(stored, kept.holdings)?;
+    apply_holdings(c, &gone, &added).await
 }
 
 async fn apply(c: &mut SqliteConnection, gone: &[i64], added: &[NewRow]) -> Result<(), StoreError> {
@@ -322,10 +357,6 @@ async fn insert(
     query.push_values(rows, |mut row, (record, reason, digest)| {
         let (list, status) = (record.status.list().as_str(), record.status.as_str());
         let (code, group) = (record.reason.code(), record.group());
-        let search = format!(
-            "{}\n{}\n{}",
-            record.label, record.account_name, record.reason
-        );
         let key = (
             record.system.clone(),
             record.object.as_str().to_owned(),
@@ -346,7 +377,6 @@ async fn insert(
             .push_bind(record.account_name.clone())
             .push_bind(record.label.clone())
             .push_bind(record.candidates)
-            .push_bind(fold_text(&search))
             .push_bind(reason.clone())
             .push_bind(*digest);
     });
@@ -374,39 +404,20 @@ impl Store {
     pub async fn keep_outcomes(
         &self,
         about: &Records,
-        records: Vec<OutcomeRecord>,
+        kept: KeptOutcomes,
     ) -> Result<(), StoreError> {
-        let identities = serde_json::to_string(&about.identities)?;
-        let accounts = serde_json::to_string(&about.accounts)?;
+        let about = about.clone();
         self.writer
-            .run_relaxed(move |c| {
-                Box::pin(async move {
-                    let mut stored = StoredRows::new();
-                    for row in sqlx::query(OUTCOMES_OF)
-                        .bind(identities)
-                        .bind(accounts)
-                        .fetch_all(&mut *c)
-                        .await?
-                    {
-                        add_stored(&mut stored, &row);
-                    }
-                    let (gone, added) = difference(stored, records)?;
-                    apply(c, &gone, &added).await
-                })
-            })
+            .run_relaxed(move |c| Box::pin(async move { keep_outcomes(c, &about, kept).await }))
             .await
     }
 
     /// Stores the outcomes of a full decision: what differs is written, a part in each commit.
-    pub async fn replace_outcomes(&self, records: Vec<OutcomeRecord>) -> Result<(), StoreError> {
-        let mut stored = StoredRows::new();
-        {
-            let mut rows = sqlx::query(ALL_KEYS).fetch(&self.reader);
-            while let Some(row) = rows.try_next().await? {
-                add_stored(&mut stored, &row);
-            }
-        }
-        let (mut gone, mut added) = difference(stored, records)?;
+    pub async fn replace_outcomes(&self, kept: KeptOutcomes) -> Result<(), StoreError> {
+        let stored = sqlx::query_as("SELECT id, digest FROM outcome")
+            .fetch_all(&self.reader)
+            .await?;
+        let (mut gone, mut added) = compare(stored, kept.records)?;
         while !gone.is_empty() || !added.is_empty() {
             let less = gone.split_off(gone.len().saturating_sub(BATCH));
             let more = added.split_off(added.len().saturating_sub(BATCH));
@@ -414,7 +425,34 @@ impl Store {
                 .run_relaxed(move |c| Box::pin(async move { apply(c, &less, &more).await }))
                 .await?;
         }
+        let stored = sqlx::query_as("SELECT id, digest FROM holding")
+            .fetch_all(&self.reader)
+            .await?;
+        let (mut gone, mut added) = compare_holdings(stored, kept.holdings)?;
+        while !gone.is_empty() || !added.is_empty() {
+            let less = gone.split_off(gone.len().saturating_sub(BATCH));
+            let more = added.split_off(added.len().saturating_sub(BATCH));
+            self.writer
+                .run_relaxed(move |c| {
+                    Box::pin(async move { apply_holdings(c, &less, &more).await })
+                })
+                .await?;
+        }
         Ok(())
+    }
+
+    /// The number of matches of each system by status and code of the reason.
+    pub async fn match_counts(&self) -> Result<Vec<MatchCount>, StoreError> {
+        let rows = sqlx::query(MATCH_COUNTS).fetch_all(&self.reader).await?;
+        let read = |row: &sqlx::sqlite::SqliteRow| {
+            Some(MatchCount {
+                system: row.get(0),
+                status: MatchStatus::parse(row.get(1))?,
+                code: row.get::<&str, _>(2).parse().ok()?,
+                count: row.get(3),
+            })
+        };
+        Ok(rows.iter().filter_map(read).collect())
     }
 
     /// The number of records in a list of a system by status and reason.
@@ -471,32 +509,42 @@ impl Store {
         object: ObjectType,
         filter: &OutcomeFilter,
     ) -> Result<(Vec<OutcomeRecord>, i64), StoreError> {
-        let search = filter.search.as_deref().map(str::trim).map(fold_text);
-        let search = search.filter(|text| !text.is_empty());
         let statuses = match filter.status {
             Some(status) => vec![status],
             None => list.statuses(),
         };
         let (mut records, mut found) = (Vec::new(), 0);
-        if search.is_none() {
-            found = self.count_records(list, system, object, filter).await?;
-        }
+        found += self.count_records(list, system, object, filter).await?;
         // Status by status, so that each is read in the order of the index.
         for status in statuses {
-            let push = |query: &mut QueryBuilder<Sqlite>| {
-                push_filter(query, system, object, status);
-                push_reason(query, filter, search.as_deref());
+            let of_status = OutcomeFilter {
+                status: Some(status),
+                ..filter.clone()
             };
-            if search.is_some() {
-                let mut query = QueryBuilder::new("SELECT count(*) FROM outcome");
-                push(&mut query);
+            if let Some(one) = &filter.found {
+                // Those of the reasons are counted already.
+                let mut query = QueryBuilder::new("SELECT count(*) FROM outcome o");
+                push_filter(&mut query, system, object, status);
+                push_reason(&mut query, filter);
+                query.push(" AND ");
+                push_records(&mut query, &one.records)?;
+                query.push(" AND NOT ");
+                push_reasons(&mut query, &one.reasons)?;
                 let count: i64 = query.build_query_scalar().fetch_one(&self.reader).await?;
                 found += count;
             }
             let left = filter.limit.saturating_sub(records.len() as i64);
             if left > 0 {
-                let mut query = QueryBuilder::new("SELECT * FROM outcome");
-                push(&mut query);
+                let mut query = QueryBuilder::new("SELECT * FROM outcome o");
+                push_filter(&mut query, system, object, status);
+                push_reason(&mut query, &of_status);
+                if let Some(one) = &filter.found {
+                    query.push(" AND (");
+                    push_records(&mut query, &one.records)?;
+                    query.push(" OR ");
+                    push_reasons(&mut query, &one.reasons)?;
+                    query.push(")");
+                }
                 query.push(" ORDER BY label, account_name, id LIMIT ");
                 let rows = query
                     .push_bind(left)
@@ -509,7 +557,7 @@ impl Store {
         Ok((records, found))
     }
 
-    /// The kept count of the records of a filter without a text.
+    /// The kept count of the records of a filter; with a text, of the reasons that have it.
     async fn count_records(
         &self,
         list: OutcomeList,
@@ -520,7 +568,12 @@ impl Store {
         let counts = self.outcome_counts(list, system, object).await?;
         let fits = |count: &&OutcomeCount| {
             let rule = || count.rule().as_ref().map(ToString::to_string);
-            filter.status.is_none_or(|status| status == count.status)
+            let is_found = |found: &FoundOutcomes| {
+                let reason = (count.code, count.group.clone());
+                found.reasons.contains(&reason)
+            };
+            filter.found.as_ref().is_none_or(is_found)
+                && filter.status.is_none_or(|status| status == count.status)
                 && filter.code.is_none_or(|code| code == count.code)
                 && (filter.rule.is_none() || filter.rule == rule())
         };
@@ -553,7 +606,34 @@ fn push_filter(
         .push_bind(status.as_str());
 }
 
-fn push_reason(query: &mut QueryBuilder<Sqlite>, filter: &OutcomeFilter, search: Option<&str>) {
+/// Only some records.
+fn push_records(query: &mut QueryBuilder<Sqlite>, records: &Records) -> Result<(), StoreError> {
+    query
+        .push("o.id IN (SELECT id FROM outcome WHERE identity <> '' AND identity IN (SELECT value FROM json_each(")
+        .push_bind(serde_json::to_string(&records.identities)?)
+        .push(")) UNION SELECT id FROM outcome WHERE account <> 0 AND account IN (SELECT value FROM json_each(")
+        .push_bind(serde_json::to_string(&records.accounts)?)
+        .push(")))");
+    Ok(())
+}
+
+/// Only some reasons, by their codes and groups.
+fn push_reasons(
+    query: &mut QueryBuilder<Sqlite>,
+    reasons: &BTreeSet<(ReasonCode, String)>,
+) -> Result<(), StoreError> {
+    let reasons: Vec<(&str, &str)> = reasons
+        .iter()
+        .map(|(code, group)| (code.as_str(), group.as_str()))
+        .collect();
+    query
+        .push("(o.code, o.group_key) IN (SELECT value ->> 0, value ->> 1 FROM json_each(")
+        .push_bind(serde_json::to_string(&reasons)?)
+        .push("))");
+    Ok(())
+}
+
+fn push_reason(query: &mut QueryBuilder<Sqlite>, filter: &OutcomeFilter) {
     if let Some(code) = filter.code {
         query.push(" AND code = ").push_bind(code.as_str());
     }
@@ -565,12 +645,6 @@ fn push_reason(query: &mut QueryBuilder<Sqlite>, filter: &OutcomeFilter, search:
             .push_bind(start.chars().count() as i64)
             .push(") = ")
             .push_bind(start);
-    }
-    if let Some(search) = search {
-        query
-            .push(" AND instr(search_text, ")
-            .push_bind(search.to_owned())
-            .push(") > 0");
     }
 }
 
@@ -611,6 +685,13 @@ mod tests {
         }
     }
 
+    fn kept(records: Vec<OutcomeRecord>) -> KeptOutcomes {
+        KeptOutcomes {
+            records,
+            ..KeptOutcomes::default()
+        }
+    }
+
     async fn store() -> (tempfile::TempDir, Store) {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
@@ -645,7 +726,7 @@ mod tests {
             outcome("", account, ScopeStatus::Out, kind)
         };
         store
-            .replace_outcomes(vec![in_scope("i1", 1), in_scope("i2", 2), out(3)])
+            .replace_outcomes(kept(vec![in_scope("i1", 1), in_scope("i2", 2), out(3)]))
             .await
             .expect("kept");
         assert_eq!(
@@ -654,27 +735,33 @@ mod tests {
         );
         // An account that had no identity gets one, and another person leaves.
         store
-            .keep_outcomes(&about(&["i2", "i3"], &[2, 3]), vec![in_scope("i3", 3)])
+            .keep_outcomes(
+                &about(&["i2", "i3"], &[2, 3]),
+                kept(vec![in_scope("i3", 3)]),
+            )
             .await
             .expect("kept");
         assert_eq!(totals(&store).await, [(ScopeStatus::In, 2)]);
-        let kept = store.all_outcomes().await.expect("read");
-        assert_eq!(kept.len(), 2);
-        assert!(kept.contains(&in_scope("i1", 1)) && kept.contains(&in_scope("i3", 3)));
-        store.replace_outcomes(vec![out(3)]).await.expect("kept");
+        let left = store.all_outcomes().await.expect("read");
+        assert_eq!(left.len(), 2);
+        assert!(left.contains(&in_scope("i1", 1)) && left.contains(&in_scope("i3", 3)));
+        store
+            .replace_outcomes(kept(vec![out(3)]))
+            .await
+            .expect("kept");
         assert_eq!(totals(&store).await, [(ScopeStatus::Out, 1)]);
     }
 
     #[tokio::test]
-    async fn a_scope_is_filtered_by_status_code_rule_and_text() {
+    async fn a_scope_is_filtered_by_status_code_rule_and_record() {
         let (_folder, store) = store().await;
         let words = "Größer als erlaubt".to_owned();
         let kind = ReasonKind::ConditionNotMet { words };
         store
-            .replace_outcomes(vec![
+            .replace_outcomes(kept(vec![
                 outcome("i1", 1, ScopeStatus::In, ReasonKind::InSync),
                 outcome("", 2, ScopeStatus::Out, kind),
-            ])
+            ]))
             .await
             .expect("kept");
         let list = async |filter: OutcomeFilter| {
@@ -719,14 +806,20 @@ mod tests {
             .await,
             [2]
         );
-        let search = Some("GROSSER".to_owned());
-        assert_eq!(
-            list(OutcomeFilter {
-                search,
-                ..Default::default()
-            })
-            .await,
-            [2]
-        );
+        let found = |records: Records, reasons: &[(ReasonCode, &str)]| OutcomeFilter {
+            found: Some(FoundOutcomes {
+                records,
+                reasons: reasons
+                    .iter()
+                    .map(|(code, group)| (*code, (*group).to_owned()))
+                    .collect(),
+            }),
+            ..OutcomeFilter::default()
+        };
+        assert_eq!(list(found(about(&[], &[2, 7]), &[])).await, [2]);
+        let reason = (ReasonCode::InSync, "harbour.toml:1:3");
+        assert_eq!(list(found(about(&[], &[7]), &[reason])).await, [1]);
+        assert_eq!(list(found(about(&["i1"], &[2]), &[reason])).await, [1, 2]);
+        assert!(list(found(Records::default(), &[])).await.is_empty());
     }
 }

@@ -940,9 +940,9 @@ async fn a_settled_change_leaves_the_queue_with_its_link_and_its_normalization()
     assert_eq!(
         set.states,
         [
+            (ChangeState::OnHold, 1),
             (ChangeState::Done, 1),
-            (ChangeState::Failed, 1),
-            (ChangeState::OnHold, 1)
+            (ChangeState::Failed, 1)
         ]
     );
     assert_eq!(set.verdicts, [(Verdict::Create, 1), (Verdict::OnHold, 1)]);

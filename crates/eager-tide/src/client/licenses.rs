@@ -3,7 +3,7 @@
 use super::{Reach, output};
 use clap::Args;
 use std::process::ExitCode;
-use tide_api::LicenseUsage;
+use tide_api::{LicenseUsage, SeatForecast};
 
 /// Options of `licenses`.
 #[derive(Args)]
@@ -37,27 +37,41 @@ impl Licenses {
                 "rule",
             ],
             all.iter().map(|one| {
-                let needed = if one.needed > one.seats {
-                    format!("{} ({} missing)", one.needed, one.needed - one.seats)
-                } else {
-                    one.needed.to_string()
+                let seats = i64::try_from(one.seats).unwrap_or(i64::MAX);
+                let unknown = || ["—".to_owned(), "—".to_owned(), "—".to_owned()];
+                let told = |ahead: SeatForecast| {
+                    let needed = if ahead.needed > seats {
+                        format!("{} ({} missing)", ahead.needed, ahead.needed - seats)
+                    } else {
+                        ahead.needed.to_string()
+                    };
+                    [
+                        ahead.starting.to_string(),
+                        ahead.leaving.to_string(),
+                        needed,
+                    ]
                 };
+                let [starting, leaving, needed] = one.forecast.map_or_else(unknown, told);
                 vec![
                     one.name.clone(),
                     one.system.clone(),
                     one.seats.to_string(),
                     one.used.to_string(),
-                    one.waiting.len().to_string(),
-                    one.starting.to_string(),
-                    one.leaving.to_string(),
+                    one.waiting_count.to_string(),
+                    starting,
+                    leaving,
                     needed,
                     one.rule.clone(),
                 ]
             }),
         );
-        output::line(&format!(
-            "joiners, leavers and needed: within {days} days, if nothing else changes"
-        ));
+        output::line(&if all.iter().all(|one| one.forecast.is_some()) {
+            format!("joiners, leavers and needed: within {days} days, if nothing else changes")
+        } else {
+            format!(
+                "too many people change within {days} days for a forecast: `eager-tide preview --as-of DAY` shows a day"
+            )
+        });
         for one in all
             .iter()
             .filter(|one| self.name.is_some() && !one.waiting.is_empty())
@@ -72,6 +86,13 @@ impl Licenses {
                 ]
             });
             output::table(&["position", "person", "order", "id"], rows);
+            if (one.waiting.len() as i64) < one.waiting_count {
+                output::line(&format!(
+                    "the first {} of {} who wait",
+                    one.waiting.len(),
+                    one.waiting_count
+                ));
+            }
         }
         Ok(ExitCode::SUCCESS)
     }

@@ -16,6 +16,12 @@ pub enum Roles {
     Show {
         /// Its name
         name: String,
+        /// Only holders with this text in their name
+        #[arg(long, default_value = "")]
+        search: String,
+        /// The most holders, up to 1000
+        #[arg(long, default_value_t = 100)]
+        limit: usize,
     },
     /// Grant a role to a person
     Grant {
@@ -68,7 +74,7 @@ fn list(all: &tide_api::Roles) {
         all.roles.iter().map(|role| {
             vec![
                 role.name.clone(),
-                role.holders.len().to_string(),
+                role.holder_count.to_string(),
                 role.when
                     .clone()
                     .unwrap_or_else(|| "manual, or through another role".to_owned()),
@@ -180,8 +186,12 @@ impl Roles {
                     list(&all)
                 }
             }
-            Roles::Show { name } => {
-                show_role(reach, &client, name).await?;
+            Roles::Show {
+                name,
+                search,
+                limit,
+            } => {
+                show_role(reach, &client, name, search, limit).await?;
             }
             Roles::Grant {
                 name,
@@ -231,46 +241,62 @@ impl Roles {
 }
 
 /// Prints a role with its holders.
-async fn show_role(reach: &Reach, client: &super::Client, name: String) -> anyhow::Result<()> {
+async fn show_role(
+    reach: &Reach,
+    client: &super::Client,
+    name: String,
+    search: String,
+    limit: usize,
+) -> anyhow::Result<()> {
     let all: tide_api::Roles = client.get("roles", &[]).await?;
     let Some(role) = all.roles.into_iter().find(|role| role.name == name) else {
         anyhow::bail!("there is no role `{name}`: `eager-tide roles list` lists them");
     };
+    let path = format!("roles/{}/holders", segment(&name));
+    let query = [("search", search), ("limit", limit.to_string())];
+    let holders: tide_api::RoleHolders = client.get(&path, &query).await?;
     if reach.json() {
-        output::json(&role)?;
-    } else {
+        return output::json(&serde_json::json!({ "role": role, "holders": holders }));
+    }
+    output::line(&format!(
+        "{} · priority {} · {}",
+        role.name, role.priority, role.rule
+    ));
+    output::line(&format!(
+        "  {}",
+        role.when
+            .clone()
+            .unwrap_or_else(|| "manual, or through another role".to_owned())
+    ));
+    role.values
+        .iter()
+        .for_each(|value| output::line(&format!("  {value}")));
+    output::line("");
+    if holders.items.is_empty() {
+        output::line("no holders");
+        return Ok(());
+    }
+    output::table(
+        &["holder", "reason", "until", "id"],
+        holders.items.iter().map(|one| {
+            let until = one
+                .until
+                .as_deref()
+                .map_or_else(|| "—".to_owned(), output::time);
+            vec![
+                one.label.clone(),
+                one.by.clone(),
+                until,
+                one.identity.clone(),
+            ]
+        }),
+    );
+    let shown = holders.items.len() as i64;
+    if shown < holders.count {
         output::line(&format!(
-            "{} · priority {} · {}",
-            role.name, role.priority, role.rule
+            "{shown} of {} holders: --search NAME or --limit N shows others",
+            holders.count
         ));
-        output::line(&format!(
-            "  {}",
-            role.when
-                .clone()
-                .unwrap_or_else(|| "manual, or through another role".to_owned())
-        ));
-        role.values
-            .iter()
-            .for_each(|value| output::line(&format!("  {value}")));
-        output::line("");
-        output::table(
-            &["holder", "reason", "until", "id"],
-            role.holders.iter().map(|one| {
-                let until = one
-                    .until
-                    .as_deref()
-                    .map_or_else(|| "—".to_owned(), output::time);
-                vec![
-                    one.label.clone(),
-                    one.by.clone(),
-                    until,
-                    one.identity.clone(),
-                ]
-            }),
-        );
-        if role.holders.is_empty() {
-            output::line("no holders");
-        }
     }
     Ok(())
 }

@@ -4,6 +4,7 @@ mod change_events;
 mod classes;
 mod dial;
 mod entry;
+mod pool;
 mod reader;
 mod result;
 mod schema;
@@ -20,6 +21,7 @@ use dial::Dialer;
 use entry::Containers;
 use ldap3::controls::{Assertion, Control, ControlType, PagedResults, RawControl};
 use ldap3::{Ldap, Scope, SearchEntry};
+use pool::{Borrowed, ConnectionPool};
 use reader::{DirectoryReader, RawPage};
 use result::check_result;
 use schema::DirectoryCapabilities;
@@ -30,11 +32,13 @@ use tide_core::states::{CheckStepKind, WatchMode};
 use tide_core::{ObjectType, Value};
 use tide_ldap::wire::{SearchRequest, SearchScope};
 use tide_ldap::{Dn, LdapFilter};
-use tokio::sync::{Mutex, OnceCell, mpsc};
+use tokio::sync::{OnceCell, mpsc};
 use tokio::task::JoinHandle;
 
 /// How many entries are counted below a container, before the counting ends with "or more".
 const COUNTED: usize = 2000;
+/// Entries written at a time over each connection.
+const IN_FLIGHT: usize = 16;
 /// The control by which a write has a condition.
 const ASSERTION: &str = "1.3.6.1.1.12";
 
@@ -42,16 +46,9 @@ const ASSERTION: &str = "1.3.6.1.1.12";
 pub struct LdapConnector {
     dialer: Dialer,
     access: Arc<ConnectionState>,
-    /// The connection that writes and finds; dialled when first needed, and again when it broke.
-    line: Mutex<Option<PooledConnection>>,
+    /// The connections that write and find; opened when needed.
+    pool: ConnectionPool,
     known: OnceCell<Arc<DirectoryCapabilities>>,
-}
-
-/// An open connection and its server.
-struct PooledConnection {
-    ldap: Ldap,
-    host: Option<String>,
-    since: tide_clock::Instant,
 }
 
 /// Where and what is searched.
@@ -82,7 +79,7 @@ impl LdapConnector {
         Ok(LdapConnector {
             dialer,
             access,
-            line: Mutex::new(None),
+            pool: ConnectionPool::new(),
             known: OnceCell::new(),
         })
     }
@@ -111,29 +108,15 @@ impl LdapConnector {
             .await
     }
 
-    /// Runs an operation on the shared connection, which is dropped if it broke.
-    async fn with_connection(&self) -> Result<Ldap, ConnectError> {
-        let mut line = self.line.lock().await;
-        let settings = self.settings();
-        let rest = std::time::Duration::from_secs(settings.return_after_seconds.into());
-        if let Some(held) = line.as_mut() {
-            // A backup host is left again, also by a connection that lives on.
-            let is_backup = held
-                .host
-                .as_deref()
-                .is_some_and(|host| host != settings.url);
-            let is_over = is_backup && held.since.elapsed() >= rest;
-            if !held.ldap.is_closed() && !is_over {
-                return Ok(held.ldap.clone());
-            }
-        }
-        let ldap: Ldap = self.dialer.connect_bound().await?;
-        *line = Some(PooledConnection {
-            ldap: ldap.clone(),
-            host: self.access.host_in_use(),
-            since: tide_clock::instant(),
-        });
-        Ok(ldap)
+    /// Borrows a connection.
+    async fn with_connection(&self) -> Result<Borrowed, ConnectError> {
+        let most = self.connections();
+        self.pool.borrow(&self.dialer, &self.access, most).await
+    }
+
+    /// How many connections there may be.
+    fn connections(&self) -> usize {
+        self.settings().connections.clamp(1, 16).into()
     }
 
     /// A host that refers writes to another server is a read-only replica: if there are other
@@ -142,7 +125,7 @@ impl LdapConnector {
         if error.code != "referral" || self.settings().backups.is_empty() {
             return false;
         }
-        let Some(host) = self.line.lock().await.take().and_then(|held| held.host) else {
+        let Some(host) = self.pool.close().await else {
             return false;
         };
         tracing::warn!(host, "the host is read-only; trying another host");
@@ -335,8 +318,8 @@ impl LdapConnector {
         let known = match self.known.get() {
             Some(known) => known,
             None => {
-                self.capabilities(&mut self.with_connection().await?)
-                    .await?
+                let mut ldap = self.with_connection().await?;
+                self.capabilities(&mut ldap).await?
             }
         };
         let filter = known.class_filter(object);
@@ -420,11 +403,18 @@ impl LdapConnector {
             in_parts,
         } = making.await.map_err(|error| stopped(error.to_string()))??;
         if !in_parts.is_empty() {
-            let mut ldap: Ldap = match elsewhere {
-                None => self.with_connection().await?,
-                Some(url) => self.dialer.connect_referral(url).await?,
+            let (mut own, mut other);
+            let ldap: &mut Ldap = match elsewhere {
+                None => {
+                    own = self.with_connection().await?;
+                    &mut own
+                }
+                Some(url) => {
+                    other = self.dialer.connect_referral(url).await?;
+                    &mut other
+                }
             };
-            let known = self.capabilities(&mut ldap).await?;
+            let known = self.capabilities(ldap).await?;
             for dn in &in_parts {
                 let search = Search {
                     base: dn,
@@ -432,7 +422,7 @@ impl LdapConnector {
                     filter: "(objectClass=*)",
                     attributes: known.requested_attributes(),
                 };
-                let page = self.read_page(&mut ldap, &search, Vec::new()).await?;
+                let page = self.read_page(ldap, &search, Vec::new()).await?;
                 batch.extend(
                     page.entries
                         .iter()
@@ -824,6 +814,10 @@ impl Connector for LdapConnector {
         }
         let mut ldap = self.with_connection().await?;
         self.list_containers(&mut ldap, below).await
+    }
+
+    fn accounts_at_a_time(&self) -> Option<usize> {
+        Some(self.connections() * IN_FLIGHT)
     }
 
     fn read_all(self: Arc<Self>, object: ObjectType) -> SnapshotStream {

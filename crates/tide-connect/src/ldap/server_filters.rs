@@ -80,9 +80,9 @@ impl LdapConnector {
         while let Some(one) = news.recv().await {
             let one = match one {
                 Ok(ChangeEvent::Changed(mut accounts)) => {
-                    let known = self
-                        .capabilities(&mut self.with_connection().await?)
-                        .await?;
+                    let mut ldap = self.with_connection().await?;
+                    let known = self.capabilities(&mut ldap).await?;
+                    drop(ldap);
                     self.evaluate_server_filters(known, &mut accounts).await?;
                     Ok(ChangeEvent::Changed(accounts))
                 }

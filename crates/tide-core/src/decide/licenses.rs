@@ -8,10 +8,11 @@ use crate::model::{Account, AccountId, Population};
 use crate::reasons::{HoldCause, Reason, ReasonKind};
 use crate::rules::RuleSet;
 use crate::rules::licenses::License;
-use crate::states::ObjectType;
+use crate::states::{ChangeKind, ObjectType};
 use crate::value::{Attributes, Value};
 use rustc_hash::FxHashMap;
-use std::cmp::Ordering;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 impl License {
     /// Whether an account with these values uses a seat. If the condition fails, it uses none.
@@ -29,6 +30,21 @@ impl License {
             && account.kind == self.kind
             && account.absent_since.is_none()
             && self.taken_by(&account.attributes)
+    }
+
+    /// Whether these changes of an account free its seat.
+    fn is_freed(&self, account: &Account, changes: &[&Change]) -> bool {
+        if !self.consumes_seat(account) {
+            return false;
+        }
+        let mut after = account.attributes.clone();
+        for value in changes.iter().flat_map(|change| &change.values) {
+            after.set(value.attribute.as_str(), value.after.clone());
+        }
+        changes
+            .iter()
+            .any(|change| change.kind == ChangeKind::Delete)
+            || !self.taken_by(&after)
     }
 }
 
@@ -135,12 +151,13 @@ impl Seats {
     }
 }
 
-/// The order of those who wait: numbers as numbers, all else as it is written; who has none comes
-/// last.
-fn in_line(a: &str, b: &str) -> Ordering {
-    match (a.parse::<i64>(), b.parse::<i64>()) {
-        (Ok(a), Ok(b)) => a.cmp(&b),
-        _ => (a.is_empty(), a).cmp(&(b.is_empty(), b)),
+/// The position in a waiting list, as a text that sorts like it: numbers first, as numbers, then all
+/// else as it is written; who has none comes last.
+pub fn order_key(order: &str) -> String {
+    match order.parse::<i64>() {
+        Ok(number) => format!("0{:020}", i128::from(number) - i128::from(i64::MIN)),
+        Err(_) if order.is_empty() => "2".to_owned(),
+        Err(_) => format!("1{order}"),
     }
 }
 
@@ -157,7 +174,8 @@ fn waiting_list<'o>(outcome: &'o Outcome, license: usize) -> Vec<(usize, &'o Cla
         .collect();
     all.sort_by(|(a, one), (b, two)| {
         let (a, b) = (&outcome.changes[*a], &outcome.changes[*b]);
-        in_line(&one.order, &two.order)
+        order_key(&one.order)
+            .cmp(&order_key(&two.order))
             .then_with(|| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)))
     });
     all
@@ -187,107 +205,78 @@ pub(crate) fn hold_without_seat(rules: &RuleSet, used: &[usize], outcome: &mut O
     }
 }
 
-/// A person who waits for a seat.
+/// What a change does to the seats of a license.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SeatUse {
+    /// It takes one.
+    Takes,
+    /// It gives one back.
+    Frees,
+}
+
+/// A change, or several of one account, that take or free a seat.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SeatWaiter {
-    /// Their identity.
+pub struct SeatEffect {
+    /// The license, as an index into the rule set's list.
+    pub license: usize,
+    /// The identity; empty for an account without one.
     pub identity: String,
-    /// Their label.
+    /// The account, if there is one.
+    pub account: Option<AccountId>,
+    /// The label of the person.
     pub label: String,
-    /// By what they are ordered.
+    /// Which of both.
+    pub seat: SeatUse,
+    /// By what those who wait are ordered.
     pub order: String,
 }
 
-/// The usage of a license.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct LicenseUsage {
-    /// Seats in use.
-    pub used: usize,
-    /// The waiting list, in order.
-    pub waiting: Vec<SeatWaiter>,
-    /// How many would take one by what was decided, those who wait among them.
-    pub would_take: usize,
-    /// How many would give one back.
-    pub would_free: usize,
-}
-
-/// The usage of each license by a decision, in the order of the rules.
-pub fn license_usage(
+/// The effects of a decision on seats, whatever holds its changes.
+pub fn seat_effects(
     rules: &RuleSet,
     population: &Population,
     outcome: &Outcome,
-) -> Vec<LicenseUsage> {
+) -> Vec<SeatEffect> {
+    if rules.licenses.is_empty() {
+        return Vec::new();
+    }
+    let effect = |license: usize, change: &Change, seat: SeatUse, order: &str| SeatEffect {
+        license,
+        identity: change.identity.clone(),
+        account: change.account,
+        label: change.label.clone(),
+        seat,
+        order: order.to_owned(),
+    };
+    let claims = outcome.changes.iter().flat_map(|change| {
+        let claims = change.claims.iter();
+        claims.map(move |claim| effect(claim.license, change, SeatUse::Takes, &claim.order))
+    });
+    let mut all: Vec<SeatEffect> = claims.collect();
     let accounts: FxHashMap<AccountId, &Account> = population
         .accounts
         .iter()
         .map(|account| (account.id, account))
         .collect();
-    let mut all: Vec<LicenseUsage> = rules
-        .licenses
-        .iter()
-        .map(|_| LicenseUsage::default())
-        .collect();
     for (place, license) in rules.licenses.iter().enumerate() {
-        let here = &mut all[place];
-        here.used = population
-            .accounts
-            .iter()
-            .filter(|account| license.consumes_seat(account))
-            .count();
-        for change in &outcome.changes {
-            if let Some(claim) = change.claims.iter().find(|claim| claim.license == place) {
-                here.would_take += 1;
-                if change.is_held_by(HoldCause::WaitingForSeat) {
-                    let (identity, label, order) = (
-                        change.identity.clone(),
-                        change.label.clone(),
-                        claim.order.clone(),
-                    );
-                    here.waiting.push(SeatWaiter {
-                        identity,
-                        label,
-                        order,
-                    });
-                }
-            }
-        }
-        here.waiting.sort_by(|a, b| {
-            in_line(&a.order, &b.order)
-                .then_with(|| (&a.label, &a.identity).cmp(&(&b.label, &b.identity)))
-        });
-        // Several changes of one account may each free its seat: it is one seat.
-        let mut after: FxHashMap<AccountId, Attributes> = FxHashMap::default();
-        let mut gone: std::collections::BTreeSet<AccountId> = std::collections::BTreeSet::new();
         let theirs = outcome
             .changes
             .iter()
             .filter(|change| change.system == license.system && change.object == license.kind);
-        for (id, change) in theirs.filter_map(|change| Some((change.account?, change))) {
-            let Some(account) = accounts
-                .get(&id)
-                .filter(|account| license.consumes_seat(account))
-            else {
-                continue;
-            };
-            if change.kind == crate::states::ChangeKind::Delete {
-                gone.insert(id);
-                continue;
+        // Several changes of one account may each free its seat: it is one seat.
+        let mut by_account: BTreeMap<AccountId, Vec<&Change>> = BTreeMap::new();
+        for change in theirs {
+            if let Some(id) = change.account {
+                by_account.entry(id).or_default().push(change);
             }
-            let attributes = after
-                .entry(id)
-                .or_insert_with(|| account.attributes.clone());
-            change
-                .values
-                .iter()
-                .for_each(|value| attributes.set(value.attribute.as_str(), value.after.clone()));
         }
-        gone.extend(
-            after
-                .into_iter()
-                .filter(|(_, attributes)| !license.taken_by(attributes))
-                .map(|(id, _)| id),
-        );
-        here.would_free = gone.len();
+        let frees = by_account.iter().filter(|(id, changes)| {
+            accounts
+                .get(id)
+                .is_some_and(|account| license.is_freed(account, changes))
+        });
+        all.extend(frees.map(|(_, changes)| effect(place, changes[0], SeatUse::Frees, "")));
     }
     all
 }

@@ -12,6 +12,7 @@ mod targets;
 
 use crate::outside::{NoOutsideRecords, OutsideRecords};
 use crate::states::ChangeKind;
+use crate::workers::Workers;
 pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 
 pub use people::account_label;
@@ -22,7 +23,7 @@ use crate::model::{
     AccountId, ApprovalState, GuardOverride, Identity, InFlight, MemberName, Population,
     ReservedValue,
 };
-use crate::reasons::{GuardLimit, HoldCause, Place, Reason, ReasonKind};
+use crate::reasons::{GuardLimit, HoldCause, Place, Reason, ReasonCode, ReasonKind};
 use crate::rules::RuleSet;
 use crate::scope::Groups;
 use crate::states::{LinkBasis, MatchStatus, ObjectType, UnmatchedCause};
@@ -31,7 +32,7 @@ use jiff::Timestamp;
 use licenses::Seats;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// One operation on one account, with its reason.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -239,6 +240,13 @@ impl Doubt {
             Doubt::Orphaned => MatchStatus::Orphaned,
         }
     }
+
+    /// The doubt of a match with a status and a reason; `None` if it needs no review.
+    pub fn of(status: MatchStatus, code: ReasonCode) -> Option<Doubt> {
+        let doubt = Doubt::ALL.iter().find(|doubt| doubt.status() == status)?;
+        let is_asked = *doubt != Doubt::Orphaned || code == ReasonCode::OrphanNeedsReview;
+        is_asked.then_some(*doubt)
+    }
 }
 
 /// A match that an operator must decide: a record of one side, with candidates of the other.
@@ -299,6 +307,20 @@ impl Outcome {
             *counts.entry(line.verdict).or_insert(0) += 1;
         }
         counts
+    }
+
+    /// Adds what another part of the same decision decided.
+    fn append(&mut self, other: Outcome) {
+        self.identities.extend(other.identities);
+        self.links.extend(other.links);
+        self.member_names.extend(other.member_names);
+        self.decided.extend(other.decided);
+        self.changes.extend(other.changes);
+        self.questions.extend(other.questions);
+        self.reserved.extend(other.reserved);
+        self.conflicts.extend(other.conflicts);
+        self.notifications.extend(other.notifications);
+        self.due.extend(other.due);
     }
 }
 
@@ -362,7 +384,18 @@ impl Totals {
 
 /// Decides. Pure: the same arguments give the same answer, in the same order.
 pub fn decide(rules: &RuleSet, population: &Population, now: Timestamp) -> Outcome {
-    let mut outcome = decide_records(rules, population, now, &NoOutsideRecords);
+    let workers = Workers::for_accounts(population.accounts.len());
+    decide_with(rules, population, now, workers)
+}
+
+/// The same, on so many threads.
+pub fn decide_with(
+    rules: &RuleSet,
+    population: &Population,
+    now: Timestamp,
+    workers: Workers,
+) -> Outcome {
+    let mut outcome = decide_records(rules, population, now, &NoOutsideRecords, workers);
     apply_totals(rules, &Totals::of(rules, population), &mut outcome);
     outcome
 }
@@ -374,6 +407,7 @@ pub(crate) fn decide_records(
     population: &Population,
     now: Timestamp,
     elsewhere: &dyn OutsideRecords,
+    workers: Workers,
 ) -> Outcome {
     let mut outcome = Outcome {
         at: now,
@@ -397,6 +431,7 @@ pub(crate) fn decide_records(
             kind,
             elsewhere,
             now,
+            workers,
         };
         let people = people::assemble_identities(&inputs, &mut outcome);
         let around = targets::DecisionContext {
@@ -404,8 +439,10 @@ pub(crate) fn decide_records(
             population,
             groups: &groups,
             memberships,
+            now,
+            workers,
         };
-        targets::decide_targets(&around, kind, &people, now, &mut outcome);
+        targets::decide_targets(&around, kind, &people, &mut outcome);
         if kind == ObjectType::Person {
             notifications::decide_notifications(
                 rules,
@@ -444,7 +481,7 @@ pub(crate) fn apply_own_totals(rules: &RuleSet, totals: &Totals, outcome: &mut O
 }
 
 /// Leavers first; within a kind by system and name, so that the order is always the same.
-fn sort_changes(outcome: &mut Outcome) {
+pub(crate) fn sort_changes(outcome: &mut Outcome) {
     let order = |change: &Change| {
         let (kind, step) = change.rank();
         // The steps of one departure are adjacent, in their order.
@@ -463,7 +500,7 @@ fn sort_changes(outcome: &mut Outcome) {
 }
 
 /// Changes that wait for others, and the order of questions and lines.
-fn finish(rules: &RuleSet, outcome: &mut Outcome) {
+pub(crate) fn finish(rules: &RuleSet, outcome: &mut Outcome) {
     hold_later_steps(&mut outcome.changes);
     references::drop_hopeless_waits(outcome);
     notifications::drop_premature(rules, outcome);
@@ -518,73 +555,103 @@ pub fn hold_later_steps(changes: &mut [Change]) {
 }
 
 /// Holds changes past a limit.
-fn apply_guards(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
-    let overridden = |change: &Change| totals.overrides.contains_key(&change.fingerprint);
-    hold_discarded(totals, outcome);
-    for guard in &rules.guards {
-        for system in rules
-            .systems
-            .keys()
-            .filter(|name| guard.system.as_ref().is_none_or(|only| only == *name))
-        {
-            let counts = |change: &Change| {
-                change.system == *system
-                    && change.kind.as_str() == guard.change
-                    && !change.keeps_membership()
-                    && !overridden(change)
-            };
-            // Who leaves ten groups is one, and not ten.
-            let whose = |change: &'_ Change| {
-                (
-                    change.identity.clone(),
-                    change.account.filter(|_| change.identity.is_empty()),
-                )
-            };
-            let counted = outcome
-                .changes
-                .iter()
-                .filter(|c| counts(c) && c.hold.is_none());
-            let mut all: BTreeSet<(String, Option<AccountId>)> = counted.map(whose).collect();
-            if all.is_empty() {
+/// Whom a guard counts: an identity, or else an account. Who leaves ten groups is one, and not ten.
+pub(crate) type GuardSubject = (String, Option<AccountId>);
+
+pub(crate) fn guard_subject(change: &Change) -> GuardSubject {
+    (
+        change.identity.clone(),
+        change.account.filter(|_| change.identity.is_empty()),
+    )
+}
+
+/// Whether guards count a change of a system and a kind.
+fn is_guarded(totals: &Totals, change: &Change, system: &str, kind: &str) -> bool {
+    change.system == system
+        && change.kind.as_str() == kind
+        && !change.keeps_membership()
+        && !totals.overrides.contains_key(&change.fingerprint)
+}
+
+/// The guards, as indexes into the rules, that hold the changes of a system, in the order of the
+/// rules. `subjects` gives those of the changes of a system and kind, if there are any.
+pub(crate) fn guard_holds<'s, I: Iterator<Item = &'s GuardSubject>>(
+    rules: &RuleSet,
+    totals: &Totals,
+    subjects: impl Fn(&(String, String)) -> I,
+) -> Vec<(usize, String, Reason)> {
+    let mut holds: Vec<(usize, String, Reason)> = Vec::new();
+    let mut held: HashSet<(String, String)> = HashSet::new();
+    for (place, guard) in rules.guards.iter().enumerate() {
+        let systems = rules.systems.keys();
+        for system in systems.filter(|name| guard.system.as_ref().is_none_or(|one| one == *name)) {
+            let key = (system.clone(), guard.change.clone());
+            if held.contains(&key) {
+                continue;
+            }
+            let own: HashSet<&GuardSubject> = subjects(&key).collect();
+            if own.is_empty() {
                 continue;
             }
             // Pending changes of other people count, too; those of the same people are the same
             // changes.
-            all.extend(
-                totals
-                    .in_flight
-                    .get(&(system.clone(), guard.change.clone()))
-                    .into_iter()
-                    .flatten()
-                    .cloned(),
-            );
-            let count = all.len();
-            let before = totals
-                .recent
-                .get(&(system.clone(), guard.change.clone(), guard.window_hours))
-                .copied()
-                .unwrap_or(0);
-            let Some(limit) = exceeded_limit(
-                guard,
-                count + before,
-                totals.linked.get(system).copied().unwrap_or(0),
-            ) else {
-                continue;
-            };
-            let reason = guard_reason(guard, system, count, before, limit);
-            for change in outcome
-                .changes
-                .iter_mut()
-                .filter(|c| counts(c) && c.hold.is_none())
-            {
+            let others = totals.in_flight.get(&key).into_iter().flatten();
+            let count = own.len() + others.filter(|one| !own.contains(one)).count();
+            let recent = (system.clone(), guard.change.clone(), guard.window_hours);
+            let before = totals.recent.get(&recent).copied().unwrap_or(0);
+            let linked = totals.linked.get(system).copied().unwrap_or(0);
+            if let Some(limit) = exceeded_limit(guard, count + before, linked) {
+                let reason = guard_reason(guard, system, count, before, limit);
+                holds.push((place, system.clone(), reason));
+                held.insert(key);
+            }
+        }
+    }
+    holds
+}
+
+/// Holds the changes of these guards.
+pub(crate) fn apply_guard_holds(
+    rules: &RuleSet,
+    totals: &Totals,
+    holds: &[(usize, String, Reason)],
+    outcome: &mut Outcome,
+) {
+    for (guard, system, reason) in holds {
+        let kind = &rules.guards[*guard].change;
+        let changes = outcome.changes.iter_mut();
+        for change in changes.filter(|change| change.hold.is_none()) {
+            if is_guarded(totals, change, system, kind) {
                 change.hold = Some(reason.clone());
             }
         }
     }
 }
 
+fn apply_guards(rules: &RuleSet, totals: &Totals, outcome: &mut Outcome) {
+    hold_discarded(totals, outcome);
+    let mut counted: HashMap<(String, String), BTreeSet<GuardSubject>> = HashMap::new();
+    for change in outcome
+        .changes
+        .iter()
+        .filter(|change| change.hold.is_none())
+    {
+        let kind = change.kind.as_str();
+        if is_guarded(totals, change, &change.system, kind) {
+            let key = (change.system.clone(), kind.to_owned());
+            counted
+                .entry(key)
+                .or_default()
+                .insert(guard_subject(change));
+        }
+    }
+    let subjects = |key: &(String, String)| counted.get(key).into_iter().flatten();
+    let holds = guard_holds(rules, totals, subjects);
+    apply_guard_holds(rules, totals, &holds, outcome);
+}
+
 /// Holds the changes that an operator discarded.
-fn hold_discarded(totals: &Totals, outcome: &mut Outcome) {
+pub(crate) fn hold_discarded(totals: &Totals, outcome: &mut Outcome) {
     for change in outcome.changes.iter_mut().filter(|c| c.hold.is_none()) {
         if let Some(said) = totals
             .overrides

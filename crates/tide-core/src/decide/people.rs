@@ -17,6 +17,7 @@ use crate::rules::{RuleSet, TypeRules};
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
 use crate::states::{LinkBasis, LinkOrigin, ObjectType, UnmatchedCause};
 use crate::value::{Attributes, Value, format_values};
+use crate::workers::Workers;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -134,6 +135,7 @@ pub(crate) struct TypeInputs<'a> {
     pub kind: ObjectType,
     pub elsewhere: &'a dyn OutsideRecords,
     pub now: Timestamp,
+    pub workers: Workers,
 }
 
 pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome) -> Vec<Person> {
@@ -250,17 +252,25 @@ fn compose_people(
     for grant in &inputs.population.role_grants {
         grants.entry(&grant.identity).or_default().push(grant);
     }
-    for person in people {
-        crate::interrupt::check();
-        person.sources.shrink_to_fit();
-        person.linked.shrink_to_fit();
-        let stored = stored.get(person.id.as_str()).copied();
-        compose_person(inputs.rules, inputs.population, inputs.kind, person, stored);
-        apply_lifecycle(inputs, person, stored, outcome);
-        let theirs = grants
-            .get(person.id.as_str())
-            .map_or(&[][..], Vec::as_slice);
-        apply_roles(inputs, person, stored, theirs, outcome);
+    let compose = |some: &mut [Person]| {
+        let mut part = Outcome::default();
+        for person in some {
+            crate::interrupt::check();
+            person.sources.shrink_to_fit();
+            person.linked.shrink_to_fit();
+            let stored = stored.get(person.id.as_str()).copied();
+            compose_person(inputs.rules, inputs.population, inputs.kind, person, stored);
+            apply_lifecycle(inputs, person, stored, &mut part);
+            let theirs = grants.get(person.id.as_str());
+            let theirs = theirs.map_or(&[][..], Vec::as_slice);
+            apply_roles(inputs, person, stored, theirs, &mut part);
+        }
+        part
+    };
+    let chunk = inputs.workers.chunk.max(1);
+    let jobs: Vec<&mut [Person]> = people.chunks_mut(chunk).collect();
+    for part in inputs.workers.run(jobs, compose) {
+        outcome.append(part);
     }
 }
 

@@ -25,6 +25,7 @@ use crate::schema::Schema;
 use crate::scope::{self, Groups, ScopeDecision, ScopeSubject};
 use crate::states::ObjectType;
 use crate::value::Value;
+use crate::workers::Workers;
 use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 
@@ -138,81 +139,133 @@ pub(super) struct DecisionContext<'a> {
     pub population: &'a Population,
     pub groups: &'a Groups<'a>,
     pub memberships: &'a MembershipRules,
+    pub now: Timestamp,
+    pub workers: Workers,
 }
 
+/// A target, with the accounts that are there.
+struct Target<'a> {
+    system: &'a str,
+    types: &'a TypeRules,
+    members: Vec<usize>,
+}
+
+/// What was decided about a target, before its references.
+struct DecidedTarget<'a> {
+    outcome: Outcome,
+    pointing: Vec<ReferenceWaits<'a>>,
+    hold: Option<Reason>,
+}
+
+/// Decides about each target on its own, and adds the results in the order of the rules.
 pub(super) fn decide_targets(
     around: &DecisionContext<'_>,
     kind: ObjectType,
     people: &[Person],
-    now: Timestamp,
     outcome: &mut Outcome,
 ) {
-    let DecisionContext {
-        rules,
-        population,
-        groups,
-        memberships,
-    } = *around;
-    for (system, types) in rules.targets(kind) {
-        let facts = population.systems.get(system).cloned().unwrap_or_default();
-        let schema = population
-            .systems
-            .get(system)
-            .and_then(|facts| facts.schema.get(&kind));
-        let members: Vec<usize> = (0..population.accounts.len())
-            .filter(|&at| {
-                let account = &population.accounts[at];
+    let population = around.population;
+    let accounts = || population.accounts.iter().enumerate();
+    let targets: Vec<Target<'_>> = around
+        .rules
+        .targets(kind)
+        .map(|(system, types)| {
+            let here = accounts().filter(|(_, account)| {
                 account.system == system && account.kind == kind && account.absent_since.is_none()
-            })
-            .collect();
-        let untouchable = protected_accounts(population, system, types, &members);
-        let mut target = TargetDecision {
-            rules,
-            population,
-            groups,
-            memberships,
-            kind,
-            system,
-            types,
-            facts,
-            schema,
-            members: &members,
-            unique_values: None,
-            shape: compose::Shape::new(types, schema),
-            doubtful: HashMap::new(),
-            untouchable,
-            answers: MatchAnswers::of(&population.match_answers, system),
-            identities: IdentityIndex::new(
-                &types.matching,
-                people
-                    .iter()
-                    .map(|person| (person.id.as_str(), &person.attributes)),
-            ),
-            pointing: Vec::new(),
-            place: 0,
-            now,
-        };
-        target.decide(people, outcome);
+            });
+            Target {
+                system,
+                types,
+                members: here.map(|(at, _)| at).collect(),
+            }
+        })
+        .collect();
+    let decide = |target| decide_target(around, kind, target, people);
+    let decided = around.workers.run(targets.iter().collect(), decide);
+    for (target, decided) in targets.iter().zip(decided) {
+        outcome.append(decided.outcome);
+        // References name accounts of other types and sources, too.
         let revoked = if kind == ObjectType::Group {
-            deprovision::out_of_groups(rules, system, now, outcome)
+            deprovision::out_of_groups(around.rules, target.system, around.now, outcome)
         } else {
             HashSet::new()
         };
         let here = references::ReferenceContext {
             population,
             kind,
-            system,
-            schema,
-            types,
+            system: target.system,
+            schema: schema_of(population, target.system, kind),
+            types: target.types,
             revoked: &revoked,
         };
         references::decide_references(
             &here,
-            std::mem::take(&mut target.pointing),
+            decided.pointing,
             people,
-            &|| target.system_hold(),
+            &|| decided.hold.clone(),
             outcome,
         );
+    }
+}
+
+fn schema_of<'a>(population: &'a Population, system: &str, kind: ObjectType) -> Option<&'a Schema> {
+    population.systems.get(system)?.schema.get(&kind)
+}
+
+/// Decides about one target, without references.
+fn decide_target<'a>(
+    around: &DecisionContext<'a>,
+    kind: ObjectType,
+    target: &'a Target<'a>,
+    people: &'a [Person],
+) -> DecidedTarget<'a> {
+    let DecisionContext {
+        rules,
+        population,
+        groups,
+        memberships,
+        now,
+        ..
+    } = *around;
+    let Target {
+        system,
+        types,
+        members,
+    } = target;
+    let schema = schema_of(population, system, kind);
+    let untouchable = protected_accounts(population, system, types, members);
+    let mut target = TargetDecision {
+        rules,
+        population,
+        groups,
+        memberships,
+        kind,
+        system,
+        types,
+        facts: population.systems.get(*system).cloned().unwrap_or_default(),
+        schema,
+        members,
+        unique_values: None,
+        shape: compose::Shape::new(types, schema),
+        doubtful: HashMap::new(),
+        untouchable,
+        answers: MatchAnswers::of(&population.match_answers, system),
+        identities: IdentityIndex::new(
+            &types.matching,
+            people
+                .iter()
+                .map(|person| (person.id.as_str(), &person.attributes)),
+        ),
+        pointing: Vec::new(),
+        place: 0,
+        now,
+    };
+    let mut outcome = Outcome::default();
+    target.decide(people, &mut outcome);
+    DecidedTarget {
+        outcome,
+        pointing: std::mem::take(&mut target.pointing),
+        hold: target.system_hold(),
     }
 }
 

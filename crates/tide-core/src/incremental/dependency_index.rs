@@ -104,7 +104,12 @@ impl Reverse {
                 self.first.insert(hash, place);
             }
             Some(known) if *known == place => {}
-            Some(_) => self.more.entry(hash).or_default().push(place),
+            Some(_) => {
+                let more = self.more.entry(hash).or_default();
+                if !more.contains(&place) {
+                    more.push(place);
+                }
+            }
         }
     }
 
@@ -126,8 +131,8 @@ pub(super) struct DependencyIndex {
     identities: FxHashMap<String, RecordIndex>,
     kept: Vec<PackedKeys>,
     reverse: [Reverse; 4],
-    /// Accounts by the names that groups with memberships by rule use for them.
-    members: FxHashMap<u64, Vec<AccountId>>,
+    /// Accounts by the names that groups use for them.
+    members: Reverse,
 }
 
 impl DependencyIndex {
@@ -215,16 +220,17 @@ impl DependencyIndex {
 
     /// The accounts that a group refers to by a name, given its hash.
     pub fn accounts_by_member_name(&self, hash: u64) -> impl Iterator<Item = AccountId> {
-        self.members.get(&hash).into_iter().flatten().copied()
+        let places = self.members.get(hash);
+        places.filter_map(|place| match self.record(place) {
+            RecordId::Account(id) => Some(*id),
+            RecordId::Identity(_) => None,
+        })
     }
 
-    /// Sets the names that groups use for an account.
+    /// Adds the names that groups use for an account.
     pub fn is_called(&mut self, account: AccountId, names: impl Iterator<Item = u64>) {
-        for name in names {
-            let accounts = self.members.entry(name).or_default();
-            if !accounts.contains(&account) {
-                accounts.push(account);
-            }
+        if let Some(place) = self.account(account) {
+            names.for_each(|name| self.members.put(name, place));
         }
     }
 

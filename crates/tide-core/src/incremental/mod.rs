@@ -10,6 +10,7 @@
 //! name or the same unique value. Its referrers are decided too if its visible result changed. The
 //! records to which it refers are read for their names only.
 
+mod backlog;
 mod dependency_index;
 mod distribution;
 mod keys;
@@ -19,12 +20,15 @@ pub use dependency_index::RecordId;
 use crate::decide::licenses::Seats;
 use crate::decide::{Change, Outcome, Totals, apply_own_totals, apply_totals, decide_records};
 use crate::generate;
-use crate::memberships::{self, IndexedMembership, MembershipRules};
+use crate::memberships::{self, DirectMembers, IndexedMembership, MembershipRules};
 use crate::model::{Account, AccountId, Population, SystemFacts};
 use crate::outside::{NoOutsideRecords, OutsideRecords, ValueDistribution};
+use crate::reasons::HoldCause;
 use crate::rules::RuleSet;
 use crate::scope::names_of;
 use crate::states::{ChangeKind, ObjectType};
+use crate::workers::Workers;
+use backlog::Backlog;
 use dependency_index::{DependencyIndex, RecordIndex, hash};
 use distribution::DistributionCounts;
 use jiff::Timestamp;
@@ -102,8 +106,8 @@ pub struct PartialOutcome {
     pub read: usize,
     /// The number of identities and accounts that were evaluated, counting each pass.
     pub evaluated: usize,
-    /// The outcome. Its changes include the outstanding changes of all records, so that guards
-    /// count them.
+    /// The outcome. Its changes include the outstanding changes of all records; of a backlog only
+    /// those whose hold may have changed.
     pub outcome: Outcome,
 }
 
@@ -144,6 +148,10 @@ pub struct IncrementalState {
     index: DependencyIndex,
     /// Changes that are not done yet, and that only a guard, a failure or a person holds.
     outstanding: BTreeMap<RecordId, Vec<Change>>,
+    outstanding_count: usize,
+    /// What holds them, once they are more than `exact_limit`.
+    backlog: Option<Backlog>,
+    exact_limit: usize,
     /// The number of linked accounts of each system.
     linked: BTreeMap<String, usize>,
     /// The system of each linked account.
@@ -156,6 +164,10 @@ pub struct IncrementalState {
     due_of: rustc_hash::FxHashMap<String, Timestamp>,
     /// The members of groups with memberships by rule.
     memberships: MembershipRules,
+    /// The members of all other groups.
+    other_groups: DirectMembers,
+    /// Changes by others that are only reported.
+    reported: BTreeMap<RecordId, Vec<Change>>,
     /// The seats of licenses in use.
     seats: Seats,
     /// The use of each distributed value.
@@ -215,19 +227,30 @@ impl IncrementalState {
         population: &Population,
         now: Timestamp,
     ) -> (IncrementalState, Outcome) {
-        let mut outcome = decide_records(rules, population, now, &NoOutsideRecords);
+        let mut outcome = decide_records(
+            rules,
+            population,
+            now,
+            &NoOutsideRecords,
+            Workers::for_accounts(population.accounts.len()),
+        );
         let keys = KeyRules::new(rules, &population.systems);
         let mut standing = IncrementalState {
             groups: keys.scope_groups(population),
             keys,
             index: DependencyIndex::default(),
             outstanding: BTreeMap::new(),
+            outstanding_count: 0,
+            backlog: None,
+            exact_limit: backlog::EXACT_LIMIT,
             linked: BTreeMap::new(),
             linked_in: Default::default(),
             systems: population.systems.keys().cloned().collect(),
             due: BTreeSet::new(),
             due_of: Default::default(),
             memberships: MembershipRules::of(rules, population),
+            other_groups: DirectMembers::default(),
+            reported: BTreeMap::new(),
             seats: Seats::default(),
             spread: DistributionCounts::default(),
         };
@@ -247,6 +270,7 @@ impl IncrementalState {
             ..Totals::of_facts(population)
         };
         apply_totals(rules, &totals, &mut outcome);
+        standing.note_backlog(rules, &totals, &outcome);
         (standing, outcome)
     }
 
@@ -318,7 +342,7 @@ impl IncrementalState {
             spread: &self.spread,
             keeps_proposed: true,
         };
-        let mut outcome = decide_records(rules, population, now, &others);
+        let mut outcome = decide_records(rules, population, now, &others, Workers::ONE);
         let identities = outcome.identities.clone();
         self.keep_only(&mut outcome, &neighborhood.about);
         outcome.identities = identities;
@@ -355,6 +379,29 @@ impl IncrementalState {
             outcome,
             is_counted,
         }
+    }
+
+    /// Changes by others that are only reported.
+    pub fn reported_drift(&self) -> impl Iterator<Item = &Change> {
+        self.reported.values().flatten()
+    }
+
+    /// The groups that an account is a direct member of.
+    pub fn groups_of(&self, account: &Account) -> BTreeSet<AccountId> {
+        let mut groups = self.memberships.held_by(account);
+        groups.extend(self.other_groups.held_by(account));
+        groups
+    }
+
+    /// The accounts to which a group of a system refers by a name.
+    pub fn members_called(&self, system: &str, reference: &str) -> impl Iterator<Item = AccountId> {
+        let hash = memberships::member_hash(system, reference);
+        self.index.accounts_by_member_name(hash)
+    }
+
+    /// The label of a group with memberships by rule.
+    pub fn group_label(&self, group: AccountId) -> Option<&str> {
+        Some(&self.memberships.get(group)?.label)
     }
 
     /// The number of linked accounts of each system.
@@ -456,7 +503,7 @@ impl IncrementalState {
                 spread: &self.spread,
                 keeps_proposed: false,
             };
-            decide_records(rules, population, now, &others)
+            decide_records(rules, population, now, &others, Workers::ONE)
         };
         asking.evaluated += outcome.decided.len() + outcome.identities.len();
         let Some((about, _)) = self.records_around(asking) else {
@@ -474,29 +521,54 @@ impl IncrementalState {
         }
         self.keep_only(&mut outcome, &about);
         self.store_changes(&outcome, Some(&about));
-        outcome.changes = self
-            .outstanding
-            .values()
-            .flatten()
-            .cloned()
-            .chain(outcome.changes.into_iter().filter(|c| c.hold.is_some()))
-            .collect();
-        let totals = Totals {
-            linked: self.linked.clone(),
-            seats: self.seats.used(),
-            ..Totals::of_facts(population)
-        };
-        apply_totals(rules, &totals, &mut outcome);
-        let mut records = Records::default();
-        about
+        let decided: Vec<RecordId> = about
             .iter()
-            .for_each(|place| records.put(self.index.record(*place)));
+            .map(|place| self.index.record(*place).clone())
+            .collect();
+        self.evaluate(rules, population, &decided, &mut outcome);
+        let mut records = Records::default();
+        decided.iter().for_each(|record| records.put(record));
         PassStep::Decided(Box::new(PartialOutcome {
             about: records,
             read: asking.read.len(),
             evaluated: asking.evaluated,
             outcome,
         }))
+    }
+
+    /// Evaluates what all records are needed for: of the decided records, and of all outstanding
+    /// changes unless nothing changes for them.
+    fn evaluate(
+        &mut self,
+        rules: &RuleSet,
+        population: &Population,
+        decided: &[RecordId],
+        outcome: &mut Outcome,
+    ) {
+        let totals = Totals {
+            linked: self.linked.clone(),
+            seats: self.seats.used(),
+            ..Totals::of_facts(population)
+        };
+        if self.evaluate_beside_backlog(rules, &totals, decided, outcome) {
+            return;
+        }
+        let held = std::mem::take(&mut outcome.changes).into_iter();
+        outcome.changes = self
+            .outstanding
+            .values()
+            .flatten()
+            .cloned()
+            .chain(held.filter(|change| change.hold.is_some()))
+            .collect();
+        apply_totals(rules, &totals, outcome);
+        self.note_backlog(rules, &totals, outcome);
+    }
+
+    /// After an evaluation of all outstanding changes.
+    fn note_backlog(&mut self, rules: &RuleSet, totals: &Totals, outcome: &Outcome) {
+        self.backlog = (self.outstanding_count > self.exact_limit)
+            .then(|| Backlog::of(rules, totals, &self.outstanding, outcome));
     }
 
     /// Updates the index of the dirty records, once for each pass.
@@ -706,10 +778,22 @@ impl IncrementalState {
     /// Stores the outstanding changes of the decided records.
     fn store_changes(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
         match about {
-            None => self.outstanding.clear(),
-            Some(about) => about
-                .iter()
-                .for_each(|place| drop(self.outstanding.remove(self.index.record(*place)))),
+            None => {
+                self.outstanding.clear();
+                self.outstanding_count = 0;
+                self.backlog = None;
+                self.reported.clear();
+            }
+            Some(about) => {
+                let records: Vec<RecordId> = about
+                    .iter()
+                    .map(|place| self.index.record(*place).clone())
+                    .collect();
+                self.forget_outstanding(&records);
+                for record in &records {
+                    self.reported.remove(record);
+                }
+            }
         }
         let mut next: BTreeMap<&str, Timestamp> = BTreeMap::new();
         for (id, at) in &outcome.due {
@@ -719,13 +803,16 @@ impl IncrementalState {
         for (identity, _) in &outcome.identities {
             self.is_due(&identity.id, next.get(identity.id.as_str()).copied());
         }
-        for change in outcome
-            .changes
-            .iter()
-            .filter(|change| change.hold.is_none())
-        {
-            self.outstanding
-                .entry(record_of(change))
+        for change in &outcome.changes {
+            let kept = match &change.hold {
+                None => {
+                    self.outstanding_count += 1;
+                    &mut self.outstanding
+                }
+                Some(hold) if hold.cause == Some(HoldCause::ExternalChange) => &mut self.reported,
+                Some(_) => continue,
+            };
+            kept.entry(record_of(change))
                 .or_default()
                 .push(change.clone());
         }
@@ -749,8 +836,14 @@ impl IncrementalState {
             otherwise |= self
                 .index
                 .update_record(&RecordId::Account(account.id), hashes);
-            if account.kind != ObjectType::Group && self.memberships.follows_rules(&account.system)
-            {
+            if account.kind == ObjectType::Group && !self.memberships.concerns(account) {
+                self.other_groups.update_group(account);
+            }
+            let has_groups = population
+                .systems
+                .get(&account.system)
+                .is_some_and(|facts| facts.schema.contains_key(&ObjectType::Group));
+            if has_groups || self.memberships.follows_rules(&account.system) {
                 let names = names_of(account)
                     .into_iter()
                     .map(|name| memberships::hash(&account.system, &name));

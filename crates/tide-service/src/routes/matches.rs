@@ -37,13 +37,17 @@ pub async fn show_matches(
     let limit = query.limit.unwrap_or(SHOWN).min(5000);
     let filter = OutcomeFilter {
         status: query.status.map(OutcomeStatus::Match),
-        search: query.search,
         limit: i64::try_from(limit).unwrap_or(i64::MAX),
         ..OutcomeFilter::default()
     };
     let view = service
         .engine
-        .list_matches(&name, object(query.object), &filter)
+        .list_matches(
+            &name,
+            object(query.object),
+            &filter,
+            &query.search.unwrap_or_default(),
+        )
         .await?;
     let lines = view
         .lines

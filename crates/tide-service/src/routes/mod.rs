@@ -208,7 +208,7 @@ fn people_routes() -> OpenApiRouter<Service> {
         ))
         .routes(routes!(lifecycle::list_leavers))
         .routes(routes!(roles::list_roles))
-        .routes(routes!(roles::grant_role))
+        .routes(routes!(roles::list_holders, roles::grant_role))
         .routes(routes!(roles::simulate_role))
         .routes(routes!(roles::revoke_role))
         .routes(routes!(licenses::list_licenses))

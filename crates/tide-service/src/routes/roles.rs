@@ -2,18 +2,19 @@
 
 use crate::Service;
 use crate::access::Caller;
-use crate::problem::{Body, Path, Refusal};
+use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use jiff::Timestamp;
 use tide_api::{
-    NewRoleGrant, NewRoleSimulation, Problem, Role, RoleChange, RoleConflict, RoleHolder,
-    RoleSimulationView, Roles,
+    ListQuery, NewRoleGrant, NewRoleSimulation, Problem, Role, RoleChange, RoleConflict,
+    RoleHolder, RoleHolders, RoleSimulationView, Roles,
 };
 use tide_core::model::RoleGrant;
 use tide_core::roles::RoleSource;
 use tide_core::value::format_values;
+use tide_store::HoldingFilter;
 
 fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
     let read = |text: &String| {
@@ -29,20 +30,10 @@ fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
     text.map(read).transpose()
 }
 
-/// Lists all roles with their holders, the origins, and the conflicts.
+/// Lists all roles with the number of their holders, and the conflicts between roles.
 #[utoipa::path(get, path = "/api/v1/roles", tag = "identities", responses((status = 200, body = Roles)))]
 pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, Refusal> {
-    let (views, conflicts) = service.engine.list_roles().await?;
-    let holder = |one: tide_engine::Holder| RoleHolder {
-        identity: one.identity,
-        label: one.label,
-        origin: one.source.as_ref().map(RoleSource::origin),
-        by: one
-            .source
-            .map(|source| source.to_string())
-            .unwrap_or_default(),
-        until: one.until.map(|at| at.to_string()),
-    };
+    let all = service.engine.list_roles().await?;
     let role = |view: tide_engine::RoleView| Role {
         name: view.role.name,
         object: view.role.kind,
@@ -63,11 +54,44 @@ pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, R
             })
             .collect(),
         rule: format!("{}:{}", view.role.place.file, view.role.place.line),
-        holders: view.holders.into_iter().map(holder).collect(),
+        holder_count: view.holder_count,
     };
     Ok(Json(Roles {
-        roles: views.into_iter().map(role).collect(),
-        conflicts: conflicts.into_iter().map(conflict).collect(),
+        roles: all.roles.into_iter().map(role).collect(),
+        conflicts: all.conflicts.into_iter().map(conflict).collect(),
+        conflict_count: all.conflict_count,
+    }))
+}
+
+/// Lists the holders of a role, with the origin of each. `search` is a part of the display name.
+#[utoipa::path(get, path = "/api/v1/roles/{name}/holders", tag = "identities", params(("name" = String, Path), ListQuery),
+    responses((status = 200, body = RoleHolders), (status = 404, body = Problem, content_type = "application/problem+json")))]
+pub async fn list_holders(
+    State(service): State<Service>,
+    Path(name): Path<String>,
+    Query(query): Query<ListQuery>,
+) -> Result<Json<RoleHolders>, Refusal> {
+    let filter = HoldingFilter {
+        limit: super::changes::limit(&query),
+        name: None,
+        search: query.search.unwrap_or_default(),
+        after: query.after,
+    };
+    let page = service.engine.list_holders(&name, filter).await?;
+    let holder = |one: tide_engine::Holder| RoleHolder {
+        identity: one.identity,
+        label: one.label,
+        origin: one.source.as_ref().map(RoleSource::origin),
+        by: one
+            .source
+            .map(|source| source.to_string())
+            .unwrap_or_default(),
+        until: one.until.map(|at| at.to_string()),
+    };
+    Ok(Json(RoleHolders {
+        items: page.holders.into_iter().map(holder).collect(),
+        count: page.count,
+        next: page.next,
     }))
 }
 

@@ -44,12 +44,9 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         .as_ref()
         .map(|v| v.files.clone())
         .unwrap_or_default();
-    let (set, faults) = if own.is_empty() {
-        Default::default()
-    } else {
-        service.engine.check_rules(&own).await?
-    };
-    let (systems, identities, guards) = crate::rule_view::rule_lines(&set);
+    let rules = service.engine.checked_rules().await?.unwrap_or_default();
+    let (set, faults) = (&rules.set, rules.faults.clone());
+    let (systems, identities, guards) = crate::rule_view::rule_lines(set);
     Ok(Json(Rules {
         version: version.as_ref().map_or(0, |v| v.version),
         created_at: version.as_ref().map(|v| v.created_at.clone()),

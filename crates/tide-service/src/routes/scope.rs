@@ -133,14 +133,16 @@ fn line(line: tide_engine::ScopeLine) -> ScopeLine {
     }
 }
 
-fn filter(query: ScopeQuery, limit: usize) -> OutcomeFilter {
-    OutcomeFilter {
+/// The filter of a query, and its text.
+fn filter(query: ScopeQuery, limit: usize) -> (OutcomeFilter, String) {
+    let filter = OutcomeFilter {
         status: query.status.map(OutcomeStatus::Scope),
         code: query.code,
         rule: query.rule,
-        search: query.search,
         limit: i64::try_from(limit).unwrap_or(i64::MAX),
-    }
+        ..OutcomeFilter::default()
+    };
+    (filter, query.search.unwrap_or_default())
 }
 
 /// Returns who is in scope, out of scope and on hold for a system, by reason, with the people
@@ -153,9 +155,10 @@ pub async fn show_scope(
 ) -> Result<Json<ScopeView>, Refusal> {
     let kind = object(query.object);
     let limit = query.limit.unwrap_or(SHOWN).min(5000);
+    let (filter, search) = filter(query, limit);
     let view = service
         .engine
-        .show_scope(&name, kind, &filter(query, limit))
+        .show_scope(&name, kind, &filter, &search)
         .await?;
     let (totals, counts) = counts(view.counts);
     let lines = view.lines.into_iter().map(line).collect();
@@ -177,9 +180,10 @@ pub async fn export_scope(
     Query(query): Query<ScopeQuery>,
 ) -> Result<impl IntoResponse, Refusal> {
     let kind = object(query.object);
+    let (filter, search) = filter(query, usize::MAX);
     let view = service
         .engine
-        .show_scope(&name, kind, &filter(query, usize::MAX))
+        .show_scope(&name, kind, &filter, &search)
         .await?;
     let rows = view.lines.into_iter().map(|line| {
         vec![

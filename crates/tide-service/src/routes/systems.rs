@@ -55,10 +55,7 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
     let store = service.engine.store();
     let counts = store.account_counts().await?;
     let readings = store.last_readings().await?;
-    let rules = match store.load_rules().await? {
-        Some(version) => service.engine.check_rules(&version.files).await?.0,
-        None => RuleSet::default(),
-    };
+    let rules = service.engine.checked_rules().await?.unwrap_or_default();
     let known = service.engine.list_freshness().await?;
     let known = |name: &str| {
         known
@@ -71,7 +68,7 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
     Ok(all
         .map(|row| System {
             freshness: known(&row.name),
-            ..system(&service.engine, row, &counts, &readings, &rules)
+            ..system(&service.engine, row, &counts, &readings, &rules.set)
         })
         .collect())
 }

@@ -13,6 +13,8 @@ use sqlx::{Connection, SqliteConnection};
 use std::future::Future;
 use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use tokio::sync::{mpsc, oneshot, watch};
 
 /// A future that may borrow the connection.
@@ -29,6 +31,8 @@ type WriterRead = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Boxed<'c, 
 
 /// Commits between checkpoints.
 const SWEEP: usize = 64;
+/// A log of more pages than this is begun anew between two commits: 32 MB.
+const LONG_LOG: i64 = 8_192;
 /// Maximum number of jobs in one commit.
 const GROUP: usize = 128;
 
@@ -67,7 +71,8 @@ impl Writer {
     pub fn start(connection: SqliteConnection, sweeper: SqliteConnection, key: JournalKey) -> Self {
         let (queue, jobs) = mpsc::channel(1024);
         let (often, asked) = mpsc::channel(1);
-        let sweeping = tokio::spawn(checkpoint_loop(sweeper, asked));
+        let is_long = Arc::new(AtomicBool::new(false));
+        let sweeping = tokio::spawn(checkpoint_loop(sweeper, asked, is_long.clone()));
         let (lost, is_lost) = watch::channel(false);
         let ending = Ending {
             lost,
@@ -76,7 +81,10 @@ impl Writer {
         tokio::spawn(async move {
             let mut ending = ending;
             crate::journal::KEY
-                .scope(key, writer_loop(connection, jobs, often, sweeping))
+                .scope(
+                    key,
+                    writer_loop(connection, jobs, (often, sweeping), is_long),
+                )
                 .await;
             ending.stopped = true;
         });
@@ -216,26 +224,47 @@ async fn run_caught<T>(job: impl Future<Output = Result<T, StoreError>>) -> Resu
         })
 }
 
-/// Runs a checkpoint on each request, until the channel closes.
-async fn checkpoint_loop(mut connection: SqliteConnection, mut asked: mpsc::Receiver<()>) {
+/// Runs a checkpoint on each request, until the channel closes. Tells the writer when the log is
+/// long: only between two commits can it begin anew.
+async fn checkpoint_loop(
+    mut connection: SqliteConnection,
+    mut asked: mpsc::Receiver<()>,
+    is_long: Arc<AtomicBool>,
+) {
     while asked.recv().await.is_some() {
         // A failed checkpoint is repeated later, at the latest by the writer: nothing depends on
         // it.
-        if let Err(error) = sqlx::query("PRAGMA wal_checkpoint(PASSIVE)")
-            .execute(&mut connection)
+        match sqlx::query_as::<_, (i64, i64, i64)>("PRAGMA wal_checkpoint(PASSIVE)")
+            .fetch_one(&mut connection)
             .await
         {
-            tracing::debug!(%error, "the write-ahead log was not checkpointed");
+            Ok((_, pages, _)) if pages > LONG_LOG => is_long.store(true, Ordering::Release),
+            Ok(_) => {}
+            Err(error) => tracing::debug!(%error, "the write-ahead log was not checkpointed"),
         }
     }
     let _ = connection.close().await;
 }
 
+/// Copies the rest of the log into the file and begins it anew. It does not wait: while somebody
+/// reads an older state, the log stays until the next time.
+async fn begin_log_anew(connection: &mut SqliteConnection) {
+    let begun = sqlx::raw_sql(
+        "PRAGMA busy_timeout = 0; PRAGMA wal_checkpoint(TRUNCATE); PRAGMA busy_timeout = 10000",
+    );
+    if let Err(error) = begun.execute(&mut *connection).await {
+        tracing::debug!(%error, "the write-ahead log could not begin anew");
+        let _ = sqlx::raw_sql("PRAGMA busy_timeout = 10000")
+            .execute(connection)
+            .await;
+    }
+}
+
 async fn writer_loop(
     mut connection: SqliteConnection,
     mut jobs: mpsc::Receiver<WriterMessage>,
-    often: mpsc::Sender<()>,
-    sweeping: tokio::task::JoinHandle<()>,
+    (often, sweeping): (mpsc::Sender<()>, tokio::task::JoinHandle<()>),
+    is_long: Arc<AtomicBool>,
 ) {
     let mut full = true;
     let mut commits = 0usize;
@@ -287,6 +316,9 @@ async fn writer_loop(
             full = must && begun.is_ok();
             commit(&mut connection, begun.map(|_| ()), group).await;
             commits += 1;
+            if is_long.swap(false, Ordering::AcqRel) {
+                begin_log_anew(&mut connection).await;
+            }
             if commits.is_multiple_of(SWEEP) {
                 // One request in the channel is enough.
                 let _ = often.try_send(());

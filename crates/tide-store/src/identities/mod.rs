@@ -9,6 +9,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{Row, SqliteConnection};
+use std::collections::{BTreeSet, HashMap};
 use tide_core::decide::NewLink;
 use tide_core::model::{AccountId, KeptRoles, MemberName, ReservedValue};
 use tide_core::states::{LinkBasis, LinkOrigin};
@@ -194,6 +195,12 @@ const LIST_IDENTITIES: &str = "
     ORDER BY i.label, i.id
     LIMIT ?";
 
+const IDENTITY_COUNTS: &str = "
+    SELECT key, count
+    FROM record_count
+    WHERE kind = 'identity' AND count > 0
+    ORDER BY key";
+
 const ACCOUNT_OF: &str = "
     SELECT a.*
     FROM link l
@@ -210,6 +217,20 @@ const MEMBER_ACCOUNTS: &str = "
     WHERE a.system = ? AND a.absent_since IS NULL
     ORDER BY a.id";
 
+const ACCOUNT_LABELS: &str = "
+    SELECT a.id, a.system, a.name, l.identity, i.label
+    FROM json_each(?) k
+    CROSS JOIN account a ON a.id = k.value
+    LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
+    LEFT JOIN identity i ON i.id = l.identity
+    WHERE a.absent_since IS NULL";
+
+const MEMBERSHIPS_GIVEN: &str = "
+    SELECT m.identity, m.account, m.created_at
+    FROM json_each(?1) k
+    CROSS JOIN rule_membership m ON m.identity = k.value
+    WHERE m.account IN (SELECT value FROM json_each(?2))";
+
 const LINKS_OF: &str = "
     SELECT l.*, a.system, a.name
     FROM link l
@@ -221,6 +242,19 @@ const SPLIT_IDENTITY: &str = "
     UPDATE link SET ended_at = ?, end_reason = 'split by hand', ended_by = ?
     WHERE identity = ? AND ended_at IS NULL
       AND account IN (SELECT id FROM account WHERE system = ?)";
+
+/// How an account is called.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AccountLabel {
+    /// The system.
+    pub system: String,
+    /// Its name there.
+    pub name: String,
+    /// Its identity, if it is linked.
+    pub identity: Option<String>,
+    /// The label of the identity.
+    pub label: Option<String>,
+}
 
 impl Store {
     /// Stores identities and creates links, as decided.
@@ -321,7 +355,7 @@ impl Store {
         system: &str,
     ) -> Result<Vec<String>, StoreError> {
         let sql = "SELECT k.value FROM json_each(?) k WHERE EXISTS
-             (SELECT 1 FROM account a WHERE a.system = ? AND a.name = k.value COLLATE NOCASE AND instr(a.name, '=') > 0 AND a.absent_since IS NULL)";
+             (SELECT 1 FROM account a WHERE a.system = ? AND a.name = k.value COLLATE NOCASE AND a.absent_since IS NULL)";
         Ok(sqlx::query_scalar(sql)
             .bind(serde_json::to_string(names)?)
             .bind(system)
@@ -331,13 +365,51 @@ impl Store {
 
     /// How many identities there are of each stage.
     pub async fn identity_counts(&self) -> Result<Vec<(Stage, i64)>, StoreError> {
-        let rows: Vec<(String, i64)> =
-            sqlx::query_as("SELECT stage, count(*) FROM identity GROUP BY stage ORDER BY stage")
-                .fetch_all(&self.reader)
-                .await?;
+        let rows: Vec<(String, i64)> = sqlx::query_as(IDENTITY_COUNTS)
+            .fetch_all(&self.reader)
+            .await?;
         rows.into_iter()
             .map(|(stage, count)| Ok((crate::db::codes::parse_code(&stage)?, count)))
             .collect()
+    }
+
+    /// How accounts that are there are called, with their identities.
+    pub async fn account_labels(
+        &self,
+        accounts: &BTreeSet<AccountId>,
+    ) -> Result<HashMap<AccountId, AccountLabel>, StoreError> {
+        let rows = sqlx::query(ACCOUNT_LABELS)
+            .bind(serde_json::to_string(accounts)?)
+            .fetch_all(&self.reader)
+            .await?;
+        let label = |row: &SqliteRow| {
+            let label = AccountLabel {
+                system: row.get("system"),
+                name: row.get("name"),
+                identity: row.get("identity"),
+                label: row.get("label"),
+            };
+            (row.get("id"), label)
+        };
+        Ok(rows.iter().map(label).collect())
+    }
+
+    /// When rules made these identities members of these groups.
+    pub async fn memberships_given(
+        &self,
+        identities: &BTreeSet<String>,
+        groups: &BTreeSet<AccountId>,
+    ) -> Result<HashMap<(String, AccountId), Timestamp>, StoreError> {
+        let rows: Vec<(String, AccountId, Option<String>)> = sqlx::query_as(MEMBERSHIPS_GIVEN)
+            .bind(serde_json::to_string(identities)?)
+            .bind(serde_json::to_string(groups)?)
+            .fetch_all(&self.reader)
+            .await?;
+        let given = |(identity, group, at)| {
+            let at = crate::parse_timestamp(at).unwrap_or_default();
+            ((identity, group), at)
+        };
+        Ok(rows.into_iter().map(given).collect())
     }
 
     /// An identity, with what people call it.

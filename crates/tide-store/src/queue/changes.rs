@@ -7,7 +7,7 @@ use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::str::FromStr;
 use tide_core::decide::{Change, Decided, Verdict};
 use tide_core::states::{ChangeSetKind, ChangeSetState, ChangeState};
@@ -162,12 +162,21 @@ pub(crate) fn read_change(row: &SqliteRow) -> Result<ChangeRow, StoreError> {
     })
 }
 
-/// Writes the lines of a change set.
+/// Writes the lines of a change set, and their counts.
 pub(crate) async fn keep_lines(
     c: &mut SqliteConnection,
     id: i64,
     decided: &[Decided],
 ) -> Result<(), StoreError> {
+    let mut verdicts: BTreeMap<&str, i64> = BTreeMap::new();
+    for line in decided {
+        *verdicts.entry(line.verdict.as_str()).or_default() += 1;
+    }
+    sqlx::query("UPDATE change_set SET verdicts = ? WHERE id = ?")
+        .bind(serde_json::to_string(&verdicts)?)
+        .bind(id)
+        .execute(&mut *c)
+        .await?;
     let lines: Vec<(i64, &Decided)> = (1..).zip(decided).collect();
     for some in lines.chunks(ROWS) {
         let reasons = some
@@ -253,11 +262,40 @@ pub(crate) async fn keep_changes(
     Ok(ids)
 }
 
-/// Counts by code.
-fn counts<C: FromStr>(rows: Vec<(String, i64)>) -> Result<Vec<(C, i64)>, StoreError> {
-    rows.into_iter()
-        .map(|(text, count)| Ok((parse_code(&text)?, count)))
-        .collect()
+/// Counts by code, in the order of the codes.
+fn counts<C: FromStr + Ord>(rows: Vec<(String, i64)>) -> Result<Vec<(C, i64)>, StoreError> {
+    let read = |(text, count): (String, i64)| Ok((parse_code(&text)?, count));
+    let mut counts: Vec<(C, i64)> = rows
+        .into_iter()
+        .map(read)
+        .collect::<Result<_, StoreError>>()?;
+    counts.sort_unstable();
+    Ok(counts)
+}
+
+/// Counts the changes of a change set by state.
+async fn count_states(c: &mut SqliteConnection, id: i64) -> Result<Vec<(String, i64)>, StoreError> {
+    let all: Vec<&str> = ChangeState::ALL
+        .iter()
+        .map(|state| state.as_str())
+        .collect();
+    Ok(sqlx::query_as(COUNT_STATES)
+        .bind(id)
+        .bind(serde_json::to_string(&all)?)
+        .fetch_all(c)
+        .await?)
+}
+
+/// Keeps the counts of a change set that ended; a trigger forgets them when a change gets another
+/// state after all.
+async fn keep_states(c: &mut SqliteConnection, id: i64) -> Result<(), StoreError> {
+    let states: BTreeMap<String, i64> = count_states(&mut *c, id).await?.into_iter().collect();
+    sqlx::query("UPDATE change_set SET states = ? WHERE id = ?")
+        .bind(serde_json::to_string(&states)?)
+        .bind(id)
+        .execute(c)
+        .await?;
+    Ok(())
 }
 
 const BEGIN_CHANGE_SET: &str = "
@@ -278,7 +316,7 @@ const CHANGE_SETS: &str = "
     FROM change_set s
     WHERE (? IS NULL OR id < ?) AND (? IS NULL OR kind = ?)
       AND (NOT ? OR state = 'failed'
-      OR EXISTS (SELECT 1 FROM change c WHERE c.change_set = s.id AND c.state = 'failed'))
+      OR EXISTS (SELECT 1 FROM change c WHERE c.state = 'failed' AND c.change_set = s.id))
     ORDER BY id DESC
     LIMIT ?";
 
@@ -288,11 +326,24 @@ const SELECT_CHANGE_SET: &str = "
     LEFT JOIN principal p ON p.id = s.principal
     WHERE s.id = ?";
 
-const SELECT_OUTCOME_LINE: &str = "
-    SELECT verdict, count(*)
-    FROM outcome_line
-    WHERE change_set = ?
-    GROUP BY verdict";
+const COUNT_STATES: &str = "
+    SELECT s.value, (SELECT count(*) FROM change c WHERE c.state = s.value
+      AND c.change_set = ?1) AS number
+    FROM json_each(?2) s
+    WHERE number > 0";
+
+const CHANGES_ONLY_IN: &str = "
+    SELECT c.*
+    FROM change c
+    WHERE c.change_set = ?1 AND NOT EXISTS (SELECT 1 FROM change d
+      WHERE d.fingerprint = c.fingerprint AND d.change_set = ?2)
+    ORDER BY c.id";
+
+const COUNT_IN_BOTH: &str = "
+    SELECT count(DISTINCT c.fingerprint)
+    FROM change c
+    WHERE c.change_set = ?1 AND EXISTS (SELECT 1 FROM change d
+      WHERE d.fingerprint = c.fingerprint AND d.change_set = ?2)";
 
 const OPEN_CHANGE_SETS: &str = "
     SELECT id, kind, state, principal
@@ -300,23 +351,35 @@ const OPEN_CHANGE_SETS: &str = "
     WHERE ended_at IS NULL
     ORDER BY id";
 
+/// The page is chosen before the changes of its lines are looked for.
 const LIST_OUTCOMES: &str = "
-    SELECT d.*, a.name AS account_name, w.state AS outcome, w.error, w.remedy
-    FROM outcome_line d
-    LEFT JOIN account a ON a.id = d.account
-    LEFT JOIN change w ON w.id = (SELECT c.id FROM change c WHERE c.identity =
-      coalesce(d.identity, '') AND c.change_set = d.change_set AND c.system = d.system
-      AND c.object = d.object
-      AND (c.identity <> ''
-      OR c.account = d.account) ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN
-      1 WHEN 'on_hold' THEN 2 WHEN 'accepted' THEN 3 WHEN 'canceled' THEN 4 WHEN 'done' THEN 9
-      ELSE 5 END, c.id LIMIT 1)
-    WHERE d.change_set = ? AND d.seq > ? AND (? IS NULL OR d.verdict = ?)
-      AND (? IS NULL OR w.state = ?) AND (? IS NULL OR d.system = ?)
-      AND (? = '' OR instr(lower(d.label), lower(?)) > 0 OR instr(lower(coalesce(a.name, '')),
-      lower(?)) > 0)
-    ORDER BY d.seq
-    LIMIT ?";
+    SELECT d.*, w.state AS outcome, w.error, w.remedy
+    FROM (
+      SELECT d.*, a.name AS account_name
+      FROM outcome_line d
+      LEFT JOIN account a ON a.id = d.account
+      WHERE d.change_set = ?1 AND d.seq > ?2 AND (?3 IS NULL OR d.verdict = ?3)
+        AND (?4 IS NULL OR EXISTS (SELECT 1 FROM change c WHERE c.identity = d.identity AND d.identity IS NOT NULL
+        AND +c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
+        AND +c.state = ?4)
+        OR EXISTS (SELECT 1 FROM change c WHERE d.identity IS NULL AND c.identity = ''
+        AND c.account = d.account AND +c.change_set = d.change_set AND +c.state = ?4))
+        AND (?5 IS NULL OR d.system = ?5)
+        AND (?6 = '' OR instr(lower(d.label), lower(?6)) > 0
+        OR instr(lower(coalesce(a.name, '')), lower(?6)) > 0)
+      ORDER BY d.seq
+      LIMIT ?7
+    ) d
+    LEFT JOIN change w ON w.id = iif(d.identity IS NULL,
+      (SELECT c.id FROM change c WHERE c.identity = '' AND c.account = d.account
+      AND +c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
+      ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN 1 WHEN 'on_hold' THEN 2
+      WHEN 'accepted' THEN 3 WHEN 'canceled' THEN 4 WHEN 'done' THEN 9 ELSE 5 END, c.id LIMIT 1),
+      (SELECT c.id FROM change c WHERE c.identity = d.identity
+      AND +c.change_set = d.change_set AND c.system = d.system AND c.object = d.object
+      ORDER BY CASE c.state WHEN 'failed' THEN 0 WHEN 'unknown' THEN 1 WHEN 'on_hold' THEN 2
+      WHEN 'accepted' THEN 3 WHEN 'canceled' THEN 4 WHEN 'done' THEN 9 ELSE 5 END, c.id LIMIT 1))
+    ORDER BY d.seq";
 
 const LIST_CHANGES: &str = "
     SELECT *
@@ -392,8 +455,11 @@ impl Store {
                         .bind(state.as_str())
                         .bind(format_timestamp(now))
                         .bind(id)
-                        .execute(c)
+                        .execute(&mut *c)
                         .await?;
+                    if state.is_ended() {
+                        keep_states(c, id).await?;
+                    }
                     Ok(())
                 })
             })
@@ -423,6 +489,7 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     if ended {
+                        keep_states(c, id).await?;
                         let detail = note.unwrap_or_default();
                         NewJournalEntry::new(
                             &principal,
@@ -494,16 +561,14 @@ impl Store {
                 what: "change set",
                 name: id.to_string(),
             })?;
-        let verdicts: Vec<(String, i64)> = sqlx::query_as(SELECT_OUTCOME_LINE)
-            .bind(id)
-            .fetch_all(&self.reader)
-            .await?;
-        let states: Vec<(String, i64)> = sqlx::query_as(
-            "SELECT state, count(*) FROM change WHERE change_set = ? GROUP BY state",
-        )
-        .bind(id)
-        .fetch_all(&self.reader)
-        .await?;
+        let verdicts: BTreeMap<String, i64> = serde_json::from_str(row.get("verdicts"))?;
+        let states = match row.get::<Option<&str>, _>("states") {
+            Some(kept) => {
+                let kept: BTreeMap<String, i64> = serde_json::from_str(kept)?;
+                counts(kept.into_iter().collect())?
+            }
+            None => counts(count_states(&mut *self.reader.acquire().await?, id).await?)?,
+        };
         Ok(ChangeSetRow {
             id,
             kind: read_code(&row, "kind")?,
@@ -517,8 +582,8 @@ impl Store {
             whole: row.get("is_full"),
             as_of: row.get("as_of"),
             unread: serde_json::from_str(row.get("unread"))?,
-            verdicts: counts(verdicts)?,
-            states: counts(states)?,
+            verdicts: counts(verdicts.into_iter().collect())?,
+            states,
         })
     }
 
@@ -545,13 +610,8 @@ impl Store {
             .bind(id)
             .bind(filter.after)
             .bind(&filter.word)
-            .bind(&filter.word)
-            .bind(filter.state.map(ChangeState::as_str))
             .bind(filter.state.map(ChangeState::as_str))
             .bind(&filter.system)
-            .bind(&filter.system)
-            .bind(&filter.search)
-            .bind(&filter.search)
             .bind(&filter.search)
             .bind(filter.limit)
             .fetch_all(&self.reader)
@@ -602,6 +662,22 @@ impl Store {
             .fetch_all(&self.reader)
             .await?;
         rows.iter().map(read_change).collect()
+    }
+
+    /// The changes of a change set that another one has not.
+    pub async fn changes_only_in(&self, id: i64, other: i64) -> Result<Vec<ChangeRow>, StoreError> {
+        let rows = sqlx::query(CHANGES_ONLY_IN)
+            .bind(id)
+            .bind(other)
+            .fetch_all(&self.reader)
+            .await?;
+        rows.iter().map(read_change).collect()
+    }
+
+    /// How many changes two change sets have in common.
+    pub async fn count_in_both(&self, id: i64, other: i64) -> Result<i64, StoreError> {
+        let count = sqlx::query_scalar(COUNT_IN_BOTH).bind(id).bind(other);
+        Ok(count.fetch_one(&self.reader).await?)
     }
 
     /// The changes of an identity, the newest first, previews left out.

@@ -168,18 +168,19 @@ const LAST_READINGS: &str = "
     WHERE id IN (SELECT max(id) FROM full_read GROUP BY system, object)";
 
 const ACCOUNT_COUNTS: &str = "
-    SELECT a.system, count(*), count(l.id)
-    FROM account a
-    LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
-    WHERE a.absent_since IS NULL
-    GROUP BY a.system";
+    SELECT a.key, a.count, coalesce(l.count, 0)
+    FROM record_count a
+    LEFT JOIN record_count l ON l.kind = 'linked' AND l.key = a.key
+    WHERE a.kind = 'account' AND a.count > 0
+    ORDER BY a.key";
 
 const LIST_ACCOUNTS: &str = "
     SELECT a.*, l.identity AS linked
     FROM account a
     LEFT JOIN link l ON l.account = a.id AND l.ended_at IS NULL
-    WHERE a.system = ? AND (a.name, a.id) > (?, ?) AND instr(lower(a.name), lower(?)) > 0
-    ORDER BY a.name, a.id
+    WHERE a.system = ? AND (a.name COLLATE NOCASE, a.id) > (?, ?)
+      AND instr(lower(a.name), lower(?)) > 0
+    ORDER BY a.name COLLATE NOCASE, a.id
     LIMIT ?";
 
 impl Store {

@@ -86,6 +86,10 @@ pub struct WriteState<'a> {
     pub armed: bool,
 }
 
+const RULES_MARK: &str = "
+    SELECT (SELECT max(version) FROM rule_set),
+      coalesce((SELECT count FROM record_count WHERE kind = 'schema_edition'), 0)";
+
 const AT_WORK: &str = "
     SELECT name, armed AND NOT paused AS armed, schedule
     FROM system
@@ -120,20 +124,12 @@ impl Store {
         Ok(sqlx::query_as(AT_WORK).fetch_all(&self.reader).await?)
     }
 
-    /// The rules that hold and the schemas that they are read with, as one number: another one when
-    /// either changes.
-    pub async fn rules_mark(&self) -> Result<Option<(i64, u64)>, StoreError> {
-        let version: Option<i64> = sqlx::query_scalar("SELECT max(version) FROM rule_set")
-            .fetch_one(&self.reader)
-            .await?;
-        let schemas: Vec<String> =
-            sqlx::query_scalar("SELECT name || schema FROM system ORDER BY name")
-                .fetch_all(&self.reader)
-                .await?;
-        use std::hash::{DefaultHasher, Hash as _, Hasher as _};
-        let mut hasher = DefaultHasher::new();
-        schemas.hash(&mut hasher);
-        Ok(version.map(|version| (version, hasher.finish())))
+    /// The version of the rules, and how often systems and schemas have changed: rules are compiled
+    /// again when either changes. `None` before the first publication.
+    pub async fn rules_mark(&self) -> Result<Option<(i64, i64)>, StoreError> {
+        let (version, schemas): (Option<i64>, i64) =
+            sqlx::query_as(RULES_MARK).fetch_one(&self.reader).await?;
+        Ok(version.map(|version| (version, schemas)))
     }
 
     /// One system.
