@@ -97,7 +97,8 @@ const width = (one: LicenseUsage, part: number) =>
           <span class="key seats">seats</span>
           <span v-if="one.forecast" class="key then">needed in {{ one.ahead_days }} days</span>
           <span v-else
-            >Too many people change within {{ one.ahead_days }} days for a forecast: preview a day instead.</span
+            >Too many people change within {{ one.ahead_days }} days for a forecast: preview a day
+            instead.</span
           >
           An account uses a seat if
           <code>{{ one.consumed_when }}</code>.

@@ -802,7 +802,10 @@ describe('roles', () => {
       conflicts: [],
       impact,
     }
-    answer({ '/api/v1/roles': { roles: [role], conflicts: [], conflict_count: 0 }, '/api/v1/roles/{name}/simulate': simulation })
+    answer({
+      '/api/v1/roles': { roles: [role], conflicts: [], conflict_count: 0 },
+      '/api/v1/roles/{name}/simulate': simulation,
+    })
     const { wrapper } = await open(Roles)
     await wrapper.get('button[aria-label^="Simulate"]').trigger('click')
     await wrapper.get('#when-safety-officer').setValue('identity.rank == "Mate"')

@@ -978,4 +978,14 @@ fn what_once_went_wrong_goes_right() {
     for story in [split, gone, back, role] {
         follow(story.clone(), true).unwrap_or_else(|other| panic!("{story:?}: {other}"));
     }
+    // Somebody no longer wants a seat that another one waits for.
+    let seat = vec![
+        Add(0, 5, 0, 0),
+        Send(true),
+        Add(2, 6, 5, 0),
+        Add(0, 6, 0, 0),
+        Set(0, 0, 0),
+        Toggle(10),
+    ];
+    follow(seat, false).unwrap_or_else(|other| panic!("the seat: {other}"));
 }

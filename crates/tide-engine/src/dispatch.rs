@@ -1,6 +1,7 @@
 //! The dispatcher of one system in a run: the order of its changes, and the prefetch queue of
 //! claimed changes.
 
+use crate::executor::AT_A_TIME;
 use crate::refusals::Refusals;
 use crate::{Engine, EngineError};
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
@@ -37,6 +38,8 @@ pub(crate) struct PrefetchQueue {
     ended: AtomicBool,
     /// Number of workers.
     senders: AtomicUsize,
+    /// Number of confirmed changes.
+    succeeded: AtomicUsize,
 }
 
 /// Counts a worker until it is dropped.
@@ -61,20 +64,39 @@ impl Drop for WorkerGuard {
 }
 
 impl PrefetchQueue {
-    /// The next account, as soon as there is one; `None` when there will be no more.
-    pub(crate) async fn next(&self) -> Option<AccountBatch> {
+    /// The next account, as soon as there is one; `None` when there will be no more. A further
+    /// worker gets one once so many changes have succeeded as there are usual workers: a system that
+    /// refuses everything gets few requests.
+    pub(crate) async fn next(&self, place: usize) -> Option<AccountBatch> {
         loop {
             let come = self.come.notified();
             let ended = self.ended.load(Ordering::Acquire);
-            if let Some(ready) = crate::lock(&self.ready).pop_front() {
-                self.taken.notify_one();
-                return Some(ready);
+            let is_usual = place < AT_A_TIME || self.succeeded.load(Ordering::Acquire) >= AT_A_TIME;
+            {
+                let mut ready = crate::lock(&self.ready);
+                if is_usual && let Some(next) = ready.pop_front() {
+                    if ready.is_empty() {
+                        // Who waits for its turn need not wait any longer.
+                        self.come.notify_waiters();
+                    }
+                    self.taken.notify_one();
+                    return Some(next);
+                }
+                if ended && ready.is_empty() {
+                    return None;
+                }
             }
-            if ended {
-                return None;
+            if is_usual {
+                self.starved.store(true, Ordering::Relaxed);
             }
-            self.starved.store(true, Ordering::Relaxed);
             come.await;
+        }
+    }
+
+    /// A change was confirmed.
+    pub(crate) fn succeeded(&self) {
+        if self.succeeded.fetch_add(1, Ordering::AcqRel) + 1 == AT_A_TIME {
+            self.come.notify_waiters();
         }
     }
 

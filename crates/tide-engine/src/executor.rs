@@ -303,7 +303,7 @@ impl Engine {
                 .first()
                 .is_some_and(|change| tally.claimed.contains(&change.id))
         };
-        for _ in 0..self.at_a_time(&share).min(queue.len()) {
+        for place in 0..self.at_a_time(&share).min(queue.len()) {
             let (engine, sender, tally, cancel, principal) = (
                 self.clone(),
                 WorkerGuard::of(&share),
@@ -313,7 +313,7 @@ impl Engine {
             );
             workers.spawn(async move {
                 engine
-                    .run_worker(sender.share(), &tally, &cancel, &principal)
+                    .run_worker(place, sender.share(), &tally, &cancel, &principal)
                     .await
             });
         }
@@ -362,6 +362,7 @@ impl Engine {
 
     async fn run_worker(
         &self,
+        place: usize,
         share: &SystemDispatcher,
         tally: &RunProgress,
         cancel: &CancellationToken,
@@ -370,7 +371,7 @@ impl Engine {
         while let Some(AccountBatch {
             changes,
             is_claimed: marked,
-        }) = share.ready.next().await
+        }) = share.ready.next(place).await
         {
             if cancel.is_cancelled()
                 || !self
@@ -957,6 +958,7 @@ impl Engine {
         let password = crate::passwords::begins_with_password(share, change);
         let (done, is_done) = oneshot::channel();
         let ended = || EngineError::Store(StoreError::Closed);
+        share.ready.succeeded();
         let confirmed = share.confirmed.as_ref().ok_or_else(ended)?;
         if confirmed
             .send(Confirmed {

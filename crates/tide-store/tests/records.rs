@@ -945,7 +945,7 @@ async fn a_settled_change_leaves_the_queue_with_its_link_and_its_normalization()
             (ChangeState::Failed, 1)
         ]
     );
-    assert_eq!(set.verdicts, [(Verdict::Create, 1), (Verdict::OnHold, 1)]);
+    assert_eq!(set.verdicts, [(Verdict::OnHold, 1), (Verdict::Create, 1)]);
     assert_eq!(
         records.store.links_of("i1").await.expect("read")[0].basis,
         LinkBasis::created()

@@ -145,8 +145,10 @@ impl Backlog {
     fn forget(&mut self, record: &RecordId, changes: &[Change]) -> bool {
         let was_free = self.free.remove(record);
         for change in changes {
-            // Whether it was approved is not known here; a seat that it waited for is another's.
-            if change.approval.is_some() || !(was_free || change.claims.is_empty()) {
+            // Whether it was approved is not known here; a seat that it had, or waited for, is
+            // another's.
+            let has_seat = !change.claims.is_empty();
+            if change.approval.is_some() || has_seat && (!was_free || self.free_seats.is_some()) {
                 return false;
             }
             if change.keeps_membership() || self.overrides.contains_key(&change.fingerprint) {
@@ -205,6 +207,13 @@ impl IncrementalState {
         else {
             return false;
         };
+        let has_claims = outcome
+            .changes
+            .iter()
+            .any(|change| !change.claims.is_empty());
+        if has_claims && backlog.free_seats.is_some() {
+            return false;
+        }
         let own: BTreeSet<&RecordId> = decided.iter().collect();
         let others = backlog.free.iter().filter(|record| !own.contains(record));
         let others = others.filter_map(|record| self.outstanding.get(record));
