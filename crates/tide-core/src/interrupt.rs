@@ -40,12 +40,12 @@ pub fn run<T>(flag: Arc<AtomicBool>, work: impl FnOnce() -> T) -> Option<T> {
     }
 }
 
-/// The flag of the computation on this thread, for threads that take part in it.
+/// The flag of the computation on this thread, for further threads that work on it.
 pub(crate) fn flag() -> Option<Arc<AtomicBool>> {
     FLAG.with(|flag| flag.borrow().clone())
 }
 
-/// Takes part in a computation of another thread. For a thread that does nothing else.
+/// Works on the computation of another thread. For a thread that does nothing else.
 pub(crate) fn install(flag: Option<Arc<AtomicBool>>) {
     FLAG.with(|own| own.replace(flag));
 }

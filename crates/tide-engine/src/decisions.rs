@@ -94,9 +94,9 @@ fn first_names<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
 }
 
 /// Changes held by guards, by system and kind, with the guard's reason.
-fn changes_held_by_guards<'o>(
-    outcome: &'o Outcome,
-) -> BTreeMap<(&'o str, ChangeKind), (String, Vec<&'o Change>)> {
+fn changes_held_by_guards(
+    outcome: &Outcome,
+) -> BTreeMap<(&str, ChangeKind), (String, Vec<&Change>)> {
     let mut held: BTreeMap<(&str, ChangeKind), (String, Vec<&Change>)> = BTreeMap::new();
     for change in &outcome.changes {
         let Some(hold) = &change.hold else { continue };

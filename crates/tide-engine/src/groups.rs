@@ -48,7 +48,7 @@ struct DirectMembership {
     name: String,
 }
 
-/// What the origin of memberships is told from.
+/// What shows the origin of memberships.
 struct Origins {
     labels: HashMap<AccountId, AccountLabel>,
     /// When rules gave them, by identity and group.

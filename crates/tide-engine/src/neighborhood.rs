@@ -23,7 +23,7 @@ const MAX_DIRTY: usize = 200;
 /// A search in a list looks through this many records that have the text.
 const MOST_LISTED: i64 = 5_000;
 
-/// The open changes of everybody.
+/// The open changes of all records.
 pub(crate) struct OpenChanges {
     /// The published rules.
     pub rules: Arc<PublishedRules>,
@@ -184,7 +184,7 @@ impl Engine {
         })
     }
 
-    /// The changes of everybody that wait for an answer or failed, and reported drift.
+    /// The changes of all records that wait for an answer or failed, and reported drift.
     pub(crate) async fn open_changes(&self) -> Result<OpenChanges, EngineError> {
         let now = self.now();
         let cache = self.current_cache().await?;

@@ -117,7 +117,7 @@ pub struct HoldingFilter {
 }
 
 /// A holding as it is written: with its detail as JSON, and its digest.
-type NewRow = (Holding, String, i64);
+type NewHolding = (Holding, String, i64);
 
 const DELETE_HOLDINGS: &str = "
     DELETE FROM holding
@@ -156,7 +156,7 @@ const COUNT_WAITING: &str = "
     FROM hold
     WHERE cause = 'waiting_for_seat' AND instr(reason, ?) > 0";
 
-fn row_of(holding: Holding) -> Result<NewRow, StoreError> {
+fn row_of(holding: Holding) -> Result<NewHolding, StoreError> {
     let detail = serde_json::to_string(&holding.detail)?;
     let mut hasher = DefaultHasher::new();
     (&holding.name, &holding.identity, holding.account).hash(&mut hasher);
@@ -169,7 +169,7 @@ fn row_of(holding: Holding) -> Result<NewRow, StoreError> {
 pub(crate) fn compare_holdings(
     stored: Vec<(i64, i64)>,
     holdings: Vec<Holding>,
-) -> Result<(Vec<i64>, Vec<NewRow>), StoreError> {
+) -> Result<(Vec<i64>, Vec<NewHolding>), StoreError> {
     let rows = holdings.into_iter().map(row_of);
     let rows = rows.collect::<Result<Vec<_>, _>>()?;
     Ok(difference(stored, rows, |row| row.2))
@@ -192,7 +192,7 @@ pub(crate) async fn stored_holdings(
 pub(crate) async fn apply_holdings(
     c: &mut SqliteConnection,
     gone: &[i64],
-    added: &[NewRow],
+    added: &[NewHolding],
 ) -> Result<(), StoreError> {
     if !gone.is_empty() {
         sqlx::query(DELETE_HOLDINGS)

@@ -93,6 +93,24 @@ pub struct Store {
     work: Arc<AtomicU64>,
 }
 
+/// Keeps the file and what SQLite keeps beside it from other users.
+fn keep_files_private(path: &Path) -> Result<(), StoreError> {
+    let keep = |path: &Path| {
+        keep_private(path).map_err(|error| StoreError::Open {
+            path: path.to_owned(),
+            source: sqlx::Error::Io(error),
+        })
+    };
+    keep(path)?;
+    for beside in ["-wal", "-shm"] {
+        let beside = Path::new(&format!("{}{beside}", path.display())).to_owned();
+        if beside.exists() {
+            keep(&beside)?;
+        }
+    }
+    Ok(())
+}
+
 /// Counts what the database does over a connection.
 async fn count_work(
     connection: &mut SqliteConnection,
@@ -147,19 +165,7 @@ impl Store {
             .pragma("wal_autocheckpoint", "65536")
             // In bytes: what is left of the log when it begins anew.
             .pragma("journal_size_limit", "33554432");
-        keep_private(path).map_err(|error| StoreError::Open {
-            path: path.to_owned(),
-            source: sqlx::Error::Io(error),
-        })?;
-        for beside in ["-wal", "-shm"] {
-            let beside = Path::new(&format!("{}{beside}", path.display())).to_owned();
-            if beside.exists() {
-                keep_private(&beside).map_err(|error| StoreError::Open {
-                    path: beside.clone(),
-                    source: sqlx::Error::Io(error),
-                })?;
-            }
-        }
+        keep_files_private(path)?;
         let mut connection = options.connect().await.map_err(|source| StoreError::Open {
             path: path.to_owned(),
             source,

@@ -31,40 +31,7 @@ impl Licenses {
             return Ok(ExitCode::SUCCESS);
         }
         let days = all[0].ahead_days;
-        output::table(
-            &[
-                "license", "system", "seats", "in use", "waiting", "joiners", "leavers", "needed",
-                "rule",
-            ],
-            all.iter().map(|one| {
-                let seats = i64::try_from(one.seats).unwrap_or(i64::MAX);
-                let unknown = || ["—".to_owned(), "—".to_owned(), "—".to_owned()];
-                let told = |ahead: SeatForecast| {
-                    let needed = if ahead.needed > seats {
-                        format!("{} ({} missing)", ahead.needed, ahead.needed - seats)
-                    } else {
-                        ahead.needed.to_string()
-                    };
-                    [
-                        ahead.starting.to_string(),
-                        ahead.leaving.to_string(),
-                        needed,
-                    ]
-                };
-                let [starting, leaving, needed] = one.forecast.map_or_else(unknown, told);
-                vec![
-                    one.name.clone(),
-                    one.system.clone(),
-                    one.seats.to_string(),
-                    one.used.to_string(),
-                    one.waiting_count.to_string(),
-                    starting,
-                    leaving,
-                    needed,
-                    one.rule.clone(),
-                ]
-            }),
-        );
+        print_seats(&all);
         output::line(&if all.iter().all(|one| one.forecast.is_some()) {
             format!("joiners, leavers and needed: within {days} days, if nothing else changes")
         } else {
@@ -96,4 +63,42 @@ impl Licenses {
         }
         Ok(ExitCode::SUCCESS)
     }
+}
+
+/// Prints the seats of each license, with the forecast.
+fn print_seats(all: &[LicenseUsage]) {
+    output::table(
+        &[
+            "license", "system", "seats", "in use", "waiting", "joiners", "leavers", "needed",
+            "rule",
+        ],
+        all.iter().map(|one| {
+            let seats = i64::try_from(one.seats).unwrap_or(i64::MAX);
+            let unknown = || ["—".to_owned(), "—".to_owned(), "—".to_owned()];
+            let told = |ahead: SeatForecast| {
+                let needed = if ahead.needed > seats {
+                    format!("{} ({} missing)", ahead.needed, ahead.needed - seats)
+                } else {
+                    ahead.needed.to_string()
+                };
+                [
+                    ahead.starting.to_string(),
+                    ahead.leaving.to_string(),
+                    needed,
+                ]
+            };
+            let [starting, leaving, needed] = one.forecast.map_or_else(unknown, told);
+            vec![
+                one.name.clone(),
+                one.system.clone(),
+                one.seats.to_string(),
+                one.used.to_string(),
+                one.waiting_count.to_string(),
+                starting,
+                leaving,
+                needed,
+                one.rule.clone(),
+            ]
+        }),
+    );
 }

@@ -246,8 +246,8 @@ async fn checkpoint_loop(
     let _ = connection.close().await;
 }
 
-/// Copies the rest of the log into the file and begins it anew. It does not wait: while somebody
-/// reads an older state, the log stays until the next time.
+/// Copies the rest of the log into the file and begins it anew. It does not wait: while a reader
+/// needs an older state, the log stays until the next time.
 async fn begin_log_anew(connection: &mut SqliteConnection) {
     let begun = sqlx::raw_sql(
         "PRAGMA busy_timeout = 0; PRAGMA wal_checkpoint(TRUNCATE); PRAGMA busy_timeout = 10000",
