@@ -118,8 +118,8 @@ fn population(count: usize) -> Population {
     population
 }
 
-/// Reads and evaluations of a changed title, of somebody in the middle; and the changes that came
-/// of it. So many others are to be captains, which waits for approval.
+/// The numbers of records read, of evaluations and of changes in the decision about one changed
+/// title, while so many changes of others await approval.
 fn cost(count: usize, captains: usize) -> (usize, usize, usize) {
     let rules = rules();
     let mut population = population(count);

@@ -978,7 +978,7 @@ fn what_once_went_wrong_goes_right() {
     for story in [split, gone, back, role] {
         follow(story.clone(), true).unwrap_or_else(|other| panic!("{story:?}: {other}"));
     }
-    // Somebody no longer wants a seat that another one waits for.
+    // A person no longer needs a seat, and another one is on the waiting list.
     let seat = vec![
         Add(0, 5, 0, 0),
         Send(true),

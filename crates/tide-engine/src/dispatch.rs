@@ -40,6 +40,8 @@ pub(crate) struct PrefetchQueue {
     senders: AtomicUsize,
     /// Number of confirmed changes.
     succeeded: AtomicUsize,
+    /// A worker has left: the queue is empty, the run was canceled, or storing failed.
+    has_left: AtomicBool,
 }
 
 /// Counts a worker until it is dropped.
@@ -60,6 +62,7 @@ impl Drop for WorkerGuard {
     fn drop(&mut self) {
         self.0.ready.senders.fetch_sub(1, Ordering::AcqRel);
         self.0.ready.taken.notify_one();
+        self.0.ready.worker_left();
     }
 }
 
@@ -71,7 +74,10 @@ impl PrefetchQueue {
         loop {
             let come = self.come.notified();
             let ended = self.ended.load(Ordering::Acquire);
-            let is_usual = place < AT_A_TIME || self.succeeded.load(Ordering::Acquire) >= AT_A_TIME;
+            // When a usual worker has left, nobody may be there to end the wait of a further one.
+            let is_usual = place < AT_A_TIME
+                || self.has_left.load(Ordering::Acquire)
+                || self.succeeded.load(Ordering::Acquire) >= AT_A_TIME;
             {
                 let mut ready = crate::lock(&self.ready);
                 if is_usual && let Some(next) = ready.pop_front() {
@@ -91,6 +97,11 @@ impl PrefetchQueue {
             }
             come.await;
         }
+    }
+
+    fn worker_left(&self) {
+        self.has_left.store(true, Ordering::Release);
+        self.come.notify_waiters();
     }
 
     /// A change was confirmed.
@@ -566,6 +577,46 @@ impl Engine {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use futures::FutureExt as _;
+
+    fn queue_of_two() -> PrefetchQueue {
+        let queue = PrefetchQueue::default();
+        let batch = || AccountBatch {
+            changes: Vec::new(),
+            is_claimed: false,
+        };
+        queue.all(vec![batch(), batch()]);
+        queue
+    }
+
+    #[test]
+    fn further_workers_wait_until_the_system_accepts_changes() {
+        let queue = queue_of_two();
+        assert!(queue.next(AT_A_TIME).now_or_never().is_none());
+        (0..AT_A_TIME).for_each(|_| queue.succeeded());
+        assert!(
+            queue
+                .next(AT_A_TIME)
+                .now_or_never()
+                .is_some_and(|one| one.is_some())
+        );
+    }
+
+    #[test]
+    fn a_further_worker_does_not_outlast_a_canceled_run() {
+        let queue = queue_of_two();
+        let mut waiting = Box::pin(queue.next(AT_A_TIME));
+        assert!(waiting.as_mut().now_or_never().is_none());
+        // The usual workers leave with changes in the queue.
+        queue.worker_left();
+        assert!(waiting.now_or_never().is_some_and(|one| one.is_some()));
+        // And with an empty one.
+        let queue = queue_of_two();
+        let mut waiting = Box::pin(queue.next(AT_A_TIME));
+        assert!(waiting.as_mut().now_or_never().is_none());
+        while queue.next(0).now_or_never().flatten().is_some() {}
+        assert!(waiting.now_or_never().is_some_and(|one| one.is_none()));
+    }
     use tide_core::compare::{PendingReference, ValueChange};
     use tide_core::states::ChangeState;
     use tide_core::{Reason, ReasonKind};

@@ -123,8 +123,8 @@ impl Engine {
         Ok(views)
     }
 
-    /// The seats that are taken and freed by a day: what is decided now, and otherwise for the people
-    /// that time alone changes until then.
+    /// The seats that are taken and freed by a day: kept decisions, and new ones as of that day for
+    /// the people who are due until then.
     async fn forecast_seats(
         &self,
         due: BTreeSet<String>,

@@ -201,7 +201,7 @@ impl<'a> RecordBuilder<'a> {
     }
 }
 
-/// What is kept of an outcome: of a part, what is kept of the decided records.
+/// The kept part of an outcome. `about` limits it to the decided records.
 pub fn kept_outcomes(
     rules: &RuleSet,
     population: &Population,

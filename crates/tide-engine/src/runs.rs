@@ -27,7 +27,7 @@ pub struct PublishedRules {
     pub version: i64,
     /// The rules.
     pub set: RuleSet,
-    /// What is wrong with them, and warnings.
+    /// Their errors and warnings.
     pub faults: Vec<RuleFault>,
 }
 

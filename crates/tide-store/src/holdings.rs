@@ -40,7 +40,7 @@ impl HoldingKind {
     }
 }
 
-/// What is held.
+/// The details of a holding, by its kind.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum HoldingDetail {

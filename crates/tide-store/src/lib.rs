@@ -163,7 +163,7 @@ impl Store {
             // In pages: the log is copied into the file beside the writer, which does it itself
             // only when that falls far behind.
             .pragma("wal_autocheckpoint", "65536")
-            // In bytes: what is left of the log when it begins anew.
+            // In bytes: the log file is cut to this size when it begins anew.
             .pragma("journal_size_limit", "33554432");
         keep_files_private(path)?;
         let mut connection = options.connect().await.map_err(|source| StoreError::Open {
