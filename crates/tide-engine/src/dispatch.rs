@@ -74,7 +74,7 @@ impl PrefetchQueue {
         loop {
             let come = self.come.notified();
             let ended = self.ended.load(Ordering::Acquire);
-            // When a usual worker has left, nobody may be there to end the wait of a further one.
+            // When a usual worker has left, no other may be there to end the wait of a further one.
             let is_usual = place < AT_A_TIME
                 || self.has_left.load(Ordering::Acquire)
                 || self.succeeded.load(Ordering::Acquire) >= AT_A_TIME;
