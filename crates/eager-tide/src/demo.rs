@@ -160,14 +160,21 @@ async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result
             settings: system.settings,
             secret,
         };
-        engine.add_system(new, "demo").await?;
+        engine.administration().add_system(new, "demo").await?;
         anyhow::ensure!(
-            engine.check_system(name, None).await?.is_healthy(),
+            engine
+                .administration()
+                .check_system(name, None)
+                .await?
+                .is_healthy(),
             "{name} is not well: this is a fault of the demo"
         );
-        engine.read_by_name(name).await?;
+        engine.ingest().read_by_name(name).await?;
     }
-    engine.publish_rules(&files, "demo").await?;
+    engine
+        .administration()
+        .publish_rules(&files, "demo")
+        .await?;
     for name in ["berthing", "classroom"] {
         let change = SystemUpdate {
             writable: Some(vec![
@@ -177,13 +184,19 @@ async fn connect(engine: &Engine, systems: Vec<Connected<'_>>) -> anyhow::Result
             armed: Some(true),
             ..SystemUpdate::default()
         };
-        engine.set_system(name, change, "demo").await?;
+        engine
+            .administration()
+            .set_system(name, change, "demo")
+            .await?;
     }
     let armed = SystemUpdate {
         armed: Some(true),
         ..SystemUpdate::default()
     };
-    engine.set_system("roster", armed, "demo").await?;
+    engine
+        .administration()
+        .set_system("roster", armed, "demo")
+        .await?;
     Ok(())
 }
 
@@ -237,6 +250,7 @@ impl Demo {
         let systems = connected_systems(&password, &harbour, &berthing, &classroom, feed);
         connect(&engine, systems).await?;
         let postroom = engine
+            .ingest()
             .give_token("postroom", "demo", secret(), "demo")
             .await?
             .token;

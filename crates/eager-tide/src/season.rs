@@ -112,7 +112,11 @@ impl Season<'_> {
 
     async fn run(&self, plan: Plan) -> anyhow::Result<()> {
         let mut events = self.engine.events();
-        let id = self.engine.begin_change_set(plan, "the season").await?;
+        let id = self
+            .engine
+            .runner()
+            .begin_change_set(plan, "the season")
+            .await?;
         loop {
             if self.engine.store().change_set(id).await?.ended_at.is_some() {
                 return Ok(());
@@ -170,10 +174,10 @@ impl Season<'_> {
             let part = self.stage.roster.with_extension("part");
             std::fs::write(&part, self.lines.join("\n") + "\n")?;
             std::fs::rename(&part, &self.stage.roster)?;
-            self.engine.read_by_name("roster").await?;
-            self.engine.read_by_name("harbour").await?;
+            self.engine.ingest().read_by_name("roster").await?;
+            self.engine.ingest().read_by_name("harbour").await?;
         }
-        self.engine.run_once().await?;
+        self.engine.runner().run_once().await?;
         Ok(())
     }
 }
@@ -295,6 +299,7 @@ async fn create_accounts(engine: &Arc<Engine>, season: &Season<'_>) -> anyhow::R
         })
         .await?;
     engine
+        .administration()
         .set_schedule(
             "berthing",
             &Schedule {
@@ -404,7 +409,7 @@ impl Season<'_> {
     ) -> anyhow::Result<ExitCode> {
         // What the last days brought may not be done yet on a slow machine.
         for _ in 0..RUNS_AT_THE_END {
-            if self.engine.run_once().await?.is_none() {
+            if self.engine.runner().run_once().await?.is_none() {
                 break;
             }
         }
@@ -433,7 +438,7 @@ impl Season<'_> {
                 wrong += 1;
             }
         }
-        let all = self.engine.list_leavers(false).await?;
+        let all = self.engine.views().list_leavers(false).await?;
         let mut seconds: Vec<f64> = all
             .iter()
             .filter_map(tide_engine::Leaver::seconds_to_revoke)
@@ -451,7 +456,7 @@ impl Season<'_> {
             worst.unwrap_or_default(),
             all.iter().filter(|one| !one.open.is_empty()).count(),
         );
-        for one in self.engine.list_licenses().await? {
+        for one in self.engine.views().list_licenses().await? {
             let (name, seats) = (&one.license.name, one.license.seats);
             println!(
                 "  {name}: {} of {seats} in use, {} wait for one",

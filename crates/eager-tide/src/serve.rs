@@ -229,8 +229,8 @@ impl Serve {
                 "some secrets were sealed with another key and cannot be opened: start with that key, or set them again with `eager-tide systems secret NAME`"
             );
         }
-        engine.resume_interrupted().await?;
-        engine.prepare_answers().await?;
+        engine.runner().resume_interrupted().await?;
+        engine.decider().prepare_answers().await?;
         engine.start_automatic_sync();
         let (told, store) = (stop.clone(), engine.store().clone());
         let ending = async move {

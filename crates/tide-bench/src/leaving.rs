@@ -59,7 +59,11 @@ pub async fn run(people: usize, leave: usize) -> anyhow::Result<()> {
         ..Setup::default()
     };
     let (hall, moorings) = connect_targets(&bench, setup).await?;
-    let (_, faults) = bench.engine.publish_rules(&files(), "bench").await?;
+    let (_, faults) = bench
+        .engine
+        .administration()
+        .publish_rules(&files(), "bench")
+        .await?;
     ensure!(
         faults
             .iter()
@@ -186,9 +190,18 @@ async fn connect_targets(bench: &Bench, setup: Setup) -> anyhow::Result<(Slapd, 
             settings,
             secret: Some(secret.into()),
         };
-        bench.engine.add_system(new, "bench").await?;
+        bench
+            .engine
+            .administration()
+            .add_system(new, "bench")
+            .await?;
         ensure!(
-            bench.engine.check_system(name, None).await?.is_healthy(),
+            bench
+                .engine
+                .administration()
+                .check_system(name, None)
+                .await?
+                .is_healthy(),
             "{name} is not well"
         );
         let change = SystemUpdate {
@@ -196,7 +209,11 @@ async fn connect_targets(bench: &Bench, setup: Setup) -> anyhow::Result<(Slapd, 
             armed: Some(true),
             ..SystemUpdate::default()
         };
-        bench.engine.set_system(name, change, "bench").await?;
+        bench
+            .engine
+            .administration()
+            .set_system(name, change, "bench")
+            .await?;
     }
     Ok((hall, moorings))
 }
@@ -205,6 +222,7 @@ async fn connect_targets(bench: &Bench, setup: Setup) -> anyhow::Result<(Slapd, 
 async fn watch_source(bench: &Bench) -> anyhow::Result<()> {
     bench
         .engine
+        .administration()
         .set_schedule(
             "harbour",
             &Schedule {
@@ -218,6 +236,7 @@ async fn watch_source(bench: &Bench) -> anyhow::Result<()> {
     until("listening", 120, || {
         bench
             .engine
+            .ingest()
             .watchers()
             .iter()
             .any(|one| one.state == WatcherState::Watching)
@@ -249,7 +268,7 @@ async fn confirmed_times(
     for _ in 0..15 {
         times.clear();
         late.clear();
-        for one in bench.engine.list_leavers(false).await? {
+        for one in bench.engine.views().list_leavers(false).await? {
             let number = numbers.get(&one.row.identity).cloned().unwrap_or_default();
             let (Some(at), Some(confirmed)) = (left.get(&number), one.row.confirmed) else {
                 continue;

@@ -266,6 +266,7 @@ async fn once(url: String, admin: String, password: String) -> anyhow::Result<()
     let engine = Engine::new(store(folder.path()).await?, Arc::new(SystemClock));
     let settings = json!({"url": url, "bind_dn": admin, "base_dn": BASE, "page_size": 500});
     engine
+        .administration()
         .add_system(
             NewSystem {
                 name: "harbour".into(),
@@ -277,7 +278,7 @@ async fn once(url: String, admin: String, password: String) -> anyhow::Result<()
         )
         .await?;
     let begun = tide_clock::instant();
-    let reads = engine.read_by_name("harbour").await?;
+    let reads = engine.ingest().read_by_name("harbour").await?;
     let took = begun.elapsed();
     if let Some(error) = reads.iter().find_map(|read| read.error.clone()) {
         anyhow::bail!("the observation broke off: {error}");
@@ -376,6 +377,7 @@ async fn provider(users: usize) -> anyhow::Result<()> {
     let folder: PathBuf = tempfile::Builder::new().prefix("bench-").tempdir()?.keep();
     let engine = Engine::new(store(&folder).await?, Arc::new(SystemClock));
     engine
+        .administration()
         .add_system(
             NewSystem {
                 name: "postroom".into(),
@@ -386,8 +388,12 @@ async fn provider(users: usize) -> anyhow::Result<()> {
             "bench",
         )
         .await?;
-    engine.check_system("postroom", None).await?;
+    engine
+        .administration()
+        .check_system("postroom", None)
+        .await?;
     let token = engine
+        .ingest()
         .give_token("postroom", "bench", "bench-token".into(), "bench")
         .await?
         .token;

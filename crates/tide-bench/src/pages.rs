@@ -32,8 +32,8 @@ pub(crate) async fn serve(folder: &FilePath) -> anyhow::Result<()> {
     let key = MasterKey::of_records(&folder.join("key"), &records)?;
     let store = Store::open(&records, key).await?;
     let engine = Engine::new(store, Arc::new(SystemClock));
-    engine.resume_interrupted().await?;
-    engine.prepare_answers().await?;
+    engine.runner().resume_interrupted().await?;
+    engine.decider().prepare_answers().await?;
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await?;
     println!("http://{}", listener.local_addr()?);
     let app = tide_service::router(engine.clone()).merge(bare(engine.store().clone()));

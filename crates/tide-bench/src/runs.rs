@@ -88,6 +88,7 @@ impl Bench {
             ),
         ] {
             engine
+                .administration()
                 .add_system(
                     NewSystem {
                         name: name.into(),
@@ -99,20 +100,30 @@ impl Bench {
                 )
                 .await?;
             ensure!(
-                engine.check_system(name, None).await?.is_healthy(),
+                engine
+                    .administration()
+                    .check_system(name, None)
+                    .await?
+                    .is_healthy(),
                 "{name} is not well"
             );
             let change = SystemUpdate {
                 armed: Some(true),
                 ..SystemUpdate::default()
             };
-            engine.set_system(name, change, "bench").await?;
+            engine
+                .administration()
+                .set_system(name, change, "bench")
+                .await?;
         }
         let writable = SystemUpdate {
             writable: Some(vec![ObjectType::Person]),
             ..SystemUpdate::default()
         };
-        engine.set_system("berthing", writable, "bench").await?;
+        engine
+            .administration()
+            .set_system("berthing", writable, "bench")
+            .await?;
         let mut files: Vec<RuleFile> = world::rules_of_people()
             .into_iter()
             .map(|(name, text)| RuleFile {
@@ -122,7 +133,10 @@ impl Bench {
             .collect();
         // So many at once are meant.
         files.retain(|file| file.name != "guards.toml");
-        engine.publish_rules(&files, "bench").await?;
+        engine
+            .administration()
+            .publish_rules(&files, "bench")
+            .await?;
         Ok(Bench {
             folder,
             harbour,
@@ -139,7 +153,7 @@ impl Bench {
     ) -> anyhow::Result<(ChangeSetRow, Duration, Duration)> {
         let mut events = self.engine.events();
         let begun = tide_clock::instant();
-        let id = self.engine.begin_change_set(plan, "bench").await?;
+        let id = self.engine.runner().begin_change_set(plan, "bench").await?;
         let mut sending = begun;
         loop {
             match events.recv().await {
@@ -471,7 +485,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
         "  one durable note on this disk        {disk:>8.1} ms median; ours is {:.1} times the bare listener with one before each request",
         median / (bare + disk)
     );
-    let (read, evaluated) = bench.engine.last_cost();
+    let (read, evaluated) = bench.engine.decider().last_cost();
     println!(
         "  one change reads                     {read:>8} records and makes {evaluated} evaluations"
     );
@@ -484,7 +498,7 @@ pub async fn run(count: usize, changed: usize, joiners: usize) -> anyhow::Result
 
 /// Measures the first load.
 async fn measure_first_load(count: usize, bench: &Bench) -> anyhow::Result<()> {
-    bench.engine.read_all().await?;
+    bench.engine.ingest().read_all().await?;
     memory::reset();
     let (first, sent, took) = bench
         .go(Plan {
@@ -556,7 +570,7 @@ async fn measure_idle_run(bench: &Bench) -> anyhow::Result<()> {
     ensure!(dumped.success(), "ldapsearch failed");
     let floor = begun.elapsed();
     let begun = tide_clock::instant();
-    bench.engine.read_by_name("harbour").await?;
+    bench.engine.ingest().read_by_name("harbour").await?;
     let read = begun.elapsed();
     let (idle, _, decided) = bench
         .go(Plan {
@@ -585,6 +599,7 @@ async fn watch_source(bench: &Bench) -> anyhow::Result<()> {
     for name in ["harbour"] {
         bench
             .engine
+            .administration()
             .set_schedule(
                 name,
                 &Schedule {
@@ -599,6 +614,7 @@ async fn watch_source(bench: &Bench) -> anyhow::Result<()> {
     let listening = || {
         bench
             .engine
+            .ingest()
             .watchers()
             .iter()
             .any(|one| one.state == WatcherState::Watching)
@@ -625,6 +641,7 @@ async fn measure_leavers(
     }
     bench
         .engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {
@@ -654,6 +671,7 @@ async fn measure_leavers(
     let before = bench.berthing.count();
     bench
         .engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {
@@ -714,7 +732,7 @@ pub async fn directory(count: usize) -> anyhow::Result<()> {
     };
     let hall = empty().await??;
     connect_crewhall(&bench, &hall).await?;
-    bench.engine.read_all().await?;
+    bench.engine.ingest().read_all().await?;
     let (run, sent, _) = bench
         .go(Plan {
             carry_out: true,
@@ -786,10 +804,15 @@ async fn connect_crewhall(bench: &Bench, hall: &Slapd) -> anyhow::Result<()> {
         settings,
         secret: Some(hall.admin_password.clone()),
     };
-    bench.engine.add_system(new, "bench").await?;
+    bench
+        .engine
+        .administration()
+        .add_system(new, "bench")
+        .await?;
     ensure!(
         bench
             .engine
+            .administration()
             .check_system("crewhall", None)
             .await?
             .is_healthy(),
@@ -807,15 +830,24 @@ async fn connect_crewhall(bench: &Bench, hall: &Slapd) -> anyhow::Result<()> {
         name: "crewhall.toml".into(),
         text: CREWHALL.into(),
     });
-    bench.engine.publish_rules(&files, "bench").await?;
+    bench
+        .engine
+        .administration()
+        .publish_rules(&files, "bench")
+        .await?;
     let change = SystemUpdate {
         writable: Some(vec![ObjectType::Person]),
         armed: Some(true),
         ..SystemUpdate::default()
     };
-    bench.engine.set_system("crewhall", change, "bench").await?;
     bench
         .engine
+        .administration()
+        .set_system("crewhall", change, "bench")
+        .await?;
+    bench
+        .engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {

@@ -207,6 +207,7 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         begun.elapsed().as_secs_f64()
     );
     engine
+        .administration()
         .set_schedule(
             "berthing",
             &Schedule {
@@ -246,11 +247,11 @@ pub async fn run(people: usize, days: usize, seed: u64) -> anyhow::Result<()> {
         }
         write(&feed, &hands)?;
         let one = tide_clock::instant();
-        engine.read_by_name("roster").await?;
+        engine.ingest().read_by_name("roster").await?;
         reading += one.elapsed();
         let one = tide_clock::instant();
-        while let Some(id) = engine.run_once().await? {
-            let (read, evaluated) = engine.last_cost();
+        while let Some(id) = engine.runner().run_once().await? {
+            let (read, evaluated) = engine.decider().last_cost();
             looks = (looks.0 + 1, looks.1 + read, looks.2 + evaluated);
             sent += engine
                 .store()
@@ -331,6 +332,7 @@ async fn connect(
         ),
     ] {
         engine
+            .administration()
             .add_system(
                 NewSystem {
                     name: name.into(),
@@ -341,13 +343,14 @@ async fn connect(
                 "bench",
             )
             .await?;
-        engine.check_system(name, None).await?;
+        engine.administration().check_system(name, None).await?;
         let writable = if kind == SystemKind::Scim {
             vec![ObjectType::Person, ObjectType::Group]
         } else {
             Vec::new()
         };
         engine
+            .administration()
             .set_system(
                 name,
                 SystemUpdate {
@@ -371,7 +374,10 @@ async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
             text: (*text).into(),
         })
         .collect();
-    let (_, faults) = engine.publish_rules(&files, "bench").await?;
+    let (_, faults) = engine
+        .administration()
+        .publish_rules(&files, "bench")
+        .await?;
     ensure!(
         faults
             .iter()
@@ -380,6 +386,7 @@ async fn load(engine: &Arc<Engine>) -> anyhow::Result<Instant> {
     );
     let begun = tide_clock::instant();
     engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,

@@ -43,6 +43,7 @@ fn files(changed: &[(&str, &str, &str)], added: &[(&str, &str)]) -> Vec<RuleFile
 
 async fn decisions(tide: &Tide, kind: &str, principal: &str) -> Vec<Decision> {
     tide.engine
+        .decisions()
         .list_decisions(principal)
         .await
         .expect("listed")
@@ -54,6 +55,7 @@ async fn decisions(tide: &Tide, kind: &str, principal: &str) -> Vec<Decision> {
 async fn operator(tide: &Tide, name: &str, groups: &[&str]) -> String {
     let groups: Vec<String> = groups.iter().map(|group| (*group).to_owned()).collect();
     tide.engine
+        .operators()
         .add_operator(name, &groups, None, "tester")
         .await
         .expect("added");
@@ -108,6 +110,7 @@ async fn start_with_two_levels() -> (Tide, [String; 3]) {
     ];
     tide.run().await;
     tide.engine
+        .administration()
         .publish_rules(&files(&[], &[("approvals.toml", APPROVALS)]), "tester")
         .await
         .expect("published");
@@ -123,6 +126,7 @@ async fn answer(
 ) -> Result<(), EngineError> {
     let answered = tide
         .engine
+        .decisions()
         .answer_decision(&decision.id, answer, comment, principal)
         .await;
     answered.map(drop)
@@ -261,6 +265,7 @@ async fn requesters_cannot_approve() {
     titled(&tide, 1, "Commodore").await;
     let id = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -286,6 +291,7 @@ async fn a_rejection_holds_while_the_change_stays_the_same() {
     let mail = titled(&tide, 1, "Commodore").await;
     tide.run().await;
     tide.engine
+        .operators()
         .set_operator("cy", &["harbour masters".into()], None, "tester")
         .await
         .expect("set");
@@ -297,6 +303,7 @@ async fn a_rejection_holds_while_the_change_stays_the_same() {
         )],
     );
     tide.engine
+        .administration()
         .publish_rules(&again, "tester")
         .await
         .expect("published");
@@ -333,6 +340,7 @@ groups = ["harbour masters"]
     let calls = "[desk]\nurl = \"http://127.0.0.1:9/asked\"\n";
     let bo = operator(&tide, "bo", &MASTERS).await;
     tide.engine
+        .administration()
         .publish_rules(
             &files(&[], &[("approvals.toml", rules), ("webhooks.toml", calls)]),
             "tester",
@@ -374,6 +382,7 @@ async fn a_batch_approval_is_one_decision_about_the_whole_run() {
     assert_eq!(count(&run.states, "done"), 0, "the whole run waits");
     let told = tide
         .engine
+        .notifier()
         .list_notifications(None, true)
         .await
         .expect("read");
@@ -410,6 +419,7 @@ async fn an_approver_is_reminded_once() {
     // The webhook is called once, too.
     let texts: Vec<String> = tide
         .engine
+        .notifier()
         .list_notifications(None, true)
         .await
         .expect("read")
@@ -464,6 +474,7 @@ async fn external_changes_are_reported_only_until_an_operator_repairs_them() {
         &[],
     );
     tide.engine
+        .administration()
         .publish_rules(&reporting, "tester")
         .await
         .expect("published");
@@ -508,6 +519,7 @@ async fn external_changes_are_reported_only_until_an_operator_repairs_them() {
         "{noted:?}"
     );
     tide.engine
+        .decisions()
         .answer_decision(&told[0].id, DecisionAnswer::Repair, "", "tester")
         .await
         .expect("answered");
@@ -604,6 +616,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     let tide = Tide::writable().await;
     let steps = "[[person.departure]]\nstep = \"delete\"\n\n[person.outbound]";
     tide.engine
+        .administration()
         .publish_rules(
             &files(&[("berthing.toml", "[person.outbound]", steps)], &[]),
             "tester",
@@ -630,6 +643,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     tide.berthing.mischief_on_writes(&[Mischief::Queue]);
     // Nobody follows anything here: a run about this person alone begins.
     tide.engine
+        .runner()
         .start_departure(&id, None, "", "tester", "tester")
         .await
         .expect("begins");
@@ -654,6 +668,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     // back.
     assert_eq!(count(&tide.run().await.states, "done"), 0);
     tide.engine
+        .runner()
         .cancel_departure(&id, "tester")
         .await
         .expect("taken back");
@@ -668,7 +683,7 @@ async fn a_deletion_that_a_service_queues_is_followed_until_the_account_is_gone(
     assert!(
         tide.berthing.user(&mail).is_some(),
         "{:#?}",
-        tide.engine.explain_person(&mail).await
+        tide.engine.views().explain_person(&mail).await
     );
 }
 
@@ -687,6 +702,7 @@ async fn a_target_that_wants_managers_first_gets_them_first() {
         .collect();
     assert!(rules.iter().any(|file| file.text.contains(first)));
     tide.engine
+        .administration()
         .publish_rules(&rules, "tester")
         .await
         .expect("published");
@@ -696,6 +712,7 @@ async fn a_target_that_wants_managers_first_gets_them_first() {
         ..Default::default()
     };
     tide.engine
+        .administration()
         .set_system("berthing", writable, "tester")
         .await
         .expect("set");
@@ -734,6 +751,7 @@ async fn a_run_can_be_limited_to_one_system_or_type() {
     let tide = Tide::writable().await;
     let wrong = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 systems: vec!["nowhere".into()],
@@ -768,7 +786,7 @@ async fn a_run_can_be_limited_to_one_system_or_type() {
 #[tokio::test]
 async fn a_preview_of_another_day_knows_its_write_blackouts_and_cannot_be_run() {
     let tide = Tide::writable().await;
-    tide.engine.read_all().await.expect("read");
+    tide.engine.ingest().read_all().await.expect("read");
     let tomorrow = tide.engine.now() + jiff::SignedDuration::from_hours(24);
     let day = tomorrow.to_zoned(jiff::tz::TimeZone::UTC).date();
     let window = tide_engine::Blackout {
@@ -782,6 +800,7 @@ async fn a_preview_of_another_day_knows_its_write_blackouts_and_cannot_be_run() 
         ..Default::default()
     };
     tide.engine
+        .administration()
         .set_schedule("berthing", &schedule, "tester")
         .await
         .expect("set");
@@ -816,6 +835,7 @@ async fn a_preview_of_another_day_knows_its_write_blackouts_and_cannot_be_run() 
     assert!(count(&now.states, "proposed") > 20);
     let bound = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -828,6 +848,7 @@ async fn a_preview_of_another_day_knows_its_write_blackouts_and_cannot_be_run() 
     assert!(bound.is_err_and(|error| error.to_string().contains("create a preview as of now")));
     let run = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -863,6 +884,7 @@ groups = ["harbour masters"]
 
 async fn publish_one_level(tide: &Tide, principal: &str) {
     tide.engine
+        .administration()
         .publish_rules(&files(&[], &[("approvals.toml", ONE_LEVEL)]), principal)
         .await
         .expect("published");
@@ -898,13 +920,18 @@ async fn a_publisher_cannot_approve_what_the_new_rules_ask_for() {
         "Commodore"
     );
     titled(&tide, 1, "Commodore").await;
-    tide.engine.run_once().await.expect("decides");
+    tide.engine.runner().run_once().await.expect("decides");
     tide.run().await;
     assert_eq!(blocked(&tide, &ada).await, [None]);
 }
 
 async fn grant_role(tide: &Tide, mail: &str, principal: &str) {
-    let found = tide.engine.explain_person(mail).await.expect("found");
+    let found = tide
+        .engine
+        .views()
+        .explain_person(mail)
+        .await
+        .expect("found");
     let grant = tide_core::model::RoleGrant {
         identity: found[0].identity.clone().expect("kept"),
         role: "captain".into(),
@@ -932,10 +959,12 @@ async fn who_granted_a_role_cannot_approve_its_changes_nor_make_another_approver
     // Nor can an operator whom they make an approver; and nobody makes themselves one.
     let own = tide
         .engine
+        .operators()
         .set_operator("cy", &["masters".into()], None, &cy)
         .await;
     assert!(matches!(own, Err(EngineError::Forbidden(_))), "{own:?}");
     tide.engine
+        .operators()
         .add_operator("second self", &["harbour masters".into()], None, &cy)
         .await
         .expect("added");
@@ -958,7 +987,11 @@ async fn who_got_a_token_from_another_operator_cannot_approve_their_changes() {
     let mail = titled(&tide, 1, "Commodore").await;
     grant_role(&tide, &mail, &cy).await;
     tide.run().await;
-    let taken = tide.engine.rotate_token("ada", "", None, 24, &cy).await;
+    let taken = tide
+        .engine
+        .operators()
+        .rotate_token("ada", "", None, 24, &cy)
+        .await;
     assert!(matches!(taken, Err(EngineError::Forbidden(_))));
     for row in tide
         .engine
@@ -980,6 +1013,7 @@ async fn who_got_a_token_from_another_operator_cannot_approve_their_changes() {
             .expect("ended");
     }
     tide.engine
+        .operators()
         .rotate_token("ada", "", None, 24, &cy)
         .await
         .expect("given");

@@ -75,6 +75,7 @@ impl World {
         world
             .season
             .engine
+            .administration()
             .set_schedule("berthing", &schedule, "tester")
             .await
             .expect("set");
@@ -105,18 +106,32 @@ impl World {
         self.write();
         self.season
             .engine
+            .ingest()
             .read_by_name("roster")
             .await
             .expect("read");
         for _ in 0..5 {
-            if self.season.engine.run_once().await.expect("runs").is_none() {
+            if self
+                .season
+                .engine
+                .runner()
+                .run_once()
+                .await
+                .expect("runs")
+                .is_none()
+            {
                 break;
             }
         }
     }
 
     async fn attention(&self) -> Vec<Attention> {
-        self.season.engine.attention().await.expect("told")
+        self.season
+            .engine
+            .overview()
+            .attention()
+            .await
+            .expect("told")
     }
 
     async fn kinds(&self) -> Vec<(AttentionKind, i64)> {
@@ -167,6 +182,7 @@ async fn leavers_held_by_a_guard_come_first_until_their_access_is_revoked() {
     let decision = world
         .season
         .engine
+        .decisions()
         .list_decisions("tester")
         .await
         .expect("listed")
@@ -174,6 +190,7 @@ async fn leavers_held_by_a_guard_come_first_until_their_access_is_revoked() {
     world
         .season
         .engine
+        .decisions()
         .answer_decision(&decision.id, DecisionAnswer::Release, "", "tester")
         .await
         .expect("answered");
@@ -229,7 +246,9 @@ async fn health_follows_reads_and_writes_and_not_only_tests() {
     let engine = world.season.engine.clone();
     let health = async |name: &str| {
         let row = engine.store().find_system(name).await.expect("there");
-        engine.health(&row, &engine.store().last_readings().await.expect("read"))
+        engine
+            .overview()
+            .health(&row, &engine.store().last_readings().await.expect("read"))
     };
     assert_eq!(
         (health("roster").await, health("berthing").await),
@@ -239,7 +258,7 @@ async fn health_follows_reads_and_writes_and_not_only_tests() {
     let all = world.rows.clone();
     world.rows.truncate(3);
     world.write();
-    engine.read_by_name("roster").await.expect("read");
+    engine.ingest().read_by_name("roster").await.expect("read");
     assert!(
         health("roster")
             .await
@@ -275,6 +294,7 @@ async fn health_follows_reads_and_writes_and_not_only_tests() {
         ]
     );
     engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {

@@ -82,9 +82,14 @@ async fn started() -> (Tide, Slapd) {
         settings,
         secret: Some(secret),
     };
-    tide.engine.add_system(new, "tester").await.expect("added");
+    tide.engine
+        .administration()
+        .add_system(new, "tester")
+        .await
+        .expect("added");
     let checked = tide
         .engine
+        .administration()
         .check_system("crewhall", None)
         .await
         .expect("tested");
@@ -103,11 +108,13 @@ async fn started() -> (Tide, Slapd) {
     files.push(common::absent_at_once());
     let (_, faults) = tide
         .engine
+        .administration()
         .publish_rules(&files, "tester")
         .await
         .expect("published");
     assert_eq!(faults, vec![]);
     tide.engine
+        .administration()
         .set_system(
             "crewhall",
             SystemUpdate {
@@ -267,6 +274,7 @@ async fn a_write_refused_for_permissions_is_reported_and_the_service_continues()
     );
     assert_eq!(count(&run.states, "done"), 0, "berthing is read-only here");
     tide.engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {

@@ -139,9 +139,15 @@ async fn a_drawn_password_that_is_refused_is_drawn_anew_at_once() {
             .count(),
         3
     );
-    let waiting = season.engine.first_passwords().await.expect("read");
+    let waiting = season
+        .engine
+        .passwords()
+        .first_passwords()
+        .await
+        .expect("read");
     let password = season
         .engine
+        .passwords()
         .reveal_password(waiting[0].id, "tester", "tester")
         .await
         .expect("shown");
@@ -221,6 +227,7 @@ async fn each_welcome_of_a_large_run_is_queued_once_by_the_next_run() {
     assert!(quiet.states.is_empty(), "{quiet:?}");
     let told = season
         .engine
+        .notifier()
         .list_notifications(None, false)
         .await
         .expect("read");
@@ -272,6 +279,7 @@ async fn who_gets_no_seat_is_on_the_waiting_list_and_reported() {
     assert_eq!(season.berthing.count(), 2);
     let told = season
         .engine
+        .notifier()
         .list_notifications(None, false)
         .await
         .expect("read");
@@ -280,7 +288,12 @@ async fn who_gets_no_seat_is_on_the_waiting_list_and_reported() {
             .any(|one| one.text == "1002 waits" && one.about.as_deref() == Some("berths")),
         "{told:?}"
     );
-    let seats = season.engine.list_licenses().await.expect("counted");
+    let seats = season
+        .engine
+        .views()
+        .list_licenses()
+        .await
+        .expect("counted");
     assert_eq!((seats[0].used, seats[0].waiting.len()), (2, 1));
 }
 
@@ -289,6 +302,7 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     let (season, noon) = two_seats_for_three().await;
     season
         .engine
+        .administration()
         .set_schedule(
             "berthing",
             &Schedule {
@@ -302,7 +316,7 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     season.engine.start_automatic_sync();
     // The first read of berthing is over, so that nothing but the read of the roster starts a run.
     eventually(PATIENCE, async || {
-        let watchers = season.engine.watchers();
+        let watchers = season.engine.ingest().watchers();
         watchers
             .iter()
             .any(|one| one.state == WatcherState::Waiting)
@@ -316,7 +330,12 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
         &season.feed,
         (1000..1003).map(|number| (number, "", if number == 1001 { "2026-11-22" } else { "" })),
     );
-    season.engine.read_by_name("roster").await.expect("read");
+    season
+        .engine
+        .ingest()
+        .read_by_name("roster")
+        .await
+        .expect("read");
     let mut seconds = 0;
     let seated = eventually(PATIENCE, async || {
         // A request that fails is sent again after a pause of this clock.
@@ -332,8 +351,13 @@ async fn a_freed_seat_goes_to_the_waiting_list_automatically() {
     if seated.is_none() {
         let store = season.engine.store();
         let sets = store.change_sets(None, None, false, 10).await;
-        let seats = season.engine.list_licenses().await.expect("counted");
-        let decisions = season.engine.list_decisions("tester").await;
+        let seats = season
+            .engine
+            .views()
+            .list_licenses()
+            .await
+            .expect("counted");
+        let decisions = season.engine.decisions().list_decisions("tester").await;
         panic!("{:?}\n{sets:#?}\n{decisions:#?}", seats[0]);
     }
     assert_eq!(season.berthing.user("1001").expect("kept")["active"], false);
@@ -347,6 +371,7 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
     let season = Season::start(noon, &RULES).await;
     season
         .engine
+        .administration()
         .set_schedule(
             "berthing",
             &Schedule {
@@ -371,7 +396,12 @@ async fn an_automatic_run_that_fails_is_repeated_without_another_event() {
     };
     rename("change_override", "elsewhere").await;
     season.engine.start_automatic_sync();
-    season.engine.read_by_name("roster").await.expect("read");
+    season
+        .engine
+        .ingest()
+        .read_by_name("roster")
+        .await
+        .expect("read");
     eventually(PATIENCE, async || {
         (season.engine.cycles().failed_runs > 0).then_some(())
     })
@@ -419,6 +449,7 @@ async fn missing_sign_ins_are_reported_repeatedly() {
             .await;
         let mut all: Vec<String> = season
             .engine
+            .notifier()
             .list_notifications(None, false)
             .await
             .expect("read")

@@ -40,6 +40,7 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
     tide.berthing.delay(Duration::from_millis(250));
     let id = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -50,14 +51,14 @@ async fn runs_never_overlap_and_one_can_be_cancelled() {
         .await
         .expect("begins");
     assert!(
-        matches!(tide.engine.begin_change_set(Plan::default(), "tester").await, Err(EngineError::Busy(busy)) if busy == Some(id))
+        matches!(tide.engine.runner().begin_change_set(Plan::default(), "tester").await, Err(EngineError::Busy(busy)) if busy == Some(id))
     );
     assert!(matches!(
-        tide.engine.cancel_change_set(id + 1),
+        tide.engine.runner().cancel_change_set(id + 1),
         Err(EngineError::Conflict(_))
     ));
     done_changes(&tide, id, 4).await;
-    tide.engine.cancel_change_set(id).expect("cancels");
+    tide.engine.runner().cancel_change_set(id).expect("cancels");
     let run = tide.ended(id).await;
     assert_eq!(run.state, ChangeSetState::Canceled);
     let (done, cancelled) = (count(&run.states, "done"), count(&run.states, "canceled"));
@@ -79,6 +80,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
     tide.berthing.delay(Duration::from_millis(250));
     let id = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -98,7 +100,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
     );
     tide.berthing.delay(Duration::ZERO);
     let next = tide.again();
-    next.resume_interrupted().await.expect("resumed");
+    next.runner().resume_interrupted().await.expect("resumed");
     let run = tide.ended(id).await;
     assert_eq!(
         (
@@ -119,6 +121,7 @@ async fn a_stop_leaves_the_queue_for_the_next_start() {
 async fn a_paused_system_holds_its_changes_and_gets_them_later() {
     let tide = Tide::writable().await;
     tide.engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {
@@ -138,6 +141,7 @@ async fn a_paused_system_holds_its_changes_and_gets_them_later() {
             .is_some_and(|hold| hold.code() == ReasonCode::Paused)
     }));
     tide.engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {
@@ -164,6 +168,7 @@ async fn a_guard_holds_many_changes_with_its_reason() {
     });
     files.push(common::absent_at_once());
     tide.engine
+        .administration()
         .publish_rules(&files, "tester")
         .await
         .expect("published");
@@ -251,6 +256,7 @@ async fn drift_is_repaired_and_a_deletion_in_the_target_is_held() {
     // After the link was ended by hand, a new account is made.
     let why = tide
         .engine
+        .views()
         .explain_person(&lost.number)
         .await
         .expect("explained");
@@ -278,7 +284,12 @@ async fn rules_that_cannot_work_are_not_published_and_the_old_ones_stay() {
             },
         )
     });
-    match tide.engine.publish_rules(&broken, "tester").await {
+    match tide
+        .engine
+        .administration()
+        .publish_rules(&broken, "tester")
+        .await
+    {
         Err(EngineError::Rules(faults)) => assert!(
             faults.iter().any(|f| f.to_string().contains("account.udi")),
             "{faults:?}"
@@ -286,12 +297,22 @@ async fn rules_that_cannot_work_are_not_published_and_the_old_ones_stay() {
         other => panic!("published: {other:?}"),
     }
     assert_eq!(
-        tide.engine.published_rules().await.expect("there").version,
+        tide.engine
+            .rules()
+            .published_rules()
+            .await
+            .expect("there")
+            .version,
         1
     );
     let stranger =
         rules_with(|_, text| text.replace("system = \"berthing\"", "system = \"elsewhere\""));
-    let (_, faults) = tide.engine.check_rules(&stranger).await.expect("checked");
+    let (_, faults) = tide
+        .engine
+        .rules()
+        .check_rules(&stranger)
+        .await
+        .expect("checked");
     assert!(
         faults
             .iter()
@@ -361,7 +382,7 @@ async fn adding_a_system_refuses_what_cannot_work() {
             settings,
             secret: Some(PASSWORD.into()),
         };
-        let refused = tide.engine.add_system(new, "tester").await;
+        let refused = tide.engine.administration().add_system(new, "tester").await;
         refused.expect_err("refused").to_string()
     };
     let sound = serde_json::json!({"url": "ldap://127.0.0.1:389", "base_dn": BASE});
@@ -435,7 +456,11 @@ async fn an_unknown_system_cannot_be_armed() {
         armed: Some(true),
         ..SystemUpdate::default()
     };
-    let refused = tide.engine.set_system("nowhere", update, "tester").await;
+    let refused = tide
+        .engine
+        .administration()
+        .set_system("nowhere", update, "tester")
+        .await;
     assert!(refused.is_err());
 }
 

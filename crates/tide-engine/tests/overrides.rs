@@ -32,6 +32,7 @@ async fn guarded() -> Tide {
         text,
     });
     tide.engine
+        .administration()
         .publish_rules(&files, "tester")
         .await
         .expect("published");
@@ -79,6 +80,7 @@ fn active(tide: &Tide, people: &[&Crew]) -> Vec<bool> {
 
 async fn listed(engine: &Arc<Engine>, kind: &str) -> Vec<Decision> {
     engine
+        .decisions()
         .list_decisions("tester")
         .await
         .expect("listed")
@@ -91,6 +93,7 @@ async fn answer(tide: &Tide, kind: &str, answer: DecisionAnswer) {
     let meant = listed(&tide.engine, kind).await;
     assert_eq!(meant.len(), 1, "{meant:?}");
     tide.engine
+        .decisions()
         .answer_decision(&meant[0].id, answer, "", "tester")
         .await
         .expect("answered");
@@ -122,7 +125,12 @@ async fn a_discard_ends_with_the_changes_that_it_was_about() {
         (3, vec![DecisionAnswer::TakeBack])
     );
     tide.run().await;
-    let open = tide.engine.list_leavers(false).await.expect("listed");
+    let open = tide
+        .engine
+        .views()
+        .list_leavers(false)
+        .await
+        .expect("listed");
     let ways = open
         .iter()
         .flat_map(|leaver| &leaver.open)
@@ -135,6 +143,7 @@ async fn a_discard_ends_with_the_changes_that_it_was_about() {
     answer(&tide, "override", DecisionAnswer::TakeBack).await;
     let gone = tide
         .engine
+        .decisions()
         .answer_decision(&given.id, DecisionAnswer::TakeBack, "", "tester")
         .await;
     assert!(matches!(gone, Err(EngineError::Changed(_))), "{gone:?}");
@@ -221,6 +230,7 @@ async fn what_was_said_expires() {
     );
     let meant = listed(&later, "guard").await.remove(0);
     later
+        .decisions()
         .answer_decision(&meant.id, DecisionAnswer::Release, "", "tester")
         .await
         .expect("answered");
@@ -229,6 +239,7 @@ async fn what_was_said_expires() {
         Arc::new(Ahead(SignedDuration::from_hours(10 * 24))),
     );
     let id = much_later
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -257,6 +268,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
     };
     let report = tide
         .engine
+        .matches()
         .list_matches("berthing", tide_core::ObjectType::Person, &all, "")
         .await
         .expect("told");
@@ -275,6 +287,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
         name: "tester",
     };
     tide.engine
+        .matches()
         .answer_matches("berthing", tide_core::ObjectType::Person, &[skip], &by)
         .await
         .expect("answered");
@@ -293,6 +306,7 @@ async fn an_answer_about_a_match_expires_and_is_asked_again() {
             Arc::new(Ahead(SignedDuration::from_hours(days * 24))),
         );
         let id = later
+            .runner()
             .begin_change_set(
                 Plan {
                     carry_out: true,

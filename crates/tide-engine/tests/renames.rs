@@ -518,6 +518,7 @@ impl Connector for Simulated {
         };
         if let Some(engine) = engine.upgrade().filter(|_| order == Order::ToldBefore) {
             engine
+                .ingest()
                 .sync_once(TOWER, ObjectType::Person)
                 .await
                 .expect("told");
@@ -740,6 +741,7 @@ impl Sim {
                 secret: Some("it is simulated".into()),
             };
             engine
+                .administration()
                 .add_system(system, "sim")
                 .await
                 .map_err(fault("adding"))?;
@@ -754,10 +756,12 @@ impl Sim {
                 ..SystemUpdate::default()
             };
             engine
+                .administration()
                 .set_system(name, change, "sim")
                 .await
                 .map_err(fault("arming"))?;
             engine
+                .administration()
                 .set_schedule(
                     name,
                     &Schedule {
@@ -782,7 +786,7 @@ impl Sim {
                 &[("cn", group), ("objectClass", "group")],
             );
         }
-        engine.read_all().await.map_err(fault("reading"))?;
+        engine.ingest().read_all().await.map_err(fault("reading"))?;
         let files: Vec<RuleFile> = RULES
             .iter()
             .map(|(name, text)| RuleFile {
@@ -791,6 +795,7 @@ impl Sim {
             })
             .collect();
         engine
+            .administration()
             .publish_rules(&files, "sim")
             .await
             .map_err(fault("rules"))?;
@@ -818,11 +823,16 @@ impl Sim {
                     (TOWER, ObjectType::Group),
                 ] {
                     engine
+                        .ingest()
                         .sync_once(system, kind)
                         .await
                         .map_err(fault("catching up"))?;
                 }
-                engine.run_once().await.map_err(fault("a run on news"))?;
+                engine
+                    .runner()
+                    .run_once()
+                    .await
+                    .map_err(fault("a run on news"))?;
             } else if self.with_trouble && self.random.random_bool(0.4) {
                 engine = self.stopped_in_a_run(engine, folder.path()).await?;
             } else {
@@ -862,6 +872,7 @@ impl Sim {
         };
         let last = self.world.lock().writes + self.random.random_range(1..6);
         let id = engine
+            .runner()
             .begin_change_set(plan, "sim")
             .await
             .map_err(|error| error.to_string())?;
@@ -883,6 +894,7 @@ impl Sim {
             .push("stopped, and started again".into());
         let engine = self.open(folder).await;
         engine
+            .runner()
             .resume_interrupted()
             .await
             .map_err(|error| error.to_string())?;
@@ -902,6 +914,7 @@ impl Sim {
         };
         let mut events = engine.events();
         let id = engine
+            .runner()
             .begin_change_set(plan, "sim")
             .await
             .map_err(|error| error.to_string())?;
@@ -1003,10 +1016,11 @@ fn a_change_by_hand_right_after_our_own_write_is_not_lost() {
             };
             let told = async |system| {
                 engine
+                    .ingest()
                     .sync_once(system, ObjectType::Person)
                     .await
                     .expect("told");
-                engine.run_once().await.expect("run");
+                engine.runner().run_once().await.expect("run");
             };
             sim.run(&engine).await.expect("run");
             assert_eq!(login(), "ada");

@@ -345,6 +345,7 @@ async fn what_came_due_while_nothing_ran_is_done_at_the_next_start_and_the_rest_
         .await;
     season
         .engine
+        .administration()
         .set_schedule(
             "berthing",
             &Schedule {

@@ -247,6 +247,7 @@ impl Sim {
 
     async fn steps(&mut self, engine: &Arc<Engine>) -> Told {
         engine
+            .runner()
             .resume_interrupted()
             .await
             .map_err(fault("going on"))?;
@@ -254,6 +255,7 @@ impl Sim {
         if self.world.lock().trouble == 0 {
             // What was there before we came is known before anything is made.
             engine
+                .ingest()
                 .read_all()
                 .await
                 .map_err(fault("the first reading"))?;
@@ -298,7 +300,7 @@ impl Sim {
 
     async fn go(&self, engine: &Arc<Engine>, plan: Plan) -> Result<ChangeSetRow, String> {
         let mut events = engine.events();
-        let id = match engine.begin_change_set(plan, "sim").await {
+        let id = match engine.runner().begin_change_set(plan, "sim").await {
             Ok(id) => id,
             Err(error) => return Err(format!("it does not begin: {error}")),
         };
@@ -341,7 +343,13 @@ impl Sim {
             }
             2..=5 => {
                 let name = if what == 5 { BERTHING } else { HARBOUR };
-                Self::may_pass(engine.sync_once(name, ObjectType::Person).await.map(|_| ()))?;
+                Self::may_pass(
+                    engine
+                        .ingest()
+                        .sync_once(name, ObjectType::Person)
+                        .await
+                        .map(|_| ()),
+                )?;
                 self.news(engine).await?;
             }
             6 => self.one_path(engine).await?,
@@ -358,6 +366,7 @@ impl Sim {
                     ..SystemUpdate::default()
                 };
                 engine
+                    .administration()
                     .set_system(name, change, "sim")
                     .await
                     .map_err(fault("set"))?;
@@ -378,12 +387,17 @@ impl Sim {
             }
             9 => self.release(engine).await?,
             10 => {
-                engine.poll_operations().await.map_err(fault("asking"))?;
+                engine
+                    .dispatcher()
+                    .poll_operations()
+                    .await
+                    .map_err(fault("asking"))?;
                 self.news(engine).await?;
             }
             _ => {
                 Self::may_pass(
                     engine
+                        .ingest()
                         .sync_once(CLASSROOM, ObjectType::Person)
                         .await
                         .map(|_| ()),
@@ -396,7 +410,11 @@ impl Sim {
 
     async fn news(&self, engine: &Arc<Engine>) -> Told {
         self.world.lock().arrived.clear();
-        engine.run_once().await.map_err(fault("a run on news"))?;
+        engine
+            .runner()
+            .run_once()
+            .await
+            .map_err(fault("a run on news"))?;
         self.leavers_first()
     }
 
@@ -517,6 +535,7 @@ impl Sim {
 
     async fn release(&self, engine: &Arc<Engine>) -> Told {
         for one in engine
+            .decisions()
             .list_decisions("sim")
             .await
             .map_err(fault("decisions"))?
@@ -529,7 +548,11 @@ impl Sim {
                 ]
                 .contains(answer)
             }) {
-                match engine.answer_decision(&one.id, *answer, "", "sim").await {
+                match engine
+                    .decisions()
+                    .answer_decision(&one.id, *answer, "", "sim")
+                    .await
+                {
                     Ok(()) | Err(EngineError::Changed(_)) => {}
                     Err(error) => return Err(format!("{one:?}: {error}")),
                 }
@@ -542,10 +565,15 @@ impl Sim {
     async fn follows(&mut self, engine: &Arc<Engine>) -> Told {
         let catch_up = async |name: &str| -> Told {
             engine
+                .ingest()
                 .sync_once(name, ObjectType::Person)
                 .await
                 .map_err(fault("catching up"))?;
-            engine.run_once().await.map_err(fault("a run on news"))?;
+            engine
+                .runner()
+                .run_once()
+                .await
+                .map_err(fault("a run on news"))?;
             Ok(())
         };
         let effects = || {
@@ -624,6 +652,7 @@ impl Sim {
                 ..SystemUpdate::default()
             };
             engine
+                .administration()
                 .set_system(name, change, "sim")
                 .await
                 .map_err(fault("set"))?;
@@ -640,7 +669,11 @@ impl Sim {
                     .saturating_add(jiff::SignedDuration::from_hours(30))
                     .map_err(fault("the clock"))?;
             }
-            engine.poll_operations().await.map_err(fault("asking"))?;
+            engine
+                .dispatcher()
+                .poll_operations()
+                .await
+                .map_err(fault("asking"))?;
             self.release(engine).await?;
             let set = self
                 .go(
@@ -714,6 +747,7 @@ impl Sim {
             ..OutcomeFilter::default()
         };
         let scope = engine
+            .views()
             .show_scope(HARBOUR, ObjectType::Person, &everybody, "")
             .await
             .map_err(fault("the scope"))?;
@@ -725,7 +759,11 @@ impl Sim {
                 scope.lines.len()
             ));
         }
-        let decided = engine.decide_now().await.map_err(fault("deciding"))?;
+        let decided = engine
+            .decider()
+            .decide_now()
+            .await
+            .map_err(fault("deciding"))?;
         let (rules, population, outcome) = decided;
         let sorted = |kept: KeptOutcomes| -> BTreeSet<String> {
             let records = kept.records.iter().map(|one| format!("{one:?}"));
@@ -926,6 +964,7 @@ async fn template(file: &Path) -> anyhow::Result<()> {
     for name in ALL {
         let settings = serde_json::json!({"url": "http://127.0.0.1:9/"});
         engine
+            .administration()
             .add_system(
                 NewSystem {
                     name: name.into(),
@@ -941,8 +980,12 @@ async fn template(file: &Path) -> anyhow::Result<()> {
             armed: Some(true),
             ..SystemUpdate::default()
         };
-        engine.set_system(name, change, "sim").await?;
         engine
+            .administration()
+            .set_system(name, change, "sim")
+            .await?;
+        engine
+            .administration()
             .set_schedule(
                 name,
                 &Schedule {
@@ -953,7 +996,7 @@ async fn template(file: &Path) -> anyhow::Result<()> {
             )
             .await?;
     }
-    engine.read_all().await?;
+    engine.ingest().read_all().await?;
     let files: Vec<RuleFile> = RULES
         .iter()
         .map(|(name, text)| RuleFile {
@@ -961,7 +1004,7 @@ async fn template(file: &Path) -> anyhow::Result<()> {
             text: (*text).into(),
         })
         .collect();
-    engine.publish_rules(&files, "sim").await?;
+    engine.administration().publish_rules(&files, "sim").await?;
     engine.stop().await;
     engine.store().backup(file).await?;
     engine.store().close().await;

@@ -39,6 +39,7 @@ async fn feed(engine: &Engine, folder: &Path) {
     let settings =
         serde_json::json!({"path": folder.join("roster.csv"), "key": "number", "name": "name"});
     engine
+        .administration()
         .add_system(
             NewSystem {
                 name: "roster".into(),
@@ -83,13 +84,13 @@ async fn an_unreadable_row_keeps_the_accounts_that_it_may_be() {
     let all = ["1;Ada", "2;Bram", "3;Chidi", "4;Eiko", "5;Jon", "6;Mette"];
     write(folder.path(), &all);
     assert_eq!(
-        engine.read_by_name("roster").await.expect("read")[0].seen,
+        engine.ingest().read_by_name("roster").await.expect("read")[0].seen,
         6
     );
 
     // One is gone, and a new row cannot be told whose it is: it may be hers.
     write(folder.path(), &[&all[1..], &[";Nobody"]].concat());
-    let read = &engine.read_by_name("roster").await.expect("read")[0];
+    let read = &engine.ingest().read_by_name("roster").await.expect("read")[0];
     assert_eq!((read.seen, read.quarantined, read.absent), (5, 1, 0));
     assert!(absent(&engine).await.is_empty());
     let last = &engine.store().last_readings().await.expect("listed")[0];
@@ -101,20 +102,20 @@ async fn an_unreadable_row_keeps_the_accounts_that_it_may_be() {
     );
     // However often it is read: the row may still be hers.
     assert_eq!(
-        engine.read_by_name("roster").await.expect("read")[0].absent,
+        engine.ingest().read_by_name("roster").await.expect("read")[0].absent,
         0
     );
     // Another who goes now was there beside that row: it is not his, and he is absent; she is not.
     write(folder.path(), &[&all[2..], &[";Nobody"]].concat());
     assert_eq!(
-        engine.read_by_name("roster").await.expect("read")[0].absent,
+        engine.ingest().read_by_name("roster").await.expect("read")[0].absent,
         1
     );
     assert_eq!(absent(&engine).await, ["2"]);
     // The row is gone, and with it the doubt.
     write(folder.path(), &all[2..]);
     assert_eq!(
-        engine.read_by_name("roster").await.expect("read")[0].absent,
+        engine.ingest().read_by_name("roster").await.expect("read")[0].absent,
         1
     );
     assert_eq!(absent(&engine).await, ["1", "2"]);
@@ -126,7 +127,7 @@ async fn an_unreadable_row_keeps_the_accounts_that_it_may_be() {
             "1;Ada", "2;Bram", "3;Chidi", "3;Doppel", "4;Eiko", "5;Jon", "6;Mette", ";Nobody",
         ],
     );
-    let read = &engine.read_by_name("roster").await.expect("read")[0];
+    let read = &engine.ingest().read_by_name("roster").await.expect("read")[0];
     assert_eq!((read.seen, read.quarantined, read.absent), (5, 3, 0));
     assert!(absent(&engine).await.is_empty());
     let rows = engine
@@ -141,7 +142,7 @@ async fn an_unreadable_row_keeps_the_accounts_that_it_may_be() {
 
     // A file that shrank too far is refused whole.
     write(folder.path(), &all[..2]);
-    let read = &engine.read_by_name("roster").await.expect("read")[0];
+    let read = &engine.ingest().read_by_name("roster").await.expect("read")[0];
     assert_eq!(
         read.error.as_ref().map(|error| error.code),
         Some("feed_shrunk")
@@ -169,8 +170,8 @@ async fn new_files_are_read_automatically_once_the_feed_is_armed() {
     let engine = engine(folder.path()).await;
     write(folder.path(), &["1;Ada"]);
     feed(&engine, folder.path()).await;
-    engine.read_by_name("roster").await.expect("read");
-    engine.watch_feeds();
+    engine.ingest().read_by_name("roster").await.expect("read");
+    engine.ingest().watch_feeds();
     let held = || async {
         engine
             .store()
@@ -184,6 +185,7 @@ async fn new_files_are_read_automatically_once_the_feed_is_armed() {
     complete_polls(&engine, 3).await;
     assert_eq!(held().await, 1, "not armed: nothing happens by itself");
     engine
+        .administration()
         .set_system(
             "roster",
             SystemUpdate {
@@ -216,9 +218,14 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
         settings,
         secret: Some(format!("file:{}", secret.display())),
     };
-    engine.add_system(new, "tester").await.expect("added");
+    engine
+        .administration()
+        .add_system(new, "tester")
+        .await
+        .expect("added");
     std::fs::remove_file(&secret).expect("removed");
     engine
+        .administration()
         .set_system(
             "roster",
             SystemUpdate {
@@ -229,7 +236,7 @@ async fn a_file_that_could_not_be_read_is_tried_again_though_it_stays_the_same()
         )
         .await
         .expect("armed");
-    engine.watch_feeds();
+    engine.ingest().watch_feeds();
     let held = || async {
         engine
             .store()
@@ -268,6 +275,7 @@ impl FileSecret {
         let new = secret.system("harbour", &at);
         secret
             .engine
+            .administration()
             .add_system(new, "tester")
             .await
             .expect("added");
@@ -296,7 +304,11 @@ impl FileSecret {
     }
 
     async fn is_healthy(&self) -> bool {
-        let checked = self.engine.check_system("harbour", None).await;
+        let checked = self
+            .engine
+            .administration()
+            .check_system("harbour", None)
+            .await;
         checked.expect("tested").is_healthy()
     }
 }
@@ -309,7 +321,11 @@ async fn a_secret_in_a_file_is_read_at_each_connection_and_only_from_its_folder(
     assert!(!secret.is_healthy().await);
     for refused in ["file:/etc/hostname", "env:HOME"] {
         let new = secret.system("other", refused);
-        let added = secret.engine.add_system(new, "tester").await;
+        let added = secret
+            .engine
+            .administration()
+            .add_system(new, "tester")
+            .await;
         let error = added.expect_err("refused");
         assert!(
             matches!(&error, EngineError::Connect(error) if error.code.starts_with("secret_")),
@@ -328,10 +344,12 @@ async fn a_secret_from_a_file_is_sent_to_no_other_host() {
     let elsewhere = secret.settings("ldap://127.0.0.9:389");
     let same = secret.settings(&secret.tide.harbour.url);
     engine
+        .administration()
         .set_settings("harbour", same, None, "tester")
         .await
         .expect("the same host");
     let error = engine
+        .administration()
         .set_settings("harbour", elsewhere.clone(), None, "tester")
         .await
         .expect_err("refused");
@@ -342,10 +360,12 @@ async fn a_secret_from_a_file_is_sent_to_no_other_host() {
         "{error}"
     );
     engine
+        .administration()
         .set_settings("harbour", elsewhere, Some(PASSWORD), "tester")
         .await
         .expect("given again");
     engine
+        .administration()
         .remove_system("harbour", false, "tester")
         .await
         .expect("nobody was joined in it");
@@ -364,9 +384,10 @@ fn everybody() -> OutcomeFilter {
 /// A directory of 300 people, and the scope of the directory as it works out.
 async fn shown_scope() -> (Tide, ScopeView) {
     let tide = Tide::start(300).await;
-    tide.engine.read_all().await.expect("read");
+    tide.engine.ingest().read_all().await.expect("read");
     let view = tide
         .engine
+        .views()
         .show_scope("harbour", ObjectType::Person, &everybody(), "")
         .await
         .expect("counted");
@@ -418,6 +439,7 @@ async fn a_scope_is_tried_and_nothing_is_kept() {
         ..view.edit.clone()
     };
     let trial = engine
+        .administration()
         .try_scope("harbour", ObjectType::Person, &edit)
         .await
         .expect("tried");
@@ -438,6 +460,7 @@ async fn a_scope_is_tried_and_nothing_is_kept() {
     );
     assert_eq!(
         engine
+            .views()
             .show_scope("harbour", ObjectType::Person, &everybody(), "")
             .await
             .expect("counted")
@@ -448,6 +471,7 @@ async fn a_scope_is_tried_and_nothing_is_kept() {
     // A record that would be on hold is counted as on hold, and not as unchanged.
     let filter = Some("(employeeNumber>=a)".to_owned());
     let trial = engine
+        .administration()
         .try_scope(
             "harbour",
             ObjectType::Person,
@@ -481,10 +505,12 @@ async fn a_scope_with_an_unknown_group_or_a_wrong_filter_is_refused() {
     };
     for refused in [
         engine
+            .administration()
             .try_scope("harbour", ObjectType::Person, &missing)
             .await
             .err(),
         engine
+            .administration()
             .save_scope("harbour", ObjectType::Person, &missing, "tester")
             .await
             .err(),
@@ -501,6 +527,7 @@ async fn a_scope_with_an_unknown_group_or_a_wrong_filter_is_refused() {
     };
     assert!(matches!(
         engine
+            .administration()
             .try_scope("harbour", ObjectType::Person, &wrong)
             .await,
         Err(EngineError::Rules(_))
@@ -519,6 +546,7 @@ async fn a_saved_scope_is_a_new_version_of_its_file() {
         ..view.edit.clone()
     };
     let trial = engine
+        .administration()
         .try_scope("harbour", ObjectType::Person, &edit)
         .await
         .expect("tried");
@@ -536,6 +564,7 @@ async fn a_saved_scope_is_a_new_version_of_its_file() {
         trial.moves
     );
     let version = engine
+        .administration()
         .save_scope("harbour", ObjectType::Person, &edit, "tester")
         .await
         .expect("saved");
@@ -571,6 +600,7 @@ async fn first_rules_are_never_written_over_existing_ones() {
         ..ScopeEdit::default()
     };
     let error = engine
+        .administration()
         .write_first_rules("harbour", SystemRole::Source, &scope, "tester")
         .await
         .expect_err("refused");
@@ -606,6 +636,7 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind() {
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
     let error = engine
+        .administration()
         .connect_system(harbour(&tide), filtered("(mail=*"), "tester")
         .await
         .expect_err("refused");
@@ -625,7 +656,12 @@ async fn a_rule_error_while_connecting_leaves_nothing_behind() {
             .await
             .expect("listed")
             .is_empty()
-            && engine.list_drafts().await.expect("listed").is_empty()
+            && engine
+                .administration()
+                .list_drafts()
+                .await
+                .expect("listed")
+                .is_empty()
     );
     engine.stop().await;
 }
@@ -636,6 +672,7 @@ async fn connecting_systems_writes_their_rules_to_one_draft_and_publishes_nothin
     let folder = tempfile::tempdir().expect("a folder");
     let engine = engine(folder.path()).await;
     let (draft, file) = engine
+        .administration()
         .connect_system(harbour(&tide), filtered("(mail=*)"), "tester")
         .await
         .expect("added")
@@ -657,6 +694,7 @@ async fn connecting_systems_writes_their_rules_to_one_draft_and_publishes_nothin
         secret: None,
     };
     let second = engine
+        .administration()
         .connect_system(
             roster,
             Some((SystemRole::Source, ScopeEdit::default())),
@@ -666,6 +704,7 @@ async fn connecting_systems_writes_their_rules_to_one_draft_and_publishes_nothin
         .expect("added");
     assert_eq!(second.map(|(id, _)| id), Some(draft));
     let mut files: Vec<String> = engine
+        .administration()
         .show_draft(draft)
         .await
         .expect("there")
@@ -686,6 +725,7 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
     let users = tide.berthing.users().len();
     let error = tide
         .engine
+        .administration()
         .remove_system("berthing", false, "tester")
         .await
         .expect_err("refused");
@@ -694,9 +734,14 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
         "{error}"
     );
     // A source, with its effect: everybody whom it alone holds would leave.
-    let source = tide.engine.retirement_impact("harbour").await;
+    let source = tide
+        .engine
+        .administration()
+        .retirement_impact("harbour")
+        .await;
     let target = tide
         .engine
+        .administration()
         .retirement_impact("berthing")
         .await
         .expect("told");
@@ -722,10 +767,11 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
     );
 
     tide.engine
+        .administration()
         .remove_system("berthing", true, "tester")
         .await
         .expect("retired");
-    let rules = tide.engine.published_rules().await.expect("sound");
+    let rules = tide.engine.rules().published_rules().await.expect("sound");
     assert!(
         !rules.set.systems.contains_key("berthing"),
         "its rules went with it"
@@ -739,6 +785,7 @@ async fn a_system_is_retired_with_its_rules_after_its_effect_was_shown() {
     tide.run().await;
     assert!(
         tide.engine
+            .views()
             .explain_person("berthing")
             .await
             .expect("told")

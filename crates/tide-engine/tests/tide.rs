@@ -50,6 +50,7 @@ async fn open_berthing(tide: &Tide) {
         ..SystemUpdate::default()
     };
     tide.engine
+        .administration()
         .set_system("berthing", update, "tester")
         .await
         .expect("set");
@@ -216,6 +217,7 @@ async fn a_person_deleted_from_the_directory_is_explained() {
     tide.run().await;
     let why = tide
         .engine
+        .views()
         .explain_person(&deleted.number)
         .await
         .expect("explained");
@@ -434,6 +436,7 @@ async fn secrets_stand_nowhere_in_clear() {
     // A secret is tested before it takes the place of another, unless somebody says so.
     let error = tide
         .engine
+        .administration()
         .set_secret("berthing", "canary-new-token", false, "tester")
         .await
         .expect_err("refused");
@@ -443,6 +446,7 @@ async fn secrets_stand_nowhere_in_clear() {
     );
     assert!(
         tide.engine
+            .administration()
             .check_system("berthing", None)
             .await
             .expect("tested")
@@ -450,10 +454,12 @@ async fn secrets_stand_nowhere_in_clear() {
         "the old one works on"
     );
     tide.engine
+        .administration()
         .set_secret("berthing", "berth-token", false, "tester")
         .await
         .expect("tested and set");
     tide.engine
+        .administration()
         .set_secret("berthing", "canary-new-token", true, "tester")
         .await
         .expect("set");
@@ -496,10 +502,19 @@ async fn every_account_of_a_large_directory_is_kept() {
         settings,
         secret: Some(PASSWORD.into()),
     };
-    tide.engine.add_system(new, "tester").await.expect("added");
+    tide.engine
+        .administration()
+        .add_system(new, "tester")
+        .await
+        .expect("added");
     // Twice: the second reading looks up what the first one kept.
     for _ in 0..2 {
-        let reads = tide.engine.read_by_name("great").await.expect("read");
+        let reads = tide
+            .engine
+            .ingest()
+            .read_by_name("great")
+            .await
+            .expect("read");
         assert_eq!(reads[0].error, None);
         let kept = tide.engine.store().account_counts().await.expect("counted");
         let kept = kept
@@ -557,6 +572,7 @@ async fn records_missing_from_a_shifting_list_are_not_absent() {
     let settings =
         serde_json::json!({"url": tide.berthing.url, "timeout_seconds": 30, "page_size": 20});
     tide.engine
+        .administration()
         .set_settings("berthing", settings, None, "tester")
         .await
         .expect("set");
@@ -571,6 +587,7 @@ async fn records_missing_from_a_shifting_list_are_not_absent() {
         .expect("there");
     let read = tide
         .engine
+        .ingest()
         .read_system(&row, &[tide_core::ObjectType::Person])
         .await
         .expect("read");
@@ -592,6 +609,7 @@ async fn records_missing_from_a_shifting_list_are_not_absent() {
     );
     let read = tide
         .engine
+        .ingest()
         .read_system(&row, &[tide_core::ObjectType::Person])
         .await
         .expect("read");
@@ -633,6 +651,7 @@ async fn a_system_that_returns_far_fewer_records_removes_no_account() {
         .expect("there");
     let read = tide
         .engine
+        .ingest()
         .read_system(&row, &[tide_core::ObjectType::Person])
         .await
         .expect("read");
@@ -661,6 +680,7 @@ async fn cancelling_interrupts_a_reading() {
     tide.berthing.delay(std::time::Duration::from_secs(120));
     let id = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 carry_out: true,
@@ -675,7 +695,10 @@ async fn cancelling_interrupts_a_reading() {
     })
     .await
     .expect("a request waits");
-    tide.engine.cancel_change_set(id).expect("canceled");
+    tide.engine
+        .runner()
+        .cancel_change_set(id)
+        .expect("canceled");
     let set = tide.ended(id).await;
     assert_eq!(
         (set.state.as_str(), set.note.as_deref()),

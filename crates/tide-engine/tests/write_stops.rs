@@ -36,16 +36,18 @@ async fn in_the_middle() -> (Tide, i64) {
         ..SystemUpdate::default()
     };
     tide.engine
+        .administration()
         .set_system("berthing", on, "tester")
         .await
         .expect("set");
     // What was about to be sent when the service stopped is looked for, and is not waited for here.
     tide.shows_new_ones_within(0).await;
-    tide.engine.read_all().await.expect("read");
+    tide.engine.ingest().read_all().await.expect("read");
     let before = tide.berthing.count();
     tide.berthing.delay(Duration::from_millis(150));
     let id = tide
         .engine
+        .runner()
         .begin_change_set(
             Plan {
                 without_reading: true,
@@ -93,6 +95,7 @@ async fn ends_early(tide: &Tide, id: i64, at_the_stop: usize, why: &str) -> Chan
 async fn goes_on(tide: &Tide, engine: &Arc<Engine>) {
     tide.berthing.delay(Duration::ZERO);
     let id = engine
+        .runner()
         .begin_change_set(RUN, "tester")
         .await
         .expect("begins");
@@ -113,6 +116,7 @@ async fn goes_on(tide: &Tide, engine: &Arc<Engine>) {
     names.dedup();
     assert_eq!(names.len(), all, "nobody has two accounts");
     let id = engine
+        .runner()
         .begin_change_set(RUN, "tester")
         .await
         .expect("begins");
@@ -152,6 +156,7 @@ async fn a_pause_and_a_disarm_stop_what_is_queued() {
     ] {
         let (tide, id) = in_the_middle().await;
         tide.engine
+            .administration()
             .set_system("berthing", change, "tester")
             .await
             .expect("set");
@@ -182,6 +187,7 @@ async fn a_pause_and_a_disarm_stop_what_is_queued() {
             writable: types,
         };
         tide.engine
+            .administration()
             .set_system("berthing", on, "tester")
             .await
             .expect("set");
@@ -208,12 +214,14 @@ async fn a_window_without_writes_that_begins_stops_what_is_queued() {
         ..Schedule::default()
     };
     tide.engine
+        .administration()
         .set_schedule("berthing", &schedule, "tester")
         .await
         .expect("set");
     let at_the_stop = tide.berthing.count();
     ends_early(&tide, id, at_the_stop, "write blackout").await;
     tide.engine
+        .administration()
         .set_schedule("berthing", &Schedule::default(), "tester")
         .await
         .expect("set");
@@ -225,6 +233,7 @@ async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_res
     let (tide, id) = in_the_middle().await;
     let stop = tide
         .engine
+        .administration()
         .stop_writes(" wrong names ", "tester")
         .await
         .expect("stopped");
@@ -237,6 +246,7 @@ async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_res
     // Somebody else's stop does not take the first one's place.
     assert_eq!(
         tide.engine
+            .administration()
             .stop_writes("again", "somebody")
             .await
             .expect("stopped")
@@ -259,10 +269,17 @@ async fn the_emergency_stop_holds_everywhere_until_it_is_lifted_also_after_a_res
     );
 
     let engine = tide.reopened().await;
-    assert!(engine.write_stop().is_some(), "it lasts");
-    assert!(engine.lift_write_stop("tester").await.expect("lifted"));
+    assert!(engine.overview().write_stop().is_some(), "it lasts");
+    assert!(
+        engine
+            .administration()
+            .lift_write_stop("tester")
+            .await
+            .expect("lifted")
+    );
     assert!(
         !engine
+            .administration()
             .lift_write_stop("tester")
             .await
             .expect("nothing is left to lift")
@@ -291,14 +308,16 @@ async fn a_restart_sends_nothing_to_a_system_that_was_paused() {
         ..SystemUpdate::default()
     };
     engine
+        .administration()
         .set_system("berthing", pause, "tester")
         .await
         .expect("set");
     let at_the_stop = tide.berthing.count();
-    engine.resume_interrupted().await.expect("resumed");
+    engine.runner().resume_interrupted().await.expect("resumed");
     rests(&engine).await;
     assert_eq!(tide.berthing.count(), at_the_stop);
     engine
+        .administration()
         .set_system(
             "berthing",
             SystemUpdate {
@@ -323,7 +342,7 @@ async fn what_was_queued_long_before_a_restart_is_decided_again() {
             Arc::new(Ahead(SignedDuration::from_secs(seconds))),
         );
         tide.berthing.delay(Duration::ZERO);
-        engine.resume_interrupted().await.expect("resumed");
+        engine.runner().resume_interrupted().await.expect("resumed");
         let run = tide.ended(id).await;
         rests(&engine).await;
         if goes_on_with_it {
@@ -373,6 +392,7 @@ async fn rests(engine: &Arc<Engine>) {
 async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
     let (tide, id) = in_the_middle().await;
     tide.engine
+        .administration()
         .set_schedule(
             "berthing",
             &Schedule {
@@ -397,6 +417,7 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
         .clone();
     let identity = tide
         .engine
+        .views()
         .explain_person(&leaver.number)
         .await
         .expect("told")[0]
@@ -404,22 +425,28 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
         .clone()
         .expect("an identity");
     tide.engine
+        .administration()
         .stop_writes("wrong names", "tester")
         .await
         .expect("stopped");
     tide.engine
+        .runner()
         .start_departure(&identity, None, "", "tester", "tester")
         .await
         .expect("asked");
     for _ in 0..5 {
-        tide.engine.preempt_for_leavers().await.expect("looked at");
+        tide.engine
+            .runner()
+            .preempt_for_leavers()
+            .await
+            .expect("looked at");
     }
     tide.ended(id).await;
     assert!(
         active(&leaver.mail),
         "nothing is written, whoever it is about"
     );
-    let open = tide.engine.attention().await.expect("told");
+    let open = tide.engine.overview().attention().await.expect("told");
     assert!(
         open.iter()
             .any(|one| one.kind == tide_core::states::AttentionKind::WritesStopped),
@@ -427,12 +454,16 @@ async fn a_leaver_who_would_overtake_a_run_waits_while_writes_are_stopped() {
     );
     // Lifted, the access is closed first of all.
     tide.berthing.delay(Duration::ZERO);
-    tide.engine.lift_write_stop("tester").await.expect("lifted");
+    tide.engine
+        .administration()
+        .lift_write_stop("tester")
+        .await
+        .expect("lifted");
     for _ in 0..20 {
         if !active(&leaver.mail) {
             return;
         }
-        tide.engine.run_once().await.expect("runs");
+        tide.engine.runner().run_once().await.expect("runs");
     }
     panic!("the access of {} was not closed", leaver.mail);
 }

@@ -257,6 +257,7 @@ impl Fuzz {
             let secret =
                 matches!(kind, SystemKind::Ldap | SystemKind::Scim).then(|| "a secret".to_owned());
             engine
+                .administration()
                 .add_system(
                     NewSystem {
                         name: name.into(),
@@ -276,9 +277,14 @@ impl Fuzz {
                 text: (*text).to_owned(),
             })
             .collect();
-        engine.check_system("crew", None).await.expect("tested");
+        engine
+            .administration()
+            .check_system("crew", None)
+            .await
+            .expect("tested");
         assert_eq!(
             engine
+                .administration()
                 .publish_rules(&files, "tester")
                 .await
                 .expect("published")
@@ -286,6 +292,7 @@ impl Fuzz {
             vec![]
         );
         let run = engine
+            .runner()
             .begin_change_set(
                 Plan {
                     carry_out: true,
@@ -750,6 +757,7 @@ impl Fuzz {
     async fn start_with_caller() -> Fuzz {
         let fuzz = Fuzz::start().await;
         fuzz.engine
+            .ingest()
             .give_token("roster", "", PUSHING.into(), "tester")
             .await
             .expect("given");

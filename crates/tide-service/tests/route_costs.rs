@@ -78,8 +78,16 @@ impl Harbour {
                 settings,
                 secret: Some(secret.into()),
             };
-            engine.add_system(system, "tester").await.expect("added");
-            let report = engine.check_system(name, None).await.expect("checked");
+            engine
+                .administration()
+                .add_system(system, "tester")
+                .await
+                .expect("added");
+            let report = engine
+                .administration()
+                .check_system(name, None)
+                .await
+                .expect("checked");
             assert!(report.is_healthy(), "{report:?}");
         }
         let armed = SystemUpdate {
@@ -87,6 +95,7 @@ impl Harbour {
             ..SystemUpdate::default()
         };
         engine
+            .administration()
             .set_system("harbour", armed, "tester")
             .await
             .expect("armed");
@@ -98,6 +107,7 @@ impl Harbour {
             })
             .collect();
         engine
+            .administration()
             .publish_rules(&files, "tester")
             .await
             .expect("published");
@@ -124,6 +134,7 @@ impl Harbour {
         };
         let id = self
             .engine
+            .runner()
             .begin_change_set(plan, "tester")
             .await
             .expect("begun");

@@ -119,9 +119,14 @@ impl Provider {
                 settings: json!({}),
                 secret: None,
             };
-            engine.add_system(new, "tester").await.expect("added");
+            engine
+                .administration()
+                .add_system(new, "tester")
+                .await
+                .expect("added");
             assert!(
                 engine
+                    .administration()
                     .check_system(name, None)
                     .await
                     .expect("tested")
@@ -129,6 +134,7 @@ impl Provider {
             );
         }
         engine
+            .ingest()
             .give_token("postroom", "first", TOKEN.into(), "tester")
             .await
             .expect("given");
@@ -227,6 +233,7 @@ async fn a_token_is_for_its_own_system_and_for_nothing_else() {
     );
     // A second token, and the first goes on for a while: no gap. Taken back, it ends at once.
     p.engine
+        .ingest()
         .give_token("postroom", "second", "second-token".into(), "tester")
         .await
         .expect("given");
@@ -239,12 +246,18 @@ async fn a_token_is_for_its_own_system_and_for_nothing_else() {
             "{token}"
         );
     }
-    let tokens = p.engine.list_tokens("postroom").await.expect("listed");
+    let tokens = p
+        .engine
+        .ingest()
+        .list_tokens("postroom")
+        .await
+        .expect("listed");
     assert!(
         tokens[0].expires_at.is_none() && tokens[1].expires_at.is_some(),
         "{tokens:?}"
     );
     p.engine
+        .ingest()
         .end_token("postroom", &tokens[1].id, "tester")
         .await
         .expect("ended");
@@ -1263,6 +1276,7 @@ async fn rules_that_were_published_before_the_first_event_stay_sound() {
         file("postroom.toml", postroom),
     ];
     p.engine
+        .administration()
         .publish_rules(&files, "tester")
         .await
         .expect("published");
@@ -1274,8 +1288,17 @@ async fn rules_that_were_published_before_the_first_event_stay_sound() {
             .status,
         202
     );
-    p.engine.published_rules().await.expect("still sound");
-    let why = p.engine.explain_person("1042").await.expect("decided");
+    p.engine
+        .rules()
+        .published_rules()
+        .await
+        .expect("still sound");
+    let why = p
+        .engine
+        .views()
+        .explain_person("1042")
+        .await
+        .expect("decided");
     let values: Vec<(&str, &str)> = why[0]
         .values
         .iter()
@@ -1290,6 +1313,7 @@ async fn rules_that_were_published_before_the_first_event_stay_sound() {
     }
     // They can be checked and published again, too.
     p.engine
+        .administration()
         .publish_rules(&files, "tester")
         .await
         .expect("published again");

@@ -19,11 +19,11 @@ const REST: Duration = Duration::from_secs(60);
 
 /// The open connections.
 pub(super) struct ConnectionPool {
-    connections: Mutex<Connections>,
+    connections: Mutex<PooledConnections>,
 }
 
 #[derive(Default)]
-struct Connections {
+struct PooledConnections {
     open: Vec<OpenConnection>,
     /// When the server refused a further connection.
     refused: Option<tide_clock::Instant>,

@@ -84,6 +84,7 @@ impl Season {
             ),
         ] {
             engine
+                .administration()
                 .add_system(
                     NewSystem {
                         name: name.into(),
@@ -95,7 +96,11 @@ impl Season {
                 )
                 .await
                 .expect("added");
-            let checked = engine.check_system(name, None).await.expect("tested");
+            let checked = engine
+                .administration()
+                .check_system(name, None)
+                .await
+                .expect("tested");
             assert!(name == "roster" || checked.is_healthy(), "{checked:?}");
         }
         let writable = SystemUpdate {
@@ -104,6 +109,7 @@ impl Season {
             ..SystemUpdate::default()
         };
         engine
+            .administration()
             .set_system("berthing", writable, "tester")
             .await
             .expect("set");
@@ -115,6 +121,7 @@ impl Season {
             })
             .collect();
         engine
+            .administration()
             .publish_rules(&files, "tester")
             .await
             .expect("published");
@@ -133,13 +140,18 @@ impl Season {
         self.engine.stop().await;
         between(&self.clock);
         self.engine = Self::tie(self.folder.path(), &self.key, &self.clock).await;
-        self.engine.resume_interrupted().await.expect("resumed");
+        self.engine
+            .runner()
+            .resume_interrupted()
+            .await
+            .expect("resumed");
     }
 
     pub async fn go(&self, plan: Plan) -> ChangeSetRow {
         let mut events = self.engine.events();
         let id = self
             .engine
+            .runner()
             .begin_change_set(plan, "tester")
             .await
             .expect("begins");

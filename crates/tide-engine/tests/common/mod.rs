@@ -63,9 +63,14 @@ impl Tide {
                 settings,
                 secret: Some(secret.into()),
             };
-            engine.add_system(new, "tester").await.expect("added");
+            engine
+                .administration()
+                .add_system(new, "tester")
+                .await
+                .expect("added");
             assert!(
                 engine
+                    .administration()
                     .check_system(name, None)
                     .await
                     .expect("tested")
@@ -81,6 +86,7 @@ impl Tide {
             .collect();
         files.push(absent_at_once());
         let (_, faults) = engine
+            .administration()
             .publish_rules(&files, "tester")
             .await
             .expect("published");
@@ -102,6 +108,7 @@ impl Tide {
     pub async fn writable() -> Tide {
         let tide = Self::start(60).await;
         tide.engine
+            .administration()
             .set_system(
                 "berthing",
                 SystemUpdate {
@@ -120,6 +127,7 @@ impl Tide {
     pub async fn shows_new_ones_within(&self, seconds: u16) {
         let settings = serde_json::json!({"url": self.berthing.url, "timeout_seconds": 30, "visible_after_seconds": seconds});
         self.engine
+            .administration()
             .set_settings("berthing", settings, None, "tester")
             .await
             .expect("set");
@@ -128,6 +136,7 @@ impl Tide {
     pub async fn go(&self, plan: Plan) -> ChangeSetRow {
         let id = self
             .engine
+            .runner()
             .begin_change_set(plan, "tester")
             .await
             .expect("begins");
@@ -144,7 +153,7 @@ impl Tide {
         let set = set.unwrap_or_else(|| panic!("change set {id} does not end"));
         // The lock is released shortly after the end is stored.
         eventually(Duration::from_secs(30), async || {
-            (!self.engine.is_running()).then_some(())
+            (!self.engine.runner().is_running()).then_some(())
         })
         .await
         .expect("the run lock is released");

@@ -85,10 +85,15 @@ impl Sim {
         };
         let engine = Engine::with_config(store, Arc::new(self.world.clone()), ties);
         engine
+            .ingest()
             .read_all()
             .await
             .map_err(fault("the first reading"))?;
-        engine.run_once().await.map_err(fault("the first run"))?;
+        engine
+            .runner()
+            .run_once()
+            .await
+            .map_err(fault("the first run"))?;
         {
             let mut world = self.world.lock();
             (world.slow, world.queues) = (true, self.seed.is_multiple_of(2));
@@ -98,26 +103,27 @@ impl Sim {
             self.edit();
             self.edit();
             engine
+                .ingest()
                 .sync_once(HARBOUR, ObjectType::Person)
                 .await
                 .map_err(fault("catching up"))?;
             let by_hand = async {
                 if round % 3 != 2 {
-                    return engine.run_once().await.map(|_| ());
+                    return engine.runner().run_once().await.map(|_| ());
                 }
                 let plan = Plan {
                     carry_out: true,
                     without_reading,
                     ..Plan::default()
                 };
-                match engine.begin_change_set(plan, "sim").await {
+                match engine.runner().begin_change_set(plan, "sim").await {
                     Ok(_) | Err(EngineError::Busy(_)) => Ok(()),
                     Err(error) => Err(error),
                 }
             };
             let asking = async {
                 for _ in 0..30 {
-                    engine.poll_operations().await?;
+                    engine.dispatcher().poll_operations().await?;
                     tokio::time::sleep(Duration::from_micros(500)).await;
                 }
                 Ok::<(), EngineError>(())
@@ -156,14 +162,17 @@ impl Sim {
                 self.edit();
             }
             engine
+                .ingest()
                 .sync_once(HARBOUR, ObjectType::Person)
                 .await
                 .map_err(fault("catching up"))?;
             engine
+                .runner()
                 .preempt_for_leavers()
                 .await
                 .map_err(fault("overtaking"))?;
             engine
+                .ingest()
                 .sync_once(BERTHING, ObjectType::Person)
                 .await
                 .map_err(fault("catching up"))?;

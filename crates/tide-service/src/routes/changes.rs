@@ -121,6 +121,7 @@ pub async fn begin_change_set(
     };
     let id = service
         .engine
+        .runner()
         .begin_change_set(plan, &caller.principal.id)
         .await?;
     Ok((
@@ -244,7 +245,11 @@ pub async fn compare_change_sets(
     State(service): State<Service>,
     Path((id, other)): Path<(i64, i64)>,
 ) -> Result<Json<ChangeComparison>, Refusal> {
-    let compared = service.engine.compare_change_sets(id, other).await?;
+    let compared = service
+        .engine
+        .views()
+        .compare_change_sets(id, other)
+        .await?;
     let shown = |rows: Vec<tide_store::ChangeRow>| rows.into_iter().map(convert::change).collect();
     Ok(Json(ChangeComparison {
         same: compared.same,
@@ -259,7 +264,7 @@ pub async fn cancel_change_set(
     State(service): State<Service>,
     Path(id): Path<i64>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.cancel_change_set(id)?;
+    service.engine.runner().cancel_change_set(id)?;
     Ok(StatusCode::ACCEPTED)
 }
 
@@ -286,7 +291,12 @@ pub async fn list_decisions(
             .collect(),
         choose_up_to: one.most,
     };
-    match service.engine.list_decisions(&caller.principal.id).await {
+    match service
+        .engine
+        .decisions()
+        .list_decisions(&caller.principal.id)
+        .await
+    {
         Ok(all) => Ok(Json(all.into_iter().map(decision).collect())),
         // Without rules nothing is decided, and nothing waits.
         Err(tide_engine::EngineError::NoRules) => Ok(Json(Vec::new())),
@@ -309,6 +319,7 @@ pub async fn answer_decision(
     };
     service
         .engine
+        .decisions()
         .answer_choosing(&new.id, said, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)

@@ -56,6 +56,7 @@ pub async fn list_drafts(State(service): State<Service>) -> Result<Json<Vec<Draf
     Ok(Json(
         service
             .engine
+            .administration()
             .list_drafts()
             .await?
             .iter()
@@ -82,6 +83,7 @@ pub async fn create_draft(
         .transpose()?;
     let draft = service
         .engine
+        .administration()
         .begin_draft(&new.name, new.version, own, &caller.principal.id)
         .await?;
     Ok((StatusCode::CREATED, Json(shown(draft, Vec::new()))))
@@ -94,7 +96,7 @@ pub async fn show_draft(
     Path(id): Path<i64>,
 ) -> Result<Json<Draft>, Refusal> {
     Ok(Json(shown(
-        service.engine.show_draft(id).await?,
+        service.engine.administration().show_draft(id).await?,
         Vec::new(),
     )))
 }
@@ -115,6 +117,7 @@ pub async fn save_draft(
     })?;
     let draft = service
         .engine
+        .administration()
         .save_draft(id, save.edition, &own, &caller.principal.id)
         .await?;
     Ok(Json(shown(draft, Vec::new())))
@@ -127,7 +130,11 @@ pub async fn discard_draft(
     Extension(caller): Extension<Caller>,
     Path(id): Path<i64>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.drop_draft(id, &caller.principal.id).await?;
+    service
+        .engine
+        .administration()
+        .drop_draft(id, &caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -138,7 +145,11 @@ pub async fn rebase_draft(
     Extension(caller): Extension<Caller>,
     Path(id): Path<i64>,
 ) -> Result<Json<Draft>, Refusal> {
-    let renewal = service.engine.renew_draft(id, &caller.principal.id).await?;
+    let renewal = service
+        .engine
+        .administration()
+        .renew_draft(id, &caller.principal.id)
+        .await?;
     Ok(Json(shown(renewal.draft, renewal.both)))
 }
 
@@ -149,9 +160,13 @@ pub async fn draft_impact(
     State(service): State<Service>,
     Path(id): Path<i64>,
 ) -> Result<Json<ImpactView>, Refusal> {
-    let draft = service.engine.show_draft(id).await?;
+    let draft = service.engine.administration().show_draft(id).await?;
     Ok(Json(tide_api::ImpactView::from(
-        service.engine.effect_of(&draft.row.files, None).await?,
+        service
+            .engine
+            .administration()
+            .effect_of(&draft.row.files, None)
+            .await?,
     )))
 }
 
@@ -163,7 +178,11 @@ pub async fn files_impact(
     Body(given): Body<RuleFiles>,
 ) -> Result<Json<ImpactView>, Refusal> {
     Ok(Json(tide_api::ImpactView::from(
-        service.engine.effect_of(&files(given)?, None).await?,
+        service
+            .engine
+            .administration()
+            .effect_of(&files(given)?, None)
+            .await?,
     )))
 }
 
@@ -180,6 +199,7 @@ pub async fn publish_draft(
 ) -> Result<Json<Published>, Refusal> {
     let (version, faults) = service
         .engine
+        .administration()
         .publish_draft(id, publish.edition, &caller.principal.id)
         .await?;
     Ok(Json(Published {
@@ -203,6 +223,7 @@ pub async fn list_versions(
     Ok(Json(
         service
             .engine
+            .administration()
             .rule_versions()
             .await?
             .into_iter()
@@ -219,11 +240,16 @@ pub async fn compare_versions(
 ) -> Result<Json<Difference>, Refusal> {
     let found = service
         .engine
+        .administration()
         .version_difference(query.from, query.to)
         .await?;
     let effect = match query.impact {
         true => Some(tide_api::ImpactView::from(
-            service.engine.version_effect(query.from, query.to).await?,
+            service
+                .engine
+                .administration()
+                .version_effect(query.from, query.to)
+                .await?,
         )),
         false => None,
     };
@@ -243,6 +269,7 @@ pub async fn evaluate_mapping(
     let object = super::scope::object(new.object);
     let (label, account, tried) = service
         .engine
+        .views()
         .try_mapping(new.on.trim(), &new.system, new.draft, object)
         .await?;
     Ok(Json(MappingEvaluationView {
@@ -274,6 +301,7 @@ pub async fn list_passwords(
     Ok(Json(
         service
             .engine
+            .passwords()
             .first_passwords()
             .await?
             .into_iter()
@@ -293,6 +321,7 @@ pub async fn show_password(
 ) -> Result<Json<ShownPassword>, Refusal> {
     let password = service
         .engine
+        .passwords()
         .reveal_password(id, &caller.principal.id, &caller.principal.name)
         .await?;
     Ok(Json(ShownPassword {
@@ -313,6 +342,7 @@ pub async fn list_webhooks(State(service): State<Service>) -> Result<Json<Vec<We
     Ok(Json(
         service
             .engine
+            .notifier()
             .list_webhooks()
             .await?
             .into_iter()
@@ -332,6 +362,7 @@ pub async fn set_webhook_secret(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .notifier()
         .set_call_secret(&name, &new.secret, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -344,6 +375,6 @@ pub async fn test_webhook(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.test_call(&name).await?;
+    service.engine.notifier().test_call(&name).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -57,7 +57,7 @@ pub async fn show_identity(
     State(service): State<Service>,
     Path(id): Path<String>,
 ) -> Result<Json<IdentityDetail>, Refusal> {
-    let found = service.engine.explain_person(&id).await?;
+    let found = service.engine.views().explain_person(&id).await?;
     let explanation = found
         .iter()
         .find(|one| one.identity.as_deref() == Some(id.as_str()))
@@ -109,7 +109,11 @@ pub async fn resolve_identity(
     State(service): State<Service>,
     Query(query): Query<WhyQuery>,
 ) -> Result<Json<ResolvedIdentity>, Refusal> {
-    let (id, label) = service.engine.resolve_identity(&query.person).await?;
+    let (id, label) = service
+        .engine
+        .operators()
+        .resolve_identity(&query.person)
+        .await?;
     Ok(Json(ResolvedIdentity { id, label }))
 }
 
@@ -144,7 +148,7 @@ pub async fn explain_why(
     State(service): State<Service>,
     Query(query): Query<WhyQuery>,
 ) -> Result<Json<Vec<Explanation>>, Refusal> {
-    let found = service.engine.explain_person(&query.person).await?;
+    let found = service.engine.views().explain_person(&query.person).await?;
     if found.is_empty() {
         return Err(Refusal::new(
             StatusCode::NOT_FOUND,
@@ -162,7 +166,7 @@ async fn explained(
     service: &Service,
     found: &[tide_core::explain::Explanation],
 ) -> Result<Vec<Explanation>, Refusal> {
-    let freshness = service.engine.list_freshness().await?;
+    let freshness = service.engine.overview().list_freshness().await?;
     let mut since = Vec::new();
     for identity in found
         .iter()

@@ -29,6 +29,7 @@ pub async fn list_tokens(
     Ok(Json(
         service
             .engine
+            .ingest()
             .list_tokens(&name)
             .await?
             .into_iter()
@@ -48,6 +49,7 @@ pub async fn create_token(
 ) -> Result<(StatusCode, Json<CreatedToken>), Refusal> {
     let made = service
         .engine
+        .ingest()
         .give_token(
             &name,
             new.label.trim(),
@@ -73,6 +75,7 @@ pub async fn revoke_token(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .ingest()
         .end_token(&name, &id, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -89,6 +92,7 @@ pub async fn accept_records(
 ) -> Result<Json<AcceptedRecords>, Refusal> {
     let (unsent, total) = service
         .engine
+        .ingest()
         .accept_records(&name, &caller.principal.id)
         .await?;
     Ok(Json(AcceptedRecords { unsent, total }))
@@ -159,6 +163,7 @@ pub async fn receive_event(
     let id = uuid::Uuid::now_v7().to_string();
     let event = service
         .engine
+        .ingest()
         .take_event(&system, &id, happening, &caller.principal.id)
         .await?;
     // The result is requested at the status URL: a sender of many events must not cause a decision
@@ -229,7 +234,7 @@ async fn outcomes(
         accounts: account.into_iter().collect(),
         ..Records::default()
     };
-    let (population, outcome) = match service.engine.decide_around(&of).await {
+    let (population, outcome) = match service.engine.decider().decide_around(&of).await {
         Ok(near) => (near.population, near.outcome),
         // Without rules nothing follows from an event yet.
         Err(EngineError::NoRules) => return Ok((Vec::new(), false, false)),

@@ -11,7 +11,7 @@ use tide_api::{LicenseUsage, SeatForecast, SeatWaiter};
 pub async fn list_licenses(
     State(service): State<Service>,
 ) -> Result<Json<Vec<LicenseUsage>>, Refusal> {
-    let all = service.engine.list_licenses().await?;
+    let all = service.engine.views().list_licenses().await?;
     Ok(Json(all.into_iter().map(license).collect()))
 }
 

@@ -34,7 +34,7 @@ async fn moment(service: &Service, leave: &NewDeparture) -> Result<Option<Timest
             let date = day
                 .parse()
                 .map_err(|_| wrong(format!("`{day}` is not a date")))?;
-            Ok(Some(service.engine.after_last_day(date).await?))
+            Ok(Some(service.engine.views().after_last_day(date).await?))
         }
         (Some(_), Some(_)) => Err(wrong(
             "`at` and `last_day` cannot be used together".to_owned(),
@@ -60,7 +60,7 @@ pub async fn show_lifecycle(
     State(service): State<Service>,
     Path(id): Path<String>,
 ) -> Result<Json<LifecycleView>, Refusal> {
-    let line = service.engine.life_line(&id).await?;
+    let line = service.engine.views().life_line(&id).await?;
     let now = service.engine.now();
     let moments = line.life.as_ref().map_or(&[][..], |life| &life.moments);
     let moments = moments.iter().map(|(at, turn)| Moment {
@@ -96,7 +96,7 @@ pub async fn show_departure_impact(
     Query(leave): Query<NewDeparture>,
 ) -> Result<Json<DepartureImpactView>, Refusal> {
     let at = moment(&service, &leave).await?;
-    let effect = service.engine.effect_of_leaving(&id, at).await?;
+    let effect = service.engine.views().effect_of_leaving(&id, at).await?;
     let change = |change: tide_core::decide::Change| DepartureChange {
         values: change
             .values
@@ -142,6 +142,7 @@ pub async fn set_departure(
     let at = moment(&service, &leave).await?;
     service
         .engine
+        .runner()
         .start_departure(
             &id,
             at,
@@ -163,6 +164,7 @@ pub async fn cancel_departure(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .runner()
         .cancel_departure(&id, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -174,7 +176,7 @@ pub async fn list_leavers(
     State(service): State<Service>,
     Query(query): Query<LeaversQuery>,
 ) -> Result<Json<Leavers>, Refusal> {
-    let found = service.engine.list_leavers(query.brief).await?;
+    let found = service.engine.views().list_leavers(query.brief).await?;
     let mut seconds: Vec<f64> = found
         .iter()
         .filter_map(tide_engine::Leaver::seconds_to_revoke)

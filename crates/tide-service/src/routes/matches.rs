@@ -42,6 +42,7 @@ pub async fn show_matches(
     };
     let view = service
         .engine
+        .matches()
         .list_matches(
             &name,
             object(query.object),
@@ -112,6 +113,7 @@ pub async fn show_match_case(
 ) -> Result<Json<MatchCase>, Refusal> {
     let case = service
         .engine
+        .matches()
         .match_case(
             &name,
             object(query.object),
@@ -167,6 +169,7 @@ pub async fn answer_matches(
     };
     let kept = service
         .engine
+        .matches()
         .answer_matches(&name, object(query.object), &words, &by)
         .await?;
     Ok(Json(KeptAnswers { kept }))
@@ -182,6 +185,7 @@ pub async fn take_back_answer(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .matches()
         .take_back_answer(id, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)

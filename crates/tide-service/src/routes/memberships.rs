@@ -13,7 +13,7 @@ pub async fn show_groups(
     State(service): State<Service>,
     Path(id): Path<String>,
 ) -> Result<Json<Memberships>, Refusal> {
-    let view = service.engine.groups_of(&id).await?;
+    let view = service.engine.views().groups_of(&id).await?;
     let one = |one: tide_engine::GroupMember| Membership {
         system: one.system,
         identity: one.identity,

@@ -32,6 +32,7 @@ pub async fn list_notifications(
 ) -> Result<Json<Vec<NotificationRecord>>, Refusal> {
     let rows = service
         .engine
+        .notifier()
         .list_notifications(query.identity.as_deref(), query.waiting)
         .await?;
     let told = |row: tide_store::NotificationRow| NotificationRecord {

@@ -58,6 +58,7 @@ pub async fn add_operator(
     }
     let token = service
         .engine
+        .operators()
         .add_operator(
             name,
             &new.groups,
@@ -85,6 +86,7 @@ pub async fn set_operator(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .operators()
         .set_operator(
             &name,
             &new.groups,
@@ -166,6 +168,7 @@ pub async fn rotate_operator_token(
     let (label, by) = (new.label.trim(), &caller.principal.id);
     let made = service
         .engine
+        .operators()
         .rotate_token(&name, label, new.expires_in_days, new.overlap_hours, by)
         .await?;
     Ok((

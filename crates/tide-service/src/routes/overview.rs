@@ -43,9 +43,10 @@ pub async fn show_overview(State(service): State<Service>) -> Result<Json<Overvi
             .await?
             .map(convert::change_set),
         stalled: service.engine.known_fault(),
-        write_stop: service.engine.write_stop().map(write_stop),
+        write_stop: service.engine.overview().write_stop().map(write_stop),
         attention: service
             .engine
+            .overview()
             .attention()
             .await?
             .into_iter()
@@ -139,6 +140,7 @@ pub async fn stop_writes(
     Ok(Json(write_stop(
         service
             .engine
+            .administration()
             .stop_writes(&stop.reason, &caller.principal.id)
             .await?,
     )))
@@ -151,7 +153,11 @@ pub async fn lift_write_stop(
     State(service): State<Service>,
     Extension(caller): Extension<Caller>,
 ) -> Result<StatusCode, Refusal> {
-    service.engine.lift_write_stop(&caller.principal.id).await?;
+    service
+        .engine
+        .administration()
+        .lift_write_stop(&caller.principal.id)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -20,6 +20,7 @@ pub async fn set_password(
     let password = zeroize::Zeroizing::new(set.password);
     service
         .engine
+        .passwords()
         .set_password(&id, &password, set.must_change, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -57,6 +58,7 @@ pub async fn show_passwords_set(
     Ok(Json(
         service
             .engine
+            .passwords()
             .passwords_set(&id)
             .await?
             .into_iter()

@@ -33,7 +33,7 @@ fn moment(text: Option<&String>) -> Result<Option<Timestamp>, Refusal> {
 /// Lists all roles with the number of their holders, and the conflicts between roles.
 #[utoipa::path(get, path = "/api/v1/roles", tag = "identities", responses((status = 200, body = Roles)))]
 pub async fn list_roles(State(service): State<Service>) -> Result<Json<Roles>, Refusal> {
-    let all = service.engine.list_roles().await?;
+    let all = service.engine.views().list_roles().await?;
     let role = |view: tide_engine::RoleView| Role {
         name: view.role.name,
         object: view.role.kind,
@@ -77,7 +77,7 @@ pub async fn list_holders(
         search: query.search.unwrap_or_default(),
         after: query.after,
     };
-    let page = service.engine.list_holders(&name, filter).await?;
+    let page = service.engine.views().list_holders(&name, filter).await?;
     let holder = |one: tide_engine::Holder| RoleHolder {
         identity: one.identity,
         label: one.label,
@@ -119,7 +119,7 @@ pub async fn simulate_role(
     Path(name): Path<String>,
     Body(asked): Body<NewRoleSimulation>,
 ) -> Result<Json<RoleSimulationView>, Refusal> {
-    let trial = service.engine.try_role(&name, &asked.when).await?;
+    let trial = service.engine.views().try_role(&name, &asked.when).await?;
     let turn = |(role, one): (String, tide_engine::Holder)| RoleChange {
         role,
         identity: one.identity,
@@ -168,6 +168,7 @@ pub async fn grant_role(
     };
     service
         .engine
+        .administration()
         .give_role(grant, &give.comment, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -183,6 +184,7 @@ pub async fn revoke_role(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .administration()
         .take_role(&id, &name, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)

@@ -44,7 +44,12 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
         .as_ref()
         .map(|v| v.files.clone())
         .unwrap_or_default();
-    let rules = service.engine.checked_rules().await?.unwrap_or_default();
+    let rules = service
+        .engine
+        .rules()
+        .checked_rules()
+        .await?
+        .unwrap_or_default();
     let (set, faults) = (&rules.set, rules.faults.clone());
     let (systems, identities, guards) = crate::rule_view::rule_lines(set);
     Ok(Json(Rules {
@@ -75,6 +80,7 @@ pub async fn show_rules(State(service): State<Service>) -> Result<Json<Rules>, R
 pub(super) async fn to_read(service: &Service) -> Result<Vec<tide_api::DataFreshness>, Refusal> {
     Ok(service
         .engine
+        .overview()
         .unread_types()
         .await?
         .iter()
@@ -88,7 +94,7 @@ pub async fn check_rules(
     State(service): State<Service>,
     Body(given): Body<RuleFiles>,
 ) -> Result<Json<RuleCheck>, Refusal> {
-    let (_, faults) = service.engine.check_rules(&files(given)?).await?;
+    let (_, faults) = service.engine.rules().check_rules(&files(given)?).await?;
     let usable = !faults
         .iter()
         .any(|fault| fault.severity == FaultSeverity::Error);
@@ -110,6 +116,7 @@ pub async fn publish_rules(
     let based_on = given.based_on;
     let (version, faults) = service
         .engine
+        .administration()
         .publish_based(&files(given)?, based_on, "", &caller.principal.id)
         .await?;
     Ok(Json(Published {
@@ -129,6 +136,7 @@ pub async fn evaluate_expression(
     let object = super::scope::object(new.object);
     let trial = service
         .engine
+        .views()
         .try_expression(
             &new.expression,
             new.on.trim(),

@@ -158,6 +158,7 @@ pub async fn show_scope(
     let (filter, search) = filter(query, limit);
     let view = service
         .engine
+        .views()
         .show_scope(&name, kind, &filter, &search)
         .await?;
     let (totals, counts) = counts(view.counts);
@@ -183,6 +184,7 @@ pub async fn export_scope(
     let (filter, search) = filter(query, usize::MAX);
     let view = service
         .engine
+        .views()
         .show_scope(&name, kind, &filter, &search)
         .await?;
     let rows = view.lines.into_iter().map(|line| {
@@ -250,6 +252,7 @@ pub async fn simulate_scope(
 ) -> Result<Json<ScopeSimulationView>, Refusal> {
     let trial = service
         .engine
+        .administration()
         .try_scope(&name, ObjectType::Person, &to_edit(scope))
         .await?;
     let (totals, counts) = counts(trial.counts);
@@ -283,6 +286,7 @@ pub async fn save_scope(
 ) -> Result<Json<tide_api::Published>, Refusal> {
     let version = service
         .engine
+        .administration()
         .save_scope(
             &name,
             ObjectType::Person,
@@ -314,6 +318,7 @@ pub async fn create_first_rules(
     let (purpose, scope) = purpose_and_scope(first);
     let (draft, file) = service
         .engine
+        .administration()
         .write_first_rules(&name, purpose, &scope, &caller.principal.id)
         .await?;
     let file = tide_api::RuleFile {

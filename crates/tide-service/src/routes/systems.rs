@@ -55,8 +55,13 @@ pub(super) async fn all_systems(service: &Service) -> Result<Vec<System>, Refusa
     let store = service.engine.store();
     let counts = store.account_counts().await?;
     let readings = store.last_readings().await?;
-    let rules = service.engine.checked_rules().await?.unwrap_or_default();
-    let known = service.engine.list_freshness().await?;
+    let rules = service
+        .engine
+        .rules()
+        .checked_rules()
+        .await?
+        .unwrap_or_default();
+    let known = service.engine.overview().list_freshness().await?;
     let known = |name: &str| {
         known
             .iter()
@@ -87,7 +92,7 @@ fn system(
             .take()
             .map(|remedy| remedy.replace(" NAME", &format!(" {}", row.name)));
     }
-    let health = engine.health(&row, readings);
+    let health = engine.overview().health(&row, readings);
     let (accounts, linked) = counts
         .iter()
         .find(|(name, _, _)| *name == row.name)
@@ -103,6 +108,7 @@ fn system(
         next_blackout: schedule.next_quiet(now).map(|at| at.to_string()),
         schedule: convert::schedule(&schedule),
         watchers: engine
+            .ingest()
             .watchers()
             .into_iter()
             .filter(|one| one.system == row.name)
@@ -122,7 +128,7 @@ fn system(
         writable: row.writable.clone(),
         paused: row.paused,
         armed: row.armed,
-        host: engine.host_in_use(&row.name),
+        host: engine.overview().host_in_use(&row.name),
         profile: row
             .profile
             .into_iter()
@@ -217,6 +223,7 @@ pub async fn add_system(
     };
     let written = service
         .engine
+        .administration()
         .connect_system(new, first, &caller.principal.id)
         .await?;
     let rules = written.map(|(draft, file)| WrittenRules {
@@ -296,6 +303,7 @@ pub async fn check_new_system(
     let engine = service.engine.clone();
     run_check(&headers, |watcher| async move {
         engine
+            .administration()
             .check_unsaved(new.kind, &new.settings, new.secret.as_deref(), watcher)
             .await
     })
@@ -311,6 +319,7 @@ pub async fn browse_new_system(
     let system = new.system;
     let found = service
         .engine
+        .administration()
         .browse_unsaved(
             system.kind,
             &system.settings,
@@ -341,6 +350,7 @@ pub async fn browse_system(
     Ok(Json(
         service
             .engine
+            .administration()
             .list_containers(&name, below)
             .await?
             .into_iter()
@@ -355,7 +365,11 @@ pub async fn list_permissions(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<Permission>>, Refusal> {
-    let permissions = service.engine.required_permissions(&name).await?;
+    let permissions = service
+        .engine
+        .administration()
+        .required_permissions(&name)
+        .await?;
     Ok(Json(permissions.into_iter().map(Into::into).collect()))
 }
 
@@ -370,6 +384,7 @@ pub async fn set_settings(
 ) -> Result<Json<System>, Refusal> {
     service
         .engine
+        .administration()
         .set_settings(
             &name,
             new.settings,
@@ -408,6 +423,7 @@ pub async fn set_schedule(
     };
     service
         .engine
+        .administration()
         .set_schedule(&name, &schedule, &caller.principal.id)
         .await?;
     Ok(Json(one(&service, &name).await?))
@@ -424,6 +440,7 @@ pub async fn remove_system(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .administration()
         .remove_system(&name, query.retire, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -436,7 +453,11 @@ pub async fn show_retirement(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<Json<Retirement>, Refusal> {
-    let found = service.engine.retirement_impact(&name).await?;
+    let found = service
+        .engine
+        .administration()
+        .retirement_impact(&name)
+        .await?;
     let effect = tide_api::ImpactView::from(found.effect);
     Ok(Json(Retirement {
         accounts: found.accounts,
@@ -470,6 +491,7 @@ pub async fn set_system(
     };
     service
         .engine
+        .administration()
         .set_system(&name, change, &caller.principal.id)
         .await?;
     Ok(Json(one(&service, &name).await?))
@@ -485,6 +507,7 @@ pub async fn set_secret(
 ) -> Result<StatusCode, Refusal> {
     service
         .engine
+        .administration()
         .set_secret(&name, &new.secret, new.force, &caller.principal.id)
         .await?;
     Ok(StatusCode::NO_CONTENT)
@@ -500,7 +523,7 @@ pub async fn check_system(
     let engine = service.engine.clone();
     engine.store().find_system(&name).await?;
     run_check(&headers, |watcher| async move {
-        engine.check_system(&name, watcher).await
+        engine.administration().check_system(&name, watcher).await
     })
     .await
 }
@@ -511,7 +534,7 @@ pub async fn read_system(
     State(service): State<Service>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<ReadResult>>, Refusal> {
-    let reads = service.engine.read_by_name(&name).await?;
+    let reads = service.engine.ingest().read_by_name(&name).await?;
     Ok(Json(
         reads
             .into_iter()

@@ -102,10 +102,11 @@ async fn store_resource(
         context
             .service
             .engine
+            .passwords()
             .password_seen(&context.system, &row.id, &password, &context.principal)
             .await?;
     }
-    context.service.engine.was_pushed(&context.system);
+    context.service.engine.ingest().was_pushed(&context.system);
     let resource = context.dressed(shelf, &row).await?;
     Ok(CreatedResource { row, resource })
 }
@@ -119,6 +120,7 @@ pub(super) async fn make(
     context
         .service
         .engine
+        .ingest()
         .pushed_is_complete(&context.system, shelf.object)
         .await?;
     // Time-ordered, so that a list in the order of making is a list in the order of ids.
@@ -384,7 +386,7 @@ pub(super) async fn delete(
         )
         .await?;
     if gone {
-        context.service.engine.was_pushed(&context.system);
+        context.service.engine.ingest().was_pushed(&context.system);
     }
     if gone {
         Ok(())

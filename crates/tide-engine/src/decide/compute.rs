@@ -1,0 +1,180 @@
+//! Computations that use a core for a while, such as a decision about all records. They leave the
+//! threads that answer requests, and run one after another: in parallel, none would end sooner on
+//! few cores.
+
+use crate::decide::Decider;
+use crate::error::EngineError;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+/// How long a request waits for its turn, at most.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Interrupts a computation when its caller is gone.
+#[derive(Default)]
+struct ComputeRequest(Arc<AtomicBool>);
+
+impl Drop for ComputeRequest {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+impl Decider {
+    /// Runs a computation on a thread of its own, in turn. With `patience`, it is refused if its
+    /// turn does not come in time. If the caller is dropped, a waiting computation is removed and a
+    /// running one is interrupted.
+    pub(crate) async fn compute<T: Send + 'static>(
+        &self,
+        patience: Option<Duration>,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, EngineError> {
+        let turn = self.compute_lock.clone().lock_owned();
+        let turn = match patience {
+            None => turn.await,
+            Some(patience) => tokio::time::timeout(patience, turn)
+                .await
+                .map_err(|_| EngineError::Overloaded(patience.as_secs()))?,
+        };
+        let wanted = ComputeRequest::default();
+        let unwanted = wanted.0.clone();
+        let done = tokio::task::spawn_blocking(move || {
+            let _turn = turn;
+            tide_core::interrupt::run(unwanted, work)
+        });
+        let cut_off = || {
+            EngineError::Internal(
+                "the computation was interrupted: the service is stopping".to_owned(),
+            )
+        };
+        let computed = done.await.map_err(|error| match error.try_into_panic() {
+            Ok(panic) => EngineError::Internal(tide_store::panic_message(&*panic)),
+            Err(_) => cut_off(),
+        });
+        drop(wanted);
+        computed?.ok_or_else(cut_off)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::SystemClock;
+    use std::sync::atomic::AtomicUsize;
+    use tide_store::{MasterKey, Store};
+
+    async fn decider() -> (tempfile::TempDir, Arc<Decider>) {
+        let folder = tempfile::tempdir().expect("a folder");
+        let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
+            .await
+            .expect("opens");
+        let engine = crate::Engine::new(store, Arc::new(SystemClock));
+        (folder, engine.decider().clone())
+    }
+
+    // On one thread: a computation that kept it would keep everything else from going on.
+    #[tokio::test]
+    async fn what_computes_keeps_nothing_else_from_going_on() {
+        let (_folder, decider) = decider().await;
+        let go_on = Arc::new(AtomicBool::new(false));
+        let seen = go_on.clone();
+        let computing = decider.compute(Some(PATIENCE), move || {
+            while !seen.load(Ordering::Acquire) {
+                std::thread::yield_now();
+            }
+            7
+        });
+        let other = async {
+            tide_clock::sleep(Duration::from_millis(20)).await;
+            go_on.store(true, Ordering::Release);
+        };
+        let (computed, ()) = tokio::join!(computing, other);
+        assert_eq!(computed.expect("computed"), 7);
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn computations_without_a_waiting_request_are_interrupted() {
+        let (_folder, decider) = decider().await;
+        let file = |name: &str, text: &str| tide_core::rules::RuleFile {
+            name: name.into(),
+            text: text.into(),
+        };
+        let files = [
+            file("identities.toml", "[person.attributes]\nnumber = {}\n"),
+            file(
+                "roster.toml",
+                "system = \"roster\"\n[person.inbound]\nnumber = 'account.number'\n",
+            ),
+        ];
+        let (rules, _) = tide_core::RuleSet::load(&files, &Default::default());
+        let account = |id: i64| tide_core::Account {
+            id,
+            system: "roster".into(),
+            kind: tide_core::ObjectType::Person,
+            key: id.to_string(),
+            name: id.to_string(),
+            attributes: tide_core::Attributes::default(),
+            absent_since: None,
+            absence_confirmed: false,
+            fault: None,
+        };
+        let population = tide_core::Population {
+            accounts: (1..=20).map(account).collect(),
+            ..Default::default()
+        };
+        // It decides again and again, and would never end.
+        let endless = decider.compute(None, move || -> () {
+            loop {
+                let outcome = tide_core::decide(&rules, &population, jiff::Timestamp::UNIX_EPOCH);
+                assert!(!outcome.decided.is_empty());
+            }
+        });
+        assert!(
+            tokio::time::timeout(Duration::from_millis(100), endless)
+                .await
+                .is_err(),
+            "the request is gone"
+        );
+        decider
+            .compute(Some(PATIENCE), || ())
+            .await
+            .expect("the next one has its turn");
+    }
+
+    #[tokio::test]
+    async fn one_computation_at_a_time_and_none_waits_forever() {
+        let (_folder, decider) = decider().await;
+        let (running, most) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+        let work = || {
+            let (running, most) = (running.clone(), most.clone());
+            move || {
+                most.fetch_max(running.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
+                std::thread::sleep(Duration::from_millis(30));
+                running.fetch_sub(1, Ordering::SeqCst);
+            }
+        };
+        let all = futures::future::join_all((0..4).map(|_| decider.compute(None, work()))).await;
+        assert!(all.iter().all(Result::is_ok));
+        assert_eq!(most.load(Ordering::SeqCst), 1);
+        let held = decider.compute_lock.clone().lock_owned().await;
+        let refused = decider
+            .compute(Some(Duration::from_millis(20)), || ())
+            .await;
+        assert!(
+            matches!(refused, Err(EngineError::Overloaded(_))),
+            "{refused:?}"
+        );
+        drop(held);
+        // A panic is an error of this one alone.
+        let panicked = decider.compute(None, || panic!("no leaves")).await;
+        assert!(
+            matches!(&panicked, Err(EngineError::Internal(said)) if said == "no leaves"),
+            "{panicked:?}"
+        );
+        decider
+            .compute(Some(PATIENCE), || ())
+            .await
+            .expect("continues");
+    }
+}

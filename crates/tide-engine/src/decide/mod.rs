@@ -1,0 +1,68 @@
+//! Decisions: about all records, about changed ones, and about some of them for an answer. What a
+//! decision says is kept, so that lists and counts need none.
+
+mod cache;
+mod compute;
+mod holds;
+mod inputs;
+mod lists;
+mod neighborhood;
+mod outcomes;
+
+pub(crate) use cache::{IncrementalDecision, Purpose, is_automatic};
+pub(crate) use compute::PATIENCE;
+pub use neighborhood::DecidedPart;
+pub(crate) use neighborhood::{GroupLabels, OpenChanges, identity_record};
+
+use crate::connections::Connections;
+use crate::context::Context;
+use crate::foundation::Foundation;
+use crate::lock;
+use crate::pending::PendingWork;
+use crate::rules::RuleCompiler;
+use cache::DecisionCache;
+use holds::HoldCache;
+use jiff::Timestamp;
+use std::sync::{Arc, Mutex};
+
+/// Makes decisions, and keeps what they said.
+///
+/// Lock order: a lock of [`PendingWork`], `compute_lock`, `decision_cache`, `hold_cache`; who holds
+/// one takes only later ones.
+pub struct Decider {
+    context: Arc<Context>,
+    rules: Arc<RuleCompiler>,
+    connections: Arc<Connections>,
+    pending: Arc<PendingWork>,
+    /// Held while a full decision is computed.
+    compute_lock: Arc<tokio::sync::Mutex<()>>,
+    /// The state between incremental decisions; `None` leads to a full decision.
+    decision_cache: tokio::sync::Mutex<Option<DecisionCache>>,
+    /// The stored holds; `None` before they are loaded.
+    hold_cache: tokio::sync::Mutex<Option<HoldCache>>,
+    /// Numbers of records that the last incremental decision read and evaluated.
+    last_cost: Mutex<(usize, usize)>,
+    /// When the next identity is due by time alone.
+    next_due: Mutex<Option<Timestamp>>,
+}
+
+impl Decider {
+    pub(crate) fn new(base: &Foundation) -> Decider {
+        Decider {
+            context: base.context.clone(),
+            rules: base.rules.clone(),
+            connections: base.connections.clone(),
+            pending: base.pending.clone(),
+            compute_lock: Arc::default(),
+            decision_cache: tokio::sync::Mutex::default(),
+            hold_cache: tokio::sync::Mutex::default(),
+            last_cost: Mutex::default(),
+            next_due: Mutex::default(),
+        }
+    }
+
+    /// When the next identity is due by time alone, as far as is known.
+    pub(crate) fn next_due(&self) -> Option<Timestamp> {
+        *lock(&self.next_due)
+    }
+}

@@ -1,0 +1,12 @@
+//! What is kept of a decision, for lists and counts: outcomes, and what people hold.
+
+mod holdings;
+mod outcomes;
+mod scope;
+
+pub use holdings::Holder;
+pub(crate) use holdings::{Turns, seat_holdings, turns};
+pub use outcomes::kept_outcomes;
+pub(crate) use outcomes::outcome_records;
+pub use scope::{ScopeCount, ScopeLine};
+pub(crate) use scope::{count_reasons, scope_line, scope_lines, shared_text, sort_counts};
