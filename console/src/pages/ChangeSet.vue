@@ -9,6 +9,7 @@ import { useToast } from 'primevue/usetoast'
 import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, take, type Change, type OutcomeLine, type Verdict } from '@/api/client'
+import ComputingBar from '@/components/ComputingBar.vue'
 import SetComparison from '@/components/SetComparison.vue'
 import ChangeList from '@/components/ChangeList.vue'
 import Fetched from '@/components/Fetched.vue'
@@ -172,6 +173,7 @@ async function cancel() {
       </p>
       <p v-if="set.data.value.note" class="note">{{ set.data.value.note }}</p>
 
+      <ComputingBar v-if="set.data.value.state === 'deciding'" />
       <section v-if="set.data.value.kind === 'run'" class="sheet" aria-label="Progress" aria-live="polite">
         <template v-if="going && progress">
           <ProgressBar :value="share" />

@@ -5,6 +5,7 @@ import { useToast } from 'primevue/usetoast'
 import { computed, onBeforeUnmount, ref, useTemplateRef, watch } from 'vue'
 import { onBeforeRouteLeave, useRouter } from 'vue-router'
 import { Refusal, api, take, type Schemas } from '@/api/client'
+import ComputingBar from '@/components/ComputingBar.vue'
 import RuleDifference from '@/components/RuleDifference.vue'
 import RuleImpact from '@/components/RuleImpact.vue'
 import RuleText from '@/components/RuleText.vue'
@@ -23,6 +24,7 @@ const trouble = ref('')
 const conflict = ref('')
 const impact = ref<Schemas['ImpactView'] | null>(null)
 const working = ref(false)
+const computing = ref<AbortController | null>(null)
 const asking = ref(false)
 const panel = ref<'impact' | 'difference' | 'evaluate'>('impact')
 const editor = useTemplateRef<{ show: (line: number) => void }>('editor')
@@ -120,9 +122,15 @@ async function mine() {
 async function showImpact() {
   await save()
   panel.value = 'impact'
+  // The service ends the computation when the request is given up.
+  const request = new AbortController()
+  computing.value = request
   await perform(async () => {
-    impact.value = await take(api.POST('/api/v1/rules/drafts/{id}/impact', { params: path.value }))
+    const { signal } = request
+    impact.value = await take(api.POST('/api/v1/rules/drafts/{id}/impact', { params: path.value, signal }))
   })
+  if (request.signal.aborted) trouble.value = ''
+  computing.value = null
 }
 async function ask() {
   if (!impact.value) await showImpact()
@@ -258,6 +266,7 @@ function show(fault: Schemas['Fault']) {
       <button type="button" :aria-pressed="panel === 'evaluate'" @click="panel = 'evaluate'">Evaluate</button>
     </div>
     <template v-if="panel === 'impact'">
+      <ComputingBar v-if="computing" cancelable @cancel="computing.abort()" />
       <RuleImpact v-if="impact" :impact="impact" :sides="['Published', 'This draft']" />
       <p v-else-if="errors" class="faint">Correct {{ plural(errors, 'error') }} first.</p>
       <p v-else class="faint">

@@ -15,6 +15,7 @@ export type LiveEvent =
       per_ten_seconds: number
       seconds_left: number | null
     }
+  | { event: 'computing'; done: number; total: number }
   | { event: 'rules'; version: number }
   | { event: 'attention_changed' }
   | { event: 'missed' }

@@ -71,6 +71,17 @@ pub struct ChangeSet {
     pub verdicts: Vec<VerdictCount>,
     /// Changes by state.
     pub states: Vec<StateCount>,
+    /// How far its decision about all records is, while that is being made.
+    pub deciding: Option<StepCount>,
+}
+
+/// How far a computation is.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+pub struct StepCount {
+    /// Steps that are done.
+    pub done: usize,
+    /// About how many there are; 0 before it began.
+    pub total: usize,
 }
 
 /// What was decided about one person in one system.

@@ -347,7 +347,7 @@ pub fn explain_among(
             .iter()
             .filter(|(identity, _)| is_decided(&identity.id));
         for (identity, label) in decided {
-            crate::interrupt::check();
+            crate::computation::step();
             let theirs = || {
                 loose
                     .of(rules, &index, identity)

@@ -15,6 +15,7 @@ mod codes;
 
 pub mod compare;
 pub mod compose;
+pub mod computation;
 pub mod decide;
 pub mod equality;
 mod examples;
@@ -23,7 +24,6 @@ pub mod expr;
 pub mod generate;
 pub mod impact;
 pub mod incremental;
-pub mod interrupt;
 pub mod lifecycle;
 pub mod matching;
 pub mod memberships;

@@ -1,7 +1,7 @@
 //! Work on several threads. Results come in the order of the jobs, so that an outcome is the same
 //! with any number of threads and any size of chunks.
 
-use crate::interrupt;
+use crate::computation;
 use std::num::NonZero;
 use std::panic::resume_unwind;
 use std::sync::{Mutex, PoisonError};
@@ -61,13 +61,13 @@ impl Workers {
             }
             done
         };
-        let flag = interrupt::flag();
+        let current = computation::current();
         let mut done = std::thread::scope(|scope| {
             let others: Vec<_> = (1..threads)
                 .map(|_| {
-                    let flag = flag.clone();
+                    let current = current.clone();
                     scope.spawn(|| {
-                        interrupt::install(flag);
+                        computation::install(current);
                         work_off()
                     })
                 })
@@ -89,9 +89,9 @@ impl Workers {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::computation::Computation;
     use std::collections::HashSet;
     use std::sync::Arc;
-    use std::sync::atomic::{AtomicBool, Ordering};
 
     const THREE: Workers = Workers {
         threads: 3,
@@ -115,15 +115,15 @@ mod tests {
 
     #[test]
     fn an_interruption_reaches_all_threads() {
-        let flag = Arc::new(AtomicBool::new(false));
-        let seen = flag.clone();
-        let interrupted = interrupt::run(flag, || {
+        let computation = Arc::new(Computation::default());
+        let seen = computation.clone();
+        let interrupted = computation::run(computation, || {
             THREE.run(vec![0, 1, 2], |job| {
                 if job == 1 {
-                    seen.store(true, Ordering::Relaxed);
+                    seen.interrupt();
                 }
                 loop {
-                    interrupt::check();
+                    computation::step();
                 }
             })
         });

@@ -43,6 +43,13 @@ pub enum Event {
         /// Seconds left, at this rate.
         seconds_left: Option<u64>,
     },
+    /// A decision about all records is being made: of a preview, of a run, or of an impact.
+    Computing {
+        /// Steps that are done.
+        done: usize,
+        /// About how many there are; 0 before it began.
+        total: usize,
+    },
     /// Alerts, decisions or health changed.
     AttentionChanged,
     /// Rules were published.

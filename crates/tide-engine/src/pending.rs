@@ -104,10 +104,8 @@ impl PendingWork {
     /// may have loaded its records before.
     pub(crate) fn request_early_run(&self) -> Option<u64> {
         // Advisory: a run that begins right after this is noticed by its number.
-        let mut state = lock(&self.state);
         drop(self.run_lock.try_lock().ok()?);
-        let begun = state.request_early_run();
-        drop(state);
+        let begun = lock(&self.state).request_early_run();
         self.wake();
         Some(begun)
     }
@@ -152,9 +150,12 @@ impl PendingWork {
         state.sent_to.identities.extend(identities);
     }
 
-    /// The records to which changes were sent since the last decision. They are returned once.
-    pub(crate) fn take_sent(&self) -> Records {
-        std::mem::take(&mut lock(&self.state).sent_to)
+    /// Takes the records to which changes were sent since the last decision.
+    pub(crate) fn take_sent(&self) -> TakenRecords<'_> {
+        TakenRecords {
+            pending: self,
+            records: std::mem::take(&mut lock(&self.state).sent_to),
+        }
     }
 
     /// Asks for a full read of a system before its changes are followed again.
@@ -168,19 +169,47 @@ impl PendingWork {
     }
 }
 
+/// Records that a decision takes over. Unless they are decided, they are for the next one: a decision
+/// can fail, and can be canceled anywhere.
+pub(crate) struct TakenRecords<'a> {
+    pending: &'a PendingWork,
+    records: Records,
+}
+
+impl TakenRecords<'_> {
+    pub(crate) fn records(&self) -> &Records {
+        &self.records
+    }
+
+    pub(crate) fn were_decided(mut self) {
+        self.records = Records::default();
+    }
+}
+
+impl Drop for TakenRecords<'_> {
+    fn drop(&mut self) {
+        let records = std::mem::take(&mut self.records);
+        if !records.is_empty() {
+            self.pending.mark_sent(records.accounts, records.identities);
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use loom::sync::atomic::{AtomicBool, Ordering};
     use loom::sync::{Arc, Condvar, Mutex};
 
-    /// The protocol on the real state, with a wake-up, a run lock and a store as they behave.
+    /// The protocol on the real state, with a wake-up and a store as they behave.
     #[derive(Default)]
     struct Model {
         state: Mutex<PendingState>,
         /// A wake-up that was not received yet; and whether no more come.
         wake: Mutex<(bool, bool)>,
         woken: Condvar,
-        run_lock: Mutex<()>,
+        /// The run lock is held.
+        is_running: AtomicBool,
         /// The number of changes that were queued at the store, and how many of them a run has loaded.
         queued: Mutex<usize>,
         loaded: Mutex<usize>,
@@ -201,14 +230,12 @@ mod tests {
         /// reported.
         fn receive(&self, account: AccountId) {
             *self.queued.lock().expect("free") += 1;
-            let early = {
-                let mut state = self.state.lock().expect("free");
-                let is_idle = self.run_lock.try_lock().is_ok();
-                is_idle.then(|| state.request_early_run())
-            };
-            if early.is_some() {
+            let is_idle = !self.is_running.load(Ordering::Acquire);
+            let early = is_idle.then(|| {
+                let begun = self.state.lock().expect("free").request_early_run();
                 self.wake();
-            }
+                begun
+            });
             let must_wake = {
                 let mut state = self.state.lock().expect("free");
                 state.note_changes(BTreeSet::from([account]), early)
@@ -219,9 +246,10 @@ mod tests {
         }
 
         fn run(&self) {
-            let _alone = self.run_lock.lock().expect("free");
+            self.is_running.store(true, Ordering::Release);
             self.state.lock().expect("free").begin_run();
             *self.loaded.lock().expect("free") = *self.queued.lock().expect("free");
+            self.is_running.store(false, Ordering::Release);
         }
 
         /// Runs on each wake-up, until no more come.
@@ -265,5 +293,19 @@ mod tests {
         assert!(state.note_changes(BTreeSet::from([1]), None));
         assert!(!state.begin_run());
         assert!(state.changed_accounts.is_empty() && !state.needs_follow_up);
+    }
+
+    #[test]
+    fn records_of_a_decision_that_does_not_end_are_for_the_next_one() {
+        let pending = PendingWork::default();
+        pending.mark_sent([1], ["ada".to_owned()]);
+        drop(pending.take_sent());
+        pending.mark_sent([2], []);
+        let taken = pending.take_sent();
+        assert_eq!(taken.records().accounts, BTreeSet::from([1, 2]));
+        assert_eq!(taken.records().identities.len(), 1);
+        pending.mark_sent([3], []);
+        taken.were_decided();
+        assert_eq!(pending.take_sent().records().accounts, BTreeSet::from([3]));
     }
 }

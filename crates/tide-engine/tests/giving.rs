@@ -11,7 +11,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 use std::time::Duration;
 use tide_core::ReasonCode;
-use tide_core::states::{ChangeState, NotificationEvent, WatcherState};
+use tide_core::states::{ChangeSetState, ChangeState, NotificationEvent, WatcherState};
 use tide_engine::{Plan, Schedule};
 use tide_standins::eventually;
 use tide_standins::scim_service::Mischief;
@@ -476,4 +476,46 @@ async fn missing_sign_ins_are_reported_repeatedly() {
         ]
     );
     assert_eq!(told(17).await.len(), 4);
+}
+
+/// A decision about all records says how far it is, and ends within moments of being canceled.
+#[tokio::test(flavor = "multi_thread")]
+async fn canceling_ends_a_decision_at_once() {
+    let noon: Timestamp = "2026-11-23T12:00:00Z".parse().expect("valid");
+    let season = Season::start(noon, &RULES).await;
+    write(&season.feed, (1000..7000).map(|number| (number, "", "")));
+    let read = season.engine.ingest().read_by_name("roster").await;
+    read.expect("read");
+    let plan = Plan {
+        without_reading: true,
+        ..Plan::default()
+    };
+    let runner = season.engine.runner();
+    let id = runner
+        .begin_change_set(plan.clone(), "tester")
+        .await
+        .expect("begins");
+    let decider = season.engine.decider();
+    let steps = eventually(PATIENCE, async || {
+        decider.computing().filter(|steps| steps.done > 0)
+    });
+    let steps = steps.await.expect("it decides");
+    assert!(
+        steps.total >= 6000 && steps.done <= steps.total,
+        "{steps:?}"
+    );
+    runner.cancel_change_set(id).expect("in progress");
+    let canceled = std::time::Instant::now();
+    let ended = eventually(PATIENCE, async || {
+        let set = season.engine.store().change_set(id).await.expect("read");
+        set.ended_at.is_some().then_some(set)
+    });
+    let set = ended.await.expect("it ends");
+    assert_eq!(set.state, ChangeSetState::Canceled, "{set:?}");
+    assert!(canceled.elapsed() < Duration::from_secs(1));
+    assert!(set.verdicts.is_empty() && decider.computing().is_none());
+    // The next one is whole.
+    let set = season.go(plan).await;
+    let lines: i64 = set.verdicts.iter().map(|(_, count)| count).sum();
+    assert!(lines >= 12_000, "{:?}", set.verdicts);
 }

@@ -61,6 +61,7 @@ pub fn change_set(row: ChangeSetRow) -> tide_api::ChangeSet {
             .into_iter()
             .map(|(state, count)| tide_api::StateCount { state, count })
             .collect(),
+        deciding: None,
     }
 }
 

@@ -348,6 +348,7 @@ impl Store {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::KeptPart;
     use crate::{KeptOutcomes, MasterKey};
 
     fn role(identity: &str, label: &str) -> Holding {
@@ -406,7 +407,10 @@ mod tests {
         assert_eq!(list(None, "ORN").await.1, 1);
         // Bo loses the role; ada is called otherwise.
         store
-            .keep_outcomes(&about(&["Bo", "ada"]), kept(vec![role("ada", "Ada Lind")]))
+            .keep_outcomes(KeptPart {
+                about: about(&["Bo", "ada"]),
+                kept: kept(vec![role("ada", "Ada Lind")]),
+            })
             .await
             .expect("kept");
         let (labels, count, _) = list(None, "").await;

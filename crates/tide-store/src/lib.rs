@@ -41,7 +41,7 @@ pub use identities::roles::GrantRow;
 pub use identities::{AccountLabel, IdentityRow, IdentityUpdates, LinkRow};
 pub use journal::JournalEntry;
 pub use outcomes::{
-    FoundOutcomes, KeptOutcomes, MatchCount, OutcomeCount, OutcomeFilter, OutcomeList,
+    FoundOutcomes, KeptOutcomes, KeptPart, MatchCount, OutcomeCount, OutcomeFilter, OutcomeList,
     OutcomeRecord, OutcomeStatus,
 };
 pub use queue::changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};

@@ -184,6 +184,15 @@ pub struct OutcomeFilter {
     pub limit: i64,
 }
 
+/// What a partial decision keeps of the records that it is about, in place of what was kept of them.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct KeptPart {
+    /// The decided records.
+    pub about: Records,
+    /// What is kept of them.
+    pub kept: KeptOutcomes,
+}
+
 /// What a decision keeps.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct KeptOutcomes {
@@ -401,14 +410,11 @@ fn read_record(row: &sqlx::sqlite::SqliteRow) -> Option<OutcomeRecord> {
 impl Store {
     /// Stores the outcomes of a partial decision: those of the records that it is about replace the
     /// earlier ones.
-    pub async fn keep_outcomes(
-        &self,
-        about: &Records,
-        kept: KeptOutcomes,
-    ) -> Result<(), StoreError> {
-        let about = about.clone();
+    pub async fn keep_outcomes(&self, part: KeptPart) -> Result<(), StoreError> {
         self.writer
-            .run_relaxed(move |c| Box::pin(async move { keep_outcomes(c, &about, kept).await }))
+            .run_relaxed(move |c| {
+                Box::pin(async move { keep_outcomes(c, &part.about, part.kept).await })
+            })
             .await
     }
 
@@ -735,10 +741,10 @@ mod tests {
         );
         // An account that had no identity gets one, and another person leaves.
         store
-            .keep_outcomes(
-                &about(&["i2", "i3"], &[2, 3]),
-                kept(vec![in_scope("i3", 3)]),
-            )
+            .keep_outcomes(KeptPart {
+                about: about(&["i2", "i3"], &[2, 3]),
+                kept: kept(vec![in_scope("i3", 3)]),
+            })
             .await
             .expect("kept");
         assert_eq!(totals(&store).await, [(ScopeStatus::In, 2)]);

@@ -152,15 +152,17 @@ async fn wait_until_done(client: &Client, id: i64, quiet: bool) -> anyhow::Resul
             ChangeState::Failed,
             ChangeState::Canceled,
         ]);
-        bar.set_length(
-            settled
-                + of(&[
-                    ChangeState::Queued,
-                    ChangeState::Sending,
-                    ChangeState::Unknown,
-                ]),
-        );
-        bar.set_position(settled);
+        let open = of(&[
+            ChangeState::Queued,
+            ChangeState::Sending,
+            ChangeState::Unknown,
+        ]);
+        let (done, total) = match set.deciding {
+            Some(steps) => (steps.done as u64, steps.total as u64),
+            None => (settled, settled + open),
+        };
+        bar.set_length(total);
+        bar.set_position(done);
         bar.set_message(set.state.as_str());
         if set.ended_at.is_some() {
             bar.finish_and_clear();

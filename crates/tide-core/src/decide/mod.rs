@@ -400,6 +400,30 @@ pub fn decide_with(
     outcome
 }
 
+/// About how many steps a decision takes: one for each account of a source, one for each identity,
+/// and two for each identity in each target.
+fn estimate_steps(rules: &RuleSet, population: &Population) -> usize {
+    let mut accounts: HashMap<(&str, ObjectType), usize> = HashMap::new();
+    for account in &population.accounts {
+        *accounts.entry((&account.system, account.kind)).or_default() += 1;
+    }
+    let of_kind = |kind: ObjectType| {
+        let sources = rules.sources(kind);
+        let supplied = sources.map(|(system, _)| accounts.get(&(system, kind)).copied());
+        let supplied: Vec<usize> = supplied.flatten().collect();
+        let identities = population.identities.iter();
+        let stored = identities.filter(|identity| identity.kind == kind).count();
+        // Before the first run, nothing is stored: the largest source tells how many there will be.
+        let people = supplied.iter().copied().fold(stored, usize::max);
+        let targets = rules.systems.values().filter(|system| {
+            let types = system.types.get(&kind);
+            types.is_some_and(|types| types.is_target())
+        });
+        supplied.iter().sum::<usize>() + people + 2 * people * targets.count()
+    };
+    rules.identities.keys().map(|kind| of_kind(*kind)).sum()
+}
+
 /// The first part of a decision: each record separately. [`apply_totals`] then evaluates all of
 /// them together.
 pub(crate) fn decide_records(
@@ -409,6 +433,7 @@ pub(crate) fn decide_records(
     elsewhere: &dyn OutsideRecords,
     workers: Workers,
 ) -> Outcome {
+    crate::computation::expect(|| estimate_steps(rules, population));
     let mut outcome = Outcome {
         at: now,
         ..Outcome::default()

@@ -183,7 +183,7 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
         let answers = MatchAnswers::of(&population.match_answers, system);
         let accounts = source_accounts(population, kind, &owner, system);
         for at in accounts {
-            crate::interrupt::check();
+            crate::computation::step();
             let account = &population.accounts[at];
             let linked = owner.get(&account.id).copied();
             resolve_source_account(
@@ -255,7 +255,7 @@ fn compose_people(
     let compose = |some: &mut [Person]| {
         let mut part = Outcome::default();
         for person in some {
-            crate::interrupt::check();
+            crate::computation::step();
             person.sources.shrink_to_fit();
             person.linked.shrink_to_fit();
             let stored = stored.get(person.id.as_str()).copied();

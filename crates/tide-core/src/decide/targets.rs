@@ -323,7 +323,7 @@ impl<'a> TargetDecision<'a> {
         let mut found: Vec<Option<Pick<'_>>> = Vec::with_capacity(people.len());
         let mut claims: HashMap<usize, Vec<usize>> = HashMap::new();
         for (place, person) in people.iter().enumerate() {
-            crate::interrupt::check();
+            crate::computation::step();
             let match_it = self.needs_account(person);
             let result =
                 match_it.then(|| self.find_account(&owned, &index, &by_id, &given, person));
@@ -340,7 +340,7 @@ impl<'a> TargetDecision<'a> {
         let mut joined: HashSet<usize> = HashSet::new();
         let mut stands: Vec<(membership::MemberStatus<'_>, usize)> = Vec::new();
         for (place, person) in people.iter().enumerate() {
-            crate::interrupt::check();
+            crate::computation::step();
             self.place = place;
             let pick = found[place].take();
             let AccountDecision {

@@ -144,12 +144,14 @@ impl Decider {
             records
                 .identities
                 .append(&mut standing.state.due_identities(now));
-            let mut sent_to = self.pending.take_sent();
-            records.accounts.append(&mut sent_to.accounts);
-            records.identities.append(&mut sent_to.identities);
+            let sent_to = self.pending.take_sent();
+            records.accounts.extend(&sent_to.records().accounts);
+            let identities = sent_to.records().identities.iter().cloned();
+            records.identities.extend(identities);
             match self.decide_partial(standing, records, before, true).await {
                 Ok(None) => {}
                 Ok(Some(news)) => {
+                    sent_to.were_decided();
                     *crate::lock(&self.last_cost) = news.cost;
                     *crate::lock(&self.next_due) = standing.state.next_due();
                     standing.seen_dirty = touched.last;
@@ -203,7 +205,7 @@ impl Decider {
     ) -> Result<IncrementalDecision, EngineError> {
         let now = self.context.now();
         // Everything is decided: also the records to which changes were sent until now.
-        drop(self.pending.take_sent());
+        let sent_to = self.pending.take_sent();
         // Taken before the population is read: later dirty records may not be part of it.
         let seen = self.context.store.last_dirty().await?;
         let (rules, population) = self.load_inputs(now).await?;
@@ -236,6 +238,7 @@ impl Decider {
             is_for_answers: purpose == Purpose::Answers,
         });
         drop(known);
+        sent_to.were_decided();
         Ok(IncrementalDecision {
             rules,
             population,

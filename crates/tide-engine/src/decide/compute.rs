@@ -4,27 +4,47 @@
 
 use crate::decide::Decider;
 use crate::error::EngineError;
+use crate::events::Event;
+use crate::lock;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
+use tide_core::computation::{self, Computation};
 
 /// How long a request waits for its turn, at most.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
+/// How often the progress of a computation is reported.
+const REPORTED: Duration = Duration::from_millis(500);
 
-/// Interrupts a computation when its caller is gone.
-#[derive(Default)]
-struct ComputeRequest(Arc<AtomicBool>);
+/// A computation that a caller waits for. It is interrupted when the caller is gone.
+struct ComputeRequest<'a> {
+    decider: &'a Decider,
+    computation: Arc<Computation>,
+}
 
-impl Drop for ComputeRequest {
+impl<'a> ComputeRequest<'a> {
+    fn begin(decider: &'a Decider) -> ComputeRequest<'a> {
+        let computation = Arc::new(Computation::default());
+        *lock(&decider.computing) = Some(computation.clone());
+        ComputeRequest {
+            decider,
+            computation,
+        }
+    }
+}
+
+impl Drop for ComputeRequest<'_> {
     fn drop(&mut self) {
-        self.0.store(true, Ordering::Relaxed);
+        self.computation.interrupt();
+        let mut current = lock(&self.decider.computing);
+        let is_own = |known: &mut Arc<Computation>| Arc::ptr_eq(known, &self.computation);
+        current.take_if(is_own);
     }
 }
 
 impl Decider {
-    /// Runs a computation on a thread of its own, in turn. With `patience`, it is refused if its
-    /// turn does not come in time. If the caller is dropped, a waiting computation is removed and a
-    /// running one is interrupted.
+    /// Runs a computation on a thread of its own, in turn, and reports its progress. With `patience`,
+    /// it is refused if its turn does not come in time. If the caller is dropped, a waiting
+    /// computation is removed and a running one is interrupted.
     pub(crate) async fn compute<T: Send + 'static>(
         &self,
         patience: Option<Duration>,
@@ -37,22 +57,33 @@ impl Decider {
                 .await
                 .map_err(|_| EngineError::Overloaded(patience.as_secs()))?,
         };
-        let wanted = ComputeRequest::default();
-        let unwanted = wanted.0.clone();
-        let done = tokio::task::spawn_blocking(move || {
+        let wanted = ComputeRequest::begin(self);
+        let computed = wanted.computation.clone();
+        let mut done = tokio::task::spawn_blocking(move || {
             let _turn = turn;
-            tide_core::interrupt::run(unwanted, work)
+            computation::run(computed, work)
         });
+        let ended = loop {
+            tokio::select! {
+                ended = &mut done => break ended,
+                () = tide_clock::sleep(REPORTED) => {
+                    let steps = wanted.computation.steps();
+                    self.context.publish_event(Event::Computing {
+                        done: steps.done,
+                        total: steps.total,
+                    });
+                }
+            }
+        };
         let cut_off = || {
             EngineError::Internal(
                 "the computation was interrupted: the service is stopping".to_owned(),
             )
         };
-        let computed = done.await.map_err(|error| match error.try_into_panic() {
+        let computed = ended.map_err(|error| match error.try_into_panic() {
             Ok(panic) => EngineError::Internal(tide_store::panic_message(&*panic)),
             Err(_) => cut_off(),
         });
-        drop(wanted);
         computed?.ok_or_else(cut_off)
     }
 }
@@ -61,7 +92,7 @@ impl Decider {
 mod tests {
     use super::*;
     use crate::SystemClock;
-    use std::sync::atomic::AtomicUsize;
+    use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
     use tide_store::{MasterKey, Store};
 
     async fn decider() -> (tempfile::TempDir, Arc<Decider>) {

@@ -13,6 +13,7 @@ pub(crate) use cache::{IncrementalDecision, Purpose, is_automatic};
 pub(crate) use compute::PATIENCE;
 pub use neighborhood::DecidedPart;
 pub(crate) use neighborhood::{GroupLabels, OpenChanges, identity_record};
+pub(crate) use outcomes::kept_part;
 
 use crate::connections::Connections;
 use crate::context::Context;
@@ -24,6 +25,7 @@ use cache::DecisionCache;
 use holds::HoldCache;
 use jiff::Timestamp;
 use std::sync::{Arc, Mutex};
+use tide_core::computation::{Computation, Steps};
 
 /// Makes decisions, and keeps what they said.
 ///
@@ -36,6 +38,8 @@ pub struct Decider {
     pending: Arc<PendingWork>,
     /// Held while a full decision is computed.
     compute_lock: Arc<tokio::sync::Mutex<()>>,
+    /// The computation in progress.
+    computing: Mutex<Option<Arc<Computation>>>,
     /// The state between incremental decisions; `None` leads to a full decision.
     decision_cache: tokio::sync::Mutex<Option<DecisionCache>>,
     /// The stored holds; `None` before they are loaded.
@@ -54,11 +58,19 @@ impl Decider {
             connections: base.connections.clone(),
             pending: base.pending.clone(),
             compute_lock: Arc::default(),
+            computing: Mutex::default(),
             decision_cache: tokio::sync::Mutex::default(),
             hold_cache: tokio::sync::Mutex::default(),
             last_cost: Mutex::default(),
             next_due: Mutex::default(),
         }
+    }
+
+    /// How far the computation in progress is, if there is one.
+    pub fn computing(&self) -> Option<Steps> {
+        lock(&self.computing)
+            .as_ref()
+            .map(|computation| computation.steps())
     }
 
     /// When the next identity is due by time alone, as far as is known.

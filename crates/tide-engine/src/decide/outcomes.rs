@@ -4,23 +4,42 @@ use crate::decide::Decider;
 use crate::decide::cache::IncrementalDecision;
 use crate::error::EngineError;
 use crate::kept::kept_outcomes;
-use tide_core::incremental::Records;
+use tide_store::KeptPart;
+
+/// What a partial decision keeps; `None` of a full one, and if nothing was decided.
+pub(crate) fn kept_part(news: &IncrementalDecision) -> Option<KeptPart> {
+    let about = news.about.as_ref().filter(|about| !about.is_empty())?;
+    let (rules, population) = (&news.rules.set, &news.population);
+    Some(KeptPart {
+        about: about.clone(),
+        kept: kept_outcomes(rules, population, &news.outcome, Some(about)),
+    })
+}
 
 impl Decider {
-    /// Stores the outcomes of a decision. Hold `decision_lock`, so that they are stored in the order
-    /// of the decisions.
+    /// Stores the outcomes of a decision for answers. Hold `decision_lock`, so that they are stored in
+    /// the order of the decisions.
     pub(crate) async fn keep_outcomes(
         &self,
         news: &IncrementalDecision,
     ) -> Result<(), EngineError> {
-        let about = news.about.as_ref();
-        if about.is_some_and(Records::is_empty) {
-            return Ok(());
+        match kept_part(news) {
+            Some(part) => self.context.store.keep_outcomes(part).await?,
+            None => self.replace_outcomes(news).await?,
         }
-        let kept = kept_outcomes(&news.rules.set, &news.population, &news.outcome, about);
-        match about {
-            Some(about) => self.context.store.keep_outcomes(about, kept).await?,
-            None => self.context.store.replace_outcomes(kept).await?,
+        Ok(())
+    }
+
+    /// Stores the outcomes of a full decision, a part in each commit. Those of a partial one are
+    /// stored with the changes that it queues. Hold `decision_lock`.
+    pub(crate) async fn replace_outcomes(
+        &self,
+        news: &IncrementalDecision,
+    ) -> Result<(), EngineError> {
+        if news.about.is_none() {
+            let (rules, population) = (&news.rules.set, &news.population);
+            let kept = kept_outcomes(rules, population, &news.outcome, None);
+            self.context.store.replace_outcomes(kept).await?;
         }
         Ok(())
     }

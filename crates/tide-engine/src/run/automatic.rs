@@ -3,7 +3,7 @@
 
 use crate::backoff::Backoff;
 use crate::context::run_caught;
-use crate::decide::{IncrementalDecision, Purpose, is_automatic};
+use crate::decide::{IncrementalDecision, Purpose, is_automatic, kept_part};
 use crate::error::EngineError;
 use crate::events::Event;
 use crate::lock;
@@ -186,7 +186,9 @@ impl Runner {
             .decide_incremental(&before, Purpose::Run)
             .await?;
         tracing::debug!(full = news.about.is_none(), records_read = news.cost.0, evaluated = news.cost.1, duration = ?begun.elapsed(), "decided dirty records");
-        self.decider.keep_outcomes(&news).await?;
+        self.decider.replace_outcomes(&news).await?;
+        // As decided: what waits for something else is no other outcome.
+        let outcomes = kept_part(&news);
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         // The list of decisions may have changed, even if nothing is sent.
         self.context.publish_event(Event::AttentionChanged);
@@ -199,12 +201,16 @@ impl Runner {
             in_step,
             ..identity_updates(&news.population, &news.outcome)
         };
-        if !sends || !news.outcome.notifications.is_empty() {
+        if !news.outcome.notifications.is_empty() {
+            // A notification can be about a new identity.
             self.save_identity_updates(std::mem::take(&mut people), SERVICE_PRINCIPAL)
                 .await?;
             self.notifier.record_notifications(&news.outcome).await?;
         }
+        people.outcomes = outcomes;
         if !sends {
+            self.save_identity_updates(people, SERVICE_PRINCIPAL)
+                .await?;
             return Ok(None);
         }
         // The run lists only the people of its changes; holds of others are stored separately.

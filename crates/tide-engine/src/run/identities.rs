@@ -7,7 +7,7 @@ use crate::run::automatic::SERVICE_PRINCIPAL;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use tide_core::{Outcome, Population};
-use tide_store::IdentityUpdates;
+use tide_store::{IdentityUpdates, KeptPart};
 
 /// The identities, links and reserved values that a decision adds or changes.
 pub(crate) fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdates {
@@ -22,6 +22,7 @@ pub(crate) fn identity_updates(population: &Population, outcome: &Outcome) -> Id
     };
     IdentityUpdates {
         in_step: Vec::new(),
+        outcomes: None,
         identities: outcome.identities.iter().filter(new).cloned().collect(),
         links: outcome.links.clone(),
         member_names: outcome.member_names.clone(),
@@ -86,6 +87,7 @@ impl Runner {
         self: &Arc<Self>,
         news: &IncrementalDecision,
         in_step: Vec<i64>,
+        outcomes: Option<KeptPart>,
     ) -> Result<(), EngineError> {
         let known: HashSet<&str> = news
             .population
@@ -99,6 +101,7 @@ impl Runner {
             IdentityUpdates {
                 in_step,
                 identities,
+                outcomes,
                 ..IdentityUpdates::default()
             },
             SERVICE_PRINCIPAL,

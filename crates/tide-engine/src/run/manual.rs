@@ -3,12 +3,14 @@
 use crate::context::run_caught;
 use crate::error::EngineError;
 use crate::events::Event;
-use crate::ingest::Read;
 use crate::lock;
+use crate::rules::PublishedRules;
 use crate::run::Runner;
-use crate::run::plan::{Plan, hold_for_link_only, hold_unread, keep_people, keep_within};
+use crate::run::plan::{Plan, hold_for_link_only, hold_unread, notes_on_reads, restrict};
+use jiff::Timestamp;
 use std::sync::Arc;
 use tide_core::states::{ChangeSetKind, ChangeSetState};
+use tide_core::{Outcome, Population, RuleSet};
 use tide_store::{IdentityUpdates, NewChangeSet};
 use tokio_util::sync::CancellationToken;
 
@@ -130,41 +132,19 @@ impl Runner {
         } else {
             self.ingest.read_all_until(cancel).await?
         };
-        let broken: Vec<&Read> = reads.iter().filter(|read| read.error.is_some()).collect();
-        let mut notes: Vec<String> = broken
-            .iter()
-            .filter_map(|read| {
-                read.error
-                    .as_ref()
-                    .map(|error| format!("{} could not be read completely: {error}. No account there counts as absent.", read.system))
-            })
-            .collect();
-        // A system that does not answer fails once for each of its types.
-        notes.dedup();
+        let mut notes = notes_on_reads(&reads);
         if cancel.is_cancelled() {
-            self.dispatcher
-                .finish_change_set(
-                    id,
-                    ChangeSetState::Canceled,
-                    Some("canceled before anything was decided"),
-                    principal,
-                )
-                .await;
+            self.end_canceled(id, principal).await;
             return Ok(());
         }
-        self.context
-            .store
-            .set_change_set_state(
-                id,
-                ChangeSetState::Deciding,
-                None,
-                principal,
-                self.context.now(),
-            )
+        let store = &self.context.store;
+        let deciding = ChangeSetState::Deciding;
+        store
+            .set_change_set_state(id, deciding, None, principal, self.context.now())
             .await?;
         self.context.publish_event(Event::ChangeSet {
             id,
-            state: ChangeSetState::Deciding,
+            state: deciding,
         });
         if plan.carry_out {
             self.dispatcher.resolve_unknown_creates().await?;
@@ -177,52 +157,22 @@ impl Runner {
         } else {
             None
         };
-        let decided = if plan.carry_out {
-            self.decider.decide_for_run().await
-        } else {
-            self.decider.decide_in_turn(at, None).await
+        let Some((rules, population, mut outcome)) = self.decide_plan(plan, at, cancel).await?
+        else {
+            drop(deciding);
+            self.end_canceled(id, principal).await;
+            return Ok(());
         };
-        let (rules, population, mut outcome) = decided?;
-        if plan.as_of.is_none() {
-            let in_step = self
-                .decisions
-                .record_external_changes(&rules.set, &population, &outcome, None)
-                .await?;
-            self.save_identity_updates(
-                IdentityUpdates {
-                    in_step,
-                    ..IdentityUpdates::default()
-                },
-                principal,
-            )
+        self.keep_what_was_seen(plan, &rules.set, &population, &outcome, principal)
             .await?;
-        } else {
+        if plan.as_of.is_some() {
             notes.push(format!(
                 "As decided on {}, if nothing else changes until then.",
                 at.strftime("%Y-%m-%d %H:%M UTC")
             ));
         }
-        if plan.carry_out && !plan.adopt {
-            self.approvals
-                .ask_about(&rules.set, &outcome, None, principal)
-                .await?;
-            self.decisions.end_overrides(&outcome, None).await?;
-        }
-        if plan.as_of.is_none() {
-            self.decider.keep_holds(&outcome, None).await?;
-        }
-        hold_unread(&broken, &mut outcome);
-        if !plan.only.is_empty() {
-            let count = keep_people(&population, &mut outcome, &plan.only)?;
-            notes.push(format!(
-                "Only the named people ({} of {count}): {}.",
-                plan.only.len(),
-                plan.only.join(", ")
-            ));
-        }
-        if !plan.systems.is_empty() || !plan.types.is_empty() {
-            notes.push(keep_within(&mut outcome, plan));
-        }
+        hold_unread(&reads, &mut outcome);
+        notes.extend(restrict(plan, &population, &mut outcome)?);
         if let Some(preview) = plan.preview {
             notes.extend(self.bind_to_preview(preview, &mut outcome).await?);
         }
@@ -238,35 +188,9 @@ impl Runner {
                 .await?;
         }
         let note = (!notes.is_empty()).then(|| notes.join(" "));
-        let set = NewChangeSet {
-            kind: if plan.carry_out {
-                ChangeSetKind::Run
-            } else {
-                ChangeSetKind::Preview
-            },
-            rule_version: rules.version,
-            principal: principal.to_owned(),
-            preview: plan.preview,
-            whole: plan.only.is_empty()
-                && plan.systems.is_empty()
-                && plan.types.is_empty()
-                && plan.as_of.is_none(),
-            as_of: plan.as_of,
-            unread: broken
-                .iter()
-                .map(|read| read.system.clone())
-                .collect::<std::collections::BTreeSet<_>>()
-                .into_iter()
-                .collect(),
-            note: note.clone(),
-            decided: outcome.decided,
-            changes: outcome.changes,
-        };
+        let set = plan.change_set(&reads, rules.version, principal, note.clone(), outcome);
         self.mark_set_sent(plan, &set).await;
-        self.context
-            .store
-            .fill_change_set(id, set, self.context.now())
-            .await?;
+        store.fill_change_set(id, set, self.context.now()).await?;
         drop(deciding);
         if !plan.carry_out {
             self.dispatcher
@@ -281,6 +205,72 @@ impl Runner {
         self.dispatcher
             .carry_out_whole(id, None, note, principal, cancel)
             .await
+    }
+
+    /// Decides about all records; `None` if it is canceled meanwhile, which ends the decision at once.
+    async fn decide_plan(
+        &self,
+        plan: &Plan,
+        at: Timestamp,
+        cancel: &CancellationToken,
+    ) -> Result<Option<(Arc<PublishedRules>, Population, Outcome)>, EngineError> {
+        let deciding = async {
+            match plan.carry_out {
+                true => self.decider.decide_for_run().await,
+                false => self.decider.decide_in_turn(at, None).await,
+            }
+        };
+        let decided = tokio::select! {
+            decided = deciding => Some(decided?),
+            () = cancel.cancelled() => None,
+        };
+        if decided.is_none() && plan.carry_out {
+            // Its outcomes may be stored in part.
+            self.decider.reset_decision_cache().await;
+        }
+        Ok(decided)
+    }
+
+    /// Ends a preview or a run that was canceled before anything was queued.
+    async fn end_canceled(&self, id: i64, principal: &str) {
+        let note = Some("canceled before anything was decided");
+        self.dispatcher
+            .finish_change_set(id, ChangeSetState::Canceled, note, principal)
+            .await;
+    }
+
+    /// Records what the decision showed beside its changes: external changes, requests for approval,
+    /// overrides that end, holds.
+    async fn keep_what_was_seen(
+        &self,
+        plan: &Plan,
+        rules: &RuleSet,
+        population: &Population,
+        outcome: &Outcome,
+        principal: &str,
+    ) -> Result<(), EngineError> {
+        let is_of_now = plan.as_of.is_none();
+        if is_of_now {
+            let in_step = self
+                .decisions
+                .record_external_changes(rules, population, outcome, None)
+                .await?;
+            let updates = IdentityUpdates {
+                in_step,
+                ..IdentityUpdates::default()
+            };
+            self.save_identity_updates(updates, principal).await?;
+        }
+        if plan.carry_out && !plan.adopt {
+            self.approvals
+                .ask_about(rules, outcome, None, principal)
+                .await?;
+            self.decisions.end_overrides(outcome, None).await?;
+        }
+        if is_of_now {
+            self.decider.keep_holds(outcome, None).await?;
+        }
+        Ok(())
     }
 
     /// Marks the records whose changes the run sends, so that the next decision evaluates them

@@ -4,11 +4,11 @@ use crate::error::EngineError;
 use crate::ingest::Read;
 use crate::run::Runner;
 use jiff::Timestamp;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use tide_core::states::ChangeSetKind;
 use tide_core::{HoldCause, ObjectType, Outcome, Population, Reason, ReasonKind};
-use tide_store::ChangeFilter;
+use tide_store::{ChangeFilter, NewChangeSet};
 
 /// The plan of a preview or run.
 #[derive(Debug, Clone, Default)]
@@ -32,9 +32,9 @@ pub struct Plan {
 }
 
 /// Holds the changes of systems that could not be read.
-pub(crate) fn hold_unread(broken: &[&Read], outcome: &mut Outcome) {
+pub(crate) fn hold_unread(reads: &[Read], outcome: &mut Outcome) {
     for change in &mut outcome.changes {
-        let error = broken
+        let error = reads
             .iter()
             .find(|read| read.system == change.system && read.object == change.object)
             .and_then(|read| read.error.as_ref());
@@ -68,7 +68,7 @@ pub(crate) fn hold_for_link_only(plan: &Plan, notes: &mut Vec<String>, outcome: 
 }
 
 /// Keeps the changes of the named systems and types. Returns a note about it.
-pub(crate) fn keep_within(outcome: &mut Outcome, plan: &Plan) -> String {
+fn keep_within(outcome: &mut Outcome, plan: &Plan) -> String {
     let wanted = |system: &String, object: ObjectType| {
         (plan.systems.is_empty() || plan.systems.contains(system))
             && (plan.types.is_empty() || plan.types.contains(&object))
@@ -100,7 +100,7 @@ pub(crate) fn keep_within(outcome: &mut Outcome, plan: &Plan) -> String {
 }
 
 /// Keeps the named people and their changes.
-pub(crate) fn keep_people(
+fn keep_people(
     population: &Population,
     outcome: &mut Outcome,
     names: &[String],
@@ -208,5 +208,74 @@ impl Runner {
             ));
         }
         Ok(notes)
+    }
+}
+
+/// Keeps what the plan is about. Returns notes about it.
+pub(super) fn restrict(
+    plan: &Plan,
+    population: &Population,
+    outcome: &mut Outcome,
+) -> Result<Vec<String>, EngineError> {
+    let mut notes = Vec::new();
+    if !plan.only.is_empty() {
+        let count = keep_people(population, outcome, &plan.only)?;
+        notes.push(format!(
+            "Only the named people ({} of {count}): {}.",
+            plan.only.len(),
+            plan.only.join(", ")
+        ));
+    }
+    if !plan.systems.is_empty() || !plan.types.is_empty() {
+        notes.push(keep_within(outcome, plan));
+    }
+    Ok(notes)
+}
+
+/// A note for each system that could not be read.
+pub(super) fn notes_on_reads(reads: &[Read]) -> Vec<String> {
+    let note = |read: &Read| {
+        let error = read.error.as_ref()?;
+        Some(format!(
+            "{} could not be read completely: {error}. No account there counts as absent.",
+            read.system
+        ))
+    };
+    let mut notes: Vec<String> = reads.iter().filter_map(note).collect();
+    // A system that does not answer fails once for each of its types.
+    notes.dedup();
+    notes
+}
+
+impl Plan {
+    /// The change set of a decision for the plan.
+    pub(super) fn change_set(
+        &self,
+        reads: &[Read],
+        rule_version: i64,
+        principal: &str,
+        note: Option<String>,
+        outcome: Outcome,
+    ) -> NewChangeSet {
+        let failed = reads.iter().filter(|read| read.error.is_some());
+        let unread: BTreeSet<String> = failed.map(|read| read.system.clone()).collect();
+        NewChangeSet {
+            kind: match self.carry_out {
+                true => ChangeSetKind::Run,
+                false => ChangeSetKind::Preview,
+            },
+            rule_version,
+            principal: principal.to_owned(),
+            preview: self.preview,
+            whole: self.only.is_empty()
+                && self.systems.is_empty()
+                && self.types.is_empty()
+                && self.as_of.is_none(),
+            as_of: self.as_of,
+            unread: unread.into_iter().collect(),
+            note,
+            decided: outcome.decided,
+            changes: outcome.changes,
+        }
     }
 }

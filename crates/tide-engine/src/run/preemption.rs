@@ -1,6 +1,7 @@
 //! Leavers preempt a run in progress.
 
 use crate::context::run_caught;
+use crate::decide::kept_part;
 use crate::error::EngineError;
 use crate::lock;
 use crate::run::Runner;
@@ -59,7 +60,8 @@ impl Runner {
             evaluated = news.cost.1,
             "decided leavers"
         );
-        self.decider.keep_outcomes(&news).await?;
+        self.decider.replace_outcomes(&news).await?;
+        let outcomes = kept_part(&news);
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         let theirs: HashSet<(i64, &str)> = news
             .population
@@ -67,7 +69,7 @@ impl Runner {
             .iter()
             .map(|link| (link.account, link.identity.as_str()))
             .collect();
-        self.save_known_identities(&news, in_step).await?;
+        self.save_known_identities(&news, in_step, outcomes).await?;
         let outcome = &mut news.outcome;
         // The outcome also contains outstanding changes of others, which may have been sent since.
         let looked_at = news.about.take().unwrap_or_default().identities;

@@ -9,9 +9,9 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use tide_api::{
     Change, ChangeComparison, ChangeSet, Decision, ListQuery, NewChangeSet, NewDecisionAnswer,
-    Offer, OutcomeLine, Page, Problem,
+    Offer, OutcomeLine, Page, Problem, StepCount,
 };
-use tide_core::states::{ChangeSetKind, ChangeState};
+use tide_core::states::{ChangeSetKind, ChangeSetState, ChangeState};
 use tide_engine::Plan;
 use tide_store::ChangeFilter;
 
@@ -141,6 +141,13 @@ pub async fn show_change_set(
     let mut set = convert::change_set(service.engine.store().change_set(id).await?);
     if let (None, Some(why)) = (&set.ended_at, service.engine.storage_fault()) {
         set.note = Some(why);
+    }
+    if set.state == ChangeSetState::Deciding {
+        let steps = service.engine.decider().computing();
+        set.deciding = steps.map(|steps| StepCount {
+            done: steps.done,
+            total: steps.total,
+        });
     }
     Ok(Json(set))
 }

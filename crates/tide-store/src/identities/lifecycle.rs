@@ -118,48 +118,61 @@ pub(crate) async fn load_write_history(
     Ok(all)
 }
 
-const NOTE_LEAVER: &str = "
+const NOTE_RETURN: &str = "
     UPDATE leaver SET returned_at = ?
     WHERE identity = ? AND returned_at IS NULL";
 
+const STORED_STAGES: &str = "
+    SELECT i.id, i.stage, i.hash
+    FROM json_each(?) k
+    CROSS JOIN identity i ON i.id = k.value";
+
 /// Records who leaves now and who has returned, before the identities are stored.
-pub(crate) async fn note_leaver(
+pub(crate) async fn note_leavers(
     c: &mut SqliteConnection,
-    identity: &Identity,
-    label: &str,
+    identities: &[(Identity, String)],
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    let before: Option<(String, Vec<u8>)> =
-        sqlx::query_as("SELECT stage, hash FROM identity WHERE id = ?")
-            .bind(&identity.id)
-            .fetch_optional(&mut *c)
-            .await?;
-    // A person who is first seen as a leaver had no access through us.
-    let Some((stage, hash)) = before else {
+    if identities.is_empty() {
         return Ok(());
-    };
+    }
+    let ids: Vec<&str> = identities.iter().map(|(one, _)| one.id.as_str()).collect();
+    let stored: Vec<(String, String, Vec<u8>)> = sqlx::query_as(STORED_STAGES)
+        .bind(serde_json::to_string(&ids)?)
+        .fetch_all(&mut *c)
+        .await?;
+    let stored: HashMap<String, (String, Vec<u8>)> = stored
+        .into_iter()
+        .map(|(id, stage, hash)| (id, (stage, hash)))
+        .collect();
     let left = Stage::Left.as_str();
-    if stage != left && identity.stage == Stage::Left {
-        // A date that passed, or an absence: the moment is known. A value that changed: now is when
-        // it was seen.
-        let same = hash == identity.attributes.hash().to_be_bytes();
-        let started = identity
-            .since
-            .filter(|since| same && *since < now)
-            .unwrap_or(now);
-        sqlx::query("INSERT INTO leaver (identity, label, started_at) VALUES (?,?,?)")
-            .bind(&identity.id)
-            .bind(label)
-            .bind(format_timestamp(started))
-            .execute(&mut *c)
-            .await?;
-        crate::identities::roles::end_with(c, &identity.id, now).await?;
-    } else if stage == left && identity.stage != Stage::Left {
-        sqlx::query(NOTE_LEAVER)
-            .bind(format_timestamp(now))
-            .bind(&identity.id)
-            .execute(&mut *c)
-            .await?;
+    for (identity, label) in identities {
+        // A person who is first seen as a leaver had no access through us.
+        let Some((stage, hash)) = stored.get(&identity.id) else {
+            continue;
+        };
+        if stage != left && identity.stage == Stage::Left {
+            // A date that passed, or an absence: the moment is known. A value that changed: now is
+            // when it was seen.
+            let same = *hash == identity.attributes.hash().to_be_bytes();
+            let started = identity
+                .since
+                .filter(|since| same && *since < now)
+                .unwrap_or(now);
+            sqlx::query("INSERT INTO leaver (identity, label, started_at) VALUES (?,?,?)")
+                .bind(&identity.id)
+                .bind(label)
+                .bind(format_timestamp(started))
+                .execute(&mut *c)
+                .await?;
+            crate::identities::roles::end_with(c, &identity.id, now).await?;
+        } else if stage == left && identity.stage != Stage::Left {
+            sqlx::query(NOTE_RETURN)
+                .bind(format_timestamp(now))
+                .bind(&identity.id)
+                .execute(&mut *c)
+                .await?;
+        }
     }
     Ok(())
 }

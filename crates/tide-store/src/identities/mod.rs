@@ -4,16 +4,21 @@ pub(crate) mod lifecycle;
 pub(crate) mod matches;
 pub(crate) mod roles;
 
-use crate::journal::NewJournalEntry;
+use crate::db::fixed_chunks;
+use crate::journal::{JournalNote, NewJournalEntry, append_all};
+use crate::outcomes::KeptPart;
 use crate::{Store, StoreError, format_timestamp};
 use jiff::Timestamp;
 use sqlx::sqlite::SqliteRow;
-use sqlx::{Row, SqliteConnection};
-use std::collections::{BTreeSet, HashMap};
+use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use tide_core::decide::NewLink;
 use tide_core::model::{AccountId, KeptRoles, MemberName, ReservedValue};
 use tide_core::states::{LinkBasis, LinkOrigin};
 use tide_core::{Account, Attributes, Identity, ObjectType, Stage};
+
+/// Maximum number of rows in one statement: eleven values each, far below SQLite's limit.
+const ROWS: usize = 256;
 
 /// An identity with what the lists show beside it.
 #[derive(Debug, Clone)]
@@ -96,6 +101,8 @@ pub struct IdentityUpdates {
     pub reserved: Vec<ReservedValue>,
     /// Accounts that are in sync again: their drift baselines are deleted.
     pub in_step: Vec<AccountId>,
+    /// What the lists show of the decided records from now on.
+    pub outcomes: Option<KeptPart>,
 }
 
 impl IdentityUpdates {
@@ -106,13 +113,11 @@ impl IdentityUpdates {
             && self.member_names.is_empty()
             && self.reserved.is_empty()
             && self.in_step.is_empty()
+            && self.outcomes.is_none()
     }
 }
 
-const INSERT_IDENTITY: &str = "
-    INSERT INTO identity (id, object, label, stage, attributes, hash, search, created_at,
-      changed_at, stage_since, kept_roles)
-    VALUES (?,?,?,?,?,?,?,?,?,?,?)
+const KEEP_IDENTITY: &str = "
     ON CONFLICT (id) DO UPDATE SET label = excluded.label, stage = excluded.stage,
       attributes = excluded.attributes, hash = excluded.hash, search = excluded.search,
       changed_at = excluded.changed_at, stage_since = excluded.stage_since,
@@ -121,60 +126,41 @@ const INSERT_IDENTITY: &str = "
       OR identity.kept_roles <> excluded.kept_roles OR identity.hash <> excluded.hash
       OR identity.stage <> excluded.stage OR identity.label <> excluded.label";
 
-const INSERT_RESERVATION: &str = "
-    INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at)
-    VALUES ('',?,?,?,?,?)";
-
 const DELETE_DRIFT_BASELINE: &str = "
     DELETE FROM drift_baseline
     WHERE account IN (SELECT value FROM json_each(?))";
 
+/// Stores what a decision adds or changes, in few statements.
 pub(crate) async fn keep_identities(
     c: &mut SqliteConnection,
     people: &IdentityUpdates,
     principal: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    for (identity, label) in &people.identities {
-        crate::identities::lifecycle::note_leaver(c, identity, label, now).await?;
-        sqlx::query(INSERT_IDENTITY)
-            .bind(&identity.id)
-            .bind(identity.kind.as_str())
-            .bind(label)
-            .bind(identity.stage.as_str())
-            .bind(identity.attributes.to_blob())
-            .bind(identity.attributes.hash().to_be_bytes().to_vec())
-            .bind(search_text(identity, label))
-            .bind(format_timestamp(now))
-            .bind(format_timestamp(now))
-            .bind(identity.since.map(format_timestamp))
-            .bind(serde_json::to_string(&identity.kept_roles)?)
-            .execute(&mut *c)
-            .await?;
+    let at = format_timestamp(now);
+    crate::identities::lifecycle::note_leavers(c, &people.identities, now).await?;
+    for some in fixed_chunks(&people.identities, ROWS) {
+        insert_identities(c, some, &at).await?;
     }
-    for name in &people.reserved {
-        // A name of another identity stays reserved for it: the current holder does not get it.
-        sqlx::query(INSERT_RESERVATION)
-            .bind(name.kind.as_str())
-            .bind(&name.attribute)
-            .bind(tide_core::generate::fold_name(&name.value))
-            .bind(&name.identity)
-            .bind(format_timestamp(now))
-            .execute(&mut *c)
-            .await?;
+    for some in fixed_chunks(&people.reserved, ROWS) {
+        let mut query = QueryBuilder::<Sqlite>::new(
+            // A name of another identity stays reserved for it: the current holder does not get it.
+            "INSERT OR IGNORE INTO reservation (system, object, attribute, value, identity, created_at) ",
+        );
+        query.push_values(some, |mut row, name| {
+            row.push_bind("")
+                .push_bind(name.kind.as_str())
+                .push_bind(&name.attribute)
+                .push_bind(tide_core::generate::fold_name(&name.value));
+            row.push_bind(&name.identity).push_bind(&at);
+        });
+        query.build().execute(&mut *c).await?;
     }
-    for link in &people.links {
-        make_link(c, link, principal, now).await?;
+    for some in fixed_chunks(&people.links, ROWS) {
+        make_links(c, some, principal, now).await?;
     }
     for one in &people.member_names {
-        crate::queue::results::join(
-            c,
-            &one.identity,
-            one.group,
-            &one.member,
-            &format_timestamp(now),
-        )
-        .await?;
+        crate::queue::results::join(c, &one.identity, one.group, &one.member, &at).await?;
     }
     if !people.in_step.is_empty() {
         sqlx::query(DELETE_DRIFT_BASELINE)
@@ -182,6 +168,40 @@ pub(crate) async fn keep_identities(
             .execute(&mut *c)
             .await?;
     }
+    if let Some(part) = &people.outcomes {
+        crate::outcomes::keep_outcomes(c, &part.about, part.kept.clone()).await?;
+    }
+    Ok(())
+}
+
+async fn insert_identities(
+    c: &mut SqliteConnection,
+    some: &[(Identity, String)],
+    at: &str,
+) -> Result<(), StoreError> {
+    let kept_roles = some
+        .iter()
+        .map(|(identity, _)| serde_json::to_string(&identity.kept_roles))
+        .collect::<Result<Vec<String>, _>>()?;
+    let mut query = QueryBuilder::<Sqlite>::new(
+        "INSERT INTO identity (id, object, label, stage, attributes, hash, search, created_at,
+         changed_at, stage_since, kept_roles) ",
+    );
+    let rows = some.iter().zip(kept_roles);
+    query.push_values(rows, |mut row, ((identity, label), kept_roles)| {
+        row.push_bind(&identity.id)
+            .push_bind(identity.kind.as_str())
+            .push_bind(label)
+            .push_bind(identity.stage.as_str());
+        row.push_bind(identity.attributes.to_blob())
+            .push_bind(identity.attributes.hash().to_be_bytes().to_vec())
+            .push_bind(search_text(identity, label));
+        row.push_bind(at)
+            .push_bind(at)
+            .push_bind(identity.since.map(format_timestamp))
+            .push_bind(kept_roles);
+    });
+    query.push(KEEP_IDENTITY).build().execute(&mut *c).await?;
     Ok(())
 }
 
@@ -479,33 +499,37 @@ impl Store {
     }
 }
 
-const MAKE_LINK: &str = "
-    INSERT INTO link (account, identity, created_at, origin, origin_name, principal)
-    VALUES (?,?,?,?,?,?)
-    ON CONFLICT DO NOTHING";
-
-/// Creates a link, unless the same link is already open.
-pub(crate) async fn make_link(
+/// Creates links, unless the same links are already open.
+async fn make_links(
     c: &mut SqliteConnection,
-    link: &NewLink,
+    links: &[NewLink],
     principal: &str,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    let (account, identity, basis) = (link.account, link.identity.as_str(), &link.basis);
-    let done = sqlx::query(MAKE_LINK)
-        .bind(account)
-        .bind(identity)
-        .bind(format_timestamp(now))
-        .bind(basis.origin.as_str())
-        .bind(&basis.name)
-        .bind(principal)
-        .execute(&mut *c)
-        .await?;
-    if done.rows_affected() > 0 {
-        NewJournalEntry::new(principal, "identity.joined", identity)
-            .detail(&format!("account {account}: {basis}"))
-            .append(c, now)
-            .await?;
-    }
-    Ok(())
+    let at = format_timestamp(now);
+    let mut query = QueryBuilder::<Sqlite>::new(
+        "INSERT INTO link (account, identity, created_at, origin, origin_name, principal) ",
+    );
+    query.push_values(links, |mut row, link| {
+        row.push_bind(link.account)
+            .push_bind(&link.identity)
+            .push_bind(&at);
+        row.push_bind(link.basis.origin.as_str())
+            .push_bind(&link.basis.name)
+            .push_bind(principal);
+    });
+    query.push(" ON CONFLICT DO NOTHING RETURNING account");
+    let new: Vec<AccountId> = query.build_query_scalar().fetch_all(&mut *c).await?;
+    let new: HashSet<AccountId> = new.into_iter().collect();
+    let made = links.iter().filter(|link| new.contains(&link.account));
+    let notes: Vec<JournalNote> = made
+        .map(|link| JournalNote {
+            principal: principal.to_owned(),
+            act: "identity.joined".to_owned(),
+            subject: link.identity.clone(),
+            detail: format!("account {}: {}", link.account, link.basis),
+            values: None,
+        })
+        .collect();
+    append_all(c, &notes.iter().collect::<Vec<_>>(), now).await
 }

@@ -1,6 +1,7 @@
 //! Stores the results of confirmed changes, many in one commit and in few statements, so that a
 //! fast target does not wait.
 
+use crate::db::fixed_chunks;
 use crate::decision_input::{blob_values, values_blob};
 use crate::journal::{Hashed, JournalNote, append_all};
 use crate::queue::Settled;
@@ -122,12 +123,8 @@ impl Store {
             .run_relaxed(move |c| {
                 Box::pin(async move {
                     let mut accounts = Vec::with_capacity(all.len());
-                    let mut left = all.as_slice();
-                    while !left.is_empty() {
-                        // A few fixed numbers of rows, so that the statements stay prepared.
-                        let (some, rest) = left.split_at(ROWS.min(1 << left.len().ilog2()));
+                    for some in fixed_chunks(&all, ROWS) {
                         accounts.extend(record_results(c, some, now).await?);
-                        left = rest;
                     }
                     Ok(accounts)
                 })
