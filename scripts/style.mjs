@@ -105,7 +105,42 @@ function bare() {
   )
 }
 
-const measures = { markers, wide, dense, long, stories, parameters, types, bare }
+const engine = 'crates/tide-engine/src/'
+const ownCode = (path) => text.get(path).split('#[cfg(test)]')[0]
+
+/** The components of the engine that know themselves through others: who knows whom must have no circle. */
+function circles() {
+  const component = (path) => path.slice(engine.length).split('/')[0].replace('.rs', '')
+  const known = new Map()
+  for (const path of code.filter((path) => path.startsWith(engine) && component(path) !== 'lib')) {
+    const all = known.get(component(path)) ?? new Set()
+    for (const [, other] of ownCode(path).matchAll(/\bcrate::(\w+)/g)) if (other !== component(path)) all.add(other)
+    known.set(component(path), all)
+  }
+  const reaches = (from) => {
+    const seen = new Set()
+    const left = [from]
+    while (left.length)
+      for (const next of known.get(left.pop()) ?? []) if (!seen.has(next)) (seen.add(next), left.push(next))
+    return seen
+  }
+  return [...known.keys()].filter((one) => reaches(one).has(one))
+}
+
+/** Components of the engine over 1,500 lines, and its files of 400 lines or more. */
+function large() {
+  const folders = new Map()
+  const found = []
+  for (const path of code.filter((path) => path.startsWith(engine))) {
+    const length = lines(path).length - 1
+    const folder = path.slice(0, path.lastIndexOf('/') + 1)
+    folders.set(folder, (folders.get(folder) ?? 0) + length)
+    if (length >= 400) found.push(`${path} ${length}`)
+  }
+  return [...found, ...[...folders].filter(([, length]) => length > 1500).map(([folder, length]) => `${folder} ${length}`)]
+}
+
+const measures = { markers, wide, dense, long, stories, parameters, types, bare, circles, large }
 
 /** The figures with their aims. */
 function figures() {
@@ -129,6 +164,8 @@ function figures() {
     { label: 'functions with more than five parameters', value: parameters().length, ...under(10) },
     { label: 'type names declared more than once', value: types().length, ...none },
     { label: 'states and instants that are bare texts in the API', value: bare().length, ...none },
+    { label: 'components of the engine in a circle', value: circles().length, ...none },
+    { label: 'components and files of the engine that are too long', value: large().length, ...none },
     {
       label: 'share of tests in the code',
       value: share(total - own, total),

@@ -412,7 +412,7 @@ impl SmallDisk {
             println!("NOT RUN: only root can mount a small file system");
             return None;
         };
-        let log = "info,tide_engine::storage_backpressure=debug";
+        let log = "info,tide_engine::context::storage=debug";
         let data = small.0.join("data");
         let service = Service::start_with(&data, &[], &[("EAGER_TIDE_LOG", log)]);
         tide.connect(&service, folder.path());

@@ -231,8 +231,8 @@ async fn post_all(bodies: Vec<Value>) -> anyhow::Result<Duration> {
     Ok(begun.elapsed())
 }
 
-/// Changes titles at a steady pace; how long each took from the answer of the directory to the
-/// service.
+/// Changes titles at a steady pace; how long each took from the request to the directory until the
+/// service had it. The directory tells its listeners before it answers.
 async fn changes(
     harbour: &Slapd,
     people: &[(String, String)],
@@ -246,10 +246,10 @@ async fn changes(
     for (n, (name, dn)) in people.iter().enumerate() {
         ticks.tick().await;
         let title = HashSet::from([format!("{word} {n}")]);
+        done.insert(name.clone(), tide_clock::instant());
         ldap.modify(dn, vec![Mod::Replace("title".to_owned(), title)])
             .await?
             .success()?;
-        done.insert(name.clone(), tide_clock::instant());
     }
     let mut times = Vec::new();
     while times.len() < people.len() {

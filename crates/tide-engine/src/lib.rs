@@ -8,14 +8,12 @@
 //! only the components before it, so that there is no circle:
 //!
 //! ```text
-//! context ─ rules ─ connections ─ pending       what all use; what waits to be decided
-//!    ├ passwords ─ notify
-//!    ├ decide ─ governance                       decisions; what people decide
-//!    ├ ingest                                    reads, watchers, feeds, pushes
-//!    ├ queue ─ executor ─ dispatch               changes on their way to systems
-//!    ├ views, overview                           answers
-//!    ├ administration                            systems, rules, switches
-//!    └ run                                       previews and runs; nothing calls it
+//! run                                         previews and runs; nothing else calls it
+//! administration, views, overview             systems and rules; answers; how everything is
+//! governance, dispatch ─ executor, ingest     what people decide; what is sent; what comes in
+//! decide ─ kept, notify ─ passwords           decisions; notifications and passwords
+//! connections ─ rules, queue, pending         how systems are reached; what is queued or waits
+//! context                                     records, time, events, tasks
 //! ```
 
 mod administration;

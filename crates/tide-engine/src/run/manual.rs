@@ -192,12 +192,23 @@ impl Runner {
         self.mark_set_sent(plan, &set).await;
         store.fill_change_set(id, set, self.context.now()).await?;
         drop(deciding);
-        if !plan.carry_out {
-            self.dispatcher
-                .finish_change_set(id, ChangeSetState::Done, note.as_deref(), principal)
-                .await;
-            return Ok(());
+        if plan.carry_out {
+            return self.send_plan(id, note, principal, cancel).await;
         }
+        self.dispatcher
+            .finish_change_set(id, ChangeSetState::Done, note.as_deref(), principal)
+            .await;
+        Ok(())
+    }
+
+    /// Sends what a run has queued.
+    async fn send_plan(
+        &self,
+        id: i64,
+        note: Option<String>,
+        principal: &str,
+        cancel: &CancellationToken,
+    ) -> Result<(), EngineError> {
         self.context.publish_event(Event::ChangeSet {
             id,
             state: ChangeSetState::Running,
