@@ -102,7 +102,7 @@ impl Administration {
     }
 
     /// Removes a system, with its rules and what was read of it. One in which accounts are linked
-    /// is removed only if it is to be retired: see [`Engine::retirement_impact`]. Nothing is written to
+    /// is removed only if it is to be retired: see [`Administration::retirement_impact`]. Nothing is written to
     /// the system itself.
     ///
     /// # Errors

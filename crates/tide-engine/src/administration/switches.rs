@@ -100,7 +100,7 @@ impl Administration {
         Ok(())
     }
 
-    /// Stops all writes to all systems immediately, until [`Engine::lift_write_stop`]. Queued
+    /// Stops all writes to all systems immediately, until [`Administration::lift_write_stop`]. Queued
     /// changes are withdrawn, requests in progress are completed, and nothing else is sent, even
     /// after a restart.
     pub async fn stop_writes(
