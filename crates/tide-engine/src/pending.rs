@@ -11,8 +11,8 @@ use tokio::sync::Notify;
 /// The work that waits for an automatic run.
 ///
 /// # Protocol
-/// 1. Who stores something that a decision depends on queues the write, and reports it afterwards:
-///    [`PendingWork::note_changes`], or [`PendingWork::wake`] where no account changed.
+/// 1. A component that stores something on which decisions depend queues the write, and reports it
+///    afterwards: [`PendingWork::note_changes`], or [`PendingWork::wake`] if no account changed.
 /// 2. A run calls [`PendingWork::begin_run`] and loads its records after that. The store executes
 ///    reads and writes in the order in which they were queued, so it sees all that was queued before.
 /// 3. A report that comes after `begin_run` wakes another run: a wake-up is kept until someone waits

@@ -236,16 +236,16 @@ impl Runner {
             self.pending.request_follow_up();
         }
         if let Err(error) = done {
-            self.fail_run(id, &error).await;
+            self.fail_run(id, &error, SERVICE_PRINCIPAL).await;
             return Err(error);
         }
         Ok(Some(id))
     }
 
-    pub(crate) async fn fail_run(&self, id: i64, error: &EngineError) {
+    pub(crate) async fn fail_run(&self, id: i64, error: &EngineError, principal: &str) {
         let text = error.to_string();
         self.dispatcher
-            .finish_change_set(id, ChangeSetState::Failed, Some(&text), SERVICE_PRINCIPAL)
+            .finish_change_set(id, ChangeSetState::Failed, Some(&text), principal)
             .await;
     }
 

@@ -77,15 +77,7 @@ impl Runner {
                 // The decided state may not have been stored: the next decision starts from
                 // scratch.
                 runner.decider.reset_decision_cache().await;
-                runner
-                    .dispatcher
-                    .finish_change_set(
-                        id,
-                        ChangeSetState::Failed,
-                        Some(&error.to_string()),
-                        &principal,
-                    )
-                    .await;
+                runner.fail_run(id, &error, &principal).await;
             }
             *lock(&runner.current_run) = None;
             if plan.carry_out
@@ -343,15 +335,7 @@ impl Runner {
                     .await
                 {
                     tracing::error!(change_set = id, %error, "a run failed");
-                    runner
-                        .dispatcher
-                        .finish_change_set(
-                            id,
-                            ChangeSetState::Failed,
-                            Some(&error.to_string()),
-                            &principal,
-                        )
-                        .await;
+                    runner.fail_run(id, &error, &principal).await;
                 }
                 *lock(&runner.current_run) = None;
             });

@@ -120,7 +120,7 @@ impl Runner {
                 Ok(Some(id))
             }
             Err(error) => {
-                self.fail_run(id, &error).await;
+                self.fail_run(id, &error, SERVICE_PRINCIPAL).await;
                 Err(error)
             }
         }
