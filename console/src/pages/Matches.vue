@@ -6,6 +6,7 @@ import { computed, ref, watch } from 'vue'
 import { api, take, type MatchStatus, type Schemas } from '@/api/client'
 import Fetched from '@/components/Fetched.vue'
 import { useFetched } from '@/components/fetched'
+import { useMore } from '@/components/more'
 import { alone, open, pair, settled, sign, statuses } from '@/components/matching'
 
 const props = defineProps<{ name: string }>()
@@ -18,8 +19,20 @@ const query = computed(() => ({
   ...(search.value ? { search: search.value } : {}),
   limit: 300,
 }))
+const read = (after?: string) => {
+  const asked = after ? { ...query.value, after } : query.value
+  return take(api.GET('/api/v1/systems/{name}/matches', { params: { path: path(), query: asked } }))
+}
+const { more, next, restart, showMore } = useMore(async (after) => {
+  const page = await read(after)
+  return { rows: page.lines, next: page.next }
+})
 const view = useFetched(
-  () => take(api.GET('/api/v1/systems/{name}/matches', { params: { path: path(), query: query.value } })),
+  async () => {
+    const page = await read()
+    restart(page.next)
+    return page
+  },
   (event) => event.event === 'rules' || (event.event === 'full_read' && event.state !== 'running'),
 )
 watch([status, search], () => {
@@ -28,10 +41,13 @@ watch([status, search], () => {
 })
 const count = (of: MatchStatus) => view.data.value?.counts.find((c) => c.status === of)?.count ?? 0
 const waiting = computed(() => open.reduce((sum, one) => sum + count(one), 0))
-const lines = computed(() =>
-  status.value || search.value
-    ? (view.data.value?.lines ?? [])
-    : (view.data.value?.lines ?? []).filter((line) => open.includes(line.status)),
+const lines = computed(() => {
+  const all = [...(view.data.value?.lines ?? []), ...more.value]
+  return status.value || search.value ? all : all.filter((line) => open.includes(line.status))
+})
+/** Without a filter, only matches that need review are listed; they come first. */
+const hasMore = computed(
+  () => next.value && (status.value || search.value || lines.value.length < waiting.value),
 )
 
 const picked = ref<string[]>([])
@@ -245,9 +261,7 @@ async function takeBack(id: number) {
       </tbody>
     </table>
     <p v-else-if="status || search" class="faint">No matching records.</p>
-    <p v-if="(view.data.value?.found ?? 0) > 300" class="faint">
-      Showing the first 300 of {{ view.data.value?.found }}. Search, or use the client.
-    </p>
+    <Button v-if="hasMore" label="Show more" size="small" severity="secondary" @click="showMore" />
 
     <section v-if="view.data.value?.answers.length" class="sheet answers">
       <h2>Answers in effect</h2>

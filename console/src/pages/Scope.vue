@@ -10,6 +10,7 @@ import { api, Refusal, take, type Schemas, type ScopeStatus } from '@/api/client
 import Fetched from '@/components/Fetched.vue'
 import Tree from '@/components/Tree.vue'
 import { useFetched } from '@/components/fetched'
+import { useMore } from '@/components/more'
 import { plural, scopeStatuses } from '@/words'
 import { chosen, emptyScope, groupsOf, groupText, type Act, type Scope } from '@/components/scoping'
 
@@ -28,8 +29,20 @@ const query = computed(() => ({
   ...(search.value ? { search: search.value } : {}),
   limit: 300,
 }))
+const read = (after?: string) => {
+  const asked = after ? { ...query.value, after } : query.value
+  return take(api.GET('/api/v1/systems/{name}/scope', { params: { path: path(), query: asked } }))
+}
+const { more, next, restart, showMore } = useMore(async (after) => {
+  const page = await read(after)
+  return { rows: page.lines, next: page.next }
+})
 const view = useFetched(
-  () => take(api.GET('/api/v1/systems/{name}/scope', { params: { path: path(), query: query.value } })),
+  async () => {
+    const page = await read()
+    restart(page.next)
+    return page
+  },
   (event) => event.event === 'rules' || (event.event === 'full_read' && event.state !== 'running'),
 )
 const system = useFetched(() => take(api.GET('/api/v1/systems/{name}', { params: { path: path() } })))
@@ -230,7 +243,7 @@ const browse = (below: string | null) =>
         </h2>
         <InputText v-model="search" placeholder="Search" aria-label="Search people" />
       </div>
-      <DataTable :value="view.data.value?.lines ?? []" size="small" scrollable scroll-height="24rem">
+      <DataTable :value="[...(view.data.value?.lines ?? []), ...more]" size="small" scrollable scroll-height="24rem">
         <template #empty>No matching people.</template>
         <Column header="Person">
           <template #body="{ data }">
@@ -256,6 +269,7 @@ const browse = (below: string | null) =>
           >
         </Column>
       </DataTable>
+      <Button v-if="next" label="Show more" size="small" severity="secondary" @click="showMore" />
     </section>
   </Fetched>
 </template>

@@ -15,7 +15,9 @@ pub struct MatchQuery {
     pub status: Option<MatchStatus>,
     /// With this text in name, account or reason.
     pub search: Option<String>,
-    /// How many are shown.
+    /// `next` of the page before.
+    pub after: Option<String>,
+    /// How many are shown: 200 if left out, at most 5,000.
     pub limit: Option<usize>,
 }
 
@@ -97,8 +99,10 @@ pub struct MatchView {
     pub counts: Vec<MatchCount>,
     /// The origins of links, existing and future, with their number.
     pub linked_by: Vec<LinkCount>,
-    /// The rows of the query.
+    /// A page of the rows of the query, by status, name and account.
     pub lines: Vec<MatchLine>,
+    /// Where the next page begins; left out after the last.
+    pub next: Option<String>,
     /// How many match the query.
     pub found: usize,
     /// The answers of operators.

@@ -490,8 +490,10 @@ pub struct ScopeView {
     pub totals: Vec<ScopeStatusCount>,
     /// By reason.
     pub counts: Vec<ScopeCount>,
-    /// The first of the people in the query.
+    /// A page of the people in the query, by status, name and account.
     pub lines: Vec<ScopeLine>,
+    /// Where the next page begins; left out after the last.
+    pub next: Option<String>,
     /// How many there are in total.
     pub found: usize,
 }
@@ -518,7 +520,9 @@ pub struct ScopeQuery {
     pub rule: Option<String>,
     /// With this text in name, account or reason.
     pub search: Option<String>,
-    /// How many are shown.
+    /// `next` of the page before.
+    pub after: Option<String>,
+    /// How many are shown: 200 if left out, at most 5,000.
     pub limit: Option<usize>,
 }
 

@@ -96,13 +96,17 @@ pub fn systems(rules: &RuleSet) -> BTreeSet<String> {
 }
 
 impl MembershipRules {
-    /// The groups of a population in systems whose memberships follow rules.
-    pub fn of(rules: &RuleSet, population: &Population) -> Self {
-        let mut all = MembershipRules {
+    /// Without any group yet.
+    pub(crate) fn for_rules(rules: &RuleSet) -> Self {
+        MembershipRules {
             systems: systems(rules),
             ..MembershipRules::default()
-        };
+        }
+    }
 
+    /// The groups of a population in systems whose memberships follow rules.
+    pub fn of(rules: &RuleSet, population: &Population) -> Self {
+        let mut all = MembershipRules::for_rules(rules);
         if !all.systems.is_empty() {
             let owner: FxHashSet<AccountId> =
                 population.links.iter().map(|link| link.account).collect();

@@ -1,12 +1,13 @@
 //! What one change costs: as many records are read and evaluated among ten times the people.
 #![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
-use tide_core::incremental::{IncrementalState, PassStep, Records};
+use tide_core::decide::Verdict;
+use tide_core::incremental::{IncrementalState, PartialOutcome, PassStep, Records};
 use tide_core::rules::RuleFile;
 use tide_core::states::LinkBasis;
 use tide_core::{
-    Account, AttributeDef, Attributes, Identity, Link, ObjectType, Population, RuleSet, Schema,
-    Stage, SystemFacts, Value,
+    Account, AttributeDef, Attributes, Identity, Link, ObjectType, Outcome, Population, RuleSet,
+    Schema, Stage, SystemFacts, Value, decide,
 };
 
 /// Captains are approved.
@@ -16,16 +17,20 @@ const APPROVALS: (&str, &str) = (
 );
 
 fn rules() -> RuleSet {
+    rules_with("")
+}
+
+/// The rules with others for the directory.
+fn rules_with(harbour: &str) -> RuleSet {
+    let directory = "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\ntitle = 'account.title'\nboss = 'account.boss'\n";
+    let directory = format!("{directory}{harbour}");
     let files = [
         APPROVALS,
         (
             "identities.toml",
             "[person.attributes]\nnumber = { required = true, unique = true }\nmail = { unique = true }\ntitle = {}\nboss = { reference = \"person\", by = \"number\" }\n",
         ),
-        (
-            "harbour.toml",
-            "system = \"harbour\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.inbound]\nnumber = 'account.number'\nmail = 'account.mail'\ntitle = 'account.title'\nboss = 'account.boss'\n",
-        ),
+        ("harbour.toml", &directory),
         (
             "berthing.toml",
             "system = \"berthing\"\n[[person.match]]\naccount = 'account.number'\nidentity = 'identity.number'\n[person.outbound]\nnumber = 'identity.number'\nmail = 'identity.mail'\ntitle = 'identity.title'\n",
@@ -139,7 +144,21 @@ fn cost(count: usize, captains: usize) -> (usize, usize, usize) {
         population.accounts[2 * n].id,
         population.identities[n].id.clone(),
     );
-    let part = |wanted: &Records| Population {
+    let part = decide_about(
+        &mut standing,
+        &rules,
+        &population,
+        Records {
+            accounts: [account].into(),
+            identities: [identity].into(),
+        },
+    );
+    (part.read, part.evaluated, part.outcome.changes.len())
+}
+
+/// The records of a population with everything that belongs to them.
+fn part(population: &Population, wanted: &Records) -> Population {
+    Population {
         accounts: population
             .accounts
             .iter()
@@ -160,20 +179,72 @@ fn cost(count: usize, captains: usize) -> (usize, usize, usize) {
             .collect(),
         systems: population.systems.clone(),
         ..Population::default()
-    };
-    let (mut asking, mut wanted) = standing.begin(Records {
-        accounts: [account].into(),
-        identities: [identity].into(),
-    });
+    }
+}
+
+fn decide_about(
+    standing: &mut IncrementalState,
+    rules: &RuleSet,
+    population: &Population,
+    touched: Records,
+) -> PartialOutcome {
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    let (mut asking, mut wanted) = standing.begin(touched);
     loop {
-        match standing.advance(&mut asking, &rules, &part(&wanted), now) {
+        match standing.advance(&mut asking, rules, &part(population, &wanted), now) {
             PassStep::Read(more) => wanted = more,
             PassStep::FullDecision => panic!("a full decision would follow"),
-            PassStep::Decided(part) => {
-                return (part.read, part.evaluated, part.outcome.changes.len());
-            }
+            PassStep::Decided(part) => return *part,
         }
     }
+}
+
+/// The records read when one of all people leaves the group that defines the scope, and the number
+/// of people out of scope.
+fn cost_of_a_scope_member(count: usize) -> (usize, usize) {
+    let rules = rules_with("[person.scope]\ngroups = [\"cn=crew\"]\n");
+    let mut population = population(count);
+    let everybody = (0..count).map(|n| Value::Reference(format!("harbour{n}")));
+    let group = population.accounts.len() as i64 + 1;
+    let mut attributes = Attributes::new();
+    attributes.set("member", everybody.collect());
+    population.accounts.push(Account {
+        id: group,
+        kind: ObjectType::Group,
+        key: "crew".into(),
+        name: "cn=crew".into(),
+        attributes,
+        ..population.accounts[0].clone()
+    });
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    let (mut standing, outcome) = IncrementalState::of(&rules, &population, now);
+    assert!(outcome.changes.is_empty(), "{:?}", outcome.changes.first());
+    let group_account = population.accounts.last_mut().expect("the group");
+    let mut members = group_account.attributes.get("member").to_vec();
+    let leaves = Value::Reference(format!("harbour{}", count / 2 + 3));
+    members.retain(|member| *member != leaves);
+    group_account.attributes.set("member", members);
+    let touched = Records {
+        accounts: [group].into(),
+        ..Records::default()
+    };
+    let part = decide_about(&mut standing, &rules, &population, touched);
+    let out = |outcome: &Outcome| {
+        let lines = outcome.decided.iter();
+        let out = lines.filter(|line| line.verdict == Verdict::OutOfScope);
+        out.cloned().collect::<Vec<_>>()
+    };
+    let left = out(&part.outcome);
+    assert_eq!(left, out(&decide(&rules, &population, now)));
+    (part.read, left.len())
+}
+
+#[test]
+fn a_group_that_defines_a_scope_concerns_its_members() {
+    let small = cost_of_a_scope_member(1_000);
+    assert!(small.1 > 0, "{small:?}");
+    assert!(small.0 < 30, "{small:?}");
+    assert_eq!(small, cost_of_a_scope_member(5_000));
 }
 
 #[test]

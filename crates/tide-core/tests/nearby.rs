@@ -7,7 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use tide_core::decide::decide_with;
 use tide_core::decide::{Decided, Question};
 use tide_core::incremental::{
-    AppliedMembership, IncrementalState, PartialOutcome, PassStep, Records,
+    AppliedMembership, ChunkStep, ChunkedDecision, IncrementalState, PartialOutcome, PassStep,
+    Records,
 };
 use tide_core::model::{MatchAnswer, MatchDecision, RuleMembership};
 use tide_core::references::fold_reference;
@@ -781,6 +782,93 @@ fn check_bounded(
     Ok(())
 }
 
+/// A full decision in chunks: the state after it, and what was decided last about each record.
+fn in_chunks(
+    rules: &RuleSet,
+    population: &Population,
+    size: usize,
+) -> (IncrementalState, tide_core::Outcome) {
+    let mut chunked = ChunkedDecision::new(rules, &population.systems, now(), size);
+    let accounts: Vec<i64> = population.accounts.iter().map(|one| one.id).collect();
+    let indexed = size.min(1_000);
+    for ids in accounts.chunks(indexed) {
+        let records = Records {
+            accounts: ids.iter().copied().collect(),
+            ..Records::default()
+        };
+        chunked.index(rules, &part(population, &records));
+    }
+    for identities in population.identities.chunks(indexed) {
+        let ids = identities.iter().map(|identity| identity.id.clone());
+        let records = Records {
+            identities: ids.collect(),
+            ..Records::default()
+        };
+        chunked.index(rules, &part(population, &records));
+    }
+    let mut all = tide_core::Outcome::default();
+    let mut read = Population::default();
+    for _ in 0..10_000 {
+        match chunked.advance(rules, &read) {
+            ChunkStep::Read(records) => read = part(population, &records),
+            ChunkStep::Decided(mut part) => {
+                all.forget(&part.again);
+                part.outcome.changes.retain(|change| change.hold.is_some());
+                all.append(part.outcome);
+                read = Population::default();
+            }
+            ChunkStep::Complete => return chunked.finish(rules, population, all),
+        }
+    }
+    panic!("it asks for ever");
+}
+
+/// The same outcome in chunks of any size as at once.
+fn check_chunks(
+    rules: &RuleSet,
+    population: &Population,
+    whole: &tide_core::Outcome,
+    size: usize,
+) -> Result<IncrementalState, TestCaseError> {
+    let (state, all) = in_chunks(rules, population, size);
+    fn sorted<T: std::fmt::Debug>(all: &[T]) -> Vec<String> {
+        let mut texts: Vec<String> = all.iter().map(|one| format!("{one:?}")).collect();
+        texts.sort();
+        texts
+    }
+    prop_assert_eq!(
+        sorted(&all.identities),
+        sorted(&whole.identities),
+        "in {}",
+        size
+    );
+    prop_assert_eq!(sorted(&all.links), sorted(&whole.links), "in {}", size);
+    prop_assert_eq!(sorted(&all.decided), sorted(&whole.decided), "in {}", size);
+    prop_assert_eq!(
+        sorted(&all.questions),
+        sorted(&whole.questions),
+        "in {}",
+        size
+    );
+    prop_assert_eq!(sorted(&all.changes), sorted(&whole.changes), "in {}", size);
+    prop_assert_eq!(
+        sorted(&all.reserved),
+        sorted(&whole.reserved),
+        "in {}",
+        size
+    );
+    prop_assert_eq!(
+        sorted(&all.conflicts),
+        sorted(&whole.conflicts),
+        "in {}",
+        size
+    );
+    prop_assert_eq!(sorted(&all.due), sorted(&whole.due), "in {}", size);
+    let names = (sorted(&all.member_names), sorted(&whole.member_names));
+    prop_assert_eq!(names.0, names.1, "in {}", size);
+    Ok(state)
+}
+
 /// How many worlds are tried; PROPTEST_CASES asks for more.
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES")
@@ -803,11 +891,14 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
     }
     let (mut standing, mut last) = IncrementalState::of(&rules, &population, now());
     prop_assert_eq!(&last, &decide(&rules, &population, now()));
+    for size in [1, 3, 1_000, usize::MAX] {
+        check_chunks(&rules, &population, &last, size)?;
+    }
     let mut bounded = IncrementalState::of(&rules, &population, now())
         .0
         .with_exact_limit(0);
     let (mut all_lines, mut all_questions) = (lines(&last.decided), questions(&last.questions));
-    for step in steps {
+    for (number, step) in steps.into_iter().enumerate() {
         let before = population.clone();
         keep(&mut population, &last);
         let kept = population.clone();
@@ -892,6 +983,14 @@ fn follow(steps: Vec<Step>, groups: bool) -> Result<(), TestCaseError> {
                 all_lines = lines(&whole.decided);
                 all_questions = questions(&whole.questions);
             }
+        }
+        let size = [1, usize::MAX, 4, 9, 1_000][number % 5];
+        let chunked = check_chunks(&rules, &population, &whole, size)?;
+        if number % 3 == 2 {
+            // Later decisions continue from it as from any other.
+            standing = chunked;
+            all_lines = lines(&whole.decided);
+            all_questions = questions(&whole.questions);
         }
         check_neighborhoods(&standing, &rules, &population, &whole, &step)?;
         let expected = lines(&whole.decided);

@@ -100,6 +100,9 @@ pub struct EngineConfig {
     pub seed: Option<u64>,
     /// How many accounts of one system are written concurrently.
     pub accounts_at_a_time: usize,
+    /// About how many records a chunk of a full decision has; `None`: few records are decided at
+    /// once, and many in chunks of 15,000.
+    pub chunk_size: Option<usize>,
 }
 
 impl Default for EngineConfig {
@@ -109,6 +112,7 @@ impl Default for EngineConfig {
             systems: None,
             seed: None,
             accounts_at_a_time: queue::AT_A_TIME,
+            chunk_size: None,
         }
     }
 }
@@ -163,7 +167,7 @@ impl Engine {
         };
         let passwords = Arc::new(PasswordKeeper::new(&base));
         let notifier = Arc::new(Notifier::new(&base, passwords.clone()));
-        let decider = Arc::new(Decider::new(&base));
+        let decider = Arc::new(Decider::new(&base, config.chunk_size));
         let governance = Governance::new(&base, &decider, &notifier);
         let ingest = Arc::new(Ingest::new(&base));
         let (context, accounts) = (base.context.clone(), config.accounts_at_a_time);

@@ -9,6 +9,7 @@ mod attention;
 mod convert;
 mod events;
 mod events_in;
+mod export;
 mod problem;
 mod routes;
 mod rule_view;

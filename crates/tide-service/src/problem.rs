@@ -45,6 +45,12 @@ impl Refusal {
     }
 }
 
+impl std::fmt::Display for Refusal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.0.detail.as_deref().unwrap_or(&self.0.title))
+    }
+}
+
 impl IntoResponse for Refusal {
     fn into_response(self) -> Response {
         let status =

@@ -387,7 +387,11 @@ mod tests {
             .expect("opens");
         let people = ["Örn", "ada", "Bo", "Cy"];
         let all = people.iter().map(|label| role(label, label)).collect();
-        store.replace_outcomes(kept(all)).await.expect("kept");
+        let part = KeptPart {
+            about: about(&people),
+            kept: kept(all),
+        };
+        store.keep_outcomes(part).await.expect("kept");
         let list = async |after: Option<String>, search: &str| {
             let filter = HoldingFilter {
                 name: Some("deck hand".to_owned()),

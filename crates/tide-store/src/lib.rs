@@ -42,7 +42,7 @@ pub use identities::{AccountLabel, IdentityRow, IdentityUpdates, LinkRow};
 pub use journal::JournalEntry;
 pub use outcomes::{
     FoundOutcomes, KeptOutcomes, KeptPart, MatchCount, OutcomeCount, OutcomeFilter, OutcomeList,
-    OutcomeRecord, OutcomeStatus,
+    OutcomePage, OutcomePosition, OutcomeRecord, OutcomeStatus,
 };
 pub use queue::changes::{ChangeFilter, ChangeRow, ChangeSetRow, DecidedRow, NewChangeSet};
 pub use queue::holds::{Hold, HoldFilter, HoldKey, HoldRow};

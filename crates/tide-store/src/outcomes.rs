@@ -4,6 +4,7 @@
 
 use crate::holdings::{Holding, apply_holdings, compare_holdings, stored_holdings};
 use crate::{Store, StoreError};
+use serde::{Deserialize, Serialize};
 use sqlx::{QueryBuilder, Row, Sqlite, SqliteConnection};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -15,6 +16,8 @@ use tide_core::{ObjectType, Place, Reason, ReasonCode};
 const ROWS: usize = 500;
 /// Rows of one commit of a full decision, so that other writes do not wait for long.
 const BATCH: usize = 5_000;
+/// Rows that are read at once.
+const PAGE: i64 = 20_000;
 
 /// The status of a record in one of the lists.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -180,8 +183,38 @@ pub struct OutcomeFilter {
     pub rule: Option<String>,
     /// Only these: what a text means.
     pub found: Option<FoundOutcomes>,
+    /// Where the page begins: `next` of the page before.
+    pub after: Option<OutcomePosition>,
     /// The most records.
     pub limit: i64,
+}
+
+/// A page of a list: the records by status, label and account.
+#[derive(Debug, Clone, Default)]
+pub struct OutcomePage {
+    /// The records.
+    pub records: Vec<OutcomeRecord>,
+    /// Where the next page begins; `None` after the last.
+    pub next: Option<OutcomePosition>,
+}
+
+/// The position of a record in a list: its status, label, account name and row. As a text, it is
+/// their JSON.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OutcomePosition(String, String, String, i64);
+
+impl OutcomePosition {
+    /// Reads a position that a page returned; `None` if it is none.
+    pub fn parse(text: &str) -> Option<OutcomePosition> {
+        serde_json::from_str(text).ok()
+    }
+}
+
+impl std::fmt::Display for OutcomePosition {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let text = serde_json::to_string(self).map_err(|_| std::fmt::Error)?;
+        f.write_str(&text)
+    }
 }
 
 /// What a partial decision keeps of the records that it is about, in place of what was kept of them.
@@ -223,6 +256,20 @@ const OUTCOMES_OF: &str = "
     SELECT id, digest
     FROM outcome
     WHERE account <> 0 AND account IN (SELECT value FROM json_each(?2))";
+
+const KEPT_OUTCOMES: &str = "
+    SELECT id, identity, account
+    FROM outcome
+    WHERE id > ?
+    ORDER BY id
+    LIMIT ?";
+
+const KEPT_HOLDINGS: &str = "
+    SELECT id, identity, account
+    FROM holding
+    WHERE id > ?
+    ORDER BY id
+    LIMIT ?";
 
 const MATCH_COUNTS: &str = "
     SELECT system, status, code, sum(count)
@@ -418,33 +465,52 @@ impl Store {
             .await
     }
 
-    /// Stores the outcomes of a full decision: what differs is written, a part in each commit.
-    pub async fn replace_outcomes(&self, kept: KeptOutcomes) -> Result<(), StoreError> {
-        let stored = sqlx::query_as("SELECT id, digest FROM outcome")
-            .fetch_all(&self.reader)
-            .await?;
-        let (mut gone, mut added) = compare(stored, kept.records)?;
-        while !gone.is_empty() || !added.is_empty() {
-            let less = gone.split_off(gone.len().saturating_sub(BATCH));
-            let more = added.split_off(added.len().saturating_sub(BATCH));
+    /// Deletes what is kept of records that are gone, a part in each commit. `is_known` gets the
+    /// identity, or an empty text, and the account, or 0.
+    pub async fn prune_outcomes(
+        &self,
+        is_known: impl Fn(&str, i64) -> bool + Send,
+    ) -> Result<(), StoreError> {
+        let gone = self.kept_of_others(KEPT_OUTCOMES, &is_known).await?;
+        for ids in gone.chunks(BATCH) {
+            let ids = ids.to_vec();
             self.writer
-                .run_relaxed(move |c| Box::pin(async move { apply(c, &less, &more).await }))
+                .run_relaxed(move |c| Box::pin(async move { apply(c, &ids, &[]).await }))
                 .await?;
         }
-        let stored = sqlx::query_as("SELECT id, digest FROM holding")
-            .fetch_all(&self.reader)
-            .await?;
-        let (mut gone, mut added) = compare_holdings(stored, kept.holdings)?;
-        while !gone.is_empty() || !added.is_empty() {
-            let less = gone.split_off(gone.len().saturating_sub(BATCH));
-            let more = added.split_off(added.len().saturating_sub(BATCH));
+        let gone = self.kept_of_others(KEPT_HOLDINGS, &is_known).await?;
+        for ids in gone.chunks(BATCH) {
+            let ids = ids.to_vec();
             self.writer
-                .run_relaxed(move |c| {
-                    Box::pin(async move { apply_holdings(c, &less, &more).await })
-                })
+                .run_relaxed(move |c| Box::pin(async move { apply_holdings(c, &ids, &[]).await }))
                 .await?;
         }
         Ok(())
+    }
+
+    /// The rows about records that are not known.
+    async fn kept_of_others(
+        &self,
+        rows: &'static str,
+        is_known: &(impl Fn(&str, i64) -> bool + Send),
+    ) -> Result<Vec<i64>, StoreError> {
+        let mut after = 0;
+        let mut gone = Vec::new();
+        loop {
+            let page: Vec<(i64, String, i64)> = sqlx::query_as(rows)
+                .bind(after)
+                .bind(PAGE)
+                .fetch_all(&self.reader)
+                .await?;
+            let Some((last, ..)) = page.last() else {
+                return Ok(gone);
+            };
+            after = *last;
+            let others = page
+                .iter()
+                .filter(|(_, identity, account)| !is_known(identity, *account));
+            gone.extend(others.map(|(id, ..)| *id));
+        }
     }
 
     /// The number of matches of each system by status and code of the reason.
@@ -507,60 +573,100 @@ impl Store {
         Ok(rows.iter().filter_map(read).collect())
     }
 
-    /// The records in a list of a system by status and label, and how many there are in all.
+    /// A page of a list of a system: the records of a filter, by status, label and account.
     pub async fn list_records(
         &self,
         list: OutcomeList,
         system: &str,
         object: ObjectType,
         filter: &OutcomeFilter,
-    ) -> Result<(Vec<OutcomeRecord>, i64), StoreError> {
+    ) -> Result<OutcomePage, StoreError> {
+        let mut last = filter.after.clone();
+        let mut page = OutcomePage::default();
+        // Status by status, so that each is read in the order of the index.
+        let mut statuses = match filter.status {
+            Some(status) => vec![status],
+            None => list.statuses(),
+        };
+        if let Some(OutcomePosition(status, ..)) = &filter.after {
+            let before = statuses.iter().position(|one| one.as_str() == status);
+            statuses.drain(..before.unwrap_or_default());
+        }
+        for status in statuses {
+            let left = filter.limit.saturating_sub(page.records.len() as i64);
+            let mut query = QueryBuilder::new("SELECT * FROM outcome o");
+            push_filter(&mut query, system, object, status);
+            push_reason(&mut query, filter);
+            if let Some(one) = &filter.found {
+                query.push(" AND (");
+                push_records(&mut query, &one.records)?;
+                query.push(" OR ");
+                push_reasons(&mut query, &one.reasons)?;
+                query.push(")");
+            }
+            let after = filter.after.as_ref();
+            if let Some(after) = after.filter(|after| after.0 == status.as_str()) {
+                query.push(" AND (label, account_name, id) > (");
+                query.push_bind(after.1.clone()).push(", ");
+                query.push_bind(after.2.clone()).push(", ");
+                query.push_bind(after.3).push(")");
+            }
+            query.push(" ORDER BY label, account_name, id LIMIT ");
+            // One more than fits tells whether there is another page.
+            let rows = query
+                .push_bind(left.saturating_add(1))
+                .build()
+                .fetch_all(&self.reader)
+                .await?;
+            let fits = usize::try_from(left).unwrap_or(usize::MAX);
+            for row in rows.iter().take(fits) {
+                page.records.extend(read_record(row));
+                let (label, account, id) =
+                    (row.get("label"), row.get("account_name"), row.get("id"));
+                last = Some(OutcomePosition(
+                    status.as_str().to_owned(),
+                    label,
+                    account,
+                    id,
+                ));
+            }
+            if rows.len() > fits {
+                page.next = last;
+                break;
+            }
+        }
+        Ok(page)
+    }
+
+    /// The number of records of a filter, on all pages.
+    pub async fn count_found(
+        &self,
+        list: OutcomeList,
+        system: &str,
+        object: ObjectType,
+        filter: &OutcomeFilter,
+    ) -> Result<i64, StoreError> {
+        let mut found = self.count_records(list, system, object, filter).await?;
+        let Some(one) = &filter.found else {
+            return Ok(found);
+        };
         let statuses = match filter.status {
             Some(status) => vec![status],
             None => list.statuses(),
         };
-        let (mut records, mut found) = (Vec::new(), 0);
-        found += self.count_records(list, system, object, filter).await?;
-        // Status by status, so that each is read in the order of the index.
         for status in statuses {
-            let of_status = OutcomeFilter {
-                status: Some(status),
-                ..filter.clone()
-            };
-            if let Some(one) = &filter.found {
-                // Those of the reasons are counted already.
-                let mut query = QueryBuilder::new("SELECT count(*) FROM outcome o");
-                push_filter(&mut query, system, object, status);
-                push_reason(&mut query, filter);
-                query.push(" AND ");
-                push_records(&mut query, &one.records)?;
-                query.push(" AND NOT ");
-                push_reasons(&mut query, &one.reasons)?;
-                let count: i64 = query.build_query_scalar().fetch_one(&self.reader).await?;
-                found += count;
-            }
-            let left = filter.limit.saturating_sub(records.len() as i64);
-            if left > 0 {
-                let mut query = QueryBuilder::new("SELECT * FROM outcome o");
-                push_filter(&mut query, system, object, status);
-                push_reason(&mut query, &of_status);
-                if let Some(one) = &filter.found {
-                    query.push(" AND (");
-                    push_records(&mut query, &one.records)?;
-                    query.push(" OR ");
-                    push_reasons(&mut query, &one.reasons)?;
-                    query.push(")");
-                }
-                query.push(" ORDER BY label, account_name, id LIMIT ");
-                let rows = query
-                    .push_bind(left)
-                    .build()
-                    .fetch_all(&self.reader)
-                    .await?;
-                records.extend(rows.iter().filter_map(read_record));
-            }
+            // Those of the reasons are counted already.
+            let mut query = QueryBuilder::new("SELECT count(*) FROM outcome o");
+            push_filter(&mut query, system, object, status);
+            push_reason(&mut query, filter);
+            query.push(" AND ");
+            push_records(&mut query, &one.records)?;
+            query.push(" AND NOT ");
+            push_reasons(&mut query, &one.reasons)?;
+            let count: i64 = query.build_query_scalar().fetch_one(&self.reader).await?;
+            found += count;
         }
-        Ok((records, found))
+        Ok(found)
     }
 
     /// The kept count of the records of a filter; with a text, of the reasons that have it.
@@ -706,6 +812,25 @@ mod tests {
         (folder, store)
     }
 
+    /// Stores what a full decision keeps.
+    async fn keep_all(store: &Store, records: Vec<OutcomeRecord>) {
+        let identities = records.iter().map(|one| one.identity.clone());
+        let about = Records {
+            identities: identities.collect(),
+            accounts: records.iter().map(|one| one.account).collect(),
+        };
+        let part = KeptPart {
+            about: about.clone(),
+            kept: kept(records),
+        };
+        store.keep_outcomes(part).await.expect("kept");
+        let is_known = |identity: &str, account| {
+            about.identities.contains(identity) && !identity.is_empty()
+                || about.accounts.contains(&account)
+        };
+        store.prune_outcomes(is_known).await.expect("pruned");
+    }
+
     async fn totals(store: &Store) -> Vec<(ScopeStatus, i64)> {
         let counts = store
             .outcome_counts(OutcomeList::Scope, "harbour", ObjectType::Person)
@@ -731,10 +856,7 @@ mod tests {
             let kind = ReasonKind::ConditionNotMet { words };
             outcome("", account, ScopeStatus::Out, kind)
         };
-        store
-            .replace_outcomes(kept(vec![in_scope("i1", 1), in_scope("i2", 2), out(3)]))
-            .await
-            .expect("kept");
+        keep_all(&store, vec![in_scope("i1", 1), in_scope("i2", 2), out(3)]).await;
         assert_eq!(
             totals(&store).await,
             [(ScopeStatus::In, 2), (ScopeStatus::Out, 1)]
@@ -751,10 +873,7 @@ mod tests {
         let left = store.all_outcomes().await.expect("read");
         assert_eq!(left.len(), 2);
         assert!(left.contains(&in_scope("i1", 1)) && left.contains(&in_scope("i3", 3)));
-        store
-            .replace_outcomes(kept(vec![out(3)]))
-            .await
-            .expect("kept");
+        keep_all(&store, vec![out(3)]).await;
         assert_eq!(totals(&store).await, [(ScopeStatus::Out, 1)]);
     }
 
@@ -763,13 +882,11 @@ mod tests {
         let (_folder, store) = store().await;
         let words = "Größer als erlaubt".to_owned();
         let kind = ReasonKind::ConditionNotMet { words };
-        store
-            .replace_outcomes(kept(vec![
-                outcome("i1", 1, ScopeStatus::In, ReasonKind::InSync),
-                outcome("", 2, ScopeStatus::Out, kind),
-            ]))
-            .await
-            .expect("kept");
+        let records = vec![
+            outcome("i1", 1, ScopeStatus::In, ReasonKind::InSync),
+            outcome("", 2, ScopeStatus::Out, kind),
+        ];
+        keep_all(&store, records).await;
         let list = async |filter: OutcomeFilter| {
             let filter = OutcomeFilter {
                 limit: 10,
@@ -777,8 +894,27 @@ mod tests {
             };
             let found =
                 store.list_records(OutcomeList::Scope, "harbour", ObjectType::Person, &filter);
-            let (records, count) = found.await.expect("listed");
-            assert_eq!(records.len() as i64, count);
+            let records = found.await.expect("listed").records;
+            let count =
+                store.count_found(OutcomeList::Scope, "harbour", ObjectType::Person, &filter);
+            assert_eq!(records.len() as i64, count.await.expect("counted"));
+            // The same, one on each page.
+            let (mut paged, mut after) = (Vec::new(), None);
+            loop {
+                let one = OutcomeFilter {
+                    limit: 1,
+                    after,
+                    ..filter.clone()
+                };
+                let page =
+                    store.list_records(OutcomeList::Scope, "harbour", ObjectType::Person, &one);
+                let page = page.await.expect("a page");
+                paged.extend(page.records);
+                let Some(next) = page.next else { break };
+                after = OutcomePosition::parse(&next.to_string());
+                assert_eq!(after, Some(next));
+            }
+            assert_eq!(paged, records);
             records
                 .into_iter()
                 .map(|one| one.account)

@@ -7,7 +7,7 @@ use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, S
 use sqlx::{
     ConnectOptions, Connection as _, QueryBuilder, Row, Sqlite, SqliteConnection, SqlitePool,
 };
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::{Path, PathBuf};
 use tide_core::explain::{SearchRecord, belongs_to_one, fold_text};
@@ -87,8 +87,10 @@ struct IndexedTexts {
 enum IndexJob {
     /// The records of a partial decision: those that were decided, and what they are called now.
     Update(Records, Vec<SearchRecord>),
-    /// The records of a full decision. All others are gone.
-    Replace(Vec<SearchRecord>),
+    /// A full decision begins: updates with all records follow.
+    BeginAll,
+    /// It is complete: records that no update was about are gone.
+    EndAll,
     Flush(oneshot::Sender<()>),
 }
 
@@ -148,9 +150,15 @@ impl SearchIndex {
         let _ = self.queue.send(IndexJob::Update(about.clone(), records));
     }
 
-    /// Replaces all records by those of a full decision. Returns at once.
-    pub fn replace(&self, records: Vec<SearchRecord>) {
-        let _ = self.queue.send(IndexJob::Replace(records));
+    /// Begins a full decision. Updates about all records follow, then
+    /// [`SearchIndex::end_all`].
+    pub fn begin_all(&self) {
+        let _ = self.queue.send(IndexJob::BeginAll);
+    }
+
+    /// Ends a full decision: records that no update was about are gone.
+    pub fn end_all(&self) {
+        let _ = self.queue.send(IndexJob::EndAll);
     }
 
     /// Waits until everything before is written.
@@ -230,13 +238,43 @@ async fn connect(path: &Path) -> Result<SqliteConnection, StoreError> {
     Ok(connection)
 }
 
+/// A full decision.
+struct FullUpdate {
+    /// The digests of the indexed records that no part was about yet.
+    remaining: HashMap<Key, i64>,
+    /// The records that a part was about.
+    seen: HashSet<Key>,
+}
+
+impl FullUpdate {
+    /// Takes over the records of a part. `gone` are those that it decided, with a record or without.
+    fn take(
+        &mut self,
+        gone: impl Iterator<Item = Key>,
+        records: Vec<SearchRecord>,
+        pending: &mut Pending,
+    ) {
+        // Records that an earlier part wrote.
+        let gone = gone.filter(|key| self.seen.contains(key));
+        pending.extend(gone.map(|key| (key, None)));
+        for (key, texts) in records.into_iter().map(indexed) {
+            let digest = texts.as_ref().map(|texts| texts.digest);
+            let is_indexed = self.remaining.remove(&key) == digest;
+            if !is_indexed {
+                pending.insert(key.clone(), texts);
+            }
+            self.seen.insert(key);
+        }
+    }
+}
+
 /// Writes until the last handle is gone. What could not be written is written with the next command.
 async fn write_loop(
     mut connection: SqliteConnection,
     mut commands: mpsc::UnboundedReceiver<IndexJob>,
 ) {
     let mut pending = Pending::new();
-    let mut all: Option<Vec<SearchRecord>> = None;
+    let mut full: Option<FullUpdate> = None;
     while let Some(first) = commands.recv().await {
         let mut flushed = Vec::new();
         let mut next = Some(first);
@@ -245,18 +283,34 @@ async fn write_loop(
                 IndexJob::Update(about, records) => {
                     let gone = about.identities.into_iter().map(|id| (id, 0));
                     let gone = gone.chain(about.accounts.into_iter().map(|id| (String::new(), id)));
-                    pending.extend(gone.map(|key| (key, None)));
-                    pending.extend(records.into_iter().map(indexed));
+                    if let Some(full) = &mut full {
+                        full.take(gone, records, &mut pending);
+                    } else {
+                        pending.extend(gone.map(|key| (key, None)));
+                        pending.extend(records.into_iter().map(indexed));
+                    }
                 }
-                IndexJob::Replace(records) => {
+                IndexJob::BeginAll => {
+                    let known = known_digests(&mut connection).await;
+                    let remaining = known.unwrap_or_else(|error| {
+                        tracing::warn!(%error, "the search index could not be read");
+                        HashMap::new()
+                    });
                     pending.clear();
-                    all = Some(records);
+                    full = Some(FullUpdate {
+                        remaining,
+                        seen: HashSet::new(),
+                    });
+                }
+                IndexJob::EndAll => {
+                    let gone = full.take().map(|full| full.remaining);
+                    pending.extend(gone.into_iter().flatten().map(|(key, _)| (key, None)));
                 }
                 IndexJob::Flush(done) => flushed.push(done),
             }
             next = commands.try_recv().ok();
         }
-        if let Err(error) = write(&mut connection, &mut all, &mut pending).await {
+        if let Err(error) = write(&mut connection, &mut pending).await {
             tracing::warn!(%error, "the search index could not be written");
         }
         for done in flushed {
@@ -266,19 +320,7 @@ async fn write_loop(
     let _ = connection.close().await;
 }
 
-async fn write(
-    c: &mut SqliteConnection,
-    all: &mut Option<Vec<SearchRecord>>,
-    pending: &mut Pending,
-) -> Result<(), StoreError> {
-    if let Some(records) = all.as_ref() {
-        let differing = differences(c, records).await?;
-        *all = None;
-        // What was decided since is newer.
-        for (key, texts) in differing {
-            pending.entry(key).or_insert(texts);
-        }
-    }
+async fn write(c: &mut SqliteConnection, pending: &mut Pending) -> Result<(), StoreError> {
     while !pending.is_empty() {
         let batch: Vec<(&Key, &Option<IndexedTexts>)> = pending.iter().take(BATCH).collect();
         let mut tx = c.begin().await?;
@@ -295,11 +337,8 @@ async fn write(
     Ok(())
 }
 
-/// The records that are not indexed as they are, and those that are gone.
-async fn differences(
-    c: &mut SqliteConnection,
-    records: &[SearchRecord],
-) -> Result<Vec<(Key, Option<IndexedTexts>)>, StoreError> {
+/// The digests of all indexed records.
+async fn known_digests(c: &mut SqliteConnection) -> Result<HashMap<Key, i64>, StoreError> {
     let mut known: HashMap<Key, i64> = HashMap::new();
     for row in sqlx::query("SELECT identity, account, digest FROM record")
         .fetch_all(&mut *c)
@@ -307,16 +346,7 @@ async fn differences(
     {
         known.insert((row.get(0), row.get(1)), row.get(2));
     }
-    let mut differing = Vec::new();
-    for record in records {
-        let (key, texts) = indexed(record.clone());
-        let digest = texts.as_ref().map(|texts| texts.digest);
-        if known.remove(&key) != digest {
-            differing.push((key, texts));
-        }
-    }
-    differing.extend(known.into_keys().map(|key| (key, None)));
-    Ok(differing)
+    Ok(known)
 }
 
 async fn forget(
@@ -383,6 +413,19 @@ mod tests {
         records.identities.iter().map(String::as_str).collect()
     }
 
+    /// The records of a full decision, each in a part of its own.
+    fn put_all(index: &SearchIndex, records: Vec<SearchRecord>) {
+        index.begin_all();
+        for record in records {
+            let about = Records {
+                identities: record.identity.iter().cloned().collect(),
+                ..Records::default()
+            };
+            index.update(&about, vec![record]);
+        }
+        index.end_all();
+    }
+
     async fn open(folder: &tempfile::TempDir) -> SearchIndex {
         SearchIndex::open(folder.path().join("search.db"))
             .await
@@ -393,10 +436,13 @@ mod tests {
     async fn a_whole_number_is_preferred_and_a_name_is_found_in_part() {
         let folder = tempfile::tempdir().expect("a folder");
         let index = open(&folder).await;
-        index.replace(vec![
-            person("i1", "Ådne Lind", &["i1", "Ådne Lind", "100"]),
-            person("i2", "Bo Lindqvist", &["i2", "Bo Lindqvist", "1001"]),
-        ]);
+        put_all(
+            &index,
+            vec![
+                person("i1", "Ådne Lind", &["i1", "Ådne Lind", "100"]),
+                person("i2", "Bo Lindqvist", &["i2", "Bo Lindqvist", "1001"]),
+            ],
+        );
         index.flush().await;
         let find = async |text: &str| index.find(text, 10).await.expect("found");
         assert_eq!(ids(&find("100").await), ["i1"]);
@@ -418,10 +464,13 @@ mod tests {
     async fn it_follows_partial_and_full_decisions_and_is_made_anew_when_damaged() {
         let folder = tempfile::tempdir().expect("a folder");
         let index = open(&folder).await;
-        index.replace(vec![
-            person("i1", "Ada", &["ada lind"]),
-            person("i2", "Bo", &["bo holm"]),
-        ]);
+        put_all(
+            &index,
+            vec![
+                person("i1", "Ada", &["ada lind"]),
+                person("i2", "Bo", &["bo holm"]),
+            ],
+        );
         let about = Records {
             identities: ["i1".to_owned(), "i2".to_owned()].into(),
             ..Records::default()
@@ -430,7 +479,7 @@ mod tests {
         index.flush().await;
         assert_eq!(ids(&index.find("holm", 10).await.expect("found")), ["i1"]);
         assert!(index.find("lind", 10).await.expect("found").is_empty());
-        index.replace(vec![person("i3", "Cy", &["cy quay"])]);
+        put_all(&index, vec![person("i3", "Cy", &["cy quay"])]);
         index.flush().await;
         assert!(index.find("holm", 10).await.expect("found").is_empty());
         assert_eq!(ids(&index.find("quay", 10).await.expect("found")), ["i3"]);
@@ -443,7 +492,7 @@ mod tests {
         std::fs::write(&file, "no database at all, ".repeat(400)).expect("written");
         let index = open(&folder).await;
         assert!(index.find("quay", 10).await.expect("found").is_empty());
-        index.replace(vec![person("i3", "Cy", &["cy quay"])]);
+        put_all(&index, vec![person("i3", "Cy", &["cy quay"])]);
         index.flush().await;
         assert_eq!(ids(&index.find("quay", 10).await.expect("found")), ["i3"]);
     }

@@ -149,6 +149,184 @@ fn keep_stored(
     }
 }
 
+/// Whether a person gets generated and distributed values.
+fn takes_part(person: &Person) -> bool {
+    person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty()
+}
+
+/// Somebody without some generated or distributed value, as far as the values depend on it.
+#[derive(Debug)]
+pub(crate) struct IncompletePerson {
+    /// The type.
+    pub kind: ObjectType,
+    /// The identity.
+    pub id: String,
+    /// All its accounts: values that they use are its own.
+    pub accounts: Vec<AccountId>,
+    /// The values that generated values are made from.
+    attributes: Attributes,
+    lacks_generated: bool,
+    lacks_distributed: bool,
+}
+
+/// A value that was generated or chosen for an identity.
+#[derive(Debug)]
+pub(crate) struct AssignedValue {
+    /// The identity.
+    pub identity: String,
+    /// The attribute.
+    pub attribute: String,
+    /// The value.
+    pub value: String,
+    /// One of a list over which identities are distributed; otherwise generated.
+    pub is_distributed: bool,
+}
+
+/// Who lacks a generated value and gets one.
+pub(super) fn lacking_generated(rules: &RuleSet, kind: ObjectType, people: &[Person]) -> Vec<bool> {
+    let declared = rules.identities.get(&kind);
+    let attributes = declared.into_iter().flat_map(|one| &one.attributes);
+    let generated: Vec<&str> = attributes
+        .filter(|attribute| attribute.generated.is_some())
+        .map(|attribute| attribute.name.as_str())
+        .collect();
+    let lacks = |person: &Person| {
+        let mut names = generated.iter();
+        names.any(|name| person.attributes.get(name).is_empty())
+    };
+    people
+        .iter()
+        .map(|person| takes_part(person) && lacks(person))
+        .collect()
+}
+
+/// Those who lack a generated or distributed value. Assigned values are kept.
+pub(super) fn incomplete_people(
+    rules: &RuleSet,
+    population: &Population,
+    kind: ObjectType,
+    people: &mut [Person],
+    lacking: &[bool],
+) -> Vec<IncompletePerson> {
+    let Some(declared) = rules.identities.get(&kind) else {
+        return Vec::new();
+    };
+    let attributes = || declared.attributes.iter();
+    let distributed: Vec<&str> = attributes()
+        .filter(|attribute| attribute.distribution.is_some())
+        .map(|attribute| attribute.name.as_str())
+        .collect();
+    let generated = attributes().filter_map(|one| Some((one, one.generated.as_ref()?)));
+    let mut read: HashSet<&str> = distributed.iter().copied().collect();
+    for (attribute, generated) in generated {
+        read.insert(&attribute.name);
+        let patterns = generated.patterns.iter().flat_map(|one| one.reads());
+        read.extend(patterns.map(|(_, name)| name.as_str()));
+    }
+    let is_read = |name: &str| read.iter().any(|one| one.eq_ignore_ascii_case(name));
+    let stored: HashMap<&str, &Attributes> = population
+        .identities
+        .iter()
+        .map(|i| (i.id.as_str(), &i.attributes))
+        .collect();
+    let mut incomplete = Vec::new();
+    for (person, lacks_generated) in people.iter_mut().zip(lacking) {
+        for name in &distributed {
+            keep_distributed(&stored, person, name);
+        }
+        let mut names = distributed.iter();
+        let lacks = names.any(|name| person.attributes.get(name).is_empty());
+        let lacks_distributed = lacks && takes_part(person);
+        if *lacks_generated || lacks_distributed {
+            let values = person.attributes.iter();
+            let account = |at: &usize| population.accounts[*at].id;
+            incomplete.push(IncompletePerson {
+                kind,
+                id: person.id.clone(),
+                accounts: person.linked.iter().map(account).collect(),
+                attributes: values
+                    .filter(|(name, _)| is_read(name))
+                    .map(|(name, values)| (name.to_owned(), values.to_vec()))
+                    .collect(),
+                lacks_generated: *lacks_generated,
+                lacks_distributed,
+            });
+        }
+    }
+    incomplete
+}
+
+/// Generates and distributes the values of incomplete people of one type, given in the order of
+/// their ids, as a decision about all people at once does. `elsewhere` knows all records except
+/// those of the person that `turn` was called with last.
+pub(crate) fn assign_values(
+    rules: &RuleSet,
+    kind: ObjectType,
+    people: &mut [IncompletePerson],
+    elsewhere: &dyn OutsideRecords,
+    turn: impl Fn(&IncompletePerson),
+) -> Vec<AssignedValue> {
+    let Some(declared) = rules.identities.get(&kind) else {
+        return Vec::new();
+    };
+    let mut assigned = Vec::new();
+    let mut taken = TakenValues::default();
+    taken.elsewhere = Some((elsewhere, kind));
+    for person in people.iter_mut().filter(|person| person.lacks_generated) {
+        crate::computation::step();
+        turn(person);
+        let made = generate::generate_values(declared, &mut person.attributes, &person.id, &taken);
+        let is_missing = |attribute: &IdentityAttribute| {
+            attribute.generated.is_some()
+                && attribute.required
+                && person.attributes.get(&attribute.name).is_empty()
+        };
+        // Who lacks a required value is on hold.
+        person.lacks_distributed &= made.is_ok() && !declared.attributes.iter().any(is_missing);
+        for (attribute, value) in made.unwrap_or_default() {
+            taken.put(&attribute, &value, Some(&person.id));
+            assigned.push(AssignedValue {
+                identity: person.id.clone(),
+                attribute,
+                value,
+                is_distributed: false,
+            });
+        }
+    }
+    for attribute in &declared.attributes {
+        let Some(spread) = &attribute.distribution else {
+            continue;
+        };
+        let name = attribute.name.as_str();
+        let mut counts = elsewhere.distribution(kind, name, &HashSet::new());
+        let lacking = people.iter().filter(|person| person.lacks_distributed);
+        for person in lacking.filter(|person| person.attributes.get(name).is_empty()) {
+            let Some(value) = next_value(spread, &counts) else {
+                continue;
+            };
+            let count = counts.entry(value.clone()).or_default();
+            (count.all, count.here) = (count.all + 1, count.here + 1);
+            assigned.push(AssignedValue {
+                identity: person.id.clone(),
+                attribute: name.to_owned(),
+                value,
+                is_distributed: true,
+            });
+        }
+    }
+    assigned
+}
+
+/// An assigned value stays, even if the rule distributes other values now.
+fn keep_distributed(stored: &HashMap<&str, &Attributes>, person: &mut Person, name: &str) {
+    let kept = stored
+        .get(person.id.as_str())
+        .map_or(&[][..], |attributes| attributes.get(name));
+    if person.attributes.get(name).is_empty() && !kept.is_empty() {
+        person.attributes.set(name, kept.to_vec());
+    }
+}
+
 /// Assigns a distributed value to every identity in scope, once and for life. With `least_used`, a
 /// leaver frees its share, and gets the same value after a return.
 pub(super) fn distribute_values(
@@ -183,13 +361,7 @@ pub(super) fn distribute_values(
         let mut counts = elsewhere.distribution(kind, name, &these);
         let mut without = Vec::new();
         for (place, person) in people.iter_mut().enumerate() {
-            // An assigned value stays, even if the rule distributes other values now.
-            let kept = stored
-                .get(person.id.as_str())
-                .map_or(&[][..], |attributes| attributes.get(name));
-            if person.attributes.get(name).is_empty() && !kept.is_empty() {
-                person.attributes.set(name, kept.to_vec());
-            }
+            keep_distributed(&stored, person, name);
             match person.attributes.get(name).first().map(Value::to_string) {
                 Some(value) => {
                     let count = counts.entry(value).or_default();
@@ -199,12 +371,7 @@ pub(super) fn distribute_values(
                         count.here + usize::from(person.stage != Stage::Left),
                     );
                 }
-                None if person.held.is_none()
-                    && person.out_reason.is_none()
-                    && !person.sources.is_empty() =>
-                {
-                    without.push(place)
-                }
+                None if takes_part(person) => without.push(place),
                 None => {}
             }
         }
@@ -266,18 +433,7 @@ pub(super) fn generate_missing(
     if generated.is_empty() {
         return;
     }
-    let takes_part = |person: &Person| {
-        person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty()
-    };
-    let lacks = |person: &Person| {
-        generated
-            .iter()
-            .any(|attribute| person.attributes.get(&attribute.name).is_empty())
-    };
-    if people
-        .iter()
-        .any(|person| takes_part(person) && lacks(person))
-    {
+    if lacking_generated(rules, kind, people).contains(&true) {
         let mut taken = taken_values(population, kind, &generated, people, outcome);
         taken.elsewhere = Some((elsewhere, kind));
         for person in people.iter_mut().filter(|person| takes_part(person)) {

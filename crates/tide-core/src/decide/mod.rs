@@ -3,7 +3,7 @@
 
 pub mod approvals;
 mod exclusions;
-mod generated_values;
+pub(crate) mod generated_values;
 pub mod licenses;
 pub mod notifications;
 pub(crate) mod people;
@@ -18,6 +18,7 @@ pub use targets::{MUST_CHANGE, PASSWORD_MARK};
 pub use people::account_label;
 
 use crate::compare::ValueChange;
+use crate::incremental::Records;
 use crate::memberships::MembershipRules;
 use crate::model::{
     AccountId, ApprovalState, GuardOverride, Identity, InFlight, MemberName, Population,
@@ -28,6 +29,7 @@ use crate::rules::RuleSet;
 use crate::scope::Groups;
 use crate::states::{LinkBasis, MatchStatus, ObjectType, UnmatchedCause};
 use approvals::ApprovalRequirement;
+use generated_values::IncompletePerson;
 use jiff::Timestamp;
 use licenses::Seats;
 use serde::{Deserialize, Serialize};
@@ -309,8 +311,37 @@ impl Outcome {
         counts
     }
 
+    /// Forgets what was decided about some records: they are decided once more.
+    pub fn forget(&mut self, about: &Records) {
+        let is_about = |identity: Option<&String>, account: Option<AccountId>| {
+            identity.is_some_and(|id| about.identities.contains(id))
+                || account.is_some_and(|id| about.accounts.contains(&id))
+        };
+        self.identities
+            .retain(|(one, _)| !is_about(Some(&one.id), None));
+        self.links
+            .retain(|one| !is_about(Some(&one.identity), Some(one.account)));
+        self.member_names
+            .retain(|one| !is_about(Some(&one.identity), None));
+        self.decided
+            .retain(|one| !is_about(one.identity.as_ref(), one.account));
+        self.questions
+            .retain(|one| !is_about(one.identity.as_ref(), one.account));
+        self.reserved
+            .retain(|one| !is_about(Some(&one.identity), None));
+        self.conflicts
+            .retain(|one| !is_about(Some(&one.identity), None));
+        self.notifications
+            .retain(|one| !is_about(Some(&one.identity), None));
+        self.due.retain(|(id, _)| !is_about(Some(id), None));
+        self.changes.retain(|one| match one.identity.as_str() {
+            "" => !is_about(None, one.account),
+            _ => !is_about(Some(&one.identity), None),
+        });
+    }
+
     /// Adds what another part of the same decision decided.
-    fn append(&mut self, other: Outcome) {
+    pub fn append(&mut self, other: Outcome) {
         self.identities.extend(other.identities);
         self.links.extend(other.links);
         self.member_names.extend(other.member_names);
@@ -395,33 +426,97 @@ pub fn decide_with(
     now: Timestamp,
     workers: Workers,
 ) -> Outcome {
+    crate::computation::expect(|| RecordCounts::of(population).steps(rules));
     let mut outcome = decide_records(rules, population, now, &NoOutsideRecords, workers);
     apply_totals(rules, &Totals::of(rules, population), &mut outcome);
     outcome
 }
 
-/// About how many steps a decision takes: one for each account of a source, one for each identity,
-/// and two for each identity in each target.
-fn estimate_steps(rules: &RuleSet, population: &Population) -> usize {
-    let mut accounts: HashMap<(&str, ObjectType), usize> = HashMap::new();
-    for account in &population.accounts {
-        *accounts.entry((&account.system, account.kind)).or_default() += 1;
+/// How many records of each system and type there are.
+#[derive(Debug, Default)]
+pub(crate) struct RecordCounts {
+    accounts: BTreeMap<(String, ObjectType), usize>,
+    identities: BTreeMap<ObjectType, usize>,
+}
+
+impl RecordCounts {
+    pub(crate) fn of(population: &Population) -> RecordCounts {
+        let mut counts = RecordCounts::default();
+        counts.add(population);
+        counts
     }
-    let of_kind = |kind: ObjectType| {
-        let sources = rules.sources(kind);
-        let supplied = sources.map(|(system, _)| accounts.get(&(system, kind)).copied());
-        let supplied: Vec<usize> = supplied.flatten().collect();
-        let identities = population.identities.iter();
-        let stored = identities.filter(|identity| identity.kind == kind).count();
-        // Before the first run, nothing is stored: the largest source tells how many there will be.
-        let people = supplied.iter().copied().fold(stored, usize::max);
-        let targets = rules.systems.values().filter(|system| {
-            let types = system.types.get(&kind);
-            types.is_some_and(|types| types.is_target())
-        });
-        supplied.iter().sum::<usize>() + people + 2 * people * targets.count()
+
+    pub(crate) fn add(&mut self, population: &Population) {
+        let mut accounts: HashMap<(&str, ObjectType), usize> = HashMap::new();
+        for account in &population.accounts {
+            *accounts.entry((&account.system, account.kind)).or_default() += 1;
+        }
+        for ((system, kind), count) in accounts {
+            let all = self.accounts.entry((system.to_owned(), kind));
+            *all.or_default() += count;
+        }
+        for identity in &population.identities {
+            *self.identities.entry(identity.kind).or_default() += 1;
+        }
+    }
+
+    /// About how many steps a decision takes: one for each account of a source, one for each
+    /// identity, and two for each identity in each target.
+    pub(crate) fn steps(&self, rules: &RuleSet) -> usize {
+        let of_kind = |kind: ObjectType| {
+            let sources = rules.sources(kind);
+            let supplied =
+                sources.map(|(system, _)| self.accounts.get(&(system.to_owned(), kind)).copied());
+            let supplied: Vec<usize> = supplied.flatten().collect();
+            let stored = self.identities.get(&kind).copied().unwrap_or(0);
+            // Before the first run, nothing is stored: the largest source tells how many there will
+            // be.
+            let people = supplied.iter().copied().fold(stored, usize::max);
+            let targets = rules.systems.values().filter(|system| {
+                let types = system.types.get(&kind);
+                types.is_some_and(|types| types.is_target())
+            });
+            supplied.iter().sum::<usize>() + people + 2 * people * targets.count()
+        };
+        rules.identities.keys().map(|kind| of_kind(*kind)).sum()
+    }
+}
+
+/// The identities of some records without their generated and distributed values, and who lacks
+/// such values. A part of [`decide_records`].
+pub(crate) fn find_incomplete(
+    rules: &RuleSet,
+    population: &Population,
+    now: Timestamp,
+    elsewhere: &dyn OutsideRecords,
+    workers: Workers,
+) -> (Outcome, Vec<IncompletePerson>) {
+    let mut outcome = Outcome {
+        at: now,
+        ..Outcome::default()
     };
-    rules.identities.keys().map(|kind| of_kind(*kind)).sum()
+    let groups = Groups::new(population);
+    let mut incomplete = Vec::new();
+    for &kind in ObjectType::ALL {
+        if rules.identities.contains_key(&kind) {
+            let inputs = people::TypeInputs {
+                rules,
+                population,
+                groups: &groups,
+                kind,
+                elsewhere,
+                now,
+                workers,
+            };
+            let (people, lacking) = people::assemble_incomplete(&inputs, &mut outcome);
+            incomplete.extend(lacking);
+            for person in people {
+                let label = person.label.clone();
+                outcome.identities.push((person.into_identity(kind), label));
+            }
+        }
+    }
+    (outcome, incomplete)
 }
 
 /// The first part of a decision: each record separately. [`apply_totals`] then evaluates all of
@@ -433,7 +528,6 @@ pub(crate) fn decide_records(
     elsewhere: &dyn OutsideRecords,
     workers: Workers,
 ) -> Outcome {
-    crate::computation::expect(|| estimate_steps(rules, population));
     let mut outcome = Outcome {
         at: now,
         ..Outcome::default()
@@ -524,11 +618,16 @@ pub(crate) fn sort_changes(outcome: &mut Outcome) {
     });
 }
 
-/// Changes that wait for others, and the order of questions and lines.
+/// Changes and notifications that wait for others, and the order of questions and lines.
 pub(crate) fn finish(rules: &RuleSet, outcome: &mut Outcome) {
     hold_later_steps(&mut outcome.changes);
     references::drop_hopeless_waits(outcome);
     notifications::drop_premature(rules, outcome);
+    sort_lines(outcome);
+}
+
+/// The order of questions and lines.
+pub(crate) fn sort_lines(outcome: &mut Outcome) {
     outcome.questions.sort_by(|a, b| {
         (&a.system, a.doubt, &a.label, &a.identity, a.account).cmp(&(
             &b.system,

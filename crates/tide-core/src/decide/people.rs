@@ -1,6 +1,6 @@
 //! The first half of a decision: identities, their source accounts, and their values.
 
-use super::generated_values;
+use super::generated_values::{self, IncompletePerson};
 use super::{Decided, Doubt, NewLink, Outcome, Question, Verdict, file_of};
 use crate::compose::{self, Composed};
 use crate::decide::exclusions;
@@ -142,9 +142,47 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
     let TypeInputs {
         rules,
         population,
-        groups,
         kind,
         elsewhere,
+        ..
+    } = *inputs;
+    let mut people = assemble_supplied(inputs, outcome);
+    generated_values::generate_missing(inputs, &mut people, outcome);
+    hold_duplicates(rules, population, kind, true, &mut people);
+    generated_values::distribute_values(rules, population, kind, &mut people, elsewhere);
+    add_source_lines(outcome, rules, population, kind, &people);
+    drop_unmade_links(outcome, &people);
+    people
+}
+
+/// The same without generated and distributed values, and those who lack some.
+pub(crate) fn assemble_incomplete(
+    inputs: &TypeInputs<'_>,
+    outcome: &mut Outcome,
+) -> (Vec<Person>, Vec<IncompletePerson>) {
+    let TypeInputs {
+        rules,
+        population,
+        kind,
+        ..
+    } = *inputs;
+    let mut people = assemble_supplied(inputs, outcome);
+    let lacking = generated_values::lacking_generated(rules, kind, &people);
+    hold_duplicates(rules, population, kind, true, &mut people);
+    let incomplete =
+        generated_values::incomplete_people(rules, population, kind, &mut people, &lacking);
+    add_source_lines(outcome, rules, population, kind, &people);
+    drop_unmade_links(outcome, &people);
+    (people, incomplete)
+}
+
+/// Identities with the values that their sources and roles supply.
+fn assemble_supplied(inputs: &TypeInputs<'_>, outcome: &mut Outcome) -> Vec<Person> {
+    let TypeInputs {
+        rules,
+        population,
+        groups,
+        kind,
         ..
     } = *inputs;
     let owner: HashMap<i64, &str> = population
@@ -211,11 +249,6 @@ pub(crate) fn assemble_identities(inputs: &TypeInputs<'_>, outcome: &mut Outcome
     // An identity that is held for a duplicate value gets no generated name: the next decision
     // would free it again.
     hold_duplicates(rules, population, kind, false, &mut people);
-    generated_values::generate_missing(inputs, &mut people, outcome);
-    hold_duplicates(rules, population, kind, true, &mut people);
-    generated_values::distribute_values(rules, population, kind, &mut people, elsewhere);
-    add_source_lines(outcome, rules, population, kind, &people);
-    drop_unmade_links(outcome, &people);
     people
 }
 

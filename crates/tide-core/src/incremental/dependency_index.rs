@@ -1,7 +1,7 @@
 //! The dependency index: an inverted index from hashes of four kinds to the records that have them.
 
 use crate::model::AccountId;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 /// One record of a population.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -14,6 +14,9 @@ pub enum RecordId {
 
 /// The position of a record in the index.
 pub(super) type RecordIndex = u32;
+
+/// Some records, by their positions.
+pub(super) type PlaceSet = FxHashSet<RecordIndex>;
 
 /// The hashes of one record, each kind sorted.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -192,6 +195,24 @@ impl DependencyIndex {
         self.records.push(record.clone());
         self.kept.push(PackedKeys::default());
         place
+    }
+
+    /// Reserves a generated value for a record.
+    pub fn reserve(&mut self, place: RecordIndex, hash: u64) {
+        let kept = &mut self.kept[place as usize];
+        if kept.kind(TAKES).binary_search(&hash).is_err() {
+            let [joins_on, identified_by, refers_to, mut reserves] =
+                [MEETS, NAMED, WANTS, TAKES].map(|kind| kept.kind(kind).to_vec());
+            reserves.push(hash);
+            let keys = IndexKeys {
+                joins_on,
+                identified_by,
+                refers_to,
+                reserves,
+            };
+            *kept = PackedKeys::of(&keys.sorted());
+            self.reverse[TAKES].put(hash, place);
+        }
     }
 
     /// The records that are decided together with it.

@@ -64,6 +64,16 @@ impl DistributionCounts {
         }
     }
 
+    /// Assigns a value to an identity that is present and has none.
+    pub fn assign(&mut self, identity: &str, kind: ObjectType, attribute: &str, value: &str) {
+        let held = (attribute.to_owned(), value.to_owned(), true);
+        let of = self.of.entry(identity.to_owned());
+        of.or_insert_with(|| (kind, Vec::new())).1.push(held);
+        let counts = self.counts.entry((kind, attribute.to_owned())).or_default();
+        let count = counts.entry(value.to_owned()).or_default();
+        (count.all, count.here) = (count.all + 1, count.here + 1);
+    }
+
     /// Removes the values of an identity that no longer exists.
     pub fn remove_identity(&mut self, id: &str) {
         let Some((kind, held)) = self.of.remove(id) else {

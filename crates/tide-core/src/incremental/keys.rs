@@ -167,6 +167,12 @@ impl KeyRules {
         self.flat
     }
 
+    /// Whether a scope is defined by a group of one of these names, folded.
+    pub fn defines_scope(&self, system: &str, names: &[String]) -> bool {
+        let mut groups = self.groups.iter();
+        groups.any(|(of, name)| of == system && names.contains(name))
+    }
+
     /// The groups that define a scope, and the groups nested in them.
     pub fn scope_groups(&self, population: &Population) -> BTreeSet<AccountId> {
         members_of(population, &self.groups)

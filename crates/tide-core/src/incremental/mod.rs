@@ -11,14 +11,19 @@
 //! records to which it refers are read for their names only.
 
 mod backlog;
+mod chunked;
 mod dependency_index;
 mod distribution;
 mod keys;
+mod scope_groups;
 
+pub use chunked::{ChunkStep, ChunkedDecision, DecidedChunk};
 pub use dependency_index::RecordId;
 
 use crate::decide::licenses::Seats;
-use crate::decide::{Change, Outcome, Totals, apply_own_totals, apply_totals, decide_records};
+use crate::decide::{
+    Change, Outcome, RecordCounts, Totals, apply_own_totals, apply_totals, decide_records,
+};
 use crate::generate;
 use crate::memberships::{self, DirectMembers, IndexedMembership, MembershipRules};
 use crate::model::{Account, AccountId, Population, SystemFacts};
@@ -29,10 +34,11 @@ use crate::scope::names_of;
 use crate::states::{ChangeKind, ObjectType};
 use crate::workers::Workers;
 use backlog::Backlog;
-use dependency_index::{DependencyIndex, RecordIndex, hash};
+use dependency_index::{DependencyIndex, PlaceSet, RecordIndex, hash};
 use distribution::DistributionCounts;
 use jiff::Timestamp;
 use keys::KeyRules;
+use scope_groups::ScopeGroups;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// Maximum number of records of an incremental decision; if more depend on a change, a full
@@ -61,6 +67,18 @@ impl Records {
     /// Is it empty?
     pub fn is_empty(&self) -> bool {
         self.len() == 0
+    }
+
+    /// Adds other records.
+    pub fn add(&mut self, others: Records) {
+        self.accounts.extend(others.accounts);
+        self.identities.extend(others.identities);
+    }
+
+    /// Removes records.
+    pub fn subtract(&mut self, others: &Records) {
+        self.accounts.retain(|id| !others.accounts.contains(id));
+        self.identities.retain(|id| !others.identities.contains(id));
     }
 
     fn put(&mut self, record: &RecordId) {
@@ -117,15 +135,15 @@ pub struct IncrementalPass {
     touched: Records,
     noted: bool,
     wide: bool,
-    read: BTreeSet<RecordIndex>,
+    read: PlaceSet,
     evaluated: usize,
 }
 
 /// Some records, those that are decided together with them, and those that this reads.
 #[derive(Debug)]
 pub struct Neighborhood {
-    about: BTreeSet<RecordIndex>,
-    near: BTreeSet<RecordIndex>,
+    about: PlaceSet,
+    near: PlaceSet,
     /// The records that are decided.
     pub decided: Records,
     /// The records to read.
@@ -159,6 +177,7 @@ pub struct IncrementalState {
     systems: Vec<String>,
     /// Groups that define a scope, and groups nested in them: they are always read.
     groups: BTreeSet<AccountId>,
+    scope_groups: ScopeGroups,
     /// When each identity is due, if nothing changes before.
     due: BTreeSet<(Timestamp, String)>,
     due_of: rustc_hash::FxHashMap<String, Timestamp>,
@@ -177,7 +196,7 @@ pub struct IncrementalState {
 /// Answers what the decision asks about records that were not read.
 struct UnreadRecords<'a> {
     web: &'a DependencyIndex,
-    read: &'a BTreeSet<RecordIndex>,
+    read: &'a PlaceSet,
     memberships: &'a MembershipRules,
     spread: &'a DistributionCounts,
     /// Proposed values stay as they are: the records are decided once more, and nothing changed.
@@ -220,24 +239,12 @@ fn record_of(change: &Change) -> RecordId {
 }
 
 impl IncrementalState {
-    /// Makes a full decision, and builds the state for incremental ones. The outcome is that of
-    /// [`crate::decide()`].
-    pub fn of(
-        rules: &RuleSet,
-        population: &Population,
-        now: Timestamp,
-    ) -> (IncrementalState, Outcome) {
-        let mut outcome = decide_records(
-            rules,
-            population,
-            now,
-            &NoOutsideRecords,
-            Workers::for_accounts(population.accounts.len()),
-        );
-        let keys = KeyRules::new(rules, &population.systems);
-        let mut standing = IncrementalState {
-            groups: keys.scope_groups(population),
-            keys,
+    /// The state before anything is known.
+    fn empty(rules: &RuleSet, systems: &SystemFactsMap) -> IncrementalState {
+        IncrementalState {
+            groups: BTreeSet::new(),
+            scope_groups: ScopeGroups::default(),
+            keys: KeyRules::new(rules, systems),
             index: DependencyIndex::default(),
             outstanding: BTreeMap::new(),
             outstanding_count: 0,
@@ -245,23 +252,37 @@ impl IncrementalState {
             exact_limit: backlog::EXACT_LIMIT,
             linked: BTreeMap::new(),
             linked_in: Default::default(),
-            systems: population.systems.keys().cloned().collect(),
+            systems: systems.keys().cloned().collect(),
             due: BTreeSet::new(),
             due_of: Default::default(),
-            memberships: MembershipRules::of(rules, population),
+            memberships: MembershipRules::for_rules(rules),
             other_groups: DirectMembers::default(),
             reported: BTreeMap::new(),
             seats: Seats::default(),
             spread: DistributionCounts::default(),
-        };
-        standing.note_accounts(rules, population, None);
-        let all = keys::RecordKeys::of(population);
-        for identity in &population.identities {
-            standing.index.update_record(
-                &RecordId::Identity(identity.id.clone()),
-                standing.keys.identity_keys(rules, identity, &all),
-            );
         }
+    }
+
+    /// Makes a full decision, and builds the state for incremental ones. The outcome is that of
+    /// [`crate::decide()`].
+    pub fn of(
+        rules: &RuleSet,
+        population: &Population,
+        now: Timestamp,
+    ) -> (IncrementalState, Outcome) {
+        crate::computation::expect(|| RecordCounts::of(population).steps(rules));
+        let mut outcome = decide_records(
+            rules,
+            population,
+            now,
+            &NoOutsideRecords,
+            Workers::for_accounts(population.accounts.len()),
+        );
+        let mut standing = IncrementalState::empty(rules, &population.systems);
+        standing.note_scope_groups(population);
+        standing.memberships = MembershipRules::of(rules, population);
+        standing.note_accounts(rules, population, None);
+        standing.note_stored_identities(rules, population, None);
         standing.note_identities(rules, population, &outcome, None);
         standing.store_changes(&outcome, None);
         let totals = Totals {
@@ -305,7 +326,7 @@ impl IncrementalState {
             touched: of.clone(),
             noted: true,
             wide: false,
-            read: BTreeSet::new(),
+            read: PlaceSet::default(),
             evaluated: 0,
         };
         let (about, near) = self.records_around(&asking)?;
@@ -414,6 +435,11 @@ impl IncrementalState {
         self.seats.used()
     }
 
+    /// Whether an identity or an account is known.
+    pub fn knows(&self, identity: &str, account: AccountId) -> bool {
+        self.index.identity(identity).is_some() || self.index.account(account).is_some()
+    }
+
     /// The number of indexed records.
     pub fn len(&self) -> usize {
         self.index.len()
@@ -463,7 +489,7 @@ impl IncrementalState {
             touched,
             noted: false,
             wide: false,
-            read: BTreeSet::new(),
+            read: PlaceSet::default(),
             evaluated: 0,
         };
         // Former neighbors are mostly still neighbors: reading them now saves a step.
@@ -579,14 +605,6 @@ impl IncrementalState {
         population: &Population,
     ) -> Option<PassStep> {
         asking.noted = true;
-        let group = |id: &AccountId| {
-            population.accounts.iter().any(|a| {
-                a.id == *id && a.kind == ObjectType::Group && self.keys.asks_for(&a.system)
-            })
-        };
-        if asking.touched.accounts.iter().any(group) {
-            return Some(PassStep::FullDecision);
-        }
         let about = keys::RecordKeys::of(population);
         let mut members: BTreeSet<AccountId> = BTreeSet::new();
         for account in population
@@ -594,6 +612,12 @@ impl IncrementalState {
             .iter()
             .filter(|account| asking.touched.accounts.contains(&account.id))
         {
+            if account.kind == ObjectType::Group && self.keys.asks_for(&account.system) {
+                match self.update_scope_group(account) {
+                    Some(concerned) => members.extend(concerned),
+                    None => return Some(PassStep::FullDecision),
+                }
+            }
             if self.memberships.concerns(account) {
                 match self
                     .memberships
@@ -610,18 +634,8 @@ impl IncrementalState {
         }
         asking.touched.accounts.extend(members);
         asking.wide |= self.note_accounts(rules, population, Some(&asking.touched));
-        let all = keys::RecordKeys::of(population);
         // Only members that were added or removed are decided, not all members of the group.
-        for identity in population
-            .identities
-            .iter()
-            .filter(|identity| asking.touched.identities.contains(&identity.id))
-        {
-            asking.wide |= self.index.update_record(
-                &RecordId::Identity(identity.id.clone()),
-                self.keys.identity_keys(rules, identity, &all),
-            );
-        }
+        asking.wide |= self.note_stored_identities(rules, population, Some(&asking.touched));
         None
     }
 
@@ -636,7 +650,7 @@ impl IncrementalState {
         outcome
     }
 
-    fn read(&self, asking: &mut IncrementalPass, near: BTreeSet<RecordIndex>) -> PassStep {
+    fn read(&self, asking: &mut IncrementalPass, near: PlaceSet) -> PassStep {
         asking.read = near;
         let mut records = Records {
             accounts: self.groups.clone(),
@@ -650,16 +664,13 @@ impl IncrementalState {
     }
 
     /// The records to decide and the records to read for them. `None` if there are too many.
-    fn records_around(
-        &self,
-        asking: &IncrementalPass,
-    ) -> Option<(BTreeSet<RecordIndex>, BTreeSet<RecordIndex>)> {
+    fn records_around(&self, asking: &IncrementalPass) -> Option<(PlaceSet, PlaceSet)> {
         let accounts = asking
             .touched
             .accounts
             .iter()
             .filter_map(|id| self.index.account(*id));
-        let touched: BTreeSet<RecordIndex> = accounts
+        let touched: PlaceSet = accounts
             .chain(
                 asking
                     .touched
@@ -668,26 +679,41 @@ impl IncrementalState {
                     .filter_map(|id| self.index.identity(id)),
             )
             .collect();
-        let mut about = self.connected_component(touched)?;
-        if asking.wide {
+        let all = |_: RecordIndex| true;
+        let referrers: Option<&dyn Fn(RecordIndex) -> bool> =
+            if asking.wide { Some(&all) } else { None };
+        self.around(touched, referrers, MAX_RECORDS)
+    }
+
+    /// The same for these records. With `referrers`, those records that refer to them and are such are
+    /// decided too.
+    fn around(
+        &self,
+        start: PlaceSet,
+        referrers: Option<&dyn Fn(RecordIndex) -> bool>,
+        limit: usize,
+    ) -> Option<(PlaceSet, PlaceSet)> {
+        let mut about = self.connected_component(start, limit)?;
+        if let Some(is_such) = referrers {
             let pointing: Vec<RecordIndex> = about
                 .iter()
                 .flat_map(|place| self.index.referrers(*place))
+                .filter(|place| is_such(*place))
                 .collect();
             about.extend(pointing);
-            about = self.connected_component(about)?;
+            about = self.connected_component(about, limit)?;
         }
         let mut near = about.clone();
         near.extend(about.iter().flat_map(|place| self.index.references(*place)));
-        Some((about, self.connected_component(near)?))
+        Some((about, self.connected_component(near, limit)?))
     }
 
     /// All records that must be decided together with these.
-    fn connected_component(&self, start: BTreeSet<RecordIndex>) -> Option<BTreeSet<RecordIndex>> {
+    fn connected_component(&self, start: PlaceSet, limit: usize) -> Option<PlaceSet> {
         let mut left: Vec<RecordIndex> = start.iter().copied().collect();
         let mut all = start;
         while let Some(place) = left.pop() {
-            if all.len() > MAX_RECORDS {
+            if all.len() > limit {
                 return None;
             }
             left.extend(
@@ -696,12 +722,12 @@ impl IncrementalState {
                     .filter(|other| all.insert(*other)),
             );
         }
-        (all.len() <= MAX_RECORDS).then_some(all)
+        (all.len() <= limit).then_some(all)
     }
 
     /// Did the visible result of the decided records change, so that their referrers must be
     /// decided? It did if an account is created, no longer created, or linked.
-    fn visible_result_changed(&self, outcome: &Outcome, about: &BTreeSet<RecordIndex>) -> bool {
+    fn visible_result_changed(&self, outcome: &Outcome, about: &PlaceSet) -> bool {
         let among = |record: &RecordId| {
             self.place(record)
                 .is_some_and(|place| about.contains(&place))
@@ -737,7 +763,7 @@ impl IncrementalState {
     }
 
     /// Keeps the results of these records only; the others were read as context.
-    fn keep_only(&self, outcome: &mut Outcome, about: &BTreeSet<RecordIndex>) {
+    fn keep_only(&self, outcome: &mut Outcome, about: &PlaceSet) {
         let identity = |id: &str| {
             self.index
                 .identity(id)
@@ -776,7 +802,7 @@ impl IncrementalState {
     }
 
     /// Stores the outstanding changes of the decided records.
-    fn store_changes(&mut self, outcome: &Outcome, about: Option<&BTreeSet<RecordIndex>>) {
+    fn store_changes(&mut self, outcome: &Outcome, about: Option<&PlaceSet>) {
         match about {
             None => {
                 self.outstanding.clear();
@@ -843,7 +869,8 @@ impl IncrementalState {
                 .systems
                 .get(&account.system)
                 .is_some_and(|facts| facts.schema.contains_key(&ObjectType::Group));
-            if has_groups || self.memberships.follows_rules(&account.system) {
+            let has_scope = self.keys.asks_for(&account.system);
+            if has_groups || has_scope || self.memberships.follows_rules(&account.system) {
                 let names = names_of(account)
                     .into_iter()
                     .map(|name| memberships::hash(&account.system, &name));
@@ -858,12 +885,34 @@ impl IncrementalState {
         otherwise
     }
 
+    /// Updates the index of stored identities. `true` if records that refer to them are concerned.
+    fn note_stored_identities(
+        &mut self,
+        rules: &RuleSet,
+        population: &Population,
+        only: Option<&Records>,
+    ) -> bool {
+        let about = keys::RecordKeys::of(population);
+        let mut otherwise = false;
+        for identity in population
+            .identities
+            .iter()
+            .filter(|identity| only.is_none_or(|only| only.identities.contains(&identity.id)))
+        {
+            otherwise |= self.index.update_record(
+                &RecordId::Identity(identity.id.clone()),
+                self.keys.identity_keys(rules, identity, &about),
+            );
+        }
+        otherwise
+    }
+
     fn note_identities(
         &mut self,
         rules: &RuleSet,
         population: &Population,
         outcome: &Outcome,
-        about: Option<&BTreeSet<RecordIndex>>,
+        about: Option<&PlaceSet>,
     ) -> bool {
         let known = keys::RecordKeys::of(population);
         let proposed = proposed(rules, population, outcome);

@@ -2,9 +2,10 @@
 //! follows the number of dirty records, not the size of the population.
 
 use crate::connections::Schedule;
-use crate::decide::Decider;
 use crate::decide::inputs::{count_of, counted_by_guards};
+use crate::decide::{Decider, FullPlan, Gathering};
 use crate::error::EngineError;
+use crate::kept::records_to_store;
 use crate::queue::SystemContexts;
 use crate::rules::PublishedRules;
 use jiff::Timestamp;
@@ -15,6 +16,10 @@ use tide_core::explain::search_records;
 use tide_core::incremental::{IncrementalState, PassStep, Records};
 use tide_core::{Outcome, Population, ReasonKind, SystemFacts};
 use tide_store::{AtWork, DecisionPreconditions};
+
+/// A run decides once more about so many records that were decided for answers. If there are more,
+/// it decides about all.
+const MOST_UNSTORED: usize = 2_000;
 
 /// Handled dirty records are deleted once there are this many.
 const MANY: i64 = 1_000;
@@ -31,9 +36,9 @@ pub(crate) struct DecisionCache {
     write_holds: Vec<Option<ReasonKind>>,
     /// The contexts for sending to each system, valid as long as the cache.
     contexts: Arc<SystemContexts>,
-    /// It follows the records for answers only: new links and identities were not stored with its
-    /// decisions, so that no run may continue from it.
-    is_for_answers: bool,
+    /// Records that were decided for answers, and of which a run stores or sends something: a run
+    /// decides about them once more.
+    unstored: Records,
 }
 
 /// Who decides incrementally.
@@ -46,6 +51,19 @@ pub(crate) enum Purpose {
 }
 
 impl DecisionCache {
+    /// Notes what a partial decision leaves to be stored.
+    fn note_unstored(&mut self, news: &IncrementalDecision, purpose: Purpose) {
+        match (purpose, &news.about) {
+            (Purpose::Run, _) => self.unstored = Records::default(),
+            (Purpose::Answers, Some(about)) => {
+                self.unstored.subtract(about);
+                let unstored = records_to_store(&news.population, &news.outcome, about);
+                self.unstored.add(unstored);
+            }
+            (Purpose::Answers, None) => {}
+        }
+    }
+
     pub(crate) fn rules(&self) -> &Arc<PublishedRules> {
         &self.rules
     }
@@ -134,7 +152,7 @@ impl Decider {
             touched.last < i64::MAX
                 && !touched.all
                 && known.write_holds == write_holds
-                && (!known.is_for_answers || purpose == Purpose::Answers)
+                && (known.unstored.len() <= MOST_UNSTORED || purpose == Purpose::Answers)
         };
         if let Some(standing) = known.as_mut().filter(holds) {
             let mut records = touched.records.clone();
@@ -148,10 +166,14 @@ impl Decider {
             records.accounts.extend(&sent_to.records().accounts);
             let identities = sent_to.records().identities.iter().cloned();
             records.identities.extend(identities);
+            if purpose == Purpose::Run {
+                records.add(standing.unstored.clone());
+            }
             match self.decide_partial(standing, records, before, true).await {
                 Ok(None) => {}
                 Ok(Some(news)) => {
                     sent_to.were_decided();
+                    standing.note_unstored(&news, purpose);
                     *crate::lock(&self.last_cost) = news.cost;
                     *crate::lock(&self.next_due) = standing.state.next_due();
                     standing.seen_dirty = touched.last;
@@ -168,25 +190,35 @@ impl Decider {
             }
         }
         drop(known);
-        self.decide_full(write_holds, purpose).await
+        let gathering = match purpose {
+            Purpose::Run => Gathering::ToStore,
+            Purpose::Answers => Gathering::Nothing,
+        };
+        let (news, _) = self.decide_full(write_holds, purpose, gathering).await?;
+        Ok(news)
     }
 
     /// Makes the full decision of a run by hand. With automatic sync, it becomes the cache, so that
-    /// leavers can preempt the run.
+    /// leavers can preempt the run. `is_whole`: the run stores everything that is decided. Hold
+    /// `decision_lock`.
     pub(crate) async fn decide_for_run(
         &self,
+        gathering: Gathering,
+        is_whole: bool,
     ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
         let at_work = self.context.store.at_work().await?;
         if !is_automatic(&at_work) {
-            return self.decide_in_turn(self.context.now(), None).await;
+            return self.decide_for_plan(self.context.now(), gathering).await;
         }
-        let news = self
-            .decide_full(
-                self.connections.write_holds(&at_work, self.context.now()),
-                Purpose::Run,
-            )
+        let write_holds = self.connections.write_holds(&at_work, self.context.now());
+        let (news, unstored) = self
+            .decide_full(write_holds, Purpose::Run, gathering)
             .await?;
-        self.keep_outcomes(&news).await?;
+        if let Some(known) = self.decision_cache.lock().await.as_mut()
+            && !is_whole
+        {
+            known.unstored = unstored;
+        }
         let IncrementalDecision {
             rules,
             population,
@@ -196,57 +228,72 @@ impl Decider {
         Ok((rules, population, outcome))
     }
 
-    /// Decides about all records, on a thread of its own, and replaces the cache. Hold
-    /// `decision_lock`.
+    /// Decides about all records as of a moment, and stores nothing.
+    pub(crate) async fn decide_for_plan(
+        &self,
+        at: Timestamp,
+        gathering: Gathering,
+    ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
+        let plan = FullPlan {
+            at,
+            keeps: false,
+            gathering,
+            patience: None,
+        };
+        let full = self.decide_all(plan).await?;
+        Ok((full.rules, full.population, full.outcome))
+    }
+
+    /// Decides about all records, stores the outcomes, and replaces the cache. Returns the records of
+    /// which a run stores or sends something, too. Hold `decision_lock`.
     async fn decide_full(
         &self,
         write_holds: Vec<Option<ReasonKind>>,
         purpose: Purpose,
-    ) -> Result<IncrementalDecision, EngineError> {
-        let now = self.context.now();
+        gathering: Gathering,
+    ) -> Result<(IncrementalDecision, Records), EngineError> {
         // Everything is decided: also the records to which changes were sent until now.
         let sent_to = self.pending.take_sent();
-        // Taken before the population is read: later dirty records may not be part of it.
-        let seen = self.context.store.last_dirty().await?;
-        let (rules, population) = self.load_inputs(now).await?;
-        let (published, searched) = (rules.clone(), self.context.store.open_search().cloned());
-        let work = move || {
-            let (state, outcome) = IncrementalState::of(&published.set, &population, now);
-            if let Some(index) = searched {
-                index.replace(search_records(&population, &outcome));
-            }
-            (population, state, outcome)
+        let plan = FullPlan {
+            at: self.context.now(),
+            keeps: true,
+            gathering,
+            patience: None,
         };
-        let (population, standing, outcome) = self.compute(None, work).await?;
-        self.context.store.prune_dirty(seen).await?;
-        let cost = (
-            population.accounts.len() + population.identities.len(),
-            outcome.decided.len() + outcome.identities.len(),
-        );
-        *crate::lock(&self.last_cost) = cost;
-        *crate::lock(&self.next_due) = standing.next_due();
+        let full = self.decide_all(plan).await?;
+        *crate::lock(&self.last_cost) = full.cost;
+        *crate::lock(&self.next_due) = full.state.next_due();
+        if purpose == Purpose::Answers {
+            self.keep_collected_holds(full.holds, &full.outcome).await?;
+        }
         let reaches = Arc::<SystemContexts>::default();
-        let mut known = self.decision_cache.lock().await;
-        *known = Some(DecisionCache {
+        *self.decision_cache.lock().await = Some(DecisionCache {
             contexts: reaches.clone(),
-            rules: rules.clone(),
-            state: standing,
-            systems: population.systems.clone(),
-            seen_dirty: seen,
-            pruned_dirty: seen,
+            rules: full.rules.clone(),
+            state: full.state,
+            systems: full.population.systems.clone(),
+            seen_dirty: full.seen_dirty,
+            pruned_dirty: full.seen_dirty,
             write_holds,
-            is_for_answers: purpose == Purpose::Answers,
+            unstored: match purpose {
+                Purpose::Run => Records::default(),
+                Purpose::Answers => full.unstored.clone(),
+            },
         });
-        drop(known);
         sent_to.were_decided();
-        Ok(IncrementalDecision {
-            rules,
-            population,
-            outcome,
-            about: None,
-            cost,
+        let news = IncrementalDecision {
+            rules: full.rules,
+            population: full.population,
+            outcome: full.outcome,
+            about: match purpose {
+                Purpose::Run => None,
+                // All of it is stored.
+                Purpose::Answers => Some(Records::default()),
+            },
+            cost: full.cost,
             reaches,
-        })
+        };
+        Ok((news, full.unstored))
     }
 
     /// During a run: decides about the changed accounts only. `None` if a change concerns all
@@ -256,8 +303,7 @@ impl Decider {
     ) -> Result<Option<(IncrementalDecision, DecisionPreconditions)>, EngineError> {
         let mut known = self.decision_cache.lock().await;
         let before = self.load_preconditions_for(known.as_ref(), false).await?;
-        let is_usable =
-            |known: &&mut DecisionCache| !known.is_for_answers && is_automatic(&before.at_work);
+        let is_usable = |_: &&mut DecisionCache| is_automatic(&before.at_work);
         let Some(standing) = known.as_mut().filter(is_usable) else {
             return Ok(None);
         };

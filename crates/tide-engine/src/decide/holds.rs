@@ -126,12 +126,62 @@ fn collect_holds(outcome: &Outcome) -> HashMap<HoldKey, Hold> {
         .collect()
 }
 
+/// The subjects of some records.
+fn subjects(about: &Records) -> impl Iterator<Item = Subject> {
+    let accounts = about
+        .accounts
+        .iter()
+        .map(|account| (String::new(), *account));
+    let identities = about.identities.iter().map(|id| (id.clone(), 0));
+    identities.chain(accounts)
+}
+
+/// The holds of the parts of a full decision.
+#[derive(Debug, Default)]
+pub(crate) struct CollectedHolds(HoldCache);
+
+impl CollectedHolds {
+    /// Adds what a part says of its records, in place of what an earlier part said of them.
+    pub(crate) fn add(&mut self, about: &Records, outcome: &Outcome) {
+        for whose in subjects(about) {
+            self.0.0.remove(&whose);
+        }
+        for hold in collect_holds(outcome).into_values() {
+            self.0.put(hold);
+        }
+    }
+}
+
 impl Decider {
     /// Stores the holds of a decision. `about` limits it to the decided records; `None` is all. The
     /// changes of a partial outcome are all outstanding ones.
     pub(crate) async fn keep_holds(
         &self,
         outcome: &Outcome,
+        about: Option<&Records>,
+    ) -> Result<(), EngineError> {
+        let checked = outcome.changes.iter().map(key_of_change).collect();
+        self.replace_holds(collect_holds(outcome), checked, about)
+            .await
+    }
+
+    /// Stores the holds of a full decision: those of its chunks, and those of the outstanding changes.
+    pub(crate) async fn keep_collected_holds(
+        &self,
+        collected: CollectedHolds,
+        outcome: &Outcome,
+    ) -> Result<(), EngineError> {
+        let mut held = collect_holds(outcome);
+        held.extend(collected.0.0.into_values().flatten());
+        let checked = outcome.changes.iter().map(key_of_change).collect();
+        self.replace_holds(held, checked, None).await
+    }
+
+    /// Stores these holds in place of those of the decided records and of the checked changes.
+    async fn replace_holds(
+        &self,
+        held: HashMap<HoldKey, Hold>,
+        checked: HashSet<HoldKey>,
         about: Option<&Records>,
     ) -> Result<(), EngineError> {
         let mut kept = self.hold_cache.lock().await;
@@ -141,41 +191,26 @@ impl Decider {
         let Some(known) = kept.as_mut() else {
             return Ok(());
         };
-        let held = collect_holds(outcome);
-        // Holds of the decided records and of the checked changes end if they are not on hold
-        // now.
-        let mut looked_at: HashSet<HoldKey> = outcome.changes.iter().map(key_of_change).collect();
-        match about {
-            None => looked_at.extend(known.0.values().flat_map(HashMap::keys).cloned()),
-            Some(about) => {
-                let accounts = about
-                    .accounts
-                    .iter()
-                    .map(|account| (String::new(), *account));
-                let subjects = about
-                    .identities
-                    .iter()
-                    .map(|id| (id.clone(), 0))
-                    .chain(accounts);
-                looked_at.extend(
-                    subjects.flat_map(|whose| known.keys_of(&whose).cloned().collect::<Vec<_>>()),
-                );
-            }
-        }
         // A preview sends nothing: failed changes stay failed until a run retries them.
         let is_failed = |key: &HoldKey| {
             let cause = known.get(key).map(|hold| hold.cause);
             about.is_none() && matches!(cause, Some(HoldCause::Failed | HoldCause::RetriedLater))
         };
-        let wanted: HashSet<HoldKey> = match about {
-            None => outcome
-                .changes
-                .iter()
-                .map(key_of_change)
-                .filter(is_failed)
-                .collect(),
-            Some(_) => HashSet::new(),
-        };
+        let wanted: HashSet<HoldKey> = checked
+            .iter()
+            .filter(|key| is_failed(key))
+            .cloned()
+            .collect();
+        // Holds of the decided records and of the checked changes end if they are not on hold
+        // now.
+        let mut looked_at = checked;
+        match about {
+            None => looked_at.extend(known.0.values().flat_map(HashMap::keys).cloned()),
+            Some(about) => looked_at.extend(
+                subjects(about)
+                    .flat_map(|whose| known.keys_of(&whose).cloned().collect::<Vec<_>>()),
+            ),
+        }
         looked_at.retain(|key| !wanted.contains(key));
         let ended: Vec<HoldKey> = looked_at
             .into_iter()

@@ -4,9 +4,9 @@ use crate::decide::Decider;
 use crate::error::EngineError;
 use crate::rules::PublishedRules;
 use jiff::Timestamp;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use tide_core::{Outcome, Population, RuleSet, decide};
+use tide_core::{Outcome, Population, RuleSet, SystemFacts, decide};
 use tide_store::GuardWindow;
 
 /// A system, a kind of change, and the window in hours.
@@ -82,16 +82,16 @@ impl Decider {
     ) -> Result<(Arc<PublishedRules>, Population), EngineError> {
         let rules = self.rules.published_rules().await?;
         let mut population = self.context.store.load_population().await?;
-        self.look_at_the_clock(&mut population, at).await?;
+        self.look_at_the_clock(&mut population.systems, at).await?;
         self.load_governance_inputs(&rules.set, &mut population, at)
             .await?;
         Ok((rules, population))
     }
 
     /// Notes to which systems nothing is written at a moment.
-    async fn look_at_the_clock(
+    pub(super) async fn look_at_the_clock(
         &self,
-        population: &mut Population,
+        systems: &mut BTreeMap<String, SystemFacts>,
         at: Timestamp,
     ) -> Result<(), EngineError> {
         let at_work = self.context.store.at_work().await?;
@@ -99,7 +99,7 @@ impl Decider {
             .iter()
             .zip(self.connections.write_holds(&at_work, at))
         {
-            if let Some(facts) = population.systems.get_mut(&row.name) {
+            if let Some(facts) = systems.get_mut(&row.name) {
                 facts.write_hold = hold;
             }
         }

@@ -2,7 +2,9 @@
 //! decision says is kept, so that lists and counts need none.
 
 mod cache;
+mod chunks;
 mod compute;
+mod gather;
 mod holds;
 mod inputs;
 mod lists;
@@ -10,7 +12,9 @@ mod neighborhood;
 mod outcomes;
 
 pub(crate) use cache::{IncrementalDecision, Purpose, is_automatic};
+pub(crate) use chunks::FullPlan;
 pub(crate) use compute::PATIENCE;
+pub(crate) use gather::Gathering;
 pub use neighborhood::DecidedPart;
 pub(crate) use neighborhood::{GroupLabels, OpenChanges, identity_record};
 pub(crate) use outcomes::kept_part;
@@ -36,6 +40,8 @@ pub struct Decider {
     rules: Arc<RuleCompiler>,
     connections: Arc<Connections>,
     pending: Arc<PendingWork>,
+    /// The size of the chunks of full decisions; `None` for the usual one.
+    chunk_size: Option<usize>,
     /// Held while a full decision is computed.
     compute_lock: Arc<tokio::sync::Mutex<()>>,
     /// The computation in progress.
@@ -51,12 +57,13 @@ pub struct Decider {
 }
 
 impl Decider {
-    pub(crate) fn new(base: &Foundation) -> Decider {
+    pub(crate) fn new(base: &Foundation, chunk_size: Option<usize>) -> Decider {
         Decider {
             context: base.context.clone(),
             rules: base.rules.clone(),
             connections: base.connections.clone(),
             pending: base.pending.clone(),
+            chunk_size,
             compute_lock: Arc::default(),
             computing: Mutex::default(),
             decision_cache: tokio::sync::Mutex::default(),

@@ -17,29 +17,14 @@ pub(crate) fn kept_part(news: &IncrementalDecision) -> Option<KeptPart> {
 }
 
 impl Decider {
-    /// Stores the outcomes of a decision for answers. Hold `decision_lock`, so that they are stored in
-    /// the order of the decisions.
+    /// Stores the outcomes of a partial decision for answers; a full one has stored its own. Hold
+    /// `decision_lock`, so that they are stored in the order of the decisions.
     pub(crate) async fn keep_outcomes(
         &self,
         news: &IncrementalDecision,
     ) -> Result<(), EngineError> {
-        match kept_part(news) {
-            Some(part) => self.context.store.keep_outcomes(part).await?,
-            None => self.replace_outcomes(news).await?,
-        }
-        Ok(())
-    }
-
-    /// Stores the outcomes of a full decision, a part in each commit. Those of a partial one are
-    /// stored with the changes that it queues. Hold `decision_lock`.
-    pub(crate) async fn replace_outcomes(
-        &self,
-        news: &IncrementalDecision,
-    ) -> Result<(), EngineError> {
-        if news.about.is_none() {
-            let (rules, population) = (&news.rules.set, &news.population);
-            let kept = kept_outcomes(rules, population, &news.outcome, None);
-            self.context.store.replace_outcomes(kept).await?;
+        if let Some(part) = kept_part(news) {
+            self.context.store.keep_outcomes(part).await?;
         }
         Ok(())
     }

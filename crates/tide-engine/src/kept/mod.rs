@@ -1,11 +1,13 @@
 //! What is kept of a decision, for lists and counts: outcomes, and what people hold.
 
 mod holdings;
+mod identities;
 mod outcomes;
 mod scope;
 
 pub use holdings::Holder;
 pub(crate) use holdings::{Turns, seat_holdings, turns};
+pub(crate) use identities::{identity_updates, records_to_store};
 pub use outcomes::kept_outcomes;
 pub(crate) use outcomes::outcome_records;
 pub use scope::{ScopeCount, ScopeLine};

@@ -6,10 +6,10 @@ use crate::context::run_caught;
 use crate::decide::{IncrementalDecision, Purpose, is_automatic, kept_part};
 use crate::error::EngineError;
 use crate::events::Event;
+use crate::kept::identity_updates;
 use crate::lock;
 use crate::queue::{PendingChanges, first_batch};
 use crate::run::Runner;
-use crate::run::identities::identity_updates;
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -186,7 +186,6 @@ impl Runner {
             .decide_incremental(&before, Purpose::Run)
             .await?;
         tracing::debug!(full = news.about.is_none(), records_read = news.cost.0, evaluated = news.cost.1, duration = ?begun.elapsed(), "decided dirty records");
-        self.decider.replace_outcomes(&news).await?;
         // As decided: what waits for something else is no other outcome.
         let outcomes = kept_part(&news);
         let in_step = self.hold_what_waits(&mut news, &before).await?;

@@ -2,57 +2,13 @@
 
 use crate::decide::IncrementalDecision;
 use crate::error::EngineError;
+use crate::kept::identity_updates;
 use crate::run::Runner;
 use crate::run::automatic::SERVICE_PRINCIPAL;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::Arc;
 use tide_core::{Outcome, Population};
 use tide_store::{IdentityUpdates, KeptPart};
-
-/// The identities, links and reserved values that a decision adds or changes.
-pub(crate) fn identity_updates(population: &Population, outcome: &Outcome) -> IdentityUpdates {
-    let kept = identities_to_store(population, outcome);
-    let before: HashMap<&str, &tide_core::Identity> = population
-        .identities
-        .iter()
-        .map(|i| (i.id.as_str(), i))
-        .collect();
-    let new = |(i, _): &&(tide_core::Identity, String)| {
-        kept.contains(i.id.as_str()) && before.get(i.id.as_str()).is_none_or(|known| **known != *i)
-    };
-    IdentityUpdates {
-        in_step: Vec::new(),
-        outcomes: None,
-        identities: outcome.identities.iter().filter(new).cloned().collect(),
-        links: outcome.links.clone(),
-        member_names: outcome.member_names.clone(),
-        reserved: outcome
-            .reserved
-            .iter()
-            .filter(|name| kept.contains(name.identity.as_str()))
-            .cloned()
-            .collect(),
-    }
-}
-
-/// The identities to store: known ones, and new ones that have a link.
-pub(crate) fn identities_to_store<'o>(
-    population: &Population,
-    outcome: &'o Outcome,
-) -> HashSet<&'o str> {
-    let known: HashSet<&str> = population
-        .identities
-        .iter()
-        .map(|i| i.id.as_str())
-        .collect();
-    let linked: HashSet<&str> = outcome.links.iter().map(|l| l.identity.as_str()).collect();
-    outcome
-        .identities
-        .iter()
-        .map(|(i, _)| i.id.as_str())
-        .filter(|id| known.contains(id) || linked.contains(id))
-        .collect()
-}
 
 impl Runner {
     /// Stores identities and links. Call it before the changes are stored: a queue without them

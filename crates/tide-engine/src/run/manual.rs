@@ -1,6 +1,7 @@
 //! Previews and runs by hand: read, decide, store, and, for a run, send.
 
 use crate::context::run_caught;
+use crate::decide::Gathering;
 use crate::error::EngineError;
 use crate::events::Event;
 use crate::lock;
@@ -217,10 +218,18 @@ impl Runner {
         at: Timestamp,
         cancel: &CancellationToken,
     ) -> Result<Option<(Arc<PublishedRules>, Population, Outcome)>, EngineError> {
+        // Names of people are looked up among all records.
+        let gathering = match plan.only.is_empty() {
+            true => Gathering::ToStore,
+            false => Gathering::Everything,
+        };
         let deciding = async {
             match plan.carry_out {
-                true => self.decider.decide_for_run().await,
-                false => self.decider.decide_in_turn(at, None).await,
+                true => {
+                    let is_whole = plan.is_whole();
+                    self.decider.decide_for_run(gathering, is_whole).await
+                }
+                false => self.decider.decide_for_plan(at, gathering).await,
             }
         };
         let decided = tokio::select! {

@@ -248,6 +248,14 @@ pub(super) fn notes_on_reads(reads: &[Read]) -> Vec<String> {
 }
 
 impl Plan {
+    /// Whether it is about everything, as of now.
+    pub(super) fn is_whole(&self) -> bool {
+        self.only.is_empty()
+            && self.systems.is_empty()
+            && self.types.is_empty()
+            && self.as_of.is_none()
+    }
+
     /// The change set of a decision for the plan.
     pub(super) fn change_set(
         &self,
@@ -267,10 +275,7 @@ impl Plan {
             rule_version,
             principal: principal.to_owned(),
             preview: self.preview,
-            whole: self.only.is_empty()
-                && self.systems.is_empty()
-                && self.types.is_empty()
-                && self.as_of.is_none(),
+            whole: self.is_whole(),
             as_of: self.as_of,
             unread: unread.into_iter().collect(),
             note,

@@ -60,7 +60,6 @@ impl Runner {
             evaluated = news.cost.1,
             "decided leavers"
         );
-        self.decider.replace_outcomes(&news).await?;
         let outcomes = kept_part(&news);
         let in_step = self.hold_what_waits(&mut news, &before).await?;
         let theirs: HashSet<(i64, &str)> = news

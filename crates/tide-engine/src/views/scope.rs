@@ -7,7 +7,7 @@ use crate::views::Views;
 use tide_core::ObjectType;
 use tide_core::rules::edit;
 use tide_core::rules::edit::ScopeEdit;
-use tide_store::{OutcomeFilter, OutcomeList, OutcomeStatus};
+use tide_store::{OutcomeFilter, OutcomeList, OutcomePosition, OutcomeStatus};
 
 /// The scope of a system as it works out now.
 #[derive(Debug, Clone)]
@@ -20,6 +20,8 @@ pub struct ScopeView {
     pub counts: Vec<ScopeCount>,
     /// The lines of the filter, up to its limit.
     pub lines: Vec<ScopeLine>,
+    /// Where the next page begins.
+    pub next: Option<OutcomePosition>,
     /// How many lines the filter has.
     pub found: usize,
 }
@@ -45,15 +47,12 @@ impl Views {
             )));
         };
         let counts = self.count_scope(system, kind).await?;
-        let list = OutcomeList::Scope;
-        let filter = self
-            .decider
-            .with_search(list, (system, kind), filter, search);
-        let filter = filter.await?;
-        let (records, found) = self
+        let filter = self.scope_filter(system, kind, filter, search).await?;
+        let (lines, next) = self.scope_page(system, kind, &filter).await?;
+        let found = self
             .context
             .store
-            .list_records(list, system, kind, &filter)
+            .count_found(OutcomeList::Scope, system, kind, &filter)
             .await?;
         let edit = own
             .types
@@ -64,9 +63,42 @@ impl Views {
             edit,
             file: own.file.clone(),
             counts,
-            lines: records.into_iter().filter_map(scope_line).collect(),
+            lines,
+            next,
             found: usize::try_from(found).unwrap_or_default(),
         })
+    }
+
+    /// The filter of a scope, limited to what a text means, for [`Views::scope_page`].
+    pub async fn scope_filter(
+        &self,
+        system: &str,
+        kind: ObjectType,
+        filter: &OutcomeFilter,
+        search: &str,
+    ) -> Result<OutcomeFilter, EngineError> {
+        self.context.store.find_system(system).await?;
+        self.decider.refresh_outcomes().await?;
+        let list = OutcomeList::Scope;
+        self.decider
+            .with_search(list, (system, kind), filter, search)
+            .await
+    }
+
+    /// A page of the kept scope of a system, and where the next one begins.
+    pub async fn scope_page(
+        &self,
+        system: &str,
+        kind: ObjectType,
+        filter: &OutcomeFilter,
+    ) -> Result<(Vec<ScopeLine>, Option<OutcomePosition>), EngineError> {
+        let page = self
+            .context
+            .store
+            .list_records(OutcomeList::Scope, system, kind, filter)
+            .await?;
+        let lines = page.records.into_iter().filter_map(scope_line);
+        Ok((lines.collect(), page.next))
     }
 
     /// The kept counts, each with a sentence that fits its first records.

@@ -81,6 +81,8 @@ impl Sim {
             systems: Some(Arc::new(self.world.clone())),
             seed: Some(self.seed),
             accounts_at_a_time: 3,
+            // Full decisions at once, and in chunks of some records.
+            chunk_size: [None, Some(1), Some(7), Some(40)][self.seed as usize % 4],
             ..EngineConfig::default()
         };
         let engine = Engine::with_config(store, Arc::new(self.world.clone()), ties);

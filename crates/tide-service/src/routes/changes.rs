@@ -3,6 +3,7 @@
 use crate::Service;
 use crate::access::Caller;
 use crate::convert;
+use crate::export;
 use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -197,35 +198,25 @@ pub async fn export_changes(
     Path(id): Path<i64>,
     Query(query): Query<ListQuery>,
 ) -> Result<axum::response::Response, Refusal> {
-    service.engine.store().change_set(id).await?;
-    let all = ChangeFilter {
-        limit: i64::MAX,
+    let store = service.engine.store().clone();
+    store.change_set(id).await?;
+    let filter = ChangeFilter {
+        limit: export::PAGE,
         ..filter(query)
     };
-    let rows = service.engine.store().list_changes(id, &all).await?;
-    let lines = rows.into_iter().map(convert::change).flat_map(|change| {
-        let about = [
-            change.label,
-            change.system,
-            change.kind.to_string(),
-            change.state.to_string(),
-        ];
-        let why = [
-            change.reason.text,
-            change
-                .hold
-                .map(|hold| hold.text)
-                .or(change.error)
-                .unwrap_or_default(),
-        ];
-        change.values.into_iter().map(move |value| {
-            let cells = [
-                value.attribute,
-                value.before.join(" | "),
-                value.after.join(" | "),
-            ];
-            about.iter().chain(&cells).chain(&why).cloned().collect()
-        })
+    let rows = export::pages(filter.after, move |after| {
+        let store = store.clone();
+        let filter = ChangeFilter {
+            after,
+            ..filter.clone()
+        };
+        async move {
+            let changes = store.list_changes(id, &filter).await?;
+            let is_last = (changes.len() as i64) < filter.limit;
+            let next = changes.last().filter(|_| !is_last).map(|row| row.id);
+            let rows = changes.into_iter().flat_map(export_rows).collect();
+            Ok((rows, next))
+        }
     });
     let header = [
         "person",
@@ -238,11 +229,36 @@ pub async fn export_changes(
         "reason",
         "held or failed",
     ];
-    Ok(super::scope::csv_download(
+    Ok(export::csv_download(
         &format!("changes-{id}.csv"),
         &header,
-        lines,
+        rows,
     ))
+}
+
+/// The lines of a change in an export: one for each value.
+fn export_rows(row: tide_store::ChangeRow) -> Vec<Vec<String>> {
+    let change = convert::change(row);
+    let about = [
+        change.label,
+        change.system,
+        change.kind.to_string(),
+        change.state.to_string(),
+    ];
+    let held = change.hold.map(|hold| hold.text);
+    let why = [
+        change.reason.text,
+        held.or(change.error).unwrap_or_default(),
+    ];
+    let line = |value: tide_api::ValueChange| {
+        let cells = [
+            value.attribute,
+            value.before.join(" | "),
+            value.after.join(" | "),
+        ];
+        about.iter().chain(&cells).chain(&why).cloned().collect()
+    };
+    change.values.into_iter().map(line).collect()
 }
 
 /// The differences between this change set and another one.

@@ -98,9 +98,10 @@ pub async fn export_quarantine(
             row.raw,
         ]
     });
-    Ok(super::scope::csv_download(
+    let rows = rows.collect::<Vec<_>>();
+    Ok(crate::export::csv_download(
         &format!("{name}-set-aside.csv"),
         &["line", "reason", "key", "row"],
-        rows,
+        futures::stream::iter([Ok(rows)]),
     ))
 }

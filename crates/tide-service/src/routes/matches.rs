@@ -34,9 +34,10 @@ pub async fn show_matches(
     Path(name): Path<String>,
     Query(query): Query<MatchQuery>,
 ) -> Result<Json<MatchView>, Refusal> {
-    let limit = query.limit.unwrap_or(SHOWN).min(5000);
+    let limit = query.limit.unwrap_or(SHOWN).min(super::scope::MOST);
     let filter = OutcomeFilter {
         status: query.status.map(OutcomeStatus::Match),
+        after: super::scope::position(query.after.as_deref())?,
         limit: i64::try_from(limit).unwrap_or(i64::MAX),
         ..OutcomeFilter::default()
     };
@@ -98,6 +99,7 @@ pub async fn show_matches(
             })
             .collect(),
         lines,
+        next: view.next.map(|next| next.to_string()),
         found: view.found,
         answers,
     }))

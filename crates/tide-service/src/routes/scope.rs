@@ -2,10 +2,10 @@
 
 use crate::Service;
 use crate::access::Caller;
+use crate::export;
 use crate::problem::{Body, Path, Query, Refusal};
 use axum::extract::State;
-use axum::http::header;
-use axum::response::IntoResponse;
+use axum::response::Response;
 use axum::{Extension, Json};
 use tide_api::{
     FirstRules, Problem, Scope, ScopeContainer, ScopeCount, ScopeGroup, ScopeLine, ScopeQuery,
@@ -14,10 +14,12 @@ use tide_api::{
 use tide_core::ObjectType;
 use tide_core::rules::edit::{ConditionEdit, ContainerEdit, GroupEdit, ScopeEdit};
 use tide_core::states::{ScopeStatus, SystemRole};
-use tide_store::{OutcomeFilter, OutcomeStatus};
+use tide_store::{OutcomeFilter, OutcomePosition, OutcomeStatus};
 
 /// The default number of people.
 const SHOWN: usize = 200;
+/// The most people of a page.
+pub(super) const MOST: usize = 5_000;
 
 /// The type that a request names; persons, if it names none.
 pub(super) fn object(object: Option<ObjectType>) -> ObjectType {
@@ -134,15 +136,27 @@ fn line(line: tide_engine::ScopeLine) -> ScopeLine {
 }
 
 /// The filter of a query, and its text.
-fn filter(query: ScopeQuery, limit: usize) -> (OutcomeFilter, String) {
+fn filter(query: ScopeQuery) -> Result<(OutcomeFilter, String), Refusal> {
+    let limit = query.limit.unwrap_or(SHOWN).min(MOST);
     let filter = OutcomeFilter {
         status: query.status.map(OutcomeStatus::Scope),
         code: query.code,
         rule: query.rule,
+        after: position(query.after.as_deref())?,
         limit: i64::try_from(limit).unwrap_or(i64::MAX),
         ..OutcomeFilter::default()
     };
-    (filter, query.search.unwrap_or_default())
+    Ok((filter, query.search.unwrap_or_default()))
+}
+
+/// Where a page of kept outcomes begins.
+pub(super) fn position(after: Option<&str>) -> Result<Option<OutcomePosition>, Refusal> {
+    let Some(after) = after.filter(|after| !after.is_empty()) else {
+        return Ok(None);
+    };
+    let position = OutcomePosition::parse(after);
+    let fault = || Refusal::invalid(format!("`{after}` is not a cursor of this list"));
+    position.map(Some).ok_or_else(fault)
 }
 
 /// Returns who is in scope, out of scope and on hold for a system, by reason, with the people
@@ -154,8 +168,7 @@ pub async fn show_scope(
     Query(query): Query<ScopeQuery>,
 ) -> Result<Json<ScopeView>, Refusal> {
     let kind = object(query.object);
-    let limit = query.limit.unwrap_or(SHOWN).min(5000);
-    let (filter, search) = filter(query, limit);
+    let (filter, search) = filter(query)?;
     let view = service
         .engine
         .views()
@@ -169,6 +182,7 @@ pub async fn show_scope(
         totals,
         counts,
         lines,
+        next: view.next.map(|next| next.to_string()),
         found: view.found,
     }))
 }
@@ -179,66 +193,41 @@ pub async fn export_scope(
     State(service): State<Service>,
     Path(name): Path<String>,
     Query(query): Query<ScopeQuery>,
-) -> Result<impl IntoResponse, Refusal> {
+) -> Result<Response, Refusal> {
     let kind = object(query.object);
-    let (filter, search) = filter(query, usize::MAX);
-    let view = service
-        .engine
-        .views()
-        .show_scope(&name, kind, &filter, &search)
-        .await?;
-    let rows = view.lines.into_iter().map(|line| {
-        vec![
-            line.label,
-            line.status.as_str().to_owned(),
-            line.reason.to_string(),
-            line.account.unwrap_or_default(),
-            line.reason
-                .rule
-                .map(|rule| rule.to_string())
-                .unwrap_or_default(),
-        ]
+    let (filter, search) = filter(query)?;
+    let views = service.engine.views().clone();
+    let filter = views.scope_filter(&name, kind, &filter, &search).await?;
+    let filter = OutcomeFilter {
+        limit: export::PAGE,
+        ..filter
+    };
+    let file = format!("{name}-scope.csv");
+    let rows = export::pages(filter.after.clone(), move |after| {
+        let (views, name) = (views.clone(), name.clone());
+        let filter = OutcomeFilter {
+            after,
+            ..filter.clone()
+        };
+        async move {
+            let (lines, next) = views.scope_page(&name, kind, &filter).await?;
+            let rows = lines.into_iter().map(export_row).collect();
+            Ok((rows, next.map(Some)))
+        }
     });
-    Ok(csv_download(
-        &format!("{name}-scope.csv"),
-        &["person", "status", "reason", "account", "rule"],
-        rows,
-    ))
+    let header = ["person", "status", "reason", "account", "rule"];
+    Ok(export::csv_download(&file, &header, rows))
 }
 
-/// A CSV file to download (RFC 4180). A cell that a spreadsheet would run as a formula is escaped
-/// as text. All cells are quoted, so that a reader that separates by semicolons or tabs does not
-/// split them.
-pub(super) fn csv_download(
-    file: &str,
-    header: &[&str],
-    rows: impl Iterator<Item = Vec<String>>,
-) -> axum::response::Response {
-    let mut writer = csv::WriterBuilder::new()
-        .quote_style(csv::QuoteStyle::Always)
-        .from_writer(Vec::new());
-    // Writing to memory cannot fail.
-    let _ = writer.write_record(header);
-    for row in rows {
-        let safe = row.into_iter().map(|cell| {
-            if cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\n', ';']) {
-                format!("'{cell}")
-            } else {
-                cell
-            }
-        });
-        let _ = writer.write_record(safe);
-    }
-    let text = writer.into_inner().unwrap_or_default();
-    let disposition = format!("attachment; filename=\"{file}\"");
-    (
-        [
-            (header::CONTENT_TYPE, "text/csv; charset=utf-8".to_owned()),
-            (header::CONTENT_DISPOSITION, disposition),
-        ],
-        text,
-    )
-        .into_response()
+fn export_row(line: tide_engine::ScopeLine) -> Vec<String> {
+    let rule = line.reason.rule.as_ref().map(ToString::to_string);
+    vec![
+        line.label,
+        line.status.as_str().to_owned(),
+        line.reason.to_string(),
+        line.account.unwrap_or_default(),
+        rule.unwrap_or_default(),
+    ]
 }
 
 /// Simulates an edited scope: whose status would change. Stores nothing. An unknown group is

@@ -9,7 +9,7 @@ use crate::snapshot::accounts::read_account;
 use crate::{Store, StoreError};
 use sqlx::Row;
 use sqlx::SqliteConnection;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use tide_core::model::{Normalization, ReservedValue};
 use tide_core::{Attributes, Link, ObjectType, Population, SystemFacts, Value};
 
@@ -32,7 +32,40 @@ const LOAD_POPULATION: &str = "
     WHERE ended_at IS NULL
     ORDER BY id";
 
+const RECORD_COUNT: &str = "
+    SELECT (SELECT count(*) FROM account) + (SELECT count(*) FROM identity)";
+
 impl Store {
+    /// The ids of all accounts and of all identities, sorted.
+    pub async fn record_ids(&self) -> Result<(Vec<i64>, Vec<String>), StoreError> {
+        let mut tx = self.reader.begin().await?;
+        let accounts = sqlx::query_scalar("SELECT id FROM account ORDER BY id")
+            .fetch_all(&mut *tx)
+            .await?;
+        let identities = sqlx::query_scalar("SELECT id FROM identity ORDER BY id")
+            .fetch_all(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok((accounts, identities))
+    }
+
+    /// The number of accounts and identities.
+    pub async fn record_count(&self) -> Result<usize, StoreError> {
+        let count: i64 = sqlx::query_scalar(RECORD_COUNT)
+            .fetch_one(&self.reader)
+            .await?;
+        Ok(usize::try_from(count).unwrap_or_default())
+    }
+
+    /// The facts about all systems.
+    pub async fn load_systems(&self) -> Result<BTreeMap<String, SystemFacts>, StoreError> {
+        let mut population = Population::default();
+        let mut tx = self.reader.begin().await?;
+        read_systems(&mut tx, &mut population).await?;
+        tx.commit().await?;
+        Ok(population.systems)
+    }
+
     /// Reads the whole population inside one transaction.
     pub async fn load_population(&self) -> Result<Population, StoreError> {
         let mut tx = self.reader.begin().await?;

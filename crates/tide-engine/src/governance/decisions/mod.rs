@@ -84,7 +84,7 @@ impl DecisionReview {
                     .context
                     .store
                     .list_records(list, &system, *kind, &filter);
-                names.extend(records.await?.0.into_iter().map(|one| one.label));
+                names.extend(records.await?.records.into_iter().map(|one| one.label));
             }
             decisions.push(match_decision(&system, doubt, count, names));
         }

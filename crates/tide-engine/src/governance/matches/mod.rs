@@ -14,7 +14,8 @@ use tide_core::model::{AccountId, MatchAnswer, MatchDecision};
 use tide_core::states::MatchStatus;
 use tide_core::{ObjectType, Reason};
 use tide_store::{
-    AnswerRow, NewAnswer, OutcomeCount, OutcomeFilter, OutcomeList, OutcomeRecord, OutcomeStatus,
+    AnswerRow, NewAnswer, OutcomeCount, OutcomeFilter, OutcomeList, OutcomePosition, OutcomeRecord,
+    OutcomeStatus,
 };
 
 /// One person or account, with the state of its match.
@@ -43,6 +44,8 @@ pub struct MatchView {
     pub linked_by: Vec<(String, usize)>,
     /// The lines of the filter, up to its limit.
     pub lines: Vec<MatchLine>,
+    /// Where the next page begins.
+    pub next: Option<OutcomePosition>,
     /// How many lines the filter has.
     pub found: usize,
     /// The answers in effect.
@@ -143,16 +146,15 @@ impl MatchReview {
             .decider
             .with_search(list, (system, kind), filter, search);
         let filter = filter.await?;
-        let (records, found) = self
-            .context
-            .store
-            .list_records(list, system, kind, &filter)
-            .await?;
+        let store = &self.context.store;
+        let page = store.list_records(list, system, kind, &filter).await?;
+        let found = store.count_found(list, system, kind, &filter).await?;
         let answers = self.context.store.match_answers(Some(system)).await?;
         Ok(MatchView {
             counts,
             linked_by,
-            lines: records.into_iter().filter_map(match_line).collect(),
+            lines: page.records.into_iter().filter_map(match_line).collect(),
+            next: page.next,
             found: usize::try_from(found).unwrap_or_default(),
             answers,
         })
