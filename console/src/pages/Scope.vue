@@ -243,7 +243,12 @@ const browse = (below: string | null) =>
         </h2>
         <InputText v-model="search" placeholder="Search" aria-label="Search people" />
       </div>
-      <DataTable :value="[...(view.data.value?.lines ?? []), ...more]" size="small" scrollable scroll-height="24rem">
+      <DataTable
+        :value="[...(view.data.value?.lines ?? []), ...more]"
+        size="small"
+        scrollable
+        scroll-height="24rem"
+      >
         <template #empty>No matching people.</template>
         <Column header="Person">
           <template #body="{ data }">

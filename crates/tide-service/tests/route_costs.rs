@@ -5,7 +5,7 @@ use axum::Router;
 use axum::body::{Body, to_bytes};
 use axum::http::{Request, StatusCode, header};
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 use tide_core::rules::RuleFile;
@@ -148,6 +148,63 @@ impl Harbour {
         }
     }
 
+    /// All pages of a scope have every person once, and so has its export; all changes are exported.
+    async fn check_pages_and_exports(&self) {
+        let scope = "/api/v1/systems/berthing/scope";
+        let (_, first) = self.get(&format!("{scope}?limit=700")).await;
+        let mut names: Vec<String> = Vec::new();
+        let mut page = first.clone();
+        loop {
+            let lines = page["lines"].as_array().expect("lines");
+            names.extend(lines.iter().map(|line| line["identity"].to_string()));
+            let Some(next) = page["next"].as_str() else {
+                break;
+            };
+            let after: String = form_urlencoded::byte_serialize(next.as_bytes()).collect();
+            let path = format!("{scope}?limit=700&after={after}");
+            page = self.get(&path).await.1;
+        }
+        assert_eq!(Some(names.len() as u64), first["found"].as_u64());
+        let all = names.len();
+        names.sort();
+        names.dedup();
+        assert_eq!(names.len(), all, "nobody twice");
+        assert!(all > 2_000, "{all}");
+        let (status, _) = self.get(&format!("{scope}?after=odd")).await;
+        assert_eq!(status, StatusCode::BAD_REQUEST);
+        let lines = |text: &[u8]| text.iter().filter(|byte| **byte == b'\n').count();
+        let exported = self.read("/api/v1/systems/berthing/scope.csv").await;
+        assert_eq!(
+            lines(&exported),
+            all + 1,
+            "each with a line, and the header"
+        );
+        let (_, sets) = self.get("/api/v1/change-sets?limit=1").await;
+        let id = &sets["items"][0]["id"];
+        let exported = self
+            .read(&format!("/api/v1/change-sets/{id}/changes.csv"))
+            .await;
+        let text = String::from_utf8(exported).expect("UTF-8");
+        let people: HashSet<&str> = text
+            .lines()
+            .filter_map(|line| line.split(',').next())
+            .collect();
+        assert!(people.len() > 2_000, "{}", people.len());
+    }
+
+    /// The body of an answer.
+    async fn read(&self, path: &str) -> Vec<u8> {
+        let request = Request::builder()
+            .uri(path)
+            .header(header::AUTHORIZATION, format!("Bearer {TOKEN}"))
+            .body(Body::empty())
+            .expect("a request");
+        let response = self.router.clone().oneshot(request).await.expect("answers");
+        assert_eq!(response.status(), StatusCode::OK);
+        let bytes = to_bytes(response.into_body(), 64 << 20).await;
+        bytes.expect("read").to_vec()
+    }
+
     async fn get(&self, path: &str) -> (StatusCode, Value) {
         let request = Request::builder()
             .uri(path)
@@ -227,7 +284,8 @@ impl Harbour {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_page_costs_the_same_among_ten_times_the_people() {
     let few = Harbour::with(500).await.costs().await;
-    let many = Harbour::with(5_000).await.costs().await;
+    let large = Harbour::with(5_000).await;
+    let many = large.costs().await;
     assert!(few.len() > 40, "{few:?}");
     // Deeper indexes and fuller pages cost a little; five thousand rows cost fifty.
     let grown: Vec<String> = few
@@ -236,4 +294,5 @@ async fn a_page_costs_the_same_among_ten_times_the_people() {
         .map(|(page, cost)| format!("{page}: {cost} → {}", many[page]))
         .collect();
     assert!(grown.is_empty(), "{grown:#?}");
+    large.check_pages_and_exports().await;
 }
