@@ -72,6 +72,8 @@ struct ChunkPass {
     is_wide: bool,
     read: PlaceSet,
     evaluated: usize,
+    /// The additions to the index when `start` and `read` were the neighborhood.
+    as_of: usize,
 }
 
 /// A full decision in chunks.
@@ -320,6 +322,7 @@ impl ChunkedDecision {
             is_wide: false,
             read: near,
             evaluated: 0,
+            as_of: self.state.index.additions(),
         })
     }
 
@@ -362,6 +365,9 @@ impl ChunkedDecision {
 
     /// The records that a chunk is about, and those that are read for them.
     fn around(&self, pass: &ChunkPass) -> (PlaceSet, PlaceSet) {
+        if !pass.is_wide && pass.as_of == self.state.index.additions() {
+            return (pass.start.clone(), pass.read.clone());
+        }
         let is_done = |place: RecordIndex| self.is_done(place);
         let referrers: Option<&dyn Fn(RecordIndex) -> bool> =
             if pass.is_wide { Some(&is_done) } else { None };

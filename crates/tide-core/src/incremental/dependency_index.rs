@@ -136,11 +136,18 @@ pub(super) struct DependencyIndex {
     reverse: [Reverse; 4],
     /// Accounts by the names that groups use for them.
     members: Reverse,
+    /// How often a record or an edge was added.
+    additions: usize,
 }
 
 impl DependencyIndex {
     pub fn len(&self) -> usize {
         self.records.len()
+    }
+
+    /// How often a record or an edge was added: while it is the same, so are all neighborhoods.
+    pub fn additions(&self) -> usize {
+        self.additions
     }
 
     pub fn record(&self, place: RecordIndex) -> &RecordId {
@@ -174,6 +181,7 @@ impl DependencyIndex {
                 for hash in after.kind(kind) {
                     if before.kind(kind).binary_search(hash).is_err() {
                         self.reverse[kind].put(*hash, place);
+                        self.additions += 1;
                     }
                 }
             }
@@ -192,6 +200,7 @@ impl DependencyIndex {
                 self.identities.insert(id.clone(), place);
             }
         }
+        self.additions += 1;
         self.records.push(record.clone());
         self.kept.push(PackedKeys::default());
         place

@@ -26,7 +26,7 @@ use crate::decide::{
 };
 use crate::generate;
 use crate::memberships::{self, DirectMembers, IndexedMembership, MembershipRules};
-use crate::model::{Account, AccountId, Population, SystemFacts};
+use crate::model::{Account, AccountId, Identity, Population, SystemFacts};
 use crate::outside::{NoOutsideRecords, OutsideRecords, ValueDistribution};
 use crate::reasons::HoldCause;
 use crate::rules::RuleSet;
@@ -34,7 +34,7 @@ use crate::scope::names_of;
 use crate::states::{ChangeKind, ObjectType};
 use crate::workers::Workers;
 use backlog::Backlog;
-use dependency_index::{DependencyIndex, PlaceSet, RecordIndex, hash};
+use dependency_index::{DependencyIndex, IndexKeys, PlaceSet, RecordIndex, hash};
 use distribution::DistributionCounts;
 use jiff::Timestamp;
 use keys::KeyRules;
@@ -733,11 +733,12 @@ impl IncrementalState {
                 .is_some_and(|place| about.contains(&place))
         };
         let made = |change: &&Change| change.kind == ChangeKind::Create;
-        let before: HashSet<(&str, &str)> = self
-            .outstanding
+        let known = about
             .iter()
-            .filter(|(record, _)| among(record))
-            .flat_map(|(_, changes)| changes.iter().filter(made))
+            .filter_map(|place| self.outstanding.get(self.index.record(*place)));
+        let before: HashSet<(&str, &str)> = known
+            .flatten()
+            .filter(made)
             .map(|change| (change.system.as_str(), change.identity.as_str()))
             .collect();
         let free = outcome
@@ -852,13 +853,16 @@ impl IncrementalState {
     ) -> bool {
         let about = keys::RecordKeys::of(population);
         let mut otherwise = false;
-        for account in population
+        let accounts: Vec<&Account> = population
             .accounts
             .iter()
             .filter(|account| only.is_none_or(|only| only.accounts.contains(&account.id)))
-        {
+            .collect();
+        let keys = keys_of(&accounts, |account| {
+            self.keys.account_keys(rules, account, &about)
+        });
+        for (account, hashes) in accounts.into_iter().zip(keys) {
             let owner = about.owner(account.id);
-            let hashes = self.keys.account_keys(rules, account, &about);
             otherwise |= self
                 .index
                 .update_record(&RecordId::Account(account.id), hashes);
@@ -894,15 +898,17 @@ impl IncrementalState {
     ) -> bool {
         let about = keys::RecordKeys::of(population);
         let mut otherwise = false;
-        for identity in population
+        let identities: Vec<&Identity> = population
             .identities
             .iter()
             .filter(|identity| only.is_none_or(|only| only.identities.contains(&identity.id)))
-        {
-            otherwise |= self.index.update_record(
-                &RecordId::Identity(identity.id.clone()),
-                self.keys.identity_keys(rules, identity, &about),
-            );
+            .collect();
+        let keys = keys_of(&identities, |identity| {
+            self.keys.identity_keys(rules, identity, &about)
+        });
+        for (identity, hashes) in identities.into_iter().zip(keys) {
+            let record = RecordId::Identity(identity.id.clone());
+            otherwise |= self.index.update_record(&record, hashes);
         }
         otherwise
     }
@@ -939,22 +945,27 @@ impl IncrementalState {
             .iter()
             .filter(|line| line.account.is_some_and(|id| among(self.index.account(id))));
         let new: HashSet<&str> = lines.filter_map(|line| line.identity.as_deref()).collect();
-        for (identity, _) in &outcome.identities {
-            let place = self.index.identity(&identity.id);
-            if among(place) || (place.is_none() && new.contains(identity.id.as_str())) {
-                self.spread.count_identity(rules, identity);
-                let mut hashes = self.keys.identity_keys(rules, identity, &known);
-                if let Some(accounts) = proposed.get(identity.id.as_str()) {
-                    hashes.joins_on.extend(self.keys.proposed_identity_keys(
-                        rules,
-                        identity.kind,
-                        accounts,
-                    ));
-                }
-                otherwise |= self
-                    .index
-                    .update_record(&RecordId::Identity(identity.id.clone()), hashes);
+        let decided: Vec<&Identity> = outcome
+            .identities
+            .iter()
+            .map(|(identity, _)| identity)
+            .filter(|identity| {
+                let place = self.index.identity(&identity.id);
+                among(place) || (place.is_none() && new.contains(identity.id.as_str()))
+            })
+            .collect();
+        let keys = keys_of(&decided, |identity| {
+            self.keys.identity_keys(rules, identity, &known)
+        });
+        for (identity, mut hashes) in decided.into_iter().zip(keys) {
+            self.spread.count_identity(rules, identity);
+            if let Some(accounts) = proposed.get(identity.id.as_str()) {
+                let keys = &self.keys;
+                let proposed = keys.proposed_identity_keys(rules, identity.kind, accounts);
+                hashes.joins_on.extend(proposed);
             }
+            let record = RecordId::Identity(identity.id.clone());
+            otherwise |= self.index.update_record(&record, hashes);
         }
         otherwise
     }
@@ -978,6 +989,14 @@ impl IncrementalState {
             *count = count.saturating_add_signed(one);
         }
     }
+}
+
+/// The hashes of records, in their order, on all cores if they are many.
+fn keys_of<R: Sync>(records: &[&R], keys: impl Fn(&R) -> IndexKeys + Sync) -> Vec<IndexKeys> {
+    let workers = Workers::for_accounts(records.len());
+    let jobs: Vec<&[&R]> = records.chunks(workers.chunk).collect();
+    let of_job = |job: &[&R]| job.iter().map(|record| keys(record)).collect::<Vec<_>>();
+    workers.run(jobs, of_job).into_iter().flatten().collect()
 }
 
 /// The source accounts of each identity that is not stored yet, if another source could match it.
