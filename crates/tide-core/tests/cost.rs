@@ -1,8 +1,13 @@
 //! What one change costs: as many records are read and evaluated among ten times the people.
 #![allow(clippy::disallowed_methods, reason = "tests run in real time")]
 
+use std::cell::Cell;
+use std::sync::Arc;
+use tide_core::computation::{self, Computation};
 use tide_core::decide::Verdict;
-use tide_core::incremental::{IncrementalState, PartialOutcome, PassStep, Records};
+use tide_core::incremental::{
+    ChunkStep, ChunkedDecision, IncrementalState, PartialOutcome, PassStep, Records,
+};
 use tide_core::rules::RuleFile;
 use tide_core::states::LinkBasis;
 use tide_core::{
@@ -258,4 +263,72 @@ fn one_change_costs_as_much_among_ten_times_the_people() {
 #[test]
 fn a_backlog_leaves_the_cost_of_one_change_as_it_was() {
     assert_eq!(cost(10_000, 0), cost(10_000, 4_900));
+}
+
+/// Decides in chunks, and calls `each` after each of them. Returns how many records were read at most
+/// at once, and the lines of all.
+fn decide_in_chunks(population: &Population, size: usize, each: impl Fn()) -> (usize, usize) {
+    let (rules, now) = (rules(), jiff::Timestamp::UNIX_EPOCH);
+    let mut decision = ChunkedDecision::new(&rules, &population.systems, now, size);
+    decision.index(&rules, population);
+    let (mut read, mut most, mut lines) = (Population::default(), 0, 0);
+    loop {
+        match decision.advance(&rules, &read) {
+            ChunkStep::Read(records) => {
+                most = most.max(records.len());
+                read = part(population, &records);
+            }
+            ChunkStep::Decided(chunk) => {
+                lines += chunk.outcome.decided.len();
+                assert!(chunk.again.is_empty(), "nothing changed: {:?}", chunk.again);
+                each();
+            }
+            ChunkStep::Complete => break,
+        }
+    }
+    let (state, outcome) = decision.finish(&rules, population, Outcome::default());
+    assert_eq!(
+        state.len(),
+        population.accounts.len() + population.identities.len()
+    );
+    assert!(outcome.changes.is_empty(), "{:?}", outcome.changes.first());
+    (most, lines)
+}
+
+#[test]
+fn a_chunk_reads_about_as_many_records_whatever_their_number() {
+    for count in [500, 2_000] {
+        let population = population(count);
+        let whole = decide(&rules(), &population, jiff::Timestamp::UNIX_EPOCH);
+        let (most, lines) = decide_in_chunks(&population, 300, || ());
+        assert_eq!(lines, whole.decided.len());
+        assert!((300..400).contains(&most), "{most} of {count} people");
+    }
+}
+
+#[test]
+fn a_decision_in_chunks_tells_its_progress_and_can_be_interrupted() {
+    let population = population(500);
+    let computation = Arc::new(Computation::default());
+    let seen = Cell::new(0);
+    let done = computation::run(computation.clone(), || {
+        decide_in_chunks(&population, 300, || {
+            let steps = computation.steps();
+            assert!(
+                seen.get() < steps.done && steps.done <= steps.total,
+                "{steps:?}"
+            );
+            seen.set(steps.done);
+        })
+    });
+    assert!(done.is_some());
+    let computation = Arc::new(Computation::default());
+    let chunks = Cell::new(0);
+    let interrupted = computation::run(computation.clone(), || {
+        decide_in_chunks(&population, 300, || {
+            chunks.set(chunks.get() + 1);
+            computation.interrupt();
+        })
+    });
+    assert_eq!((interrupted, chunks.get()), (None, 1));
 }

@@ -497,7 +497,7 @@ async fn canceling_ends_a_decision_at_once() {
         .expect("begins");
     let decider = season.engine.decider();
     let steps = eventually(PATIENCE, async || {
-        decider.computing().filter(|steps| steps.done > 0)
+        decider.full().computing().filter(|steps| steps.done > 0)
     });
     let steps = steps.await.expect("it decides");
     assert!(
@@ -513,7 +513,7 @@ async fn canceling_ends_a_decision_at_once() {
     let set = ended.await.expect("it ends");
     assert_eq!(set.state, ChangeSetState::Canceled, "{set:?}");
     assert!(canceled.elapsed() < Duration::from_secs(1));
-    assert!(set.verdicts.is_empty() && decider.computing().is_none());
+    assert!(set.verdicts.is_empty() && decider.full().computing().is_none());
     // The next one is whole.
     let set = season.go(plan).await;
     let lines: i64 = set.verdicts.iter().map(|(_, count)| count).sum();

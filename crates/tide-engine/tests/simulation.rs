@@ -763,6 +763,7 @@ impl Sim {
         }
         let decided = engine
             .decider()
+            .full()
             .decide_now()
             .await
             .map_err(fault("deciding"))?;

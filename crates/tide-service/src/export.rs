@@ -73,3 +73,44 @@ fn csv_lines(rows: Vec<Vec<String>>) -> Vec<u8> {
     }
     writer.into_inner().unwrap_or_default()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use axum::body::to_bytes;
+
+    async fn body(response: Response) -> Result<String, axum::Error> {
+        let bytes = to_bytes(response.into_body(), 1 << 20).await?;
+        Ok(String::from_utf8(bytes.to_vec()).expect("UTF-8"))
+    }
+
+    #[tokio::test]
+    async fn pages_follow_each_other_and_formulas_are_escaped() {
+        let rows = pages(0, |number: usize| async move {
+            let row = vec![format!("={number}"), "a \"b\"".to_owned()];
+            Ok((vec![row], (number < 2).then_some(number + 1)))
+        });
+        let response = csv_download("people.csv", &["person", "note"], rows);
+        let disposition = response.headers()[header::CONTENT_DISPOSITION].clone();
+        assert_eq!(disposition, "attachment; filename=\"people.csv\"");
+        let text = body(response).await.expect("whole");
+        let lines: Vec<&str> = text.lines().collect();
+        assert_eq!(lines[0], "\"person\",\"note\"");
+        assert_eq!(
+            lines[1..],
+            [0, 1, 2].map(|n| format!("\"'={n}\",\"a \"\"b\"\"\""))
+        );
+    }
+
+    #[tokio::test]
+    async fn a_fault_in_the_middle_does_not_look_like_the_end() {
+        let rows = pages(0, |number: usize| async move {
+            match number {
+                0 => Ok((vec![vec!["Ada".to_owned()]], Some(1))),
+                _ => Err(Refusal::invalid("the store failed")),
+            }
+        });
+        let read = body(csv_download("people.csv", &["person"], rows)).await;
+        assert!(read.is_err(), "{read:?}");
+    }
+}

@@ -496,4 +496,32 @@ mod tests {
         index.flush().await;
         assert_eq!(ids(&index.find("quay", 10).await.expect("found")), ["i3"]);
     }
+
+    #[tokio::test]
+    async fn a_record_that_a_later_part_leaves_out_is_gone() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let index = open(&folder).await;
+        put_all(&index, vec![person("i1", "Ada", &["ada lind"])]);
+        let about = |ids: &[&str]| Records {
+            identities: ids.iter().map(|id| (*id).to_owned()).collect(),
+            ..Records::default()
+        };
+        index.begin_all();
+        index.update(&about(&["i1"]), vec![person("i1", "Ada", &["ada lind"])]);
+        index.update(&about(&["i2"]), vec![person("i2", "Bo", &["bo lind"])]);
+        index.flush().await;
+        assert_eq!(
+            ids(&index.find("lind", 10).await.expect("found")),
+            ["i1", "i2"]
+        );
+        // Both are decided again: Bo turns out to be Ada.
+        let ada = person("i1", "Ada", &["ada lind", "bo lind"]);
+        index.update(&about(&["i1", "i2"]), vec![ada]);
+        index.end_all();
+        index.flush().await;
+        assert_eq!(
+            ids(&index.find("bo lind", 10).await.expect("found")),
+            ["i1"]
+        );
+    }
 }

@@ -154,7 +154,7 @@ fn takes_part(person: &Person) -> bool {
     person.held.is_none() && person.out_reason.is_none() && !person.sources.is_empty()
 }
 
-/// Somebody without some generated or distributed value, as far as the values depend on it.
+/// A person without some generated or distributed value, as far as the values depend on it.
 #[derive(Debug)]
 pub(crate) struct IncompletePerson {
     /// The type.

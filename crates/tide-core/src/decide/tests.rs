@@ -1074,3 +1074,68 @@ fn a_person_dropped_by_one_source_and_missing_in_another_is_waited_for() {
         lines(&still)
     );
 }
+
+#[test]
+fn what_is_forgotten_is_decided_anew_and_the_rest_stays() {
+    let mut world = World::new();
+    let first = ada(&mut world);
+    let second = world.account(
+        "harbour",
+        "h2",
+        &[("number", "2"), ("cn", "Bo Mast"), ("mail", "bo@e")],
+    );
+    let whole = world.decide();
+    let ids: Vec<String> = whole
+        .identities
+        .iter()
+        .map(|(one, _)| one.id.clone())
+        .collect();
+    let owner = |account: AccountId| {
+        let mut links = whole.links.iter();
+        let link = links.find(|link| link.account == account);
+        link.map(|link| link.identity.clone()).expect("linked")
+    };
+    assert_eq!(ids.len(), 2);
+    let about = Records {
+        accounts: [first].into(),
+        identities: [owner(first)].into(),
+    };
+    let mut rest = whole.clone();
+    rest.forget(&about);
+    let left: Vec<&str> = rest
+        .identities
+        .iter()
+        .map(|(one, _)| one.id.as_str())
+        .collect();
+    assert_eq!(left, [owner(second)]);
+    assert!(rest.links.iter().all(|link| link.account == second));
+    assert!(
+        rest.changes
+            .iter()
+            .all(|change| change.identity == owner(second))
+    );
+    assert!(rest.decided.iter().all(|line| line.account != Some(first)));
+    // With what was forgotten, it is the whole again.
+    let mut others = whole.clone();
+    others.forget(&Records {
+        accounts: [second].into(),
+        identities: [owner(second)].into(),
+    });
+    rest.append(others);
+    apply_totals(&world.rules, &Totals::default(), &mut rest);
+    assert_eq!(lines(&rest), lines(&whole));
+    assert_eq!(rest.changes, whole.changes);
+}
+
+#[test]
+fn the_expected_steps_follow_the_records() {
+    let mut world = World::new();
+    let counts = |world: &World| RecordCounts::of(&world.population).steps(&world.rules);
+    assert_eq!(counts(&world), 0);
+    ada(&mut world);
+    // Its account, its identity, and its account in the target, twice.
+    assert_eq!(counts(&world), 4);
+    let mut twice = RecordCounts::of(&world.population);
+    twice.add(&world.population);
+    assert_eq!(twice.steps(&world.rules), 8);
+}

@@ -328,4 +328,31 @@ mod tests {
             }
         ));
     }
+
+    #[test]
+    fn a_reserved_value_is_added_to_what_a_record_has() {
+        let mut web = DependencyIndex::default();
+        let ada = RecordId::Identity("ada".into());
+        let keys = IndexKeys {
+            joins_on: vec![7],
+            identified_by: vec![3],
+            reserves: vec![5],
+            ..IndexKeys::default()
+        };
+        web.update_record(&ada, keys.clone());
+        let (place, before) = (web.identity("ada").expect("noted"), web.additions());
+        web.reserve(place, 4);
+        web.reserve(place, 4);
+        for hash in [4, 5] {
+            assert_eq!(web.records_reserving(hash).collect::<Vec<_>>(), [place]);
+        }
+        assert_eq!(web.neighbors(place).collect::<Vec<_>>(), [place]);
+        assert_eq!(web.additions(), before, "no neighborhood differs");
+        assert!(!web.update_record(&ada, keys));
+        assert_eq!(
+            web.records_reserving(4).count(),
+            0,
+            "it was composed without"
+        );
+    }
 }

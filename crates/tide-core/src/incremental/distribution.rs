@@ -125,3 +125,28 @@ impl DistributionCounts {
         counts
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn assigned_values_count_until_their_identity_is_gone() {
+        let kind = ObjectType::Person;
+        let mut spread = DistributionCounts::default();
+        spread.assign("ada", kind, "side", "port");
+        spread.assign("bo", kind, "side", "port");
+        spread.assign("bo", kind, "watch", "first");
+        let here = |spread: &DistributionCounts, without: &[&str]| {
+            let without = without.iter().copied().collect();
+            let counts = spread.counts_without(kind, "side", &without);
+            counts["port"].here
+        };
+        assert_eq!(here(&spread, &[]), 2);
+        assert_eq!(here(&spread, &["ada"]), 1);
+        assert_eq!(spread.value_of("bo", "watch").as_deref(), Some("first"));
+        spread.remove_identity("bo");
+        assert_eq!(here(&spread, &[]), 1);
+        assert_eq!(spread.value_of("bo", "watch"), None);
+    }
+}

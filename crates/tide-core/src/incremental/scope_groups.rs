@@ -1,4 +1,4 @@
-//! Groups that define who is in scope: a member who joins or leaves one is decided, and not everybody.
+//! Groups that define who is in scope: a member who joins or leaves one is decided.
 
 use super::IncrementalState;
 use crate::memberships;
@@ -115,5 +115,92 @@ impl IncrementalState {
         }
         defining.insert(account.id, now);
         Some(members)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rules::{RuleFile, RuleSet};
+    use crate::value::Attributes;
+
+    fn group(id: AccountId, name: &str, members: &[&str]) -> Account {
+        let mut attributes = Attributes::default();
+        let members = members.iter().map(|name| Value::Reference((*name).into()));
+        attributes.set("member", members.collect());
+        attributes.set("objectClass", vec![Value::text("groupOfNames")]);
+        Account {
+            id,
+            system: "harbour".into(),
+            kind: ObjectType::Group,
+            key: format!("k{id}"),
+            name: name.into(),
+            attributes,
+            absent_since: None,
+            absence_confirmed: false,
+            fault: None,
+        }
+    }
+
+    /// The state in which the group `cn=crew` defines a scope, and `cn=deck` is nested in it.
+    fn state() -> IncrementalState {
+        let file = |name: &str, text: &str| RuleFile {
+            name: name.into(),
+            text: text.into(),
+        };
+        let files = [
+            file("identities.toml", "[person.attributes]\nnumber = {}\n"),
+            file(
+                "harbour.toml",
+                "system = \"harbour\"\n[person.scope]\ngroups = [\"cn=crew\"]\n[person.inbound]\nnumber = 'account.number'\n",
+            ),
+        ];
+        let (rules, _) = RuleSet::load(&files, &Default::default());
+        let crew = group(1, "cn=crew", &["uid=ada", "cn=deck"]);
+        let person = Account {
+            kind: ObjectType::Person,
+            ..group(7, "uid=bo", &[])
+        };
+        let population = Population {
+            accounts: vec![
+                crew,
+                group(2, "cn=deck", &[]),
+                group(3, "cn=mess", &[]),
+                person,
+            ],
+            ..Population::default()
+        };
+        let mut state = IncrementalState::empty(&rules, &Default::default());
+        state.note_accounts(&rules, &population, None);
+        state.note_scope_groups(&population);
+        state
+    }
+
+    #[test]
+    fn a_member_who_joins_is_concerned_and_a_nested_group_concerns_anybody() {
+        let mut state = state();
+        let joins = group(1, "cn=crew", &["uid=ada", "cn=deck", "uid=bo"]);
+        assert_eq!(state.update_scope_group(&joins), Some([7].into()));
+        assert_eq!(state.update_scope_group(&joins), Some([].into()), "known");
+        let nested = group(2, "cn=deck", &["uid=bo"]);
+        assert_eq!(state.update_scope_group(&nested), Some([7].into()));
+        let unnested = group(1, "cn=crew", &["uid=ada", "uid=bo"]);
+        assert_eq!(state.update_scope_group(&unnested), None);
+        let renamed = group(1, "cn=cast", &["uid=ada", "cn=deck", "uid=bo"]);
+        assert_eq!(state.update_scope_group(&renamed), None);
+        let mut gone = joins;
+        gone.absent_since = Some(jiff::Timestamp::UNIX_EPOCH);
+        assert_eq!(state.update_scope_group(&gone), None);
+    }
+
+    #[test]
+    fn a_group_outside_of_all_scopes_is_of_no_concern_until_a_scope_names_it() {
+        let mut state = state();
+        let mess = group(3, "cn=mess", &["uid=bo"]);
+        assert_eq!(state.update_scope_group(&mess), Some([].into()));
+        let second = group(4, "cn=crew", &[]);
+        assert_eq!(state.update_scope_group(&second), None, "by its name");
+        let deck = group(5, "cn=deck", &[]);
+        assert_eq!(state.update_scope_group(&deck), None, "a member of a group");
     }
 }

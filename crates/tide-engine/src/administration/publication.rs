@@ -151,7 +151,8 @@ impl Administration {
             )
         };
         self.decider
-            .compute(Some(crate::decide::PATIENCE), both)
+            .full()
+            .compute(Some(crate::full::PATIENCE), both)
             .await
     }
 

@@ -81,7 +81,8 @@ impl Administration {
                 };
                 let mut effect = self
                     .decider
-                    .compute(Some(crate::decide::PATIENCE), both)
+                    .full()
+                    .compute(Some(crate::full::PATIENCE), both)
                     .await?;
                 // A removed system needs no decision.
                 effect

@@ -134,7 +134,7 @@ impl Administration {
         edit: &ScopeEdit,
     ) -> Result<ScopeSimulation, EngineError> {
         self.read_groups_of(system, edit).await?;
-        let (rules, population, now) = self.decider.decide_now().await?;
+        let (rules, population, now) = self.decider.full().decide_now().await?;
         let version = self
             .context
             .store
@@ -158,7 +158,8 @@ impl Administration {
         };
         let (set, population, then) = self
             .decider
-            .compute(Some(crate::decide::PATIENCE), decided)
+            .full()
+            .compute(Some(crate::full::PATIENCE), decided)
             .await?;
         let before = scope_lines(&now, &population, &rules.set, system, kind);
         let after = scope_lines(&then, &population, &set, system, kind);

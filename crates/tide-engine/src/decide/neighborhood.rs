@@ -62,7 +62,7 @@ fn apply_counted_holds(outcome: &mut Outcome, holds: &[Hold]) {
         .map(|hold| (&hold.key, hold))
         .collect();
     for change in outcome.changes.iter_mut().filter(|one| one.hold.is_none()) {
-        if let Some(hold) = counted.get(&crate::decide::holds::key_of_change(change)) {
+        if let Some(hold) = counted.get(&crate::kept::key_of_change(change)) {
             change.hold = Some(Reason {
                 rule: hold.rule.as_deref().map(place_of),
                 cause: Some(hold.cause),
@@ -131,7 +131,8 @@ impl Decider {
             .store
             .load_part(&near.read, systems, false)
             .await?;
-        self.load_governance_inputs(&rules.set, &mut population, at)
+        self.full
+            .load_governance_inputs(&rules.set, &mut population, at)
             .await?;
         edit(&mut population);
         let decided = known
@@ -159,16 +160,14 @@ impl Decider {
         rules: Arc<PublishedRules>,
         edit: impl FnOnce(&mut Population) + Send,
     ) -> Result<DecidedPart, EngineError> {
-        let (_, mut population) = self.load_inputs(at).await?;
+        let (_, mut population) = self.full.load_inputs(at).await?;
         edit(&mut population);
         let set = rules.clone();
         let work = move || {
             let outcome = decide(&set.set, &population, at);
             (population, outcome)
         };
-        let (population, outcome) = self
-            .compute(Some(crate::decide::compute::PATIENCE), work)
-            .await?;
+        let (population, outcome) = self.full.compute(Some(crate::full::PATIENCE), work).await?;
         Ok(DecidedPart {
             rules,
             population,
@@ -210,7 +209,8 @@ impl Decider {
         };
         let rules = known.rules().clone();
         let mut facts = Population::default();
-        self.load_governance_inputs(&rules.set, &mut facts, now)
+        self.full
+            .load_governance_inputs(&rules.set, &mut facts, now)
             .await?;
         let state = known.state();
         let totals = Totals {

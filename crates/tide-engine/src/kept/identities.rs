@@ -92,3 +92,72 @@ pub(crate) fn records_to_store(
     records.accounts.retain(|id| about.accounts.contains(id));
     records
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tide_core::states::LinkBasis;
+    use tide_core::{Account, Attributes, Identity, Link, ObjectType, Stage, Value};
+
+    fn identity(id: &str, name: &str) -> Identity {
+        let mut attributes = Attributes::default();
+        attributes.set("name", vec![Value::text(name)]);
+        Identity {
+            id: id.to_owned(),
+            kind: ObjectType::Person,
+            attributes,
+            stage: Stage::Active,
+            since: None,
+            kept_roles: Default::default(),
+        }
+    }
+
+    #[test]
+    fn only_what_differs_is_to_be_stored() {
+        let gone = Account {
+            id: 7,
+            system: "harbour".into(),
+            kind: ObjectType::Person,
+            key: "k7".into(),
+            name: "cy".into(),
+            attributes: Attributes::default(),
+            absent_since: Some(jiff::Timestamp::UNIX_EPOCH),
+            absence_confirmed: true,
+            fault: None,
+        };
+        let population = Population {
+            accounts: vec![gone],
+            identities: vec![
+                identity("ada", "Ada"),
+                identity("bo", "Bo"),
+                identity("cy", "Cy"),
+            ],
+            links: vec![Link {
+                account: 7,
+                identity: "cy".to_owned(),
+                basis: LinkBasis::created(),
+            }],
+            ..Population::default()
+        };
+        let decided = [
+            identity("ada", "Ada"),
+            identity("bo", "Bosun"),
+            identity("cy", "Cy"),
+        ];
+        let outcome = Outcome {
+            identities: decided.map(|one| (one, String::new())).into(),
+            ..Outcome::default()
+        };
+        let mut about = Records::default();
+        about.accounts.insert(7);
+        about.identities = ["ada", "bo", "cy"].map(str::to_owned).into();
+        let records = records_to_store(&population, &outcome, &about);
+        let names: Vec<&str> = records.identities.iter().map(String::as_str).collect();
+        assert_eq!(
+            names,
+            ["bo", "cy"],
+            "who changed, and who owns what is gone"
+        );
+        assert_eq!(records.accounts, [7].into());
+    }
+}

@@ -1,9 +1,9 @@
 //! Previews and runs by hand: read, decide, store, and, for a run, send.
 
 use crate::context::run_caught;
-use crate::decide::Gathering;
 use crate::error::EngineError;
 use crate::events::Event;
+use crate::full::Gathering;
 use crate::lock;
 use crate::rules::PublishedRules;
 use crate::run::Runner;

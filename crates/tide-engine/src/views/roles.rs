@@ -71,7 +71,7 @@ impl Views {
     /// and those that it includes. The same records are decided twice; nothing is stored or sent.
     pub async fn try_role(&self, name: &str, when: &str) -> Result<RoleSimulation, EngineError> {
         let now = self.context.now();
-        let (rules, population) = self.decider.load_inputs(now).await?;
+        let (rules, population) = self.decider.full().load_inputs(now).await?;
         let mut new = rules.set.clone();
         let place = new
             .roles
@@ -127,7 +127,8 @@ impl Views {
             }
         };
         self.decider
-            .compute(Some(crate::decide::PATIENCE), work)
+            .full()
+            .compute(Some(crate::full::PATIENCE), work)
             .await
     }
 

@@ -39,11 +39,18 @@ pub struct Season {
     pub clock: Arc<Moved>,
     pub engine: Arc<Engine>,
     pub berthing: ScimService,
+    /// About how many records a chunk of a full decision has, after the next start of the engine.
+    pub chunk_size: Option<usize>,
     key: MasterKey,
 }
 
 impl Season {
-    async fn tie(folder: &Path, key: &MasterKey, clock: &Arc<Moved>) -> Arc<Engine> {
+    async fn tie(
+        folder: &Path,
+        key: &MasterKey,
+        clock: &Arc<Moved>,
+        chunk_size: Option<usize>,
+    ) -> Arc<Engine> {
         let store = Store::open(&folder.join("tide.db"), key.clone())
             .await
             .expect("opens");
@@ -56,6 +63,7 @@ impl Season {
             clock.clone(),
             tide_engine::EngineConfig {
                 secret_sources: allowed,
+                chunk_size,
                 ..Default::default()
             },
         )
@@ -68,7 +76,7 @@ impl Season {
         std::fs::write(feed.join("roster.csv"), "number\n").expect("written");
         let clock = Arc::new(Moved(Mutex::new(now)));
         let key = MasterKey::generate();
-        let engine = Self::tie(folder.path(), &key, &clock).await;
+        let engine = Self::tie(folder.path(), &key, &clock, None).await;
         let berthing = ScimService::start(Vec::new(), "berth-token")
             .await
             .expect("starts");
@@ -131,6 +139,7 @@ impl Season {
             clock,
             engine,
             berthing,
+            chunk_size: None,
             key,
         }
     }
@@ -139,7 +148,8 @@ impl Season {
     pub async fn restart(&mut self, between: impl FnOnce(&Moved)) {
         self.engine.stop().await;
         between(&self.clock);
-        self.engine = Self::tie(self.folder.path(), &self.key, &self.clock).await;
+        let folder = self.folder.path();
+        self.engine = Self::tie(folder, &self.key, &self.clock, self.chunk_size).await;
         self.engine
             .runner()
             .resume_interrupted()

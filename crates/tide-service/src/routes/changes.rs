@@ -144,7 +144,7 @@ pub async fn show_change_set(
         set.note = Some(why);
     }
     if set.state == ChangeSetState::Deciding {
-        let steps = service.engine.decider().computing();
+        let steps = service.engine.decider().full().computing();
         set.deciding = steps.map(|steps| StepCount {
             done: steps.done,
             total: steps.total,

@@ -94,3 +94,98 @@ impl Gathered {
         (population, outcome)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tide_core::decide::{Decided, Verdict};
+    use tide_core::{Account, Attributes, ObjectType, Reason, ReasonKind};
+
+    fn account(id: i64) -> Account {
+        Account {
+            id,
+            system: "harbour".into(),
+            kind: ObjectType::Person,
+            key: format!("k{id}"),
+            name: format!("n{id}"),
+            attributes: Attributes::default(),
+            absent_since: None,
+            absence_confirmed: false,
+            fault: None,
+        }
+    }
+
+    fn accounts(ids: &[i64]) -> Records {
+        Records {
+            accounts: ids.iter().copied().collect(),
+            ..Records::default()
+        }
+    }
+
+    fn chunk(ids: &[i64], again: &[i64], verdict: Verdict) -> (Population, DecidedChunk) {
+        let line = |id: &i64| Decided {
+            system: "harbour".into(),
+            object: ObjectType::Person,
+            identity: None,
+            account: Some(*id),
+            label: format!("n{id}"),
+            verdict,
+            reason: Reason::new(ReasonKind::InSync),
+            unmatched: None,
+        };
+        let population = Population {
+            accounts: ids.iter().map(|id| account(*id)).collect(),
+            ..Population::default()
+        };
+        let outcome = Outcome {
+            decided: ids.iter().map(line).collect(),
+            ..Outcome::default()
+        };
+        let chunk = DecidedChunk {
+            about: accounts(ids),
+            again: accounts(again),
+            read: ids.len(),
+            evaluated: ids.len(),
+            outcome,
+        };
+        (population, chunk)
+    }
+
+    #[test]
+    fn what_is_decided_again_replaces_what_was_said_before() {
+        let mut gathered = Gathered::default();
+        let (population, first) = chunk(&[2, 1], &[], Verdict::InSync);
+        gathered.add(Gathering::ToStore, &population, first, &accounts(&[1, 2]));
+        let (population, second) = chunk(&[3, 1], &[1], Verdict::Orphaned);
+        gathered.add(Gathering::ToStore, &population, second, &accounts(&[]));
+        let (population, outcome) = gathered.into_parts();
+        let mut verdicts: Vec<_> = outcome
+            .decided
+            .iter()
+            .map(|line| (line.account.unwrap_or_default(), line.verdict))
+            .collect();
+        verdicts.sort();
+        let expected = [
+            (1, Verdict::Orphaned),
+            (2, Verdict::InSync),
+            (3, Verdict::Orphaned),
+        ];
+        assert_eq!(verdicts, expected, "all lines");
+        let ids: Vec<i64> = population.accounts.iter().map(|one| one.id).collect();
+        assert_eq!(ids, [2], "nothing is stored about account 1 any more");
+    }
+
+    #[test]
+    fn all_records_are_gathered_only_if_they_are_asked_for() {
+        let of = |gathering| {
+            let mut gathered = Gathered::default();
+            let (population, all) = chunk(&[2, 1], &[], Verdict::InSync);
+            gathered.add(gathering, &population, all, &accounts(&[]));
+            let (population, outcome) = gathered.into_parts();
+            (population.accounts.len(), outcome.decided.len())
+        };
+        assert_eq!(of(Gathering::Nothing), (0, 0));
+        assert_eq!(of(Gathering::ToStore), (0, 2));
+        assert_eq!(of(Gathering::Everything), (2, 2));
+    }
+}

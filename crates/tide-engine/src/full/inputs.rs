@@ -1,7 +1,7 @@
 //! The inputs of a decision about all records, and such decisions.
 
-use crate::decide::Decider;
 use crate::error::EngineError;
+use crate::full::FullDecisions;
 use crate::rules::PublishedRules;
 use jiff::Timestamp;
 use std::collections::{BTreeMap, HashMap};
@@ -42,7 +42,7 @@ pub(crate) fn count_of((key, count): (Lately, i64)) -> (Lately, usize) {
     (key, usize::try_from(count).unwrap_or_default())
 }
 
-impl Decider {
+impl FullDecisions {
     /// Decides from what is known now, and stores nothing.
     pub async fn decide_now(
         &self,
@@ -55,8 +55,7 @@ impl Decider {
         &self,
         at: Timestamp,
     ) -> Result<(Arc<PublishedRules>, Population, Outcome), EngineError> {
-        self.decide_in_turn(at, Some(crate::decide::compute::PATIENCE))
-            .await
+        self.decide_in_turn(at, Some(crate::full::PATIENCE)).await
     }
 
     /// The same; without `patience`, it waits for its turn without limit.

@@ -2,13 +2,13 @@
 //! threads that answer requests, and run one after another: in parallel, none would end sooner on
 //! few cores.
 
-use crate::decide::Decider;
 use crate::error::EngineError;
 use crate::events::Event;
+use crate::full::FullDecisions;
 use crate::lock;
 use std::sync::Arc;
 use std::time::Duration;
-use tide_core::computation::{self, Computation};
+use tide_core::computation::{self, Computation, Steps};
 
 /// How long a request waits for its turn, at most.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
@@ -17,31 +17,35 @@ const REPORTED: Duration = Duration::from_millis(500);
 
 /// A computation that a caller waits for. It is interrupted when the caller is gone.
 struct ComputeRequest<'a> {
-    decider: &'a Decider,
+    owner: &'a FullDecisions,
     computation: Arc<Computation>,
 }
 
 impl<'a> ComputeRequest<'a> {
-    fn begin(decider: &'a Decider) -> ComputeRequest<'a> {
+    fn begin(owner: &'a FullDecisions) -> ComputeRequest<'a> {
         let computation = Arc::new(Computation::default());
-        *lock(&decider.computing) = Some(computation.clone());
-        ComputeRequest {
-            decider,
-            computation,
-        }
+        *lock(&owner.computing) = Some(computation.clone());
+        ComputeRequest { owner, computation }
     }
 }
 
 impl Drop for ComputeRequest<'_> {
     fn drop(&mut self) {
         self.computation.interrupt();
-        let mut current = lock(&self.decider.computing);
+        let mut current = lock(&self.owner.computing);
         let is_own = |known: &mut Arc<Computation>| Arc::ptr_eq(known, &self.computation);
         current.take_if(is_own);
     }
 }
 
-impl Decider {
+impl FullDecisions {
+    /// How far the computation in progress is, if there is one.
+    pub fn computing(&self) -> Option<Steps> {
+        lock(&self.computing)
+            .as_ref()
+            .map(|computation| computation.steps())
+    }
+
     /// Runs a computation on a thread of its own, in turn, and reports its progress. With `patience`,
     /// it is refused if its turn does not come in time. If the caller is dropped, a waiting
     /// computation is removed and a running one is interrupted.
@@ -95,22 +99,22 @@ mod tests {
     use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
     use tide_store::{MasterKey, Store};
 
-    async fn decider() -> (tempfile::TempDir, Arc<Decider>) {
+    async fn decisions() -> (tempfile::TempDir, Arc<FullDecisions>) {
         let folder = tempfile::tempdir().expect("a folder");
         let store = Store::open(&folder.path().join("tide.db"), MasterKey::generate())
             .await
             .expect("opens");
         let engine = crate::Engine::new(store, Arc::new(SystemClock));
-        (folder, engine.decider().clone())
+        (folder, engine.decider().full().clone())
     }
 
     // On one thread: a computation that kept it would keep everything else from going on.
     #[tokio::test]
     async fn what_computes_keeps_nothing_else_from_going_on() {
-        let (_folder, decider) = decider().await;
+        let (_folder, decisions) = decisions().await;
         let go_on = Arc::new(AtomicBool::new(false));
         let seen = go_on.clone();
-        let computing = decider.compute(Some(PATIENCE), move || {
+        let computing = decisions.compute(Some(PATIENCE), move || {
             while !seen.load(Ordering::Acquire) {
                 std::thread::yield_now();
             }
@@ -126,7 +130,7 @@ mod tests {
 
     #[tokio::test(flavor = "multi_thread")]
     async fn computations_without_a_waiting_request_are_interrupted() {
-        let (_folder, decider) = decider().await;
+        let (_folder, decisions) = decisions().await;
         let file = |name: &str, text: &str| tide_core::rules::RuleFile {
             name: name.into(),
             text: text.into(),
@@ -155,7 +159,7 @@ mod tests {
             ..Default::default()
         };
         // It decides again and again, and would never end.
-        let endless = decider.compute(None, move || -> () {
+        let endless = decisions.compute(None, move || -> () {
             loop {
                 let outcome = tide_core::decide(&rules, &population, jiff::Timestamp::UNIX_EPOCH);
                 assert!(!outcome.decided.is_empty());
@@ -167,7 +171,7 @@ mod tests {
                 .is_err(),
             "the request is gone"
         );
-        decider
+        decisions
             .compute(Some(PATIENCE), || ())
             .await
             .expect("the next one has its turn");
@@ -175,7 +179,7 @@ mod tests {
 
     #[tokio::test]
     async fn one_computation_at_a_time_and_none_waits_forever() {
-        let (_folder, decider) = decider().await;
+        let (_folder, decisions) = decisions().await;
         let (running, most) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
         let work = || {
             let (running, most) = (running.clone(), most.clone());
@@ -185,11 +189,11 @@ mod tests {
                 running.fetch_sub(1, Ordering::SeqCst);
             }
         };
-        let all = futures::future::join_all((0..4).map(|_| decider.compute(None, work()))).await;
+        let all = futures::future::join_all((0..4).map(|_| decisions.compute(None, work()))).await;
         assert!(all.iter().all(Result::is_ok));
         assert_eq!(most.load(Ordering::SeqCst), 1);
-        let held = decider.compute_lock.clone().lock_owned().await;
-        let refused = decider
+        let held = decisions.compute_lock.clone().lock_owned().await;
+        let refused = decisions
             .compute(Some(Duration::from_millis(20)), || ())
             .await;
         assert!(
@@ -198,12 +202,12 @@ mod tests {
         );
         drop(held);
         // A panic is an error of this one alone.
-        let panicked = decider.compute(None, || panic!("no leaves")).await;
+        let panicked = decisions.compute(None, || panic!("no leaves")).await;
         assert!(
             matches!(&panicked, Err(EngineError::Internal(said)) if said == "no leaves"),
             "{panicked:?}"
         );
-        decider
+        decisions
             .compute(Some(PATIENCE), || ())
             .await
             .expect("continues");

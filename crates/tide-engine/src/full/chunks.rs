@@ -2,11 +2,10 @@
 //! the next one is decided, so that only the index, the outstanding changes and what the caller needs
 //! are in memory.
 
-use crate::decide::Decider;
-use crate::decide::gather::{Gathered, Gathering};
-use crate::decide::holds::CollectedHolds;
 use crate::error::EngineError;
-use crate::kept::{kept_outcomes, records_to_store};
+use crate::full::FullDecisions;
+use crate::full::gather::{Gathered, Gathering};
+use crate::kept::{CollectedHolds, kept_outcomes, records_to_store};
 use crate::rules::PublishedRules;
 use jiff::Timestamp;
 use std::sync::Arc;
@@ -185,7 +184,7 @@ impl ChunkReader {
     }
 }
 
-impl Decider {
+impl FullDecisions {
     /// Decides about all records. To keep the outcomes, hold `decision_lock`.
     pub(crate) async fn decide_all(&self, plan: FullPlan) -> Result<FullDecision, EngineError> {
         let store = &self.context.store;
