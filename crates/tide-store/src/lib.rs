@@ -50,7 +50,7 @@ pub use queue::results::ChangeResult;
 pub use queue::{ChangeFailure, DECIDED_AGAIN, Parked, Settled};
 pub use rules::RuleVersion;
 pub use rules::drafts::{DraftEdit, DraftRow, VersionRow};
-pub use search::SearchIndex;
+pub use search::{FullIndexUpdate, SearchIndex};
 pub use secrets::password_sync::{NewPassword, PasswordOwner, PasswordSetRow};
 pub use secrets::passwords::PasswordRow;
 pub use secrets::{MasterKey, Vault};

@@ -455,14 +455,49 @@ fn read_record(row: &sqlx::sqlite::SqliteRow) -> Option<OutcomeRecord> {
 }
 
 impl Store {
-    /// Stores the outcomes of a partial decision: those of the records that it is about replace the
-    /// earlier ones.
+    /// Stores the outcomes of a part of a decision: those of the records that it is about replace the
+    /// earlier ones. Those of many records are stored in several commits.
     pub async fn keep_outcomes(&self, part: KeptPart) -> Result<(), StoreError> {
+        if part.about.len() > BATCH {
+            return self.keep_many_outcomes(part).await;
+        }
         self.writer
             .run_relaxed(move |c| {
                 Box::pin(async move { keep_outcomes(c, &part.about, part.kept).await })
             })
             .await
+    }
+
+    async fn keep_many_outcomes(&self, part: KeptPart) -> Result<(), StoreError> {
+        let identities = serde_json::to_string(&part.about.identities)?;
+        let accounts = serde_json::to_string(&part.about.accounts)?;
+        let mut reader = self.reader.acquire().await?;
+        let stored = sqlx::query_as(OUTCOMES_OF)
+            .bind(&identities)
+            .bind(&accounts)
+            .fetch_all(&mut *reader)
+            .await?;
+        let (mut gone, mut added) = compare(stored, part.kept.records)?;
+        let stored = stored_holdings(&mut reader, &identities, &accounts).await?;
+        drop(reader);
+        while !gone.is_empty() || !added.is_empty() {
+            let less = gone.split_off(gone.len().saturating_sub(BATCH));
+            let more = added.split_off(added.len().saturating_sub(BATCH));
+            self.writer
+                .run_relaxed(move |c| Box::pin(async move { apply(c, &less, &more).await }))
+                .await?;
+        }
+        let (mut gone, mut added) = compare_holdings(stored, part.kept.holdings)?;
+        while !gone.is_empty() || !added.is_empty() {
+            let less = gone.split_off(gone.len().saturating_sub(BATCH));
+            let more = added.split_off(added.len().saturating_sub(BATCH));
+            self.writer
+                .run_relaxed(move |c| {
+                    Box::pin(async move { apply_holdings(c, &less, &more).await })
+                })
+                .await?;
+        }
+        Ok(())
     }
 
     /// Deletes what is kept of records that are gone, a part in each commit. `is_known` gets the
@@ -829,6 +864,23 @@ mod tests {
                 || about.accounts.contains(&account)
         };
         store.prune_outcomes(is_known).await.expect("pruned");
+    }
+
+    #[tokio::test]
+    async fn outcomes_of_many_records_are_stored_in_several_commits() {
+        let (_folder, store) = store().await;
+        let count = BATCH as i64 + 10;
+        let all = |status: ScopeStatus| -> Vec<OutcomeRecord> {
+            let one = |n: i64| outcome(&format!("i{n}"), n, status, ReasonKind::InSync);
+            (1..=count).map(one).collect()
+        };
+        keep_all(&store, all(ScopeStatus::In)).await;
+        assert_eq!(totals(&store).await, [(ScopeStatus::In, count)]);
+        let mut others = all(ScopeStatus::In);
+        others[7] = outcome("i8", 8, ScopeStatus::Out, ReasonKind::InSync);
+        keep_all(&store, others).await;
+        let expected = [(ScopeStatus::In, count - 1), (ScopeStatus::Out, 1)];
+        assert_eq!(totals(&store).await, expected);
     }
 
     async fn totals(store: &Store) -> Vec<(ScopeStatus, i64)> {

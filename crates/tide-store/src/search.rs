@@ -84,6 +84,7 @@ struct IndexedTexts {
     digest: i64,
 }
 
+#[derive(Debug)]
 enum IndexJob {
     /// The records of a partial decision: those that were decided, and what they are called now.
     Update(Records, Vec<SearchRecord>),
@@ -91,14 +92,44 @@ enum IndexJob {
     BeginAll,
     /// It is complete: records that no update was about are gone.
     EndAll,
+    /// It was given up.
+    AbandonAll,
     Flush(oneshot::Sender<()>),
 }
 
 /// The search index. Cheap to clone.
-#[derive(Clone)]
+#[derive(Debug, Clone)]
 pub struct SearchIndex {
     queue: mpsc::UnboundedSender<IndexJob>,
     reader: SqlitePool,
+}
+
+/// A full decision that is being indexed. If it is dropped before it is complete, no record is removed.
+#[derive(Debug)]
+pub struct FullIndexUpdate<'a> {
+    index: &'a SearchIndex,
+    is_complete: bool,
+}
+
+impl FullIndexUpdate<'_> {
+    /// Updates the records of a part. Returns at once.
+    pub fn update(&self, about: &Records, records: Vec<SearchRecord>) {
+        self.index.update(about, records);
+    }
+
+    /// All parts were there: records that none was about are gone.
+    pub fn complete(mut self) {
+        self.is_complete = true;
+    }
+}
+
+impl Drop for FullIndexUpdate<'_> {
+    fn drop(&mut self) {
+        let _ = self.index.queue.send(match self.is_complete {
+            true => IndexJob::EndAll,
+            false => IndexJob::AbandonAll,
+        });
+    }
 }
 
 fn key_of(record: &SearchRecord) -> Key {
@@ -150,15 +181,13 @@ impl SearchIndex {
         let _ = self.queue.send(IndexJob::Update(about.clone(), records));
     }
 
-    /// Begins a full decision. Updates about all records follow, then
-    /// [`SearchIndex::end_all`].
-    pub fn begin_all(&self) {
+    /// Begins a full decision. Updates about all records follow.
+    pub fn begin_all(&self) -> FullIndexUpdate<'_> {
         let _ = self.queue.send(IndexJob::BeginAll);
-    }
-
-    /// Ends a full decision: records that no update was about are gone.
-    pub fn end_all(&self) {
-        let _ = self.queue.send(IndexJob::EndAll);
+        FullIndexUpdate {
+            index: self,
+            is_complete: false,
+        }
     }
 
     /// Waits until everything before is written.
@@ -306,6 +335,7 @@ async fn write_loop(
                     let gone = full.take().map(|full| full.remaining);
                     pending.extend(gone.into_iter().flatten().map(|(key, _)| (key, None)));
                 }
+                IndexJob::AbandonAll => full = None,
                 IndexJob::Flush(done) => flushed.push(done),
             }
             next = commands.try_recv().ok();
@@ -415,15 +445,15 @@ mod tests {
 
     /// The records of a full decision, each in a part of its own.
     fn put_all(index: &SearchIndex, records: Vec<SearchRecord>) {
-        index.begin_all();
+        let all = index.begin_all();
         for record in records {
             let about = Records {
                 identities: record.identity.iter().cloned().collect(),
                 ..Records::default()
             };
-            index.update(&about, vec![record]);
+            all.update(&about, vec![record]);
         }
-        index.end_all();
+        all.complete();
     }
 
     async fn open(folder: &tempfile::TempDir) -> SearchIndex {
@@ -506,9 +536,9 @@ mod tests {
             identities: ids.iter().map(|id| (*id).to_owned()).collect(),
             ..Records::default()
         };
-        index.begin_all();
-        index.update(&about(&["i1"]), vec![person("i1", "Ada", &["ada lind"])]);
-        index.update(&about(&["i2"]), vec![person("i2", "Bo", &["bo lind"])]);
+        let all = index.begin_all();
+        all.update(&about(&["i1"]), vec![person("i1", "Ada", &["ada lind"])]);
+        all.update(&about(&["i2"]), vec![person("i2", "Bo", &["bo lind"])]);
         index.flush().await;
         assert_eq!(
             ids(&index.find("lind", 10).await.expect("found")),
@@ -516,12 +546,24 @@ mod tests {
         );
         // Both are decided again: Bo turns out to be Ada.
         let ada = person("i1", "Ada", &["ada lind", "bo lind"]);
-        index.update(&about(&["i1", "i2"]), vec![ada]);
-        index.end_all();
+        all.update(&about(&["i1", "i2"]), vec![ada]);
+        all.complete();
         index.flush().await;
         assert_eq!(
             ids(&index.find("bo lind", 10).await.expect("found")),
             ["i1"]
         );
+        // A decision that is given up removes nothing.
+        let all = index.begin_all();
+        all.update(&about(&["i3"]), vec![person("i3", "Cy", &["cy lind"])]);
+        drop(all);
+        index.flush().await;
+        assert_eq!(
+            ids(&index.find("lind", 10).await.expect("found")),
+            ["i1", "i3"]
+        );
+        index.update(&about(&["i1"]), Vec::new());
+        index.flush().await;
+        assert_eq!(ids(&index.find("lind", 10).await.expect("found")), ["i3"]);
     }
 }

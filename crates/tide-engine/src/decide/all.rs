@@ -95,6 +95,7 @@ impl Decider {
             },
         });
         sent_to.were_decided();
+        self.context.store.prune_dirty(full.seen_dirty).await?;
         let news = IncrementalDecision {
             rules: full.rules,
             population: full.population,

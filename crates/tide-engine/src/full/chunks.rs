@@ -13,7 +13,7 @@ use std::time::Duration;
 use tide_core::explain::{SearchRecord, search_records};
 use tide_core::incremental::{ChunkStep, ChunkedDecision, DecidedChunk, IncrementalState, Records};
 use tide_core::{Outcome, Population};
-use tide_store::{KeptPart, Store};
+use tide_store::{KeptPart, SearchIndex, Store};
 use tokio::runtime::Handle;
 use tokio::sync::mpsc;
 
@@ -210,13 +210,12 @@ impl FullDecisions {
             stored: plan.keeps.then_some(stored),
         };
         let search = store.open_search().filter(|_| plan.keeps);
-        if let Some(index) = search {
-            index.begin_all();
-        }
+        let indexing = search.map(SearchIndex::begin_all);
+        let indexed = indexing.as_ref();
         let storing = async move {
             while let Some((kept, texts)) = chunks.recv().await {
-                if let Some(index) = search {
-                    index.update(&kept.about, texts);
+                if let Some(indexed) = indexed {
+                    indexed.update(&kept.about, texts);
                 }
                 store.keep_outcomes(kept).await?;
             }
@@ -230,10 +229,9 @@ impl FullDecisions {
         if plan.keeps {
             let is_known = |identity: &str, account| computed.state.knows(identity, account);
             store.prune_outcomes(is_known).await?;
-            if let Some(index) = search {
-                index.end_all();
-            }
-            store.prune_dirty(seen_dirty).await?;
+        }
+        if let Some(indexing) = indexing {
+            indexing.complete();
         }
         Ok(FullDecision {
             rules,
