@@ -385,6 +385,27 @@ impl ChunkedDecision {
         }
     }
 
+    /// Indexes the identities as composed: they may have other neighbors than before. Returns the
+    /// records that the chunk was about. Proposed identities are not stored, so that nothing is read
+    /// of them: without other new neighbors, the chunk need not be decided again.
+    fn note_composed(
+        &mut self,
+        pass: &mut ChunkPass,
+        rules: &RuleSet,
+        population: &Population,
+        outcome: &Outcome,
+    ) -> PlaceSet {
+        let (about, _) = self.around(pass);
+        let first = self.state.index.len();
+        pass.is_wide |= self
+            .state
+            .note_identities(rules, population, outcome, Some(&about));
+        let added = first..self.state.index.len();
+        let added = added.filter_map(|place| RecordIndex::try_from(place).ok());
+        pass.read.extend(added);
+        about
+    }
+
     /// The part of the decision about a chunk that tells who lacks values. `None` when it is done.
     fn find_lacking(
         &mut self,
@@ -395,10 +416,7 @@ impl ChunkedDecision {
         let workers = Self::workers(population.accounts.len());
         let (outcome, lacking) =
             find_incomplete(rules, population, self.now, &self.outside(&pass), workers);
-        let (about, _) = self.around(&pass);
-        pass.is_wide |= self
-            .state
-            .note_identities(rules, population, &outcome, Some(&about));
+        self.note_composed(&mut pass, rules, population, &outcome);
         let (about, near) = self.around(&pass);
         if !near.is_subset(&pass.read) {
             pass.read = near;
@@ -467,11 +485,7 @@ impl ChunkedDecision {
         let mut outcome =
             decide_records(rules, population, self.now, &self.outside(&pass), workers);
         pass.evaluated += outcome.decided.len() + outcome.identities.len();
-        let (about, _) = self.around(&pass);
-        // The newly composed identities may have other neighbors than before.
-        pass.is_wide |= self
-            .state
-            .note_identities(rules, population, &outcome, Some(&about));
+        let about = self.note_composed(&mut pass, rules, population, &outcome);
         pass.is_wide |= self.state.visible_result_changed(&outcome, &about);
         let (about, near) = self.around(&pass);
         if !near.is_subset(&pass.read) {
